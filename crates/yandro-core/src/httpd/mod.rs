@@ -1,0 +1,11 @@
+//! Apache httpd configuration: parse to spans, plan a site's virtual hosts, edit.
+
+mod layout;
+mod parse;
+mod site;
+mod want;
+
+pub use layout::{DebianLayout, ModuleFiles, modules_to_enable, named_virtual_host};
+pub use parse::{Argument, Directive, Node, ParseError, Section, Tree};
+pub use site::{PathError, SiteFiles, required_modules, site_file};
+pub use want::Want;

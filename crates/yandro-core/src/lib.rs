@@ -1,0 +1,11 @@
+//! The pure part of yandro: bytes and values in, values out.
+//!
+//! Nothing here reads the disk, the clock, the network or the environment, and
+//! nothing prints; `clippy.toml` of this crate holds that.
+
+pub mod hosts;
+pub mod httpd;
+pub mod name;
+pub mod pki;
+pub mod site;
+pub mod source;

@@ -1,0 +1,325 @@
+//! Host names: validation, IDNA, and what kind of suffix a name has.
+
+use std::fmt;
+use std::net::IpAddr;
+use std::str::FromStr;
+
+/// A host name in its ASCII form: lower case, A-labels, no final dot.
+///
+/// Holds only names that may stand in a hosts file, a virtual host and a
+/// certificate at once: LDH labels of 1 to 63 bytes, 253 bytes in all
+/// (RFC 1123 section 2.1, RFC 5890), no IP address and no wildcard.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct HostName(String);
+
+/// Why a text is no host name. Carries the text as the person wrote it.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum NameError {
+    /// Nothing was given.
+    #[error("a host name is missing: give one such as `saltmarsh.test`")]
+    Empty,
+    /// A URL, not a name.
+    #[error("`{text}` is an address of a page, not a host name: give the name alone{}", suggest(.name.as_deref()))]
+    Url {
+        /// What was given.
+        text: String,
+        /// The host part of it, if that is a name.
+        name: Option<String>,
+    },
+    /// A name with a port behind it.
+    #[error("`{text}` names a port: a host name has none{}", suggest(.name.as_deref()))]
+    Port {
+        /// What was given.
+        text: String,
+        /// The part before the colon, if that is a name.
+        name: Option<String>,
+    },
+    /// An IP address.
+    #[error("`{text}` is an IP address, not a host name: give a name such as `saltmarsh.test`")]
+    Address {
+        /// What was given.
+        text: String,
+    },
+    /// A wildcard, which no hosts file can hold.
+    #[error(
+        "`{text}` is a wildcard, and a hosts file can't hold one: map each name, or give it as an alias with `--alias`"
+    )]
+    Wildcard {
+        /// What was given.
+        text: String,
+    },
+    /// A character that no label may hold.
+    #[error("`{text}` is no host name: {character} may not stand in one; letters, digits, hyphens and dots may{}", suggest(.name.as_deref()))]
+    Character {
+        /// What was given.
+        text: String,
+        /// The first wrong character, in words.
+        character: String,
+        /// The nearest right name, if there is one.
+        name: Option<String>,
+    },
+    /// A label that is empty, too long, or has a hyphen at its edge.
+    #[error("`{text}` is no host name: {fault}")]
+    Label {
+        /// What was given.
+        text: String,
+        /// What is wrong with which label.
+        fault: String,
+    },
+    /// More than 253 bytes.
+    #[error("`{text}` is no host name: it has {length} bytes, and 253 is the most that a name may have")]
+    Long {
+        /// What was given.
+        text: String,
+        /// Its length in ASCII form, in bytes.
+        length: usize,
+    },
+    /// A name whose last label is a number, which browsers read as an IPv4 address.
+    #[error(
+        "`{text}` ends in a number, and browsers take such a name for an IP address: give it a suffix such as `.test`"
+    )]
+    Numeric {
+        /// What was given.
+        text: String,
+    },
+    /// The machine's own name for itself.
+    #[error(
+        "`localhost` is this machine's own name and stays as it is: map a name below it, such as `saltmarsh.localhost`"
+    )]
+    Localhost,
+}
+
+fn suggest(name: Option<&str>) -> String {
+    name.map(|name| format!(", `{name}`")).unwrap_or_default()
+}
+
+impl HostName {
+    /// Reads a name as a person writes it, in any script and case.
+    ///
+    /// # Errors
+    /// A [`NameError`] that says which rule the text breaks and, where one is
+    /// near, which name was probably meant.
+    pub fn parse(text: &str) -> Result<Self, NameError> {
+        let given = text;
+        let text = given.trim();
+        if text.is_empty() {
+            return Err(NameError::Empty);
+        }
+        refuse_other_forms(given, text)?;
+        let bare = text.strip_suffix('.').unwrap_or(text);
+        let ascii = to_ascii(given, bare)?;
+        check_labels(given, &ascii)?;
+        if ascii.len() > 253 {
+            return Err(NameError::Long { text: given.into(), length: ascii.len() });
+        }
+        if ascii == "localhost" {
+            return Err(NameError::Localhost);
+        }
+        Ok(Self(ascii))
+    }
+
+    /// The ASCII form, as it stands in files and on the wire.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// The form for people: U-labels where the name has A-labels (RFC 5890).
+    pub fn to_unicode(&self) -> String {
+        idna::domain_to_unicode(&self.0).0
+    }
+
+    /// What kind of suffix the name has.
+    pub fn suffix(&self) -> Suffix {
+        let last = self.0.rsplit('.').next().unwrap_or(&self.0);
+        if last == "local" {
+            return Suffix::MulticastDns;
+        }
+        RESERVED
+            .iter()
+            .find(|suffix| self.is_below_or_equal(suffix))
+            .map_or(Suffix::Other, |suffix| Suffix::Reserved(suffix))
+    }
+
+    /// Whether the name is `suffix` itself or stands below it.
+    pub fn is_below_or_equal(&self, suffix: &str) -> bool {
+        self.0.strip_suffix(suffix).is_some_and(|rest| rest.is_empty() || rest.ends_with('.'))
+    }
+}
+
+/// Suffixes that nobody on the internet can own: RFC 6761, RFC 2606,
+/// RFC 8375 (`home.arpa`), and `internal`, reserved by ICANN in 2024.
+pub const RESERVED: &[&str] = &["test", "localhost", "internal", "home.arpa", "example", "invalid"];
+
+/// What kind of suffix a host name has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Suffix {
+    /// One of [`RESERVED`]: can't hide a real site.
+    Reserved(&'static str),
+    /// `local`, which belongs to multicast DNS (RFC 6762).
+    MulticastDns,
+    /// Any other.
+    Other,
+}
+
+/// URLs, ports, addresses and wildcards are told apart from mere misspellings:
+/// they are the usual slips, and each has its own cure.
+fn refuse_other_forms(given: &str, text: &str) -> Result<(), NameError> {
+    let unbracketed = text.trim_start_matches('[').trim_end_matches(']');
+    if unbracketed.parse::<IpAddr>().is_ok() {
+        return Err(NameError::Address { text: given.into() });
+    }
+    if let Some((_, rest)) = text.split_once("://") {
+        let host = rest.split(['/', '?', '#', ':']).next().unwrap_or_default();
+        return Err(NameError::Url { text: given.into(), name: nearest(host) });
+    }
+    if let Some((host, _)) = text.split_once(['/', '\\']) {
+        return Err(NameError::Url { text: given.into(), name: nearest(host) });
+    }
+    if let Some((host, port)) = text.rsplit_once(':')
+        && port.bytes().all(|byte| byte.is_ascii_digit())
+    {
+        return Err(NameError::Port { text: given.into(), name: nearest(host) });
+    }
+    if text.contains('*') {
+        return Err(NameError::Wildcard { text: given.into() });
+    }
+    Ok(())
+}
+
+fn nearest(text: &str) -> Option<String> {
+    HostName::parse(text).ok().map(|name| name.0)
+}
+
+fn to_ascii(given: &str, bare: &str) -> Result<String, NameError> {
+    let wrong = bare.chars().find(|&c| c.is_whitespace() || c.is_control() || (c.is_ascii() && !is_ldh(c)));
+    if let Some(wrong) = wrong {
+        let character = match wrong {
+            '_' => "an underscore".to_owned(),
+            ' ' => "a space".to_owned(),
+            c if c.is_control() || c.is_whitespace() => format!("the character U+{:04X}", u32::from(c)),
+            c => format!("`{c}`"),
+        };
+        let mended: String = bare.chars().map(|c| if c == '_' || c == ' ' { '-' } else { c }).collect();
+        let name = if mended == bare { None } else { nearest(&mended) };
+        return Err(NameError::Character { text: given.into(), character, name });
+    }
+    if bare.is_ascii() {
+        return Ok(bare.to_ascii_lowercase());
+    }
+    idna::domain_to_ascii_strict(bare).map_err(|_| NameError::Label {
+        text: given.into(),
+        fault: "it can't be written in the form that DNS takes (IDNA, RFC 5891): look for a character that names may not hold, or a label over 63 bytes".into(),
+    })
+}
+
+fn is_ldh(c: char) -> bool {
+    c.is_ascii_alphanumeric() || c == '-' || c == '.'
+}
+
+fn check_labels(given: &str, ascii: &str) -> Result<(), NameError> {
+    let fault = |fault: String| Err(NameError::Label { text: given.into(), fault });
+    for label in ascii.split('.') {
+        if label.is_empty() {
+            return fault("it has an empty part: two dots in a row, or one at the start".into());
+        }
+        if label.len() > 63 {
+            return fault(format!(
+                "its part `{}…` has {} bytes, and 63 is the most that a part may have",
+                &label[..16],
+                label.len()
+            ));
+        }
+        if label.starts_with('-') || label.ends_with('-') {
+            return fault(format!("its part `{label}` begins or ends with a hyphen"));
+        }
+    }
+    // The WHATWG URL standard reads such a host as an IPv4 address.
+    let last = ascii.rsplit('.').next().unwrap_or(ascii);
+    let hexadecimal = last.strip_prefix("0x").is_some_and(|rest| rest.bytes().all(|b| b.is_ascii_hexdigit()));
+    if hexadecimal || last.bytes().all(|byte| byte.is_ascii_digit()) {
+        return Err(NameError::Numeric { text: given.into() });
+    }
+    Ok(())
+}
+
+impl FromStr for HostName {
+    type Err = NameError;
+
+    fn from_str(text: &str) -> Result<Self, NameError> {
+        Self::parse(text)
+    }
+}
+
+impl fmt::Display for HostName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+impl AsRef<str> for HostName {
+    fn as_ref(&self) -> &str {
+        &self.0
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn refusal(text: &str) -> String {
+        HostName::parse(text).unwrap_err().to_string()
+    }
+
+    #[test]
+    fn names_are_taken_as_people_write_them() {
+        for (given, ascii) in [
+            ("saltmarsh.test", "saltmarsh.test"),
+            ("Depot.Saltmarsh.TEST", "depot.saltmarsh.test"),
+            (" saltmarsh.test. ", "saltmarsh.test"),
+            ("fähre.saltmarsh.test", "xn--fhre-loa.saltmarsh.test"),
+            ("3.saltmarsh.test", "3.saltmarsh.test"),
+        ] {
+            assert_eq!(HostName::parse(given).unwrap().as_str(), ascii);
+        }
+        assert_eq!(HostName::parse("fähre.test").unwrap().to_unicode(), "fähre.test");
+    }
+
+    #[test]
+    fn each_slip_is_refused_with_its_own_cure() {
+        let long = format!("{}.test", "a".repeat(64));
+        let longer = [["a"; 60].concat().as_str(); 5].join(".") + ".test";
+        for (given, words) in [
+            ("", "a host name is missing"),
+            ("http://saltmarsh.test/tides", "give the name alone, `saltmarsh.test`"),
+            ("saltmarsh.test/tides", "give the name alone, `saltmarsh.test`"),
+            ("saltmarsh.test:8080", "names a port: a host name has none, `saltmarsh.test`"),
+            ("salt_marsh.test", "an underscore may not stand in one"),
+            ("salt_marsh.test", "`salt-marsh.test`"),
+            ("salt marsh.test", "a space may not stand in one"),
+            ("saltmarsh.test\n127.0.0.1 depot.test", "U+000A"),
+            ("127.0.0.1", "is an IP address"),
+            ("[::1]", "is an IP address"),
+            ("*.saltmarsh.test", "is a wildcard"),
+            ("saltmarsh..test", "two dots in a row"),
+            ("-salt.test", "begins or ends with a hyphen"),
+            ("saltmarsh.1", "ends in a number"),
+            ("localhost", "map a name below it"),
+            (long.as_str(), "64 bytes"),
+            (longer.as_str(), "253 is the most"),
+        ] {
+            assert!(refusal(given).contains(words), "{given:?}: {}", refusal(given));
+        }
+    }
+
+    #[test]
+    fn suffixes_are_known_by_whole_labels() {
+        let suffix = |text| HostName::parse(text).unwrap().suffix();
+        assert_eq!(suffix("saltmarsh.test"), Suffix::Reserved("test"));
+        assert_eq!(suffix("depot.home.arpa"), Suffix::Reserved("home.arpa"));
+        assert_eq!(suffix("saltmarsh.local"), Suffix::MulticastDns);
+        assert_eq!(suffix("contest"), Suffix::Other);
+        assert_eq!(suffix("arpa"), Suffix::Other);
+    }
+}

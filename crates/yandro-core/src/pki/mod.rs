@@ -1,0 +1,133 @@
+//! The local authority and the certificates that it issues.
+//!
+//! Profiles follow RFC 5280 and what real clients were measured to accept; every
+//! field is set here and none is left to a library's default. Keys, serial
+//! numbers and the time come in as arguments.
+
+mod authority;
+mod constraints;
+mod facts;
+
+pub use authority::{Authority, AuthorityCertificates, LeafRequest, NewAuthority, create_authority};
+pub use constraints::Constraints;
+pub use facts::Facts;
+
+use rcgen::{KeyPair, PKCS_ECDSA_P256_SHA256};
+use rustls_pki_types::PrivatePkcs8KeyDer;
+use time::{Duration, OffsetDateTime};
+
+/// Days that a leaf is valid. Browsers and Apple systems took longer ones for a
+/// fault of the issuer first at 398 days, then at 825 for private authorities.
+pub const LEAF_DAYS: i64 = 397;
+/// Days that the authority is valid.
+pub const AUTHORITY_DAYS: i64 = 3650;
+/// Days before its end at which a leaf is due to be renewed.
+pub const RENEW_DAYS: i64 = 30;
+
+/// A private key of the profile: ECDSA on P-256.
+///
+/// Shows nothing of itself in `Debug`.
+pub struct Key(KeyPair);
+
+impl Key {
+    /// Reads a PKCS#8 (RFC 5958) key in DER.
+    ///
+    /// # Errors
+    /// When the bytes are no P-256 key in PKCS#8.
+    pub fn from_pkcs8_der(der: &[u8]) -> Result<Self, PkiError> {
+        KeyPair::from_pkcs8_der_and_sign_algo(&PrivatePkcs8KeyDer::from(der), &PKCS_ECDSA_P256_SHA256)
+            .map(Self)
+            .map_err(|_| PkiError::Key)
+    }
+
+    /// Reads a PKCS#8 key in PEM (RFC 7468).
+    ///
+    /// # Errors
+    /// When the text is no P-256 key in PKCS#8.
+    pub fn from_pem(pem: &str) -> Result<Self, PkiError> {
+        KeyPair::from_pkcs8_pem_and_sign_algo(pem, &PKCS_ECDSA_P256_SHA256).map(Self).map_err(|_| PkiError::Key)
+    }
+
+    /// The key as PKCS#8 PEM. Secret: it may go to a file of mode 0600 and nowhere else.
+    pub fn to_secret_pem(&self) -> String {
+        self.0.serialize_pem()
+    }
+}
+
+impl std::fmt::Debug for Key {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Key(secret)")
+    }
+}
+
+/// A serial number: 128 random bits, positive (RFC 5280 section 4.1.2.2).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Serial([u8; 16]);
+
+impl Serial {
+    /// Takes random bytes as a serial number.
+    pub fn from_random(mut bytes: [u8; 16]) -> Self {
+        // Positive and of full length, so that every encoding has the same size.
+        bytes[0] = (bytes[0] & 0x7f) | 0x40;
+        Self(bytes)
+    }
+}
+
+/// Why a certificate was not made or not read.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum PkiError {
+    /// A name that the authority may not vouch for.
+    #[error("the authority may not vouch for `{name}`: it is limited to names that end in {permitted}")]
+    NameOutside {
+        /// The name.
+        name: String,
+        /// The permitted suffixes, in words.
+        permitted: String,
+    },
+    /// An address that the authority may not vouch for.
+    #[error("the authority may not vouch for {address}: it is limited to {permitted}")]
+    AddressOutside {
+        /// The address.
+        address: String,
+        /// The permitted networks, in words.
+        permitted: String,
+    },
+    /// Nothing to name in the certificate.
+    #[error("a certificate needs at least one name or address")]
+    Nameless,
+    /// The authority's own certificate has ended, or nearly so.
+    #[error("the authority's certificate ends on {end}, too soon to issue anything")]
+    AuthorityEnds {
+        /// Its last day.
+        end: String,
+    },
+    /// The bytes are no key of this profile.
+    #[error("the key is no P-256 key in PKCS#8 form")]
+    Key,
+    /// The bytes are no certificate.
+    #[error("the certificate can't be read: {0}")]
+    Certificate(String),
+    /// The certificate could not be signed.
+    #[error("the certificate could not be signed: {0}")]
+    Sign(String),
+}
+
+/// The date of a moment, `2026-11-23`, in UTC.
+pub fn date(moment: OffsetDateTime) -> String {
+    let (year, month, day) = moment.to_calendar_date();
+    format!("{year:04}-{:02}-{day:02}", u8::from(month))
+}
+
+/// An hour before `now`, so that a clock that is a little behind still accepts.
+fn not_before(now: OffsetDateTime) -> OffsetDateTime {
+    now.replace_nanosecond(0).unwrap_or(now) - Duration::hours(1)
+}
+
+/// The last second of `days` days that begin at `start`: both ends count (RFC 5280 section 4.1.2.5).
+fn not_after(start: OffsetDateTime, days: i64) -> OffsetDateTime {
+    start + Duration::days(days) - Duration::seconds(1)
+}
+
+#[cfg(test)]
+mod tests;

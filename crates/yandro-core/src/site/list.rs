@@ -1,0 +1,173 @@
+//! Reading `sites.toml`.
+
+use std::collections::HashMap;
+use std::fmt;
+use std::net::IpAddr;
+use std::ops::Range;
+
+use camino::Utf8PathBuf;
+use serde::Deserialize;
+use toml::Spanned;
+
+use super::{Content, DEFAULT_ADDRESS, ServerKind, Site, Upstream};
+use crate::name::HostName;
+use crate::source::Excerpt;
+
+/// The person's own record of their sites, in the order of the file.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct SiteList {
+    /// The sites, no two of which share a name or an alias.
+    pub sites: Vec<Site>,
+}
+
+/// What is wrong with a site list, and where.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{message}\n{excerpt}")]
+pub struct ListError {
+    message: String,
+    /// The line that is meant.
+    pub excerpt: Excerpt,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawList<'a> {
+    #[serde(default, borrow)]
+    site: Vec<RawSite<'a>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct RawSite<'a> {
+    #[serde(borrow)]
+    name: Spanned<std::borrow::Cow<'a, str>>,
+    #[serde(default)]
+    aliases: Vec<Spanned<String>>,
+    folder: Option<Spanned<String>>,
+    document_root: Option<Spanned<String>>,
+    upstream: Option<Spanned<String>>,
+    server: Option<ServerKind>,
+    address: Option<Spanned<String>>,
+}
+
+impl SiteList {
+    /// Reads the text of a site list.
+    ///
+    /// # Errors
+    /// A [`ListError`] for text that is no TOML, an unknown key, a wrong value,
+    /// or a name that stands twice, with the line that is meant.
+    pub fn parse(text: &str) -> Result<Self, ListError> {
+        let raw: RawList<'_> = toml::from_str(text).map_err(|error| {
+            let span = error.span().unwrap_or(0..0);
+            ListError::new(text, &span, error.message())
+        })?;
+        let mut list = Self { sites: Vec::with_capacity(raw.site.len()) };
+        let mut taken: HashMap<HostName, HostName> = HashMap::with_capacity(raw.site.len());
+        for raw in raw.site {
+            let spans: Vec<Range<usize>> =
+                std::iter::once(raw.name.span()).chain(raw.aliases.iter().map(Spanned::span)).collect();
+            let site = raw.into_site(text)?;
+            for (name, span) in site.names().zip(spans) {
+                if let Some(other) = taken.insert(name.clone(), site.name.clone()) {
+                    let message = format!("`{name}` already belongs to the site `{other}`");
+                    return Err(ListError::new(text, &span, message));
+                }
+            }
+            list.sites.push(site);
+        }
+        Ok(list)
+    }
+
+    /// The site with this name.
+    pub fn site(&self, name: &HostName) -> Option<&Site> {
+        self.sites.iter().find(|site| site.name == *name)
+    }
+
+    /// The site that answers to `name`, as its name or as an alias.
+    pub fn owner(&self, name: &HostName) -> Option<&Site> {
+        self.sites.iter().find(|site| site.names().any(|own| own == name))
+    }
+
+    /// The list with `site` in the place of the site of that name, or at the end.
+    pub fn with(&self, site: Site) -> Self {
+        let mut sites = self.sites.clone();
+        match sites.iter_mut().find(|old| old.name == site.name) {
+            Some(old) => *old = site,
+            None => sites.push(site),
+        }
+        Self { sites }
+    }
+
+    /// The list without the site of that name.
+    pub fn without(&self, name: &HostName) -> Self {
+        Self { sites: self.sites.iter().filter(|site| site.name != *name).cloned().collect() }
+    }
+}
+
+impl RawSite<'_> {
+    fn into_site(self, text: &str) -> Result<Site, ListError> {
+        let name = spanned(text, &self.name, |name| HostName::parse(name))?;
+        let aliases = self
+            .aliases
+            .iter()
+            .map(|alias| spanned(text, alias, |alias| HostName::parse(alias)))
+            .collect::<Result<_, _>>()?;
+        let content = match (self.folder, self.upstream) {
+            (Some(folder), None) => Content::Folder {
+                folder: spanned(text, &folder, |path| absolute(path))?,
+                document_root: self
+                    .document_root
+                    .map(|below| spanned(text, &below, |path| relative(path)))
+                    .transpose()?,
+            },
+            (None, Some(upstream)) => {
+                if let Some(root) = self.document_root {
+                    return Err(ListError::new(text, &root.span(), "an upstream has no document root"));
+                }
+                Content::Upstream(spanned(text, &upstream, |upstream| Upstream::parse(upstream))?)
+            }
+            (Some(_), Some(upstream)) => {
+                return Err(ListError::new(text, &upstream.span(), "a site has a `folder` or an `upstream`, not both"));
+            }
+            (None, None) => {
+                return Err(ListError::new(text, &self.name.span(), "a site needs a `folder` or an `upstream`"));
+            }
+        };
+        let address =
+            self.address.map(|address| spanned(text, &address, |address| parse_address(address))).transpose()?;
+        Ok(Site { name, aliases, content, address: address.unwrap_or(DEFAULT_ADDRESS), server: self.server })
+    }
+}
+
+impl ListError {
+    fn new(text: &str, span: &Range<usize>, message: impl fmt::Display) -> Self {
+        Self { message: message.to_string(), excerpt: Excerpt::new(text.as_bytes(), span) }
+    }
+}
+
+fn spanned<S: AsRef<str>, T, E: fmt::Display>(
+    text: &str,
+    value: &Spanned<S>,
+    read: impl FnOnce(&str) -> Result<T, E>,
+) -> Result<T, ListError> {
+    read(value.get_ref().as_ref()).map_err(|error| ListError::new(text, &value.span(), error))
+}
+
+fn absolute(path: &str) -> Result<Utf8PathBuf, String> {
+    let path = Utf8PathBuf::from(path);
+    if path.is_absolute() { Ok(path) } else { Err(format!("`{path}` is no absolute path: begin it with `/`")) }
+}
+
+fn relative(path: &str) -> Result<Utf8PathBuf, String> {
+    let path = Utf8PathBuf::from(path);
+    let stays_below = path.components().all(|part| matches!(part, camino::Utf8Component::Normal(_)));
+    if stays_below && path.components().next().is_some() {
+        Ok(path)
+    } else {
+        Err(format!("`{path}` is no path below the folder: give one such as `public`"))
+    }
+}
+
+fn parse_address(text: &str) -> Result<IpAddr, String> {
+    text.parse().map_err(|_| format!("`{text}` is no IP address: give one such as `127.0.0.1` or `::1`"))
+}

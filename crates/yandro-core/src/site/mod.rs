@@ -1,0 +1,185 @@
+//! Sites and the site list.
+
+mod edit;
+mod list;
+
+pub use edit::{remove_site, set_site};
+pub use list::{ListError, SiteList};
+
+use std::net::{IpAddr, Ipv4Addr};
+
+use camino::{Utf8Path, Utf8PathBuf};
+
+use crate::name::HostName;
+
+/// The address that a site has when nothing else is said.
+pub const DEFAULT_ADDRESS: IpAddr = IpAddr::V4(Ipv4Addr::LOCALHOST);
+
+/// A name, its aliases, and what answers there.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Site {
+    /// The site's name.
+    pub name: HostName,
+    /// Further names that answer alike.
+    pub aliases: Vec<HostName>,
+    /// What answers.
+    pub content: Content,
+    /// Where the name points to.
+    pub address: IpAddr,
+    /// Which web server serves it; `None` leaves the choice to each run.
+    pub server: Option<ServerKind>,
+}
+
+/// What a site answers with.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Content {
+    /// The files of a project's folder.
+    Folder {
+        /// The project's folder, absolute.
+        folder: Utf8PathBuf,
+        /// The part of it that is served, relative to it; `None` for all of it.
+        document_root: Option<Utf8PathBuf>,
+    },
+    /// A running server that requests are passed on to.
+    Upstream(Upstream),
+}
+
+/// The address of a running server: `http://HOST:PORT`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Upstream {
+    host: String,
+    port: u16,
+}
+
+/// A text that names no upstream.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("`{text}` is no upstream: give `http://HOST:PORT`, such as `http://127.0.0.1:3000`, without a path")]
+pub struct UpstreamError {
+    text: String,
+}
+
+impl Upstream {
+    /// Reads `http://HOST[:PORT]` with an optional final slash.
+    ///
+    /// # Errors
+    /// When the scheme is another, the host is neither name nor address, or a
+    /// path, a query or credentials are given.
+    pub fn parse(text: &str) -> Result<Self, UpstreamError> {
+        let error = || UpstreamError { text: text.to_owned() };
+        let rest = text.strip_prefix("http://").ok_or_else(error)?;
+        let rest = rest.strip_suffix('/').unwrap_or(rest);
+        let (host, port) = match rest.rsplit_once(':') {
+            Some((host, port)) if !port.ends_with(']') => (host, port.parse().map_err(|_| error())?),
+            _ => (rest, 80),
+        };
+        let is_v6 = host
+            .strip_prefix('[')
+            .and_then(|h| h.strip_suffix(']'))
+            .is_some_and(|h| h.parse::<std::net::Ipv6Addr>().is_ok());
+        let is_known = is_v6
+            || host == "localhost"
+            || host.parse::<std::net::Ipv4Addr>().is_ok()
+            || HostName::parse(host).is_ok_and(|name| name.as_str() == host);
+        if !is_known || port == 0 {
+            return Err(error());
+        }
+        Ok(Self { host: host.to_owned(), port })
+    }
+
+    /// `HOST:PORT`, an IPv6 address in brackets.
+    pub fn authority(&self) -> String {
+        format!("{}:{}", self.host, self.port)
+    }
+}
+
+impl std::fmt::Display for Upstream {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "http://{}:{}", self.host, self.port)
+    }
+}
+
+/// A kind of web server that sites are mapped on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, serde::Deserialize, serde::Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ServerKind {
+    /// Apache httpd.
+    Apache,
+    /// The server that `yandro serve` runs.
+    BuiltIn,
+}
+
+impl ServerKind {
+    /// The word for it on the command line and in the site list.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Apache => "apache",
+            Self::BuiltIn => "built-in",
+        }
+    }
+}
+
+impl std::fmt::Display for ServerKind {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Self::Apache => "Apache httpd",
+            Self::BuiltIn => "built-in server",
+        })
+    }
+}
+
+impl Site {
+    /// The name, then the aliases.
+    pub fn names(&self) -> impl Iterator<Item = &HostName> {
+        std::iter::once(&self.name).chain(&self.aliases)
+    }
+
+    /// The folder that is served, absolute; `None` for an upstream.
+    pub fn document_root(&self) -> Option<Utf8PathBuf> {
+        match &self.content {
+            Content::Folder { folder, document_root } => {
+                Some(document_root.as_ref().map_or_else(|| folder.clone(), |below| folder.join(below)))
+            }
+            Content::Upstream(_) => None,
+        }
+    }
+}
+
+impl Content {
+    /// A folder that is served whole.
+    pub fn folder(folder: impl AsRef<Utf8Path>) -> Self {
+        Self::Folder { folder: folder.as_ref().to_owned(), document_root: None }
+    }
+}
+
+impl std::fmt::Display for Content {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Folder { folder, document_root: None } => folder.fmt(f),
+            Self::Folder { folder, document_root: Some(below) } => folder.join(below).fmt(f),
+            Self::Upstream(upstream) => upstream.fmt(f),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn upstreams_are_an_origin_and_nothing_more() {
+        for (given, authority) in [
+            ("http://127.0.0.1:3000", "127.0.0.1:3000"),
+            ("http://localhost:3000/", "localhost:3000"),
+            ("http://[::1]:3000", "[::1]:3000"),
+            ("http://[::1]", "[::1]:80"),
+            ("http://booking.saltmarsh.test", "booking.saltmarsh.test:80"),
+        ] {
+            assert_eq!(Upstream::parse(given).unwrap().authority(), authority);
+        }
+        for given in
+            ["https://a.test", "http://", "http://a b:1", "http://a/b", "http://a:0", "http://u@a:1", "http://a:1\" x"]
+        {
+            assert!(Upstream::parse(given).is_err(), "{given}");
+        }
+    }
+}
