@@ -3,9 +3,11 @@
 //! Nothing here reads the disk, the clock, the network or the environment, and
 //! nothing prints; `clippy.toml` of this crate holds that.
 
+pub mod check;
 pub mod hosts;
 pub mod httpd;
 pub mod name;
 pub mod pki;
+pub mod plan;
 pub mod site;
 pub mod source;

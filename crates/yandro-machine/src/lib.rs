@@ -1,1 +1,14 @@
-//! x
+//! The part of yandro that touches the machine.
+
+pub mod apache;
+pub mod changes;
+pub mod files;
+mod fresh;
+mod machine;
+pub mod observe;
+pub mod probe;
+pub mod process;
+pub mod settings;
+
+pub use fresh::SystemFresh;
+pub use machine::{Environment, Machine, MachineError};

@@ -43,12 +43,12 @@ pub enum EditError {
 
 /// The file with one line in yandro's block for `mapping`: changed, moved or
 /// added as needed. Names that the person's own lines already point to the same
-/// address are not written again.
+/// address are not written again; `former` names of the site are taken out.
 ///
 /// # Errors
 /// [`EditError::Conflict`] when a line outside the block points one of the names
 /// to another address of the same family.
-pub fn point(bytes: &[u8], mapping: &Mapping) -> Result<Vec<u8>, EditError> {
+pub fn point(bytes: &[u8], mapping: &Mapping, former: &[HostName]) -> Result<Vec<u8>, EditError> {
     if bytes.starts_with(b"\xff\xfe") || bytes.starts_with(b"\xfe\xff") {
         return Err(EditError::Utf16);
     }
@@ -77,7 +77,7 @@ pub fn point(bytes: &[u8], mapping: &Mapping) -> Result<Vec<u8>, EditError> {
     let line =
         if missing.is_empty() { String::new() } else { format!("{}\t{}{eol}", mapping.address, missing.join(" ")) };
     Ok(match file.block() {
-        Some(_) => replace_lines(&file, &mapping.names, &line),
+        Some(_) => replace_lines(&file, &[&mapping.names, former].concat(), &line),
         None if line.is_empty() => bytes.to_vec(),
         None => append_block(bytes, &line, eol),
     })
@@ -153,7 +153,7 @@ mod tests {
     }
 
     fn pointed(text: &str, mapping: &Mapping) -> String {
-        String::from_utf8(point(text.as_bytes(), mapping).unwrap()).unwrap()
+        String::from_utf8(point(text.as_bytes(), mapping, &[]).unwrap()).unwrap()
     }
 
     #[test]
@@ -176,10 +176,10 @@ mod tests {
         let text = pointed(own, &mapping("127.0.0.1", &["saltmarsh.test", "www.saltmarsh.test"]));
         assert!(text.starts_with(own) && text.contains("\n127.0.0.1\twww.saltmarsh.test\n"), "{text}");
         assert_eq!(pointed(own, &mapping("127.0.0.1", &["saltmarsh.test"])), own);
-        let error = point(own.as_bytes(), &mapping("127.0.0.2", &["saltmarsh.test"])).unwrap_err();
+        let error = point(own.as_bytes(), &mapping("127.0.0.2", &["saltmarsh.test"]), &[]).unwrap_err();
         assert_eq!(error.to_string(), "line 1 already points `saltmarsh.test` to 127.0.0.1, not to 127.0.0.2");
         // Another family adds to the answer and takes nothing from it.
-        assert!(point(own.as_bytes(), &mapping("::1", &["saltmarsh.test"])).is_ok());
+        assert!(point(own.as_bytes(), &mapping("::1", &["saltmarsh.test"]), &[]).is_ok());
     }
 
     proptest! {
@@ -195,10 +195,10 @@ mod tests {
             }
             let first = mapping("127.0.0.1", &["saltmarsh.test", "www.saltmarsh.test"]);
             let second = mapping("::1", &["depot.saltmarsh.test"]);
-            let once = point(&before, &first).unwrap();
+            let once = point(&before, &first, &[]).unwrap();
             prop_assert_eq!(HostsFile::parse(&once).lookup(&first.names[1]), vec![first.address]);
-            prop_assert_eq!(&point(&once, &first).unwrap(), &once);
-            let both = point(&once, &second).unwrap();
+            prop_assert_eq!(&point(&once, &first, &[]).unwrap(), &once);
+            let both = point(&once, &second, &[]).unwrap();
             prop_assert_eq!(&drop_names(&both, &second.names), &once);
             prop_assert_eq!(drop_names(&drop_names(&both, &first.names), &second.names), before);
         }

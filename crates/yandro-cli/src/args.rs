@@ -1,0 +1,174 @@
+//! Arguments, as text that is checked for its form alone.
+
+use std::net::IpAddr;
+
+use camino::Utf8PathBuf;
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use yandro_core::name::HostName;
+use yandro_core::site::ServerKind;
+
+/// From a project folder to a proven https://name on your own machine.
+///
+/// `yandro map NAME FOLDER` writes the hosts entry, the virtual host and the
+/// certificate, reloads the web server, and proves that the name is answered from
+/// that folder over HTTPS. Try it without changing anything: `yandro demo`.
+#[derive(Debug, Parser)]
+#[command(name = "yandro", version, disable_help_subcommand = true, after_help = EXIT_STATUS)]
+pub(crate) struct Cli {
+    #[command(flatten)]
+    pub(crate) global: Global,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+const EXIT_STATUS: &str = "Exit status:
+  0  all is well
+  1  there are findings
+  2  wrong usage or bad input; nothing was changed
+  3  the change could not be made; everything is as it was
+  4  something could not be put back; the message says what to do";
+
+/// Options that every command takes.
+#[derive(Debug, Args)]
+pub(crate) struct Global {
+    /// Work below DIR instead of / (hosts file, server files, site list, certificates)
+    #[arg(long, global = true, value_name = "DIR", help_heading = "Global options")]
+    pub(crate) sysroot: Option<Utf8PathBuf>,
+    /// Show what would change, and change nothing
+    #[arg(long, global = true, help_heading = "Global options")]
+    pub(crate) preview: bool,
+    /// Fail at once when another yandro is at work, instead of waiting
+    #[arg(long, global = true, help_heading = "Global options")]
+    pub(crate) no_wait: bool,
+    /// Print JSON for programs
+    #[arg(long, global = true, help_heading = "Global options")]
+    pub(crate) json: bool,
+    /// Print nothing but errors and findings
+    #[arg(long, short, global = true, help_heading = "Global options")]
+    pub(crate) quiet: bool,
+    /// Print more: evidence and times
+    #[arg(long, short, global = true, help_heading = "Global options")]
+    pub(crate) verbose: bool,
+    /// When to use colour
+    #[arg(long, global = true, value_enum, default_value_t = Color::Auto, value_name = "WHEN", help_heading = "Global options")]
+    pub(crate) color: Color,
+}
+
+/// When to use colour.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    /// On a terminal
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Map a name to a folder or an upstream and bring it up
+    Map(MapArgs),
+    /// Take sites away from everywhere they were written
+    Unmap(UnmapArgs),
+    /// List the sites and how each stands
+    Sites,
+    /// Prove that sites resolve and serve over HTTPS; explain what does not
+    Check(CheckArgs),
+    /// Show the local authority: what trust stores take, and what it may vouch for
+    Authority(AuthorityArgs),
+    /// Run the built-in server for all sites of the list
+    Serve(ServeArgs),
+    /// Show a whole example in a temporary folder: no root and no server needed
+    Demo(DemoArgs),
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  yandro map saltmarsh.test ./saltmarsh
+  yandro map depot.saltmarsh.test ./depot --document-root public --alias handbook.saltmarsh.test
+  yandro map booking.saltmarsh.test http://127.0.0.1:3000
+  yandro map saltmarsh.test --preview")]
+pub(crate) struct MapArgs {
+    /// The site's name, such as saltmarsh.test
+    #[arg(value_parser = HostName::parse)]
+    pub(crate) name: HostName,
+    /// The project's folder, or the upstream as http://HOST:PORT; without it the site's
+    /// own, or for a new site the current folder
+    #[arg(value_name = "FOLDER")]
+    pub(crate) target: Option<String>,
+    /// A further name that answers alike; give it once for each. Takes the place of the
+    /// aliases that the site has
+    #[arg(long = "alias", value_name = "NAME", value_parser = HostName::parse)]
+    pub(crate) aliases: Vec<HostName>,
+    /// Take all aliases away
+    #[arg(long, conflicts_with = "aliases")]
+    pub(crate) no_alias: bool,
+    /// The part of the folder that is served, such as public
+    #[arg(long, value_name = "PATH")]
+    pub(crate) document_root: Option<Utf8PathBuf>,
+    /// The web server that serves it
+    #[arg(long, value_enum)]
+    pub(crate) server: Option<ServerArg>,
+    /// Where the name points to; 127.0.0.1 unless the site has another
+    #[arg(long, value_name = "IP")]
+    pub(crate) address: Option<IpAddr>,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum ServerArg {
+    /// Apache httpd
+    Apache,
+    /// The server that `yandro serve` runs
+    BuiltIn,
+}
+
+impl From<ServerArg> for ServerKind {
+    fn from(arg: ServerArg) -> Self {
+        match arg {
+            ServerArg::Apache => Self::Apache,
+            ServerArg::BuiltIn => Self::BuiltIn,
+        }
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct UnmapArgs {
+    /// The sites' names
+    #[arg(required = true, value_name = "NAME", value_parser = HostName::parse)]
+    pub(crate) names: Vec<HostName>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CheckArgs {
+    /// The sites to check, by name or alias; without any, all of them
+    #[arg(value_name = "NAME", value_parser = HostName::parse)]
+    pub(crate) names: Vec<HostName>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct AuthorityArgs {
+    #[command(subcommand)]
+    pub(crate) command: AuthorityCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum AuthorityCommand {
+    /// Show the authority's root certificate: its file, its fingerprint, what it may vouch for
+    Show,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ServeArgs {
+    /// Listen on this address, too; without it on loopback alone. Others on your network
+    /// can then see your sites
+    #[arg(long = "listen", value_name = "IP")]
+    pub(crate) addresses: Vec<IpAddr>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DemoArgs {
+    /// Keep the folder, and say where it is
+    #[arg(long)]
+    pub(crate) keep: bool,
+}

@@ -1,0 +1,86 @@
+//! `yandro check`.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use tokio::task::JoinSet;
+use yandro_core::check::{Expected, SiteReport, judge};
+use yandro_core::pki::Authority;
+use yandro_core::site::{ServerKind, Site, SiteList};
+use yandro_machine::probe::Prober;
+use yandro_machine::{files, observe};
+
+use crate::args::CheckArgs;
+use crate::context::{Context, now};
+use crate::error::{CommandError, Status};
+use crate::signals;
+use crate::view::{Ui, check as view};
+
+pub(crate) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+    let (_, list) = context.list()?;
+    let sites = chosen(args, &list)?;
+    if sites.is_empty() && !ui.json {
+        ui.say("No site is mapped yet. Map one: yandro map NAME FOLDER");
+        return Ok(Status::Well);
+    }
+    let started = Instant::now();
+    let runtime = signals::runtime()?;
+    let looked = runtime.block_on(signals::unless_interrupted(look(context, &sites)));
+    let reports = looked.ok_or_else(|| CommandError::not_made("interrupted; no proof file was left behind"))??;
+    view::print(ui, &reports, started.elapsed());
+    let well = reports.iter().all(|report| report.findings.is_empty());
+    Ok(if well { Status::Well } else { Status::Findings })
+}
+
+fn chosen(args: &CheckArgs, list: &SiteList) -> Result<Vec<Site>, CommandError> {
+    if args.names.is_empty() {
+        return Ok(list.sites.clone());
+    }
+    let mut sites: Vec<Site> = Vec::new();
+    for name in &args.names {
+        let site = list.owner(name).ok_or_else(|| {
+            CommandError::usage(format!("there is no site `{name}`"))
+                .hint(format!("map it: yandro map {name} FOLDER; or see which there are: yandro sites"))
+        })?;
+        if !sites.contains(site) {
+            sites.push(site.clone());
+        }
+    }
+    Ok(sites)
+}
+
+/// Observes and judges these sites, all at once, in their order.
+pub(crate) async fn look(context: &Context, sites: &[Site]) -> Result<Vec<SiteReport>, CommandError> {
+    let places = &context.machine.places;
+    let hosts = files::read_if_there(&places.hosts)?.unwrap_or_default();
+    let authority = observe::authority_certificates(&context.machine)?
+        .map(|certificates| Authority::read(&certificates))
+        .transpose()
+        .map_err(CommandError::not_made)?;
+    let prober = Prober::new(hosts, authority.as_ref(), context.machine.is_real());
+    let mut tasks = JoinSet::new();
+    for (place, site) in sites.iter().enumerate() {
+        let server = site.server.unwrap_or(ServerKind::BuiltIn);
+        let (http_port, https_port) = context.ports_of(server);
+        let expected = Arc::new(Expected {
+            site: site.clone(),
+            server,
+            http_port,
+            https_port,
+            hosts_file: places.hosts.clone(),
+            now: now(),
+        });
+        let chain = files::read_if_there(&places.chain(&site.name))?;
+        let prober = prober.clone();
+        tasks.spawn(async move {
+            let seen = prober.observe(expected.clone(), chain).await;
+            (place, judge(&expected, &seen))
+        });
+    }
+    let mut reports = Vec::with_capacity(sites.len());
+    while let Some(done) = tasks.join_next().await {
+        reports.push(done.map_err(|error| CommandError::not_made(format!("a probe broke off: {error}")))?);
+    }
+    reports.sort_by_key(|(place, _)| *place);
+    Ok(reports.into_iter().map(|(_, report)| report).collect())
+}

@@ -1,0 +1,92 @@
+//! `yandro demo`: the whole way in a temporary sysroot.
+
+mod scenario;
+mod upstream;
+
+use std::net::{IpAddr, Ipv4Addr};
+use std::time::Instant;
+
+use camino::Utf8Path;
+use clap::Parser as _;
+use yandro_serve::{Server, Sites};
+
+use super::{check, map, serve};
+use crate::args::{Cli, Command, DemoArgs, Global};
+use crate::context::{Context, environment};
+use crate::error::{CommandError, Status};
+use crate::signals;
+use crate::view::{COMMAND, DIM, STRONG, Ui, check as view};
+
+pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+    let started = Instant::now();
+    let folder = tempfile::Builder::new().prefix("yandro-demo-").tempdir().map_err(CommandError::not_made)?;
+    let runtime = signals::runtime()?;
+    let interrupted = || CommandError::not_made("interrupted; the demo's folder was removed");
+    let sysroot = Utf8Path::from_path(folder.path())
+        .ok_or_else(|| CommandError::not_made("the temporary folder's path is no UTF-8"))?
+        .to_owned();
+
+    // The ports have to be known before anything is written; the server answers later.
+    let (server, upstream) = runtime
+        .block_on(async {
+            Ok::<_, std::io::Error>((
+                Server::bind(&[IpAddr::V4(Ipv4Addr::LOCALHOST)], 0, 0).await?,
+                upstream::start().await?,
+            ))
+        })
+        .map_err(|error| CommandError::not_made(format!("no free port is to be had: {error}")))?;
+    let ports = server.ports().map_err(CommandError::not_made)?;
+    let mut surroundings = environment(Some(sysroot.clone()));
+    // Nothing of the caller's is touched: not even under sudo.
+    surroundings.sudo_uid = None;
+    scenario::write(&sysroot, &surroundings, ports).map_err(CommandError::not_made)?;
+    let context = Context::at(global, surroundings)?;
+    let guard = runtime.enter();
+    let running = server.start(Sites::default()).map_err(CommandError::not_made)?;
+    drop(guard);
+
+    ui.say(&format!("{STRONG}Saltmarsh Ferries{STRONG:#} in {sysroot}, on the built-in server\n"));
+    for line in scenario::commands(&sysroot, upstream) {
+        ui.say(&format!("{DIM}${DIM:#} {COMMAND}{}{COMMAND:#}", line.shown));
+        let Command::Map(args) = Cli::parse_from(line.words).command else { continue };
+        // The server takes the site up as it would from `yandro serve`, before the proof.
+        map::run_then(&context, &args, ui, || {
+            let (_, list) = context.list()?;
+            running.exchange(serve::served(&context, &list)?.0);
+            Ok(())
+        })?;
+        ui.say("");
+    }
+
+    ui.say(&format!("{DIM}${DIM:#} {COMMAND}yandro check{COMMAND:#}"));
+    show(&runtime, &context, ui).ok_or_else(interrupted)??;
+
+    ui.say(&format!(
+        "\n{DIM}Now somebody loses a line of the hosts file:{DIM:#}\n{DIM}${DIM:#} {COMMAND}yandro check{COMMAND:#}"
+    ));
+    scenario::lose_a_line(&context.machine.places.hosts).map_err(CommandError::not_made)?;
+    show(&runtime, &context, ui).ok_or_else(interrupted)??;
+
+    if args.keep {
+        let kept = folder.keep();
+        ui.say(&format!("\nKept in {0}; try: yandro --sysroot {0} serve", kept.display()));
+    } else {
+        drop(folder);
+        ui.say(&format!(
+            "\n{DIM}Everything is removed again; it took {:.1} s. `--keep` keeps it.{DIM:#}",
+            started.elapsed().as_secs_f32()
+        ));
+    }
+    Ok(Status::Well)
+}
+
+/// Checks all sites and prints what was found; `None` when interrupted.
+fn show(runtime: &tokio::runtime::Runtime, context: &Context, ui: &mut Ui) -> Option<Result<(), CommandError>> {
+    let (_, list) = match context.list() {
+        Ok(list) => list,
+        Err(error) => return Some(Err(error)),
+    };
+    let started = Instant::now();
+    let looked = runtime.block_on(signals::unless_interrupted(check::look(context, &list.sites)))?;
+    Some(looked.map(|reports| view::print(ui, &reports, started.elapsed())))
+}

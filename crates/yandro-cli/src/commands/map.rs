@@ -1,0 +1,262 @@
+//! `yandro map`.
+
+use std::time::{Duration, Instant};
+
+use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
+use serde_json::json;
+use yandro_core::check::{Code, Finding, SiteReport};
+use yandro_core::plan::{ChangeSet, map_site};
+use yandro_core::site::{Content, DEFAULT_ADDRESS, ServerKind, Site, SiteList, Upstream};
+use yandro_machine::changes::carry_out;
+use yandro_machine::{SystemFresh, observe};
+
+use super::check;
+use crate::args::MapArgs;
+use crate::context::{Context, now, stamp};
+use crate::error::{self, CommandError, Status};
+use crate::signals;
+use crate::view::change::{self, labelled, server_line};
+use crate::view::check::finding_text;
+use crate::view::{COMMAND, GOOD, STRONG, Ui, WARN};
+
+/// How long a reloaded server has until it answers with its new configuration.
+const PATIENCE: Duration = Duration::from_secs(5);
+/// How long to wait between two looks.
+const PAUSE: Duration = Duration::from_millis(10);
+
+pub(crate) fn run(context: &Context, args: &MapArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+    run_then(context, args, ui, || Ok(()))
+}
+
+/// Maps a site; `written` runs when all is written, before the proof.
+pub(crate) fn run_then(
+    context: &Context,
+    args: &MapArgs,
+    ui: &mut Ui,
+    written: impl FnOnce() -> Result<(), CommandError>,
+) -> Result<Status, CommandError> {
+    let lock = if context.preview { None } else { Some(context.lock(ui)?) };
+
+    let (text, list) = context.list()?;
+    let site = desired(context, args, &list)?;
+    let observed = observe::observe(&context.machine, text, &[&site], now())?;
+
+    let mut set = map_site(&observed, &list, &site, &mut SystemFresh::new())?;
+    set.command.clone_from(&context.command);
+    let Some(lock) = lock else {
+        change::preview(ui, &set);
+        return Ok(Status::Well);
+    };
+
+    let server = context.control_of(site.server)?;
+    let mut proof = None;
+    // A server that doesn't run has to, even where nothing has to be written.
+    set.server = set.server.or(site.server.filter(|_| needs_start(context, &site)));
+    carry_out(&context.machine, &lock, &set, server.as_deref(), stamp(now()), || {
+        written()?;
+        let seen = prove(context, &site)?;
+        match seen {
+            Proven::Seen(report) if !stands(&report) => Err(ProofFailed::Report(report)),
+            seen => {
+                proof = Some(seen);
+                Ok(())
+            }
+        }
+    })
+    .map_err(|error| error::carry_out(error, |failed| not_proven(failed, ui.verbose)))?;
+
+    Ok(tell(context, &site, &set, proof.unwrap_or(Proven::NotTried(String::new())), ui))
+}
+
+/// The site as the arguments want it, on top of what it was.
+fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Result<Site, CommandError> {
+    let before = list.site(&args.name);
+    if before.is_none()
+        && let Some(owner) = list.owner(&args.name)
+    {
+        return Err(CommandError::usage(format!("`{}` is an alias of the site `{}`", args.name, owner.name))
+            .hint(format!("change that site: yandro map {}", owner.name)));
+    }
+    let aliases = match before {
+        _ if args.no_alias => Vec::new(),
+        Some(before) if args.aliases.is_empty() => before.aliases.clone(),
+        _ => args.aliases.clone(),
+    };
+    let mut names: Vec<_> = std::iter::once(&args.name).chain(&aliases).collect();
+    names.sort();
+    if let Some(twice) = names.windows(2).find(|pair| pair[0] == pair[1]) {
+        return Err(CommandError::usage(format!("`{}` is given twice", twice[0])));
+    }
+    Ok(Site {
+        name: args.name.clone(),
+        aliases,
+        content: content(context, args, before)?,
+        address: args.address.or(before.map(|before| before.address)).unwrap_or(DEFAULT_ADDRESS),
+        server: Some(context.server_of(args.server.map(Into::into).or(before.and_then(|before| before.server)))?),
+    })
+}
+
+fn content(context: &Context, args: &MapArgs, before: Option<&Site>) -> Result<Content, CommandError> {
+    let (folder, root_before) = match (&args.target, before.map(|before| &before.content)) {
+        (Some(target), _) if target.contains("://") => {
+            if args.document_root.is_some() {
+                return Err(CommandError::usage("an upstream has no document root: leave `--document-root` out"));
+            }
+            return Ok(Content::Upstream(Upstream::parse(target).map_err(CommandError::usage)?));
+        }
+        (Some(target), _) => (absolute(&context.current, Utf8Path::new(target))?, None),
+        (None, Some(Content::Folder { folder, document_root })) => (folder.clone(), document_root.clone()),
+        (None, Some(upstream)) => return Ok(upstream.clone()),
+        (None, None) => (context.current.clone(), None),
+    };
+    folder_there(&folder, "folder")?;
+    let document_root = match &args.document_root {
+        Some(root) if root == "." => None,
+        Some(root) => Some(below(root)?),
+        None => root_before,
+    };
+    if let Some(root) = &document_root {
+        folder_there(&folder.join(root), "document root")?;
+    }
+    Ok(Content::Folder { folder, document_root })
+}
+
+/// An absolute path without `.`; `..` is resolved as the system does.
+fn absolute(current: &Utf8Path, path: &Utf8Path) -> Result<Utf8PathBuf, CommandError> {
+    let joined = current.join(path);
+    if joined.components().any(|part| part == Utf8Component::ParentDir) {
+        return joined.canonicalize_utf8().map_err(|_| missing(&joined, "folder"));
+    }
+    Ok(joined.components().collect())
+}
+
+fn below(root: &Utf8Path) -> Result<Utf8PathBuf, CommandError> {
+    let parts: Utf8PathBuf = root.components().filter(|part| *part != Utf8Component::CurDir).collect();
+    if parts.components().all(|part| matches!(part, Utf8Component::Normal(_))) {
+        return Ok(parts);
+    }
+    Err(CommandError::usage(format!(
+        "the document root `{root}` is not below the folder: give a path within it, such as `public`"
+    )))
+}
+
+fn folder_there(path: &Utf8Path, what: &str) -> Result<(), CommandError> {
+    match path.metadata() {
+        Ok(meta) if meta.is_dir() => Ok(()),
+        Ok(_) => Err(CommandError::usage(format!(
+            "`{path}` is a file, and a site needs a folder: give the folder that it is in"
+        ))),
+        Err(_) => Err(missing(path, what)),
+    }
+}
+
+fn missing(path: &Utf8Path, what: &str) -> CommandError {
+    CommandError::usage(format!("there is no {what} `{path}`"))
+        .hint(format!("make it, or look for a slip in the path: mkdir -p {path}"))
+}
+
+fn needs_start(context: &Context, site: &Site) -> bool {
+    site.server == Some(ServerKind::Apache) && context.control().is_some_and(|apache| apache.running().is_none())
+}
+
+/// What came of the proof.
+enum Proven {
+    Seen(SiteReport),
+    /// There was nothing to ask, and why.
+    NotTried(String),
+}
+
+/// Why the change is put back.
+enum ProofFailed {
+    Report(SiteReport),
+    Interrupted,
+    Other(CommandError),
+}
+
+impl From<CommandError> for ProofFailed {
+    fn from(error: CommandError) -> Self {
+        Self::Other(error)
+    }
+}
+
+/// Looks until the site is well or patience ends.
+fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFailed> {
+    if site.server == Some(ServerKind::Apache) && !context.machine.is_real() {
+        return Ok(Proven::NotTried("within a sysroot no server is asked".into()));
+    }
+    let runtime = signals::runtime()?;
+    let deadline = Instant::now() + PATIENCE;
+    runtime.block_on(async {
+        loop {
+            let looked = signals::unless_interrupted(check::look(context, std::slice::from_ref(site))).await;
+            let report = looked.ok_or(ProofFailed::Interrupted)??.remove(0);
+            let closed =
+                report.findings.iter().all(|finding| finding.code == Code::PortClosed) && !report.findings.is_empty();
+            if site.server == Some(ServerKind::BuiltIn) && closed {
+                return Ok(Proven::NotTried("the built-in server isn't running: start it with `yandro serve`".into()));
+            }
+            if stands(&report) || Instant::now() > deadline {
+                return Ok(Proven::Seen(report));
+            }
+            tokio::time::sleep(PAUSE).await;
+        }
+    })
+}
+
+/// Whether the site is as it should be, but for what isn't yandro's to mend.
+fn stands(report: &SiteReport) -> bool {
+    let others = [Code::UpstreamDown, Code::ProofNotWritten];
+    report.is_well() || report.findings.iter().all(|finding| others.contains(&finding.code))
+}
+
+fn not_proven(failed: ProofFailed, verbose: bool) -> CommandError {
+    match failed {
+        ProofFailed::Interrupted => CommandError::not_made("interrupted"),
+        ProofFailed::Other(error) => error,
+        ProofFailed::Report(report) => {
+            let findings: Vec<&Finding> = report.findings.iter().collect();
+            let words: String = findings.iter().map(|finding| finding_text(finding, verbose)).collect();
+            CommandError::not_made(format!("`{}` could not be proven:{words}\n", report.site.name))
+                .hint("mend what was found, then map the site again")
+        }
+    }
+}
+
+fn tell(context: &Context, site: &Site, set: &ChangeSet, proof: Proven, ui: &mut Ui) -> Status {
+    let server = site.server.unwrap_or(ServerKind::BuiltIn);
+    let url = context.url(site, server);
+    let (findings, proven) = match &proof {
+        Proven::Seen(report) => (report.findings.clone(), report.is_well()),
+        Proven::NotTried(_) => (Vec::new(), false),
+    };
+    if ui.json {
+        ui.json(&json!({
+            "version": 1, "site": site.name.as_str(), "url": url, "content": site.content.to_string(),
+            "changed": set.steps.iter().map(|step| step.path()).collect::<Vec<_>>(),
+            "proven": proven, "findings": findings,
+        }));
+    } else {
+        let unchanged = if set.is_empty() { " (nothing had to be changed)" } else { "" };
+        ui.say(&format!("{STRONG}{}{STRONG:#} -> {}{unchanged}", site.name.to_unicode(), site.content));
+        let mut lines = change::summary(set, &context.machine.places);
+        if set.server.is_some() {
+            lines.push(("server", server_line(server, context.machine.is_real())));
+        }
+        lines.push(match &proof {
+            Proven::Seen(_) if proven => ("proof", format!("{GOOD}{url} answers from there, over HTTPS{GOOD:#}")),
+            Proven::Seen(_) => ("proof", format!("{WARN}written, but not all is well{WARN:#}")),
+            Proven::NotTried(why) => ("proof", format!("{WARN}not proven{WARN:#}: {why}")),
+        });
+        ui.say(&labelled(&lines));
+        for finding in &findings {
+            ui.print(&finding_text(finding, ui.verbose));
+        }
+        if set.change_of(&context.machine.places.root_certificate()).is_some() {
+            ui.say(&format!(
+                "\nBrowsers trust it once they know the new authority: import {COMMAND}{}{COMMAND:#}\n(`yandro authority show` tells what it may vouch for).",
+                context.machine.places.root_certificate()
+            ));
+        }
+    }
+    if findings.is_empty() { Status::Well } else { Status::Findings }
+}

@@ -1,0 +1,140 @@
+//! `yandro serve`.
+
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::time::{Duration, SystemTime};
+
+use camino::Utf8Path;
+use yandro_core::site::SiteList;
+use yandro_machine::files;
+use yandro_serve::{Running, ServedSite, Server, Sites};
+
+use crate::args::ServeArgs;
+use crate::context::Context;
+use crate::error::{CommandError, Status};
+use crate::signals;
+use crate::view::{DIM, STRONG, Ui, count};
+
+/// How often the site list and the certificates are looked at for changes.
+const LOOK: Duration = Duration::from_millis(200);
+
+pub(crate) fn run(context: &Context, args: &ServeArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+    let (_, list) = context.list()?;
+    let (sites, left_out) = served(context, &list)?;
+    tell_left_out(ui, &left_out);
+    let runtime = signals::runtime()?;
+    runtime.block_on(async {
+        let (http, https) = (context.settings.built_in.http_port, context.settings.built_in.https_port);
+        let addresses = addresses(args, &list);
+        let server = Server::bind(&addresses, http, https).await.map_err(|error| no_port(context, &error))?;
+        let (http, https) = server.ports().map_err(CommandError::not_made)?;
+        let running = server.start(sites).map_err(CommandError::not_made)?;
+        ui.say(&format!(
+            "{STRONG}serving {}{STRONG:#} on ports {http} (redirects) and {https} (HTTPS); Ctrl-C ends it",
+            count(list.sites.len() - left_out.len(), "site")
+        ));
+        for site in &list.sites {
+            ui.say(&format!(
+                "  {}  {DIM}{}{DIM:#}",
+                context.url(site, yandro_core::site::ServerKind::BuiltIn),
+                site.content
+            ));
+        }
+        signals::unless_interrupted(follow(context, &running, ui)).await;
+        Ok(Status::Well)
+    })
+}
+
+/// Loopback of both families, the loopback addresses of the sites, and what was asked for.
+fn addresses(args: &ServeArgs, list: &SiteList) -> Vec<IpAddr> {
+    let mut addresses = vec![IpAddr::V4(Ipv4Addr::LOCALHOST)];
+    // A machine without IPv6 has no such address to listen on.
+    if std::net::TcpListener::bind((Ipv6Addr::LOCALHOST, 0)).is_ok() {
+        addresses.push(IpAddr::V6(Ipv6Addr::LOCALHOST));
+    }
+    let of_sites = list.sites.iter().map(|site| site.address).filter(IpAddr::is_loopback);
+    addresses.extend(of_sites.chain(args.addresses.iter().copied()));
+    addresses.sort();
+    addresses.dedup();
+    // An address that stands for all of its family takes the others in.
+    let all_v4 = addresses.contains(&IpAddr::V4(Ipv4Addr::UNSPECIFIED));
+    addresses.retain(|address| !(all_v4 && address.is_ipv4() && !address.is_unspecified()));
+    let all_v6 = addresses.contains(&IpAddr::V6(Ipv6Addr::UNSPECIFIED));
+    addresses.retain(|address| !(all_v6 && address.is_ipv6() && !address.is_unspecified()));
+    addresses
+}
+
+/// The sites with their certificates, and the names of those that have none.
+pub(crate) fn served(context: &Context, list: &SiteList) -> Result<(Sites, Vec<String>), CommandError> {
+    let places = &context.machine.places;
+    let (mut sites, mut left_out) = (Vec::new(), Vec::new());
+    for site in &list.sites {
+        let chain = files::read_if_there(&places.chain(&site.name))?;
+        let key = files::read_if_there(&places.key(&site.name))?;
+        match (chain, key) {
+            (Some(chain), Some(key)) => sites.push(ServedSite { site: site.clone(), chain, key }),
+            _ => left_out.push(site.name.to_string()),
+        }
+    }
+    let sites = Sites::new(sites)
+        .map_err(|error| CommandError::not_made(error).hint("map that site again: yandro map NAME"))?;
+    Ok((sites, left_out))
+}
+
+fn tell_left_out(ui: &mut Ui, left_out: &[String]) {
+    if !left_out.is_empty() {
+        ui.note(&format!(
+            "not served, for want of a certificate: {}; map each again: yandro map NAME",
+            left_out.join(", ")
+        ));
+    }
+}
+
+fn no_port(context: &Context, error: &std::io::Error) -> CommandError {
+    let settings = context.machine.places.settings();
+    let command = CommandError::not_made(format!("the built-in server can't listen: {error}"));
+    match error.kind() {
+        std::io::ErrorKind::PermissionDenied => command.hint(format!(
+            "ports below 1024 need root: run `sudo yandro serve`, or choose others in {settings}:\n\n  [built-in]\n  http-port = 8080\n  https-port = 8443\n"
+        )),
+        std::io::ErrorKind::AddrInUse => {
+            command.hint(format!("end the program that has the port, or choose other ports under [built-in] in {settings}"))
+        }
+        _ => command,
+    }
+}
+
+/// Takes every change of the site list and of the certificates up, for ever.
+async fn follow(context: &Context, running: &Running, ui: &mut Ui) {
+    let mut last = state(context);
+    loop {
+        tokio::time::sleep(LOOK).await;
+        let now = state(context);
+        if now == last {
+            continue;
+        }
+        last = now;
+        let exchanged = context.list().and_then(|(_, list)| served(context, &list));
+        match exchanged {
+            Ok((sites, left_out)) => {
+                running.exchange(sites);
+                tell_left_out(ui, &left_out);
+                ui.say("the site list has changed: serving it as it is now");
+            }
+            // The person may be in the midst of an edit: what was served stays.
+            Err(error) => ui.error(&error),
+        }
+    }
+}
+
+/// When the site list and the certificates were last changed.
+fn state(context: &Context) -> Vec<Option<SystemTime>> {
+    let places = &context.machine.places;
+    let changed = |path: &Utf8Path| path.metadata().and_then(|meta| meta.modified()).ok();
+    let mut state = vec![changed(&places.site_list()), changed(&places.certificates())];
+    let folders = places.certificates().read_dir_utf8().into_iter().flatten().flatten();
+    let mut chains: Vec<_> =
+        folders.map(|folder| (folder.path().to_owned(), changed(&folder.path().join("fullchain.pem")))).collect();
+    chains.sort();
+    state.extend(chains.into_iter().map(|(_, changed)| changed));
+    state
+}

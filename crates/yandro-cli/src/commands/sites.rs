@@ -1,0 +1,125 @@
+//! `yandro sites`.
+
+use std::collections::HashSet;
+
+use camino::Utf8Path;
+use serde_json::json;
+use yandro_core::hosts::HostsFile;
+use yandro_core::name::HostName;
+use yandro_core::site::{ServerKind, Site, SiteList};
+use yandro_machine::{apache, files};
+
+use crate::context::Context;
+use crate::error::{CommandError, Status};
+use crate::view::{Cell, DIM, GOOD, STRONG, Table, Ui, WARN, count};
+
+pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
+    let (_, list) = context.list()?;
+    if list.sites.is_empty() && !ui.json {
+        ui.say("No site is mapped yet. Map one: yandro map NAME FOLDER");
+        return Ok(Status::Well);
+    }
+    let written = Written::read(context)?;
+    let stands: Vec<Vec<&'static str>> = list.sites.iter().map(|site| written.missing(site)).collect();
+    if ui.json {
+        ui.json(&to_json(&list, &stands));
+        return Ok(Status::Well);
+    }
+    let mut table = Table::new(&["SITE", "SERVER", "ANSWERS FROM", "STANDS"]);
+    for (site, missing) in list.sites.iter().zip(&stands) {
+        let stands = if missing.is_empty() { Cell::new("mapped", GOOD) } else { Cell::new(missing.join(", "), WARN) };
+        table.row(vec![
+            Cell::new(site.name.to_unicode(), STRONG),
+            Cell::plain(site.server.map_or("any", ServerKind::word)),
+            Cell::plain(site.content.to_string()),
+            stands,
+        ]);
+        for alias in &site.aliases {
+            table.row(vec![Cell::new(format!("  {}", alias.to_unicode()), DIM)]);
+        }
+    }
+    ui.say(&table.render());
+    let incomplete = stands.iter().filter(|missing| !missing.is_empty()).count();
+    let hint = if incomplete == 0 {
+        "prove that they answer: yandro check".to_owned()
+    } else {
+        format!(
+            "{} not whole; write a site again: yandro map NAME",
+            if incomplete == 1 { "1 is".into() } else { format!("{incomplete} are") }
+        )
+    };
+    ui.say(&format!("\n{}; {hint}", count(list.sites.len(), "site")));
+    Ok(Status::Well)
+}
+
+/// What is written on this machine, read once for all sites.
+struct Written {
+    /// Every name of the hosts file.
+    names: HashSet<String>,
+    /// Every folder of certificates.
+    certificates: HashSet<String>,
+    /// Every link in `sites-enabled`, where there is one.
+    enabled: HashSet<String>,
+    layout: Option<yandro_core::httpd::DebianLayout>,
+}
+
+impl Written {
+    fn read(context: &Context) -> Result<Self, CommandError> {
+        let bytes = files::read_if_there(&context.machine.places.hosts)?.unwrap_or_default();
+        let file = HostsFile::parse(&bytes);
+        let names = file
+            .entries()
+            .iter()
+            .flat_map(|entry| file.names_of(entry))
+            .map(|name| String::from_utf8_lossy(name).to_ascii_lowercase());
+        let layout = apache::find_layout(&context.machine);
+        Ok(Self {
+            names: names.collect(),
+            certificates: entries(&context.machine.places.certificates()),
+            enabled: layout.as_ref().map(|layout| entries(&layout.enabled_sites())).unwrap_or_default(),
+            layout,
+        })
+    }
+
+    /// What is missing of a site, in words; nothing for one that is whole.
+    fn missing(&self, site: &Site) -> Vec<&'static str> {
+        let mut missing = Vec::new();
+        if site.names().any(|name| !self.names.contains(name.as_str())) {
+            missing.push("not in the hosts file");
+        }
+        if !self.certificates.contains(site.name.as_str()) {
+            missing.push("no certificate");
+        }
+        let is_enabled = |name: &HostName| {
+            self.layout.as_ref().is_some_and(|layout| {
+                layout.site_link(name).0.file_name().is_some_and(|link| self.enabled.contains(link))
+            })
+        };
+        if site.server == Some(ServerKind::Apache) && !is_enabled(&site.name) {
+            missing.push("no virtual host");
+        }
+        if site.document_root().is_some_and(|root| !root.is_dir()) {
+            missing.push("folder gone");
+        }
+        missing
+    }
+}
+
+fn entries(folder: &Utf8Path) -> HashSet<String> {
+    folder.read_dir_utf8().into_iter().flatten().filter_map(|entry| Some(entry.ok()?.file_name().to_owned())).collect()
+}
+
+fn to_json(list: &SiteList, stands: &[Vec<&'static str>]) -> serde_json::Value {
+    let sites: Vec<_> = list
+        .sites
+        .iter()
+        .zip(stands)
+        .map(|(site, missing)| {
+            json!({
+                "name": site.name.as_str(), "aliases": site.aliases.iter().map(HostName::as_str).collect::<Vec<_>>(),
+                "content": site.content.to_string(), "address": site.address, "server": site.server, "missing": missing,
+            })
+        })
+        .collect();
+    json!({ "version": 1, "sites": sites })
+}

@@ -1,0 +1,156 @@
+//! What every command works with, captured once.
+
+use std::env;
+
+use camino::{Utf8Path, Utf8PathBuf};
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
+use yandro_core::site::{ServerKind, Site, SiteList};
+use yandro_machine::apache::{self, Apache};
+use yandro_machine::changes::{self, Lock, ServerControl};
+use yandro_machine::settings::{self, Settings};
+use yandro_machine::{Environment, Machine, observe};
+
+use crate::args::Global;
+use crate::error::{CommandError, NO_SERVER};
+use crate::view::Ui;
+
+/// The machine, the settings and the options of one run.
+#[derive(Debug)]
+pub(crate) struct Context {
+    pub(crate) machine: Machine,
+    pub(crate) settings: Settings,
+    pub(crate) preview: bool,
+    no_wait: bool,
+    /// The current folder.
+    pub(crate) current: Utf8PathBuf,
+    /// The command, as typed.
+    pub(crate) command: String,
+}
+
+impl Context {
+    /// Reads the environment, finds the machine, and puts back what an earlier
+    /// command left unfinished.
+    pub(crate) fn new(global: &Global, ui: &mut Ui) -> Result<Self, CommandError> {
+        let context = Self::at(global, environment(global.sysroot.clone()))?;
+        if changes::is_unfinished(&context.machine) {
+            context.recover(ui)?;
+        }
+        Ok(context)
+    }
+
+    /// A context for another place, as the demo needs it.
+    pub(crate) fn at(global: &Global, environment: Environment) -> Result<Self, CommandError> {
+        let machine = Machine::new(&environment)?;
+        let settings = settings::read(&machine)?;
+        let current = env::current_dir()
+            .ok()
+            .and_then(|path| Utf8PathBuf::from_path_buf(path).ok())
+            .ok_or_else(|| CommandError::usage("the current folder is gone, or its path is no UTF-8"))?;
+        let command = env::args().skip(1).collect::<Vec<_>>().join(" ");
+        let command = format!("yandro {command}");
+        Ok(Self { machine, settings, preview: global.preview, no_wait: global.no_wait, current, command })
+    }
+
+    fn recover(&self, ui: &mut Ui) -> Result<(), CommandError> {
+        // Another command may be at work this very moment: then nothing is unfinished.
+        let Ok(lock) = Lock::take(&self.machine, || false) else { return Ok(()) };
+        for recovered in changes::recover(&self.machine, &lock, self.control().as_ref().map(|apache| apache as _))? {
+            ui.note(&format!(
+                "an earlier command ended halfway and was put back: `{}` of {}",
+                recovered.command, recovered.at
+            ));
+        }
+        Ok(())
+    }
+
+    /// The lock, before anything is read that a change depends on.
+    pub(crate) fn lock(&self, ui: &mut Ui) -> Result<Lock, CommandError> {
+        let lock = Lock::take(&self.machine, || {
+            if !self.no_wait {
+                ui.note("waiting for another yandro to finish");
+            }
+            !self.no_wait
+        })?;
+        // Whoever held the lock may have been killed while we waited.
+        if changes::is_unfinished(&self.machine) {
+            changes::recover(&self.machine, &lock, self.control().as_ref().map(|apache| apache as _))?;
+        }
+        Ok(lock)
+    }
+
+    /// The site list's text and sites.
+    pub(crate) fn list(&self) -> Result<(Option<String>, SiteList), CommandError> {
+        Ok(observe::site_list(&self.machine)?)
+    }
+
+    /// The control of the Apache httpd of the real machine; within a sysroot no server is touched.
+    pub(crate) fn control(&self) -> Option<Apache> {
+        self.machine.is_real().then(Apache::find).flatten()
+    }
+
+    /// The control of the server that a change set reloads.
+    pub(crate) fn control_of(
+        &self,
+        server: Option<ServerKind>,
+    ) -> Result<Option<Box<dyn ServerControl>>, CommandError> {
+        if server != Some(ServerKind::Apache) || !self.machine.is_real() {
+            return Ok(None);
+        }
+        match self.control() {
+            Some(apache) => Ok(Some(Box::new(apache))),
+            None => Err(CommandError::not_made(
+                "Apache httpd's configuration is there, but not its control program `apachectl`",
+            )
+            .hint("install it again: `apt install --reinstall apache2`")),
+        }
+    }
+
+    /// The server that a site is on, or is to be on.
+    pub(crate) fn server_of(&self, wanted: Option<ServerKind>) -> Result<ServerKind, CommandError> {
+        match wanted {
+            Some(server) => Ok(server),
+            None if apache::find_layout(&self.machine).is_some() => Ok(ServerKind::Apache),
+            None => Err(CommandError::not_made("no web server was found: there is no Apache httpd in `/etc/apache2`")
+                .hint(NO_SERVER)),
+        }
+    }
+
+    /// The ports of a site's server: HTTP, HTTPS.
+    pub(crate) fn ports_of(&self, server: ServerKind) -> (u16, u16) {
+        match server {
+            ServerKind::Apache => (80, 443),
+            ServerKind::BuiltIn => (self.settings.built_in.http_port, self.settings.built_in.https_port),
+        }
+    }
+
+    /// The address of a site's page.
+    pub(crate) fn url(&self, site: &Site, server: ServerKind) -> String {
+        match self.ports_of(server).1 {
+            443 => format!("https://{}/", site.name),
+            port => format!("https://{}:{port}/", site.name),
+        }
+    }
+}
+
+/// The time of this run.
+pub(crate) fn now() -> OffsetDateTime {
+    OffsetDateTime::now_utc()
+}
+
+/// A time for the record, RFC 3339.
+pub(crate) fn stamp(moment: OffsetDateTime) -> String {
+    moment.replace_nanosecond(0).unwrap_or(moment).format(&Rfc3339).unwrap_or_default()
+}
+
+/// The environment of this process, with another sysroot if one is given.
+pub(crate) fn environment(sysroot: Option<Utf8PathBuf>) -> Environment {
+    let absolute = |name| env::var(name).ok().map(Utf8PathBuf::from).filter(|path| path.is_absolute());
+    Environment {
+        sysroot: sysroot.unwrap_or_else(|| Utf8Path::new("/").to_owned()),
+        home: absolute("HOME"),
+        config_home: absolute("XDG_CONFIG_HOME"),
+        data_home: absolute("XDG_DATA_HOME"),
+        sudo_uid: env::var("SUDO_UID").ok().and_then(|uid| uid.parse().ok()),
+    }
+}

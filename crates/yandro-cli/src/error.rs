@@ -1,0 +1,202 @@
+//! What goes wrong, as the person reads it, and the exit status that follows.
+
+use std::fmt;
+
+use yandro_core::hosts::EditError;
+use yandro_core::plan::PlanError;
+use yandro_machine::MachineError;
+use yandro_machine::changes::{CarryOutError, Cause, LockError, PutBackError};
+use yandro_machine::files::FileError;
+use yandro_machine::observe::ObserveError;
+use yandro_machine::settings::SettingsError;
+
+/// How a command ended. Scripts rely on the numbers.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Status {
+    /// All is well.
+    Well,
+    /// There are findings.
+    Findings,
+    /// Wrong usage or bad input; nothing was changed.
+    Usage,
+    /// The change could not be made; everything is as it was.
+    NotMade,
+    /// Something could not be put back.
+    NotPutBack,
+}
+
+impl Status {
+    pub(crate) fn code(self) -> u8 {
+        match self {
+            Self::Well => 0,
+            Self::Findings => 1,
+            Self::Usage => 2,
+            Self::NotMade => 3,
+            Self::NotPutBack => 4,
+        }
+    }
+}
+
+/// A command's failure: one sentence, and what to do about it.
+#[derive(Debug)]
+pub(crate) struct CommandError {
+    pub(crate) status: Status,
+    pub(crate) message: String,
+    /// What mends it, each a sentence or a command.
+    pub(crate) hints: Vec<String>,
+}
+
+impl CommandError {
+    pub(crate) fn usage(message: impl fmt::Display) -> Self {
+        Self { status: Status::Usage, message: message.to_string(), hints: Vec::new() }
+    }
+
+    pub(crate) fn not_made(message: impl fmt::Display) -> Self {
+        Self { status: Status::NotMade, message: message.to_string(), hints: Vec::new() }
+    }
+
+    pub(crate) fn hint(mut self, hint: impl Into<String>) -> Self {
+        self.hints.push(hint.into());
+        self
+    }
+}
+
+impl From<FileError> for CommandError {
+    fn from(error: FileError) -> Self {
+        let is_permission = error.is_permission();
+        let command = Self::not_made(error);
+        if is_permission { command.hint("run the command again with `sudo`") } else { command }
+    }
+}
+
+impl From<MachineError> for CommandError {
+    fn from(error: MachineError) -> Self {
+        Self::usage(error)
+    }
+}
+
+impl From<SettingsError> for CommandError {
+    fn from(error: SettingsError) -> Self {
+        match error {
+            SettingsError::File(error) => error.into(),
+            error => Self::usage(error),
+        }
+    }
+}
+
+impl From<ObserveError> for CommandError {
+    fn from(error: ObserveError) -> Self {
+        match error {
+            ObserveError::File(error) => error.into(),
+            error @ ObserveError::List { .. } => {
+                Self::usage(error).hint("mend that line of the site list and try again")
+            }
+            error => Self::not_made(error).hint(
+                "put the missing file back, or move the folder away: the next `yandro map` makes a new authority",
+            ),
+        }
+    }
+}
+
+impl From<LockError> for CommandError {
+    fn from(error: LockError) -> Self {
+        match error {
+            LockError::File(error) => error.into(),
+            error => Self::not_made(error).hint("wait until it has ended, and try again"),
+        }
+    }
+}
+
+impl From<PlanError> for CommandError {
+    fn from(error: PlanError) -> Self {
+        let hint = match &error {
+            PlanError::NameTaken { owner, .. } => {
+                Some(format!("choose another name, or take that site away first: yandro unmap {owner}"))
+            }
+            PlanError::HostsMissing(path) => Some(format!("make it with the line `127.0.0.1 localhost` in it: {path}")),
+            PlanError::Hosts { path, error: EditError::Conflict(conflict) } => Some(format!(
+                "take the name out of line {} of {path} and try again, or map the site to that address: --address {}",
+                conflict.line, conflict.address
+            )),
+            PlanError::Pki(_) => Some("choose a name below one of these suffixes, such as `saltmarsh.test`".into()),
+            PlanError::ServerMissing => Some(NO_SERVER.into()),
+            PlanError::ModuleMissing { .. } => Some("install the package that has it".into()),
+            PlanError::VirtualHostTaken { path, .. } => {
+                Some(format!("take that virtual host away, or its file out of use: {path}"))
+            }
+            PlanError::LinkTaken { path, .. } => Some(format!("move it out of the way: {path}")),
+            PlanError::SiteFile { path, .. } => {
+                Some(format!("mend that line, or delete the file to have it made anew: {path}"))
+            }
+            _ => None,
+        };
+        let command = match error {
+            PlanError::NameTaken { .. } | PlanError::Pki(_) | PlanError::Path(_) => Self::usage(error),
+            error => Self::not_made(error),
+        };
+        hint.into_iter().fold(command, CommandError::hint)
+    }
+}
+
+/// What to do when there is no web server.
+pub(crate) const NO_SERVER: &str = "install Apache httpd (`apt install apache2`), or use the built-in server: add `--server built-in`, then run `yandro serve`";
+
+/// A change that was not carried out, with `proof` to say what a failed proof means.
+pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> CommandError) -> CommandError {
+    let (cause, put_back) = match error {
+        CarryOutError::NotPermitted(paths) => {
+            let paths = paths.iter().map(|path| format!("\n  {path}")).collect::<String>();
+            return CommandError::not_made(format!("you may not write these, and nothing was changed:{paths}"))
+                .hint("run the command again with `sudo`");
+        }
+        CarryOutError::ChangedMeanwhile(path) => {
+            return CommandError::not_made(format!(
+                "{path} was changed by something else at the same moment; nothing was changed"
+            ))
+            .hint("run the command again");
+        }
+        CarryOutError::Failed { cause, put_back } => (cause, put_back),
+    };
+    let mut command = match cause {
+        Cause::File(error) => error.into(),
+        Cause::Test(words) => {
+            CommandError::not_made(format!("the server refuses the configuration:\n{}", indented(&words)))
+        }
+        Cause::BringUp(words) => {
+            CommandError::not_made(format!("the server could not be reloaded:\n{}", indented(&words)))
+        }
+        Cause::Proof(seen) => proof(seen),
+    };
+    match put_back {
+        Ok(()) => command.message += "\neverything was put back as it was",
+        Err(error) => {
+            command.status = Status::NotPutBack;
+            command.message += &format!("\nand not everything could be put back: {error}");
+            command.hints = vec![put_back_hint(&error)];
+        }
+    }
+    command
+}
+
+impl From<PutBackError> for CommandError {
+    fn from(error: PutBackError) -> Self {
+        let hint = put_back_hint(&error);
+        let message = format!("an earlier command ended halfway, and not everything could be put back: {error}");
+        Self { status: Status::NotPutBack, message, hints: vec![hint] }
+    }
+}
+
+fn put_back_hint(error: &PutBackError) -> String {
+    match error {
+        PutBackError::Foreign(path) => format!("look at {path}: it holds somebody else's change beside half of ours"),
+        PutBackError::File(error) => format!(
+            "mend {} (is the disk full, or may you not write it?), then run any yandro command: it tries again",
+            error.path
+        ),
+        error => format!("start the server by hand: {error}"),
+    }
+}
+
+fn indented(words: &str) -> String {
+    words.lines().map(|line| format!("  {line}")).collect::<Vec<_>>().join("\n")
+}

@@ -1,0 +1,25 @@
+//! From arguments to the command that they name.
+
+use crate::args::{AuthorityCommand, Cli, Command};
+use crate::commands;
+use crate::context::Context;
+use crate::error::{CommandError, Status};
+use crate::view::Ui;
+
+pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
+    if let Command::Demo(args) = &cli.command {
+        return commands::demo::run(&cli.global, args, ui);
+    }
+    let context = Context::new(&cli.global, ui)?;
+    match &cli.command {
+        Command::Map(args) => commands::map::run(&context, args, ui),
+        Command::Unmap(args) => commands::unmap::run(&context, args, ui),
+        Command::Sites => commands::sites::run(&context, ui),
+        Command::Check(args) => commands::check::run(&context, args, ui),
+        Command::Authority(args) => match args.command {
+            AuthorityCommand::Show => commands::authority::show(&context, ui),
+        },
+        Command::Serve(args) => commands::serve::run(&context, args, ui),
+        Command::Demo(_) => Ok(Status::Well),
+    }
+}

@@ -1,0 +1,148 @@
+//! Change sets as people read them: before, as diffs, and after, as a summary.
+
+use std::fmt::Write as _;
+
+use serde_json::json;
+use yandro_core::plan::{ChangeSet, FileChange, Places, Step, unified_diff};
+use yandro_core::site::ServerKind;
+
+use super::{BAD, COMMAND, DIM, GOOD, STRONG, Ui};
+
+/// What `--preview` prints: every step in order, files as unified diffs.
+pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
+    if ui.json {
+        let steps: Vec<_> = set.steps.iter().map(step_json).collect();
+        ui.json(&json!({ "version": 1, "preview": { "steps": steps, "server": set.server } }));
+        return;
+    }
+    if set.is_empty() {
+        ui.print("Nothing would change: everything is as it should be.");
+        return;
+    }
+    for step in &set.steps {
+        match step {
+            Step::Folder { path, .. } => ui.print(&format!("{STRONG}folder{STRONG:#} {path} (unless it is there)")),
+            Step::File(change) => ui.print(coloured(&unified_diff(change)).trim_end()),
+            Step::Link(change) => {
+                let text = match (&change.before, &change.after) {
+                    (_, Some(target)) => format!("{STRONG}link{STRONG:#} {GOOD}+{} -> {target}{GOOD:#}", change.path),
+                    (Some(target), None) => format!("{STRONG}link{STRONG:#} {BAD}-{} -> {target}{BAD:#}", change.path),
+                    (None, None) => continue,
+                };
+                ui.print(&text);
+            }
+        }
+    }
+    if let Some(server) = set.server {
+        ui.print(&format!("{STRONG}then{STRONG:#} {server} tests its configuration and is reloaded (or started)"));
+    }
+    ui.print(&format!("{DIM}Nothing was changed: this was a preview.{DIM:#}"));
+}
+
+fn step_json(step: &Step) -> serde_json::Value {
+    match step {
+        Step::Folder { path, .. } => json!({ "kind": "folder", "path": path }),
+        Step::File(change) => {
+            let kind = kind_of(change.before.is_some(), change.after.is_some());
+            json!({ "kind": "file", "path": change.path, "change": kind, "diff": unified_diff(change) })
+        }
+        Step::Link(change) => {
+            let kind = kind_of(change.before.is_some(), change.after.is_some());
+            json!({ "kind": "link", "path": change.path, "change": kind, "target": change.after.as_ref().or(change.before.as_ref()) })
+        }
+    }
+}
+
+fn kind_of(before: bool, after: bool) -> &'static str {
+    match (before, after) {
+        (false, _) => "made",
+        (true, true) => "changed",
+        (true, false) => "removed",
+    }
+}
+
+fn coloured(diff: &str) -> String {
+    let mut out = String::new();
+    for line in diff.lines() {
+        let style = match line.as_bytes().first() {
+            _ if line.starts_with("+++") || line.starts_with("---") => STRONG,
+            Some(b'+') => GOOD,
+            Some(b'-') => BAD,
+            Some(b'@') => COMMAND,
+            _ => anstyle::Style::new(),
+        };
+        _ = writeln!(out, "{style}{line}{style:#}");
+    }
+    out
+}
+
+/// What was done, one line for each place.
+pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, String)> {
+    let mut lines = Vec::new();
+    let mut modules = Vec::new();
+    let mut verbs: Vec<(&'static str, String)> = Vec::new();
+    for step in &set.steps {
+        match step {
+            Step::Folder { .. } => {}
+            Step::Link(change)
+                if change.path.parent().is_some_and(|folder| folder.file_name() == Some("mods-enabled")) =>
+            {
+                if change.path.extension() == Some("load") {
+                    modules.extend(change.path.file_stem().map(str::to_owned));
+                }
+            }
+            Step::Link(change) => {
+                verbs.push((
+                    "enabled",
+                    format!("{} {}", if change.after.is_some() { "linked" } else { "unlinked" }, change.path),
+                ));
+            }
+            Step::File(change) => {
+                if let Some(what) = subject(change, places) {
+                    verbs.push((
+                        what,
+                        format!("{} {}", kind_of(change.before.is_some(), change.after.is_some()), change.path),
+                    ));
+                }
+            }
+        }
+    }
+    lines.append(&mut verbs);
+    if !modules.is_empty() {
+        lines.push(("modules", format!("enabled {}", modules.join(", "))));
+    }
+    lines
+}
+
+/// What a file is to the person; `None` for one that goes with another.
+fn subject(change: &FileChange, places: &Places) -> Option<&'static str> {
+    let path = &change.path;
+    if *path == places.hosts {
+        Some("hosts file")
+    } else if *path == places.root_certificate() {
+        Some("authority")
+    } else if path.starts_with(places.authority()) || path.file_name() == Some("key.pem") {
+        None
+    } else if path.starts_with(places.certificates()) {
+        Some("certificate")
+    } else if *path == places.site_list() {
+        Some("site list")
+    } else {
+        Some("virtual host")
+    }
+}
+
+/// What is said of a server after the change.
+pub(crate) fn server_line(server: ServerKind, is_real: bool) -> String {
+    if is_real {
+        format!("{server}: configuration tested, reloaded")
+    } else {
+        format!("{server}: not tested and not reloaded, since this is a sysroot")
+    }
+}
+
+/// Lines of label and text, the labels in one column.
+pub(crate) fn labelled(lines: &[(&str, String)]) -> String {
+    let width = lines.iter().map(|(label, _)| label.len()).max().unwrap_or(0);
+    lines.iter().map(|(label, text)| format!("  {DIM}{label:<width$}{DIM:#}  {text}")).collect::<Vec<_>>().join("\n")
+}

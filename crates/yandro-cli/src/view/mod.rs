@@ -1,0 +1,93 @@
+//! Everything that is printed.
+
+pub(crate) mod change;
+pub(crate) mod check;
+mod table;
+
+use std::io::Write as _;
+
+use anstream::{AutoStream, ColorChoice};
+use anstyle::{AnsiColor, Style};
+
+pub(crate) use table::{Cell, Table};
+
+use crate::args::{Color, Global};
+use crate::error::CommandError;
+
+pub(crate) const GOOD: Style = AnsiColor::Green.on_default();
+pub(crate) const BAD: Style = AnsiColor::Red.on_default().bold();
+pub(crate) const WARN: Style = AnsiColor::Yellow.on_default();
+pub(crate) const DIM: Style = Style::new().dimmed();
+pub(crate) const STRONG: Style = Style::new().bold();
+pub(crate) const COMMAND: Style = AnsiColor::Cyan.on_default();
+
+/// Standard output and standard error, as the options want them.
+pub(crate) struct Ui {
+    out: AutoStream<std::io::Stdout>,
+    err: AutoStream<std::io::Stderr>,
+    pub(crate) json: bool,
+    quiet: bool,
+    pub(crate) verbose: bool,
+}
+
+impl Ui {
+    pub(crate) fn new(global: &Global) -> Self {
+        let choice = match global.color {
+            Color::Auto => ColorChoice::Auto,
+            Color::Always => ColorChoice::Always,
+            Color::Never => ColorChoice::Never,
+        };
+        Self {
+            out: AutoStream::new(std::io::stdout(), choose(choice, &std::io::stdout())),
+            err: AutoStream::new(std::io::stderr(), choose(choice, &std::io::stderr())),
+            json: global.json,
+            quiet: global.quiet,
+            verbose: global.verbose,
+        }
+    }
+
+    /// A result, for people: not printed with `--quiet` or `--json`.
+    pub(crate) fn say(&mut self, text: &str) {
+        if !self.quiet && !self.json {
+            self.print(text);
+        }
+    }
+
+    /// A result, whatever the options.
+    pub(crate) fn print(&mut self, text: &str) {
+        // A reader that has gone away, as `head` does, is no fault.
+        _ = writeln!(self.out, "{text}");
+    }
+
+    /// Something worth knowing, beside the result.
+    pub(crate) fn note(&mut self, text: &str) {
+        if !self.quiet {
+            _ = writeln!(self.err, "{DIM}note:{DIM:#} {text}");
+        }
+    }
+
+    /// A failure and what mends it.
+    pub(crate) fn error(&mut self, error: &CommandError) {
+        _ = writeln!(self.err, "{BAD}error:{BAD:#} {}", error.message);
+        for hint in &error.hints {
+            _ = writeln!(self.err, "{COMMAND}to mend it:{COMMAND:#} {hint}");
+        }
+    }
+
+    /// A value as JSON on one line.
+    pub(crate) fn json(&mut self, value: &serde_json::Value) {
+        self.print(&value.to_string());
+    }
+}
+
+fn choose(choice: ColorChoice, stream: &impl anstream::stream::RawStream) -> ColorChoice {
+    match choice {
+        ColorChoice::Auto => AutoStream::choice(stream),
+        choice => choice,
+    }
+}
+
+/// `1 site`, `2 sites`.
+pub(crate) fn count(number: usize, noun: &str) -> String {
+    if number == 1 { format!("1 {noun}") } else { format!("{number} {noun}s") }
+}

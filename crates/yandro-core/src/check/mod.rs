@@ -1,0 +1,15 @@
+//! From observations to findings: what stands in the way of a site, and what mends it.
+//!
+//! The machine crate observes; here each observation is judged, step by step, in
+//! the order in which a browser depends on them.
+
+mod finding;
+mod judge;
+mod observation;
+
+pub use finding::{Code, Finding, Severity};
+pub use judge::{NameReport, Outcome, SiteReport, Step, StepReport, judge};
+pub use observation::{
+    Answer, Chain, Connection, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Proof, ResolverAnswer,
+    Timed, Verdict,
+};

@@ -1,0 +1,183 @@
+//! What the probes saw, as plain values.
+
+use std::net::IpAddr;
+use std::time::Duration;
+
+use camino::Utf8PathBuf;
+use time::OffsetDateTime;
+
+use crate::name::HostName;
+use crate::pki::Facts;
+use crate::site::{ServerKind, Site};
+
+/// What should be seen.
+#[derive(Clone, Debug)]
+pub struct Expected {
+    /// The site.
+    pub site: Site,
+    /// The server that should answer.
+    pub server: ServerKind,
+    /// Its port for HTTP.
+    pub http_port: u16,
+    /// Its port for HTTPS.
+    pub https_port: u16,
+    /// The hosts file, for messages.
+    pub hosts_file: Utf8PathBuf,
+    /// The time.
+    pub now: OffsetDateTime,
+}
+
+/// Something and how long it took to see it.
+#[derive(Clone, Debug)]
+pub struct Timed<T> {
+    /// How long it took.
+    pub took: Duration,
+    /// What was seen.
+    pub seen: T,
+}
+
+/// Why something could not be had.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Failure {
+    /// What kind of failure.
+    pub kind: FailureKind,
+    /// The words of the system or of the library, for evidence.
+    pub words: String,
+}
+
+/// Kinds of failure that have different causes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FailureKind {
+    /// Nothing listens there.
+    Refused,
+    /// No answer in time.
+    TimedOut,
+    /// The other side speaks plain HTTP where TLS was expected.
+    PlainHttp,
+    /// Anything else.
+    Other,
+}
+
+/// What the hosts file says of a name: each address with its line.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct HostsAnswer {
+    /// Addresses in the order of the file, with line numbers from 1.
+    pub lines: Vec<(IpAddr, usize)>,
+    /// A proper line beyond yandro's block, if one answers first.
+    pub foreign: bool,
+}
+
+/// What the system's resolver says of a name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ResolverAnswer {
+    /// Not asked: within a sysroot its hosts file alone counts.
+    NotAsked,
+    /// Its addresses, in its order.
+    Addresses(Vec<IpAddr>),
+    /// It knows none, in its own words.
+    Failed(String),
+}
+
+/// An HTTP answer.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Answer {
+    /// The status.
+    pub status: u16,
+    /// `Location`, if there is one.
+    pub location: Option<String>,
+    /// `Server`, if there is one.
+    pub server: Option<String>,
+}
+
+/// What an independent validator says of a chain, with the authority's root as the only anchor.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Verdict {
+    /// All is well.
+    Trusted,
+    /// The chain is right but the name is not covered.
+    Name,
+    /// The chain is right but its time is not now.
+    Time,
+    /// The chain doesn't lead to the authority.
+    UnknownIssuer,
+    /// The authority may not vouch for the name.
+    Constraints,
+    /// There is no authority.
+    NoAuthority,
+    /// Anything else, in the validator's words.
+    Other(String),
+}
+
+/// The certificates that a server sent.
+#[derive(Clone, Debug)]
+pub struct Chain {
+    /// What the leaf says; `None` if it can't be read.
+    pub leaf: Option<Facts>,
+    /// Whether the leaf is the one on disk.
+    pub is_on_disk: bool,
+    /// The validator's verdict.
+    pub verdict: Verdict,
+}
+
+/// A TLS connection.
+#[derive(Clone, Debug)]
+pub struct Connection {
+    /// The protocol's version, such as `TLS 1.3`.
+    pub version: String,
+    /// What the server sent.
+    pub chain: Chain,
+}
+
+/// Evidence that a name is answered from its own folder.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Proof {
+    /// The nonce file, put under the document root, came back over HTTPS; or the
+    /// upstream's own answer did.
+    Given,
+    /// The folder isn't there.
+    FolderMissing,
+    /// The nonce file could not be put there.
+    NotWritten(String),
+    /// Another answer came: its status.
+    Status(u16),
+    /// The status was 200, but the content was another.
+    OtherContent,
+    /// The upstream does not answer.
+    UpstreamDown(String),
+    /// The upstream's answers differ from one request to the next, so none proves anything.
+    UpstreamVaries,
+    /// The request failed.
+    Failed(String),
+}
+
+/// All that was seen of one name. `None` where a step it depends on failed.
+#[derive(Clone, Debug)]
+pub struct NameObservation {
+    /// The name.
+    pub name: HostName,
+    /// What the hosts file says.
+    pub hosts: Timed<HostsAnswer>,
+    /// What the resolver says.
+    pub resolver: Timed<ResolverAnswer>,
+    /// TCP to the HTTP port.
+    pub connect: Option<Timed<Result<(), Failure>>>,
+    /// The answer to `GET /` over HTTP.
+    pub http: Option<Timed<Result<Answer, Failure>>>,
+    /// The TLS handshake on the HTTPS port.
+    pub tls: Option<Timed<Result<Connection, Failure>>>,
+    /// The answer to `GET /` over HTTPS.
+    pub https: Option<Timed<Result<Answer, Failure>>>,
+    /// The proof.
+    pub proof: Option<Timed<Proof>>,
+}
+
+impl ResolverAnswer {
+    /// The address that a browser would go to, the hosts file's if the resolver was not asked.
+    pub fn first(&self, hosts: &HostsAnswer) -> Option<IpAddr> {
+        match self {
+            Self::NotAsked => hosts.lines.first().map(|(address, _)| *address),
+            Self::Addresses(addresses) => addresses.first().copied(),
+            Self::Failed(_) => None,
+        }
+    }
+}

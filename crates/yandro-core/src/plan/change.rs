@@ -1,0 +1,130 @@
+//! Change sets and their steps.
+
+use camino::{Utf8Path, Utf8PathBuf};
+use serde::{Deserialize, Serialize};
+
+use crate::site::ServerKind;
+
+/// All that one command changes, in the order in which it is done.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ChangeSet {
+    /// The command, as the person would type it.
+    pub command: String,
+    /// What is written.
+    pub steps: Vec<Step>,
+    /// The server whose configuration changes: it tests it and is then reloaded, or
+    /// started if it doesn't run.
+    pub server: Option<ServerKind>,
+}
+
+/// One step. Each holds what was there before, so each knows its inverse.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Step {
+    /// A folder that is made if it isn't there, with those above it.
+    Folder {
+        /// The folder.
+        path: Utf8PathBuf,
+        /// Who may enter it.
+        access: Access,
+    },
+    /// A file that is written, changed or removed.
+    File(FileChange),
+    /// A symbolic link that is made, changed or removed.
+    Link(LinkChange),
+}
+
+/// A file's content before and after; `None` where there is no file.
+#[derive(Clone, PartialEq, Eq)]
+pub struct FileChange {
+    /// The file.
+    pub path: Utf8PathBuf,
+    /// What it holds now.
+    pub before: Option<Vec<u8>>,
+    /// What it is to hold.
+    pub after: Option<Vec<u8>>,
+    /// Who may read it if it is new; a file that exists keeps its mode.
+    pub access: Access,
+}
+
+impl std::fmt::Debug for FileChange {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let size = |content: &Option<Vec<u8>>| content.as_ref().map(Vec::len);
+        // The content may be a key.
+        write!(f, "FileChange({}, {:?} -> {:?} bytes)", self.path, size(&self.before), size(&self.after))
+    }
+}
+
+/// A symbolic link's target before and after; `None` where there is no link.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LinkChange {
+    /// The link.
+    pub path: Utf8PathBuf,
+    /// Where it points to now.
+    pub before: Option<Utf8PathBuf>,
+    /// Where it is to point to.
+    pub after: Option<Utf8PathBuf>,
+}
+
+/// Who may read something new.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Access {
+    /// Everyone: files 0644, folders 0755.
+    Public,
+    /// The owner alone: files 0600, folders 0700.
+    Private,
+    /// The owner alone, and the content is shown and recorded nowhere.
+    Secret,
+}
+
+impl Access {
+    /// The mode of a new file.
+    pub fn file_mode(self) -> u32 {
+        if self == Self::Public { 0o644 } else { 0o600 }
+    }
+
+    /// The mode of a new folder.
+    pub fn folder_mode(self) -> u32 {
+        if self == Self::Public { 0o755 } else { 0o700 }
+    }
+}
+
+impl Step {
+    /// The path that the step changes.
+    pub fn path(&self) -> &Utf8Path {
+        match self {
+            Self::Folder { path, .. } => path,
+            Self::File(change) => &change.path,
+            Self::Link(change) => &change.path,
+        }
+    }
+}
+
+impl ChangeSet {
+    /// Adds a change of a file, if it is one.
+    pub fn file(&mut self, path: Utf8PathBuf, before: Option<Vec<u8>>, after: Option<Vec<u8>>, access: Access) {
+        if before != after {
+            self.steps.push(Step::File(FileChange { path, before, after, access }));
+        }
+    }
+
+    /// Adds a change of a link, if it is one.
+    pub fn link(&mut self, path: Utf8PathBuf, before: Option<Utf8PathBuf>, after: Option<Utf8PathBuf>) {
+        if before != after {
+            self.steps.push(Step::Link(LinkChange { path, before, after }));
+        }
+    }
+
+    /// Whether there is nothing to do.
+    pub fn is_empty(&self) -> bool {
+        self.steps.iter().all(|step| matches!(step, Step::Folder { .. })) && self.server.is_none()
+    }
+
+    /// The change of this file, if there is one.
+    pub fn change_of(&self, path: &Utf8Path) -> Option<&FileChange> {
+        self.steps.iter().find_map(|step| match step {
+            Step::File(change) if change.path == path => Some(change),
+            _ => None,
+        })
+    }
+}

@@ -1,0 +1,148 @@
+//! What the machine looks like, as plain values.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use camino::{Utf8Path, Utf8PathBuf};
+use time::OffsetDateTime;
+
+use crate::httpd::{DebianLayout, ModuleFiles, SiteFiles};
+use crate::name::HostName;
+use crate::pki::{AuthorityCertificates, Key, Serial};
+use crate::site::Site;
+
+/// Where everything is kept. Paths are those of this machine, the sysroot included.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Places {
+    /// The folder that stands for `/`.
+    pub sysroot: Utf8PathBuf,
+    /// The hosts file.
+    pub hosts: Utf8PathBuf,
+    /// The folder of the site list and the settings.
+    pub config: Utf8PathBuf,
+    /// The folder of the authority, the certificates and the history.
+    pub data: Utf8PathBuf,
+}
+
+impl Places {
+    /// The site list.
+    pub fn site_list(&self) -> Utf8PathBuf {
+        self.config.join("sites.toml")
+    }
+
+    /// The settings.
+    pub fn settings(&self) -> Utf8PathBuf {
+        self.config.join("settings.toml")
+    }
+
+    /// The folder of the authority.
+    pub fn authority(&self) -> Utf8PathBuf {
+        self.data.join("authority")
+    }
+
+    /// The root certificate: what trust stores take.
+    pub fn root_certificate(&self) -> Utf8PathBuf {
+        self.authority().join("root.pem")
+    }
+
+    /// The issuing certificate.
+    pub fn issuing_certificate(&self) -> Utf8PathBuf {
+        self.authority().join("issuing.pem")
+    }
+
+    /// The issuing certificate's key.
+    pub fn issuing_key(&self) -> Utf8PathBuf {
+        self.authority().join("issuing.key")
+    }
+
+    /// The folder of all sites' certificates.
+    pub fn certificates(&self) -> Utf8PathBuf {
+        self.data.join("certificates")
+    }
+
+    /// A site's full chain.
+    pub fn chain(&self, name: &HostName) -> Utf8PathBuf {
+        self.certificates().join(name.as_str()).join("fullchain.pem")
+    }
+
+    /// A site's key.
+    pub fn key(&self, name: &HostName) -> Utf8PathBuf {
+        self.certificates().join(name.as_str()).join("key.pem")
+    }
+
+    /// A path as a server within the sysroot sees it.
+    pub fn inside(&self, path: &Utf8Path) -> Utf8PathBuf {
+        match path.strip_prefix(&self.sysroot) {
+            Ok(below) if self.sysroot != "/" => Utf8Path::new("/").join(below),
+            _ => path.to_owned(),
+        }
+    }
+
+    /// A site's files as the server sees them.
+    pub fn site_files(&self, site: &Site, log_folder: &str) -> SiteFiles {
+        SiteFiles {
+            document_root: site.document_root().map(|root| self.inside(&root)),
+            certificate: self.inside(&self.chain(&site.name)),
+            key: self.inside(&self.key(&site.name)),
+            log_folder: log_folder.to_owned(),
+        }
+    }
+}
+
+/// What a command found.
+#[derive(Debug)]
+pub struct Observed {
+    /// Where everything is kept.
+    pub places: Places,
+    /// Whose machine this is, `user@machine`: named in a new authority.
+    pub owner: String,
+    /// The time.
+    pub now: OffsetDateTime,
+    /// The hosts file, if there is one.
+    pub hosts: Option<Vec<u8>>,
+    /// The text of the site list, if there is one.
+    pub list: Option<String>,
+    /// The authority, if there is one.
+    pub authority: Option<AuthorityFiles>,
+    /// The chains on disk of the sites that the command is about.
+    pub chains: BTreeMap<HostName, Vec<u8>>,
+    /// Which of these sites have a key on disk.
+    pub keys: BTreeMap<HostName, Vec<u8>>,
+    /// Apache httpd, if it was found.
+    pub apache: Option<ObservedApache>,
+}
+
+/// The authority's files.
+#[derive(Debug)]
+pub struct AuthorityFiles {
+    /// Root and issuing certificate.
+    pub certificates: AuthorityCertificates,
+    /// The issuing certificate's key.
+    pub key: Key,
+}
+
+/// Apache httpd as it was found.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ObservedApache {
+    /// Where its files are.
+    pub layout: DebianLayout,
+    /// The folder of its logs, as its configuration names it.
+    pub log_folder: String,
+    /// The site files that exist, of the sites that the command is about.
+    pub site_files: BTreeMap<HostName, Vec<u8>>,
+    /// The links in `sites-enabled`: name and target.
+    pub site_links: BTreeMap<String, Utf8PathBuf>,
+    /// The files that other links there lead to, with their content.
+    pub other_files: Vec<(Utf8PathBuf, Vec<u8>)>,
+    /// What `mods-available` holds.
+    pub available_modules: BTreeMap<String, ModuleFiles>,
+    /// Which modules `mods-enabled` has links for.
+    pub enabled_modules: BTreeSet<String>,
+}
+
+/// A source of fresh keys and serial numbers: randomness is an argument, too.
+pub trait Fresh {
+    /// A new private key.
+    fn key(&mut self) -> Key;
+    /// A new serial number.
+    fn serial(&mut self) -> Serial;
+}

@@ -1,0 +1,272 @@
+//! Planning `map` and `unmap`.
+
+use camino::Utf8PathBuf;
+
+use super::change::{Access, ChangeSet, Step};
+use super::observed::{AuthorityFiles, Fresh, Observed, ObservedApache};
+use crate::hosts::{self, EditError, Mapping};
+use crate::httpd::{self, ParseError, PathError};
+use crate::name::HostName;
+use crate::pki::{self, Authority, AuthorityCertificates, Constraints, Facts, LeafRequest, NewAuthority, PkiError};
+use crate::site::{ServerKind, Site, SiteList, remove_site, set_site};
+
+/// Why a site can't be mapped. Nothing has been changed.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum PlanError {
+    /// There is no hosts file.
+    #[error("there is no hosts file at `{0}`")]
+    HostsMissing(Utf8PathBuf),
+    /// The hosts file can't take the names.
+    #[error("{path}: {error}")]
+    Hosts {
+        /// The hosts file.
+        path: Utf8PathBuf,
+        /// What is in the way.
+        error: EditError,
+    },
+    /// Another site has the name.
+    #[error("`{name}` already belongs to the site `{owner}`")]
+    NameTaken {
+        /// The name.
+        name: HostName,
+        /// The site that has it.
+        owner: HostName,
+    },
+    /// The certificate can't be issued.
+    #[error("{0}")]
+    Pki(#[from] PkiError),
+    /// Apache httpd is wanted and was not found.
+    #[error("no Apache httpd was found in Debian's layout (`/etc/apache2`)")]
+    ServerMissing,
+    /// A module is not installed.
+    #[error("Apache httpd has no module `{module}`: there is no `{module}.load` in {folder}")]
+    ModuleMissing {
+        /// The module.
+        module: String,
+        /// Where it was looked for.
+        folder: Utf8PathBuf,
+    },
+    /// Somebody else's virtual host has the name.
+    #[error("{path}:{line}: a virtual host that yandro did not write already answers to `{name}`")]
+    VirtualHostTaken {
+        /// The file.
+        path: Utf8PathBuf,
+        /// The line, from 1.
+        line: usize,
+        /// The name.
+        name: HostName,
+    },
+    /// A file of somebody else's is where the site's link has to be.
+    #[error("{path}: points to `{target}`, not to the file that yandro writes")]
+    LinkTaken {
+        /// The link.
+        path: Utf8PathBuf,
+        /// Where it points to.
+        target: Utf8PathBuf,
+    },
+    /// A path that the configuration can't hold.
+    #[error("{0}")]
+    Path(#[from] PathError),
+    /// The site's file can't be read as a configuration.
+    #[error("{path}:{}: {error}", .error.excerpt.position.line)]
+    SiteFile {
+        /// The file.
+        path: Utf8PathBuf,
+        /// What is wrong, with the line.
+        error: ParseError,
+    },
+}
+
+/// Plans to map `site`, which replaces the site of that name in `list`.
+///
+/// # Errors
+/// A [`PlanError`] when something of the person's own is in the way, or
+/// something that is needed is not there.
+pub fn map_site(
+    observed: &Observed,
+    list: &SiteList,
+    site: &Site,
+    fresh: &mut dyn Fresh,
+) -> Result<ChangeSet, PlanError> {
+    let before = list.site(&site.name);
+    for name in site.names() {
+        if let Some(owner) = list.owner(name).filter(|owner| owner.name != site.name) {
+            return Err(PlanError::NameTaken { name: name.clone(), owner: owner.name.clone() });
+        }
+    }
+    let mut set = ChangeSet::default();
+    certificate(&mut set, observed, site, fresh)?;
+    match (site.server, &observed.apache) {
+        (Some(ServerKind::Apache), None) => return Err(PlanError::ServerMissing),
+        (Some(ServerKind::Apache), Some(apache)) => apache_site(&mut set, observed, apache, before, site)?,
+        (_, Some(apache)) => remove_apache_site(&mut set, apache, &site.name),
+        (_, None) => {}
+    }
+    point_names(&mut set, observed, before, site)?;
+    let text = observed.list.clone().unwrap_or_default();
+    let changed = set_site(&text, site);
+    if before != Some(site) {
+        set.steps.push(Step::Folder { path: observed.places.config.clone(), access: Access::Private });
+        set.file(
+            observed.places.site_list(),
+            observed.list.clone().map(Into::into),
+            Some(changed.into()),
+            Access::Private,
+        );
+    }
+    Ok(set)
+}
+
+/// Plans to take sites away from everywhere they were written. The authority,
+/// the modules and everybody else's lines stay.
+///
+/// # Errors
+/// [`PlanError::HostsMissing`] when there is no hosts file.
+pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, PlanError> {
+    let mut set = ChangeSet::default();
+    let places = &observed.places;
+    let names: Vec<HostName> = sites.iter().flat_map(|site| site.names().cloned()).collect();
+    let before = hosts_file(observed)?;
+    set.file(places.hosts.clone(), Some(before.clone()), Some(hosts::drop_names(before, &names)), Access::Public);
+    for site in sites {
+        if let Some(apache) = &observed.apache {
+            remove_apache_site(&mut set, apache, &site.name);
+        }
+        set.file(places.chain(&site.name), observed.chains.get(&site.name).cloned(), None, Access::Private);
+        set.file(places.key(&site.name), observed.keys.get(&site.name).cloned(), None, Access::Secret);
+    }
+    let text = observed.list.clone().unwrap_or_default();
+    let rest = sites.iter().fold(text, |text, site| remove_site(&text, &site.name));
+    set.file(places.site_list(), observed.list.clone().map(Into::into), Some(rest.into()), Access::Private);
+    Ok(set)
+}
+
+fn hosts_file(observed: &Observed) -> Result<&Vec<u8>, PlanError> {
+    observed.hosts.as_ref().ok_or_else(|| PlanError::HostsMissing(observed.places.hosts.clone()))
+}
+
+fn point_names(set: &mut ChangeSet, observed: &Observed, before: Option<&Site>, site: &Site) -> Result<(), PlanError> {
+    let path = &observed.places.hosts;
+    let mapping = Mapping { address: site.address, names: site.names().cloned().collect() };
+    let former: Vec<HostName> = before.into_iter().flat_map(Site::names).cloned().collect();
+    let text = hosts_file(observed)?;
+    let pointed =
+        hosts::point(text, &mapping, &former).map_err(|error| PlanError::Hosts { path: path.clone(), error })?;
+    set.file(path.clone(), Some(text.clone()), Some(pointed), Access::Public);
+    Ok(())
+}
+
+/// The authority if there is none, and a leaf if there is no current one.
+fn certificate(set: &mut ChangeSet, observed: &Observed, site: &Site, fresh: &mut dyn Fresh) -> Result<(), PlanError> {
+    let places = &observed.places;
+    let names: Vec<HostName> = site.names().cloned().collect();
+    let made;
+    let files = if let Some(files) = &observed.authority {
+        files
+    } else {
+        made = new_authority(observed, fresh)?;
+        set.steps.push(Step::Folder { path: places.authority(), access: Access::Private });
+        let public = [
+            (places.root_certificate(), &made.certificates.root),
+            (places.issuing_certificate(), &made.certificates.issuing),
+        ];
+        for (path, pem) in public {
+            set.file(path, None, Some(pem.clone().into()), Access::Private);
+        }
+        set.file(places.issuing_key(), None, Some(made.key.to_secret_pem().into()), Access::Secret);
+        &made
+    };
+    let authority = Authority::read(&files.certificates)?;
+    let old_chain = observed.chains.get(&site.name);
+    let old_key = observed.keys.get(&site.name).and_then(|pem| pki::Key::from_pem(std::str::from_utf8(pem).ok()?).ok());
+    let current = old_chain
+        .and_then(|chain| Facts::certificates(chain).ok())
+        .and_then(|chain| Facts::read(&chain[0]).ok())
+        .is_some_and(|facts| authority.is_current(&facts, &names, observed.now));
+    if current && old_key.is_some() {
+        return Ok(());
+    }
+    let key = old_key.unwrap_or_else(|| fresh.key());
+    let request = LeafRequest { names: &names, addresses: &[], now: observed.now, serial: fresh.serial() };
+    let chain = authority.issue(&files.key, &request, &key)?;
+    let (chain_path, key_path) = (places.chain(&site.name), places.key(&site.name));
+    set.steps.push(Step::Folder { path: places.certificates().join(site.name.as_str()), access: Access::Private });
+    set.file(key_path, observed.keys.get(&site.name).cloned(), Some(key.to_secret_pem().into()), Access::Secret);
+    set.file(chain_path, old_chain.cloned(), Some(chain.into()), Access::Private);
+    // The names and the place are the same, yet the server has to read it again.
+    set.server = site.server.filter(|server| *server == ServerKind::Apache);
+    Ok(())
+}
+
+fn new_authority(observed: &Observed, fresh: &mut dyn Fresh) -> Result<AuthorityFiles, PkiError> {
+    let key = fresh.key();
+    let certificates: AuthorityCertificates = pki::create_authority(NewAuthority {
+        owner: &observed.owner,
+        now: observed.now,
+        constraints: &Constraints::default(),
+        root_key: fresh.key(),
+        issuing_key: &key,
+        serials: [fresh.serial(), fresh.serial()],
+    })?;
+    Ok(AuthorityFiles { certificates, key })
+}
+
+fn apache_site(
+    set: &mut ChangeSet,
+    observed: &Observed,
+    apache: &ObservedApache,
+    before: Option<&Site>,
+    site: &Site,
+) -> Result<(), PlanError> {
+    let path = apache.layout.site_file(&site.name);
+    for name in site.names() {
+        for (other, text) in apache.other_files.iter().filter(|(other, _)| *other != path) {
+            if let Some(line) = httpd::named_virtual_host(text, name) {
+                return Err(PlanError::VirtualHostTaken { path: other.clone(), line, name: name.clone() });
+            }
+        }
+    }
+    let count = set.steps.len();
+    let modules =
+        httpd::modules_to_enable(httpd::required_modules(site), &apache.available_modules, &apache.enabled_modules)
+            .map_err(|module| PlanError::ModuleMissing { module, folder: apache.layout.available_modules() })?;
+    for module in modules {
+        for (link, target) in apache.layout.module_links(&module, &apache.available_modules[&module]) {
+            set.link(link, None, Some(target));
+        }
+    }
+    let files = |site: &Site| observed.places.site_files(site, &apache.log_folder);
+    let now = files(site);
+    now.check()?;
+    let earlier =
+        before.filter(|before| before.server == Some(ServerKind::Apache)).map(|before| (before, files(before)));
+    let existing = apache.site_files.get(&site.name);
+    let earlier = earlier.as_ref().map(|(before, files)| (*before, files));
+    let text = httpd::site_file(existing.map(Vec::as_slice), earlier, (site, &now))
+        .map_err(|error| PlanError::SiteFile { path: path.clone(), error })?;
+    set.file(path, existing.cloned(), Some(text), Access::Public);
+    let (link, target) = apache.layout.site_link(&site.name);
+    let old_target = apache.site_links.get(link.file_name().unwrap_or_default()).cloned();
+    if let Some(other) = old_target.as_ref().filter(|old| **old != target) {
+        return Err(PlanError::LinkTaken { path: link, target: other.clone() });
+    }
+    set.link(link, old_target, Some(target));
+    if set.steps.len() > count {
+        set.server = Some(ServerKind::Apache);
+    }
+    Ok(())
+}
+
+fn remove_apache_site(set: &mut ChangeSet, apache: &ObservedApache, name: &HostName) {
+    let count = set.steps.len();
+    let (link, target) = apache.layout.site_link(name);
+    // A link that leads elsewhere is somebody else's.
+    if apache.site_links.get(link.file_name().unwrap_or_default()) == Some(&target) {
+        set.link(link, Some(target), None);
+    }
+    set.file(apache.layout.site_file(name), apache.site_files.get(name).cloned(), None, Access::Public);
+    if set.steps.len() > count {
+        set.server = Some(ServerKind::Apache);
+    }
+}

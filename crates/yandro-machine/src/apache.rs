@@ -1,0 +1,128 @@
+//! Apache httpd on this machine: what it has, its test, its reload.
+
+use std::collections::BTreeMap;
+use std::fs;
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::httpd::{DebianLayout, ModuleFiles};
+use yandro_core::plan::ObservedApache;
+use yandro_core::site::Site;
+
+use crate::changes::ServerControl;
+use crate::files::{self, FileError};
+use crate::machine::Machine;
+use crate::process::{self, Ran};
+
+/// The variable that Debian's configuration has for the folder of its logs.
+const LOG_FOLDER: &str = "${APACHE_LOG_DIR}";
+
+/// Whether there is an Apache httpd in Debian's layout.
+pub fn find_layout(machine: &Machine) -> Option<DebianLayout> {
+    let layout = DebianLayout { root: machine.path("/etc/apache2") };
+    (layout.main_file().is_file() && layout.available_modules().is_dir()).then_some(layout)
+}
+
+/// Reads what planning needs, for these sites.
+///
+/// # Errors
+/// When a file or folder is there and can't be read.
+pub fn observe(layout: DebianLayout, sites: &[&Site]) -> Result<ObservedApache, FileError> {
+    let mut site_files = BTreeMap::new();
+    for site in sites {
+        if let Some(text) = files::read_if_there(&layout.site_file(&site.name))? {
+            site_files.insert(site.name.clone(), text);
+        }
+    }
+    let own: Vec<String> =
+        sites.iter().filter_map(|site| layout.site_link(&site.name).0.file_name().map(str::to_owned)).collect();
+    let mut site_links = BTreeMap::new();
+    let mut other_files = Vec::new();
+    for path in list(&layout.enabled_sites())? {
+        let Some(name) = path.file_name().map(str::to_owned) else { continue };
+        if let Ok(target) = path.read_link_utf8() {
+            site_links.insert(name.clone(), target);
+        }
+        if !own.contains(&name)
+            && let Some(text) = files::read_if_there(&path)?
+        {
+            other_files.push((path, text));
+        }
+    }
+    let mut available_modules = BTreeMap::new();
+    for path in list(&layout.available_modules())? {
+        let (Some(module), Some("load")) = (path.file_stem(), path.extension()) else { continue };
+        let load = files::read_if_there(&path)?.unwrap_or_default();
+        let files = ModuleFiles {
+            load: String::from_utf8_lossy(&load).into_owned(),
+            has_conf: path.with_extension("conf").is_file(),
+        };
+        available_modules.insert(module.to_owned(), files);
+    }
+    let enabled_modules = list(&layout.enabled_modules())?
+        .iter()
+        .filter(|path| path.extension() == Some("load"))
+        .filter_map(|path| path.file_stem().map(str::to_owned))
+        .collect();
+    let log_folder = LOG_FOLDER.to_owned();
+    Ok(ObservedApache { layout, log_folder, site_files, site_links, other_files, available_modules, enabled_modules })
+}
+
+fn list(folder: &Utf8Path) -> Result<Vec<Utf8PathBuf>, FileError> {
+    let entries = folder.read_dir_utf8().map_err(FileError::at(folder))?;
+    let mut paths: Vec<Utf8PathBuf> = entries.filter_map(|entry| Some(entry.ok()?.into_path())).collect();
+    paths.sort();
+    Ok(paths)
+}
+
+/// The control of the Apache httpd of the real machine.
+#[derive(Clone, Debug)]
+pub struct Apache {
+    control: Utf8PathBuf,
+    /// Where systemd runs the machine, it starts and reloads its services.
+    systemctl: Option<Utf8PathBuf>,
+    pid_file: Utf8PathBuf,
+}
+
+impl Apache {
+    /// The control of the installed Apache httpd; `None` if there is none.
+    pub fn find() -> Option<Self> {
+        let control = process::find(&["/usr/sbin/apache2ctl", "/usr/sbin/apachectl"])?;
+        let systemctl = Utf8Path::new("/run/systemd/system")
+            .is_dir()
+            .then(|| process::find(&["/usr/bin/systemctl", "/bin/systemctl"]))
+            .flatten();
+        Some(Self { control, systemctl, pid_file: "/var/run/apache2/apache2.pid".into() })
+    }
+
+    /// The main process, if it runs.
+    pub fn running(&self) -> Option<rustix::process::Pid> {
+        let pid = fs::read_to_string(&self.pid_file).ok()?.trim().parse().ok()?;
+        let command = fs::read_to_string(format!("/proc/{pid}/comm")).ok()?;
+        command.starts_with("apache2").then(|| rustix::process::Pid::from_raw(pid)).flatten()
+    }
+
+    fn run(&self, program: &Utf8Path, arguments: &[&str]) -> Result<Ran, String> {
+        process::run(program, arguments).map_err(|error| format!("{program}: {error}"))
+    }
+}
+
+impl ServerControl for Apache {
+    fn test(&self) -> Result<(), String> {
+        let ran = self.run(&self.control, &["-t"])?;
+        if ran.succeeded { Ok(()) } else { Err(ran.words) }
+    }
+
+    fn bring_up(&self) -> Result<(), String> {
+        if let Some(pid) = self.running() {
+            // The documented signal of a graceful restart. The configuration was
+            // tested a moment ago, and `apachectl graceful` would test it again.
+            return rustix::process::kill_process(pid, rustix::process::Signal::USR1)
+                .map_err(|error| format!("process {} could not be told to reload: {error}", pid.as_raw_nonzero()));
+        }
+        let ran = match &self.systemctl {
+            Some(systemctl) => self.run(systemctl, &["start", "apache2.service"])?,
+            None => self.run(&self.control, &["-k", "start"])?,
+        };
+        if ran.succeeded { Ok(()) } else { Err(format!("{}: {}", ran.command, ran.words)) }
+    }
+}

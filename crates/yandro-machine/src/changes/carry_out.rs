@@ -1,0 +1,256 @@
+//! Doing the steps.
+
+use std::fs;
+use std::os::unix::fs::DirBuilderExt as _;
+
+use camino::{Utf8Path, Utf8PathBuf};
+use rustix::fs::{Access as Right, access};
+use yandro_core::plan::{Access, ChangeSet, FileChange, Step};
+
+use super::lock::Lock;
+use super::put_back::{PutBackError, put_back};
+use super::record::{self, Record, RecordedStep};
+use crate::files::{self, Attributes, FileError};
+use crate::machine::Machine;
+
+/// A server's own test of its configuration, and its reload.
+pub trait ServerControl {
+    /// Lets the server judge its configuration.
+    ///
+    /// # Errors
+    /// The server's own words.
+    fn test(&self) -> Result<(), String>;
+
+    /// Reloads the server without cutting connections, or starts it if it isn't running.
+    ///
+    /// # Errors
+    /// The words of the program that failed.
+    fn bring_up(&self) -> Result<(), String>;
+}
+
+/// Why a change set was not carried out.
+#[derive(Debug)]
+pub enum CarryOutError<E> {
+    /// These may not be written by this user. Nothing was changed.
+    NotPermitted(Vec<Utf8PathBuf>),
+    /// This was changed by somebody else since it was read. Nothing was changed.
+    ChangedMeanwhile(Utf8PathBuf),
+    /// A step failed, and what had been done was put back, or not.
+    Failed {
+        /// What failed.
+        cause: Cause<E>,
+        /// Whether everything is as it was.
+        put_back: Result<(), PutBackError>,
+    },
+}
+
+/// What failed.
+#[derive(Debug)]
+pub enum Cause<E> {
+    /// A file operation.
+    File(FileError),
+    /// The server refused its configuration, in its own words.
+    Test(String),
+    /// The server was not reloaded or started, in its own words.
+    BringUp(String),
+    /// The proof.
+    Proof(E),
+}
+
+/// Carries a change set out: record, steps, the server's test, its reload, the proof.
+///
+/// The caller holds the lock from before it observed the machine.
+///
+/// # Errors
+/// A [`CarryOutError`]; in every case but a failed put-back, everything is as it was.
+pub fn carry_out<E>(
+    machine: &Machine,
+    _lock: &Lock,
+    set: &ChangeSet,
+    server: Option<&dyn ServerControl>,
+    at: String,
+    prove: impl FnOnce() -> Result<(), E>,
+) -> Result<(), CarryOutError<E>> {
+    let forbidden = forbidden(machine, set);
+    if !forbidden.is_empty() {
+        return Err(CarryOutError::NotPermitted(forbidden));
+    }
+    for step in &set.steps {
+        if !is_as_observed(step) {
+            return Err(CarryOutError::ChangedMeanwhile(step.path().to_owned()));
+        }
+    }
+    let history = machine.history();
+    let untouched = |error| CarryOutError::Failed { cause: Cause::File(error), put_back: Ok(()) };
+    record::make_folder(&history).map_err(untouched)?;
+    machine.give_to_keeper(&history).map_err(untouched)?;
+    let record = Record::new(record::next_id(&history), at, set).map_err(untouched)?;
+    record.begin(&history).map_err(untouched)?;
+
+    let mut brought_up = false;
+    let done = (|| {
+        do_steps(machine, &record, &history, set).map_err(Cause::File)?;
+        if let Some(server) = server.filter(|_| set.server.is_some()) {
+            server.test().map_err(Cause::Test)?;
+            brought_up = true;
+            server.bring_up().map_err(Cause::BringUp)?;
+        }
+        prove().map_err(Cause::Proof)?;
+        record.finish(&history).map_err(Cause::File)
+    })();
+    match done {
+        Ok(()) => {
+            clean_up(machine, &record, &history);
+            Ok(())
+        }
+        Err(cause) => {
+            let put_back = put_back(machine, &record, server.filter(|_| brought_up));
+            Err(CarryOutError::Failed { cause, put_back })
+        }
+    }
+}
+
+/// The files and folders that this user may not write, of those that change.
+fn forbidden(machine: &Machine, set: &ChangeSet) -> Vec<Utf8PathBuf> {
+    let may_write = |path: &Utf8Path| access(path.as_std_path(), Right::WRITE_OK).is_ok();
+    let mut found: Vec<Utf8PathBuf> = Vec::new();
+    for step in &set.steps {
+        let path = files::follow(step.path()).unwrap_or_else(|_| step.path().to_owned());
+        let folder = path.ancestors().skip(1).find(|folder| folder.exists()).unwrap_or(&machine.places.sysroot);
+        // A file in a folder that may not be written can still be written in place.
+        let in_place =
+            matches!(step, Step::File(FileChange { before: Some(_), after: Some(_), .. })) && may_write(&path);
+        if !may_write(folder) && !in_place {
+            found.push(step.path().to_owned());
+        }
+    }
+    found
+}
+
+/// Whether a path is still as it was when the change set was planned.
+fn is_as_observed(step: &Step) -> bool {
+    match step {
+        Step::Folder { .. } => true,
+        Step::File(change) => files::read_if_there(&change.path).is_ok_and(|now| now == change.before),
+        Step::Link(change) => files::read_link_if_there(&change.path).is_ok_and(|now| now == change.before),
+    }
+}
+
+fn do_steps(machine: &Machine, record: &Record, history: &Utf8Path, set: &ChangeSet) -> Result<(), FileError> {
+    // The folders come from the record, which knows the missing ones on the way;
+    // each stands before whatever goes into it.
+    let mut planned = set.steps.iter().filter(|step| !matches!(step, Step::Folder { .. }));
+    for (number, recorded) in record.steps.iter().enumerate() {
+        if let RecordedStep::Folder { path, access } = recorded {
+            make_folder(machine, path, *access)?;
+            continue;
+        }
+        match planned.next().expect("the record has one step for each planned one") {
+            Step::File(change) => write_file(machine, record, change, || record.mark_in_place(history, number))?,
+            Step::Link(change) => set_link(&change.path, change.after.as_deref(), &record.tag())?,
+            Step::Folder { .. } => {}
+        }
+    }
+    Ok(())
+}
+
+fn make_folder(machine: &Machine, path: &Utf8Path, access: Access) -> Result<(), FileError> {
+    match fs::DirBuilder::new().mode(access.folder_mode()).create(path) {
+        Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists => return Err(FileError::at(path)(error)),
+        _ => {}
+    }
+    machine.give_to_keeper(path)?;
+    files::sync_folder_of(path)
+}
+
+fn write_file(
+    machine: &Machine,
+    record: &Record,
+    change: &FileChange,
+    mark: impl FnOnce() -> Result<(), FileError>,
+) -> Result<(), FileError> {
+    let path = &change.path;
+    if change.access == Access::Secret && change.before.is_some() {
+        let held = held(path, record);
+        fs::rename(path, &held).map_err(FileError::at(path))?;
+        files::sync_folder_of(path)?;
+    }
+    let Some(content) = &change.after else {
+        if change.access != Access::Secret {
+            fs::remove_file(path).map_err(FileError::at(path))?;
+        }
+        return files::sync_folder_of(path);
+    };
+    let attributes = match Attributes::of(path) {
+        Ok(attributes) => attributes,
+        Err(_) => machine.attributes_of_new(path, change.access),
+    };
+    files::write(path, content, &attributes, &record.tag(), mark).map(|_| ())
+}
+
+/// Where a secret file is held until the change set is done: its content goes into no record.
+pub(super) fn held(path: &Utf8Path, record: &Record) -> Utf8PathBuf {
+    files::temporary(path, &format!("held-{}", record.tag()))
+}
+
+/// Makes a link lead to `target`, or takes it away.
+pub(super) fn set_link(path: &Utf8Path, target: Option<&Utf8Path>, tag: &str) -> Result<(), FileError> {
+    let changed = match target {
+        None => fs::remove_file(path),
+        Some(target) => {
+            let beside = files::temporary(path, tag);
+            _ = fs::remove_file(&beside);
+            std::os::unix::fs::symlink(target, &beside).and_then(|()| fs::rename(&beside, path))
+        }
+    };
+    changed.map_err(FileError::at(path))?;
+    files::sync_folder_of(path)
+}
+
+/// What is left once a change set is done: secrets that were held, folders that are empty, marks.
+pub(super) fn clean_up(machine: &Machine, record: &Record, history: &Utf8Path) {
+    for step in &record.steps {
+        if let RecordedStep::File { path, access, after, .. } = step {
+            if *access == Access::Secret {
+                _ = fs::remove_file(held(path, record));
+            }
+            // A certificate's folder goes with its last file; any other is not empty or not ours.
+            if after.is_none()
+                && path.starts_with(machine.places.certificates())
+                && let Some(folder) = path.parent()
+            {
+                _ = fs::remove_dir(folder);
+            }
+        }
+    }
+    record.clear_marks(history);
+    record.close(history);
+}
+
+impl Machine {
+    /// The folder of the history.
+    pub(crate) fn history(&self) -> Utf8PathBuf {
+        self.places.data.join("history")
+    }
+
+    /// Mode and owner of a file that is new.
+    fn attributes_of_new(&self, path: &Utf8Path, access: Access) -> Attributes {
+        let own = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
+        let (uid, gid) = self.keeper.filter(|_| self.is_keepers(path)).unwrap_or(own);
+        Attributes { mode: access.file_mode(), uid, gid, extended: Vec::new() }
+    }
+
+    /// Under sudo, gives something of the user's own to the user who called it.
+    pub(crate) fn give_to_keeper(&self, path: &Utf8Path) -> Result<(), FileError> {
+        match self.keeper {
+            Some((uid, gid)) if self.is_keepers(path) => {
+                std::os::unix::fs::lchown(path, Some(uid), Some(gid)).map_err(FileError::at(path))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn is_keepers(&self, path: &Utf8Path) -> bool {
+        path.starts_with(&self.places.config) || path.starts_with(&self.places.data)
+    }
+}

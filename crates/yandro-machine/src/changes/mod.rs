@@ -1,0 +1,15 @@
+//! Carrying change sets out, whole or not at all.
+//!
+//! The old contents are on the disk before the first byte is changed; each file
+//! is replaced by a rename; the server judges its configuration before it is
+//! reloaded; and on any failure, also one that ends this process, everything is
+//! put back byte for byte.
+
+mod carry_out;
+mod lock;
+mod put_back;
+mod record;
+
+pub use carry_out::{CarryOutError, Cause, ServerControl, carry_out};
+pub use lock::{Lock, LockError};
+pub use put_back::{PutBackError, Recovered, is_unfinished, recover};

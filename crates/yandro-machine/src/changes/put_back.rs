@@ -1,0 +1,146 @@
+//! Putting a change set back, after a failure or after the process was ended.
+
+use std::fs;
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::plan::Access;
+
+use super::carry_out::{ServerControl, clean_up, held, set_link};
+use super::lock::Lock;
+use super::record::{self, OldFile, Record, RecordedStep};
+use crate::files::{self, FileError};
+use crate::machine::Machine;
+
+/// What could not be put back.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum PutBackError {
+    /// A file operation failed.
+    #[error("{0}")]
+    File(#[from] FileError),
+    /// Somebody else has changed the file since.
+    #[error("{0}: somebody else changed it meanwhile; it was left as it is")]
+    Foreign(Utf8PathBuf),
+    /// The server was not reloaded with its old configuration.
+    #[error("the server could not be reloaded with its old configuration: {0}")]
+    BringUp(String),
+}
+
+/// A change set that an earlier command had left unfinished.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Recovered {
+    /// The command, as typed.
+    pub command: String,
+    /// When, RFC 3339.
+    pub at: String,
+}
+
+/// Puts everything back that a record speaks of, whatever part of it was done, and
+/// takes the record away.
+pub(super) fn put_back(
+    machine: &Machine,
+    record: &Record,
+    server: Option<&dyn ServerControl>,
+) -> Result<(), PutBackError> {
+    let history = machine.history();
+    let mut foreign = None;
+    for (number, step) in record.steps.iter().enumerate().rev() {
+        match step {
+            // A folder that somebody put something into stays.
+            RecordedStep::Folder { path, .. } => _ = fs::remove_dir(path),
+            RecordedStep::Link { path, before, after } => {
+                _ = fs::remove_file(files::temporary(path, &record.tag()));
+                let now = files::read_link_if_there(path)?;
+                if now == *after && now != *before {
+                    set_link(path, before.as_deref(), &record.tag())?;
+                }
+            }
+            RecordedStep::File { path, access, before, after } => {
+                let half = record.was_in_place(&history, number);
+                if !file_back(record, path, *access, before.as_ref(), after.as_deref(), half)? {
+                    foreign = Some(path.clone());
+                }
+            }
+        }
+    }
+    if let Some(server) = server {
+        server.bring_up().map_err(PutBackError::BringUp)?;
+    }
+    record.clear_marks(&history);
+    record.forget(&history)?;
+    foreign.map_or(Ok(()), |path| Err(PutBackError::Foreign(path)))
+}
+
+/// Puts one file back; `false` when somebody else's content is in it.
+fn file_back(
+    record: &Record,
+    path: &Utf8Path,
+    access: Access,
+    before: Option<&OldFile>,
+    after: Option<&str>,
+    half: bool,
+) -> Result<bool, PutBackError> {
+    let real = files::follow(path)?;
+    _ = fs::remove_file(files::temporary(&real, &record.tag()));
+    if access == Access::Secret && before.is_some() {
+        let held = held(path, record);
+        if held.exists() {
+            fs::rename(&held, path).map_err(FileError::at(path))?;
+            files::sync_folder_of(path)?;
+        }
+        return Ok(true);
+    }
+    let now = files::read_if_there(path)?;
+    let is_after = now.as_deref().map(files::sha256).as_deref() == after;
+    let Some(before) = before else {
+        if now.is_none() {
+            return Ok(true);
+        }
+        if is_after {
+            fs::remove_file(path).map_err(FileError::at(path))?;
+            files::sync_folder_of(path)?;
+        }
+        return Ok(is_after);
+    };
+    let old = record.content(before);
+    if now.as_deref() == Some(old) {
+        return Ok(true);
+    }
+    if !(is_after || half) {
+        return Ok(false);
+    }
+    files::write(path, old, &before.attributes, &record.tag(), || Ok(()))?;
+    Ok(true)
+}
+
+/// Finishes or puts back what an earlier command had begun and not ended.
+///
+/// # Errors
+/// When something can't be put back; the record then stays, to be tried again.
+pub fn recover(
+    machine: &Machine,
+    _lock: &Lock,
+    server: Option<&dyn ServerControl>,
+) -> Result<Vec<Recovered>, PutBackError> {
+    let mut recovered = Vec::new();
+    let history = machine.history();
+    for path in record::records(&history, "new") {
+        // Not even begun: the record itself was being written.
+        fs::remove_file(&path).map_err(FileError::at(&path))?;
+    }
+    for path in record::records(&history, "begun").into_iter().rev() {
+        let record = Record::read(&path)?;
+        let server = server.filter(|_| record.server.is_some());
+        put_back(machine, &record, server)?;
+        recovered.push(Recovered { command: record.command.clone(), at: record.at.clone() });
+    }
+    for path in record::records(&history, "tidying") {
+        clean_up(machine, &Record::read(&path)?, &history);
+    }
+    Ok(recovered)
+}
+
+/// Whether there is something to recover: quick, for commands that change nothing.
+pub fn is_unfinished(machine: &Machine) -> bool {
+    ["begun", "tidying", "new"].iter().any(|state| !record::records(&machine.history(), state).is_empty())
+}

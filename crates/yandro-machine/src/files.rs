@@ -1,0 +1,223 @@
+//! Reading and writing files so that each is whole or as it was.
+
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, Write as _};
+use std::os::unix::fs::{MetadataExt as _, OpenOptionsExt as _, PermissionsExt as _};
+
+use camino::{Utf8Path, Utf8PathBuf};
+use rustix::io::Errno;
+use serde::{Deserialize, Serialize};
+
+/// A failed operation on a file, with the path.
+#[derive(Debug, thiserror::Error)]
+#[error("{path}: {}", words(.source))]
+pub struct FileError {
+    /// The file or folder.
+    pub path: Utf8PathBuf,
+    /// What the system said.
+    pub source: io::Error,
+}
+
+impl FileError {
+    /// Attaches the path to what the system said.
+    pub fn at(path: &Utf8Path) -> impl FnOnce(io::Error) -> Self {
+        let path = path.to_owned();
+        move |source| Self { path, source }
+    }
+
+    /// Whether the cause is a right that the user doesn't have.
+    pub fn is_permission(&self) -> bool {
+        self.source.kind() == io::ErrorKind::PermissionDenied
+    }
+}
+
+/// The system's words without its error number.
+fn words(error: &io::Error) -> String {
+    let text = error.to_string();
+    let text = text.split(" (os error").next().unwrap_or(&text);
+    let mut chars = text.chars();
+    chars.next().map(|first| first.to_lowercase().chain(chars).collect()).unwrap_or_default()
+}
+
+/// Mode, owner and extended attributes (access control lists among them) of a file.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Attributes {
+    /// Permission bits.
+    pub mode: u32,
+    /// Owner.
+    pub uid: u32,
+    /// Group.
+    pub gid: u32,
+    /// Extended attributes.
+    pub extended: Vec<(String, Vec<u8>)>,
+}
+
+impl Attributes {
+    /// Those of a file that exists.
+    ///
+    /// # Errors
+    /// When the file can't be looked at.
+    pub fn of(path: &Utf8Path) -> Result<Self, FileError> {
+        let meta = fs::metadata(path).map_err(FileError::at(path))?;
+        Ok(Self {
+            mode: meta.permissions().mode() & 0o7777,
+            uid: meta.uid(),
+            gid: meta.gid(),
+            extended: extended(path),
+        })
+    }
+
+    fn give_to(&self, file: &File) -> io::Result<()> {
+        let own = file.metadata()?;
+        if (own.uid(), own.gid()) != (self.uid, self.gid) {
+            std::os::unix::fs::fchown(file, Some(self.uid), Some(self.gid))?;
+        }
+        // After the owner: a change of owner takes set-id bits away.
+        file.set_permissions(fs::Permissions::from_mode(self.mode))?;
+        for (name, value) in &self.extended {
+            match rustix::fs::fsetxattr(file, name.as_str(), value, rustix::fs::XattrFlags::empty()) {
+                // A file system without them had none to lose; security labels are the kernel's own to give.
+                Err(Errno::OPNOTSUPP | Errno::PERM) | Ok(()) => {}
+                Err(error) => return Err(error.into()),
+            }
+        }
+        Ok(())
+    }
+}
+
+fn extended(path: &Utf8Path) -> Vec<(String, Vec<u8>)> {
+    let mut names = vec![0; 4096];
+    let Ok(length) = rustix::fs::listxattr(path.as_std_path(), &mut names) else { return Vec::new() };
+    let names = names[..length].split(|&byte| byte == 0).filter(|name| !name.is_empty());
+    let value = |name: &[u8]| {
+        let name = String::from_utf8(name.to_vec()).ok()?;
+        let mut value = vec![0; 65536];
+        let length = rustix::fs::getxattr(path.as_std_path(), name.as_str(), &mut value).ok()?;
+        value.truncate(length);
+        Some((name, value))
+    };
+    names.filter_map(value).collect()
+}
+
+/// A file's bytes, or `None` if there is no such file.
+///
+/// # Errors
+/// When it is there and can't be read.
+pub fn read_if_there(path: &Utf8Path) -> Result<Option<Vec<u8>>, FileError> {
+    match fs::read(path) {
+        Ok(bytes) => Ok(Some(bytes)),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(FileError::at(path)(error)),
+    }
+}
+
+/// A link's target, or `None` if there is nothing.
+///
+/// # Errors
+/// When there is something that is no link, or that can't be read.
+pub fn read_link_if_there(path: &Utf8Path) -> Result<Option<Utf8PathBuf>, FileError> {
+    match path.read_link_utf8() {
+        Ok(target) => Ok(Some(target)),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(FileError::at(path)(error)),
+    }
+}
+
+/// How a file was written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Written {
+    /// Beside it and renamed over it: at no moment half.
+    Renamed,
+    /// In place, since a rename is impossible there.
+    InPlace,
+}
+
+/// Makes a file hold `content`: through a temporary file beside it that is renamed
+/// over it, or in place where that can't be (a bind mount, a folder that may not be
+/// written). A path that is a link is followed, so that it stays one.
+///
+/// `before_in_place` runs before the first byte of a write in place; the caller
+/// then makes sure that the old content is safe. `tag` makes the temporary
+/// file's name, which [`temporary`] gives again after a crash.
+///
+/// # Errors
+/// When neither way works; the file is then as it was, unless a write in place
+/// broke off.
+pub fn write(
+    path: &Utf8Path,
+    content: &[u8],
+    attributes: &Attributes,
+    tag: &str,
+    before_in_place: impl FnOnce() -> Result<(), FileError>,
+) -> Result<Written, FileError> {
+    let path = &follow(path)?;
+    let error = match write_beside(path, content, attributes, tag) {
+        Ok(()) => return Ok(Written::Renamed),
+        Err(error) => error,
+    };
+    let no_rename = matches!(Errno::from_io_error(&error.source), Some(Errno::BUSY | Errno::XDEV));
+    let no_room_beside = matches!(Errno::from_io_error(&error.source), Some(Errno::ACCESS | Errno::PERM | Errno::ROFS));
+    if !(no_rename || no_room_beside) || !path.exists() {
+        return Err(error);
+    }
+    let mut file = match OpenOptions::new().write(true).open(path) {
+        Ok(file) => file,
+        // The first failure is the one to tell when there is no second way.
+        Err(second) if no_room_beside => return Err(FileError::at(path)(second)),
+        Err(second) => return Err(FileError::at(path)(second)),
+    };
+    before_in_place()?;
+    let written =
+        file.write_all(content).and_then(|()| file.set_len(content.len() as u64)).and_then(|()| file.sync_all());
+    written.map_err(FileError::at(path))?;
+    Ok(Written::InPlace)
+}
+
+fn write_beside(path: &Utf8Path, content: &[u8], attributes: &Attributes, tag: &str) -> Result<(), FileError> {
+    let beside = temporary(path, tag);
+    let written = (|| {
+        let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&beside)?;
+        file.write_all(content)?;
+        attributes.give_to(&file)?;
+        file.sync_all()?;
+        fs::rename(&beside, path)
+    })();
+    if let Err(error) = written {
+        // A failure here changes nothing about the one that is told.
+        _ = fs::remove_file(&beside);
+        return Err(FileError::at(path)(error));
+    }
+    sync_folder_of(path)
+}
+
+/// The temporary file beside `path` that a change set of this tag uses.
+pub fn temporary(path: &Utf8Path, tag: &str) -> Utf8PathBuf {
+    let name = path.file_name().unwrap_or("file");
+    path.with_file_name(format!(".{name}.yandro-{tag}"))
+}
+
+/// The file that a path leads to, through all links.
+///
+/// # Errors
+/// When a link leads in a circle, or to a path that is no UTF-8.
+pub fn follow(path: &Utf8Path) -> Result<Utf8PathBuf, FileError> {
+    match path.canonicalize_utf8() {
+        Ok(real) => Ok(real),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(path.to_owned()),
+        Err(error) => Err(FileError::at(path)(error)),
+    }
+}
+
+/// Makes sure that a rename, creation or removal in a folder is on the disk.
+///
+/// # Errors
+/// When the folder can't be synced.
+pub fn sync_folder_of(path: &Utf8Path) -> Result<(), FileError> {
+    let folder = path.parent().unwrap_or(Utf8Path::new("/"));
+    File::open(folder).and_then(|folder| folder.sync_all()).map_err(FileError::at(folder))
+}
+
+/// SHA-256 of some content, in hexadecimal digits.
+pub fn sha256(content: &[u8]) -> String {
+    ring::digest::digest(&ring::digest::SHA256, content).as_ref().iter().map(|byte| format!("{byte:02x}")).collect()
+}

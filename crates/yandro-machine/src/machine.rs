@@ -1,0 +1,124 @@
+//! Whose machine this is, and where everything on it is kept.
+
+use std::fs;
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::plan::Places;
+
+/// The environment of one run, captured once at the start.
+#[derive(Clone, Debug)]
+pub struct Environment {
+    /// The folder that stands for `/`; `/` itself for the real machine.
+    pub sysroot: Utf8PathBuf,
+    /// `$HOME`.
+    pub home: Option<Utf8PathBuf>,
+    /// `$XDG_CONFIG_HOME`, if it is set and absolute.
+    pub config_home: Option<Utf8PathBuf>,
+    /// `$XDG_DATA_HOME`, if it is set and absolute.
+    pub data_home: Option<Utf8PathBuf>,
+    /// `$SUDO_UID`, if it is set.
+    pub sudo_uid: Option<u32>,
+}
+
+/// The machine that a run works on.
+#[derive(Clone, Debug)]
+pub struct Machine {
+    /// Where everything is kept.
+    pub places: Places,
+    /// `user@machine`.
+    pub owner: String,
+    /// Who is to own the site list, the authority and the history, if not the
+    /// user that runs this: under sudo, the one who called it.
+    pub(crate) keeper: Option<(u32, u32)>,
+}
+
+/// A user of the machine, from `/etc/passwd`.
+struct User {
+    name: String,
+    uid: u32,
+    gid: u32,
+    home: Utf8PathBuf,
+}
+
+/// Why a run can't begin.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum MachineError {
+    /// There is no telling where the user's files are.
+    #[error("there is no home folder to keep the site list in: set HOME")]
+    Homeless,
+    /// The sysroot isn't there.
+    #[error("the sysroot `{0}` is no folder: make it first, with an `etc/hosts` in it")]
+    Sysroot(Utf8PathBuf),
+}
+
+impl Machine {
+    /// Finds out where everything is.
+    ///
+    /// # Errors
+    /// When there is no home folder, or the sysroot is no folder.
+    pub fn new(environment: &Environment) -> Result<Self, MachineError> {
+        let sysroot = environment
+            .sysroot
+            .canonicalize_utf8()
+            .ok()
+            .filter(|path| path.is_dir())
+            .ok_or_else(|| MachineError::Sysroot(environment.sysroot.clone()))?;
+        let uid = rustix::process::geteuid().as_raw();
+        let caller = environment.sudo_uid.filter(|_| uid == 0).and_then(user);
+        let (home, config_home, data_home) = match &caller {
+            Some(caller) => (Some(caller.home.clone()), None, None),
+            None => (environment.home.clone(), environment.config_home.clone(), environment.data_home.clone()),
+        };
+        let home = home.or_else(|| user(uid).map(|user| user.home));
+        let below_home = |below: &str| home.as_ref().map(|home| home.join(below)).ok_or(MachineError::Homeless);
+        let config = config_home.map_or_else(|| below_home(".config"), Ok)?.join("yandro");
+        let data = data_home.map_or_else(|| below_home(".local/share"), Ok)?.join("yandro");
+        let name = match &caller {
+            Some(caller) => caller.name.clone(),
+            None => user(uid).map_or_else(|| uid.to_string(), |user| user.name),
+        };
+        Ok(Self {
+            places: Places {
+                hosts: below(&sysroot, "/etc/hosts"),
+                config: below(&sysroot, config.as_str()),
+                data: below(&sysroot, data.as_str()),
+                sysroot,
+            },
+            owner: format!("{name}@{}", host_name()),
+            keeper: caller.map(|caller| (caller.uid, caller.gid)),
+        })
+    }
+
+    /// Whether this is the real machine and no sysroot.
+    pub fn is_real(&self) -> bool {
+        self.places.sysroot == "/"
+    }
+
+    /// An absolute path below the sysroot.
+    pub fn path(&self, absolute: &str) -> Utf8PathBuf {
+        below(&self.places.sysroot, absolute)
+    }
+}
+
+fn below(sysroot: &Utf8Path, absolute: &str) -> Utf8PathBuf {
+    // A path in the sysroot already stays where it is.
+    if sysroot != "/" && Utf8Path::new(absolute).starts_with(sysroot) {
+        return absolute.into();
+    }
+    sysroot.join(absolute.trim_start_matches('/'))
+}
+
+fn user(uid: u32) -> Option<User> {
+    let text = fs::read_to_string("/etc/passwd").ok()?;
+    text.lines().find_map(|line| {
+        let fields: Vec<&str> = line.split(':').collect();
+        let [name, _, own, gid, _, home, ..] = fields[..] else { return None };
+        (own.parse() == Ok(uid)).then_some(())?;
+        Some(User { name: name.into(), uid, gid: gid.parse().ok()?, home: home.into() })
+    })
+}
+
+fn host_name() -> String {
+    rustix::system::uname().nodename().to_string_lossy().into_owned()
+}

@@ -1,0 +1,112 @@
+//! What planning needs to know, read from the disk.
+
+use std::collections::BTreeMap;
+
+use camino::Utf8Path;
+use time::OffsetDateTime;
+use yandro_core::pki::{AuthorityCertificates, Key, PkiError};
+use yandro_core::plan::{AuthorityFiles, Observed};
+use yandro_core::site::{ListError, Site, SiteList};
+
+use crate::apache;
+use crate::files::{self, FileError};
+use crate::machine::Machine;
+
+/// Why the machine could not be observed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ObserveError {
+    /// A file can't be read.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The site list doesn't parse.
+    #[error("{path}:{}: {error}", .error.excerpt.position.line)]
+    List {
+        /// The site list.
+        path: camino::Utf8PathBuf,
+        /// What is wrong with it.
+        error: ListError,
+    },
+    /// Part of the authority is missing or broken.
+    #[error("the authority in {folder} is not whole: {fault}")]
+    Authority {
+        /// Its folder.
+        folder: camino::Utf8PathBuf,
+        /// What is missing or broken.
+        fault: String,
+    },
+}
+
+/// The site list's text and its sites.
+///
+/// # Errors
+/// When it is there and can't be read or doesn't parse.
+pub fn site_list(machine: &Machine) -> Result<(Option<String>, SiteList), ObserveError> {
+    let path = machine.places.site_list();
+    let Some(bytes) = files::read_if_there(&path)? else { return Ok((None, SiteList::default())) };
+    // Bytes that are no UTF-8 make the text wrong at their place, and so get a line.
+    let text = String::from_utf8_lossy(&bytes).into_owned();
+    let list = SiteList::parse(&text).map_err(|error| ObserveError::List { path, error })?;
+    Ok((Some(text), list))
+}
+
+/// Reads all that planning for these sites needs.
+///
+/// # Errors
+/// When something is there and can't be read.
+pub fn observe(
+    machine: &Machine,
+    list: Option<String>,
+    sites: &[&Site],
+    now: OffsetDateTime,
+) -> Result<Observed, ObserveError> {
+    let places = machine.places.clone();
+    let (mut chains, mut keys) = (BTreeMap::new(), BTreeMap::new());
+    for site in sites {
+        if let Some(chain) = files::read_if_there(&places.chain(&site.name))? {
+            chains.insert(site.name.clone(), chain);
+        }
+        if let Some(key) = files::read_if_there(&places.key(&site.name))? {
+            keys.insert(site.name.clone(), key);
+        }
+    }
+    Ok(Observed {
+        owner: machine.owner.clone(),
+        now,
+        hosts: files::read_if_there(&places.hosts)?,
+        list,
+        authority: authority(machine)?,
+        chains,
+        keys,
+        apache: apache::find_layout(machine).map(|layout| apache::observe(layout, sites)).transpose()?,
+        places,
+    })
+}
+
+/// The root and issuing certificate, if there is an authority.
+///
+/// # Errors
+/// When only one of them is there, or one can't be read.
+pub fn authority_certificates(machine: &Machine) -> Result<Option<AuthorityCertificates>, ObserveError> {
+    let places = &machine.places;
+    let (root, issuing) = (text(&places.root_certificate())?, text(&places.issuing_certificate())?);
+    let fault = |fault: String| ObserveError::Authority { folder: places.authority(), fault };
+    match (root, issuing) {
+        (Some(root), Some(issuing)) => Ok(Some(AuthorityCertificates { root, issuing })),
+        (None, None) => Ok(None),
+        (None, _) => Err(fault("root.pem is missing".into())),
+        (_, None) => Err(fault("issuing.pem is missing".into())),
+    }
+}
+
+fn authority(machine: &Machine) -> Result<Option<AuthorityFiles>, ObserveError> {
+    let Some(certificates) = authority_certificates(machine)? else { return Ok(None) };
+    let fault = |fault: String| ObserveError::Authority { folder: machine.places.authority(), fault };
+    let key = text(&machine.places.issuing_key())?.ok_or_else(|| fault("issuing.key is missing".into()))?;
+    let key = Key::from_pem(&key).map_err(|error: PkiError| fault(format!("issuing.key: {error}")))?;
+    Ok(Some(AuthorityFiles { certificates, key }))
+}
+
+fn text(path: &Utf8Path) -> Result<Option<String>, FileError> {
+    Ok(files::read_if_there(path)?.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()))
+}

@@ -1,0 +1,100 @@
+//! Requests over HTTP/1.1, on a connection that is already there.
+
+use std::net::SocketAddr;
+
+use http_body_util::{BodyExt as _, Empty};
+use hyper::body::Bytes;
+use hyper::client::conn::http1::{SendRequest, handshake};
+use hyper::header::{CONNECTION, HOST, LOCATION, SERVER, USER_AGENT};
+use hyper::{Request, Response};
+use hyper_util::rt::TokioIo;
+use tokio::io::{AsyncRead, AsyncWrite};
+use tokio::net::TcpStream;
+use yandro_core::check::{Answer, Failure, FailureKind};
+use yandro_core::name::HostName;
+use yandro_core::site::Upstream;
+
+use super::{BODY_LIMIT, TIMEOUT, connect, timed_out};
+
+/// An answer with the start of its body.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Fetched {
+    pub(super) answer: Answer,
+    /// At most as much as was asked for.
+    pub(super) body: Vec<u8>,
+}
+
+/// A connection that takes one request after the other.
+pub(super) struct Session(SendRequest<Empty<Bytes>>);
+
+impl Session {
+    pub(super) async fn open(stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static) -> Result<Self, Failure> {
+        let (sender, connection) = handshake(TokioIo::new(stream)).await.map_err(|error| failure(&error))?;
+        // It ends with the sender; its faults come back with each request.
+        tokio::spawn(connection);
+        Ok(Self(sender))
+    }
+
+    /// `GET path` of `host`; reads at most `limit` bytes of the body, and with a limit
+    /// of 0 none: the session is then used up.
+    pub(super) async fn get(&mut self, host: &str, path: &str, limit: usize) -> Result<Fetched, Failure> {
+        let request = Request::get(path)
+            .header(HOST, host)
+            .header(USER_AGENT, concat!("yandro-check/", env!("CARGO_PKG_VERSION")))
+            .header(CONNECTION, if limit == 0 { "close" } else { "keep-alive" })
+            .body(Empty::new())
+            .map_err(|error| Failure { kind: FailureKind::Other, words: error.to_string() })?;
+        let exchange = async {
+            self.0.ready().await?;
+            let response = self.0.send_request(request).await?;
+            let answer = answer(&response);
+            let mut body = Vec::new();
+            let mut rest = response.into_body();
+            while body.len() < limit {
+                let Some(frame) = rest.frame().await else { break };
+                if let Some(data) = frame?.data_ref() {
+                    body.extend_from_slice(&data[..data.len().min(limit - body.len())]);
+                }
+            }
+            Ok(Fetched { answer, body })
+        };
+        match tokio::time::timeout(TIMEOUT, exchange).await {
+            Ok(result) => result.map_err(|error: hyper::Error| failure(&error)),
+            Err(_) => Err(timed_out()),
+        }
+    }
+}
+
+/// One request on a connection of its own.
+pub(super) async fn get_once(stream: TcpStream, host: &str, path: &str) -> Result<Answer, Failure> {
+    Ok(Session::open(stream).await?.get(host, path, 0).await?.answer)
+}
+
+/// The page of an upstream, asked directly, under the site's name.
+pub(super) async fn get_from(upstream: &Upstream, name: &HostName) -> Result<Fetched, Failure> {
+    let other = |error: std::io::Error| Failure { kind: FailureKind::Other, words: error.to_string() };
+    let addresses: Vec<SocketAddr> = tokio::net::lookup_host(upstream.authority()).await.map_err(other)?.collect();
+    let mut last = Failure { kind: FailureKind::Other, words: "it has no address".into() };
+    for address in addresses {
+        match connect(address).await {
+            Ok(stream) => return Session::open(stream).await?.get(name.as_str(), "/", BODY_LIMIT).await,
+            Err(failure) => last = failure,
+        }
+    }
+    Err(last)
+}
+
+fn answer<B>(response: &Response<B>) -> Answer {
+    let text = |name| response.headers().get(name).map(|value| String::from_utf8_lossy(value.as_bytes()).into_owned());
+    Answer { status: response.status().as_u16(), location: text(LOCATION), server: text(SERVER) }
+}
+
+fn failure(error: &hyper::Error) -> Failure {
+    let mut words = error.to_string();
+    let mut source = std::error::Error::source(error);
+    while let Some(cause) = source {
+        words = format!("{words}: {cause}");
+        source = cause.source();
+    }
+    Failure { kind: FailureKind::Other, words }
+}

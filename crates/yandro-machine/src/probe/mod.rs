@@ -1,0 +1,255 @@
+//! Probes: what resolver, ports and servers really answer for a site's names.
+//!
+//! Everything seen goes to the core as plain values; nothing is judged here.
+
+mod http;
+mod proof;
+mod resolve;
+mod tls;
+
+use std::net::{IpAddr, SocketAddr};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use tokio::net::TcpStream;
+use tokio::sync::Semaphore;
+use yandro_core::check::{Expected, Failure, FailureKind, HostsAnswer, NameObservation, Proof, Timed};
+use yandro_core::hosts::HostsFile;
+use yandro_core::name::HostName;
+use yandro_core::pki::Authority;
+use yandro_core::site::{Content, Upstream};
+
+use http::Fetched;
+use proof::ProofFile;
+
+/// How long a probe waits for any one answer.
+pub const TIMEOUT: Duration = Duration::from_secs(5);
+/// How many names are probed at once.
+const AT_ONCE: usize = 64;
+/// How much of an answer is read, in bytes.
+const BODY_LIMIT: usize = 1 << 20;
+
+/// What all probes of one run share.
+#[derive(Debug)]
+pub struct Prober {
+    hosts: Vec<u8>,
+    trust: tls::Trust,
+    /// Whether the system's resolver is asked, too.
+    ask_resolver: bool,
+    permits: Semaphore,
+}
+
+impl Prober {
+    /// A prober that reads names in `hosts` and trusts `authority` alone.
+    pub fn new(hosts: Vec<u8>, authority: Option<&Authority>, ask_resolver: bool) -> Arc<Self> {
+        let trust = tls::Trust::new(authority);
+        Arc::new(Self { hosts, trust, ask_resolver, permits: Semaphore::new(AT_ONCE) })
+    }
+
+    /// Looks at every name of a site. `chain_on_disk` is the site's chain in PEM, if it has one.
+    ///
+    /// The proof file is gone when this returns and also when it is dropped on the way.
+    pub async fn observe(
+        self: &Arc<Self>,
+        expected: Arc<Expected>,
+        chain_on_disk: Option<Vec<u8>>,
+    ) -> Vec<NameObservation> {
+        let _permit = self.permits.acquire().await.expect("the semaphore is never closed");
+        let evidence = Evidence::prepare(&expected).await;
+        let mut seen = Vec::new();
+        for name in expected.site.names() {
+            seen.push(self.observe_name(&expected, name, &evidence, chain_on_disk.as_deref()).await);
+        }
+        seen
+    }
+
+    async fn observe_name(
+        &self,
+        expected: &Expected,
+        name: &HostName,
+        evidence: &Evidence,
+        chain_on_disk: Option<&[u8]>,
+    ) -> NameObservation {
+        let hosts = timed_now(|| self.hosts_answer(name));
+        let resolver = resolve::ask(name, self.ask_resolver).await;
+        let mut seen = NameObservation {
+            name: name.clone(),
+            hosts,
+            resolver,
+            connect: None,
+            http: None,
+            tls: None,
+            https: None,
+            proof: None,
+        };
+        let Some(address) = seen.resolver.seen.first(&seen.hosts.seen) else { return seen };
+        let (plain, secure) = tokio::join!(
+            plain(name, SocketAddr::new(address, expected.http_port)),
+            self.secure(name, expected, address, evidence, chain_on_disk),
+        );
+        (seen.connect, seen.http) = plain;
+        (seen.tls, seen.https, seen.proof) = secure;
+        seen
+    }
+
+    fn hosts_answer(&self, name: &HostName) -> HostsAnswer {
+        let file = HostsFile::parse(&self.hosts);
+        let lines = file.entries_of(name).map(|entry| (entry.address, entry.line)).collect();
+        let foreign = file.entries_of(name).any(|entry| !entry.ours);
+        HostsAnswer { lines, foreign }
+    }
+
+    /// The handshake, then the proof and the page over the same connection.
+    async fn secure(
+        &self,
+        name: &HostName,
+        expected: &Expected,
+        address: IpAddr,
+        evidence: &Evidence,
+        chain_on_disk: Option<&[u8]>,
+    ) -> Secure {
+        let started = Instant::now();
+        let handshake = match connect(SocketAddr::new(address, expected.https_port)).await {
+            Ok(stream) => self.trust.handshake(name, stream, chain_on_disk).await,
+            Err(failure) => Err(failure),
+        };
+        let took = started.elapsed();
+        let (connection, stream) = match handshake {
+            Ok(done) => done,
+            Err(failure) => return (Some(Timed { took, seen: Err(failure) }), None, None),
+        };
+        let tls = Some(Timed { took, seen: Ok(connection) });
+        let mut session = match http::Session::open(stream).await {
+            Ok(session) => session,
+            Err(failure) => return (tls, Some(Timed { took, seen: Err(failure) }), None),
+        };
+        let started = Instant::now();
+        match evidence {
+            Evidence::File(file) => {
+                let fetched = session.get(name.as_str(), &file.url_path(), BODY_LIMIT).await;
+                let proof = Timed { took: started.elapsed(), seen: file.judge(&fetched) };
+                let started = Instant::now();
+                let page = match session.get(name.as_str(), "/", 0).await {
+                    Err(_) if fetched.is_err() => Err(fetched.expect_err("it was just seen to be one")),
+                    page => page.map(|page| page.answer),
+                };
+                (tls, Some(Timed { took: started.elapsed(), seen: page }), Some(proof))
+            }
+            Evidence::None(why) => {
+                let page = session.get(name.as_str(), "/", 0).await.map(|page| page.answer);
+                (
+                    tls,
+                    Some(Timed { took: started.elapsed(), seen: page }),
+                    Some(Timed { took: Duration::ZERO, seen: why.clone() }),
+                )
+            }
+            Evidence::Upstream(upstream) => {
+                let page = session.get(name.as_str(), "/", BODY_LIMIT).await;
+                let https = Timed {
+                    took: started.elapsed(),
+                    seen: page.as_ref().map(|p| p.answer.clone()).map_err(Clone::clone),
+                };
+                let started = Instant::now();
+                let seen = compare(upstream, name, page).await;
+                (tls, Some(https), Some(Timed { took: started.elapsed(), seen }))
+            }
+        }
+    }
+}
+
+type Plain = (Option<Timed<Result<(), Failure>>>, Option<Timed<Result<yandro_core::check::Answer, Failure>>>);
+type Secure = (
+    Option<Timed<Result<yandro_core::check::Connection, Failure>>>,
+    Option<Timed<Result<yandro_core::check::Answer, Failure>>>,
+    Option<Timed<Proof>>,
+);
+
+/// What is compared with the answers of a site's names.
+enum Evidence {
+    /// A file under the document root; gone when dropped.
+    File(ProofFile),
+    /// The upstream itself is asked.
+    Upstream(Upstream),
+    /// There is no evidence to be had.
+    None(Proof),
+}
+
+impl Evidence {
+    async fn prepare(expected: &Expected) -> Self {
+        let root = match &expected.site.content {
+            Content::Upstream(upstream) => return Self::Upstream(upstream.clone()),
+            Content::Folder { .. } => expected.site.document_root().expect("a folder has a document root"),
+        };
+        let put = tokio::task::spawn_blocking(move || ProofFile::put(&root)).await;
+        match put.expect("writing the proof file does not panic") {
+            Ok(file) => Self::File(file),
+            Err(why) => Self::None(why),
+        }
+    }
+}
+
+/// Whether the upstream's own answer is the one that came over HTTPS.
+async fn compare(upstream: &Upstream, name: &HostName, page: Result<Fetched, Failure>) -> Proof {
+    let direct = || http::get_from(upstream, name);
+    let first = match direct().await {
+        Ok(answer) => answer,
+        Err(failure) => return Proof::UpstreamDown(failure.words),
+    };
+    let page = match page {
+        Ok(page) => page,
+        Err(failure) => return Proof::Failed(failure.words),
+    };
+    let alike = |other: &Fetched| other.answer.status == first.answer.status && other.body == first.body;
+    if alike(&page) {
+        return Proof::Given;
+    }
+    match direct().await {
+        Ok(second) if !alike(&second) => Proof::UpstreamVaries,
+        _ => Proof::OtherContent,
+    }
+}
+
+async fn plain(name: &HostName, address: SocketAddr) -> Plain {
+    let started = Instant::now();
+    let connected = connect(address).await;
+    let took = started.elapsed();
+    match connected {
+        Err(failure) => (Some(Timed { took, seen: Err(failure) }), None),
+        Ok(stream) => {
+            let started = Instant::now();
+            let answer = http::get_once(stream, name.as_str(), "/").await;
+            (Some(Timed { took, seen: Ok(()) }), Some(Timed { took: started.elapsed(), seen: answer }))
+        }
+    }
+}
+
+async fn connect(address: SocketAddr) -> Result<TcpStream, Failure> {
+    match tokio::time::timeout(TIMEOUT, TcpStream::connect(address)).await {
+        Ok(Ok(stream)) => {
+            // Small requests must not wait for one another.
+            _ = stream.set_nodelay(true);
+            Ok(stream)
+        }
+        Ok(Err(error)) => Err(io_failure(&error)),
+        Err(_) => Err(timed_out()),
+    }
+}
+
+fn io_failure(error: &std::io::Error) -> Failure {
+    let kind = match error.kind() {
+        std::io::ErrorKind::ConnectionRefused => FailureKind::Refused,
+        std::io::ErrorKind::TimedOut => FailureKind::TimedOut,
+        _ => FailureKind::Other,
+    };
+    Failure { kind, words: error.to_string() }
+}
+
+fn timed_out() -> Failure {
+    Failure { kind: FailureKind::TimedOut, words: format!("no answer within {} seconds", TIMEOUT.as_secs()) }
+}
+
+fn timed_now<T>(see: impl FnOnce() -> T) -> Timed<T> {
+    let started = Instant::now();
+    let seen = see();
+    Timed { took: started.elapsed(), seen }
+}

@@ -1,0 +1,101 @@
+//! Passing requests on to an upstream.
+
+use http_body_util::BodyExt as _;
+use hyper::body::Incoming;
+use hyper::client::conn::http1;
+use hyper::header::{CONNECTION, HOST, HeaderName, HeaderValue, UPGRADE};
+use hyper::{Request, Response, StatusCode, Version};
+use hyper_util::rt::TokioIo;
+use tokio::net::TcpStream;
+use yandro_core::site::Upstream;
+
+use crate::respond::{Body, path_of, text};
+
+/// Headers that belong to one connection and are not passed on (RFC 9110 section 7.6.1).
+const HOP_BY_HOP: [&str; 7] =
+    ["connection", "keep-alive", "proxy-authenticate", "proxy-authorization", "te", "trailer", "transfer-encoding"];
+
+/// The upstream's answer to `request`, which keeps its host; the upstream learns by
+/// `X-Forwarded-Proto` and `X-Forwarded-Host` that it came over HTTPS. WebSockets and
+/// other upgrades of HTTP/1.1 go through.
+pub(crate) async fn pass_on(upstream: &Upstream, host: &str, mut request: Request<Incoming>) -> Response<Body> {
+    let down = |error: &dyn std::fmt::Display| {
+        let status = StatusCode::BAD_GATEWAY;
+        text(
+            status,
+            format!("The upstream {upstream} does not answer: {error}\nStart it, then load this page again.\n"),
+        )
+    };
+    let stream = match TcpStream::connect(upstream.authority()).await {
+        Ok(stream) => stream,
+        Err(error) => return down(&error),
+    };
+    let (mut sender, connection) = match http1::handshake(TokioIo::new(stream)).await {
+        Ok(opened) => opened,
+        Err(error) => return down(&error),
+    };
+    tokio::spawn(connection.with_upgrades());
+
+    let upgrade = upgrade_of(&request);
+    let client = upgrade.as_ref().map(|_| hyper::upgrade::on(&mut request));
+    let mut passed = match onward(host, upgrade.as_ref(), request) {
+        Ok(passed) => passed,
+        Err(error) => return text(StatusCode::BAD_REQUEST, format!("The request can't be passed on: {error}\n")),
+    };
+    *passed.version_mut() = Version::HTTP_11;
+    let mut response = match sender.send_request(passed).await {
+        Ok(response) => response,
+        Err(error) => return down(&error),
+    };
+    if response.status() == StatusCode::SWITCHING_PROTOCOLS
+        && let Some(client) = client
+    {
+        let server = hyper::upgrade::on(&mut response);
+        tokio::spawn(async move {
+            if let (Ok(client), Ok(server)) = tokio::join!(client, server) {
+                // Either side may hang up at any time; there is nobody to tell.
+                _ = tokio::io::copy_bidirectional(&mut TokioIo::new(client), &mut TokioIo::new(server)).await;
+            }
+        });
+    } else {
+        remove_hop_by_hop(response.headers_mut());
+    }
+    response.map(|body| body.map_err(Into::into).boxed_unsync())
+}
+
+/// The protocol that a request wants to change to.
+fn upgrade_of<B>(request: &Request<B>) -> Option<HeaderValue> {
+    let wants = request.headers().get(CONNECTION)?.to_str().ok()?;
+    let wants = wants.split(',').any(|word| word.trim().eq_ignore_ascii_case("upgrade"));
+    request.headers().get(UPGRADE).filter(|_| wants && request.version() == Version::HTTP_11).cloned()
+}
+
+fn onward(
+    host: &str,
+    upgrade: Option<&HeaderValue>,
+    request: Request<Incoming>,
+) -> Result<Request<Incoming>, hyper::header::InvalidHeaderValue> {
+    let (mut parts, body) = request.into_parts();
+    parts.uri = path_of(&parts.uri);
+    // HTTP/2 names the host with its port in the target, HTTP/1.1 in this header.
+    let host_header = match parts.headers.get(HOST) {
+        Some(own) => own.clone(),
+        None => HeaderValue::try_from(host)?,
+    };
+    remove_hop_by_hop(&mut parts.headers);
+    parts.headers.insert(HeaderName::from_static("x-forwarded-host"), host_header.clone());
+    parts.headers.insert(HeaderName::from_static("x-forwarded-proto"), HeaderValue::from_static("https"));
+    parts.headers.insert(HOST, host_header);
+    if let Some(protocol) = upgrade {
+        parts.headers.insert(CONNECTION, HeaderValue::from_static("upgrade"));
+        parts.headers.insert(UPGRADE, protocol.clone());
+    }
+    Ok(Request::from_parts(parts, body))
+}
+
+fn remove_hop_by_hop(headers: &mut hyper::HeaderMap) {
+    for name in HOP_BY_HOP {
+        headers.remove(name);
+    }
+    headers.remove(UPGRADE);
+}

@@ -1,0 +1,94 @@
+//! Answering a request: the redirect to HTTPS, a folder's file, an upstream's answer.
+
+use http_body_util::combinators::UnsyncBoxBody;
+use http_body_util::{BodyExt as _, Full};
+use hyper::body::{Bytes, Incoming};
+use hyper::header::{CONTENT_TYPE, HOST, HeaderValue, LOCATION, SERVER};
+use hyper::{Method, Request, Response, StatusCode, Uri};
+use tower::ServiceExt as _;
+
+use crate::proxy;
+use crate::sites::{Answerer, Sites};
+
+pub(crate) type Body = UnsyncBoxBody<Bytes, Box<dyn std::error::Error + Send + Sync>>;
+
+/// What every answer says of itself.
+const NAME: HeaderValue = HeaderValue::from_static("yandro");
+
+/// Over plain HTTP: to the same name, path and query over HTTPS. 307 keeps the method
+/// and, unlike 301, is not remembered by browsers when the site is gone.
+pub(crate) fn redirect<B>(sites: &Sites, https_port: u16, request: &Request<B>) -> Response<Body> {
+    let host = host(request).unwrap_or_default();
+    let mut response = if sites.get(host).is_none() {
+        no_site(StatusCode::NOT_FOUND, host)
+    } else {
+        let port = if https_port == 443 { String::new() } else { format!(":{https_port}") };
+        let path = request.uri().path_and_query().map_or("/", |path| path.as_str());
+        let location = format!("https://{host}{port}{path}");
+        let mut response = text(StatusCode::TEMPORARY_REDIRECT, format!("This site is at {location}\n"));
+        match HeaderValue::try_from(location) {
+            Ok(location) => _ = response.headers_mut().insert(LOCATION, location),
+            Err(_) => response = text(StatusCode::BAD_REQUEST, "The path can't be sent on.\n"),
+        }
+        response
+    };
+    response.headers_mut().insert(SERVER, NAME);
+    response
+}
+
+/// Over HTTPS: the site's own answer. `sni` is the name that the handshake was for.
+pub(crate) async fn answer(sites: &Sites, sni: Option<&str>, request: Request<Incoming>) -> Response<Body> {
+    let host = host(&request).unwrap_or_default().to_owned();
+    let entry = sites.get(&host);
+    // A connection made for one site must not serve another (RFC 9110 section 15.5.20).
+    let same = match (entry, sni.and_then(|sni| sites.get(sni))) {
+        (Some(entry), Some(shaken)) => std::sync::Arc::ptr_eq(entry, shaken),
+        _ => false,
+    };
+    let Some(entry) = entry.filter(|_| same) else {
+        return no_site(StatusCode::MISDIRECTED_REQUEST, &host);
+    };
+    match &entry.answer {
+        Answerer::Upstream(upstream) => proxy::pass_on(upstream, &host, request).await,
+        Answerer::Folder(files) => {
+            if ![Method::GET, Method::HEAD].contains(request.method()) {
+                return text(StatusCode::METHOD_NOT_ALLOWED, "A folder answers GET and HEAD only.\n");
+            }
+            let mut response = match files.clone().oneshot(request).await {
+                Ok(response) => response.map(|body| body.map_err(Into::into).boxed_unsync()),
+                Err(never) => match never {},
+            };
+            response.headers_mut().insert(SERVER, NAME);
+            response
+        }
+    }
+}
+
+/// The host that a request is for, without its port.
+fn host<B>(request: &Request<B>) -> Option<&str> {
+    let authority = match request.uri().host() {
+        Some(host) => return Some(host),
+        None => request.headers().get(HOST)?.to_str().ok()?,
+    };
+    let uri_host = authority.rsplit_once(':').map_or(authority, |(host, _)| host);
+    Some(uri_host)
+}
+
+fn no_site(status: StatusCode, host: &str) -> Response<Body> {
+    let shown: String = host.chars().filter(|c| c.is_ascii_alphanumeric() || "-.:[]".contains(*c)).take(253).collect();
+    text(status, format!("No site here is named `{shown}`. `yandro sites` lists those that are.\n"))
+}
+
+pub(crate) fn text(status: StatusCode, body: impl Into<String>) -> Response<Body> {
+    let body = Full::new(Bytes::from(body.into())).map_err(|never| match never {}).boxed_unsync();
+    let mut response = Response::new(body);
+    *response.status_mut() = status;
+    response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static("text/plain; charset=utf-8"));
+    response.headers_mut().insert(SERVER, NAME);
+    response
+}
+
+/// Only path and query of a request's target.
+pub(crate) fn path_of(uri: &Uri) -> Uri {
+    uri.path_and_query().map_or_else(|| Uri::from_static("/"), |path| Uri::from(path.clone()))
+}

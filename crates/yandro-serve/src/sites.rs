@@ -1,0 +1,109 @@
+//! The sites that are served, and which of them a request is for.
+
+use std::collections::HashMap;
+use std::fmt;
+use std::sync::Arc;
+
+use camino::Utf8PathBuf;
+use rustls::pki_types::pem::PemObject as _;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use rustls::sign::CertifiedKey;
+use tower_http::services::ServeDir;
+use yandro_core::name::HostName;
+use yandro_core::site::{Content, Site, Upstream};
+
+use crate::files;
+
+/// A site with its certificate.
+#[derive(Clone)]
+pub struct ServedSite {
+    /// The site.
+    pub site: Site,
+    /// Full chain, PEM.
+    pub chain: Vec<u8>,
+    /// Key, PKCS#8 PEM. Secret.
+    pub key: Vec<u8>,
+}
+
+/// A site that can't be served.
+#[derive(Debug, thiserror::Error)]
+#[error("the site `{site}` can't be served: {fault}")]
+pub struct SiteError {
+    site: HostName,
+    fault: String,
+}
+
+/// All sites that are served, by every name that they have.
+#[derive(Default)]
+pub struct Sites {
+    by_name: HashMap<String, Arc<Entry>>,
+}
+
+pub(crate) struct Entry {
+    pub(crate) answer: Answerer,
+    pub(crate) key: Arc<CertifiedKey>,
+}
+
+/// What answers for a site.
+pub(crate) enum Answerer {
+    Folder(ServeDir),
+    Upstream(Upstream),
+}
+
+impl Sites {
+    /// Reads the certificates and makes the sites ready.
+    ///
+    /// # Errors
+    /// When a site's certificate or key can't be used.
+    pub fn new(sites: Vec<ServedSite>) -> Result<Self, SiteError> {
+        let mut by_name = HashMap::new();
+        for served in sites {
+            let fault = |fault: String| SiteError { site: served.site.name.clone(), fault };
+            let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_slice_iter(&served.chain)
+                .collect::<Result<_, _>>()
+                .map_err(|error| fault(format!("its certificate can't be read: {error}")))?;
+            let key = PrivateKeyDer::from_pem_slice(&served.key)
+                .map_err(|error| fault(format!("its key can't be read: {error}")))?;
+            let key = CertifiedKey::from_der(chain, key, &rustls::crypto::ring::default_provider())
+                .map_err(|error| fault(format!("its certificate and key don't fit: {error}")))?;
+            let answer = match &served.site.content {
+                Content::Upstream(upstream) => Answerer::Upstream(upstream.clone()),
+                Content::Folder { .. } => {
+                    let root: Utf8PathBuf = served.site.document_root().expect("a folder has a document root");
+                    Answerer::Folder(files::of(&root))
+                }
+            };
+            let entry = Arc::new(Entry { answer, key: Arc::new(key) });
+            by_name.extend(served.site.names().map(|name| (name.to_string(), entry.clone())));
+        }
+        Ok(Self { by_name })
+    }
+
+    /// How many names are answered.
+    pub fn len(&self) -> usize {
+        self.by_name.len()
+    }
+
+    /// Whether no name is answered.
+    pub fn is_empty(&self) -> bool {
+        self.by_name.is_empty()
+    }
+
+    /// The site of a host name, whatever its case.
+    pub(crate) fn get(&self, host: &str) -> Option<&Arc<Entry>> {
+        self.by_name.get(&host.trim_end_matches('.').to_ascii_lowercase())
+    }
+}
+
+impl fmt::Debug for Sites {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_set().entries(self.by_name.keys()).finish()
+    }
+}
+
+impl fmt::Debug for ServedSite {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        // Not the key.
+        f.debug_struct("ServedSite").field("site", &self.site).finish_non_exhaustive()
+    }
+}
