@@ -4,7 +4,6 @@ use std::net::IpAddr;
 
 use camino::Utf8PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use yandro_core::name::HostName;
 use yandro_core::site::ServerKind;
 
 /// From a project folder to a proven https://name on your own machine.
@@ -91,16 +90,15 @@ pub(crate) enum Command {
   yandro map saltmarsh.test --preview")]
 pub(crate) struct MapArgs {
     /// The site's name, such as saltmarsh.test
-    #[arg(value_parser = HostName::parse)]
-    pub(crate) name: HostName,
+    pub(crate) name: String,
     /// The project's folder, or the upstream as http://HOST:PORT; without it the site's
     /// own, or for a new site the current folder
     #[arg(value_name = "FOLDER")]
     pub(crate) target: Option<String>,
     /// A further name that answers alike; give it once for each. Takes the place of the
     /// aliases that the site has
-    #[arg(long = "alias", value_name = "NAME", value_parser = HostName::parse)]
-    pub(crate) aliases: Vec<HostName>,
+    #[arg(long = "alias", value_name = "NAME")]
+    pub(crate) aliases: Vec<String>,
     /// Take all aliases away
     #[arg(long, conflicts_with = "aliases")]
     pub(crate) no_alias: bool,
@@ -135,15 +133,15 @@ impl From<ServerArg> for ServerKind {
 #[derive(Debug, Args)]
 pub(crate) struct UnmapArgs {
     /// The sites' names
-    #[arg(required = true, value_name = "NAME", value_parser = HostName::parse)]
-    pub(crate) names: Vec<HostName>,
+    #[arg(required = true, value_name = "NAME")]
+    pub(crate) names: Vec<String>,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct CheckArgs {
     /// The sites to check, by name or alias; without any, all of them
-    #[arg(value_name = "NAME", value_parser = HostName::parse)]
-    pub(crate) names: Vec<HostName>,
+    #[arg(value_name = "NAME")]
+    pub(crate) names: Vec<String>,
 }
 
 #[derive(Debug, Args)]

@@ -3,6 +3,7 @@
 use std::fmt;
 
 use yandro_core::hosts::EditError;
+use yandro_core::name::{HostName, NameError};
 use yandro_core::plan::PlanError;
 use yandro_machine::MachineError;
 use yandro_machine::changes::{CarryOutError, Cause, LockError, PutBackError};
@@ -58,6 +59,18 @@ impl CommandError {
     pub(crate) fn hint(mut self, hint: impl Into<String>) -> Self {
         self.hints.push(hint.into());
         self
+    }
+}
+
+/// Reads names as a person gave them.
+pub(crate) fn names<'a>(given: impl IntoIterator<Item = &'a String>) -> Result<Vec<HostName>, CommandError> {
+    given.into_iter().map(|text| HostName::parse(text).map_err(CommandError::from)).collect()
+}
+
+impl From<NameError> for CommandError {
+    fn from(error: NameError) -> Self {
+        let hint = error.suggestion().map(|name| format!("did you mean `{name}`?"));
+        hint.into_iter().fold(Self::usage(error), Self::hint)
     }
 }
 
@@ -161,6 +174,7 @@ pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> Com
         Cause::File(error) => error.into(),
         Cause::Test(words) => {
             CommandError::not_made(format!("the server refuses the configuration:\n{}", indented(&words)))
+                .hint("mend the file and line that it names, then run the command again")
         }
         Cause::BringUp(words) => {
             CommandError::not_made(format!("the server could not be reloaded:\n{}", indented(&words)))

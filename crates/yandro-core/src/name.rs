@@ -20,7 +20,7 @@ pub enum NameError {
     #[error("a host name is missing: give one such as `saltmarsh.test`")]
     Empty,
     /// A URL, not a name.
-    #[error("`{text}` is an address of a page, not a host name: give the name alone{}", suggest(.name.as_deref()))]
+    #[error("`{text}` is the address of a page, not a host name: give the name alone")]
     Url {
         /// What was given.
         text: String,
@@ -28,7 +28,7 @@ pub enum NameError {
         name: Option<String>,
     },
     /// A name with a port behind it.
-    #[error("`{text}` names a port: a host name has none{}", suggest(.name.as_deref()))]
+    #[error("`{text}` names a port, and a host name has none: give the name alone")]
     Port {
         /// What was given.
         text: String,
@@ -50,7 +50,7 @@ pub enum NameError {
         text: String,
     },
     /// A character that no label may hold.
-    #[error("`{text}` is no host name: {character} may not stand in one; letters, digits, hyphens and dots may{}", suggest(.name.as_deref()))]
+    #[error("`{text}` is no host name: {character} may not stand in one; letters, digits, hyphens and dots may")]
     Character {
         /// What was given.
         text: String,
@@ -90,8 +90,14 @@ pub enum NameError {
     Localhost,
 }
 
-fn suggest(name: Option<&str>) -> String {
-    name.map(|name| format!(", `{name}`")).unwrap_or_default()
+impl NameError {
+    /// The name that was probably meant.
+    pub fn suggestion(&self) -> Option<&str> {
+        match self {
+            Self::Url { name, .. } | Self::Port { name, .. } | Self::Character { name, .. } => name.as_deref(),
+            _ => None,
+        }
+    }
 }
 
 impl HostName {
@@ -269,7 +275,8 @@ mod tests {
     use super::*;
 
     fn refusal(text: &str) -> String {
-        HostName::parse(text).unwrap_err().to_string()
+        let error = HostName::parse(text).unwrap_err();
+        format!("{error} ({})", error.suggestion().unwrap_or("no suggestion"))
     }
 
     #[test]
@@ -292,11 +299,11 @@ mod tests {
         let longer = [["a"; 60].concat().as_str(); 5].join(".") + ".test";
         for (given, words) in [
             ("", "a host name is missing"),
-            ("http://saltmarsh.test/tides", "give the name alone, `saltmarsh.test`"),
-            ("saltmarsh.test/tides", "give the name alone, `saltmarsh.test`"),
-            ("saltmarsh.test:8080", "names a port: a host name has none, `saltmarsh.test`"),
+            ("http://saltmarsh.test/tides", "give the name alone (saltmarsh.test)"),
+            ("saltmarsh.test/tides", "give the name alone (saltmarsh.test)"),
+            ("saltmarsh.test:8080", "names a port, and a host name has none: give the name alone (saltmarsh.test)"),
             ("salt_marsh.test", "an underscore may not stand in one"),
-            ("salt_marsh.test", "`salt-marsh.test`"),
+            ("salt_marsh.test", "(salt-marsh.test)"),
             ("salt marsh.test", "a space may not stand in one"),
             ("saltmarsh.test\n127.0.0.1 depot.test", "U+000A"),
             ("127.0.0.1", "is an IP address"),

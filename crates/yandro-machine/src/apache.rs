@@ -8,7 +8,7 @@ use yandro_core::httpd::{DebianLayout, ModuleFiles};
 use yandro_core::plan::ObservedApache;
 use yandro_core::site::Site;
 
-use crate::changes::ServerControl;
+use crate::changes::{BroughtUp, ServerControl};
 use crate::files::{self, FileError};
 use crate::machine::Machine;
 use crate::process::{self, Ran};
@@ -112,17 +112,18 @@ impl ServerControl for Apache {
         if ran.succeeded { Ok(()) } else { Err(ran.words) }
     }
 
-    fn bring_up(&self) -> Result<(), String> {
+    fn bring_up(&self) -> Result<BroughtUp, String> {
         if let Some(pid) = self.running() {
             // The documented signal of a graceful restart. The configuration was
             // tested a moment ago, and `apachectl graceful` would test it again.
             return rustix::process::kill_process(pid, rustix::process::Signal::USR1)
+                .map(|()| BroughtUp::Reloaded)
                 .map_err(|error| format!("process {} could not be told to reload: {error}", pid.as_raw_nonzero()));
         }
         let ran = match &self.systemctl {
             Some(systemctl) => self.run(systemctl, &["start", "apache2.service"])?,
             None => self.run(&self.control, &["-k", "start"])?,
         };
-        if ran.succeeded { Ok(()) } else { Err(format!("{}: {}", ran.command, ran.words)) }
+        if ran.succeeded { Ok(BroughtUp::Started) } else { Err(format!("{}: {}", ran.command, ran.words)) }
     }
 }

@@ -12,7 +12,7 @@ use yandro_machine::{files, observe};
 
 use crate::args::CheckArgs;
 use crate::context::{Context, now};
-use crate::error::{CommandError, Status};
+use crate::error::{self, CommandError, Status};
 use crate::signals;
 use crate::view::{Ui, check as view};
 
@@ -37,7 +37,7 @@ fn chosen(args: &CheckArgs, list: &SiteList) -> Result<Vec<Site>, CommandError> 
         return Ok(list.sites.clone());
     }
     let mut sites: Vec<Site> = Vec::new();
-    for name in &args.names {
+    for name in &error::names(&args.names)? {
         let site = list.owner(name).ok_or_else(|| {
             CommandError::usage(format!("there is no site `{name}`"))
                 .hint(format!("map it: yandro map {name} FOLDER; or see which there are: yandro sites"))

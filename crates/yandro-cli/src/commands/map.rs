@@ -4,10 +4,11 @@ use std::time::{Duration, Instant};
 
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use serde_json::json;
-use yandro_core::check::{Code, Finding, SiteReport};
+use yandro_core::check::{Code, Finding, Severity, SiteReport};
+use yandro_core::name::HostName;
 use yandro_core::plan::{ChangeSet, map_site};
 use yandro_core::site::{Content, DEFAULT_ADDRESS, ServerKind, Site, SiteList, Upstream};
-use yandro_machine::changes::carry_out;
+use yandro_machine::changes::{BroughtUp, carry_out};
 use yandro_machine::{SystemFresh, observe};
 
 use super::check;
@@ -52,11 +53,11 @@ pub(crate) fn run_then(
     let mut proof = None;
     // A server that doesn't run has to, even where nothing has to be written.
     set.server = set.server.or(site.server.filter(|_| needs_start(context, &site)));
-    carry_out(&context.machine, &lock, &set, server.as_deref(), stamp(now()), || {
+    let brought_up = carry_out(&context.machine, &lock, &set, server.as_deref(), stamp(now()), || {
         written()?;
         let seen = prove(context, &site)?;
         match seen {
-            Proven::Seen(report) if !stands(&report) => Err(ProofFailed::Report(report)),
+            Proven::Seen(report) if !is_kept(&report) => Err(ProofFailed::Report(report)),
             seen => {
                 proof = Some(seen);
                 Ok(())
@@ -65,30 +66,31 @@ pub(crate) fn run_then(
     })
     .map_err(|error| error::carry_out(error, |failed| not_proven(failed, ui.verbose)))?;
 
-    Ok(tell(context, &site, &set, proof.unwrap_or(Proven::NotTried(String::new())), ui))
+    Ok(tell(context, &site, &set, brought_up, &proof.unwrap_or(Proven::NotTried(String::new())), ui))
 }
 
 /// The site as the arguments want it, on top of what it was.
 fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Result<Site, CommandError> {
-    let before = list.site(&args.name);
+    let name = HostName::parse(&args.name)?;
+    let before = list.site(&name);
     if before.is_none()
-        && let Some(owner) = list.owner(&args.name)
+        && let Some(owner) = list.owner(&name)
     {
-        return Err(CommandError::usage(format!("`{}` is an alias of the site `{}`", args.name, owner.name))
+        return Err(CommandError::usage(format!("`{name}` is an alias of the site `{}`", owner.name))
             .hint(format!("change that site: yandro map {}", owner.name)));
     }
     let aliases = match before {
         _ if args.no_alias => Vec::new(),
         Some(before) if args.aliases.is_empty() => before.aliases.clone(),
-        _ => args.aliases.clone(),
+        _ => error::names(&args.aliases)?,
     };
-    let mut names: Vec<_> = std::iter::once(&args.name).chain(&aliases).collect();
+    let mut names: Vec<_> = std::iter::once(&name).chain(&aliases).collect();
     names.sort();
     if let Some(twice) = names.windows(2).find(|pair| pair[0] == pair[1]) {
         return Err(CommandError::usage(format!("`{}` is given twice", twice[0])));
     }
     Ok(Site {
-        name: args.name.clone(),
+        name,
         aliases,
         content: content(context, args, before)?,
         address: args.address.or(before.map(|before| before.address)).unwrap_or(DEFAULT_ADDRESS),
@@ -203,10 +205,16 @@ fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFailed> {
     })
 }
 
-/// Whether the site is as it should be, but for what isn't yandro's to mend.
+/// Whether the site is as it should be, but for what waiting doesn't mend.
 fn stands(report: &SiteReport) -> bool {
-    let others = [Code::UpstreamDown, Code::ProofNotWritten];
-    report.is_well() || report.findings.iter().all(|finding| others.contains(&finding.code))
+    let lasting = [Code::UpstreamDown, Code::ProofNotWritten, Code::HttpsStatus, Code::CertificateEnds];
+    report.findings.iter().all(|finding| lasting.contains(&finding.code))
+}
+
+/// Whether the change is worth keeping: nothing is in the way but warnings, and an
+/// upstream that is yet to be started.
+fn is_kept(report: &SiteReport) -> bool {
+    report.findings.iter().all(|finding| finding.severity == Severity::Warning || finding.code == Code::UpstreamDown)
 }
 
 fn not_proven(failed: ProofFailed, verbose: bool) -> CommandError {
@@ -222,10 +230,17 @@ fn not_proven(failed: ProofFailed, verbose: bool) -> CommandError {
     }
 }
 
-fn tell(context: &Context, site: &Site, set: &ChangeSet, proof: Proven, ui: &mut Ui) -> Status {
+fn tell(
+    context: &Context,
+    site: &Site,
+    set: &ChangeSet,
+    brought_up: Option<BroughtUp>,
+    proof: &Proven,
+    ui: &mut Ui,
+) -> Status {
     let server = site.server.unwrap_or(ServerKind::BuiltIn);
     let url = context.url(site, server);
-    let (findings, proven) = match &proof {
+    let (findings, proven) = match proof {
         Proven::Seen(report) => (report.findings.clone(), report.is_well()),
         Proven::NotTried(_) => (Vec::new(), false),
     };
@@ -240,9 +255,9 @@ fn tell(context: &Context, site: &Site, set: &ChangeSet, proof: Proven, ui: &mut
         ui.say(&format!("{STRONG}{}{STRONG:#} -> {}{unchanged}", site.name.to_unicode(), site.content));
         let mut lines = change::summary(set, &context.machine.places);
         if set.server.is_some() {
-            lines.push(("server", server_line(server, context.machine.is_real())));
+            lines.push(("server", server_line(server, brought_up)));
         }
-        lines.push(match &proof {
+        lines.push(match proof {
             Proven::Seen(_) if proven => ("proof", format!("{GOOD}{url} answers from there, over HTTPS{GOOD:#}")),
             Proven::Seen(_) => ("proof", format!("{WARN}written, but not all is well{WARN:#}")),
             Proven::NotTried(why) => ("proof", format!("{WARN}not proven{WARN:#}: {why}")),

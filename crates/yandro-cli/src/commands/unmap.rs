@@ -19,7 +19,7 @@ pub(crate) fn run(context: &Context, args: &UnmapArgs, ui: &mut Ui) -> Result<St
 
     let (text, list) = context.list()?;
     let mut sites: Vec<&Site> = Vec::new();
-    for name in &args.names {
+    for name in &error::names(&args.names)? {
         match (list.site(name), list.owner(name)) {
             (Some(site), _) if sites.contains(&site) => {}
             (Some(site), _) => sites.push(site),
@@ -47,8 +47,9 @@ pub(crate) fn run(context: &Context, args: &UnmapArgs, ui: &mut Ui) -> Result<St
     let runs = context.control().is_some_and(|apache| apache.running().is_some());
     set.server = set.server.filter(|_| runs || !context.machine.is_real());
     let server = context.control_of(set.server)?;
-    carry_out(&context.machine, &lock, &set, server.as_deref(), stamp(now()), || Ok::<(), Infallible>(()))
-        .map_err(|error| error::carry_out(error, |never| match never {}))?;
+    let brought_up =
+        carry_out(&context.machine, &lock, &set, server.as_deref(), stamp(now()), || Ok::<(), Infallible>(()))
+            .map_err(|error| error::carry_out(error, |never| match never {}))?;
 
     if ui.json {
         let names: Vec<&str> = sites.iter().map(|site| site.name.as_str()).collect();
@@ -61,7 +62,7 @@ pub(crate) fn run(context: &Context, args: &UnmapArgs, ui: &mut Ui) -> Result<St
     }
     let mut lines = change::summary(&set, &context.machine.places);
     if set.server.is_some() {
-        lines.push(("server", server_line(ServerKind::Apache, context.machine.is_real())));
+        lines.push(("server", server_line(ServerKind::Apache, brought_up)));
     }
     ui.say(&labelled(&lines));
     Ok(Status::Well)

@@ -3,8 +3,10 @@
 use std::fmt::Write as _;
 
 use serde_json::json;
+use yandro_core::pki::{Facts, date};
 use yandro_core::plan::{ChangeSet, FileChange, Places, Step, unified_diff};
 use yandro_core::site::ServerKind;
+use yandro_machine::changes::BroughtUp;
 
 use super::{BAD, COMMAND, DIM, GOOD, STRONG, Ui};
 
@@ -94,15 +96,16 @@ pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, St
             Step::Link(change) => {
                 verbs.push((
                     "enabled",
-                    format!("{} {}", if change.after.is_some() { "linked" } else { "unlinked" }, change.path),
+                    format!(
+                        "{} {}",
+                        if change.after.is_some() { "linked" } else { "unlinked" },
+                        places.inside(&change.path)
+                    ),
                 ));
             }
             Step::File(change) => {
                 if let Some(what) = subject(change, places) {
-                    verbs.push((
-                        what,
-                        format!("{} {}", kind_of(change.before.is_some(), change.after.is_some()), change.path),
-                    ));
+                    verbs.push((what, told(change, places)));
                 }
             }
         }
@@ -112,6 +115,20 @@ pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, St
         lines.push(("modules", format!("enabled {}", modules.join(", "))));
     }
     lines
+}
+
+/// What happened to a file: a certificate by its end, any other by its path.
+fn told(change: &FileChange, places: &Places) -> String {
+    let kind = kind_of(change.before.is_some(), change.after.is_some());
+    let path = places.inside(&change.path);
+    let chain = change.after.as_deref().filter(|_| change.path.starts_with(&places.data));
+    let facts = chain.and_then(|pem| Facts::certificates(pem).ok()).and_then(|chain| Facts::read(&chain[0]).ok());
+    match facts {
+        Some(facts) if facts.names.is_empty() => format!("{kind}: {}, until {}", facts.subject, date(facts.not_after)),
+        Some(facts) => format!("{kind} for {}, until {}", facts.names.join(", "), date(facts.not_after)),
+        None if change.path.starts_with(places.certificates()) => kind.to_owned(),
+        None => format!("{kind} {path}"),
+    }
 }
 
 /// What a file is to the person; `None` for one that goes with another.
@@ -133,11 +150,11 @@ fn subject(change: &FileChange, places: &Places) -> Option<&'static str> {
 }
 
 /// What is said of a server after the change.
-pub(crate) fn server_line(server: ServerKind, is_real: bool) -> String {
-    if is_real {
-        format!("{server}: configuration tested, reloaded")
-    } else {
-        format!("{server}: not tested and not reloaded, since this is a sysroot")
+pub(crate) fn server_line(server: ServerKind, brought_up: Option<BroughtUp>) -> String {
+    match brought_up {
+        Some(BroughtUp::Reloaded) => format!("{server}: configuration tested, reloaded"),
+        Some(BroughtUp::Started) => format!("{server}: configuration tested, started"),
+        None => format!("{server}: not tested and not reloaded, since this is a sysroot"),
     }
 }
 

@@ -35,10 +35,7 @@ pub(crate) fn print(ui: &mut Ui, reports: &[SiteReport], took: Duration) {
         }
     }
     ui.say(&table.render());
-    for finding in reports.iter().flat_map(|report| &report.findings) {
-        let text = finding_text(finding, ui.verbose);
-        ui.print(&text);
-    }
+    print_findings(ui, reports.iter().flat_map(|report| &report.findings));
     let names = reports.iter().map(|report| report.names.len()).sum();
     let proven = reports.iter().flat_map(|report| &report.names).filter(|name| name.is_well()).count();
     let verdict = if proven == names {
@@ -71,6 +68,24 @@ fn row(report: &SiteReport, name: &NameReport) -> Vec<Cell> {
         });
     }
     cells
+}
+
+/// Prints each cause once, with the first of the names that it stands in the way of.
+fn print_findings<'a>(ui: &mut Ui, findings: impl Iterator<Item = &'a Finding>) {
+    let mut groups: Vec<(&Finding, usize)> = Vec::new();
+    for finding in findings {
+        match groups.iter_mut().find(|(first, _)| (first.code, &first.cause) == (finding.code, &finding.cause)) {
+            Some((_, more)) => *more += 1,
+            None => groups.push((finding, 0)),
+        }
+    }
+    for (finding, more) in groups {
+        let mut text = finding_text(finding, ui.verbose);
+        if more > 0 {
+            text += &format!("\n    {DIM}also:{DIM:#} {}", count(more, "further site"));
+        }
+        ui.print(&text);
+    }
 }
 
 /// A finding in two or three lines.

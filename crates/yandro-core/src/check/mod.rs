@@ -6,6 +6,7 @@
 mod finding;
 mod judge;
 mod observation;
+mod steps;
 
 pub use finding::{Code, Finding, Severity};
 pub use judge::{NameReport, Outcome, SiteReport, Step, StepReport, judge};

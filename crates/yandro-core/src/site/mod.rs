@@ -122,7 +122,7 @@ impl std::fmt::Display for ServerKind {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(match self {
             Self::Apache => "Apache httpd",
-            Self::BuiltIn => "built-in server",
+            Self::BuiltIn => "the built-in server",
         })
     }
 }

@@ -25,7 +25,16 @@ pub trait ServerControl {
     ///
     /// # Errors
     /// The words of the program that failed.
-    fn bring_up(&self) -> Result<(), String>;
+    fn bring_up(&self) -> Result<BroughtUp, String>;
+}
+
+/// What a server needed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum BroughtUp {
+    /// It ran, and was reloaded.
+    Reloaded,
+    /// It didn't run, and was started.
+    Started,
 }
 
 /// Why a change set was not carried out.
@@ -59,7 +68,8 @@ pub enum Cause<E> {
 
 /// Carries a change set out: record, steps, the server's test, its reload, the proof.
 ///
-/// The caller holds the lock from before it observed the machine.
+/// The caller holds the lock from before it observed the machine. Gives what the
+/// server needed, if one was asked.
 ///
 /// # Errors
 /// A [`CarryOutError`]; in every case but a failed put-back, everything is as it was.
@@ -70,7 +80,7 @@ pub fn carry_out<E>(
     server: Option<&dyn ServerControl>,
     at: String,
     prove: impl FnOnce() -> Result<(), E>,
-) -> Result<(), CarryOutError<E>> {
+) -> Result<Option<BroughtUp>, CarryOutError<E>> {
     let forbidden = forbidden(machine, set);
     if !forbidden.is_empty() {
         return Err(CarryOutError::NotPermitted(forbidden));
@@ -80,6 +90,11 @@ pub fn carry_out<E>(
             return Err(CarryOutError::ChangedMeanwhile(step.path().to_owned()));
         }
     }
+    if set.is_empty() {
+        return prove()
+            .map(|()| None)
+            .map_err(|seen| CarryOutError::Failed { cause: Cause::Proof(seen), put_back: Ok(()) });
+    }
     let history = machine.history();
     let untouched = |error| CarryOutError::Failed { cause: Cause::File(error), put_back: Ok(()) };
     record::make_folder(&history).map_err(untouched)?;
@@ -87,13 +102,14 @@ pub fn carry_out<E>(
     let record = Record::new(record::next_id(&history), at, set).map_err(untouched)?;
     record.begin(&history).map_err(untouched)?;
 
-    let mut brought_up = false;
+    let mut brought_up = None;
     let done = (|| {
         do_steps(machine, &record, &history, set).map_err(Cause::File)?;
         if let Some(server) = server.filter(|_| set.server.is_some()) {
             server.test().map_err(Cause::Test)?;
-            brought_up = true;
-            server.bring_up().map_err(Cause::BringUp)?;
+            // Should this fail halfway, the old configuration has to be brought up, too.
+            brought_up = Some(BroughtUp::Reloaded);
+            brought_up = Some(server.bring_up().map_err(Cause::BringUp)?);
         }
         prove().map_err(Cause::Proof)?;
         record.finish(&history).map_err(Cause::File)
@@ -101,10 +117,10 @@ pub fn carry_out<E>(
     match done {
         Ok(()) => {
             clean_up(machine, &record, &history);
-            Ok(())
+            Ok(brought_up)
         }
         Err(cause) => {
-            let put_back = put_back(machine, &record, server.filter(|_| brought_up));
+            let put_back = put_back(machine, &record, server.filter(|_| brought_up.is_some()));
             Err(CarryOutError::Failed { cause, put_back })
         }
     }

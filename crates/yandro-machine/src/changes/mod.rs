@@ -10,6 +10,6 @@ mod lock;
 mod put_back;
 mod record;
 
-pub use carry_out::{CarryOutError, Cause, ServerControl, carry_out};
+pub use carry_out::{BroughtUp, CarryOutError, Cause, ServerControl, carry_out};
 pub use lock::{Lock, LockError};
 pub use put_back::{PutBackError, Recovered, is_unfinished, recover};
