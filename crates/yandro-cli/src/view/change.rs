@@ -124,7 +124,7 @@ fn told(change: &FileChange, places: &Places) -> String {
     let chain = change.after.as_deref().filter(|_| change.path.starts_with(&places.data));
     let facts = chain.and_then(|pem| Facts::certificates(pem).ok()).and_then(|chain| Facts::read(&chain[0]).ok());
     match facts {
-        Some(facts) if facts.names.is_empty() => format!("{kind}: {}, until {}", facts.subject, date(facts.not_after)),
+        Some(facts) if facts.names.is_empty() => format!("{kind}, until {}", date(facts.not_after)),
         Some(facts) => format!("{kind} for {}, until {}", facts.names.join(", "), date(facts.not_after)),
         None if change.path.starts_with(places.certificates()) => kind.to_owned(),
         None => format!("{kind} {path}"),

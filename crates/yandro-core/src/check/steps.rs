@@ -285,10 +285,11 @@ impl Judge<'_> {
         let served_by = answer.server.as_ref().map(|server| format!("answered by `{server}`"));
         let is_folder = matches!(self.expected.site.content, Content::Folder { .. });
         // Where the proof tells the cause, the status is only its symptom.
-        match seen(self.seen.proof.as_ref()) {
-            Some(Proof::UpstreamDown(words)) => return fail(answer.status.to_string(), self.upstream_down(words)),
-            Some(Proof::Status(403)) if answer.status == 403 => return fail("403", self.forbidden()),
-            _ => {}
+        if answer.status >= 400
+            && let Err(failed) = self.proof()
+            && failed.1.severity == Severity::Error
+        {
+            return fail(answer.status.to_string(), failed.1);
         }
         let cause = match answer.status {
             500.. => {

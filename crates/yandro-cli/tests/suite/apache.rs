@@ -1,0 +1,181 @@
+//! The real Apache httpd, the real resolver and the real curl, on a private machine.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
+
+use super::kit::eventually;
+use super::namespace::{HOSTS, Namespace};
+
+#[test]
+fn a_folder_becomes_a_proven_site_and_goes_again() {
+    let Some(machine) = Namespace::new(&["openssl"]) else { return };
+    let tree = || machine.run("sh", &["-c", "cd apache2; find . | sort; cat sites-available/* ports.conf"]).stdout;
+    let before = tree();
+
+    let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--alias", "www.saltmarsh.test"]).succeeds();
+    assert!(ran.stdout.contains("configuration tested, started"), "{ran}");
+    assert!(ran.stdout.contains("https://saltmarsh.test/ answers from there, over HTTPS"), "{ran}");
+    // The bind-mounted hosts file was written in place, and the resolver obeys it.
+    let resolved = machine.run("getent", &["hosts", "www.saltmarsh.test"]).stdout;
+    assert!(resolved.starts_with("127.0.0.1 "), "{resolved}");
+
+    let page = machine.curl(&["https://saltmarsh.test/"]).succeeds();
+    assert_eq!(page.stdout, "<h1>Saltmarsh Ferries</h1>\n");
+    let distrusted = machine.run("curl", &["--silent", "--show-error", "https://saltmarsh.test/"]);
+    assert_eq!(distrusted.status, 60, "{distrusted}");
+    let head = machine.curl(&["--head", "http://www.saltmarsh.test/a%20b?tide=high&boat=%2F"]).stdout;
+    assert!(head.starts_with("HTTP/1.1 307 "), "{head}");
+    assert!(head.contains("Location: https://www.saltmarsh.test/a%20b?tide=high&boat=%2F\r\n"), "{head}");
+    let chain = machine.path("home/.local/share/yandro/certificates/saltmarsh.test/fullchain.pem");
+    let verified = machine.run(
+        "openssl",
+        &[
+            "verify",
+            "-x509_strict",
+            "-CAfile",
+            machine.root_certificate().to_str().unwrap(),
+            "-untrusted",
+            chain.to_str().unwrap(),
+            "-verify_hostname",
+            "www.saltmarsh.test",
+            chain.to_str().unwrap(),
+        ],
+    );
+    assert!(verified.stdout.ends_with(": OK\n"), "{verified}");
+
+    // An override file works, as developers need it.
+    fs::write(machine.path("saltmarsh/.htaccess"), "RewriteEngine on\nRewriteRule ^tides$ index.html\n").unwrap();
+    assert_eq!(machine.curl(&["https://saltmarsh.test/tides"]).stdout, page.stdout);
+
+    // Another folder, at once and without a restart.
+    fs::create_dir(machine.path("tides")).unwrap();
+    fs::write(machine.path("tides/index.html"), "tides\n").unwrap();
+    let ran = machine.yandro(&["map", "saltmarsh.test", "./tides"]).succeeds();
+    assert!(ran.stdout.contains("configuration tested, reloaded"), "{ran}");
+    assert_eq!(machine.curl(&["https://www.saltmarsh.test/"]).stdout, "tides\n");
+    assert!(!machine.path("tides/.well-known").exists(), "the proof file is gone");
+
+    machine.yandro(&["check"]).succeeds();
+    machine.yandro(&["unmap", "saltmarsh.test"]).succeeds();
+    assert_eq!(machine.hosts(), HOSTS);
+    let modules =
+        |text: &str| text.lines().filter(|line| !line.contains("mods-enabled")).collect::<Vec<_>>().join("\n");
+    assert_eq!(modules(&tree()), modules(&before));
+}
+
+#[test]
+fn a_configuration_that_the_server_refuses_is_put_back() {
+    let Some(machine) = Namespace::new(&[]) else { return };
+    fs::write(machine.path("apache2/sites-enabled/zz-tides.conf"), "# mine\nTideTable on\n").unwrap();
+    let tree = || machine.run("sh", &["-c", "find apache2 home/.config 2>/dev/null | sort; cat hosts"]).stdout;
+    let before = tree();
+    let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]);
+    assert_eq!(ran.status, 3, "{ran}");
+    assert!(ran.stderr.contains("Syntax error on line 2 of /etc/apache2/sites-enabled/zz-tides.conf"), "{ran}");
+    assert!(ran.stderr.contains("everything was put back as it was"), "{ran}");
+    assert_eq!(tree(), before);
+    assert!(!machine.root_certificate().exists());
+}
+
+#[test]
+fn a_folder_that_the_server_may_not_read_is_told_and_put_back() {
+    let Some(machine) = Namespace::new(&[]) else { return };
+    machine.yandro(&["map", "depot.saltmarsh.test", "./saltmarsh"]).succeeds();
+    let hosts = machine.hosts();
+    fs::create_dir(machine.path("crew")).unwrap();
+    fs::set_permissions(machine.path("crew"), fs::Permissions::from_mode(0o700)).unwrap();
+    let ran = machine.yandro(&["map", "crew.saltmarsh.test", "./crew"]);
+    assert_eq!(ran.status, 3, "{ran}");
+    assert!(ran.stderr.contains("the server may not read $ROOT/crew"), "{ran}");
+    assert_eq!(machine.hosts(), hosts);
+    assert!(!machine.path("apache2/sites-available/yandro-crew.saltmarsh.test.conf").exists());
+    // The server was told to go back to what it had.
+    eventually("the old configuration answers", || machine.curl(&["https://depot.saltmarsh.test/"]).status == 0);
+    eventually("the new one does not", || {
+        machine
+            .curl(&["--insecure", "--resolve", "crew.saltmarsh.test:443:127.0.0.1", "https://crew.saltmarsh.test/"])
+            .stdout
+            .contains("Saltmarsh Ferries")
+    });
+}
+
+#[test]
+fn what_is_broken_on_purpose_is_found_by_its_cause() {
+    let Some(machine) = Namespace::new(&[]) else { return };
+    machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    let site_file = machine.path("apache2/sites-available/yandro-saltmarsh.test.conf");
+    let link = machine.path("apache2/sites-enabled/yandro-saltmarsh.test.conf");
+    let codes = || -> Vec<String> {
+        let ran = machine.yandro(&["--json", "check"]);
+        let json: serde_json::Value = serde_json::from_str(&ran.stdout).expect(&ran.to_string());
+        assert_eq!(ran.status, i32::from(!json["sites"][0]["findings"].as_array().unwrap().is_empty()), "{ran}");
+        json["sites"][0]["findings"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|finding| finding["code"].as_str().unwrap().to_owned())
+            .collect()
+    };
+    let reload = || {
+        machine.run("apachectl", &["-k", "graceful"]);
+    };
+    let found = |code: &str| eventually(code, || codes() == [code]);
+    let well = || eventually("all is well again", || codes().is_empty());
+    well();
+
+    fs::write(machine.path("hosts"), HOSTS).unwrap();
+    found("hosts-missing");
+    fs::write(machine.path("hosts"), "127.0.0.1 localhost\n127.0.0.9 saltmarsh.test\n127.0.0.1 saltmarsh.test\n")
+        .unwrap();
+    found("hosts-elsewhere");
+    fs::write(machine.path("hosts"), "127.0.0.1 localhost saltmarsh.test\n").unwrap();
+    well();
+
+    let text = fs::read_to_string(&site_file).unwrap();
+    fs::rename(machine.path("saltmarsh"), machine.path("gone")).unwrap();
+    found("folder-missing");
+    fs::rename(machine.path("gone"), machine.path("saltmarsh")).unwrap();
+
+    fs::write(&site_file, text.replace("RewriteEngine on", "RewriteEngine off")).unwrap();
+    reload();
+    found("redirect-missing");
+    fs::write(&site_file, text.replace("$ROOT/saltmarsh", "$ROOT/home").replace("/saltmarsh\"", "/log\"")).unwrap();
+    reload();
+    eventually("answered-elsewhere", || codes().contains(&"answered-elsewhere".to_owned()));
+    fs::write(&site_file, text.replace("Require all granted", "Require all denied")).unwrap();
+    reload();
+    found("folder-forbidden");
+    fs::write(&site_file, text.replace("SSLEngine on", "SSLEngine off")).unwrap();
+    reload();
+    found("tls-plain");
+    fs::write(&site_file, &text).unwrap();
+    reload();
+    well();
+
+    fs::remove_file(machine.path("saltmarsh/index.html")).unwrap();
+    fs::write(machine.path("saltmarsh/.htaccess"), "Options -Indexes\n").unwrap();
+    found("https-status");
+    fs::write(machine.path("saltmarsh/index.html"), "tides\n").unwrap();
+
+    fs::remove_file(&link).unwrap();
+    reload();
+    eventually("the port is closed or another site answers", || !codes().is_empty());
+    machine.yandro(&["map", "saltmarsh.test"]).succeeds();
+    machine.run("apachectl", &["-k", "stop"]);
+    found("port-closed");
+    machine.yandro(&["map", "saltmarsh.test"]).succeeds();
+    well();
+}
+
+#[test]
+fn an_upstream_is_passed_on_to_and_told_when_it_is_down() {
+    let Some(machine) = Namespace::new(&["python3"]) else { return };
+    let ran = machine.yandro(&["map", "booking.saltmarsh.test", "http://127.0.0.1:3000"]);
+    assert_eq!(ran.status, 1, "written, with a finding: {ran}");
+    assert!(ran.stdout.contains("the upstream of `booking.saltmarsh.test` doesn't answer"), "{ran}");
+    let mut upstream = machine.command("python3");
+    upstream.args(["-m", "http.server", "3000", "--bind", "127.0.0.1", "--directory"]).arg(machine.path("saltmarsh"));
+    let _upstream = super::kit::Background::start(&mut upstream);
+    eventually("the upstream is proven", || machine.yandro(&["check"]).status == 0);
+    assert_eq!(machine.curl(&["https://booking.saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
+}

@@ -1,0 +1,83 @@
+//! Bad input: one sentence, the cure, the right status, and nothing changed.
+
+use super::kit::Sysroot;
+
+#[test]
+fn bad_input_is_told_in_a_sentence_and_changes_nothing() {
+    let sysroot = Sysroot::with_apache();
+    let long = format!("{}.test", "a".repeat(64));
+    sysroot.write("tides.txt", "");
+    let before = sysroot.tree();
+    for (arguments, status, words) in [
+        (&["map", "http://saltmarsh.test", "./saltmarsh"][..], 2, "did you mean `saltmarsh.test`?"),
+        (&["map", "saltmarsh.test:443", "./saltmarsh"], 2, "names a port, and a host name has none"),
+        (&["map", "salt_marsh.test", "./saltmarsh"], 2, "did you mean `salt-marsh.test`?"),
+        (&["map", "salt marsh.test", "./saltmarsh"], 2, "a space may not stand in one"),
+        (&["map", &long, "./saltmarsh"], 2, "has 64 bytes, and 63 is the most"),
+        (&["map", "127.0.0.1", "./saltmarsh"], 2, "is an IP address"),
+        (&["map", "saltmarsh.test", "./nowhere"], 2, "there is no folder `$ROOT/nowhere`"),
+        (&["map", "saltmarsh.test", "./tides.txt"], 2, "is a file, and a site needs a folder"),
+        (&["map", "saltmarsh.test", "./depot", "--document-root", "../saltmarsh"], 2, "is not below the folder"),
+        (
+            &["map", "saltmarsh.test", "./depot", "--document-root", "web"],
+            2,
+            "there is no document root `$ROOT/depot/web`",
+        ),
+        (&["map", "saltmarsh.test", "https://127.0.0.1:3000"], 2, "give `http://HOST:PORT`"),
+        (&["map", "saltmarsh.test", "./depot", "--alias", "SALTMARSH.test"], 2, "is given twice"),
+        (&["map", "saltmarsh.org", "./saltmarsh"], 2, "choose a name below one of these suffixes"),
+        (&["check", "saltmarsh.test"], 2, "map it: yandro map saltmarsh.test FOLDER"),
+        (&["unmap", "saltmarsh.test"], 2, "see which there are: yandro sites"),
+        (&["authority", "show"], 3, "the first `yandro map NAME FOLDER` makes it"),
+    ] {
+        let ran = sysroot.yandro(arguments);
+        assert_eq!((ran.status, ran.stdout.as_str()), (status, ""), "{arguments:?}: {ran}");
+        assert!(ran.stderr.contains(words), "{arguments:?}: {ran}");
+    }
+    // The folder of yandro's own lock is all that may have come.
+    let own = |line: &&str| !line.starts_with("home/");
+    assert_eq!(sysroot.tree().lines().filter(own).collect::<Vec<_>>(), before.lines().filter(own).collect::<Vec<_>>());
+}
+
+#[test]
+fn what_is_in_the_way_is_shown_with_its_line() {
+    let sysroot = Sysroot::new();
+    insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]), @r"
+    error: no web server was found: there is no Apache httpd in `/etc/apache2`
+    to mend it: install Apache httpd (`apt install apache2`), or use the built-in server: add `--server built-in`, then run `yandro serve`
+    [status 3]
+    ");
+    sysroot.write("etc/hosts", "127.0.0.1 localhost\n10.0.0.5 depot.test SALTMARSH.test\n");
+    let before = sysroot.tree();
+    insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in"]), @r"
+    error: $ROOT/etc/hosts: line 2 already points `saltmarsh.test` to 10.0.0.5, not to 127.0.0.1
+    to mend it: take the name out of line 2 of $ROOT/etc/hosts and try again, or map the site to that address: --address 10.0.0.5
+    [status 3]
+    ");
+    sysroot.write("home/ada/.config/yandro/sites.toml", "# mine\n[[site]]\nname = \"depot.test\"\nfolder = 'depot'\n");
+    insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]), @r"
+    error: $ROOT/home/ada/.config/yandro/sites.toml:4: `depot` is no absolute path: begin it with `/`
+      4 | folder = 'depot'
+        |          ^^^^^^^
+    to mend it: mend that line of the site list and try again
+    [status 2]
+    ");
+    std::fs::remove_file(sysroot.path("home/ada/.config/yandro/sites.toml")).unwrap();
+    std::fs::remove_dir(sysroot.path("home/ada/.config/yandro")).unwrap();
+    std::fs::remove_dir(sysroot.path("home/ada/.config")).unwrap();
+    assert_eq!(sysroot.tree(), before);
+}
+
+#[test]
+fn somebody_elses_virtual_host_is_not_covered_up() {
+    let sysroot = Sysroot::with_apache();
+    sysroot.write(
+        "etc/apache2/sites-enabled/ferries.conf",
+        "# mine\n<VirtualHost *:80>\nServerName Saltmarsh.test:80\n</VirtualHost>\n",
+    );
+    insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]), @r"
+    error: $ROOT/etc/apache2/sites-enabled/ferries.conf:2: a virtual host that yandro did not write already answers to `saltmarsh.test`
+    to mend it: take that virtual host away, or its file out of use: $ROOT/etc/apache2/sites-enabled/ferries.conf
+    [status 3]
+    ");
+}

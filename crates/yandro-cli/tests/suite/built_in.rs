@@ -1,0 +1,159 @@
+//! The built-in server, asked by the real curl.
+
+use std::net::TcpListener;
+use std::process::Command;
+
+use super::kit::{Background, Ran, Sysroot, eventually, has};
+
+/// A sysroot with two sites, served on free ports.
+struct Served {
+    sysroot: Sysroot,
+    http: u16,
+    https: u16,
+    _server: Background,
+}
+
+impl Served {
+    fn new() -> Option<Self> {
+        if !has(&["curl"], false) {
+            return None;
+        }
+        let sysroot = Sysroot::new();
+        let free = || TcpListener::bind(("127.0.0.1", 0)).unwrap().local_addr().unwrap().port();
+        let (http, https) = (free(), free());
+        sysroot.write(
+            "home/ada/.config/yandro/settings.toml",
+            &format!("[built-in]\nhttp-port = {http}\nhttps-port = {https}\n"),
+        );
+        sysroot.write("crew.txt", "not to be served\n");
+        sysroot.write("depot/crew.txt", "not to be served either\n");
+        sysroot.write("saltmarsh/tides.css", "0123456789");
+        let ran = sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in"]).succeeds();
+        assert!(ran.stdout.contains("start it with `yandro serve`"), "{ran}");
+        let server = Background::start(&mut sysroot.command(&["serve"]));
+        let served = Self { sysroot, http, https, _server: server };
+        eventually("the server answers", || served.sysroot.yandro(&["check"]).status == 0);
+        Some(served)
+    }
+
+    fn curl(&self, arguments: &[&str]) -> Ran {
+        let root = self.sysroot.path("home/ada/.local/share/yandro/authority/root.pem");
+        let mut command = Command::new("curl");
+        command
+            .args([
+                "--silent",
+                "--show-error",
+                "--max-time",
+                "10",
+                "--path-as-is",
+                "--capath",
+                "/nonexistent",
+                "--cacert",
+            ])
+            .arg(root);
+        for name in ["saltmarsh.test", "depot.saltmarsh.test", "crew.test"] {
+            for port in [self.http, self.https] {
+                command.args(["--resolve", &format!("{name}:{port}:127.0.0.1")]);
+            }
+        }
+        Ran::of(command.args(arguments).output().unwrap(), self.sysroot.root())
+    }
+
+    fn url(&self, path: &str) -> String {
+        format!("https://saltmarsh.test:{}{path}", self.https)
+    }
+}
+
+#[test]
+fn files_are_served_as_the_standards_want() {
+    let Some(served) = Served::new() else { return };
+    let head = |extra: &[&str], path: &str| {
+        served.curl(&[&["--head"], extra, &[&served.url(path)]].concat()).stdout.to_lowercase()
+    };
+    for version in ["--http1.1", "--http2"] {
+        let page = served
+            .curl(&[version, "--write-out", "%{http_version} %{http_code} %{content_type}", &served.url("/")])
+            .stdout;
+        let number = if version == "--http2" { "2" } else { "1.1" };
+        assert_eq!(page, format!("<h1>Saltmarsh Ferries</h1>\n{number} 200 text/html"));
+    }
+    let css = head(&[], "/tides.css");
+    assert!(css.contains("content-type: text/css") && css.contains("content-length: 10"), "{css}");
+    let part = served.curl(&["--range", "2-4", "--write-out", " %{http_code}", &served.url("/tides.css")]).stdout;
+    assert_eq!(part, "234 206");
+    assert!(head(&["--range", "20-"], "/tides.css").contains(" 416 "));
+    let headers = served.curl(&["--head", &served.url("/tides.css")]).stdout;
+    let modified = headers.lines().find_map(|line| line.strip_prefix("last-modified: ")).unwrap().to_owned();
+    assert!(head(&["--header", &format!("If-Modified-Since: {modified}")], "/tides.css").contains(" 304 "));
+    assert!(head(&[], "/nowhere").contains(" 404 "));
+    let posted = served.curl(&["--data", "x", "--write-out", "%{http_code}", &served.url("/")]);
+    assert!(posted.stdout.ends_with("405"), "{posted}");
+}
+
+#[test]
+fn nothing_outside_the_document_root_comes_out() {
+    let Some(served) = Served::new() else { return };
+    for path in [
+        "/../crew.txt",
+        "/%2e%2e/crew.txt",
+        "/..%2fcrew.txt",
+        "/%2e%2e%2fcrew.txt",
+        "/tides.css/../../crew.txt",
+        "//etc/passwd",
+        "/..%5ccrew.txt",
+        "/%00",
+    ] {
+        let ran = served.curl(&["--write-out", " %{http_code}", &served.url(path)]);
+        assert!(!ran.stdout.contains("not to be served") && !ran.stdout.ends_with("200"), "{path}: {ran}");
+    }
+}
+
+#[test]
+fn each_name_has_its_own_certificate_and_no_other_name_any() {
+    let Some(served) = Served::new() else { return };
+    // A site mapped while the server runs is taken up, and proven, at once.
+    let ran = served
+        .sysroot
+        .yandro(&["map", "depot.saltmarsh.test", "./depot", "--document-root", "public", "--server", "built-in"])
+        .succeeds();
+    assert!(ran.stdout.contains("answers from there, over HTTPS"), "{ran}");
+    let depot = format!("https://depot.saltmarsh.test:{}/", served.https);
+    assert_eq!(served.curl(&[&depot]).stdout, "<h1>Depot handbook</h1>\n");
+    let stranger = served.curl(&["--insecure", &format!("https://crew.test:{}/", served.https)]);
+    assert_eq!(stranger.status, 35, "no handshake for a name that is no site: {stranger}");
+    let misdirected =
+        served.curl(&["--header", "Host: depot.saltmarsh.test", "--write-out", "%{http_code}", &served.url("/")]);
+    assert!(misdirected.stdout.ends_with("421"), "{misdirected}");
+
+    let plain = |host: &str| {
+        served
+            .curl(&[
+                "--write-out",
+                "%{http_code} %{redirect_url}",
+                "--output",
+                "/dev/null",
+                &format!("http://{host}:{}/a?b=c", served.http),
+            ])
+            .stdout
+    };
+    assert_eq!(plain("saltmarsh.test"), format!("307 https://saltmarsh.test:{}/a?b=c", served.https));
+    assert_eq!(plain("crew.test"), "404 ");
+}
+
+#[test]
+fn it_listens_on_loopback_alone() {
+    let Some(served) = Served::new() else { return };
+    let sockets = std::fs::read_to_string("/proc/net/tcp").unwrap()
+        + &std::fs::read_to_string("/proc/net/tcp6").unwrap_or_default();
+    let port = format!(":{:04X}", served.https);
+    let local: Vec<&str> = sockets
+        .lines()
+        .filter_map(|line| line.split_whitespace().nth(1))
+        .filter(|address| address.ends_with(&port))
+        .collect();
+    assert!(!local.is_empty());
+    for address in local {
+        let is_loopback = address.starts_with("0100007F:") || address.starts_with("00000000000000000000000001000000:");
+        assert!(is_loopback, "{address}");
+    }
+}

@@ -1,0 +1,13 @@
+//! The built program, tried as its users run it: on temporary folders, and on real
+//! servers, browsers and resolvers in private namespaces.
+
+#![allow(unreachable_pub, clippy::print_stderr, reason = "a test binary, whose skips are told on standard error")]
+
+mod apache;
+mod bad_input;
+mod browser;
+mod built_in;
+mod demo;
+mod kit;
+mod namespace;
+mod sysroot;

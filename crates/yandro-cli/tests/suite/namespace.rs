@@ -1,0 +1,124 @@
+//! A private machine: its own mounts, network and processes, the real programs.
+
+use std::fs;
+use std::io::{BufRead as _, BufReader};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+
+use tempfile::TempDir;
+
+use super::kit::{Ran, YANDRO, has};
+
+/// The hosts file that the machine begins with.
+pub const HOSTS: &str = "127.0.0.1 localhost\n";
+
+/// Gone with all its processes when dropped.
+pub struct Namespace {
+    folder: TempDir,
+    keeper: Child,
+    inside: u32,
+}
+
+const SET_UP: &str = r#"
+set -e
+mount --bind "$1/apache2" /etc/apache2
+mount --bind "$1/hosts" /etc/hosts
+mount --bind "$1/log" /var/log/apache2
+mount -t tmpfs tmpfs /run
+mkdir -p /run/apache2 /run/lock
+ip link set lo up
+echo ready
+exec sleep infinity
+"#;
+
+impl Namespace {
+    /// `None`, with a word on it, where it can't be had.
+    pub fn new(programs: &[&str]) -> Option<Self> {
+        let needed = [&["unshare", "nsenter", "ip", "apache2", "curl"], programs].concat();
+        if !has(&needed, true) {
+            return None;
+        }
+        let folder = tempfile::tempdir().unwrap();
+        let root = folder.path();
+        // The server's user has to pass through.
+        fs::set_permissions(root, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+        assert!(Command::new("cp").arg("-a").arg("/etc/apache2").arg(root.join("apache2")).status().unwrap().success());
+        fs::write(root.join("hosts"), HOSTS).unwrap();
+        for below in ["log", "home", "saltmarsh"] {
+            fs::create_dir(root.join(below)).unwrap();
+        }
+        fs::write(root.join("saltmarsh/index.html"), "<h1>Saltmarsh Ferries</h1>\n").unwrap();
+        let mut keeper = Command::new("unshare")
+            .args(["--mount", "--net", "--pid", "--fork", "--kill-child", "--mount-proc", "sh", "-c", SET_UP, "sh"])
+            .arg(root)
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut ready = String::new();
+        BufReader::new(keeper.stdout.take().unwrap()).read_line(&mut ready).unwrap();
+        assert_eq!(ready, "ready\n", "the namespace could not be set up");
+        let children = fs::read_to_string(format!("/proc/{0}/task/{0}/children", keeper.id())).unwrap();
+        let inside = children.trim().parse().unwrap();
+        Some(Self { folder, keeper, inside })
+    }
+
+    pub fn root(&self) -> &Path {
+        self.folder.path()
+    }
+
+    pub fn path(&self, below: &str) -> PathBuf {
+        self.root().join(below)
+    }
+
+    pub fn command(&self, program: &str) -> Command {
+        let mut command = Command::new("nsenter");
+        command.arg(format!("--target={}", self.inside)).args(["--mount", "--net", "--pid", "--"]);
+        command.arg(program).env_clear().env("HOME", self.path("home")).env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin");
+        command.current_dir(self.root());
+        command
+    }
+
+    pub fn run(&self, program: &str, arguments: &[&str]) -> Ran {
+        // nsenter keeps no current folder across a mount namespace; `cd` does.
+        let mut command = self.command("sh");
+        command.args(["-c", r#"cd "$1"; shift; exec "$@""#, "sh"]).arg(self.root()).arg(program).args(arguments);
+        Ran::of(command.output().unwrap(), self.root())
+    }
+
+    pub fn yandro(&self, arguments: &[&str]) -> Ran {
+        self.run(YANDRO, arguments)
+    }
+
+    pub fn root_certificate(&self) -> PathBuf {
+        self.path("home/.local/share/yandro/authority/root.pem")
+    }
+
+    /// curl, with the authority as its only anchor.
+    pub fn curl(&self, arguments: &[&str]) -> Ran {
+        let root = self.root_certificate();
+        let trust = [
+            "--silent",
+            "--show-error",
+            "--max-time",
+            "10",
+            "--capath",
+            "/nonexistent",
+            "--cacert",
+            root.to_str().unwrap(),
+        ];
+        self.run("curl", &[&trust, arguments].concat())
+    }
+
+    /// The hosts file as the machine has it now.
+    pub fn hosts(&self) -> String {
+        fs::read_to_string(self.path("hosts")).unwrap()
+    }
+}
+
+impl Drop for Namespace {
+    fn drop(&mut self) {
+        self.keeper.kill().ok();
+        self.keeper.wait().ok();
+    }
+}
