@@ -6,7 +6,7 @@ use camino::Utf8PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use yandro_core::site::ServerKind;
 
-/// From a project folder to a proven https://name on your own machine.
+/// From a project folder to a proven <https://name> on your own machine.
 ///
 /// `yandro map NAME FOLDER` writes the hosts entry, the virtual host and the
 /// certificate, reloads the web server, and proves that the name is answered from

@@ -32,7 +32,7 @@ impl Context {
     /// Reads the environment, finds the machine, and puts back what an earlier
     /// command left unfinished.
     pub(crate) fn new(global: &Global, ui: &mut Ui) -> Result<Self, CommandError> {
-        let context = Self::at(global, environment(global.sysroot.clone()))?;
+        let context = Self::at(global, &environment(global.sysroot.clone()))?;
         if changes::is_unfinished(&context.machine) {
             context.recover(ui)?;
         }
@@ -40,8 +40,8 @@ impl Context {
     }
 
     /// A context for another place, as the demo needs it.
-    pub(crate) fn at(global: &Global, environment: Environment) -> Result<Self, CommandError> {
-        let machine = Machine::new(&environment)?;
+    pub(crate) fn at(global: &Global, environment: &Environment) -> Result<Self, CommandError> {
+        let machine = Machine::new(environment)?;
         let settings = settings::read(&machine)?;
         let current = env::current_dir()
             .ok()

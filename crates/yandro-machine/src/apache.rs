@@ -101,14 +101,14 @@ impl Apache {
         command.starts_with("apache2").then(|| rustix::process::Pid::from_raw(pid)).flatten()
     }
 
-    fn run(&self, program: &Utf8Path, arguments: &[&str]) -> Result<Ran, String> {
+    fn run(program: &Utf8Path, arguments: &[&str]) -> Result<Ran, String> {
         process::run(program, arguments).map_err(|error| format!("{program}: {error}"))
     }
 }
 
 impl ServerControl for Apache {
     fn test(&self) -> Result<(), String> {
-        let ran = self.run(&self.control, &["-t"])?;
+        let ran = Self::run(&self.control, &["-t"])?;
         if ran.succeeded { Ok(()) } else { Err(ran.words) }
     }
 
@@ -121,8 +121,8 @@ impl ServerControl for Apache {
                 .map_err(|error| format!("process {} could not be told to reload: {error}", pid.as_raw_nonzero()));
         }
         let ran = match &self.systemctl {
-            Some(systemctl) => self.run(systemctl, &["start", "apache2.service"])?,
-            None => self.run(&self.control, &["-k", "start"])?,
+            Some(systemctl) => Self::run(systemctl, &["start", "apache2.service"])?,
+            None => Self::run(&self.control, &["-k", "start"])?,
         };
         if ran.succeeded { Ok(BroughtUp::Started) } else { Err(format!("{}: {}", ran.command, ran.words)) }
     }

@@ -16,7 +16,7 @@ const HOP_BY_HOP: [&str; 7] =
     ["connection", "keep-alive", "proxy-authenticate", "proxy-authorization", "te", "trailer", "transfer-encoding"];
 
 /// The upstream's answer to `request`, which keeps its host; the upstream learns by
-/// `X-Forwarded-Proto` and `X-Forwarded-Host` that it came over HTTPS. WebSockets and
+/// `X-Forwarded-Proto` and `X-Forwarded-Host` that it came over HTTPS. `WebSockets` and
 /// other upgrades of HTTP/1.1 go through.
 pub(crate) async fn pass_on(upstream: &Upstream, host: &str, mut request: Request<Incoming>) -> Response<Body> {
     let down = |error: &dyn std::fmt::Display| {

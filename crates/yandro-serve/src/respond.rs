@@ -1,5 +1,7 @@
 //! Answering a request: the redirect to HTTPS, a folder's file, an upstream's answer.
 
+use std::time::Duration;
+
 use http_body_util::combinators::UnsyncBoxBody;
 use http_body_util::{BodyExt as _, Full};
 use hyper::body::{Bytes, Incoming};
@@ -11,6 +13,9 @@ use crate::proxy;
 use crate::sites::{Answerer, Sites};
 
 pub(crate) type Body = UnsyncBoxBody<Bytes, Box<dyn std::error::Error + Send + Sync>>;
+
+/// How much of a refused request's body is read, in bytes.
+const DRAINED: usize = 256 * 1024;
 
 /// What every answer says of itself.
 const NAME: HeaderValue = HeaderValue::from_static("yandro");
@@ -46,12 +51,14 @@ pub(crate) async fn answer(sites: &Sites, sni: Option<&str>, request: Request<In
         _ => false,
     };
     let Some(entry) = entry.filter(|_| same) else {
+        drain(request.into_body()).await;
         return no_site(StatusCode::MISDIRECTED_REQUEST, &host);
     };
     match &entry.answer {
         Answerer::Upstream(upstream) => proxy::pass_on(upstream, &host, request).await,
         Answerer::Folder(files) => {
             if ![Method::GET, Method::HEAD].contains(request.method()) {
+                drain(request.into_body()).await;
                 return text(StatusCode::METHOD_NOT_ALLOWED, "A folder answers GET and HEAD only.\n");
             }
             let mut response = match files.clone().oneshot(request).await {
@@ -62,6 +69,23 @@ pub(crate) async fn answer(sites: &Sites, sni: Option<&str>, request: Request<In
             response
         }
     }
+}
+
+/// Reads a request's body before it is refused: over HTTP/2 the stream is reset
+/// otherwise, and clients then see that and not the answer. A long one is cut off.
+async fn drain(mut body: Incoming) {
+    let read = async {
+        let mut left = DRAINED;
+        while let Some(Ok(frame)) = body.frame().await {
+            let length = frame.data_ref().map_or(0, Bytes::len);
+            left = left.saturating_sub(length);
+            if left == 0 {
+                return;
+            }
+        }
+    };
+    // A client that takes longer gets its answer all the same.
+    _ = tokio::time::timeout(Duration::from_secs(1), read).await;
 }
 
 /// The host that a request is for, without its port.

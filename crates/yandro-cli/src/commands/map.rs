@@ -57,7 +57,7 @@ pub(crate) fn run_then(
         written()?;
         let seen = prove(context, &site)?;
         match seen {
-            Proven::Seen(report) if !is_kept(&report) => Err(ProofFailed::Report(report)),
+            Proven::Seen(report) if !is_kept(&report) => Err(ProofFailed::Report(Box::new(report))),
             seen => {
                 proof = Some(seen);
                 Ok(())
@@ -86,8 +86,8 @@ fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Result<Site, C
     };
     let mut names: Vec<_> = std::iter::once(&name).chain(&aliases).collect();
     names.sort();
-    if let Some(twice) = names.windows(2).find(|pair| pair[0] == pair[1]) {
-        return Err(CommandError::usage(format!("`{}` is given twice", twice[0])));
+    if let Some(twice) = names.windows(2).find_map(|pair| (pair[0] == pair[1]).then_some(pair[0])) {
+        return Err(CommandError::usage(format!("`{twice}` is given twice")));
     }
     Ok(Site {
         name,
@@ -170,7 +170,7 @@ enum Proven {
 
 /// Why the change is put back.
 enum ProofFailed {
-    Report(SiteReport),
+    Report(Box<SiteReport>),
     Interrupted,
     Other(CommandError),
 }
@@ -247,7 +247,7 @@ fn tell(
     if ui.json {
         ui.json(&json!({
             "version": 1, "site": site.name.as_str(), "url": url, "content": site.content.to_string(),
-            "changed": set.steps.iter().map(|step| step.path()).collect::<Vec<_>>(),
+            "changed": set.steps.iter().map(yandro_core::plan::Step::path).collect::<Vec<_>>(),
             "proven": proven, "findings": findings,
         }));
     } else {

@@ -53,7 +53,7 @@ pub(crate) fn run(context: &Context, args: &UnmapArgs, ui: &mut Ui) -> Result<St
 
     if ui.json {
         let names: Vec<&str> = sites.iter().map(|site| site.name.as_str()).collect();
-        let changed: Vec<_> = set.steps.iter().map(|step| step.path()).collect();
+        let changed: Vec<_> = set.steps.iter().map(yandro_core::plan::Step::path).collect();
         ui.json(&json!({ "version": 1, "unmapped": names, "changed": changed }));
         return Ok(Status::Well);
     }

@@ -107,7 +107,8 @@ fn what_is_broken_on_purpose_is_found_by_its_cause() {
     let link = machine.path("apache2/sites-enabled/yandro-saltmarsh.test.conf");
     let codes = || -> Vec<String> {
         let ran = machine.yandro(&["--json", "check"]);
-        let json: serde_json::Value = serde_json::from_str(&ran.stdout).expect(&ran.to_string());
+        let json: serde_json::Value =
+            serde_json::from_str(&ran.stdout).unwrap_or_else(|_| panic!("{}", ran.to_string()));
         assert_eq!(ran.status, i32::from(!json["sites"][0]["findings"].as_array().unwrap().is_empty()), "{ran}");
         json["sites"][0]["findings"]
             .as_array()

@@ -1,6 +1,10 @@
 //! Bad input: one sentence, the cure, the right status, and nothing changed.
 
-use super::kit::Sysroot;
+use std::fs;
+use std::os::unix::fs::{PermissionsExt as _, chown};
+use std::process::Command;
+
+use super::kit::{Ran, Sysroot, YANDRO, has};
 
 #[test]
 fn bad_input_is_told_in_a_sentence_and_changes_nothing() {
@@ -80,4 +84,40 @@ fn somebody_elses_virtual_host_is_not_covered_up() {
     to mend it: take that virtual host away, or its file out of use: $ROOT/etc/apache2/sites-enabled/ferries.conf
     [status 3]
     ");
+}
+
+#[test]
+fn without_the_right_to_write_nothing_is_changed_and_all_of_it_is_named() {
+    if !has(&["setpriv"], true) {
+        return;
+    }
+    let sysroot = Sysroot::with_apache();
+    let nobody = 65534;
+    fs::set_permissions(sysroot.root(), fs::Permissions::from_mode(0o755)).unwrap();
+    fs::create_dir_all(sysroot.path("home/ada")).unwrap();
+    chown(sysroot.path("home/ada"), Some(nobody), Some(nobody)).unwrap();
+    let before = sysroot.tree();
+    let mut command = Command::new("setpriv");
+    command.args(["--reuid=65534", "--regid=65534", "--clear-groups", YANDRO, "--sysroot"]).arg(sysroot.root());
+    command
+        .args(["map", "saltmarsh.test", "./saltmarsh"])
+        .env_clear()
+        .env("HOME", "/home/ada")
+        .env("PATH", "/usr/bin:/bin");
+    let ran = Ran::of(command.current_dir(sysroot.root()).output().unwrap(), sysroot.root());
+    insta::assert_snapshot!(ran, @"
+    error: you may not write these, and nothing was changed:
+      $ROOT/etc/apache2/mods-enabled/socache_shmcb.load
+      $ROOT/etc/apache2/mods-enabled/ssl.load
+      $ROOT/etc/apache2/mods-enabled/ssl.conf
+      $ROOT/etc/apache2/mods-enabled/rewrite.load
+      $ROOT/etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      $ROOT/etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
+      $ROOT/etc/hosts
+    to mend it: run the command again with `sudo`
+    [status 3]
+    ");
+    let own = |line: &&str| !line.contains("/.local");
+    assert_eq!(sysroot.tree().lines().filter(own).collect::<Vec<_>>(), before.lines().collect::<Vec<_>>());
+    assert!(!sysroot.tree().contains("BEGIN"), "no certificate and no key");
 }

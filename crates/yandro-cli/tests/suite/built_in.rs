@@ -157,3 +157,25 @@ fn it_listens_on_loopback_alone() {
         assert!(is_loopback, "{address}");
     }
 }
+
+#[test]
+fn an_interrupted_check_leaves_no_proof_file() {
+    if !has(&["kill"], false) {
+        return;
+    }
+    let sysroot = Sysroot::new();
+    // A server that takes connections and never says a word.
+    let silent = TcpListener::bind(("127.0.0.1", 0)).unwrap();
+    let port = silent.local_addr().unwrap().port();
+    let settings = "home/ada/.config/yandro/settings.toml";
+    sysroot.write(settings, "[built-in]\nhttp-port = 1\nhttps-port = 1\n");
+    sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in"]).succeeds();
+    sysroot.write(settings, &format!("[built-in]\nhttp-port = {port}\nhttps-port = {port}\n"));
+    for signal in ["INT", "TERM"] {
+        let mut check = sysroot.command(&["check"]).stderr(std::process::Stdio::null()).spawn().unwrap();
+        eventually("the proof file is there", || sysroot.path("saltmarsh/.well-known").exists());
+        assert!(Command::new("kill").args(["-s", signal, &check.id().to_string()]).status().unwrap().success());
+        assert_eq!(check.wait().unwrap().code(), Some(3));
+        assert!(!sysroot.path("saltmarsh/.well-known").exists(), "{signal}");
+    }
+}

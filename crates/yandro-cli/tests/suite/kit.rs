@@ -95,7 +95,8 @@ fn walk(root: &Path, folder: &Path, lines: &mut Vec<String>) {
         let mode = meta.permissions().mode() & 0o7777;
         if shown.ends_with("yandro/history") || shown.ends_with("yandro/lock") {
             continue;
-        } else if meta.is_symlink() {
+        }
+        if meta.is_symlink() {
             lines.push(format!("{shown} -> {}", path.read_link().unwrap().display()));
         } else if meta.is_dir() {
             lines.push(format!("{shown}/ {mode:o}"));

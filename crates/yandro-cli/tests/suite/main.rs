@@ -1,7 +1,12 @@
 //! The built program, tried as its users run it: on temporary folders, and on real
 //! servers, browsers and resolvers in private namespaces.
 
-#![allow(unreachable_pub, clippy::print_stderr, reason = "a test binary, whose skips are told on standard error")]
+#![allow(
+    unreachable_pub,
+    clippy::print_stderr,
+    clippy::unwrap_used,
+    reason = "tests: skips are told on standard error"
+)]
 
 mod apache;
 mod bad_input;

@@ -134,23 +134,23 @@ pub(super) struct Judge<'a> {
 impl Judge<'_> {
     fn run(&mut self) {
         let seen = self.seen;
-        self.step(Step::Hosts, &[], Some(seen.hosts.took), |judge| judge.hosts());
-        self.step(Step::Resolver, &[Step::Hosts], Some(seen.resolver.took), |judge| judge.resolver());
+        self.step(Step::Hosts, &[], Some(seen.hosts.took), Judge::hosts);
+        self.step(Step::Resolver, &[Step::Hosts], Some(seen.resolver.took), Judge::resolver);
         let addressed = &[Step::Hosts, Step::Resolver];
         let took = took(seen.connect.as_ref());
-        self.step(Step::Connect, addressed, took, |judge| judge.connect());
+        self.step(Step::Connect, addressed, took, Judge::connect);
         self.step(Step::Http, &[Step::Hosts, Step::Resolver, Step::Connect], self::took(seen.http.as_ref()), |judge| {
             judge.http()
         });
         let took_tls = self::took(seen.tls.as_ref());
-        self.step(Step::Tls, addressed, took_tls, |judge| judge.tls());
+        self.step(Step::Tls, addressed, took_tls, Judge::tls);
         let spoken = &[Step::Hosts, Step::Resolver, Step::Tls];
-        self.step(Step::Chain, spoken, None, |judge| judge.chain());
-        self.step(Step::Name, spoken, None, |judge| judge.name());
-        self.step(Step::Validity, spoken, None, |judge| judge.validity());
+        self.step(Step::Chain, spoken, None, Judge::chain);
+        self.step(Step::Name, spoken, None, Judge::name);
+        self.step(Step::Validity, spoken, None, Judge::validity);
         let trusted = &[Step::Hosts, Step::Resolver, Step::Tls, Step::Chain, Step::Name, Step::Validity];
-        self.step(Step::Https, trusted, self::took(seen.https.as_ref()), |judge| judge.https());
-        self.step(Step::Proof, trusted, self::took(seen.proof.as_ref()), |judge| judge.proof());
+        self.step(Step::Https, trusted, self::took(seen.https.as_ref()), Judge::https);
+        self.step(Step::Proof, trusted, self::took(seen.proof.as_ref()), Judge::proof);
     }
 
     /// Judges a step unless one that it depends on has failed.

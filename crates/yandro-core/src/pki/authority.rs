@@ -44,6 +44,7 @@ pub struct AuthorityCertificates {
 ///
 /// # Errors
 /// [`PkiError::Sign`] when the signature can't be made.
+#[allow(clippy::needless_pass_by_value, reason = "the root's key has to be gone at the end")]
 pub fn create_authority(new: NewAuthority<'_>) -> Result<AuthorityCertificates, PkiError> {
     let start = not_before(new.now);
     let params = |label: &str, serial: Serial, path_length: u8| {

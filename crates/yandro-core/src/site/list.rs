@@ -106,25 +106,19 @@ impl SiteList {
 
 impl RawSite<'_> {
     fn into_site(self, text: &str) -> Result<Site, ListError> {
-        let name = spanned(text, &self.name, |name| HostName::parse(name))?;
-        let aliases = self
-            .aliases
-            .iter()
-            .map(|alias| spanned(text, alias, |alias| HostName::parse(alias)))
-            .collect::<Result<_, _>>()?;
+        let name = spanned(text, &self.name, HostName::parse)?;
+        let aliases =
+            self.aliases.iter().map(|alias| spanned(text, alias, HostName::parse)).collect::<Result<_, _>>()?;
         let content = match (self.folder, self.upstream) {
             (Some(folder), None) => Content::Folder {
-                folder: spanned(text, &folder, |path| absolute(path))?,
-                document_root: self
-                    .document_root
-                    .map(|below| spanned(text, &below, |path| relative(path)))
-                    .transpose()?,
+                folder: spanned(text, &folder, absolute)?,
+                document_root: self.document_root.map(|below| spanned(text, &below, relative)).transpose()?,
             },
             (None, Some(upstream)) => {
                 if let Some(root) = self.document_root {
                     return Err(ListError::new(text, &root.span(), "an upstream has no document root"));
                 }
-                Content::Upstream(spanned(text, &upstream, |upstream| Upstream::parse(upstream))?)
+                Content::Upstream(spanned(text, &upstream, Upstream::parse)?)
             }
             (Some(_), Some(upstream)) => {
                 return Err(ListError::new(text, &upstream.span(), "a site has a `folder` or an `upstream`, not both"));
@@ -133,8 +127,7 @@ impl RawSite<'_> {
                 return Err(ListError::new(text, &self.name.span(), "a site needs a `folder` or an `upstream`"));
             }
         };
-        let address =
-            self.address.map(|address| spanned(text, &address, |address| parse_address(address))).transpose()?;
+        let address = self.address.map(|address| spanned(text, &address, parse_address)).transpose()?;
         Ok(Site { name, aliases, content, address: address.unwrap_or(DEFAULT_ADDRESS), server: self.server })
     }
 }

@@ -1,7 +1,6 @@
 //! The proof file: put under the document root, fetched back, taken away.
 
-use std::fs::File;
-use std::io::{self, Write as _};
+use std::io;
 use std::time::{Duration, SystemTime};
 
 use camino::Utf8Path;
@@ -16,8 +15,18 @@ use crate::fresh::nonce;
 /// The folder that RFC 8615 sets aside for such files.
 const FOLDER: &str = ".well-known";
 const PREFIX: &str = "yandro-proof-";
+const DIRECTORY: OFlags = OFlags::DIRECTORY.union(OFlags::CLOEXEC);
+/// A new file, never one that a link leads to.
+const CREATE: OFlags =
+    OFlags::CREATE.union(OFlags::EXCL).union(OFlags::NOFOLLOW).union(OFlags::WRONLY).union(OFlags::CLOEXEC);
 /// A proof file this old was left behind by a process that was killed.
 const STALE: Duration = Duration::from_secs(600);
+
+/// Says that the folder was made by yandro and goes with the last proof file, also
+/// when the process that made it is gone.
+const MARK: &str = "yandro-made-this-folder";
+/// How often the folder may vanish under a proof file: others come and go with theirs.
+const ATTEMPTS: usize = 50;
 
 /// A file with random name and content under a document root, gone when dropped.
 ///
@@ -29,37 +38,48 @@ pub(super) struct ProofFile {
     folder: OwnedFd,
     name: String,
     content: String,
-    made_folder: bool,
 }
 
 impl ProofFile {
     /// Puts a new file there.
     pub(super) fn put(root: &Utf8Path) -> Result<Self, Proof> {
-        let not_written = |error: io::Error| Proof::NotWritten(error.to_string());
-        let at = |errno: Errno| not_written(errno.into());
-        let directory = OFlags::DIRECTORY | OFlags::RDONLY | OFlags::CLOEXEC;
-        let root = match rustix::fs::open(root.as_std_path(), directory, Mode::empty()) {
-            Ok(root) => root,
-            Err(Errno::NOENT | Errno::NOTDIR) => return Err(Proof::FolderMissing),
-            Err(error) => return Err(at(error)),
-        };
-        let made_folder = match mkdirat(&root, FOLDER, Mode::from_raw_mode(0o755)) {
+        let not_written = |errno: Errno| Proof::NotWritten(io::Error::from(errno).to_string());
+        let mut error = Errno::NOENT;
+        for _ in 0..ATTEMPTS {
+            let open = rustix::fs::open(root.as_std_path(), DIRECTORY, Mode::empty());
+            let root = match open {
+                Ok(root) => root,
+                Err(Errno::NOENT | Errno::NOTDIR) => return Err(Proof::FolderMissing),
+                Err(error) => return Err(not_written(error)),
+            };
+            match Self::put_in(root) {
+                Ok(proof) => return Ok(proof),
+                // Another proof file was the last one just then, and took the folder along.
+                Err(Errno::NOENT) => error = Errno::NOENT,
+                Err(error) => return Err(not_written(error)),
+            }
+        }
+        Err(not_written(error))
+    }
+
+    fn put_in(root: OwnedFd) -> Result<Self, Errno> {
+        let made = match mkdirat(&root, FOLDER, Mode::from_raw_mode(0o755)) {
             Ok(()) => true,
             Err(Errno::EXIST) => false,
-            Err(error) => return Err(at(error)),
+            Err(error) => return Err(error),
         };
-        let folder = openat(&root, FOLDER, directory | OFlags::NOFOLLOW, Mode::empty()).map_err(at)?;
-        let proof = Self { root, folder, name: format!("{PREFIX}{}", nonce()), content: nonce(), made_folder };
-        if made_folder {
+        let folder = openat(&root, FOLDER, DIRECTORY | OFlags::NOFOLLOW, Mode::empty())?;
+        let proof = Self { root, folder, name: format!("{PREFIX}{}", nonce()), content: nonce() };
+        if made {
             // Whatever the umask: the server's user has to enter it.
-            fchmod(&proof.folder, Mode::from_raw_mode(0o755)).map_err(at)?;
+            fchmod(&proof.folder, Mode::from_raw_mode(0o755))?;
+            openat(&proof.folder, MARK, CREATE, Mode::from_raw_mode(0o644))?;
         } else {
             proof.sweep();
         }
-        let create = OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::WRONLY | OFlags::CLOEXEC;
-        let file = openat(&proof.folder, proof.name.as_str(), create, Mode::from_raw_mode(0o644)).map_err(at)?;
-        fchmod(&file, Mode::from_raw_mode(0o644)).map_err(at)?;
-        File::from(file).write_all(proof.content.as_bytes()).map_err(not_written)?;
+        let file = openat(&proof.folder, proof.name.as_str(), CREATE, Mode::from_raw_mode(0o644))?;
+        fchmod(&file, Mode::from_raw_mode(0o644))?;
+        rustix::io::write(&file, proof.content.as_bytes())?;
         Ok(proof)
     }
 
@@ -101,8 +121,16 @@ impl Drop for ProofFile {
     fn drop(&mut self) {
         // Nothing can be done about a failure here; the next check sweeps.
         _ = unlinkat(&self.folder, self.name.as_str(), AtFlags::empty());
-        if self.made_folder {
-            _ = unlinkat(&self.root, FOLDER, AtFlags::REMOVEDIR);
+        let Ok(entries) = rustix::fs::Dir::read_from(&self.folder) else { return };
+        let names = entries.flatten().map(|entry| entry.file_name().to_owned());
+        let left: Vec<_> = names.filter(|name| !matches!(name.to_bytes(), b"." | b"..")).collect();
+        if !matches!(&left[..], [only] if only.to_bytes() == MARK.as_bytes()) {
+            return;
+        }
+        _ = unlinkat(&self.folder, MARK, AtFlags::empty());
+        if unlinkat(&self.root, FOLDER, AtFlags::REMOVEDIR) == Err(Errno::NOTEMPTY) {
+            // Another proof came in at this very moment: it is now the last.
+            _ = openat(&self.folder, MARK, CREATE, Mode::from_raw_mode(0o644));
         }
     }
 }
@@ -119,6 +147,19 @@ mod tests {
         assert_eq!(std::fs::read_to_string(format!("{root}{}", proof.url_path())).unwrap(), proof.content);
         drop(proof);
         assert_eq!(std::fs::read_dir(root).unwrap().count(), 0);
+
+        let many: Vec<_> = (0..8)
+            .map(|_| {
+                let root = root.to_owned();
+                std::thread::spawn(move || (0..200).for_each(|_| drop(ProofFile::put(&root).unwrap())))
+            })
+            .collect();
+        many.into_iter().for_each(|thread| thread.join().unwrap());
+        assert_eq!(std::fs::read_dir(root).unwrap().count(), 0, "many sites of one folder");
+        std::fs::create_dir(root.join(FOLDER)).unwrap();
+        drop(ProofFile::put(root).unwrap());
+        assert!(root.join(FOLDER).exists(), "a folder of the person's own stays");
+        std::fs::remove_dir(root.join(FOLDER)).unwrap();
 
         let outside = tempfile::tempdir().unwrap();
         std::os::unix::fs::symlink(outside.path(), root.join(FOLDER)).unwrap();

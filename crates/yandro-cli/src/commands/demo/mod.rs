@@ -40,7 +40,7 @@ pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Statu
     // Nothing of the caller's is touched: not even under sudo.
     surroundings.sudo_uid = None;
     scenario::write(&sysroot, &surroundings, ports).map_err(CommandError::not_made)?;
-    let context = Context::at(global, surroundings)?;
+    let context = Context::at(global, &surroundings)?;
     let guard = runtime.enter();
     let running = server.start(Sites::default()).map_err(CommandError::not_made)?;
     drop(guard);
