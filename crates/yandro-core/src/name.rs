@@ -108,6 +108,11 @@ impl HostName {
     /// near, which name was probably meant.
     pub fn parse(text: &str) -> Result<Self, NameError> {
         let given = text;
+        if is_plain(text) {
+            // The usual case, and lists have thousands: none of the slips is possible.
+            check_labels(given, text)?;
+            return Self::of_ascii(given, text.to_owned());
+        }
         let text = given.trim();
         if text.is_empty() {
             return Err(NameError::Empty);
@@ -116,6 +121,10 @@ impl HostName {
         let bare = text.strip_suffix('.').unwrap_or(text);
         let ascii = to_ascii(given, bare)?;
         check_labels(given, &ascii)?;
+        Self::of_ascii(given, ascii)
+    }
+
+    fn of_ascii(given: &str, ascii: String) -> Result<Self, NameError> {
         if ascii.len() > 253 {
             return Err(NameError::Long { text: given.into(), length: ascii.len() });
         }
@@ -167,6 +176,13 @@ pub enum Suffix {
     MulticastDns,
     /// Any other.
     Other,
+}
+
+/// Lower-case letters, digits, hyphens and dots, and no number behind the last dot.
+fn is_plain(text: &str) -> bool {
+    let bytes = text.as_bytes();
+    bytes.last().is_some_and(u8::is_ascii_lowercase)
+        && bytes.iter().all(|byte| matches!(byte, b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.'))
 }
 
 /// URLs, ports, addresses and wildcards are told apart from mere misspellings:

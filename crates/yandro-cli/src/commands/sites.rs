@@ -38,7 +38,7 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
             table.row(vec![Cell::new(format!("  {}", alias.to_unicode()), DIM)]);
         }
     }
-    ui.say(&table.render());
+    ui.table(&table);
     let incomplete = stands.iter().filter(|missing| !missing.is_empty()).count();
     let hint = if incomplete == 0 {
         "prove that they answer: yandro check".to_owned()

@@ -34,7 +34,7 @@ pub(crate) fn print(ui: &mut Ui, reports: &[SiteReport], took: Duration) {
             table.row(row(report, name));
         }
     }
-    ui.say(&table.render());
+    ui.table(&table);
     print_findings(ui, reports.iter().flat_map(|report| &report.findings));
     let names = reports.iter().map(|report| report.names.len()).sum();
     let proven = reports.iter().flat_map(|report| &report.names).filter(|name| name.is_well()).count();

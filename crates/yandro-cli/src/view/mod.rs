@@ -6,6 +6,7 @@ mod table;
 
 use std::io::Write as _;
 
+use anstream::adapter::strip_str;
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
 
@@ -27,6 +28,7 @@ pub(crate) struct Ui {
     err: AutoStream<std::io::Stderr>,
     pub(crate) json: bool,
     quiet: bool,
+    styled: bool,
     pub(crate) verbose: bool,
 }
 
@@ -40,6 +42,7 @@ impl Ui {
         Self {
             out: AutoStream::new(std::io::stdout(), choose(choice, &std::io::stdout())),
             err: AutoStream::new(std::io::stderr(), choose(choice, &std::io::stderr())),
+            styled: choose(choice, &std::io::stdout()) != ColorChoice::Never,
             json: global.json,
             quiet: global.quiet,
             verbose: global.verbose,
@@ -55,8 +58,30 @@ impl Ui {
 
     /// A result, whatever the options.
     pub(crate) fn print(&mut self, text: &str) {
-        // A reader that has gone away, as `head` does, is no fault.
-        _ = writeln!(self.out, "{text}");
+        // One write for all of it. A reader that has gone away, as `head` does, is no fault.
+        _ = if self.styled {
+            self.out.write_all(format!("{text}\n").as_bytes())
+        } else {
+            self.plain(&strip_str(text).to_string())
+        };
+    }
+
+    /// A table, for people.
+    pub(crate) fn table(&mut self, table: &Table) {
+        if self.quiet || self.json {
+            return;
+        }
+        let text = table.render(self.styled);
+        if self.styled {
+            self.print(&text);
+        } else {
+            _ = self.plain(&text);
+        }
+    }
+
+    /// Writes a text without styles, with a line end, at once.
+    fn plain(&mut self, text: &str) -> std::io::Result<()> {
+        self.out.as_inner().lock().write_all(format!("{text}\n").as_bytes())
     }
 
     /// Something worth knowing, beside the result.

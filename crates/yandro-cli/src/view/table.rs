@@ -26,6 +26,10 @@ impl Cell {
         Self { text: text.into(), style }
     }
 
+    fn width(&self) -> usize {
+        if self.text.is_ascii() { self.text.len() } else { self.text.width() }
+    }
+
     pub(crate) fn plain(text: impl Into<String>) -> Self {
         Self::new(text, Style::new())
     }
@@ -40,27 +44,31 @@ impl Table {
         self.rows.push(cells);
     }
 
-    /// The lines, without a line end behind the last.
-    pub(crate) fn render(&self) -> String {
+    /// The lines, without a line end behind the last; without styles unless `styled`.
+    pub(crate) fn render(&self, styled: bool) -> String {
         let headings: Vec<Cell> = self.headings.iter().map(|heading| Cell::new(*heading, DIM)).collect();
+        let rows = || std::iter::once(&headings).chain(&self.rows);
         let mut widths = vec![0; headings.len()];
-        for row in std::iter::once(&headings).chain(&self.rows) {
+        for row in rows() {
             for (width, cell) in widths.iter_mut().zip(row) {
-                *width = (*width).max(cell.text.width());
+                *width = (*width).max(cell.width());
             }
         }
-        let lines = std::iter::once(&headings).chain(&self.rows).map(|row| line(row, &widths));
-        lines.collect::<Vec<_>>().join("\n")
+        let mut out = String::with_capacity((self.rows.len() + 1) * (widths.iter().sum::<usize>() + 2 * widths.len()));
+        for row in rows() {
+            for (i, (cell, width)) in row.iter().zip(&widths).enumerate() {
+                if styled {
+                    _ = write!(out, "{}{}{:#}", cell.style, cell.text, cell.style);
+                } else {
+                    out.push_str(&cell.text);
+                }
+                if i + 1 < row.len() {
+                    out.extend(std::iter::repeat_n(' ', width - cell.width() + 2));
+                }
+            }
+            out.push('\n');
+        }
+        out.pop();
+        out
     }
-}
-
-fn line(row: &[Cell], widths: &[usize]) -> String {
-    let mut line = String::new();
-    for (i, (cell, width)) in row.iter().zip(widths).enumerate() {
-        let Cell { text, style } = cell;
-        let last = i + 1 == row.len();
-        let pad = if last { 0 } else { width - text.width() + 2 };
-        _ = write!(line, "{style}{text}{style:#}{}", " ".repeat(pad));
-    }
-    line
 }

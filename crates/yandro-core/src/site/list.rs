@@ -9,6 +9,7 @@ use camino::Utf8PathBuf;
 use serde::Deserialize;
 use toml::Spanned;
 
+use super::quick;
 use super::{Content, DEFAULT_ADDRESS, ServerKind, Site, Upstream};
 use crate::name::HostName;
 use crate::source::Excerpt;
@@ -38,16 +39,16 @@ struct RawList<'a> {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
-struct RawSite<'a> {
+pub(super) struct RawSite<'a> {
     #[serde(borrow)]
-    name: Spanned<std::borrow::Cow<'a, str>>,
+    pub(super) name: Spanned<std::borrow::Cow<'a, str>>,
     #[serde(default)]
-    aliases: Vec<Spanned<String>>,
-    folder: Option<Spanned<String>>,
-    document_root: Option<Spanned<String>>,
-    upstream: Option<Spanned<String>>,
-    server: Option<ServerKind>,
-    address: Option<Spanned<String>>,
+    pub(super) aliases: Vec<Spanned<String>>,
+    pub(super) folder: Option<Spanned<String>>,
+    pub(super) document_root: Option<Spanned<String>>,
+    pub(super) upstream: Option<Spanned<String>>,
+    pub(super) server: Option<ServerKind>,
+    pub(super) address: Option<Spanned<String>>,
 }
 
 impl SiteList {
@@ -57,23 +58,36 @@ impl SiteList {
     /// A [`ListError`] for text that is no TOML, an unknown key, a wrong value,
     /// or a name that stands twice, with the line that is meant.
     pub fn parse(text: &str) -> Result<Self, ListError> {
+        match quick::read(text) {
+            Some(sites) => Self::of_raw(text, sites),
+            None => Self::parse_fully(text),
+        }
+    }
+
+    /// Reads any TOML.
+    pub(super) fn parse_fully(text: &str) -> Result<Self, ListError> {
         let raw: RawList<'_> = toml::from_str(text).map_err(|error| {
             let span = error.span().unwrap_or(0..0);
             ListError::new(text, &span, error.message())
         })?;
-        let mut list = Self { sites: Vec::with_capacity(raw.site.len()) };
-        let mut taken: HashMap<HostName, HostName> = HashMap::with_capacity(raw.site.len());
-        for raw in raw.site {
-            let spans: Vec<Range<usize>> =
-                std::iter::once(raw.name.span()).chain(raw.aliases.iter().map(Spanned::span)).collect();
-            let site = raw.into_site(text)?;
-            for (name, span) in site.names().zip(spans) {
-                if let Some(other) = taken.insert(name.clone(), site.name.clone()) {
-                    let message = format!("`{name}` already belongs to the site `{other}`");
-                    return Err(ListError::new(text, &span, message));
-                }
+        Self::of_raw(text, raw.site)
+    }
+
+    /// The sites as they are meant, once their text is taken apart.
+    pub(super) fn of_raw(text: &str, raw: Vec<RawSite<'_>>) -> Result<Self, ListError> {
+        let mut list = Self { sites: Vec::with_capacity(raw.len()) };
+        let mut spans = Vec::with_capacity(raw.len());
+        for raw in raw {
+            spans.extend(std::iter::once(raw.name.span()).chain(raw.aliases.iter().map(Spanned::span)));
+            list.sites.push(raw.into_site(text)?);
+        }
+        let mut taken: HashMap<&HostName, &HostName> = HashMap::with_capacity(spans.len());
+        let names = list.sites.iter().flat_map(|site| site.names().map(move |name| (name, &site.name)));
+        for ((name, site), span) in names.zip(&spans) {
+            if let Some(other) = taken.insert(name, site) {
+                let message = format!("`{name}` already belongs to the site `{other}`");
+                return Err(ListError::new(text, span, message));
             }
-            list.sites.push(site);
         }
         Ok(list)
     }

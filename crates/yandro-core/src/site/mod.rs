@@ -2,6 +2,7 @@
 
 mod edit;
 mod list;
+mod quick;
 
 pub use edit::{remove_site, set_site};
 pub use list::{ListError, SiteList};
@@ -109,6 +110,9 @@ pub enum ServerKind {
 }
 
 impl ServerKind {
+    /// Every kind.
+    pub const ALL: [Self; 2] = [Self::Apache, Self::BuiltIn];
+
     /// The word for it on the command line and in the site list.
     pub fn word(self) -> &'static str {
         match self {
