@@ -32,7 +32,7 @@ impl FileError {
 }
 
 /// The system's words without its error number.
-fn words(error: &io::Error) -> String {
+pub(crate) fn words(error: &io::Error) -> String {
     let text = error.to_string();
     let text = text.split(" (os error").next().unwrap_or(&text);
     let mut chars = text.chars();

@@ -23,7 +23,8 @@ pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
     }
     for step in &set.steps {
         match step {
-            Step::Folder { path, .. } => ui.print(&format!("{STRONG}folder{STRONG:#} {path} (unless it is there)")),
+            Step::Folder { path, .. } if path.is_dir() => {}
+            Step::Folder { path, .. } => ui.print(&format!("{STRONG}folder{STRONG:#} {GOOD}+{path}{GOOD:#}")),
             Step::File(change) => ui.print(coloured(&unified_diff(change)).trim_end()),
             Step::Link(change) => {
                 let text = match (&change.before, &change.after) {

@@ -314,8 +314,10 @@ impl Judge<'_> {
     }
 
     fn upstream_down(&self, words: &str) -> Fault {
-        let cause =
-            format!("the upstream of `{}` doesn't answer: {}", self.expected.site.name, self.expected.site.content);
+        let cause = format!(
+            "the upstream of `{}` doesn't answer at {}: start it",
+            self.expected.site.name, self.expected.site.content
+        );
         Fault::error(Code::UpstreamDown, cause).seen(words)
     }
 

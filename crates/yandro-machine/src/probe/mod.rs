@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 
 use tokio::net::TcpStream;
 use tokio::sync::Semaphore;
-use yandro_core::check::{Expected, Failure, FailureKind, HostsAnswer, NameObservation, Proof, Timed};
+use yandro_core::check::{Answer, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Proof, Timed};
 use yandro_core::hosts::HostsFile;
 use yandro_core::name::HostName;
 use yandro_core::pki::Authority;
@@ -130,8 +130,10 @@ impl Prober {
                 let proof = Timed { took: started.elapsed(), seen: file.judge(&fetched) };
                 let started = Instant::now();
                 let page = match session.get(name.as_str(), "/", 0).await {
-                    Err(_) if fetched.is_err() => Err(fetched.expect_err("it was just seen to be one")),
-                    page => page.map(|page| page.answer),
+                    Ok(page) => Ok(page.answer),
+                    // A server may end a connection between two requests whenever it
+                    // likes (RFC 9112 section 9.5): that is no fault of the site.
+                    Err(_) => self.page_anew(name, SocketAddr::new(address, expected.https_port)).await,
                 };
                 (tls, Some(Timed { took: started.elapsed(), seen: page }), Some(proof))
             }
@@ -157,10 +159,18 @@ impl Prober {
     }
 }
 
-type Plain = (Option<Timed<Result<(), Failure>>>, Option<Timed<Result<yandro_core::check::Answer, Failure>>>);
+impl Prober {
+    /// The page over a connection of its own.
+    async fn page_anew(&self, name: &HostName, address: SocketAddr) -> Result<Answer, Failure> {
+        let (_, stream) = self.trust.handshake(name, connect(address).await?, None).await?;
+        Ok(http::Session::open(stream).await?.get(name.as_str(), "/", 0).await?.answer)
+    }
+}
+
+type Plain = (Option<Timed<Result<(), Failure>>>, Option<Timed<Result<Answer, Failure>>>);
 type Secure = (
     Option<Timed<Result<yandro_core::check::Connection, Failure>>>,
-    Option<Timed<Result<yandro_core::check::Answer, Failure>>>,
+    Option<Timed<Result<Answer, Failure>>>,
     Option<Timed<Proof>>,
 );
 
@@ -241,7 +251,7 @@ fn io_failure(error: &std::io::Error) -> Failure {
         std::io::ErrorKind::TimedOut => FailureKind::TimedOut,
         _ => FailureKind::Other,
     };
-    Failure { kind, words: error.to_string() }
+    Failure { kind, words: crate::files::words(error) }
 }
 
 fn timed_out() -> Failure {

@@ -1,6 +1,5 @@
 //! The proof file: put under the document root, fetched back, taken away.
 
-use std::io;
 use std::time::{Duration, SystemTime};
 
 use camino::Utf8Path;
@@ -43,7 +42,7 @@ pub(super) struct ProofFile {
 impl ProofFile {
     /// Puts a new file there.
     pub(super) fn put(root: &Utf8Path) -> Result<Self, Proof> {
-        let not_written = |errno: Errno| Proof::NotWritten(io::Error::from(errno).to_string());
+        let not_written = |errno: Errno| Proof::NotWritten(crate::files::words(&errno.into()));
         let mut error = Errno::NOENT;
         for _ in 0..ATTEMPTS {
             let open = rustix::fs::open(root.as_std_path(), DIRECTORY, Mode::empty());
