@@ -73,8 +73,8 @@ pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Statu
     } else {
         drop(folder);
         ui.say(&format!(
-            "\n{DIM}Everything is removed again; it took {:.1} s. `--keep` keeps it.{DIM:#}",
-            started.elapsed().as_secs_f32()
+            "\n{DIM}Everything is removed again; it took {} ms. `--keep` keeps it.{DIM:#}",
+            started.elapsed().as_millis()
         ));
     }
     Ok(Status::Well)
