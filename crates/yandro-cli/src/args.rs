@@ -74,6 +74,14 @@ pub(crate) enum Command {
     Sites,
     /// Prove that sites resolve and serve over HTTPS; explain what does not
     Check(CheckArgs),
+    /// Take the last change back, or a named one
+    Undo(UndoArgs),
+    /// Show the changes so far, or bring back a file as it was before the first of them
+    History(HistoryArgs),
+    /// Bring the machine in line with the site list
+    Settle,
+    /// Work on the hosts file itself
+    Hosts(HostsArgs),
     /// Show the local authority: what trust stores take, and what it may vouch for
     Authority(AuthorityArgs),
     /// Run the built-in server for all sites of the list
@@ -142,6 +150,42 @@ pub(crate) struct CheckArgs {
     /// The sites to check, by name or alias; without any, all of them
     #[arg(value_name = "NAME")]
     pub(crate) names: Vec<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct UndoArgs {
+    /// Number of the change, as `yandro history` shows it; without it the last one
+    pub(crate) id: Option<u32>,
+}
+
+#[derive(Debug, Args)]
+#[command(args_conflicts_with_subcommands = true)]
+pub(crate) struct HistoryArgs {
+    #[command(subcommand)]
+    pub(crate) command: Option<HistoryCommand>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum HistoryCommand {
+    /// List the files of which the original is kept, as it was before the first change
+    Originals,
+    /// Bring FILE back as it was before the first change
+    Restore {
+        /// The file, by its absolute path
+        file: Utf8PathBuf,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct HostsArgs {
+    #[command(subcommand)]
+    pub(crate) command: HostsCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum HostsCommand {
+    /// Bring the hosts file back as it was before yandro's first change
+    Restore,
 }
 
 #[derive(Debug, Args)]

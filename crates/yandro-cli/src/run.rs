@@ -1,6 +1,6 @@
 //! From arguments to the command that they name.
 
-use crate::args::{AuthorityCommand, Cli, Command};
+use crate::args::{AuthorityCommand, Cli, Command, HostsCommand};
 use crate::commands;
 use crate::context::Context;
 use crate::error::{CommandError, Status};
@@ -16,6 +16,12 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
         Command::Unmap(args) => commands::unmap::run(&context, args, ui),
         Command::Sites => commands::sites::run(&context, ui),
         Command::Check(args) => commands::check::run(&context, args, ui),
+        Command::Undo(args) => commands::undo::run(&context, args, ui),
+        Command::History(args) => commands::history::run(&context, args, ui),
+        Command::Settle => commands::settle::run(&context, ui),
+        Command::Hosts(args) => match args.command {
+            HostsCommand::Restore => commands::history::restore(&context, &context.machine.places.hosts, ui),
+        },
         Command::Authority(args) => match args.command {
             AuthorityCommand::Show => commands::authority::show(&context, ui),
         },

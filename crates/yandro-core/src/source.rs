@@ -50,6 +50,13 @@ pub fn apply(source: &[u8], splices: &[Splice]) -> Vec<u8> {
     out
 }
 
+/// How many bytes two contents begin with in common, and end with: the two never overlap.
+pub fn common_ends(a: &[u8], b: &[u8]) -> (usize, usize) {
+    let prefix = a.iter().zip(b).take_while(|(a, b)| a == b).count();
+    let (a, b) = (&a[prefix..], &b[prefix..]);
+    (prefix, a.iter().rev().zip(b.iter().rev()).take_while(|(a, b)| a == b).count())
+}
+
 /// One physical line: where its text and its line end stand.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Line {

@@ -5,8 +5,8 @@ use std::fs;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::httpd::{DebianLayout, ModuleFiles};
+use yandro_core::name::HostName;
 use yandro_core::plan::ObservedApache;
-use yandro_core::site::Site;
 
 use crate::changes::{BroughtUp, ServerControl};
 use crate::files::{self, FileError};
@@ -22,19 +22,23 @@ pub fn find_layout(machine: &Machine) -> Option<DebianLayout> {
     (layout.main_file().is_file() && layout.available_modules().is_dir()).then_some(layout)
 }
 
-/// Reads what planning needs, for these sites.
+/// The sites that have a file of yandro's.
+pub fn names(layout: &DebianLayout) -> Vec<HostName> {
+    let folder = layout.root.join("sites-available");
+    list(&folder).unwrap_or_default().iter().filter_map(|path| layout.site_of_file(path)).collect()
+}
+
+/// Reads what planning needs, for the sites of these names.
 ///
 /// # Errors
 /// When a file or folder is there and can't be read.
-pub fn observe(layout: DebianLayout, sites: &[&Site]) -> Result<ObservedApache, FileError> {
+pub fn observe(layout: DebianLayout, names: &[HostName]) -> Result<ObservedApache, FileError> {
     let mut site_files = BTreeMap::new();
-    for site in sites {
-        if let Some(text) = files::read_if_there(&layout.site_file(&site.name))? {
-            site_files.insert(site.name.clone(), text);
+    for name in names {
+        if let Some(text) = files::read_if_there(&layout.site_file(name))? {
+            site_files.insert(name.clone(), text);
         }
     }
-    let own: Vec<String> =
-        sites.iter().filter_map(|site| layout.site_link(&site.name).0.file_name().map(str::to_owned)).collect();
     let mut site_links = BTreeMap::new();
     let mut other_files = Vec::new();
     for path in list(&layout.enabled_sites())? {
@@ -42,7 +46,8 @@ pub fn observe(layout: DebianLayout, sites: &[&Site]) -> Result<ObservedApache, 
         if let Ok(target) = path.read_link_utf8() {
             site_links.insert(name.clone(), target);
         }
-        if !own.contains(&name)
+        // Names in yandro's own files are unique by the site list.
+        if !layout.is_own_link(&path)
             && let Some(text) = files::read_if_there(&path)?
         {
             other_files.push((path, text));

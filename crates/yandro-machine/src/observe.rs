@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use camino::Utf8Path;
 use time::OffsetDateTime;
+use yandro_core::name::HostName;
 use yandro_core::pki::{AuthorityCertificates, Key, PkiError};
 use yandro_core::plan::{AuthorityFiles, Observed};
 use yandro_core::site::{ListError, Site, SiteList};
@@ -60,14 +61,44 @@ pub fn observe(
     sites: &[&Site],
     now: OffsetDateTime,
 ) -> Result<Observed, ObserveError> {
+    let names: Vec<HostName> = sites.iter().map(|site| site.name.clone()).collect();
+    observe_names(machine, list, &names, now)
+}
+
+/// Reads all that planning for the whole list needs, and what yandro wrote for names
+/// that are in it no more.
+///
+/// # Errors
+/// When something is there and can't be read.
+pub fn observe_all(
+    machine: &Machine,
+    text: Option<String>,
+    list: &SiteList,
+    now: OffsetDateTime,
+) -> Result<Observed, ObserveError> {
+    let certificates = machine.places.certificates().read_dir_utf8().into_iter().flatten().flatten();
+    let mut names: Vec<HostName> = list.sites.iter().map(|site| site.name.clone()).collect();
+    names.extend(certificates.filter_map(|entry| HostName::parse(entry.file_name()).ok()));
+    names.extend(apache::find_layout(machine).iter().flat_map(apache::names));
+    names.sort();
+    names.dedup();
+    observe_names(machine, text, &names, now)
+}
+
+fn observe_names(
+    machine: &Machine,
+    list: Option<String>,
+    names: &[HostName],
+    now: OffsetDateTime,
+) -> Result<Observed, ObserveError> {
     let places = machine.places.clone();
     let (mut chains, mut keys) = (BTreeMap::new(), BTreeMap::new());
-    for site in sites {
-        if let Some(chain) = files::read_if_there(&places.chain(&site.name))? {
-            chains.insert(site.name.clone(), chain);
+    for name in names {
+        if let Some(chain) = files::read_if_there(&places.chain(name))? {
+            chains.insert(name.clone(), chain);
         }
-        if let Some(key) = files::read_if_there(&places.key(&site.name))? {
-            keys.insert(site.name.clone(), key);
+        if let Some(key) = files::read_if_there(&places.key(name))? {
+            keys.insert(name.clone(), key);
         }
     }
     Ok(Observed {
@@ -78,7 +109,7 @@ pub fn observe(
         authority: authority(machine)?,
         chains,
         keys,
-        apache: apache::find_layout(machine).map(|layout| apache::observe(layout, sites)).transpose()?,
+        apache: apache::find_layout(machine).map(|layout| apache::observe(layout, names)).transpose()?,
         places,
     })
 }

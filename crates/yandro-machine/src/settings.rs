@@ -11,6 +11,24 @@ use crate::machine::Machine;
 pub struct Settings {
     /// The built-in server's.
     pub built_in: BuiltInSettings,
+    /// How much of the history is kept.
+    pub history: HistorySettings,
+}
+
+/// How much of the history is kept.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(default, deny_unknown_fields, rename_all = "kebab-case")]
+pub struct HistorySettings {
+    /// The most change sets.
+    pub number: usize,
+    /// The most days.
+    pub days: u32,
+}
+
+impl Default for HistorySettings {
+    fn default() -> Self {
+        Self { number: 200, days: 365 }
+    }
 }
 
 /// Where the built-in server listens.

@@ -1,29 +1,20 @@
 //! `yandro map`.
 
-use std::time::{Duration, Instant};
-
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use serde_json::json;
-use yandro_core::check::{Code, Finding, Severity, SiteReport};
 use yandro_core::name::HostName;
-use yandro_core::plan::{ChangeSet, map_site};
+use yandro_core::plan::map_site;
 use yandro_core::site::{Content, DEFAULT_ADDRESS, ServerKind, Site, SiteList, Upstream};
-use yandro_machine::changes::{BroughtUp, carry_out};
 use yandro_machine::{SystemFresh, observe};
 
-use super::check;
+use super::apply::{Done, Planned, apply};
+use super::prove::{Proven, prove};
 use crate::args::MapArgs;
-use crate::context::{Context, now, stamp};
+use crate::context::{Context, now};
 use crate::error::{self, CommandError, Status};
-use crate::signals;
 use crate::view::change::{self, labelled, server_line};
 use crate::view::check::finding_text;
 use crate::view::{COMMAND, GOOD, STRONG, Ui, WARN};
-
-/// How long a reloaded server has until it answers with its new configuration.
-const PATIENCE: Duration = Duration::from_secs(5);
-/// How long to wait between two looks.
-const PAUSE: Duration = Duration::from_millis(10);
 
 pub(crate) fn run(context: &Context, args: &MapArgs, ui: &mut Ui) -> Result<Status, CommandError> {
     run_then(context, args, ui, || Ok(()))
@@ -34,39 +25,25 @@ pub(crate) fn run_then(
     context: &Context,
     args: &MapArgs,
     ui: &mut Ui,
-    written: impl FnOnce() -> Result<(), CommandError>,
+    written: impl Fn() -> Result<(), CommandError>,
 ) -> Result<Status, CommandError> {
-    let lock = if context.preview { None } else { Some(context.lock(ui)?) };
-
-    let (text, list) = context.list()?;
-    let site = desired(context, args, &list)?;
-    let observed = observe::observe(&context.machine, text, &[&site], now())?;
-
-    let mut set = map_site(&observed, &list, &site, &mut SystemFresh::new())?;
-    set.command.clone_from(&context.command);
-    let Some(lock) = lock else {
-        change::preview(ui, &set);
-        return Ok(Status::Well);
+    let mut proven = None;
+    let plan = || {
+        let (text, list) = context.list()?;
+        let site = desired(context, args, &list)?;
+        let observed = observe::observe(&context.machine, text, &[&site], now())?;
+        let mut set = map_site(&observed, &list, &site, &mut SystemFresh::new())?;
+        // A server that doesn't run has to, even where nothing has to be written.
+        set.server = set.server.or(site.server.filter(|_| needs_start(context, &site)));
+        Ok(Planned { set, starts: true, about: site })
     };
-
-    let server = context.control_of(site.server)?;
-    let mut proof = None;
-    // A server that doesn't run has to, even where nothing has to be written.
-    set.server = set.server.or(site.server.filter(|_| needs_start(context, &site)));
-    let brought_up = carry_out(&context.machine, &lock, &set, server.as_deref(), stamp(now()), || {
+    let done = apply(context, ui, plan, |site| {
         written()?;
-        let seen = prove(context, &site)?;
-        match seen {
-            Proven::Seen(report) if !is_kept(&report) => Err(ProofFailed::Report(Box::new(report))),
-            seen => {
-                proof = Some(seen);
-                Ok(())
-            }
-        }
-    })
-    .map_err(|error| error::carry_out(error, |failed| not_proven(failed, ui.verbose)))?;
-
-    Ok(tell(context, &site, &set, brought_up, &proof.unwrap_or(Proven::NotTried(String::new())), ui))
+        proven = Some(prove(context, site)?);
+        Ok(())
+    })?;
+    let proven = proven.unwrap_or(Proven::NotTried(String::new()));
+    Ok(done.map_or(Status::Well, |done| tell(context, &done, &proven, ui)))
 }
 
 /// The site as the arguments want it, on top of what it was.
@@ -161,83 +138,8 @@ fn needs_start(context: &Context, site: &Site) -> bool {
     site.server == Some(ServerKind::Apache) && context.control().is_some_and(|apache| apache.running().is_none())
 }
 
-/// What came of the proof.
-enum Proven {
-    Seen(SiteReport),
-    /// There was nothing to ask, and why.
-    NotTried(String),
-}
-
-/// Why the change is put back.
-enum ProofFailed {
-    Report(Box<SiteReport>),
-    Interrupted,
-    Other(CommandError),
-}
-
-impl From<CommandError> for ProofFailed {
-    fn from(error: CommandError) -> Self {
-        Self::Other(error)
-    }
-}
-
-/// Looks until the site is well or patience ends.
-fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFailed> {
-    if site.server == Some(ServerKind::Apache) && !context.machine.is_real() {
-        return Ok(Proven::NotTried("within a sysroot no server is asked".into()));
-    }
-    let runtime = signals::runtime()?;
-    let deadline = Instant::now() + PATIENCE;
-    runtime.block_on(async {
-        loop {
-            let looked = signals::unless_interrupted(check::look(context, std::slice::from_ref(site))).await;
-            let report = looked.ok_or(ProofFailed::Interrupted)??.remove(0);
-            let closed =
-                report.findings.iter().all(|finding| finding.code == Code::PortClosed) && !report.findings.is_empty();
-            if site.server == Some(ServerKind::BuiltIn) && closed {
-                return Ok(Proven::NotTried("the built-in server isn't running: start it with `yandro serve`".into()));
-            }
-            if stands(&report) || Instant::now() > deadline {
-                return Ok(Proven::Seen(report));
-            }
-            tokio::time::sleep(PAUSE).await;
-        }
-    })
-}
-
-/// Whether the site is as it should be, but for what waiting doesn't mend.
-fn stands(report: &SiteReport) -> bool {
-    let lasting = [Code::UpstreamDown, Code::ProofNotWritten, Code::HttpsStatus, Code::CertificateEnds];
-    report.findings.iter().all(|finding| lasting.contains(&finding.code))
-}
-
-/// Whether the change is worth keeping: nothing is in the way but warnings, and an
-/// upstream that is yet to be started.
-fn is_kept(report: &SiteReport) -> bool {
-    report.findings.iter().all(|finding| finding.severity == Severity::Warning || finding.code == Code::UpstreamDown)
-}
-
-fn not_proven(failed: ProofFailed, verbose: bool) -> CommandError {
-    match failed {
-        ProofFailed::Interrupted => CommandError::not_made("interrupted"),
-        ProofFailed::Other(error) => error,
-        ProofFailed::Report(report) => {
-            let findings: Vec<&Finding> = report.findings.iter().collect();
-            let words: String = findings.iter().map(|finding| finding_text(finding, verbose)).collect();
-            CommandError::not_made(format!("`{}` could not be proven:{words}\n", report.site.name))
-                .hint("mend what was found, then map the site again")
-        }
-    }
-}
-
-fn tell(
-    context: &Context,
-    site: &Site,
-    set: &ChangeSet,
-    brought_up: Option<BroughtUp>,
-    proof: &Proven,
-    ui: &mut Ui,
-) -> Status {
+fn tell(context: &Context, done: &Done<Site>, proof: &Proven, ui: &mut Ui) -> Status {
+    let Done { set, brought_up, about: site } = done;
     let server = site.server.unwrap_or(ServerKind::BuiltIn);
     let url = context.url(site, server);
     let (findings, proven) = match proof {
@@ -255,7 +157,7 @@ fn tell(
         ui.say(&format!("{STRONG}{}{STRONG:#} -> {}{unchanged}", site.name.to_unicode(), site.content));
         let mut lines = change::summary(set, &context.machine.places);
         if set.server.is_some() {
-            lines.push(("server", server_line(server, brought_up)));
+            lines.push(("server", server_line(server, *brought_up)));
         }
         lines.push(match proof {
             Proven::Seen(_) if proven => ("proof", format!("{GOOD}{url} answers from there, over HTTPS{GOOD:#}")),

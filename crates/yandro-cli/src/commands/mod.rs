@@ -1,9 +1,14 @@
 //! One file a command. Each reads like the four steps: observe, plan, carry out, prove.
 
+mod apply;
 pub(crate) mod authority;
 pub(crate) mod check;
 pub(crate) mod demo;
+pub(crate) mod history;
 pub(crate) mod map;
+mod prove;
 pub(crate) mod serve;
+pub(crate) mod settle;
 pub(crate) mod sites;
+pub(crate) mod undo;
 pub(crate) mod unmap;

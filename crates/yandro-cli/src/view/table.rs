@@ -56,13 +56,14 @@ impl Table {
         }
         let mut out = String::with_capacity((self.rows.len() + 1) * (widths.iter().sum::<usize>() + 2 * widths.len()));
         for row in rows() {
-            for (i, (cell, width)) in row.iter().zip(&widths).enumerate() {
+            let filled = row.iter().rposition(|cell| !cell.text.is_empty()).map_or(0, |last| last + 1);
+            for (i, (cell, width)) in row.iter().zip(&widths).take(filled).enumerate() {
                 if styled {
                     _ = write!(out, "{}{}{:#}", cell.style, cell.text, cell.style);
                 } else {
                     out.push_str(&cell.text);
                 }
-                if i + 1 < row.len() {
+                if i + 1 < filled {
                     out.extend(std::iter::repeat_n(' ', width - cell.width() + 2));
                 }
             }

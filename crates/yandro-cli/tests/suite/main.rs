@@ -12,6 +12,7 @@ mod apache;
 mod bad_input;
 mod browser;
 mod built_in;
+mod crash;
 mod demo;
 mod kit;
 mod namespace;

@@ -95,6 +95,12 @@ impl<'a> HostsFile<'a> {
         self.entries_of(name).map(|entry| entry.address).collect()
     }
 
+    /// The names in yandro's block.
+    pub fn own_names(&self) -> Vec<HostName> {
+        let own = self.entries.iter().filter(|entry| entry.ours).flat_map(|entry| self.names_of(entry));
+        own.filter_map(|name| HostName::parse(std::str::from_utf8(name).ok()?).ok()).collect()
+    }
+
     /// The names of an entry as they stand in the file.
     pub fn names_of<'s>(&'s self, entry: &'s Entry) -> impl Iterator<Item = &'a [u8]> + 's {
         entry.names.iter().map(|span| &self.bytes[span.clone()])

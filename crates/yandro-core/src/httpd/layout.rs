@@ -34,6 +34,19 @@ impl DebianLayout {
         self.root.join("sites-available").join(site_file_name(name))
     }
 
+    /// The site whose file this is, if it is one of yandro's.
+    pub fn site_of_file(&self, path: &Utf8Path) -> Option<HostName> {
+        let name = path.file_name()?.strip_prefix("yandro-")?.strip_suffix(".conf")?;
+        let is_here = path.parent() == Some(&self.root.join("sites-available"));
+        HostName::parse(name).ok().filter(|_| is_here)
+    }
+
+    /// Whether a link in `sites-enabled` is one of yandro's.
+    pub fn is_own_link(&self, path: &Utf8Path) -> bool {
+        let file = path.file_name().map(|name| self.root.join("sites-available").join(name));
+        file.is_some_and(|file| self.site_of_file(&file).is_some())
+    }
+
     /// The folder whose links say which sites are enabled.
     pub fn enabled_sites(&self) -> Utf8PathBuf {
         self.root.join("sites-enabled")

@@ -7,5 +7,5 @@ mod want;
 
 pub use layout::{DebianLayout, ModuleFiles, modules_to_enable, named_virtual_host};
 pub use parse::{Argument, Directive, Node, ParseError, Section, Tree};
-pub use site::{PathError, SiteFiles, required_modules, site_file};
+pub use site::{HandEdit, PathError, SiteFiles, hand_edits, required_modules, site_file};
 pub use want::Want;

@@ -3,7 +3,7 @@
 use camino::{Utf8Path, Utf8PathBuf};
 
 use super::parse::{ParseError, Section, Tree};
-use super::want::{Want, update};
+use super::want::{Want, changed_by_hand, update};
 use crate::site::{Content, Site};
 use crate::source::{self, Splice};
 
@@ -76,6 +76,31 @@ pub fn site_file(
         splices.push(Splice::insert(existing.len(), missing));
     }
     Ok(source::apply(existing, &splices))
+}
+
+/// A directive of yandro's that a person has changed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct HandEdit {
+    /// The line, from 1.
+    pub line: usize,
+    /// What stands there.
+    pub found: String,
+    /// What yandro would write.
+    pub wanted: String,
+}
+
+/// The directives in a site's file that a person has changed; none in a file that can't be read.
+pub fn hand_edits(existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEdit> {
+    let Ok(tree) = Tree::parse(existing) else { return Vec::new() };
+    let mut found = Vec::new();
+    for want in virtual_hosts(site, files) {
+        if let Want::Section(_, address, inner) = &want
+            && let Some(section) = find_host(&tree, address, site)
+        {
+            found.extend(changed_by_hand(existing, section, inner));
+        }
+    }
+    found
 }
 
 /// The virtual host on this address, by name if there are several.

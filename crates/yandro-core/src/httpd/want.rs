@@ -5,6 +5,7 @@
 //! value that the command itself changes is written over.
 
 use super::parse::{Directive, Node, Section};
+use super::site::HandEdit;
 use crate::source::Splice;
 
 /// A directive or section that is wanted. Within one section each name occurs once.
@@ -108,6 +109,28 @@ fn change(source: &[u8], node: &Node, before: Option<&Want>, want: &Want, eol: &
         }
         _ => Vec::new(),
     }
+}
+
+/// The directives of `section` that have the name of a wanted one and say something else.
+pub(super) fn changed_by_hand(source: &[u8], section: &Section, wants: &[Want]) -> Vec<HandEdit> {
+    let mut found = Vec::new();
+    for want in wants {
+        match (find(section, want, None), want) {
+            (Some(Node::Directive(own)), Want::Directive(_, arguments))
+                if !own.values().eq(arguments.iter().map(String::as_str)) =>
+            {
+                let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).trim().to_owned();
+                found.push(HandEdit {
+                    line: own.line,
+                    found: text(&source[own.span.clone()]),
+                    wanted: text(want.render("", "").as_bytes()),
+                });
+            }
+            (Some(Node::Section(own)), Want::Section(_, _, inner)) => found.extend(changed_by_hand(source, own, inner)),
+            _ => {}
+        }
+    }
+    found
 }
 
 fn set_arguments(own: &Directive, arguments: &[String]) -> Splice {

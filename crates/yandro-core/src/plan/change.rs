@@ -3,7 +3,7 @@
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 
-use crate::site::ServerKind;
+use crate::site::{ServerKind, Site};
 
 /// All that one command changes, in the order in which it is done.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -12,9 +12,22 @@ pub struct ChangeSet {
     pub command: String,
     /// What is written.
     pub steps: Vec<Step>,
+    /// The sites that it is about, as they were and as they are to be.
+    pub sites: Vec<SiteChange>,
+    /// The change set that this one takes back.
+    pub undoes: Option<u32>,
     /// The server whose configuration changes: it tests it and is then reloaded, or
     /// started if it doesn't run.
     pub server: Option<ServerKind>,
+}
+
+/// A site before and after; `None` where there is none.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SiteChange {
+    /// As it was.
+    pub before: Option<Site>,
+    /// As it is to be.
+    pub after: Option<Site>,
 }
 
 /// One step. Each holds what was there before, so each knows its inverse.
@@ -118,6 +131,11 @@ impl ChangeSet {
     /// Whether there is nothing to do.
     pub fn is_empty(&self) -> bool {
         self.steps.iter().all(|step| matches!(step, Step::Folder { .. })) && self.server.is_none()
+    }
+
+    /// Takes the change of this path out, if there is one.
+    pub fn without(&mut self, path: &Utf8Path) {
+        self.steps.retain(|step| step.path() != path || matches!(step, Step::Folder { .. }));
     }
 
     /// The change of this file, if there is one.

@@ -5,10 +5,15 @@
 
 mod change;
 mod diff;
+mod merge;
 mod observed;
+mod settle;
 mod site;
+mod undo;
 
-pub use change::{Access, ChangeSet, FileChange, LinkChange, Step};
+pub use change::{Access, ChangeSet, FileChange, LinkChange, SiteChange, Step};
 pub use diff::unified_diff;
 pub use observed::{AuthorityFiles, Fresh, Observed, ObservedApache, Places};
+pub use settle::{Settlement, settle};
 pub use site::{PlanError, map_site, unmap_sites};
+pub use undo::{DoneStep, UndoError, undo};

@@ -2,7 +2,7 @@
 
 use camino::Utf8PathBuf;
 
-use super::change::{Access, ChangeSet, Step};
+use super::change::{Access, ChangeSet, SiteChange, Step};
 use super::observed::{AuthorityFiles, Fresh, Observed, ObservedApache};
 use crate::hosts::{self, EditError, Mapping};
 use crate::httpd::{self, ParseError, PathError};
@@ -96,6 +96,9 @@ pub fn map_site(
         }
     }
     let mut set = ChangeSet::default();
+    if before != Some(site) {
+        set.sites.push(SiteChange { before: before.cloned(), after: Some(site.clone()) });
+    }
     certificate(&mut set, observed, site, fresh)?;
     match (site.server, &observed.apache) {
         (Some(ServerKind::Apache), None) => return Err(PlanError::ServerMissing),
@@ -129,7 +132,8 @@ pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, Pl
     let names: Vec<HostName> = sites.iter().flat_map(|site| site.names().cloned()).collect();
     let before = hosts_file(observed)?;
     set.file(places.hosts.clone(), Some(before.clone()), Some(hosts::drop_names(before, &names)), Access::Public);
-    for site in sites {
+    for &site in sites {
+        set.sites.push(SiteChange { before: Some(site.clone()), after: None });
         if let Some(apache) = &observed.apache {
             remove_apache_site(&mut set, apache, &site.name);
         }
@@ -258,7 +262,7 @@ fn apache_site(
     Ok(())
 }
 
-fn remove_apache_site(set: &mut ChangeSet, apache: &ObservedApache, name: &HostName) {
+pub(super) fn remove_apache_site(set: &mut ChangeSet, apache: &ObservedApache, name: &HostName) {
     let count = set.steps.len();
     let (link, target) = apache.layout.site_link(name);
     // A link that leads elsewhere is somebody else's.

@@ -8,8 +8,9 @@ use rustix::fs::{Access as Right, access};
 use yandro_core::plan::{Access, ChangeSet, FileChange, Step};
 
 use super::lock::Lock;
+use super::originals;
 use super::put_back::{PutBackError, put_back};
-use super::record::{self, Record, RecordedStep};
+use super::record::{self, Record, RecordedFile, RecordedStep};
 use crate::files::{self, Attributes, FileError};
 use crate::machine::Machine;
 
@@ -100,6 +101,7 @@ pub fn carry_out<E>(
     record::make_folder(&history).map_err(untouched)?;
     machine.give_to_keeper(&history).map_err(untouched)?;
     let record = Record::new(record::next_id(&history), at, set).map_err(untouched)?;
+    originals::keep(machine, set).map_err(untouched)?;
     record.begin(&history).map_err(untouched)?;
 
     let mut brought_up = None;
@@ -162,7 +164,9 @@ fn do_steps(machine: &Machine, record: &Record, history: &Utf8Path, set: &Change
             continue;
         }
         match planned.next().expect("the record has one step for each planned one") {
-            Step::File(change) => write_file(machine, record, change, || record.mark_in_place(history, number))?,
+            Step::File(change) => write_file(machine, record, change, || {
+                record.keep_whole(history, number, change.before.as_deref().unwrap_or_default())
+            })?,
             Step::Link(change) => set_link(&change.path, change.after.as_deref(), &record.tag())?,
             Step::Folder { .. } => {}
         }
@@ -223,24 +227,34 @@ pub(super) fn set_link(path: &Utf8Path, target: Option<&Utf8Path>, tag: &str) ->
     files::sync_folder_of(path)
 }
 
-/// What is left once a change set is done: secrets that were held, folders that are empty, marks.
+/// What is left once a change set is done: secrets that were held, temporary files,
+/// folders that are empty. If something can't be removed, the next command tries again.
 pub(super) fn clean_up(machine: &Machine, record: &Record, history: &Utf8Path) {
+    let mut is_clean = true;
+    let mut remove = |path: &Utf8Path| {
+        let is_gone = |error: &std::io::Error| error.kind() == std::io::ErrorKind::NotFound;
+        is_clean &= fs::remove_file(path).or_else(|error| if is_gone(&error) { Ok(()) } else { Err(error) }).is_ok();
+    };
     for step in &record.steps {
-        if let RecordedStep::File { path, access, after, .. } = step {
-            if *access == Access::Secret {
-                _ = fs::remove_file(held(path, record));
-            }
-            // A certificate's folder goes with its last file; any other is not empty or not ours.
-            if after.is_none()
-                && path.starts_with(machine.places.certificates())
-                && let Some(folder) = path.parent()
-            {
-                _ = fs::remove_dir(folder);
-            }
+        let RecordedStep::File(RecordedFile { path, access, after, .. }) = step else { continue };
+        if *access == Access::Secret {
+            remove(&held(path, record));
+        }
+        if let Ok(real) = files::follow(path) {
+            remove(&files::temporary(&real, &record.tag()));
+        }
+        // A certificate's folder goes with its last file; any other is not empty or not ours.
+        if after.is_none()
+            && path.starts_with(machine.places.certificates())
+            && let Some(folder) = path.parent()
+        {
+            _ = fs::remove_dir(folder);
         }
     }
-    record.clear_marks(history);
-    record.close(history);
+    if is_clean {
+        record.clear_whole(history);
+        record.close(history);
+    }
 }
 
 impl Machine {
@@ -266,7 +280,7 @@ impl Machine {
         }
     }
 
-    fn is_keepers(&self, path: &Utf8Path) -> bool {
+    pub(super) fn is_keepers(&self, path: &Utf8Path) -> bool {
         path.starts_with(&self.places.config) || path.starts_with(&self.places.data)
     }
 }

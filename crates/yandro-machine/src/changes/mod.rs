@@ -6,10 +6,14 @@
 //! put back byte for byte.
 
 mod carry_out;
+mod history;
 mod lock;
+mod originals;
 mod put_back;
 mod record;
 
 pub use carry_out::{BroughtUp, CarryOutError, Cause, ServerControl, carry_out};
+pub use history::{Entry, Keep, done_steps, history, prune};
 pub use lock::{Lock, LockError};
+pub use originals::{original, originals};
 pub use put_back::{PutBackError, Recovered, is_unfinished, recover};

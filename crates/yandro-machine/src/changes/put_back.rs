@@ -2,12 +2,12 @@
 
 use std::fs;
 
-use camino::{Utf8Path, Utf8PathBuf};
+use camino::Utf8PathBuf;
 use yandro_core::plan::Access;
 
 use super::carry_out::{ServerControl, clean_up, held, set_link};
 use super::lock::Lock;
-use super::record::{self, OldFile, Record, RecordedStep};
+use super::record::{self, Record, RecordedFile, RecordedStep};
 use crate::files::{self, FileError};
 use crate::machine::Machine;
 
@@ -55,10 +55,10 @@ pub(super) fn put_back(
                     set_link(path, before.as_deref(), &record.tag())?;
                 }
             }
-            RecordedStep::File { path, access, before, after } => {
-                let half = record.was_in_place(&history, number);
-                if !file_back(record, path, *access, before.as_ref(), after.as_deref(), half)? {
-                    foreign = Some(path.clone());
+            RecordedStep::File(file) => {
+                let whole = record.kept_whole(&history, number)?;
+                if !file_back(record, file, whole)? {
+                    foreign = Some(file.path.clone());
                 }
             }
         }
@@ -66,23 +66,18 @@ pub(super) fn put_back(
     if let Some(server) = server {
         server.bring_up().map_err(PutBackError::BringUp)?;
     }
-    record.clear_marks(&history);
+    record.clear_whole(&history);
     record.forget(&history)?;
     foreign.map_or(Ok(()), |path| Err(PutBackError::Foreign(path)))
 }
 
-/// Puts one file back; `false` when somebody else's content is in it.
-fn file_back(
-    record: &Record,
-    path: &Utf8Path,
-    access: Access,
-    before: Option<&OldFile>,
-    after: Option<&str>,
-    half: bool,
-) -> Result<bool, PutBackError> {
+/// Puts one file back; `false` when somebody else's content is in it. `whole` is its old
+/// content, if it was being written in place and may be half.
+fn file_back(record: &Record, file: &RecordedFile, whole: Option<Vec<u8>>) -> Result<bool, PutBackError> {
+    let path = &file.path;
     let real = files::follow(path)?;
     _ = fs::remove_file(files::temporary(&real, &record.tag()));
-    if access == Access::Secret && before.is_some() {
+    if file.access == Access::Secret && file.before.is_some() {
         let held = held(path, record);
         if held.exists() {
             fs::rename(&held, path).map_err(FileError::at(path))?;
@@ -91,25 +86,22 @@ fn file_back(
         return Ok(true);
     }
     let now = files::read_if_there(path)?;
-    let is_after = now.as_deref().map(files::sha256).as_deref() == after;
-    let Some(before) = before else {
-        if now.is_none() {
-            return Ok(true);
-        }
-        if is_after {
-            fs::remove_file(path).map_err(FileError::at(path))?;
-            files::sync_folder_of(path)?;
-        }
-        return Ok(is_after);
-    };
-    let old = record.content(before);
-    if now.as_deref() == Some(old) {
+    let digest = now.as_deref().map(files::sha256);
+    if digest == file.before {
         return Ok(true);
     }
-    if !(is_after || half) {
-        return Ok(false);
+    let old = match (whole, &now) {
+        (Some(whole), _) => whole,
+        _ if digest != file.after => return Ok(false),
+        (None, Some(now)) => record.old_content(file, now),
+        (None, None) => record.removed_content(file).to_vec(),
+    };
+    if let Some(attributes) = &file.attributes {
+        files::write(path, &old, attributes, &record.tag(), || Ok(()))?;
+    } else {
+        fs::remove_file(path).map_err(FileError::at(path))?;
+        files::sync_folder_of(path)?;
     }
-    files::write(path, old, &before.attributes, &record.tag(), || Ok(()))?;
     Ok(true)
 }
 

@@ -1,7 +1,7 @@
-//! The record of a change set: what was there before, written before anything is changed.
+//! The record of a change set: what it changes, written before anything is changed.
 //!
-//! One file a change set in `history/`: a line of JSON, then the old contents one
-//! behind the other. Its state is in its name, so that a single rename decides:
+//! One file a change set in `history/`: a line of JSON, then the pieces of content that
+//! it speaks of. Its state is in its name, so that a single rename decides:
 //! `ID.begun` until all is done, then `ID.tidying` until what was held is taken
 //! away, then `ID.done`.
 
@@ -11,10 +11,11 @@ use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
-use yandro_core::plan::{Access, ChangeSet, Step};
-use yandro_core::site::ServerKind;
+use yandro_core::plan::{Access, ChangeSet, FileChange, SiteChange, Step};
+use yandro_core::site::{ServerKind, Site, SiteList, set_site};
+use yandro_core::source::common_ends;
 
-use crate::files::{Attributes, FileError, sha256, sync_folder_of};
+use crate::files::{Attributes, FileError, read_if_there, sha256, sync_folder_of};
 
 /// What is known of a change set once it is begun.
 #[derive(Debug, Serialize, Deserialize)]
@@ -29,9 +30,13 @@ pub(crate) struct Record {
     pub(crate) at: String,
     /// The server that is reloaded.
     pub(crate) server: Option<ServerKind>,
+    /// The change set that this one takes back.
+    pub(crate) undoes: Option<u32>,
+    /// The sites as they were and as they are to be, each in the form of the site list.
+    sites: Vec<(Option<String>, Option<String>)>,
     /// The steps, in order.
     pub(crate) steps: Vec<RecordedStep>,
-    /// The old contents, in the order of the steps; not part of the JSON.
+    /// The pieces of content that the steps speak of; not part of the JSON.
     #[serde(skip)]
     contents: Vec<u8>,
 }
@@ -43,56 +48,50 @@ pub(crate) enum RecordedStep {
     /// A folder that wasn't there.
     Folder { path: Utf8PathBuf, access: Access },
     /// A file.
-    File { path: Utf8PathBuf, access: Access, before: Option<OldFile>, after: Option<String> },
+    File(RecordedFile),
     /// A link.
     Link { path: Utf8PathBuf, before: Option<Utf8PathBuf>, after: Option<Utf8PathBuf> },
 }
 
-/// A file as it was.
+/// A file before and after. Only what differs is kept, between what both begin and end
+/// with: a large file costs no more than a small one. Of a secret nothing is kept: the
+/// file itself is held beside its place until the change set is done.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub(crate) struct OldFile {
-    pub(crate) attributes: Attributes,
-    /// Where its content stands in the record; of a secret none is kept: the
-    /// file itself is held beside its place until the change set is done.
-    start: usize,
-    end: usize,
+pub(crate) struct RecordedFile {
+    pub(crate) path: Utf8PathBuf,
+    pub(crate) access: Access,
+    /// How it was, if it was.
+    pub(crate) attributes: Option<Attributes>,
+    /// SHA-256 of its content; none where there is no file.
+    pub(crate) before: Option<String>,
+    pub(crate) after: Option<String>,
+    /// How many bytes both contents begin with, and end with.
+    prefix: usize,
+    suffix: usize,
+    /// Where the rest of each stands in the record.
+    old: std::ops::Range<usize>,
+    new: std::ops::Range<usize>,
 }
 
 impl Record {
     /// Puts down what a change set is going to change.
     pub(crate) fn new(id: u32, at: String, set: &ChangeSet) -> Result<Self, FileError> {
+        let listed = |site: &Option<Site>| site.as_ref().map(|site| set_site("", site));
         let mut record = Self {
             version: 1,
             id,
             command: set.command.clone(),
             at,
             server: set.server,
+            undoes: set.undoes,
+            sites: set.sites.iter().map(|change| (listed(&change.before), listed(&change.after))).collect(),
             steps: Vec::new(),
             contents: Vec::new(),
         };
         for step in &set.steps {
             match step {
                 Step::Folder { path, access } => record.missing_folders(path, *access),
-                Step::File(change) => {
-                    let before = match &change.before {
-                        Some(content) => {
-                            let start = record.contents.len();
-                            if change.access != Access::Secret {
-                                record.contents.extend_from_slice(content);
-                            }
-                            let end = record.contents.len();
-                            Some(OldFile { attributes: Attributes::of(&change.path)?, start, end })
-                        }
-                        None => None,
-                    };
-                    let after = change.after.as_deref().map(sha256);
-                    record.steps.push(RecordedStep::File {
-                        path: change.path.clone(),
-                        access: change.access,
-                        before,
-                        after,
-                    });
-                }
+                Step::File(change) => record.add_file(change)?,
                 Step::Link(change) => record.steps.push(RecordedStep::Link {
                     path: change.path.clone(),
                     before: change.before.clone(),
@@ -101,6 +100,37 @@ impl Record {
             }
         }
         Ok(record)
+    }
+
+    fn add_file(&mut self, change: &FileChange) -> Result<(), FileError> {
+        let (before, after) = (change.before.as_deref(), change.after.as_deref());
+        let (prefix, suffix) = common_ends(before.unwrap_or_default(), after.unwrap_or_default());
+        let mut keep = |content: Option<&[u8]>| {
+            let start = self.contents.len();
+            if let Some(content) = content.filter(|_| change.access != Access::Secret) {
+                self.contents.extend_from_slice(&content[prefix..content.len() - suffix]);
+            }
+            start..self.contents.len()
+        };
+        let (old, new) = (keep(before), keep(after));
+        self.steps.push(RecordedStep::File(RecordedFile {
+            path: change.path.clone(),
+            access: change.access,
+            attributes: before.map(|_| Attributes::of(&change.path)).transpose()?,
+            before: before.map(sha256),
+            after: after.map(sha256),
+            prefix,
+            suffix,
+            old,
+            new,
+        }));
+        Ok(())
+    }
+
+    /// The sites that the change set is about.
+    pub(crate) fn site_changes(&self) -> Vec<SiteChange> {
+        let read = |text: &Option<String>| SiteList::parse(text.as_ref()?).ok()?.sites.pop();
+        self.sites.iter().map(|(before, after)| SiteChange { before: read(before), after: read(after) }).collect()
     }
 
     /// Every folder on the way that isn't there yet, the uppermost first.
@@ -115,9 +145,21 @@ impl Record {
         }
     }
 
-    /// The old content of a file.
-    pub(crate) fn content(&self, old: &OldFile) -> &[u8] {
-        self.contents.get(old.start..old.end).unwrap_or_default()
+    /// A file's old content, from its new one.
+    pub(crate) fn old_content(&self, file: &RecordedFile, new: &[u8]) -> Vec<u8> {
+        let end = new.len().saturating_sub(file.suffix).max(file.prefix);
+        [&new[..file.prefix.min(new.len())], &self.contents[file.old.clone()], &new[end.min(new.len())..]].concat()
+    }
+
+    /// The content of a file that the change set made; none of one that it changed, nor of a secret.
+    pub(crate) fn made_content(&self, file: &RecordedFile) -> Option<&[u8]> {
+        let is_made = file.before.is_none() && file.access != Access::Secret;
+        self.contents.get(file.new.clone()).filter(|_| is_made)
+    }
+
+    /// The content of a file that the change set removed.
+    pub(crate) fn removed_content(&self, file: &RecordedFile) -> &[u8] {
+        self.contents.get(file.old.clone()).unwrap_or_default()
     }
 
     /// A short word that no other change set has: part of temporary file names.
@@ -135,9 +177,10 @@ impl Record {
         let beside = self.path(history, "new");
         let written = (|| {
             let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&beside)?;
-            serde_json::to_writer(&mut file, self)?;
-            file.write_all(b"\n")?;
-            file.write_all(&self.contents)?;
+            let mut bytes = serde_json::to_vec(self)?;
+            bytes.push(b'\n');
+            bytes.extend_from_slice(&self.contents);
+            file.write_all(&bytes)?;
             file.sync_all()?;
             fs::rename(&beside, &path)
         })();
@@ -164,34 +207,36 @@ impl Record {
         sync_folder_of(&begun)
     }
 
-    /// Marks that a file is about to be written in place, and may be half from now on.
-    pub(crate) fn mark_in_place(&self, history: &Utf8Path, step: usize) -> Result<(), FileError> {
-        let path = self.in_place_mark(history, step);
-        OpenOptions::new()
-            .write(true)
-            .create(true)
-            .truncate(false)
-            .mode(0o600)
-            .open(&path)
-            .map_err(FileError::at(&path))?;
+    /// Keeps a whole old content: its file is about to be written in place, and may be
+    /// half from now on.
+    pub(crate) fn keep_whole(&self, history: &Utf8Path, step: usize, old: &[u8]) -> Result<(), FileError> {
+        let path = self.whole(history, step);
+        let beside = path.with_extension("new");
+        let written = (|| {
+            let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&beside)?;
+            file.write_all(old)?;
+            file.sync_all()?;
+            fs::rename(&beside, &path)
+        })();
+        written.map_err(FileError::at(&path))?;
         sync_folder_of(&path)
     }
 
-    /// Whether a file was being written in place.
-    pub(crate) fn was_in_place(&self, history: &Utf8Path, step: usize) -> bool {
-        self.in_place_mark(history, step).exists()
+    /// The whole old content of a file that was being written in place.
+    pub(crate) fn kept_whole(&self, history: &Utf8Path, step: usize) -> Result<Option<Vec<u8>>, FileError> {
+        read_if_there(&self.whole(history, step))
     }
 
-    /// Takes the marks of writes in place away.
-    pub(crate) fn clear_marks(&self, history: &Utf8Path) {
+    /// Takes the whole contents away again.
+    pub(crate) fn clear_whole(&self, history: &Utf8Path) {
         for step in 0..self.steps.len() {
-            // A mark that stays behind does no harm: its change set is done.
-            _ = fs::remove_file(self.in_place_mark(history, step));
+            // One that stays behind does no harm: its change set is done.
+            _ = fs::remove_file(self.whole(history, step));
         }
     }
 
-    fn in_place_mark(&self, history: &Utf8Path, step: usize) -> Utf8PathBuf {
-        history.join(format!("{}.in-place-{step}", self.tag()))
+    fn whole(&self, history: &Utf8Path, step: usize) -> Utf8PathBuf {
+        history.join(format!("{}.step-{step}", self.tag()))
     }
 
     /// Reads a record.

@@ -153,7 +153,9 @@ mod tests {
                 std::thread::spawn(move || (0..200).for_each(|_| drop(ProofFile::put(&root).unwrap())))
             })
             .collect();
-        many.into_iter().for_each(|thread| thread.join().unwrap());
+        for thread in many {
+            thread.join().unwrap();
+        }
         assert_eq!(std::fs::read_dir(root).unwrap().count(), 0, "many sites of one folder");
         std::fs::create_dir(root.join(FOLDER)).unwrap();
         drop(ProofFile::put(root).unwrap());

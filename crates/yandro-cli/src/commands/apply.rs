@@ -1,0 +1,64 @@
+//! The one way in which commands change something: lock, plan, preview or carry out.
+
+use yandro_core::plan::ChangeSet;
+use yandro_machine::changes::{self, BroughtUp, CarryOutError, Keep};
+
+use super::prove::{ProofFailed, not_proven};
+use crate::context::{Context, now, stamp};
+use crate::error::{self, CommandError};
+use crate::view::{Ui, change};
+
+/// How often a change is planned again because something else changed a file meanwhile.
+const ATTEMPTS: usize = 5;
+
+/// What a command plans, and what it wants to know again afterwards.
+pub(crate) struct Planned<T> {
+    pub(crate) set: ChangeSet,
+    /// Whether a server that doesn't run is to be started.
+    pub(crate) starts: bool,
+    pub(crate) about: T,
+}
+
+/// What was carried out.
+pub(crate) struct Done<T> {
+    pub(crate) set: ChangeSet,
+    pub(crate) brought_up: Option<BroughtUp>,
+    pub(crate) about: T,
+}
+
+/// Plans and carries out; with `--preview` prints the plan instead and gives `None`.
+pub(crate) fn apply<T>(
+    context: &Context,
+    ui: &mut Ui,
+    mut plan: impl FnMut() -> Result<Planned<T>, CommandError>,
+    mut prove: impl FnMut(&T) -> Result<(), ProofFailed>,
+) -> Result<Option<Done<T>>, CommandError> {
+    if context.preview {
+        change::preview(ui, &plan()?.set);
+        return Ok(None);
+    }
+    let lock = context.lock(ui)?;
+    let mut attempts = 0;
+    loop {
+        let Planned { mut set, starts, about } = plan()?;
+        set.command.clone_from(&context.command);
+        let runs = context.control().is_some_and(|apache| apache.running().is_some());
+        // A server that doesn't run is not started to be told that it has less to do.
+        set.server = set.server.filter(|_| runs || starts || !context.machine.is_real());
+        let server = context.control_of(set.server)?;
+        attempts += 1;
+        match changes::carry_out(&context.machine, &lock, &set, server.as_deref(), stamp(now()), || prove(&about)) {
+            Ok(brought_up) => {
+                let history = &context.settings.history;
+                changes::prune(
+                    &context.machine,
+                    Keep { number: history.number, days: history.days },
+                    now().unix_timestamp(),
+                );
+                return Ok(Some(Done { set, brought_up, about }));
+            }
+            Err(CarryOutError::ChangedMeanwhile(_)) if attempts < ATTEMPTS => {}
+            Err(error) => return Err(error::carry_out(error, |failed| not_proven(failed, ui.verbose))),
+        }
+    }
+}

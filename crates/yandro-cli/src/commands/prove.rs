@@ -1,0 +1,90 @@
+//! Proving a site right after it was changed, while its server takes the change up.
+
+use std::time::{Duration, Instant};
+
+use yandro_core::check::{Code, Severity, SiteReport};
+use yandro_core::site::{ServerKind, Site};
+
+use super::check;
+use crate::context::Context;
+use crate::error::CommandError;
+use crate::signals;
+use crate::view::check::finding_text;
+
+/// How long a reloaded server has until it answers with its new configuration.
+const PATIENCE: Duration = Duration::from_secs(5);
+/// How long to wait between two looks.
+const PAUSE: Duration = Duration::from_millis(10);
+
+/// What came of the proof.
+pub(crate) enum Proven {
+    Seen(SiteReport),
+    /// There was nothing to ask, and why.
+    NotTried(String),
+}
+
+/// Why the change is put back.
+pub(crate) enum ProofFailed {
+    Report(Box<SiteReport>),
+    Interrupted,
+    Other(CommandError),
+}
+
+impl From<CommandError> for ProofFailed {
+    fn from(error: CommandError) -> Self {
+        Self::Other(error)
+    }
+}
+
+/// Looks until the site is well or patience ends.
+pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFailed> {
+    if site.server == Some(ServerKind::Apache) && !context.machine.is_real() {
+        return Ok(Proven::NotTried("within a sysroot no server is asked".into()));
+    }
+    let runtime = signals::runtime()?;
+    let deadline = Instant::now() + PATIENCE;
+    let report = runtime.block_on(async {
+        loop {
+            let looked = signals::unless_interrupted(check::look(context, std::slice::from_ref(site))).await;
+            let report = looked.ok_or(ProofFailed::Interrupted)??.remove(0);
+            let closed =
+                report.findings.iter().all(|finding| finding.code == Code::PortClosed) && !report.findings.is_empty();
+            if site.server == Some(ServerKind::BuiltIn) && closed {
+                return Ok(None);
+            }
+            if stands(&report) || Instant::now() > deadline {
+                return Ok::<_, ProofFailed>(Some(report));
+            }
+            tokio::time::sleep(PAUSE).await;
+        }
+    })?;
+    match report {
+        None => Ok(Proven::NotTried("the built-in server isn't running: start it with `yandro serve`".into())),
+        Some(report) if is_kept(&report) => Ok(Proven::Seen(report)),
+        Some(report) => Err(ProofFailed::Report(Box::new(report))),
+    }
+}
+
+/// Whether the site is as it should be, but for what waiting doesn't mend.
+fn stands(report: &SiteReport) -> bool {
+    let lasting = [Code::UpstreamDown, Code::ProofNotWritten, Code::HttpsStatus, Code::CertificateEnds];
+    report.findings.iter().all(|finding| lasting.contains(&finding.code))
+}
+
+/// Whether the change is worth keeping: nothing is in the way but warnings, and an
+/// upstream that is yet to be started.
+fn is_kept(report: &SiteReport) -> bool {
+    report.findings.iter().all(|finding| finding.severity == Severity::Warning || finding.code == Code::UpstreamDown)
+}
+
+pub(crate) fn not_proven(failed: ProofFailed, verbose: bool) -> CommandError {
+    match failed {
+        ProofFailed::Interrupted => CommandError::not_made("interrupted"),
+        ProofFailed::Other(error) => error,
+        ProofFailed::Report(report) => {
+            let words: String = report.findings.iter().map(|finding| finding_text(finding, verbose)).collect();
+            CommandError::not_made(format!("`{}` could not be proven:{words}\n", report.site.name))
+                .hint("mend what was found, then map the site again")
+        }
+    }
+}

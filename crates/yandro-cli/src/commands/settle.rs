@@ -1,0 +1,92 @@
+//! `yandro settle`.
+
+use serde_json::json;
+use yandro_core::plan::{Settlement, Step, settle};
+use yandro_core::site::ServerKind;
+use yandro_machine::{SystemFresh, observe};
+
+use super::apply::{Planned, apply};
+use crate::context::{Context, now};
+use crate::error::{CommandError, Status};
+use crate::view::change::{self, labelled, server_line};
+use crate::view::{COMMAND, DIM, STRONG, Ui, WARN, count};
+
+pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
+    let mut drift = None;
+    let plan = || {
+        let planned = plan(context)?;
+        if context.preview {
+            drift = Some(report(&planned.about.0));
+        }
+        Ok(planned)
+    };
+    let done = apply(context, ui, plan, |_| Ok(()))?;
+    let Some(done) = done else {
+        if let Some(drift) = drift.filter(|_| !ui.json) {
+            ui.say(&drift);
+        }
+        return Ok(Status::Well);
+    };
+
+    let (settlement, sites) = &done.about;
+    if ui.json {
+        let changed: Vec<_> = done.set.steps.iter().map(Step::path).collect();
+        ui.json(&json!({ "version": 1, "sites": sites, "changed": changed, "orphans": settlement.orphans.iter().map(ToString::to_string).collect::<Vec<_>>() }));
+        return Ok(Status::Well);
+    }
+    if done.set.is_empty() {
+        ui.say(&format!("{}: the machine is as the site list says; nothing was changed", count(*sites, "site")));
+    } else {
+        ui.say(&format!("{STRONG}{}{STRONG:#}: the machine is now as the site list says", count(*sites, "site")));
+        let mut lines = change::summary(&done.set, &context.machine.places);
+        if done.set.server.is_some() {
+            lines.push(("server", server_line(ServerKind::Apache, done.brought_up)));
+        }
+        ui.say(&labelled(&lines));
+    }
+    let drift = report(settlement);
+    if !drift.is_empty() {
+        ui.say(&drift);
+    }
+    if !done.set.is_empty() {
+        ui.say(&format!("\nprove it: {COMMAND}yandro check{COMMAND:#}"));
+    }
+    Ok(Status::Well)
+}
+
+/// The settlement, and how many sites the list has.
+fn plan(context: &Context) -> Result<Planned<(Settlement, usize)>, CommandError> {
+    let (text, list) = context.list()?;
+    let observed = observe::observe_all(&context.machine, text, &list, now())?;
+    // Asked only where a site leaves the choice open.
+    let default = if list.sites.iter().all(|site| site.server.is_some()) {
+        ServerKind::BuiltIn
+    } else {
+        context.server_of(None)?
+    };
+    let mut settlement = settle(observed, &list, default, &mut SystemFresh::new()).map_err(|failed| {
+        let (name, error) = *failed;
+        let mut command = CommandError::from(error);
+        command.message = format!("the site `{name}` can't be settled: {}", command.message);
+        command
+    })?;
+    let set = std::mem::take(&mut settlement.set);
+    Ok(Planned { set, starts: true, about: (settlement, list.sites.len()) })
+}
+
+/// What differs beside what is missing.
+fn report(settlement: &Settlement) -> String {
+    let mut text = String::new();
+    for name in &settlement.orphans {
+        text += &format!(
+            "\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#} was written by yandro and belongs to no site of the list: it is taken away"
+        );
+    }
+    for (name, edit) in &settlement.edited {
+        text += &format!(
+            "\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#}: line {} was edited by hand and stays: `{}`\n    {DIM}yandro would write:{DIM:#} {}",
+            edit.line, edit.found, edit.wanted
+        );
+    }
+    text
+}

@@ -1,0 +1,103 @@
+//! `yandro undo`.
+
+use serde_json::json;
+use yandro_core::plan::{Access, FileChange, UndoError, undo, unified_diff};
+use yandro_core::site::{ServerKind, Site};
+use yandro_machine::changes::{self, Entry};
+use yandro_machine::{SystemFresh, files, observe};
+
+use super::apply::{Planned, apply};
+use crate::args::UndoArgs;
+use crate::context::{Context, now};
+use crate::error::{CommandError, Status};
+use crate::view::change::{self, labelled, server_line};
+use crate::view::{STRONG, Ui};
+
+pub(crate) fn run(context: &Context, args: &UndoArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+    let plan = || {
+        let history = changes::history(&context.machine)?;
+        let entry = chosen(&history, args.id)?;
+        let steps = changes::done_steps(&context.machine, entry.id)?.ok_or_else(|| no_such(entry.id))?;
+        let (text, list) = context.list()?;
+        let both = entry.sites.iter().flat_map(|change| [&change.before, &change.after]).flatten();
+        let mut sites: Vec<&Site> = both.collect();
+        sites.dedup_by(|a, b| a.name == b.name);
+        let observed = observe::observe(&context.machine, text, &sites, now())?;
+        // What came after it and still stands may need what it brought.
+        let is_last =
+            !history.iter().any(|later| later.id > entry.id && later.undone_by.is_none() && later.undoes.is_none());
+        let mut set = undo(observed, &list, &entry.sites, &steps, is_last, &mut SystemFresh::new())
+            .map_err(|error| refused(&history, entry, error))?;
+        set.undoes = Some(entry.id);
+        let runs_apache = entry.paths.iter().any(|path| path.components().any(|part| part.as_str() == "apache2"));
+        set.server = runs_apache.then_some(ServerKind::Apache);
+        Ok(Planned { set, starts: false, about: entry.clone() })
+    };
+    let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
+
+    let entry = &done.about;
+    if ui.json {
+        let changed: Vec<_> = done.set.steps.iter().map(yandro_core::plan::Step::path).collect();
+        ui.json(&json!({ "version": 1, "undone": entry.id, "command": entry.command, "changed": changed }));
+        return Ok(Status::Well);
+    }
+    ui.say(&format!("{STRONG}change {} is taken back{STRONG:#}: `{}`", entry.id, entry.command));
+    let mut lines = change::summary(&done.set, &context.machine.places);
+    if done.set.server.is_some() {
+        lines.push(("server", server_line(ServerKind::Apache, done.brought_up)));
+    }
+    ui.say(&labelled(&lines));
+    Ok(Status::Well)
+}
+
+/// The change that is meant: the named one, or the last that stands and is no undo itself.
+fn chosen(history: &[Entry], id: Option<u32>) -> Result<&Entry, CommandError> {
+    let Some(id) = id else {
+        return history
+            .iter()
+            .rev()
+            .find(|entry| entry.undone_by.is_none() && entry.undoes.is_none())
+            .ok_or_else(|| CommandError::usage("there is no change to take back"));
+    };
+    let entry = history.iter().find(|entry| entry.id == id).ok_or_else(|| no_such(id))?;
+    match entry.undone_by {
+        Some(by) => Err(CommandError::usage(format!("change {id} was taken back already, by change {by}"))
+            .hint(format!("to have it again, take that one back: yandro undo {by}"))),
+        None => Ok(entry),
+    }
+}
+
+fn no_such(id: u32) -> CommandError {
+    CommandError::usage(format!("there is no change {id}")).hint("see which there are: yandro history")
+}
+
+fn refused(history: &[Entry], entry: &Entry, error: UndoError) -> CommandError {
+    match error {
+        UndoError::Plan(error) => error.into(),
+        UndoError::SiteChanged(name) => {
+            let touches = |later: &&Entry| {
+                let mut names = later.sites.iter().flat_map(|change| [&change.before, &change.after]).flatten();
+                later.id > entry.id && later.undone_by.is_none() && names.any(|site| site.name == name)
+            };
+            let message = format!("change {} can't be taken back: the site `{name}` was changed again since", entry.id);
+            match history.iter().rev().find(touches) {
+                Some(later) => CommandError::not_made(message)
+                    .hint(format!("take the later change back first: yandro undo {}", later.id)),
+                None => CommandError::not_made(message).hint(format!(
+                    "the site list was edited by hand; change the site as you want it: yandro map {name}"
+                )),
+            }
+        }
+        UndoError::Edited { path, made } => {
+            let now = files::read_if_there(&path).ok().flatten();
+            let change = FileChange { path: path.clone(), before: Some(made), after: now, access: Access::Public };
+            let diff = unified_diff(&change);
+            CommandError::not_made(format!(
+                "change {} can't be taken back: {path} was edited since, and that would be lost:\n{diff}",
+                entry.id
+            ))
+            .hint("keep those lines elsewhere and take them out of the file, then run the command again")
+        }
+        error => CommandError::not_made(error),
+    }
+}

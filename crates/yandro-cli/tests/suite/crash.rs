@@ -1,0 +1,253 @@
+//! Killed, or refused by the system, at every single system call that changes
+//! something: afterwards the machine is as before or as after, never between.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use super::kit::{Sysroot, YANDRO, has};
+
+/// The system calls that change files.
+const CALLS: [&str; 15] = [
+    "openat",
+    "write",
+    "fsync",
+    "fchmod",
+    "fchown",
+    "rename",
+    "renameat2",
+    "unlink",
+    "unlinkat",
+    "rmdir",
+    "mkdir",
+    "mkdirat",
+    "symlink",
+    "symlinkat",
+    "ftruncate",
+];
+
+const MAP: &[&str] = &["map", "depot.saltmarsh.test", "./depot", "--document-root", "public"];
+
+/// A machine on which `saltmarsh.test` is mapped, and the command that is to be broken.
+struct Scene {
+    sysroot: Sysroot,
+    /// A bind-mounted hosts file is written in place.
+    bind: bool,
+    command: Vec<String>,
+    before: String,
+    after: String,
+}
+
+impl Scene {
+    fn new(prepare: &[&[&str]], command: &[&str], bind: bool) -> Option<Self> {
+        if !has(&["strace", "unshare", "mount"], true) {
+            return None;
+        }
+        let sysroot = Sysroot::with_apache();
+        sysroot.write("hosts.real", "127.0.0.1\tlocalhost\n");
+        let mut scene = Self {
+            sysroot,
+            bind,
+            command: command.iter().map(|&word| word.to_owned()).collect(),
+            before: String::new(),
+            after: String::new(),
+        };
+        scene.run(&[], &["map", "saltmarsh.test", "./saltmarsh", "--alias", "www.saltmarsh.test"]);
+        for words in prepare {
+            let (command, file) = (words[0], words[1]);
+            match command {
+                "rm" => std::fs::remove_file(scene.sysroot.path(file)).unwrap(),
+                _ => assert_eq!(scene.run(&[], words), Some(0), "{words:?}"),
+            }
+        }
+        scene.before = scene.state();
+        let kept = scene.keep();
+        assert_eq!(scene.run(&[], command), Some(0));
+        scene.after = scene.state();
+        assert_ne!(scene.before, scene.after);
+        scene.bring_back(kept.path());
+        Some(scene)
+    }
+
+    /// Runs yandro below strace with these options.
+    fn run(&self, strace: &[&str], words: &[&str]) -> Option<i32> {
+        let root = self.sysroot.root().to_str().unwrap();
+        let mut line = Vec::new();
+        if !strace.is_empty() {
+            line.extend(["strace", "-f", "-o", "/dev/null"]);
+            line.extend(strace);
+        }
+        line.extend([YANDRO, "--sysroot", root]);
+        line.extend(words);
+        let set_up = if self.bind { "mount --bind hosts.real etc/hosts; exec \"$@\"" } else { "exec \"$@\"" };
+        let mut command = Command::new("unshare");
+        command.args(["--mount", "sh", "-c", set_up, "sh"]).args(line).current_dir(root);
+        command.env_clear().env("HOME", "/home/ada").env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin");
+        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap().code()
+    }
+
+    /// The whole tree, but for the bytes of keys and certificates, which are random.
+    fn state(&self) -> String {
+        let lines =
+            self.sysroot.tree().lines().filter(|line| !line.contains("/originals")).map(shortened).collect::<Vec<_>>();
+        lines.join("\n")
+    }
+
+    fn keep(&self) -> tempfile::TempDir {
+        let folder = tempfile::tempdir().unwrap();
+        copy(self.sysroot.root(), folder.path());
+        folder
+    }
+
+    fn bring_back(&self, kept: &Path) {
+        for entry in std::fs::read_dir(self.sysroot.root()).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() { std::fs::remove_dir_all(path).unwrap() } else { std::fs::remove_file(path).unwrap() }
+        }
+        copy(kept, self.sysroot.root());
+    }
+
+    /// Which of each of the calls change something, counted from 1. An `openat` does so when it
+    /// makes or opens a file for writing.
+    fn changing(&self) -> BTreeMap<&'static str, Vec<usize>> {
+        let kept = self.keep();
+        let log = tempfile::NamedTempFile::new().unwrap();
+        let words: Vec<&str> = self.command.iter().map(String::as_str).collect();
+        let calls = format!("trace={}", CALLS.map(|call| format!("?{call}")).join(","));
+        self.run(&["-o", log.path().to_str().unwrap(), "-e", &calls], &words);
+        let text = std::fs::read_to_string(log.path()).unwrap();
+        self.bring_back(kept.path());
+        // The counter of an injection is each thread's own: one thread does all the changing.
+        let of = |call: &str| {
+            let lines = text.lines().filter(|line| line.contains(&format!(" {call}("))).enumerate();
+            let changes = |line: &str| call != "openat" || line.contains("O_CREAT") || line.contains("O_WRONLY");
+            lines.filter(|(_, line)| changes(line)).map(|(place, _)| place + 1).collect()
+        };
+        CALLS.iter().map(|&call| (call, of(call))).collect()
+    }
+
+    /// Breaks the command by `fault` at each call in turn; gives how often it was broken.
+    fn break_everywhere(&self, faults: &[(&str, &str)]) -> usize {
+        let kept = self.keep();
+        let words: Vec<&str> = self.command.iter().map(String::as_str).collect();
+        let mut broken = 0;
+        for (call, places) in self.changing() {
+            for (_, fault) in faults.iter().filter(|(on, _)| *on == call || *on == "any") {
+                for when in &places {
+                    let status = self.run(&["-e", &format!("inject={call}:{fault}:when={when}")], &words);
+                    let place = format!("{:?} {fault} at {call} number {when}: {status:?}", self.command);
+                    if status != Some(0) {
+                        broken += 1;
+                        if fault.starts_with("error") && status != Some(4) {
+                            assert_eq!(self.state(), self.before, "put back at once: {place}");
+                        }
+                    }
+                    assert_eq!(self.run(&[], &["sites"]), Some(0), "{place}");
+                    let state = self.state();
+                    assert!(
+                        state == self.before || state == self.after,
+                        "{place}\n{}",
+                        first_difference(&state, &self.before, &self.after)
+                    );
+                    if status == Some(0) {
+                        assert_eq!(state, self.after, "{place}");
+                    }
+                    self.bring_back(kept.path());
+                }
+            }
+        }
+        broken
+    }
+}
+
+fn shortened(line: &str) -> String {
+    match line.split_once(" \"-----BEGIN") {
+        Some((path, _)) => format!("{path} PEM"),
+        None => line.to_owned(),
+    }
+}
+
+fn first_difference(state: &str, before: &str, after: &str) -> String {
+    let lines = |text: &str| text.lines().map(str::to_owned).collect::<std::collections::BTreeSet<_>>();
+    let (state, before, after) = (lines(state), lines(before), lines(after));
+    let differs = |other| state.symmetric_difference(other).cloned().collect::<Vec<_>>().join("\n");
+    format!("against before:\n{}\nagainst after:\n{}", differs(&before), differs(&after))
+}
+
+fn copy(from: &Path, to: &Path) {
+    let mut source = from.as_os_str().to_owned();
+    source.push("/.");
+    assert!(Command::new("cp").arg("-a").arg(source).arg(to).status().unwrap().success());
+}
+
+const KILLED: &[(&str, &str)] = &[("any", "signal=SIGKILL")];
+const FAULTS: &[(&str, &str)] = &[
+    ("openat", "error=EACCES"),
+    ("openat", "error=EROFS"),
+    ("write", "error=ENOSPC"),
+    ("fsync", "error=EIO"),
+    ("fchmod", "error=EIO"),
+    ("fchown", "error=EIO"),
+    ("rename", "error=EBUSY"),
+    ("rename", "error=EIO"),
+    ("renameat2", "error=EROFS"),
+    ("mkdir", "error=ENOSPC"),
+    ("mkdirat", "error=ENOSPC"),
+    ("symlink", "error=EROFS"),
+    ("symlinkat", "error=EROFS"),
+    ("unlink", "error=EIO"),
+    ("unlinkat", "error=EIO"),
+    ("ftruncate", "error=EIO"),
+];
+
+#[track_caller]
+fn broken(prepare: &[&[&str]], command: &[&str], bind: bool, faults: &[(&str, &str)], at_least: usize) {
+    let Some(scene) = Scene::new(prepare, command, bind) else { return };
+    let broken = scene.break_everywhere(faults);
+    eprintln!("{command:?}: broken {broken} times, lost nothing");
+    assert!(broken >= at_least, "only {broken} points were found");
+}
+
+#[test]
+fn a_map_killed_anywhere() {
+    broken(&[], MAP, false, KILLED, 60);
+}
+
+#[test]
+fn a_map_on_a_bind_mounted_hosts_file_killed_anywhere() {
+    broken(&[], MAP, true, KILLED, 60);
+}
+
+#[test]
+fn an_unmap_killed_anywhere() {
+    broken(&[], &["unmap", "saltmarsh.test"], false, KILLED, 40);
+}
+
+#[test]
+fn an_undo_killed_anywhere() {
+    broken(&[MAP], &["undo"], false, KILLED, 40);
+}
+
+#[test]
+fn a_settle_killed_anywhere() {
+    let prepare: &[&[&str]] = &[
+        &["rm", "etc/apache2/sites-enabled/yandro-saltmarsh.test.conf"],
+        &["rm", "home/ada/.local/share/yandro/certificates/saltmarsh.test/key.pem"],
+    ];
+    broken(prepare, &["settle"], false, KILLED, 40);
+}
+
+#[test]
+fn a_map_refused_by_the_system_anywhere() {
+    broken(&[], MAP, false, FAULTS, 60);
+}
+
+#[test]
+fn a_map_in_place_refused_by_the_system_anywhere() {
+    broken(&[], MAP, true, FAULTS, 60);
+}
+
+#[test]
+fn an_unmap_refused_by_the_system_anywhere() {
+    broken(&[], &["unmap", "saltmarsh.test"], false, FAULTS, 40);
+}

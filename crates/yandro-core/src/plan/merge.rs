@@ -1,0 +1,96 @@
+//! Plans that build on one another.
+
+use camino::Utf8Path;
+
+use super::change::{ChangeSet, FileChange, LinkChange, Step};
+use super::observed::{AuthorityFiles, Observed};
+use crate::pki::{AuthorityCertificates, Key};
+
+impl ChangeSet {
+    /// Adds the steps of `next`, which was planned on what this set leaves behind.
+    pub fn merge(&mut self, next: Self) {
+        for step in next.steps {
+            match step {
+                Step::Folder { .. } if self.steps.contains(&step) => {}
+                Step::File(change) => match self.file_mut(&change.path) {
+                    Some(own) => own.after = change.after,
+                    None => self.steps.push(Step::File(change)),
+                },
+                step => self.steps.push(step),
+            }
+        }
+        // What one change made and the next unmade needs no step at all.
+        self.steps.retain(|step| !matches!(step, Step::File(change) if change.before == change.after));
+        self.sites.extend(next.sites);
+        self.server = self.server.or(next.server);
+    }
+
+    fn file_mut(&mut self, path: &Utf8Path) -> Option<&mut FileChange> {
+        self.steps.iter_mut().find_map(|step| match step {
+            Step::File(change) if change.path == path => Some(change),
+            _ => None,
+        })
+    }
+}
+
+impl Observed {
+    /// Takes in what `set` would change of what was observed.
+    pub fn advance(&mut self, set: &ChangeSet) {
+        for step in &set.steps {
+            match step {
+                Step::File(change) => self.take_file(change),
+                Step::Link(change) => self.take_link(change),
+                Step::Folder { .. } => {}
+            }
+        }
+        self.take_authority(set);
+    }
+
+    fn take_file(&mut self, change: &FileChange) {
+        let after = change.after.clone();
+        if change.path == self.places.hosts {
+            self.hosts = after;
+        } else if change.path == self.places.site_list() {
+            self.list = after.map(|bytes| String::from_utf8_lossy(&bytes).into_owned());
+        } else if let Some(apache) = &mut self.apache
+            && let Some(name) = apache.layout.site_of_file(&change.path)
+        {
+            match after {
+                Some(text) => _ = apache.site_files.insert(name, text),
+                None => _ = apache.site_files.remove(&name),
+            }
+        }
+    }
+
+    /// An authority that was made on the way serves the sites after it, too.
+    fn take_authority(&mut self, set: &ChangeSet) {
+        let text = |path: &Utf8Path| {
+            let bytes = set.change_of(path)?.after.clone()?;
+            String::from_utf8(bytes).ok()
+        };
+        let root = text(&self.places.root_certificate());
+        let issuing = text(&self.places.issuing_certificate());
+        let key = text(&self.places.issuing_key()).and_then(|pem| Key::from_pem(&pem).ok());
+        if let (Some(root), Some(issuing), Some(key)) = (root, issuing, key) {
+            self.authority = Some(AuthorityFiles { certificates: AuthorityCertificates { root, issuing }, key });
+        }
+    }
+
+    fn take_link(&mut self, change: &LinkChange) {
+        let Some(apache) = &mut self.apache else { return };
+        let Some(name) = change.path.file_name() else { return };
+        if change.path.parent() == Some(&apache.layout.enabled_modules()) {
+            if let Some(module) = name.strip_suffix(".load") {
+                match change.after {
+                    Some(_) => _ = apache.enabled_modules.insert(module.to_owned()),
+                    None => _ = apache.enabled_modules.remove(module),
+                }
+            }
+        } else if change.path.parent() == Some(&apache.layout.enabled_sites()) {
+            match &change.after {
+                Some(target) => _ = apache.site_links.insert(name.to_owned(), target.clone()),
+                None => _ = apache.site_links.remove(name),
+            }
+        }
+    }
+}

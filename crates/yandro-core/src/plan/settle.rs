@@ -1,0 +1,94 @@
+//! Planning to bring the machine in line with the site list.
+
+use super::change::{Access, ChangeSet};
+use super::observed::{Fresh, Observed};
+use super::site::{PlanError, map_site, remove_apache_site};
+use crate::hosts;
+use crate::httpd::{self, HandEdit};
+use crate::name::HostName;
+use crate::site::{ServerKind, Site, SiteList};
+
+/// What a machine is like, beside what its site list says.
+#[derive(Debug, Default)]
+pub struct Settlement {
+    /// What is missing, as changes.
+    pub set: ChangeSet,
+    /// Directives of yandro's that a person changed; they stay.
+    pub edited: Vec<(HostName, HandEdit)>,
+    /// What yandro wrote and no site of the list needs; the changes take it away.
+    pub orphans: Vec<HostName>,
+}
+
+/// Plans all sites of the list, and takes away what belongs to none.
+///
+/// # Errors
+/// The first [`PlanError`] of a site.
+pub fn settle(
+    mut observed: Observed,
+    list: &SiteList,
+    default_server: ServerKind,
+    fresh: &mut dyn Fresh,
+) -> Result<Settlement, Box<(HostName, PlanError)>> {
+    let mut settlement = Settlement { orphans: orphans(&observed, list), ..Settlement::default() };
+    let gone = remove_orphans(&observed, &settlement.orphans);
+    observed.advance(&gone);
+    settlement.set.merge(gone);
+    for site in &list.sites {
+        let site = Site { server: site.server.or(Some(default_server)), ..site.clone() };
+        // The list says what is wanted: it isn't written itself.
+        let chosen = (list.site(&site.name) != Some(&site)).then(|| list.with(site.clone()));
+        let next = map_site(&observed, chosen.as_ref().unwrap_or(list), &site, fresh)
+            .map_err(|error| Box::new((site.name.clone(), error)))?;
+        observed.advance(&next);
+        settlement.set.merge(next);
+        settlement.edited.extend(hand_edits(&observed, &site));
+    }
+    Ok(settlement)
+}
+
+fn hand_edits(observed: &Observed, site: &Site) -> Vec<(HostName, HandEdit)> {
+    let Some(apache) = observed.apache.as_ref().filter(|_| site.server == Some(ServerKind::Apache)) else {
+        return Vec::new();
+    };
+    let Some(text) = apache.site_files.get(&site.name) else { return Vec::new() };
+    let files = observed.places.site_files(site, &apache.log_folder);
+    httpd::hand_edits(text, site, &files).into_iter().map(|edit| (site.name.clone(), edit)).collect()
+}
+
+/// Names of yandro's block, of its virtual host files and of its certificates that no
+/// site has.
+fn orphans(observed: &Observed, list: &SiteList) -> Vec<HostName> {
+    let taken: std::collections::HashSet<&str> =
+        list.sites.iter().flat_map(|site| site.names().map(HostName::as_str)).collect();
+    let mut names: Vec<HostName> = Vec::new();
+    if let Some(bytes) = &observed.hosts {
+        names.extend(hosts::HostsFile::parse(bytes).own_names());
+    }
+    if let Some(apache) = &observed.apache {
+        names.extend(apache.site_files.keys().cloned());
+    }
+    names.extend(observed.keys.keys().chain(observed.chains.keys()).cloned());
+    names.retain(|name| !taken.contains(name.as_str()));
+    names.sort();
+    names.dedup();
+    names
+}
+
+fn remove_orphans(observed: &Observed, orphans: &[HostName]) -> ChangeSet {
+    let mut set = ChangeSet::default();
+    if orphans.is_empty() {
+        return set;
+    }
+    let places = &observed.places;
+    if let Some(before) = &observed.hosts {
+        set.file(places.hosts.clone(), Some(before.clone()), Some(hosts::drop_names(before, orphans)), Access::Public);
+    }
+    for name in orphans {
+        if let Some(apache) = &observed.apache {
+            remove_apache_site(&mut set, apache, name);
+        }
+        set.file(places.chain(name), observed.chains.get(name).cloned(), None, Access::Private);
+        set.file(places.key(name), observed.keys.get(name).cloned(), None, Access::Secret);
+    }
+    set
+}

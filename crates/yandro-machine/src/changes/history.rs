@@ -1,0 +1,145 @@
+//! The change sets so far.
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::plan::{Access, DoneStep, FileChange, LinkChange, SiteChange, Step};
+
+use super::record::{self, Record, RecordedFile, RecordedStep};
+use crate::files::{self, FileError};
+use crate::machine::Machine;
+
+/// One change set of the history.
+#[derive(Clone, Debug)]
+pub struct Entry {
+    /// Its number.
+    pub id: u32,
+    /// When it was carried out, RFC 3339.
+    pub at: String,
+    /// The command, as typed.
+    pub command: String,
+    /// The paths that it changed.
+    pub paths: Vec<Utf8PathBuf>,
+    /// The change set that it took back.
+    pub undoes: Option<u32>,
+    /// The change set that took it back and was not itself taken back.
+    pub undone_by: Option<u32>,
+    /// The sites that it was about.
+    pub sites: Vec<SiteChange>,
+}
+
+/// All change sets that were carried out, the oldest first.
+///
+/// # Errors
+/// When a record can't be read.
+pub fn history(machine: &Machine) -> Result<Vec<Entry>, FileError> {
+    let mut entries: Vec<Entry> = Vec::new();
+    for path in record::records(&machine.history(), "done") {
+        let record = Record::read(&path)?;
+        let paths = record.steps.iter().map(|step| step.path().to_owned()).collect();
+        let sites = record.site_changes();
+        let Record { id, at, command, undoes, .. } = record;
+        entries.push(Entry { id, at, command, paths, undoes, undone_by: None, sites });
+    }
+    // An undo that was itself undone undoes nothing: the newest decide first.
+    for place in (0..entries.len()).rev() {
+        let (id, undoes, undone) = (entries[place].id, entries[place].undoes, entries[place].undone_by.is_some());
+        if let Some(target) = undoes.filter(|_| !undone)
+            && let Some(entry) = entries.iter_mut().find(|entry| entry.id == target)
+        {
+            entry.undone_by = Some(id);
+        }
+    }
+    Ok(entries)
+}
+
+/// The steps of a change set, each as it stands now, in the order in which they are
+/// taken back; `None` if there is no such change set.
+///
+/// # Errors
+/// When a record or one of the files can't be read.
+pub fn done_steps(machine: &Machine, id: u32) -> Result<Option<Vec<DoneStep>>, FileError> {
+    let history = machine.history();
+    let Some(path) = record::records(&history, "done")
+        .into_iter()
+        .find(|path| path.file_stem().and_then(|stem| stem.parse().ok()) == Some(id))
+    else {
+        return Ok(None);
+    };
+    let record = Record::read(&path)?;
+    record.steps.iter().rev().map(|step| done_step(&record, step)).collect::<Result<_, _>>().map(Some)
+}
+
+fn done_step(record: &Record, step: &RecordedStep) -> Result<DoneStep, FileError> {
+    Ok(match step {
+        RecordedStep::Folder { path, access } => {
+            DoneStep::Untouched(Step::Folder { path: path.clone(), access: *access })
+        }
+        RecordedStep::Link { path, before, after } => {
+            if files::read_link_if_there(path).ok().flatten() == *after {
+                let change = LinkChange { path: path.clone(), before: before.clone(), after: after.clone() };
+                DoneStep::Untouched(Step::Link(change.inverse()))
+            } else {
+                DoneStep::Edited { path: path.clone(), made: None }
+            }
+        }
+        RecordedStep::File(file) => done_file(record, file)?,
+    })
+}
+
+fn done_file(record: &Record, file: &RecordedFile) -> Result<DoneStep, FileError> {
+    let now = files::read_if_there(&file.path)?;
+    let is_untouched = now.as_deref().map(files::sha256) == file.after;
+    let edited = || DoneStep::Edited { path: file.path.clone(), made: record.made_content(file).map(<[u8]>::to_vec) };
+    // A secret that was replaced or removed is gone for good.
+    if !is_untouched || (file.access == Access::Secret && file.before.is_some()) {
+        return Ok(edited());
+    }
+    let old = match (&file.before, &now) {
+        (None, _) => None,
+        (Some(_), Some(now)) => Some(record.old_content(file, now)),
+        (Some(_), None) => Some(record.removed_content(file).to_vec()),
+    };
+    let change = FileChange { path: file.path.clone(), before: now, after: old, access: file.access };
+    Ok(DoneStep::Untouched(Step::File(change)))
+}
+
+/// How much of the history is kept.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Keep {
+    /// The most change sets.
+    pub number: usize,
+    /// The most days.
+    pub days: u32,
+}
+
+/// Removes the records that are beyond what is kept. `now` is in seconds since 1970.
+///
+/// Never fails: what can't be removed now is removed another time.
+pub fn prune(machine: &Machine, keep: Keep, now: i64) {
+    let mut records = record::records(&machine.history(), "done");
+    let newest = records.split_off(records.len().saturating_sub(keep.number));
+    for path in records {
+        _ = std::fs::remove_file(path);
+    }
+    let oldest = now - i64::from(keep.days) * 86_400;
+    for path in newest {
+        if written(&path).is_some_and(|at| at < oldest) {
+            _ = std::fs::remove_file(path);
+        }
+    }
+}
+
+/// When a record was written, in seconds since 1970.
+fn written(path: &Utf8Path) -> Option<i64> {
+    let since = path.metadata().ok()?.modified().ok()?.duration_since(std::time::UNIX_EPOCH).ok()?;
+    i64::try_from(since.as_secs()).ok()
+}
+
+impl RecordedStep {
+    /// The path that the step changed.
+    pub(super) fn path(&self) -> &Utf8Path {
+        match self {
+            Self::Folder { path, .. } | Self::Link { path, .. } => path,
+            Self::File(file) => &file.path,
+        }
+    }
+}

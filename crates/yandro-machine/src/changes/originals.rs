@@ -1,0 +1,77 @@
+//! The files as they were before yandro ever touched them, kept for good.
+
+use std::fs::{self, OpenOptions};
+use std::io::Write as _;
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::plan::{ChangeSet, Step};
+
+use crate::files::{self, FileError};
+use crate::machine::Machine;
+
+/// Keeps the content of every file that `set` changes for the first time. Yandro's own
+/// files and the site list are not among them.
+pub(super) fn keep(machine: &Machine, set: &ChangeSet) -> Result<(), FileError> {
+    let folder = machine.originals();
+    for step in &set.steps {
+        let Step::File(change) = step else { continue };
+        let Some(content) = change.before.as_deref().filter(|_| !machine.is_keepers(&change.path)) else { continue };
+        let path = folder.join(encoded(&change.path));
+        if path.exists() || is_ours(&change.path) {
+            continue;
+        }
+        if !folder.exists() {
+            fs::DirBuilder::new().mode(0o700).create(&folder).map_err(FileError::at(&folder))?;
+            machine.give_to_keeper(&folder)?;
+        }
+        let beside = files::temporary(&path, "new");
+        let written = (|| {
+            let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&beside)?;
+            file.write_all(content)?;
+            file.sync_all()?;
+            fs::rename(&beside, &path)
+        })();
+        written.map_err(FileError::at(&path))?;
+        machine.give_to_keeper(&path)?;
+        files::sync_folder_of(&path)?;
+    }
+    Ok(())
+}
+
+/// A file that yandro made, and so has no original.
+fn is_ours(path: &Utf8Path) -> bool {
+    path.file_name().is_some_and(|name| name.starts_with("yandro-"))
+}
+
+/// The files of which an original is kept.
+pub fn originals(machine: &Machine) -> Vec<Utf8PathBuf> {
+    let entries = machine.originals().read_dir_utf8().into_iter().flatten().flatten();
+    let mut paths: Vec<Utf8PathBuf> =
+        entries.filter(|entry| !entry.file_name().starts_with('.')).map(|entry| decoded(entry.file_name())).collect();
+    paths.sort();
+    paths
+}
+
+/// The content of a file before yandro ever touched it, if one was kept.
+///
+/// # Errors
+/// When it can't be read.
+pub fn original(machine: &Machine, path: &Utf8Path) -> Result<Option<Vec<u8>>, FileError> {
+    files::read_if_there(&machine.originals().join(encoded(path)))
+}
+
+/// A path as one file name: `%` and `/` by their hexadecimal numbers.
+fn encoded(path: &Utf8Path) -> String {
+    path.as_str().replace('%', "%25").replace('/', "%2F")
+}
+
+fn decoded(name: &str) -> Utf8PathBuf {
+    name.replace("%2F", "/").replace("%25", "%").into()
+}
+
+impl Machine {
+    fn originals(&self) -> Utf8PathBuf {
+        self.places.data.join("originals")
+    }
+}
