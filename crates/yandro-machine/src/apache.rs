@@ -1,6 +1,6 @@
 //! Apache httpd on this machine: what it has, its test, its reload.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 
 use camino::{Utf8Path, Utf8PathBuf};
@@ -63,13 +63,21 @@ pub fn observe(layout: DebianLayout, names: &[HostName]) -> Result<ObservedApach
         };
         available_modules.insert(module.to_owned(), files);
     }
-    let enabled_modules = list(&layout.enabled_modules())?
-        .iter()
-        .filter(|path| path.extension() == Some("load"))
-        .filter_map(|path| path.file_stem().map(str::to_owned))
-        .collect();
+    let links = list(&layout.enabled_modules())?;
+    let module_links: BTreeSet<String> = links.iter().filter_map(|path| path.file_name().map(str::to_owned)).collect();
+    let enabled_modules =
+        module_links.iter().filter_map(|name| name.strip_suffix(".load").map(str::to_owned)).collect();
     let log_folder = LOG_FOLDER.to_owned();
-    Ok(ObservedApache { layout, log_folder, site_files, site_links, other_files, available_modules, enabled_modules })
+    Ok(ObservedApache {
+        layout,
+        log_folder,
+        site_files,
+        site_links,
+        other_files,
+        available_modules,
+        enabled_modules,
+        module_links,
+    })
 }
 
 fn list(folder: &Utf8Path) -> Result<Vec<Utf8PathBuf>, FileError> {

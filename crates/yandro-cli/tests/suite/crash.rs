@@ -210,22 +210,22 @@ fn broken(prepare: &[&[&str]], command: &[&str], bind: bool, faults: &[(&str, &s
 
 #[test]
 fn a_map_killed_anywhere() {
-    broken(&[], MAP, false, KILLED, 60);
+    broken(&[], MAP, false, KILLED, 45);
 }
 
 #[test]
 fn a_map_on_a_bind_mounted_hosts_file_killed_anywhere() {
-    broken(&[], MAP, true, KILLED, 60);
+    broken(&[], MAP, true, KILLED, 45);
 }
 
 #[test]
 fn an_unmap_killed_anywhere() {
-    broken(&[], &["unmap", "saltmarsh.test"], false, KILLED, 40);
+    broken(&[], &["unmap", "saltmarsh.test"], false, KILLED, 30);
 }
 
 #[test]
 fn an_undo_killed_anywhere() {
-    broken(&[MAP], &["undo"], false, KILLED, 40);
+    broken(&[MAP], &["undo"], false, KILLED, 30);
 }
 
 #[test]
@@ -234,20 +234,20 @@ fn a_settle_killed_anywhere() {
         &["rm", "etc/apache2/sites-enabled/yandro-saltmarsh.test.conf"],
         &["rm", "home/ada/.local/share/yandro/certificates/saltmarsh.test/key.pem"],
     ];
-    broken(prepare, &["settle"], false, KILLED, 40);
+    broken(prepare, &["settle"], false, KILLED, 30);
 }
 
 #[test]
 fn a_map_refused_by_the_system_anywhere() {
-    broken(&[], MAP, false, FAULTS, 60);
+    broken(&[], MAP, false, FAULTS, 45);
 }
 
 #[test]
 fn a_map_in_place_refused_by_the_system_anywhere() {
-    broken(&[], MAP, true, FAULTS, 60);
+    broken(&[], MAP, true, FAULTS, 45);
 }
 
 #[test]
 fn an_unmap_refused_by_the_system_anywhere() {
-    broken(&[], &["unmap", "saltmarsh.test"], false, FAULTS, 40);
+    broken(&[], &["unmap", "saltmarsh.test"], false, FAULTS, 25);
 }

@@ -14,6 +14,7 @@ mod browser;
 mod built_in;
 mod crash;
 mod demo;
+mod history;
 mod kit;
 mod namespace;
 mod sysroot;

@@ -80,6 +80,10 @@ impl Observed {
         let Some(apache) = &mut self.apache else { return };
         let Some(name) = change.path.file_name() else { return };
         if change.path.parent() == Some(&apache.layout.enabled_modules()) {
+            match change.after {
+                Some(_) => _ = apache.module_links.insert(name.to_owned()),
+                None => _ = apache.module_links.remove(name),
+            }
             if let Some(module) = name.strip_suffix(".load") {
                 match change.after {
                     Some(_) => _ = apache.enabled_modules.insert(module.to_owned()),

@@ -135,8 +135,10 @@ pub struct ObservedApache {
     pub other_files: Vec<(Utf8PathBuf, Vec<u8>)>,
     /// What `mods-available` holds.
     pub available_modules: BTreeMap<String, ModuleFiles>,
-    /// Which modules `mods-enabled` has links for.
+    /// Which modules `mods-enabled` has a `.load` link for.
     pub enabled_modules: BTreeSet<String>,
+    /// The names of all links in `mods-enabled`.
+    pub module_links: BTreeSet<String>,
 }
 
 /// A source of fresh keys and serial numbers: randomness is an argument, too.

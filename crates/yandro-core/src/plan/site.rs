@@ -237,7 +237,10 @@ fn apache_site(
             .map_err(|module| PlanError::ModuleMissing { module, folder: apache.layout.available_modules() })?;
     for module in modules {
         for (link, target) in apache.layout.module_links(&module, &apache.available_modules[&module]) {
-            set.link(link, None, Some(target));
+            // A module that is half enabled has one of its two links.
+            if link.file_name().is_none_or(|name| !apache.module_links.contains(name)) {
+                set.link(link, None, Some(target));
+            }
         }
     }
     let files = |site: &Site| observed.places.site_files(site, &apache.log_folder);

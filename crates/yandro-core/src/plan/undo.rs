@@ -69,7 +69,9 @@ pub fn undo(
         }
     }
     // What a removed file held is known; what a person wrote into a made one is not ours to lose.
-    let is_shared = |path: &Utf8Path| path == places.hosts || path == places.site_list();
+    // The hosts file and the list are planned anew; certificates hold nobody's edits.
+    let is_shared =
+        |path: &Utf8Path| path == places.hosts || path == places.site_list() || path.starts_with(&places.data);
     for step in steps {
         if let DoneStep::Edited { path, made: Some(made) } = step
             && !is_shared(path)

@@ -231,30 +231,30 @@ pub(super) fn set_link(path: &Utf8Path, target: Option<&Utf8Path>, tag: &str) ->
 /// folders that are empty. If something can't be removed, the next command tries again.
 pub(super) fn clean_up(machine: &Machine, record: &Record, history: &Utf8Path) {
     let mut is_clean = true;
-    let mut remove = |path: &Utf8Path| {
-        let is_gone = |error: &std::io::Error| error.kind() == std::io::ErrorKind::NotFound;
-        is_clean &= fs::remove_file(path).or_else(|error| if is_gone(&error) { Ok(()) } else { Err(error) }).is_ok();
-    };
     for step in &record.steps {
         let RecordedStep::File(RecordedFile { path, access, after, .. }) = step else { continue };
         if *access == Access::Secret {
-            remove(&held(path, record));
+            is_clean &= unless_gone(fs::remove_file(held(path, record))).is_ok();
         }
         if let Ok(real) = files::follow(path) {
-            remove(&files::temporary(&real, &record.tag()));
+            is_clean &= unless_gone(fs::remove_file(files::temporary(&real, &record.tag()))).is_ok();
         }
-        // A certificate's folder goes with its last file; any other is not empty or not ours.
-        if after.is_none()
-            && path.starts_with(machine.places.certificates())
-            && let Some(folder) = path.parent()
-        {
-            _ = fs::remove_dir(folder);
+        // A folder of yandro's own goes with its last file; up to the first that isn't empty.
+        if after.is_none() && machine.is_keepers(path) {
+            let is_below = |folder: &&Utf8Path| machine.is_keepers(folder) && **folder != machine.places.data;
+            let mut folders = path.ancestors().skip(1).take_while(is_below);
+            _ = folders.try_for_each(|folder| unless_gone(fs::remove_dir(folder)));
         }
     }
     if is_clean {
         record.clear_whole(history);
         record.close(history);
     }
+}
+
+/// What is gone already needs no removal.
+fn unless_gone(removed: std::io::Result<()>) -> std::io::Result<()> {
+    removed.or_else(|error| if error.kind() == std::io::ErrorKind::NotFound { Ok(()) } else { Err(error) })
 }
 
 impl Machine {

@@ -1,0 +1,231 @@
+//! History, undo, originals, settle; others at work at the same time.
+
+use std::fs;
+use std::io::Write as _;
+use std::process::Command;
+
+use super::kit::{HOSTS, Sysroot, has};
+
+const LIST: &str = "home/ada/.config/yandro/sites.toml";
+const SITE: &str = "etc/apache2/sites-available/yandro-saltmarsh.test.conf";
+
+/// The tree without what is random (certificates and keys) or yandro's own bookkeeping.
+fn state(sysroot: &Sysroot) -> String {
+    let is_own = |line: &&str| !line.contains(".local") && !line.starts_with("home/") || line.contains("sites.toml");
+    sysroot.tree().lines().filter(is_own).collect::<Vec<_>>().join("\n")
+}
+
+fn append(sysroot: &Sysroot, path: &str, text: &str) {
+    fs::OpenOptions::new().append(true).open(sysroot.path(path)).unwrap().write_all(text.as_bytes()).unwrap();
+}
+
+#[test]
+fn each_change_is_taken_back_to_the_byte() {
+    let sysroot = Sysroot::with_apache();
+    let commands: &[&[&str]] = &[
+        &["map", "saltmarsh.test", "./saltmarsh", "--alias", "www.saltmarsh.test"],
+        &["map", "depot.saltmarsh.test", "./depot"],
+        &["map", "saltmarsh.test", "./depot", "--document-root", "public", "--no-alias"],
+        &["map", "saltmarsh.test", "http://127.0.0.1:3000"],
+        &["unmap", "depot.saltmarsh.test"],
+    ];
+    let mut states = vec![state(&sysroot)];
+    for command in commands {
+        sysroot.yandro(command).succeeds();
+        states.push(state(&sysroot));
+    }
+    let shown = sysroot.yandro(&["undo", "--preview"]).succeeds().stdout;
+    assert!(shown.contains("+127.0.0.1\tdepot.saltmarsh.test"), "{shown}");
+    assert_eq!(state(&sysroot), states[5], "a preview changes nothing");
+    for before in states.iter().rev().skip(1) {
+        sysroot.yandro(&["undo"]).succeeds();
+        assert_eq!(&state(&sysroot), before);
+    }
+    assert!(!sysroot.path("home/ada/.local/share/yandro/authority").exists(), "the authority came with the first");
+    assert_eq!(sysroot.yandro(&["undo"]).status, 2);
+    // An undo can be taken back, too: keys are made anew, all else is as it was.
+    sysroot.yandro(&["undo", "10"]).succeeds();
+    assert_eq!(
+        state(&sysroot).replace("etc/apache2/mods-enabled", ""),
+        states[1].replace("etc/apache2/mods-enabled", "")
+    );
+    let ran = sysroot.yandro(&["settle"]).succeeds();
+    assert!(ran.stdout.contains("nothing was changed"), "{ran}");
+    insta::assert_snapshot!(sysroot.yandro(&["undo", "99"]), @"
+    error: there is no change 99
+    to mend it: see which there are: yandro history
+    [status 2]
+    ");
+    insta::assert_snapshot!(sysroot.yandro(&["undo", "1"]), @"
+    change 1 is taken back: `yandro --sysroot $ROOT map saltmarsh.test ./saltmarsh --alias www.saltmarsh.test`
+      certificate   removed
+      site list     removed /home/ada/.config/yandro/sites.toml
+      hosts file    changed /etc/hosts
+      enabled       unlinked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
+      virtual host  removed /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      modules       enabled rewrite, ssl, socache_shmcb
+      server        Apache httpd: not tested and not reloaded, since this is a sysroot
+    [status 0]
+    ");
+}
+
+#[test]
+fn an_undo_keeps_what_was_edited_since() {
+    let sysroot = Sysroot::with_apache();
+    sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    sysroot.yandro(&["map", "depot.saltmarsh.test", "./depot"]).succeeds();
+    append(&sysroot, "etc/hosts", "10.0.0.9 crew.test\n");
+    append(&sysroot, LIST, "# by hand\n");
+    // The first of two: the second, and the edits, stay.
+    sysroot.yandro(&["undo", "1"]).succeeds();
+    let hosts = sysroot.read("etc/hosts");
+    assert!(hosts.contains("depot.saltmarsh.test") && hosts.ends_with("10.0.0.9 crew.test\n"), "{hosts}");
+    assert!(!hosts.contains("\tsaltmarsh.test"), "{hosts}");
+    assert!(sysroot.read(LIST).ends_with("# by hand\n") && !sysroot.path(SITE).exists());
+    assert!(sysroot.path("etc/apache2/mods-enabled/ssl.load").exists(), "the other site needs it");
+    sysroot.yandro(&["undo"]).succeeds();
+    assert_eq!(sysroot.read("etc/hosts"), format!("{HOSTS}10.0.0.9 crew.test\n"));
+}
+
+#[test]
+fn an_undo_that_would_lose_an_edit_stops_and_shows_it() {
+    let sysroot = Sysroot::with_apache();
+    sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    append(&sysroot, SITE, "# tide tables by hand\n");
+    let before = sysroot.tree();
+    let ran = sysroot.yandro(&["undo"]);
+    assert_eq!(ran.status, 3, "{ran}");
+    assert!(ran.stderr.contains("was edited since") && ran.stderr.contains("+# tide tables by hand"), "{ran}");
+    assert_eq!(sysroot.tree(), before);
+
+    sysroot.yandro(&["map", "saltmarsh.test", "./depot"]).succeeds();
+    let ran = sysroot.yandro(&["undo", "1"]);
+    assert!(ran.stderr.contains("take the later change back first: yandro undo 2"), "{ran}");
+    // Only the command's own value goes back: the hand-written line is still there.
+    sysroot.yandro(&["undo"]).succeeds();
+    let text = sysroot.read(SITE);
+    assert!(text.contains("DocumentRoot \"/saltmarsh\"") && text.ends_with("# tide tables by hand\n"), "{text}");
+}
+
+#[test]
+fn the_very_first_files_are_kept_for_good() {
+    let sysroot = Sysroot::with_apache();
+    let settings = "[history]\nnumber = 2\n";
+    sysroot.write("home/ada/.config/yandro/settings.toml", settings);
+    for name in ["saltmarsh.test", "depot.test", "crew.test", "tides.test"] {
+        sysroot.yandro(&["map", name, "./saltmarsh"]).succeeds();
+    }
+    let history: serde_json::Value = serde_json::from_str(&sysroot.yandro(&["--json", "history"]).stdout).unwrap();
+    assert_eq!(history["changes"].as_array().unwrap().len(), 2, "older ones are pruned");
+    insta::assert_snapshot!(sysroot.yandro(&["history", "originals"]), @"
+    $ROOT/etc/hosts
+
+    Bring one back as it was: yandro history restore FILE (with --preview first)
+    [status 0]
+    ");
+    sysroot.yandro(&["hosts", "restore"]).succeeds();
+    assert_eq!(sysroot.read("etc/hosts"), HOSTS);
+    let ran = sysroot.yandro(&["settle"]).succeeds();
+    assert!(ran.stdout.contains("hosts file  changed"), "{ran}");
+    sysroot.yandro(&["undo"]).succeeds();
+    assert_eq!(sysroot.read("etc/hosts"), HOSTS);
+}
+
+#[test]
+fn settle_brings_everything_back_and_tells_what_was_edited_by_hand() {
+    let sysroot = Sysroot::with_apache();
+    sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    sysroot.yandro(&["map", "depot.saltmarsh.test", "./depot"]).succeeds();
+    let whole = state(&sysroot);
+    sysroot.write("etc/hosts", HOSTS);
+    fs::remove_file(sysroot.path("etc/apache2/sites-enabled/yandro-saltmarsh.test.conf")).unwrap();
+    fs::remove_file(sysroot.path("etc/apache2/mods-enabled/ssl.load")).unwrap();
+    fs::remove_dir_all(sysroot.path("home/ada/.local/share/yandro/certificates/depot.saltmarsh.test")).unwrap();
+    let broken = sysroot.tree();
+    sysroot.yandro(&["settle", "--preview"]).succeeds();
+    assert_eq!(sysroot.tree(), broken);
+    sysroot.yandro(&["settle"]).succeeds();
+    assert_eq!(state(&sysroot), whole);
+
+    // A hand edit stays and is told; a site that is gone from the list is taken away.
+    sysroot.write(SITE, &sysroot.read(SITE).replace("AllowOverride All", "AllowOverride None"));
+    sysroot.write(LIST, sysroot.read(LIST).split("\n[[site]]\nname = \"depot").next().unwrap());
+    insta::assert_snapshot!(sysroot.yandro(&["settle"]), @"
+    1 site: the machine is now as the site list says
+      hosts file    changed /etc/hosts
+      enabled       unlinked /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf
+      virtual host  removed /etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf
+      certificate   removed
+      server        Apache httpd: not tested and not reloaded, since this is a sysroot
+
+    ! depot.saltmarsh.test was written by yandro and belongs to no site of the list: it is taken away
+    ! saltmarsh.test: line 15 was edited by hand and stays: `AllowOverride None`
+        yandro would write: AllowOverride All
+
+    prove it: yandro check
+    [status 0]
+    ");
+    assert!(sysroot.read(SITE).contains("AllowOverride None"));
+    assert!(!sysroot.tree().contains("depot.saltmarsh.test"));
+    let again = sysroot.tree();
+    assert!(sysroot.yandro(&["settle"]).succeeds().stdout.contains("nothing was changed"));
+    assert_eq!(sysroot.tree(), again);
+}
+
+#[test]
+fn sixteen_at_once_are_all_there_afterwards() {
+    let sysroot = Sysroot::with_apache();
+    let names: Vec<String> = (1..=16).map(|boat| format!("boat{boat}.saltmarsh.test")).collect();
+    let running: Vec<_> =
+        names.iter().map(|name| sysroot.command(&["-q", "map", name, "./saltmarsh"]).spawn().unwrap()).collect();
+    for mut child in running {
+        assert!(child.wait().unwrap().success());
+    }
+    let (hosts, list) = (sysroot.read("etc/hosts"), sysroot.read(LIST));
+    for name in &names {
+        assert_eq!(hosts.matches(&format!("\t{name}\n")).count(), 1, "{hosts}");
+        assert_eq!(list.matches(&format!("\"{name}\"")).count(), 1, "{list}");
+        assert!(sysroot.path(&format!("etc/apache2/sites-enabled/yandro-{name}.conf")).exists());
+    }
+    assert!(sysroot.yandro(&["settle"]).succeeds().stdout.contains("nothing was changed"));
+}
+
+#[test]
+fn somebody_elses_edit_at_the_same_moment_is_planned_anew() {
+    if !has(&["strace"], false) {
+        return;
+    }
+    let sysroot = Sysroot::with_apache();
+    // Slowed down by strace between observing and writing, while someone edits the hosts file.
+    let mut strace = Command::new("strace");
+    strace.args(["-f", "-o", "/dev/null", "-e", "inject=flock:delay_exit=1", "-e", "inject=mkdir:delay_enter=400000"]);
+    let inner = sysroot.command(&["map", "saltmarsh.test", "./saltmarsh"]);
+    strace
+        .arg(inner.get_program())
+        .args(inner.get_args())
+        .env_clear()
+        .env("HOME", "/home/ada")
+        .current_dir(sysroot.root());
+    let mut child = strace.stdout(std::process::Stdio::null()).spawn().unwrap();
+    for crew in 0..20 {
+        append(&sysroot, "etc/hosts", &format!("10.0.0.{crew} crew{crew}.test\n"));
+        std::thread::sleep(std::time::Duration::from_millis(60));
+    }
+    let status = child.wait().unwrap();
+    let hosts = sysroot.read("etc/hosts");
+    for crew in 0..20 {
+        assert!(hosts.contains(&format!("crew{crew}.test\n")), "{hosts}");
+    }
+    assert_eq!(hosts.contains("saltmarsh.test"), status.success(), "{status} {hosts}");
+}
+
+#[test]
+fn a_second_command_fails_at_once_when_it_shall_not_wait() {
+    let sysroot = Sysroot::with_apache();
+    sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    let lock = fs::File::open(sysroot.path("home/ada/.local/share/yandro/lock")).unwrap();
+    lock.lock().unwrap();
+    let ran = sysroot.yandro(&["--no-wait", "unmap", "saltmarsh.test"]);
+    assert_eq!(ran.status, 3, "{ran}");
+    assert!(ran.stderr.contains("another yandro is changing this machine"), "{ran}");
+}
