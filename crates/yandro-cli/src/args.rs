@@ -86,6 +86,9 @@ pub(crate) enum Command {
     Authority(AuthorityArgs),
     /// Run the built-in server for all sites of the list
     Serve(ServeArgs),
+    /// Do single steps as root for a yandro that may not
+    #[command(hide = true)]
+    Privileged,
     /// Show a whole example in a temporary folder: no root and no server needed
     Demo(DemoArgs),
 }

@@ -13,6 +13,7 @@ use yandro_machine::{Environment, Machine, observe};
 
 use crate::args::Global;
 use crate::error::{CommandError, NO_SERVER};
+use crate::sudo::Sudo;
 use crate::view::Ui;
 
 /// The machine, the settings and the options of one run.
@@ -55,7 +56,12 @@ impl Context {
     fn recover(&self, ui: &mut Ui) -> Result<(), CommandError> {
         // Another command may be at work this very moment: then nothing is unfinished.
         let Ok(lock) = Lock::take(&self.machine, || false) else { return Ok(()) };
-        for recovered in changes::recover(&self.machine, &lock, self.control().as_ref().map(|apache| apache as _))? {
+        for recovered in changes::recover(
+            &self.machine,
+            &lock,
+            self.control().as_ref().map(|apache| apache as _),
+            &Sudo::new(self, ui.is_quiet()),
+        )? {
             ui.note(&format!(
                 "an earlier command ended halfway and was put back: `{}` of {}",
                 recovered.command, recovered.at
@@ -74,7 +80,12 @@ impl Context {
         })?;
         // Whoever held the lock may have been killed while we waited.
         if changes::is_unfinished(&self.machine) {
-            changes::recover(&self.machine, &lock, self.control().as_ref().map(|apache| apache as _))?;
+            changes::recover(
+                &self.machine,
+                &lock,
+                self.control().as_ref().map(|apache| apache as _),
+                &Sudo::new(self, ui.is_quiet()),
+            )?;
         }
         Ok(lock)
     }

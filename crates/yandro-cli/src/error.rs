@@ -157,10 +157,22 @@ pub(crate) const NO_SERVER: &str = "install Apache httpd (`apt install apache2`)
 /// A change that was not carried out, with `proof` to say what a failed proof means.
 pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> CommandError) -> CommandError {
     let (cause, put_back) = match error {
-        CarryOutError::NotPermitted(paths) => {
-            let paths = paths.iter().map(|path| format!("\n  {path}")).collect::<String>();
-            return CommandError::not_made(format!("you may not write these, and nothing was changed:{paths}"))
-                .hint("run the command again with `sudo`");
+        CarryOutError::NotPermitted { paths, server } => {
+            let mut steps: String = paths
+                .iter()
+                .map(|path| {
+                    format!(
+                        "
+  write {path}"
+                    )
+                })
+                .collect();
+            if server {
+                steps += "
+  let the web server test its configuration, and reload it";
+            }
+            return CommandError::not_made(format!("you may not do this, and nothing was changed:{steps}"))
+                .hint("run the command again with `sudo`, or as a user whom sudo lets");
         }
         CarryOutError::ChangedMeanwhile(path) => {
             return CommandError::not_made(format!(

@@ -6,6 +6,7 @@ mod context;
 mod error;
 mod run;
 mod signals;
+mod sudo;
 mod view;
 
 use std::process::ExitCode;

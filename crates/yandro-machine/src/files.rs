@@ -208,6 +208,15 @@ pub fn follow(path: &Utf8Path) -> Result<Utf8PathBuf, FileError> {
     }
 }
 
+/// A path whose folder is the real one; the last part stays as it is.
+pub(crate) fn follow_folder(path: &Utf8Path) -> Utf8PathBuf {
+    let real = path.parent().and_then(|folder| folder.canonicalize_utf8().ok());
+    match (real, path.file_name()) {
+        (Some(real), Some(name)) => real.join(name),
+        _ => path.to_owned(),
+    }
+}
+
 /// Makes sure that a rename, creation or removal in a folder is on the disk.
 ///
 /// # Errors
@@ -220,4 +229,29 @@ pub fn sync_folder_of(path: &Utf8Path) -> Result<(), FileError> {
 /// SHA-256 of some content, in hexadecimal digits.
 pub fn sha256(content: &[u8]) -> String {
     ring::digest::digest(&ring::digest::SHA256, content).as_ref().iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_file_keeps_its_mode_and_attributes_and_a_link_stays_one() {
+        let folder = tempfile::tempdir().unwrap();
+        let folder = Utf8Path::from_path(folder.path()).unwrap();
+        let (real, link) = (folder.join("hosts.real"), folder.join("hosts"));
+        fs::write(&real, "before").unwrap();
+        fs::set_permissions(&real, fs::Permissions::from_mode(0o640)).unwrap();
+        std::os::unix::fs::symlink("hosts.real", &link).unwrap();
+        let set = rustix::fs::setxattr(real.as_std_path(), "user.tide", b"high", rustix::fs::XattrFlags::empty());
+        let attributes = Attributes::of(&link).unwrap();
+        let written = write(&link, b"after", &attributes, "000001", || panic!("a rename is possible")).unwrap();
+        assert_eq!(written, Written::Renamed);
+        assert_eq!(link.read_link_utf8().unwrap(), "hosts.real");
+        assert_eq!(fs::read(&real).unwrap(), b"after");
+        assert_eq!(Attributes::of(&real).unwrap(), attributes);
+        // A file system without extended attributes can't show that they are kept.
+        assert_eq!(attributes.extended.contains(&("user.tide".to_owned(), b"high".to_vec())), set.is_ok());
+        assert_eq!(fs::read_dir(folder).unwrap().count(), 2, "no temporary file is left");
+    }
 }

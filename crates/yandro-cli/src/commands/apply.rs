@@ -6,6 +6,7 @@ use yandro_machine::changes::{self, BroughtUp, CarryOutError, Keep};
 use super::prove::{ProofFailed, not_proven};
 use crate::context::{Context, now, stamp};
 use crate::error::{self, CommandError};
+use crate::sudo::Sudo;
 use crate::view::{Ui, change};
 
 /// How often a change is planned again because something else changed a file meanwhile.
@@ -38,6 +39,7 @@ pub(crate) fn apply<T>(
         return Ok(None);
     }
     let lock = context.lock(ui)?;
+    let sudo = Sudo::new(context, ui.is_quiet());
     let mut attempts = 0;
     loop {
         let Planned { mut set, starts, about } = plan()?;
@@ -47,7 +49,9 @@ pub(crate) fn apply<T>(
         set.server = set.server.filter(|_| runs || starts || !context.machine.is_real());
         let server = context.control_of(set.server)?;
         attempts += 1;
-        match changes::carry_out(&context.machine, &lock, &set, server.as_deref(), stamp(now()), || prove(&about)) {
+        match changes::carry_out(&context.machine, &lock, &set, server.as_deref(), &sudo, stamp(now()), || {
+            prove(&about)
+        }) {
             Ok(brought_up) => {
                 let history = &context.settings.history;
                 changes::prune(

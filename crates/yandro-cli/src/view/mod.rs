@@ -49,6 +49,11 @@ impl Ui {
         }
     }
 
+    /// Whether only errors and findings are wanted.
+    pub(crate) fn is_quiet(&self) -> bool {
+        self.quiet
+    }
+
     /// A result, for people: not printed with `--quiet` or `--json`.
     pub(crate) fn say(&mut self, text: &str) {
         if !self.quiet && !self.json {

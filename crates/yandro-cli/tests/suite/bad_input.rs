@@ -106,15 +106,15 @@ fn without_the_right_to_write_nothing_is_changed_and_all_of_it_is_named() {
         .env("PATH", "/usr/bin:/bin");
     let ran = Ran::of(command.current_dir(sysroot.root()).output().unwrap(), sysroot.root());
     insta::assert_snapshot!(ran, @"
-    error: you may not write these, and nothing was changed:
-      $ROOT/etc/apache2/mods-enabled/socache_shmcb.load
-      $ROOT/etc/apache2/mods-enabled/ssl.load
-      $ROOT/etc/apache2/mods-enabled/ssl.conf
-      $ROOT/etc/apache2/mods-enabled/rewrite.load
-      $ROOT/etc/apache2/sites-available/yandro-saltmarsh.test.conf
-      $ROOT/etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
-      $ROOT/etc/hosts
-    to mend it: run the command again with `sudo`
+    error: you may not do this, and nothing was changed:
+      write $ROOT/etc/apache2/mods-enabled/socache_shmcb.load
+      write $ROOT/etc/apache2/mods-enabled/ssl.load
+      write $ROOT/etc/apache2/mods-enabled/ssl.conf
+      write $ROOT/etc/apache2/mods-enabled/rewrite.load
+      write $ROOT/etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      write $ROOT/etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
+      write $ROOT/etc/hosts
+    to mend it: run the command again with `sudo`, or as a user whom sudo lets
     [status 3]
     ");
     let own = |line: &&str| !line.contains("/.local");

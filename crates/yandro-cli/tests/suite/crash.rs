@@ -251,3 +251,60 @@ fn a_map_in_place_refused_by_the_system_anywhere() {
 fn an_unmap_refused_by_the_system_anywhere() {
     broken(&[], &["unmap", "saltmarsh.test"], false, FAULTS, 25);
 }
+
+#[test]
+fn a_disk_that_is_full_at_any_point_loses_nothing() {
+    let Some(scene) = Scene::new(&[], MAP, false) else { return };
+    // A small file system with the machine in it and `free` kilobytes left; afterwards a
+    // copy of what is there, and of what is there once the next command has had room again.
+    let script = r#"
+        mount -t tmpfs -o size=1m,mode=755 tmpfs disk
+        cp -a root/. disk/
+        head -c $((1024 * 1024)) /dev/zero >disk/ballast 2>/dev/null
+        free=$1; shift
+        truncate -s "-${free}k" disk/ballast
+        yandro=$1; shift
+        "$yandro" --sysroot disk "$@"; status=$?
+        rm disk/ballast
+        cp -a disk/. at-once/
+        "$yandro" --sysroot disk sites
+        cp -a disk/. later/
+        exit $status
+    "#;
+    let mut full = 0;
+    for free in (0..=64).step_by(4) {
+        let folder = tempfile::tempdir().unwrap();
+        for below in ["disk", "root", "at-once", "later"] {
+            std::fs::create_dir(folder.path().join(below)).unwrap();
+        }
+        copy(scene.sysroot.root(), &folder.path().join("root"));
+        let mut command = Command::new("unshare");
+        command
+            .args(["--mount", "sh", "-c", script, "sh", &free.to_string(), YANDRO])
+            .args(MAP.iter().map(|word| word.replace("./", "disk/")));
+        command
+            .env_clear()
+            .env("HOME", "/home/ada")
+            .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
+            .current_dir(folder.path());
+        let output = command.output().unwrap();
+        let state = |below: &str| {
+            let tree = super::kit::tree(&folder.path().join(below));
+            let lines =
+                tree.lines().filter(|line| !line.contains("/originals")).map(shortened).collect::<Vec<_>>().join("\n");
+            lines.replace(folder.path().join("disk").to_str().unwrap(), scene.sysroot.root().to_str().unwrap())
+        };
+        let status = output.status.code();
+        let place = format!("{free} kB free: {status:?} {}", String::from_utf8_lossy(&output.stderr));
+        if status == Some(0) {
+            assert_eq!(state("at-once"), scene.after, "{place}");
+        } else {
+            full += 1;
+            assert_eq!(status, Some(3), "{place}");
+            assert!(place.contains("no space left on device"), "{place}");
+            assert_eq!(state("at-once"), scene.before, "{place}");
+        }
+        assert_eq!(state("later"), state("at-once"), "{place}");
+    }
+    assert!(full > 2, "the disk was full {full} times");
+}

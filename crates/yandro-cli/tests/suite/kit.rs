@@ -79,11 +79,16 @@ impl Sysroot {
 
     /// Every path below, with kind, mode and content or target; history and lock left out.
     pub fn tree(&self) -> String {
-        let mut lines = Vec::new();
-        walk(self.root(), self.root(), &mut lines);
-        lines.sort();
-        lines.join("\n")
+        tree(self.root())
     }
+}
+
+/// See [`Sysroot::tree`].
+pub fn tree(root: &Path) -> String {
+    let mut lines = Vec::new();
+    walk(root, root, &mut lines);
+    lines.sort();
+    lines.join("\n")
 }
 
 fn walk(root: &Path, folder: &Path, lines: &mut Vec<String>) {

@@ -17,4 +17,5 @@ mod demo;
 mod history;
 mod kit;
 mod namespace;
+mod privilege;
 mod sysroot;

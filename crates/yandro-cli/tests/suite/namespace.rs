@@ -21,6 +21,7 @@ pub struct Namespace {
 
 const SET_UP: &str = r#"
 set -e
+mount --bind "$1/etc" /etc
 mount --bind "$1/apache2" /etc/apache2
 mount --bind "$1/hosts" /etc/hosts
 mount --bind "$1/log" /var/log/apache2
@@ -42,7 +43,10 @@ impl Namespace {
         let root = folder.path();
         // The server's user has to pass through.
         fs::set_permissions(root, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
-        assert!(Command::new("cp").arg("-a").arg("/etc/apache2").arg(root.join("apache2")).status().unwrap().success());
+        // The whole of /etc, so that not even a temporary file is made in the real one.
+        for (from, to) in [("/etc", "etc"), ("/etc/apache2", "apache2")] {
+            assert!(Command::new("cp").arg("-a").arg(from).arg(root.join(to)).status().unwrap().success());
+        }
         fs::write(root.join("hosts"), HOSTS).unwrap();
         for below in ["log", "home", "saltmarsh"] {
             fs::create_dir(root.join(below)).unwrap();

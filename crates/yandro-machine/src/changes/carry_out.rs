@@ -4,9 +4,9 @@ use std::fs;
 use std::os::unix::fs::DirBuilderExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use rustix::fs::{Access as Right, access};
 use yandro_core::plan::{Access, ChangeSet, FileChange, Step};
 
+use super::hands::{Escalate, Hands, may_change, may_write};
 use super::lock::Lock;
 use super::originals;
 use super::put_back::{PutBackError, put_back};
@@ -30,7 +30,8 @@ pub trait ServerControl {
 }
 
 /// What a server needed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "how")]
 pub enum BroughtUp {
     /// It ran, and was reloaded.
     Reloaded,
@@ -41,8 +42,13 @@ pub enum BroughtUp {
 /// Why a change set was not carried out.
 #[derive(Debug)]
 pub enum CarryOutError<E> {
-    /// These may not be written by this user. Nothing was changed.
-    NotPermitted(Vec<Utf8PathBuf>),
+    /// This user may not do all of it. Nothing was changed.
+    NotPermitted {
+        /// What may not be written.
+        paths: Vec<Utf8PathBuf>,
+        /// Whether the server may not be tested and reloaded, either.
+        server: bool,
+    },
     /// This was changed by somebody else since it was read. Nothing was changed.
     ChangedMeanwhile(Utf8PathBuf),
     /// A step failed, and what had been done was put back, or not.
@@ -79,13 +85,10 @@ pub fn carry_out<E>(
     _lock: &Lock,
     set: &ChangeSet,
     server: Option<&dyn ServerControl>,
+    escalate: &dyn Escalate,
     at: String,
     prove: impl FnOnce() -> Result<(), E>,
 ) -> Result<Option<BroughtUp>, CarryOutError<E>> {
-    let forbidden = forbidden(machine, set);
-    if !forbidden.is_empty() {
-        return Err(CarryOutError::NotPermitted(forbidden));
-    }
     for step in &set.steps {
         if !is_as_observed(step) {
             return Err(CarryOutError::ChangedMeanwhile(step.path().to_owned()));
@@ -96,18 +99,25 @@ pub fn carry_out<E>(
             .map(|()| None)
             .map_err(|seen| CarryOutError::Failed { cause: Cause::Proof(seen), put_back: Ok(()) });
     }
+    let hands = Hands::new(escalate);
+    let forbidden = forbidden(set);
+    let server = server.filter(|_| set.server.is_some());
+    let needs_root = server.is_some() && !rustix::process::geteuid().is_root();
+    if (!forbidden.is_empty() || needs_root) && !hands.prepare(&forbidden, needs_root) {
+        return Err(CarryOutError::NotPermitted { paths: forbidden, server: needs_root });
+    }
+    let server: Option<&dyn ServerControl> = if needs_root { Some(&hands) } else { server };
     let history = machine.history();
     let untouched = |error| CarryOutError::Failed { cause: Cause::File(error), put_back: Ok(()) };
-    record::make_folder(&history).map_err(untouched)?;
-    machine.give_to_keeper(&history).map_err(untouched)?;
+    machine.make_own_folder(&history).map_err(untouched)?;
     let record = Record::new(record::next_id(&history), at, set).map_err(untouched)?;
     originals::keep(machine, set).map_err(untouched)?;
-    record.begin(&history).map_err(untouched)?;
+    record.begin(machine, &history).map_err(untouched)?;
 
     let mut brought_up = None;
     let done = (|| {
-        do_steps(machine, &record, &history, set).map_err(Cause::File)?;
-        if let Some(server) = server.filter(|_| set.server.is_some()) {
+        do_steps(machine, &hands, &record, &history, set).map_err(Cause::File)?;
+        if let Some(server) = server {
             server.test().map_err(Cause::Test)?;
             // Should this fail halfway, the old configuration has to be brought up, too.
             brought_up = Some(BroughtUp::Reloaded);
@@ -122,23 +132,21 @@ pub fn carry_out<E>(
             Ok(brought_up)
         }
         Err(cause) => {
-            let put_back = put_back(machine, &record, server.filter(|_| brought_up.is_some()));
+            let put_back = put_back(machine, &hands, &record, server.filter(|_| brought_up.is_some()));
             Err(CarryOutError::Failed { cause, put_back })
         }
     }
 }
 
-/// The files and folders that this user may not write, of those that change.
-fn forbidden(machine: &Machine, set: &ChangeSet) -> Vec<Utf8PathBuf> {
-    let may_write = |path: &Utf8Path| access(path.as_std_path(), Right::WRITE_OK).is_ok();
+/// The files and links that this user may not write, of those that change.
+fn forbidden(set: &ChangeSet) -> Vec<Utf8PathBuf> {
     let mut found: Vec<Utf8PathBuf> = Vec::new();
     for step in &set.steps {
         let path = files::follow(step.path()).unwrap_or_else(|_| step.path().to_owned());
-        let folder = path.ancestors().skip(1).find(|folder| folder.exists()).unwrap_or(&machine.places.sysroot);
         // A file in a folder that may not be written can still be written in place.
         let in_place =
             matches!(step, Step::File(FileChange { before: Some(_), after: Some(_), .. })) && may_write(&path);
-        if !may_write(folder) && !in_place {
+        if !may_change(&path) && !in_place {
             found.push(step.path().to_owned());
         }
     }
@@ -154,7 +162,13 @@ fn is_as_observed(step: &Step) -> bool {
     }
 }
 
-fn do_steps(machine: &Machine, record: &Record, history: &Utf8Path, set: &ChangeSet) -> Result<(), FileError> {
+fn do_steps(
+    machine: &Machine,
+    hands: &Hands<'_>,
+    record: &Record,
+    history: &Utf8Path,
+    set: &ChangeSet,
+) -> Result<(), FileError> {
     // The folders come from the record, which knows the missing ones on the way;
     // each stands before whatever goes into it.
     let mut planned = set.steps.iter().filter(|step| !matches!(step, Step::Folder { .. }));
@@ -164,10 +178,10 @@ fn do_steps(machine: &Machine, record: &Record, history: &Utf8Path, set: &Change
             continue;
         }
         match planned.next().expect("the record has one step for each planned one") {
-            Step::File(change) => write_file(machine, record, change, || {
+            Step::File(change) => write_file(machine, hands, record, change, || {
                 record.keep_whole(history, number, change.before.as_deref().unwrap_or_default())
             })?,
-            Step::Link(change) => set_link(&change.path, change.after.as_deref(), &record.tag())?,
+            Step::Link(change) => hands.set_link(&change.path, change.after.as_deref(), record.tag())?,
             Step::Folder { .. } => {}
         }
     }
@@ -185,9 +199,10 @@ fn make_folder(machine: &Machine, path: &Utf8Path, access: Access) -> Result<(),
 
 fn write_file(
     machine: &Machine,
+    hands: &Hands<'_>,
     record: &Record,
     change: &FileChange,
-    mark: impl FnOnce() -> Result<(), FileError>,
+    mark: impl Fn() -> Result<(), FileError>,
 ) -> Result<(), FileError> {
     let path = &change.path;
     if change.access == Access::Secret && change.before.is_some() {
@@ -196,35 +211,18 @@ fn write_file(
         files::sync_folder_of(path)?;
     }
     let Some(content) = &change.after else {
-        if change.access != Access::Secret {
-            fs::remove_file(path).map_err(FileError::at(path))?;
-        }
-        return files::sync_folder_of(path);
+        return if change.access == Access::Secret { Ok(()) } else { hands.remove(path) };
     };
     let attributes = match Attributes::of(path) {
         Ok(attributes) => attributes,
         Err(_) => machine.attributes_of_new(path, change.access),
     };
-    files::write(path, content, &attributes, &record.tag(), mark).map(|_| ())
+    hands.write(path, content, &attributes, record.tag(), mark)
 }
 
 /// Where a secret file is held until the change set is done: its content goes into no record.
 pub(super) fn held(path: &Utf8Path, record: &Record) -> Utf8PathBuf {
     files::temporary(path, &format!("held-{}", record.tag()))
-}
-
-/// Makes a link lead to `target`, or takes it away.
-pub(super) fn set_link(path: &Utf8Path, target: Option<&Utf8Path>, tag: &str) -> Result<(), FileError> {
-    let changed = match target {
-        None => fs::remove_file(path),
-        Some(target) => {
-            let beside = files::temporary(path, tag);
-            _ = fs::remove_file(&beside);
-            std::os::unix::fs::symlink(target, &beside).and_then(|()| fs::rename(&beside, path))
-        }
-    };
-    changed.map_err(FileError::at(path))?;
-    files::sync_folder_of(path)
 }
 
 /// What is left once a change set is done: secrets that were held, temporary files,
@@ -237,7 +235,7 @@ pub(super) fn clean_up(machine: &Machine, record: &Record, history: &Utf8Path) {
             is_clean &= unless_gone(fs::remove_file(held(path, record))).is_ok();
         }
         if let Ok(real) = files::follow(path) {
-            is_clean &= unless_gone(fs::remove_file(files::temporary(&real, &record.tag()))).is_ok();
+            is_clean &= unless_gone(fs::remove_file(files::temporary(&real, record.tag()))).is_ok();
         }
         // A folder of yandro's own goes with its last file; up to the first that isn't empty.
         if after.is_none() && machine.is_keepers(path) {
@@ -270,10 +268,21 @@ impl Machine {
         Attributes { mode: access.file_mode(), uid, gid, extended: Vec::new() }
     }
 
+    /// Makes a folder of the user's own, and those above it that aren't there, for its owner alone.
+    pub(crate) fn make_own_folder(&self, folder: &Utf8Path) -> Result<(), FileError> {
+        let missing: Vec<&Utf8Path> = folder.ancestors().take_while(|folder| !folder.exists()).collect();
+        for folder in missing.into_iter().rev() {
+            make_folder(self, folder, Access::Private)?;
+        }
+        Ok(())
+    }
+
     /// Under sudo, gives something of the user's own to the user who called it.
     pub(crate) fn give_to_keeper(&self, path: &Utf8Path) -> Result<(), FileError> {
+        // A folder on the way to them that was made for them is theirs, too.
+        let is_above = self.places.config.starts_with(path) || self.places.data.starts_with(path);
         match self.keeper {
-            Some((uid, gid)) if self.is_keepers(path) => {
+            Some((uid, gid)) if is_above || self.is_keepers(path) => {
                 std::os::unix::fs::lchown(path, Some(uid), Some(gid)).map_err(FileError::at(path))
             }
             _ => Ok(()),

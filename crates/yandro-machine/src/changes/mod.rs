@@ -6,14 +6,18 @@
 //! put back byte for byte.
 
 mod carry_out;
+mod hands;
 mod history;
 mod lock;
 mod originals;
+mod privileged;
 mod put_back;
 mod record;
 
 pub use carry_out::{BroughtUp, CarryOutError, Cause, ServerControl, carry_out};
+pub use hands::{Escalate, NoEscalation};
 pub use history::{Entry, Keep, done_steps, history, prune};
 pub use lock::{Lock, LockError};
 pub use originals::{original, originals};
+pub use privileged::serve_privileged;
 pub use put_back::{PutBackError, Recovered, is_unfinished, recover};

@@ -2,7 +2,7 @@
 
 use std::fs::{self, OpenOptions};
 use std::io::Write as _;
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::os::unix::fs::OpenOptionsExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::{ChangeSet, Step};
@@ -21,10 +21,7 @@ pub(super) fn keep(machine: &Machine, set: &ChangeSet) -> Result<(), FileError> 
         if path.exists() || is_ours(&change.path) {
             continue;
         }
-        if !folder.exists() {
-            fs::DirBuilder::new().mode(0o700).create(&folder).map_err(FileError::at(&folder))?;
-            machine.give_to_keeper(&folder)?;
-        }
+        machine.make_own_folder(&folder)?;
         let beside = files::temporary(&path, "new");
         let written = (|| {
             let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&beside)?;

@@ -5,7 +5,8 @@ use std::fs;
 use camino::Utf8PathBuf;
 use yandro_core::plan::Access;
 
-use super::carry_out::{ServerControl, clean_up, held, set_link};
+use super::carry_out::{ServerControl, clean_up, held};
+use super::hands::{Escalate, Hands};
 use super::lock::Lock;
 use super::record::{self, Record, RecordedFile, RecordedStep};
 use crate::files::{self, FileError};
@@ -39,6 +40,7 @@ pub struct Recovered {
 /// takes the record away.
 pub(super) fn put_back(
     machine: &Machine,
+    hands: &Hands<'_>,
     record: &Record,
     server: Option<&dyn ServerControl>,
 ) -> Result<(), PutBackError> {
@@ -49,15 +51,15 @@ pub(super) fn put_back(
             // A folder that somebody put something into stays.
             RecordedStep::Folder { path, .. } => _ = fs::remove_dir(path),
             RecordedStep::Link { path, before, after } => {
-                _ = fs::remove_file(files::temporary(path, &record.tag()));
+                hands.remove_left(&files::temporary(path, record.tag()));
                 let now = files::read_link_if_there(path)?;
                 if now == *after && now != *before {
-                    set_link(path, before.as_deref(), &record.tag())?;
+                    hands.set_link(path, before.as_deref(), record.tag())?;
                 }
             }
             RecordedStep::File(file) => {
                 let whole = record.kept_whole(&history, number)?;
-                if !file_back(record, file, whole)? {
+                if !file_back(hands, record, file, whole)? {
                     foreign = Some(file.path.clone());
                 }
             }
@@ -73,10 +75,15 @@ pub(super) fn put_back(
 
 /// Puts one file back; `false` when somebody else's content is in it. `whole` is its old
 /// content, if it was being written in place and may be half.
-fn file_back(record: &Record, file: &RecordedFile, whole: Option<Vec<u8>>) -> Result<bool, PutBackError> {
+fn file_back(
+    hands: &Hands<'_>,
+    record: &Record,
+    file: &RecordedFile,
+    whole: Option<Vec<u8>>,
+) -> Result<bool, PutBackError> {
     let path = &file.path;
     let real = files::follow(path)?;
-    _ = fs::remove_file(files::temporary(&real, &record.tag()));
+    hands.remove_left(&files::temporary(&real, record.tag()));
     if file.access == Access::Secret && file.before.is_some() {
         let held = held(path, record);
         if held.exists() {
@@ -97,10 +104,9 @@ fn file_back(record: &Record, file: &RecordedFile, whole: Option<Vec<u8>>) -> Re
         (None, None) => record.removed_content(file).to_vec(),
     };
     if let Some(attributes) = &file.attributes {
-        files::write(path, &old, attributes, &record.tag(), || Ok(()))?;
+        hands.write(path, &old, attributes, record.tag(), || Ok(()))?;
     } else {
-        fs::remove_file(path).map_err(FileError::at(path))?;
-        files::sync_folder_of(path)?;
+        hands.remove(path)?;
     }
     Ok(true)
 }
@@ -113,6 +119,7 @@ pub fn recover(
     machine: &Machine,
     _lock: &Lock,
     server: Option<&dyn ServerControl>,
+    escalate: &dyn Escalate,
 ) -> Result<Vec<Recovered>, PutBackError> {
     let mut recovered = Vec::new();
     let history = machine.history();
@@ -122,8 +129,12 @@ pub fn recover(
     }
     for path in record::records(&history, "begun").into_iter().rev() {
         let record = Record::read(&path)?;
+        let hands = Hands::new(escalate);
         let server = server.filter(|_| record.server.is_some());
-        put_back(machine, &record, server)?;
+        let needs_root = server.is_some() && !rustix::process::geteuid().is_root();
+        let helped = needs_root && hands.prepare(&[], true);
+        let server: Option<&dyn ServerControl> = if helped { Some(&hands) } else { server };
+        put_back(machine, &hands, &record, server)?;
         recovered.push(Recovered { command: record.command.clone(), at: record.at.clone() });
     }
     for path in record::records(&history, "tidying") {

@@ -7,7 +7,7 @@
 
 use std::fs::{self, OpenOptions};
 use std::io::{self, Write as _};
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::os::unix::fs::OpenOptionsExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
@@ -16,6 +16,8 @@ use yandro_core::site::{ServerKind, Site, SiteList, set_site};
 use yandro_core::source::common_ends;
 
 use crate::files::{Attributes, FileError, read_if_there, sha256, sync_folder_of};
+use crate::fresh::random;
+use crate::machine::Machine;
 
 /// What is known of a change set once it is begun.
 #[derive(Debug, Serialize, Deserialize)]
@@ -24,6 +26,9 @@ pub(crate) struct Record {
     version: u32,
     /// Number of the change set.
     pub(crate) id: u32,
+    /// A word that no other change set has, of this user or another: part of the names
+    /// of temporary files.
+    tag: String,
     /// The command, as typed.
     pub(crate) command: String,
     /// When, RFC 3339.
@@ -80,6 +85,7 @@ impl Record {
         let mut record = Self {
             version: 1,
             id,
+            tag: format!("{:08x}", u32::from_be_bytes(random())),
             command: set.command.clone(),
             at,
             server: set.server,
@@ -162,17 +168,17 @@ impl Record {
         self.contents.get(file.old.clone()).unwrap_or_default()
     }
 
-    /// A short word that no other change set has: part of temporary file names.
-    pub(crate) fn tag(&self) -> String {
-        format!("{:06}", self.id)
+    /// The word in the names of its temporary files.
+    pub(crate) fn tag(&self) -> &str {
+        &self.tag
     }
 
     fn path(&self, history: &Utf8Path, state: &str) -> Utf8PathBuf {
-        history.join(format!("{}.{state}", self.tag()))
+        history.join(format!("{:06}.{state}", self.id))
     }
 
     /// Writes the record and makes sure it is on the disk.
-    pub(crate) fn begin(&self, history: &Utf8Path) -> Result<(), FileError> {
+    pub(crate) fn begin(&self, machine: &Machine, history: &Utf8Path) -> Result<(), FileError> {
         let path = self.path(history, "begun");
         let beside = self.path(history, "new");
         let written = (|| {
@@ -181,10 +187,11 @@ impl Record {
             bytes.push(b'\n');
             bytes.extend_from_slice(&self.contents);
             file.write_all(&bytes)?;
-            file.sync_all()?;
-            fs::rename(&beside, &path)
+            file.sync_all()
         })();
         written.map_err(FileError::at(&path))?;
+        machine.give_to_keeper(&beside)?;
+        fs::rename(&beside, &path).map_err(FileError::at(&path))?;
         sync_folder_of(&path)
     }
 
@@ -236,7 +243,7 @@ impl Record {
     }
 
     fn whole(&self, history: &Utf8Path, step: usize) -> Utf8PathBuf {
-        history.join(format!("{}.step-{step}", self.tag()))
+        history.join(format!("{:06}.step-{step}", self.id))
     }
 
     /// Reads a record.
@@ -271,9 +278,4 @@ pub(crate) fn next_id(history: &Utf8Path) -> u32 {
         .flatten()
         .filter_map(|entry| entry.ok()?.file_name().split('.').next()?.parse::<u32>().ok());
     numbers.max().unwrap_or(0) + 1
-}
-
-/// Makes the folder of the history, for its owner alone.
-pub(crate) fn make_folder(history: &Utf8Path) -> Result<(), FileError> {
-    fs::DirBuilder::new().recursive(true).mode(0o700).create(history).map_err(FileError::at(history))
 }

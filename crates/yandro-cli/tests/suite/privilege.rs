@@ -1,0 +1,181 @@
+//! A real unprivileged user, the real sudo, on a private machine.
+
+use std::fs;
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, chown};
+
+use super::kit::{Ran, YANDRO};
+use super::namespace::{HOSTS, Namespace};
+
+/// `nobody`, whom every Debian has.
+const NOBODY: u32 = 65534;
+
+struct User {
+    machine: Namespace,
+}
+
+impl User {
+    /// A machine whose `nobody` may use sudo, or may not.
+    fn new(sudo: bool) -> Option<Self> {
+        let machine = Namespace::new(&["sudo", "setpriv", "mount"])?;
+        chown(machine.path("home"), Some(NOBODY), Some(NOBODY)).unwrap();
+        chown(machine.path("saltmarsh"), Some(NOBODY), Some(NOBODY)).unwrap();
+        fs::create_dir(machine.path("sudoers")).unwrap();
+        let rule = if sudo { "nobody ALL=(root) NOPASSWD: ALL\n" } else { "" };
+        fs::write(machine.path("sudoers/nobody"), rule).unwrap();
+        fs::set_permissions(machine.path("sudoers/nobody"), fs::Permissions::from_mode(0o440)).unwrap();
+        machine.run("mount", &["--bind", machine.path("sudoers").to_str().unwrap(), "/etc/sudoers.d"]).succeeds();
+        Some(Self { machine })
+    }
+
+    fn yandro(&self, arguments: &[&str]) -> Ran {
+        self.run(&[&[YANDRO], arguments].concat())
+    }
+
+    fn run(&self, line: &[&str]) -> Ran {
+        let ids = ["--reuid=65534", "--regid=65534", "--clear-groups"];
+        self.machine.run("setpriv", &[&ids[..], line].concat())
+    }
+
+    /// Everything that root owns of the machine.
+    fn system(&self) -> String {
+        self.machine
+            .run("sh", &["-c", "cat hosts; cd apache2; find . -printf '%p %l %u %m\\n' | sort; cat sites-available/*"])
+            .stdout
+    }
+}
+
+#[test]
+fn a_user_maps_with_sudo_for_the_steps_that_need_root_and_keeps_all_else() {
+    let Some(user) = User::new(true) else { return };
+    let before = user.system();
+    let ran = user.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    // What sudo itself has to say of this machine's name is of no account.
+    let said: Vec<&str> = ran.stderr.lines().filter(|line| !line.starts_with("sudo:")).collect();
+    insta::assert_snapshot!(said.join("\n"), @"
+    note: root is needed for these, and sudo is asked for them alone:
+      write /etc/apache2/mods-enabled/socache_shmcb.load
+      write /etc/apache2/mods-enabled/ssl.load
+      write /etc/apache2/mods-enabled/ssl.conf
+      write /etc/apache2/mods-enabled/rewrite.load
+      write /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      write /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
+      write /etc/hosts
+      let the web server test its configuration, and reload it
+    ");
+    assert!(ran.stdout.contains("https://saltmarsh.test/ answers from there"), "{ran}");
+    assert_eq!(user.machine.curl(&["https://saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
+    // What is the user's own is the user's, and the key theirs alone.
+    let data = user.machine.path("home/.local/share/yandro");
+    for below in [
+        "authority/issuing.key",
+        "certificates/saltmarsh.test/key.pem",
+        "history",
+        "lock",
+        "../../../.config/yandro/sites.toml",
+    ] {
+        let meta = fs::metadata(data.join(below)).unwrap();
+        assert_eq!((meta.uid(), meta.mode() & 0o077), (NOBODY, 0), "{below}");
+    }
+    // What is the system's is root's.
+    let meta = fs::metadata(user.machine.path("apache2/sites-available/yandro-saltmarsh.test.conf")).unwrap();
+    assert_eq!((meta.uid(), meta.mode() & 0o777), (0, 0o644));
+    user.yandro(&["check"]).succeeds();
+    let again = user.yandro(&["map", "saltmarsh.test"]).succeeds();
+    assert_eq!(again.stderr, "", "nothing to do needs no root: {again}");
+
+    user.yandro(&["undo"]).succeeds();
+    assert_eq!(user.system(), before);
+    assert_eq!(user.machine.hosts(), HOSTS);
+}
+
+#[test]
+fn a_failure_after_the_privileged_steps_puts_them_back() {
+    let Some(user) = User::new(true) else { return };
+    user.yandro(&["map", "depot.saltmarsh.test", "./saltmarsh"]).succeeds();
+    fs::create_dir(user.machine.path("home/crew")).unwrap();
+    chown(user.machine.path("home/crew"), Some(NOBODY), Some(NOBODY)).unwrap();
+    fs::set_permissions(user.machine.path("home/crew"), fs::Permissions::from_mode(0o700)).unwrap();
+    let before = user.system();
+    let ran = user.yandro(&["map", "crew.saltmarsh.test", "./home/crew"]);
+    // Apache runs as www-data and may not enter.
+    assert_eq!(ran.status, 3, "{ran}");
+    assert!(ran.stderr.contains("the server may not read $ROOT/home/crew"), "{ran}");
+    assert_eq!(user.system(), before);
+}
+
+#[test]
+fn without_sudo_the_exact_steps_are_named_and_nothing_is_changed() {
+    let Some(user) = User::new(false) else { return };
+    let before = user.system();
+    let ran = user.yandro(&["map", "saltmarsh.test", "./saltmarsh"]);
+    assert_eq!(ran.status, 3, "{ran}");
+    let asked = "  write /etc/hosts\n  let the web server test its configuration, and reload it\nto mend it: run the command again with `sudo`";
+    assert!(ran.stderr.contains(asked), "{ran}");
+    assert_eq!(user.system(), before);
+    assert!(!user.machine.path("home/.local/share/yandro/authority").exists());
+}
+
+#[test]
+fn under_sudo_the_callers_own_things_are_the_callers() {
+    let Some(user) = User::new(true) else { return };
+    // sudo gives the home of the password file; nobody's is made to be this one.
+    let passwd = user.machine.path("passwd");
+    let home = user.machine.path("home");
+    let text = fs::read_to_string("/etc/passwd").unwrap();
+    let text: String = text
+        .lines()
+        .map(|line| {
+            if line.starts_with("nobody:") {
+                format!("nobody:x:65534:65534::{}:/bin/sh\n", home.display())
+            } else {
+                format!("{line}\n")
+            }
+        })
+        .collect();
+    fs::write(&passwd, text).unwrap();
+    user.machine.run("mount", &["--bind", passwd.to_str().unwrap(), "/etc/passwd"]).succeeds();
+    user.run(&["sudo", YANDRO, "map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    for below in ["", "/authority/issuing.key", "/certificates/saltmarsh.test", "/history", "/lock"] {
+        let meta = fs::metadata(format!("{}/.local/share/yandro{below}", home.display())).unwrap();
+        assert_eq!(meta.uid(), NOBODY, "{below}");
+    }
+    assert_eq!(fs::metadata(home.join(".config/yandro/sites.toml")).unwrap().uid(), NOBODY);
+    // And the user goes on without sudo where none is needed.
+    user.yandro(&["check"]).succeeds();
+    let history = user.yandro(&["history"]).succeeds();
+    assert!(history.stdout.contains("map saltmarsh.test"), "{history}");
+}
+
+#[test]
+fn the_helper_does_nothing_beyond_its_list() {
+    let Some(user) = User::new(true) else { return };
+    let before = user.system();
+    fs::write(user.machine.path("evil.conf"), "evil\n").unwrap();
+    let ask = |line: &str| {
+        let script = format!("printf '%s\\n' '{line}' | sudo {YANDRO} privileged");
+        user.run(&["sh", "-c", &script])
+    };
+    for line in [
+        r#"{"step":"remove","path":"/etc/hosts"}"#,
+        r#"{"step":"remove","path":"/etc/apache2/apache2.conf"}"#,
+        r#"{"step":"remove","path":"/etc/apache2/sites-available/../apache2.conf"}"#,
+        r#"{"step":"link","path":"/etc/apache2/mods-enabled/evil.load","target":"/tmp/evil.so","tag":"0000000f"}"#,
+        r#"{"step":"link","path":"/etc/apache2/sites-enabled/evil.conf","target":"../sites-available/evil.conf","tag":"0000000f"}"#,
+        r#"{"step":"write","path":"/etc/passwd","before":null,"tag":"0000000f","length":0,"in_place":true}"#,
+        r#"{"step":"write","path":"/etc/hosts","before":"00","tag":"0000000f","length":0,"in_place":true}"#,
+        r#"{"step":"write","path":"/etc/hosts","before":null,"tag":"../x","length":0,"in_place":true}"#,
+    ] {
+        let ran = ask(line);
+        assert!(ran.stdout.contains("\"answer\":\"refused\""), "{line}: {ran}");
+    }
+    // A link in the place of a file of the list leads nowhere.
+    std::os::unix::fs::symlink("/etc/shadow", user.machine.path("apache2/sites-available/yandro-evil.test.conf"))
+        .unwrap();
+    let ran = ask(
+        r#"{"step":"write","path":"/etc/apache2/sites-available/yandro-evil.test.conf","before":null,"tag":"0000000f","length":0,"in_place":true}"#,
+    );
+    assert!(ran.stdout.contains("\"answer\":\"refused\""), "{ran}");
+    fs::remove_file(user.machine.path("apache2/sites-available/yandro-evil.test.conf")).unwrap();
+    assert_eq!(user.system(), before);
+    assert_eq!(user.run(&[YANDRO, "privileged"]).status, 3, "it is of no use without root");
+}

@@ -1,0 +1,155 @@
+//! Who does a step: this process, or, where it may not, a helper that runs as root.
+
+use std::cell::RefCell;
+use std::fs;
+use std::process::Command;
+
+use camino::{Utf8Path, Utf8PathBuf};
+use rustix::fs::{Access as Right, access};
+
+use super::carry_out::{BroughtUp, ServerControl};
+use super::privileged::{Answer, Helper, Request};
+use crate::files::{self, Attributes, FileError};
+
+/// How to start a process as root that runs [`super::serve_privileged`].
+pub trait Escalate {
+    /// The command to start it with, once the person has been told what root is needed
+    /// for; `None` if there is no way.
+    fn command(&self, paths: &[Utf8PathBuf], server: bool) -> Option<Command>;
+}
+
+/// No way to become root: what may not be written fails.
+#[derive(Debug)]
+pub struct NoEscalation;
+
+impl Escalate for NoEscalation {
+    fn command(&self, _: &[Utf8PathBuf], _: bool) -> Option<Command> {
+        None
+    }
+}
+
+/// Does steps, with the helper's hands where its own may not.
+pub(super) struct Hands<'a> {
+    escalate: &'a dyn Escalate,
+    helper: RefCell<Option<Helper>>,
+}
+
+impl<'a> Hands<'a> {
+    pub(super) fn new(escalate: &'a dyn Escalate) -> Self {
+        Self { escalate, helper: RefCell::new(None) }
+    }
+
+    /// Starts the helper for these paths, and for the server's control if `server`.
+    /// `false` when there is no way to, or it was refused.
+    pub(super) fn prepare(&self, paths: &[Utf8PathBuf], server: bool) -> bool {
+        let mut helper = self.helper.borrow_mut();
+        if helper.is_none() {
+            *helper = self.escalate.command(paths, server).and_then(|command| Helper::start(command).ok());
+        }
+        helper.is_some()
+    }
+
+    fn ask(&self, path: &Utf8Path, request: &Request, content: &[u8]) -> Result<Answer, FileError> {
+        let paths = [path.to_owned()];
+        if !self.prepare(&paths, false) {
+            return Err(FileError::at(path)(std::io::ErrorKind::PermissionDenied.into()));
+        }
+        let mut helper = self.helper.borrow_mut();
+        helper.as_mut().expect("it was prepared").ask(request, content).map_err(FileError::at(path))
+    }
+
+    /// See [`files::write`].
+    pub(super) fn write(
+        &self,
+        path: &Utf8Path,
+        content: &[u8],
+        attributes: &Attributes,
+        tag: &str,
+        before_in_place: impl Fn() -> Result<(), FileError>,
+    ) -> Result<(), FileError> {
+        if may_change(path) || may_write(path) {
+            return files::write(path, content, attributes, tag, before_in_place).map(|_| ());
+        }
+        let before = files::read_if_there(path)?.as_deref().map(files::sha256);
+        let request = |in_place| Request::Write {
+            path: path.to_owned(),
+            before: before.clone(),
+            tag: tag.to_owned(),
+            length: content.len(),
+            in_place,
+        };
+        if self.ask(path, &request(false), content)? == Answer::OnlyInPlace {
+            before_in_place()?;
+            self.ask(path, &request(true), content)?;
+        }
+        Ok(())
+    }
+
+    /// Removes a file or a link.
+    pub(super) fn remove(&self, path: &Utf8Path) -> Result<(), FileError> {
+        if !may_change(path) {
+            return self.ask(path, &Request::Remove { path: path.to_owned() }, &[]).map(|_| ());
+        }
+        fs::remove_file(path).map_err(FileError::at(path))?;
+        files::sync_folder_of(path)
+    }
+
+    /// Removes a temporary file that an earlier, broken-off step may have left.
+    pub(super) fn remove_left(&self, path: &Utf8Path) {
+        if path.symlink_metadata().is_ok() {
+            // A step that can't be done for it fails by itself.
+            _ = self.remove(path);
+        }
+    }
+
+    /// Makes a link lead to `target`, or takes it away.
+    pub(super) fn set_link(&self, path: &Utf8Path, target: Option<&Utf8Path>, tag: &str) -> Result<(), FileError> {
+        let Some(target) = target else { return self.remove(path) };
+        if may_change(path) {
+            return set_link(path, target, tag);
+        }
+        let request = Request::Link { path: path.to_owned(), target: target.to_owned(), tag: tag.to_owned() };
+        self.ask(path, &request, &[]).map(|_| ())
+    }
+}
+
+impl ServerControl for Hands<'_> {
+    fn test(&self) -> Result<(), String> {
+        match self.ask(Utf8Path::new("sudo"), &Request::Test, &[]) {
+            Ok(Answer::Refused { words }) => Err(words),
+            Ok(_) => Ok(()),
+            Err(error) => Err(error.to_string()),
+        }
+    }
+
+    fn bring_up(&self) -> Result<BroughtUp, String> {
+        match self.ask(Utf8Path::new("sudo"), &Request::BringUp, &[]) {
+            Ok(Answer::BroughtUp(how)) => Ok(how),
+            Ok(Answer::Refused { words }) => Err(words),
+            Ok(_) => Err("the helper did not understand".into()),
+            Err(error) => Err(error.to_string()),
+        }
+    }
+}
+
+/// Whether this process may make, rename and remove in the folder of a path.
+pub(super) fn may_change(path: &Utf8Path) -> bool {
+    let path = files::follow_folder(path);
+    let folder = path.ancestors().skip(1).find(|folder| folder.exists()).unwrap_or(Utf8Path::new("/"));
+    access(folder.as_std_path(), Right::WRITE_OK).is_ok()
+}
+
+/// Whether this process may write a file that exists.
+pub(super) fn may_write(path: &Utf8Path) -> bool {
+    access(path.as_std_path(), Right::WRITE_OK).is_ok()
+}
+
+/// Makes a link lead to `target`, through a new link that is renamed over it.
+pub(super) fn set_link(path: &Utf8Path, target: &Utf8Path, tag: &str) -> Result<(), FileError> {
+    let beside = files::temporary(path, tag);
+    _ = fs::remove_file(&beside);
+    std::os::unix::fs::symlink(target, &beside)
+        .and_then(|()| fs::rename(&beside, path))
+        .map_err(FileError::at(path))?;
+    files::sync_folder_of(path)
+}
