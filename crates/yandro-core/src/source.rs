@@ -52,10 +52,18 @@ pub fn apply(source: &[u8], splices: &[Splice]) -> Vec<u8> {
 
 /// How many bytes two contents begin with in common, and end with: the two never overlap.
 pub fn common_ends(a: &[u8], b: &[u8]) -> (usize, usize) {
+    // Block by block first: files of several megabytes differ in a few bytes.
+    let blocks = a.chunks_exact(BLOCK).zip(b.chunks_exact(BLOCK)).take_while(|(a, b)| a == b).count();
+    let (a, b) = (&a[blocks * BLOCK..], &b[blocks * BLOCK..]);
     let prefix = a.iter().zip(b).take_while(|(a, b)| a == b).count();
     let (a, b) = (&a[prefix..], &b[prefix..]);
-    (prefix, a.iter().rev().zip(b.iter().rev()).take_while(|(a, b)| a == b).count())
+    let last_blocks = a.rchunks_exact(BLOCK).zip(b.rchunks_exact(BLOCK)).take_while(|(a, b)| a == b).count();
+    let (a, b) = (&a[..a.len() - last_blocks * BLOCK], &b[..b.len() - last_blocks * BLOCK]);
+    let suffix = a.iter().rev().zip(b.iter().rev()).take_while(|(a, b)| a == b).count();
+    (blocks * BLOCK + prefix, last_blocks * BLOCK + suffix)
 }
+
+const BLOCK: usize = 256;
 
 /// One physical line: where its text and its line end stand.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -76,7 +84,7 @@ pub fn lines(source: &[u8]) -> impl Iterator<Item = Line> + '_ {
             return None;
         }
         let start = at;
-        let end = source[start..].iter().position(|&b| b == b'\n').map_or(source.len(), |i| start + i + 1);
+        let end = memchr::memchr(b'\n', &source[start..]).map_or(source.len(), |i| start + i + 1);
         at = end;
         let mut text_end = end;
         if source[..end].ends_with(b"\n") {
@@ -92,7 +100,7 @@ pub fn lines(source: &[u8]) -> impl Iterator<Item = Line> + '_ {
 /// The line end that a file uses: CRLF when most of its lines end so, else LF.
 pub fn line_end(source: &[u8]) -> &'static str {
     let (mut crlf, mut all) = (0usize, 0usize);
-    for (i, _) in source.iter().enumerate().filter(|&(_, &b)| b == b'\n') {
+    for i in memchr::memchr_iter(b'\n', source) {
         all += 1;
         crlf += usize::from(i > 0 && source[i - 1] == b'\r');
     }
@@ -190,6 +198,18 @@ mod tests {
         fn the_lines_of_any_bytes_are_the_bytes(source: Vec<u8>) {
             let joined: Vec<u8> = lines(&source).flat_map(|l| source[l.full].to_vec()).collect();
             prop_assert_eq!(joined, source);
+        }
+
+        #[test]
+        fn common_ends_never_overlap(head: Vec<u8>, a in proptest::collection::vec(0u8..2, 0..9), b in proptest::collection::vec(0u8..2, 0..9), tail in 0usize..900) {
+            let tail = vec![1; tail];
+            let (a, b) = ([head.clone(), a, tail.clone()].concat(), [head, b, tail].concat());
+            let (prefix, suffix) = common_ends(&a, &b);
+            prop_assert!(prefix + suffix <= a.len().min(b.len()));
+            prop_assert_eq!(&a[..prefix], &b[..prefix]);
+            prop_assert_eq!(&a[a.len() - suffix..], &b[b.len() - suffix..]);
+            let (a, b) = (&a[prefix..a.len() - suffix], &b[prefix..b.len() - suffix]);
+            prop_assert!(a.is_empty() || b.is_empty() || (a[0] != b[0] && a.last() != b.last()));
         }
 
         #[test]

@@ -226,6 +226,12 @@ pub fn sync_folder_of(path: &Utf8Path) -> Result<(), FileError> {
     File::open(folder).and_then(|folder| folder.sync_all()).map_err(FileError::at(folder))
 }
 
+/// A fingerprint of some content, 128 bits in hexadecimal digits: tells a change, and is
+/// no protection against one that is made to look alike.
+pub fn fingerprint(content: &[u8]) -> String {
+    format!("{:032x}", twox_hash::XxHash3_128::oneshot(content))
+}
+
 /// SHA-256 of some content, in hexadecimal digits.
 pub fn sha256(content: &[u8]) -> String {
     ring::digest::digest(&ring::digest::SHA256, content).as_ref().iter().map(|byte| format!("{byte:02x}")).collect()

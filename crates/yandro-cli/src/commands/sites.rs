@@ -67,14 +67,13 @@ impl Written {
     fn read(context: &Context) -> Result<Self, CommandError> {
         let bytes = files::read_if_there(&context.machine.places.hosts)?.unwrap_or_default();
         let file = HostsFile::parse(&bytes);
-        let names = file
-            .entries()
-            .iter()
-            .flat_map(|entry| file.names_of(entry))
-            .map(|name| String::from_utf8_lossy(name).to_ascii_lowercase());
+        let mut names = HashSet::new();
+        for entry in file.entries() {
+            names.extend(file.names_of(&entry).map(|name| String::from_utf8_lossy(name).to_ascii_lowercase()));
+        }
         let layout = apache::find_layout(&context.machine);
         Ok(Self {
-            names: names.collect(),
+            names,
             certificates: entries(&context.machine.places.certificates()),
             enabled: layout.as_ref().map(|layout| entries(&layout.enabled_sites())).unwrap_or_default(),
             layout,

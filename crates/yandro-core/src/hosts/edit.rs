@@ -56,7 +56,7 @@ pub fn point(bytes: &[u8], mapping: &Mapping, former: &[HostName]) -> Result<Vec
     let mut missing = Vec::new();
     for name in &mapping.names {
         let mut said = false;
-        for entry in file.entries_of(name).filter(|entry| !entry.ours) {
+        for entry in file.entries_of(name).iter().filter(|entry| !entry.ours) {
             if entry.address == mapping.address {
                 said = true;
             } else if entry.address.is_ipv4() == mapping.address.is_ipv4() {
@@ -97,8 +97,8 @@ fn replace_lines(file: &HostsFile<'_>, names: &[HostName], line: &str) -> Vec<u8
     let meant: HashSet<&[u8]> = names.iter().map(|name| name.as_str().as_bytes()).collect();
     let mut splices = Vec::new();
     let mut pending = Some(line).filter(|line| !line.is_empty());
-    for entry in file.entries().iter().filter(|entry| entry.ours) {
-        if file.names_of(entry).any(|name| meant.contains(name.to_ascii_lowercase().as_slice())) {
+    for entry in file.own_entries() {
+        if file.names_of(&entry).any(|name| meant.contains(name.to_ascii_lowercase().as_slice())) {
             let new = pending.take().unwrap_or_default();
             if bytes[entry.full.clone()] != *new.as_bytes() {
                 splices.push(Splice::replace(entry.full.clone(), new));

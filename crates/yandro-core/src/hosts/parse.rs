@@ -1,21 +1,24 @@
 //! Lines, entries and lookup.
 
+use std::borrow::Cow;
 use std::net::IpAddr;
 use std::ops::Range;
 
 use crate::name::HostName;
-use crate::source::{self, Line};
+use crate::source;
 
 /// First words of the comment that opens yandro's block.
 pub(super) const BLOCK_HEAD: &str = "# yandro sites";
 /// The comment that closes it.
 pub(super) const BLOCK_TAIL: &str = "# end of yandro sites";
 
-/// A hosts file over its original bytes.
+/// A hosts file over its original bytes. Lines are read when they are asked for: files of
+/// several megabytes are common, and most questions are about a name or two.
 #[derive(Clone, Debug)]
 pub struct HostsFile<'a> {
     bytes: &'a [u8],
-    entries: Vec<Entry>,
+    /// The bytes in lower case, if they are not so anyway.
+    folded: std::cell::OnceCell<Cow<'a, [u8]>>,
     block: Option<Block>,
 }
 
@@ -44,27 +47,7 @@ pub(super) struct Block {
 impl<'a> HostsFile<'a> {
     /// Reads any bytes; what the resolver doesn't read is no entry, but stays in the file.
     pub fn parse(bytes: &'a [u8]) -> Self {
-        let mut file = Self { bytes, entries: Vec::new(), block: None };
-        let mut head: Option<Range<usize>> = None;
-        for (number, line) in source::lines(bytes).enumerate() {
-            let text = &bytes[line.text.clone()];
-            if text.starts_with(BLOCK_TAIL.as_bytes()) {
-                if let (Some(head), None) = (head.take(), &file.block) {
-                    file.block = Some(Block { head, tail: line.full });
-                }
-            } else if text.starts_with(BLOCK_HEAD.as_bytes()) {
-                head = Some(line.full);
-            } else if let Some(entry) = read_line(bytes, &line, number + 1) {
-                file.entries.push(entry);
-            }
-        }
-        if let Some(block) = &file.block {
-            let within = block.head.end..block.tail.start;
-            for entry in &mut file.entries {
-                entry.ours = within.contains(&entry.full.start);
-            }
-        }
-        file
+        Self { bytes, folded: std::cell::OnceCell::new(), block: find_block(bytes) }
     }
 
     /// The bytes that were parsed.
@@ -73,8 +56,33 @@ impl<'a> HostsFile<'a> {
     }
 
     /// All lines that the resolver reads, in order.
-    pub fn entries(&self) -> &[Entry] {
-        &self.entries
+    pub fn entries(&self) -> impl Iterator<Item = Entry> + '_ {
+        self.entries_in(0..self.bytes.len(), 1)
+    }
+
+    /// The lines of yandro's block that the resolver reads.
+    pub fn own_entries(&self) -> impl Iterator<Item = Entry> + '_ {
+        let within = self.block.as_ref().map_or(0..0, |block| block.head.end..block.tail.start);
+        let first = self.line_number(within.start);
+        self.entries_in(within, first)
+    }
+
+    fn entries_in(&self, range: Range<usize>, first: usize) -> impl Iterator<Item = Entry> + '_ {
+        let start = range.start;
+        let lines = source::lines(&self.bytes[range]).enumerate();
+        lines.filter_map(move |(number, line)| {
+            self.entry(start + line.full.start..start + line.full.end, first + number)
+        })
+    }
+
+    fn entry(&self, full: Range<usize>, number: usize) -> Option<Entry> {
+        let ours = self.block.as_ref().is_some_and(|block| (block.head.end..block.tail.start).contains(&full.start));
+        read_line(self.bytes, full, number).map(|entry| Entry { ours, ..entry })
+    }
+
+    /// The number of the line that begins at `offset`.
+    fn line_number(&self, offset: usize) -> usize {
+        memchr::memchr_iter(b'\n', &self.bytes[..offset]).count() + 1
     }
 
     pub(super) fn block(&self) -> Option<&Block> {
@@ -83,34 +91,72 @@ impl<'a> HostsFile<'a> {
 
     /// Every entry that answers to `name`, in the order of the file. Names compare
     /// as bytes, ASCII letters of either case alike.
-    pub fn entries_of(&self, name: &HostName) -> impl Iterator<Item = &Entry> {
-        self.entries
-            .iter()
-            .filter(move |entry| self.names_of(entry).any(|own| own.eq_ignore_ascii_case(name.as_str().as_bytes())))
+    pub fn entries_of(&self, name: &HostName) -> Vec<Entry> {
+        let folded = self.folded.get_or_init(|| lower_case(self.bytes));
+        let mut found: Vec<Entry> = Vec::new();
+        let mut at = 0;
+        for hit in memchr::memmem::find_iter(folded, name.as_str()) {
+            if hit < at {
+                continue;
+            }
+            let start = memchr::memrchr(b'\n', &self.bytes[..hit]).map_or(0, |i| i + 1);
+            let end = memchr::memchr(b'\n', &self.bytes[hit..]).map_or(self.bytes.len(), |i| hit + i + 1);
+            at = end;
+            let is_it = |own: &[u8]| own.eq_ignore_ascii_case(name.as_str().as_bytes());
+            if let Some(entry) = self.entry(start..end, 0)
+                && self.names_of(&entry).any(is_it)
+            {
+                found.push(Entry { line: self.line_number(start), ..entry });
+            }
+        }
+        found
     }
 
     /// What getaddrinfo answers for `name` from this file alone, both families,
     /// with `multi on` in host.conf (every line counts, in order).
     pub fn lookup(&self, name: &HostName) -> Vec<IpAddr> {
-        self.entries_of(name).map(|entry| entry.address).collect()
+        self.entries_of(name).iter().map(|entry| entry.address).collect()
     }
 
     /// The names in yandro's block.
     pub fn own_names(&self) -> Vec<HostName> {
-        let own = self.entries.iter().filter(|entry| entry.ours).flat_map(|entry| self.names_of(entry));
-        own.filter_map(|name| HostName::parse(std::str::from_utf8(name).ok()?).ok()).collect()
+        let read = |name: &[u8]| HostName::parse(std::str::from_utf8(name).ok()?).ok();
+        self.own_entries().flat_map(|entry| self.names_of(&entry).filter_map(read).collect::<Vec<_>>()).collect()
     }
 
     /// The names of an entry as they stand in the file.
-    pub fn names_of<'s>(&'s self, entry: &'s Entry) -> impl Iterator<Item = &'a [u8]> + 's {
-        entry.names.iter().map(|span| &self.bytes[span.clone()])
+    pub fn names_of<'s>(&self, entry: &'s Entry) -> impl Iterator<Item = &'a [u8]> + use<'s, 'a> {
+        let bytes = self.bytes;
+        entry.names.iter().map(move |span| &bytes[span.clone()])
     }
 }
 
+/// The first block that is both opened and closed.
+fn find_block(bytes: &[u8]) -> Option<Block> {
+    let mut head: Option<Range<usize>> = None;
+    for hit in memchr::memmem::find_iter(bytes, BLOCK_HEAD.trim_start_matches("# ")) {
+        let start = memchr::memrchr(b'\n', &bytes[..hit]).map_or(0, |i| i + 1);
+        let end = memchr::memchr(b'\n', &bytes[hit..]).map_or(bytes.len(), |i| hit + i + 1);
+        if bytes[start..].starts_with(BLOCK_HEAD.as_bytes()) {
+            head = Some(start..end);
+        } else if bytes[start..].starts_with(BLOCK_TAIL.as_bytes())
+            && let Some(head) = head.take()
+        {
+            return Some(Block { head, tail: start..end });
+        }
+    }
+    None
+}
+
+fn lower_case(bytes: &[u8]) -> Cow<'_, [u8]> {
+    let has_upper = |part: &[u8]| part.iter().fold(false, |found, byte| found | byte.is_ascii_uppercase());
+    if bytes.chunks(4096).any(has_upper) { Cow::Owned(bytes.to_ascii_lowercase()) } else { Cow::Borrowed(bytes) }
+}
+
 /// Blanks are space, tab, CR, VT and FF; `#` begins a comment anywhere; a NUL ends the line.
-fn read_line(bytes: &[u8], line: &Line, number: usize) -> Option<Entry> {
+fn read_line(bytes: &[u8], full: Range<usize>, number: usize) -> Option<Entry> {
     // glibc takes the line up to the `\n` alone: a CR is a blank like any other.
-    let text = &bytes[line.full.clone()];
+    let text = &bytes[full.clone()];
     let length = text.iter().position(|&b| matches!(b, b'#' | b'\n' | 0)).unwrap_or(text.len());
     let mut words = Vec::new();
     let mut at = 0;
@@ -119,14 +165,14 @@ fn read_line(bytes: &[u8], line: &Line, number: usize) -> Option<Entry> {
         let start = at + text[at..length].iter().take_while(|b| is_blank(b)).count();
         let end = start + text[start..length].iter().take_while(|b| !is_blank(b)).count();
         if end > start {
-            words.push(line.full.start + start..line.full.start + end);
+            words.push(full.start + start..full.start + end);
         }
         at = end.max(start + 1);
     }
     let (address, names) = words.split_first()?;
     // std reads just what inet_pton does: no zone, no short or padded form.
     let address: IpAddr = std::str::from_utf8(&bytes[address.clone()]).ok()?.parse().ok()?;
-    Some(Entry { line: number, address, names: names.to_vec(), full: line.full.clone(), ours: false })
+    Some(Entry { line: number, address, names: names.to_vec(), full, ours: false })
 }
 
 #[cfg(test)]

@@ -70,7 +70,7 @@ impl<'a> Hands<'a> {
         if may_change(path) || may_write(path) {
             return files::write(path, content, attributes, tag, before_in_place).map(|_| ());
         }
-        let before = files::read_if_there(path)?.as_deref().map(files::sha256);
+        let before = files::read_if_there(path)?.as_deref().map(files::fingerprint);
         let request = |in_place| Request::Write {
             path: path.to_owned(),
             before: before.clone(),

@@ -254,7 +254,7 @@ fn write(path: &Utf8Path, before: Option<&str>, tag: &str, content: &[u8], in_pl
     }
     check_way(path, false)?;
     let now = files::read_if_there(path).map_err(|error| failed(&error.source))?;
-    if now.as_deref().map(files::sha256).as_deref() != before {
+    if now.as_deref().map(files::fingerprint).as_deref() != before {
         return Err(refused(format!("{path} was changed by something else at the same moment")));
     }
     let attributes = match Attributes::of(path) {

@@ -93,7 +93,7 @@ fn file_back(
         return Ok(true);
     }
     let now = files::read_if_there(path)?;
-    let digest = now.as_deref().map(files::sha256);
+    let digest = now.as_deref().map(files::fingerprint);
     if digest == file.before {
         return Ok(true);
     }

@@ -15,7 +15,7 @@ use yandro_core::plan::{Access, ChangeSet, FileChange, SiteChange, Step};
 use yandro_core::site::{ServerKind, Site, SiteList, set_site};
 use yandro_core::source::common_ends;
 
-use crate::files::{Attributes, FileError, read_if_there, sha256, sync_folder_of};
+use crate::files::{Attributes, FileError, fingerprint, read_if_there, sync_folder_of};
 use crate::fresh::random;
 use crate::machine::Machine;
 
@@ -67,7 +67,7 @@ pub(crate) struct RecordedFile {
     pub(crate) access: Access,
     /// How it was, if it was.
     pub(crate) attributes: Option<Attributes>,
-    /// SHA-256 of its content; none where there is no file.
+    /// Fingerprint of its content; none where there is no file.
     pub(crate) before: Option<String>,
     pub(crate) after: Option<String>,
     /// How many bytes both contents begin with, and end with.
@@ -123,8 +123,8 @@ impl Record {
             path: change.path.clone(),
             access: change.access,
             attributes: before.map(|_| Attributes::of(&change.path)).transpose()?,
-            before: before.map(sha256),
-            after: after.map(sha256),
+            before: before.map(fingerprint),
+            after: after.map(fingerprint),
             prefix,
             suffix,
             old,

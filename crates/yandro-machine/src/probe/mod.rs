@@ -94,8 +94,9 @@ impl Prober {
 
     fn hosts_answer(&self, name: &HostName) -> HostsAnswer {
         let file = HostsFile::parse(&self.hosts);
-        let lines = file.entries_of(name).map(|entry| (entry.address, entry.line)).collect();
-        let foreign = file.entries_of(name).any(|entry| !entry.ours);
+        let entries = file.entries_of(name);
+        let lines = entries.iter().map(|entry| (entry.address, entry.line)).collect();
+        let foreign = entries.iter().any(|entry| !entry.ours);
         HostsAnswer { lines, foreign }
     }
 
