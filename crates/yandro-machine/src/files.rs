@@ -111,6 +111,26 @@ pub fn read_if_there(path: &Utf8Path) -> Result<Option<Vec<u8>>, FileError> {
     }
 }
 
+/// Whether a file holds just this; with `None`, whether there is no such file.
+pub fn holds(path: &Utf8Path, content: Option<&[u8]>) -> bool {
+    let (file, content) = match (File::open(path), content) {
+        (Ok(file), Some(content)) => (file, content),
+        (Err(error), None) => return error.kind() == io::ErrorKind::NotFound,
+        _ => return false,
+    };
+    let mut rest = content;
+    let mut part = vec![0; 1 << 16];
+    let mut file = io::Read::take(file, content.len() as u64 + 1);
+    loop {
+        match io::Read::read(&mut file, &mut part) {
+            Ok(0) => return rest.is_empty(),
+            Ok(length) if rest.starts_with(&part[..length]) => rest = &rest[length..],
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            _ => return false,
+        }
+    }
+}
+
 /// A link's target, or `None` if there is nothing.
 ///
 /// # Errors

@@ -104,7 +104,7 @@ fn observe_names(
     Ok(Observed {
         owner: machine.owner.clone(),
         now,
-        hosts: files::read_if_there(&places.hosts)?,
+        hosts: files::read_if_there(&places.hosts)?.map(Into::into),
         list,
         authority: authority(machine)?,
         chains,

@@ -90,7 +90,12 @@ fn refused(history: &[Entry], entry: &Entry, error: UndoError) -> CommandError {
         }
         UndoError::Edited { path, made } => {
             let now = files::read_if_there(&path).ok().flatten();
-            let change = FileChange { path: path.clone(), before: Some(made), after: now, access: Access::Public };
+            let change = FileChange {
+                path: path.clone(),
+                before: Some(made.into()),
+                after: now.map(Into::into),
+                access: Access::Public,
+            };
             let diff = unified_diff(&change);
             CommandError::not_made(format!(
                 "change {} can't be taken back: {path} was edited since, and that would be lost:\n{diff}",

@@ -1,9 +1,14 @@
 //! Change sets and their steps.
 
+use std::sync::Arc;
+
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 
 use crate::site::{ServerKind, Site};
+
+/// A file's bytes, which several steps of the way hold at once: hosts files can be large.
+pub type Content = Arc<Vec<u8>>;
 
 /// All that one command changes, in the order in which it is done.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -52,16 +57,16 @@ pub struct FileChange {
     /// The file.
     pub path: Utf8PathBuf,
     /// What it holds now.
-    pub before: Option<Vec<u8>>,
+    pub before: Option<Content>,
     /// What it is to hold.
-    pub after: Option<Vec<u8>>,
+    pub after: Option<Content>,
     /// Who may read it if it is new; a file that exists keeps its mode.
     pub access: Access,
 }
 
 impl std::fmt::Debug for FileChange {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let size = |content: &Option<Vec<u8>>| content.as_ref().map(Vec::len);
+        let size = |content: &Option<Content>| content.as_ref().map(|content| content.len());
         // The content may be a key.
         write!(f, "FileChange({}, {:?} -> {:?} bytes)", self.path, size(&self.before), size(&self.after))
     }
@@ -115,7 +120,14 @@ impl Step {
 
 impl ChangeSet {
     /// Adds a change of a file, if it is one.
-    pub fn file(&mut self, path: Utf8PathBuf, before: Option<Vec<u8>>, after: Option<Vec<u8>>, access: Access) {
+    pub fn file(
+        &mut self,
+        path: Utf8PathBuf,
+        before: Option<impl Into<Content>>,
+        after: Option<impl Into<Content>>,
+        access: Access,
+    ) {
+        let (before, after) = (before.map(Into::into), after.map(Into::into));
         if before != after {
             self.steps.push(Step::File(FileChange { path, before, after, access }));
         }

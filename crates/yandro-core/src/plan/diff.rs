@@ -2,7 +2,7 @@
 
 use similar::TextDiff;
 
-use super::change::{Access, FileChange};
+use super::change::{Access, Content, FileChange};
 
 /// A unified diff of a file's change, with three lines of context. What is
 /// secret, and what people don't read (certificates), is named and not shown.
@@ -21,7 +21,9 @@ pub fn unified_diff(change: &FileChange) -> String {
     if let Some(summary) = summary {
         return format!("--- {old_name}\n+++ {new_name}\n{summary}\n");
     }
-    let text = |content: &Option<Vec<u8>>| String::from_utf8_lossy(content.as_deref().unwrap_or_default()).into_owned();
+    let text = |content: &Option<Content>| {
+        content.as_ref().map_or_else(String::new, |bytes| String::from_utf8_lossy(bytes).into_owned())
+    };
     let (before, after) = (text(&change.before), text(&change.after));
     TextDiff::from_lines(&before, &after).unified_diff().header(old_name, new_name).to_string()
 }

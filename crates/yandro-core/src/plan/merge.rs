@@ -56,7 +56,7 @@ impl Observed {
             && let Some(name) = apache.layout.site_of_file(&change.path)
         {
             match after {
-                Some(text) => _ = apache.site_files.insert(name, text),
+                Some(text) => _ = apache.site_files.insert(name, text.to_vec()),
                 None => _ = apache.site_files.remove(&name),
             }
         }
@@ -65,8 +65,8 @@ impl Observed {
     /// An authority that was made on the way serves the sites after it, too.
     fn take_authority(&mut self, set: &ChangeSet) {
         let text = |path: &Utf8Path| {
-            let bytes = set.change_of(path)?.after.clone()?;
-            String::from_utf8(bytes).ok()
+            let bytes = set.change_of(path)?.after.as_deref()?;
+            String::from_utf8(bytes.clone()).ok()
         };
         let root = text(&self.places.root_certificate());
         let issuing = text(&self.places.issuing_certificate());

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 
+use super::change::Content;
 use crate::httpd::{DebianLayout, ModuleFiles, SiteFiles};
 use crate::name::HostName;
 use crate::pki::{AuthorityCertificates, Key, Serial};
@@ -98,7 +99,7 @@ pub struct Observed {
     /// The time.
     pub now: OffsetDateTime,
     /// The hosts file, if there is one.
-    pub hosts: Option<Vec<u8>>,
+    pub hosts: Option<Content>,
     /// The text of the site list, if there is one.
     pub list: Option<String>,
     /// The authority, if there is one.

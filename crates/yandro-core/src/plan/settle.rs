@@ -2,7 +2,7 @@
 
 use super::change::{Access, ChangeSet};
 use super::observed::{Fresh, Observed};
-use super::site::{PlanError, map_site, remove_apache_site};
+use super::site::{PlanError, drop_from_hosts, map_site, remove_apache_site};
 use crate::hosts;
 use crate::httpd::{self, HandEdit};
 use crate::name::HostName;
@@ -81,14 +81,14 @@ fn remove_orphans(observed: &Observed, orphans: &[HostName]) -> ChangeSet {
     }
     let places = &observed.places;
     if let Some(before) = &observed.hosts {
-        set.file(places.hosts.clone(), Some(before.clone()), Some(hosts::drop_names(before, orphans)), Access::Public);
+        drop_from_hosts(&mut set, places.hosts.clone(), before, orphans);
     }
     for name in orphans {
         if let Some(apache) = &observed.apache {
             remove_apache_site(&mut set, apache, name);
         }
-        set.file(places.chain(name), observed.chains.get(name).cloned(), None, Access::Private);
-        set.file(places.key(name), observed.keys.get(name).cloned(), None, Access::Secret);
+        set.file(places.chain(name), observed.chains.get(name).cloned(), None::<Vec<u8>>, Access::Private);
+        set.file(places.key(name), observed.keys.get(name).cloned(), None::<Vec<u8>>, Access::Secret);
     }
     set
 }

@@ -1,8 +1,10 @@
 //! Planning `map` and `unmap`.
 
+use std::borrow::Cow;
+
 use camino::Utf8PathBuf;
 
-use super::change::{Access, ChangeSet, SiteChange, Step};
+use super::change::{Access, ChangeSet, Content, SiteChange, Step};
 use super::observed::{AuthorityFiles, Fresh, Observed, ObservedApache};
 use crate::hosts::{self, EditError, Mapping};
 use crate::httpd::{self, ParseError, PathError};
@@ -113,8 +115,8 @@ pub fn map_site(
         set.steps.push(Step::Folder { path: observed.places.config.clone(), access: Access::Private });
         set.file(
             observed.places.site_list(),
-            observed.list.clone().map(Into::into),
-            Some(changed.into()),
+            observed.list.clone().map(String::into_bytes),
+            Some(changed.into_bytes()),
             Access::Private,
         );
     }
@@ -131,22 +133,34 @@ pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, Pl
     let places = &observed.places;
     let names: Vec<HostName> = sites.iter().flat_map(|site| site.names().cloned()).collect();
     let before = hosts_file(observed)?;
-    set.file(places.hosts.clone(), Some(before.clone()), Some(hosts::drop_names(before, &names)), Access::Public);
+    drop_from_hosts(&mut set, places.hosts.clone(), before, &names);
     for &site in sites {
         set.sites.push(SiteChange { before: Some(site.clone()), after: None });
         if let Some(apache) = &observed.apache {
             remove_apache_site(&mut set, apache, &site.name);
         }
-        set.file(places.chain(&site.name), observed.chains.get(&site.name).cloned(), None, Access::Private);
-        set.file(places.key(&site.name), observed.keys.get(&site.name).cloned(), None, Access::Secret);
+        set.file(places.chain(&site.name), observed.chains.get(&site.name).cloned(), None::<Vec<u8>>, Access::Private);
+        set.file(places.key(&site.name), observed.keys.get(&site.name).cloned(), None::<Vec<u8>>, Access::Secret);
     }
     let text = observed.list.clone().unwrap_or_default();
     let rest = sites.iter().fold(text, |text, site| remove_site(&text, &site.name));
-    set.file(places.site_list(), observed.list.clone().map(Into::into), Some(rest.into()), Access::Private);
+    set.file(
+        places.site_list(),
+        observed.list.clone().map(String::into_bytes),
+        Some(rest.into_bytes()),
+        Access::Private,
+    );
     Ok(set)
 }
 
-fn hosts_file(observed: &Observed) -> Result<&Vec<u8>, PlanError> {
+/// Takes names out of yandro's block, if it has them.
+pub(super) fn drop_from_hosts(set: &mut ChangeSet, path: Utf8PathBuf, before: &Content, names: &[HostName]) {
+    if let Cow::Owned(after) = hosts::drop_names(before, names) {
+        set.file(path, Some(before.clone()), Some(after), Access::Public);
+    }
+}
+
+fn hosts_file(observed: &Observed) -> Result<&Content, PlanError> {
     observed.hosts.as_ref().ok_or_else(|| PlanError::HostsMissing(observed.places.hosts.clone()))
 }
 
@@ -157,7 +171,9 @@ fn point_names(set: &mut ChangeSet, observed: &Observed, before: Option<&Site>, 
     let text = hosts_file(observed)?;
     let pointed =
         hosts::point(text, &mapping, &former).map_err(|error| PlanError::Hosts { path: path.clone(), error })?;
-    set.file(path.clone(), Some(text.clone()), Some(pointed), Access::Public);
+    if let Cow::Owned(pointed) = pointed {
+        set.file(path.clone(), Some(text.clone()), Some(pointed), Access::Public);
+    }
     Ok(())
 }
 
@@ -176,9 +192,9 @@ fn certificate(set: &mut ChangeSet, observed: &Observed, site: &Site, fresh: &mu
             (places.issuing_certificate(), &made.certificates.issuing),
         ];
         for (path, pem) in public {
-            set.file(path, None, Some(pem.clone().into()), Access::Private);
+            set.file(path, None::<Vec<u8>>, Some(pem.clone().into_bytes()), Access::Private);
         }
-        set.file(places.issuing_key(), None, Some(made.key.to_secret_pem().into()), Access::Secret);
+        set.file(places.issuing_key(), None::<Vec<u8>>, Some(made.key.to_secret_pem().into_bytes()), Access::Secret);
         &made
     };
     let authority = Authority::read(&files.certificates)?;
@@ -196,8 +212,8 @@ fn certificate(set: &mut ChangeSet, observed: &Observed, site: &Site, fresh: &mu
     let chain = authority.issue(&files.key, &request, &key)?;
     let (chain_path, key_path) = (places.chain(&site.name), places.key(&site.name));
     set.steps.push(Step::Folder { path: places.certificates().join(site.name.as_str()), access: Access::Private });
-    set.file(key_path, observed.keys.get(&site.name).cloned(), Some(key.to_secret_pem().into()), Access::Secret);
-    set.file(chain_path, old_chain.cloned(), Some(chain.into()), Access::Private);
+    set.file(key_path, observed.keys.get(&site.name).cloned(), Some(key.to_secret_pem().into_bytes()), Access::Secret);
+    set.file(chain_path, old_chain.cloned(), Some(chain.into_bytes()), Access::Private);
     // The names and the place are the same, yet the server has to read it again.
     set.server = site.server.filter(|server| *server == ServerKind::Apache);
     Ok(())
@@ -272,7 +288,7 @@ pub(super) fn remove_apache_site(set: &mut ChangeSet, apache: &ObservedApache, n
     if apache.site_links.get(link.file_name().unwrap_or_default()) == Some(&target) {
         set.link(link, Some(target), None);
     }
-    set.file(apache.layout.site_file(name), apache.site_files.get(name).cloned(), None, Access::Public);
+    set.file(apache.layout.site_file(name), apache.site_files.get(name).cloned(), None::<Vec<u8>>, Access::Public);
     if set.steps.len() > count {
         set.server = Some(ServerKind::Apache);
     }

@@ -157,7 +157,7 @@ fn forbidden(set: &ChangeSet) -> Vec<Utf8PathBuf> {
 fn is_as_observed(step: &Step) -> bool {
     match step {
         Step::Folder { .. } => true,
-        Step::File(change) => files::read_if_there(&change.path).is_ok_and(|now| now == change.before),
+        Step::File(change) => files::holds(&change.path, change.before.as_deref().map(Vec::as_slice)),
         Step::Link(change) => files::read_link_if_there(&change.path).is_ok_and(|now| now == change.before),
     }
 }
@@ -179,7 +179,7 @@ fn do_steps(
         }
         match planned.next().expect("the record has one step for each planned one") {
             Step::File(change) => write_file(machine, hands, record, change, || {
-                record.keep_whole(history, number, change.before.as_deref().unwrap_or_default())
+                record.keep_whole(history, number, change.before.as_deref().map_or(&[], Vec::as_slice))
             })?,
             Step::Link(change) => hands.set_link(&change.path, change.after.as_deref(), record.tag())?,
             Step::Folder { .. } => {}

@@ -98,7 +98,8 @@ fn done_file(record: &Record, file: &RecordedFile) -> Result<DoneStep, FileError
         (Some(_), Some(now)) => Some(record.old_content(file, now)),
         (Some(_), None) => Some(record.removed_content(file).to_vec()),
     };
-    let change = FileChange { path: file.path.clone(), before: now, after: old, access: file.access };
+    let (before, after) = (now.map(Into::into), old.map(Into::into));
+    let change = FileChange { path: file.path.clone(), before, after, access: file.access };
     Ok(DoneStep::Untouched(Step::File(change)))
 }
 

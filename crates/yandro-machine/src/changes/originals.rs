@@ -16,7 +16,7 @@ pub(super) fn keep(machine: &Machine, set: &ChangeSet) -> Result<(), FileError> 
     let folder = machine.originals();
     for step in &set.steps {
         let Step::File(change) = step else { continue };
-        let Some(content) = change.before.as_deref().filter(|_| !machine.is_keepers(&change.path)) else { continue };
+        let Some(content) = change.before.as_ref().filter(|_| !machine.is_keepers(&change.path)) else { continue };
         let path = folder.join(encoded(&change.path));
         if path.exists() || is_ours(&change.path) {
             continue;

@@ -109,7 +109,8 @@ impl Record {
     }
 
     fn add_file(&mut self, change: &FileChange) -> Result<(), FileError> {
-        let (before, after) = (change.before.as_deref(), change.after.as_deref());
+        let before = change.before.as_ref().map(|content| content.as_slice());
+        let after = change.after.as_ref().map(|content| content.as_slice());
         let (prefix, suffix) = common_ends(before.unwrap_or_default(), after.unwrap_or_default());
         let mut keep = |content: Option<&[u8]>| {
             let start = self.contents.len();
