@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use camino::Utf8Path;
 use time::OffsetDateTime;
 use yandro_core::name::HostName;
-use yandro_core::pki::{AuthorityCertificates, Key, PkiError};
+use yandro_core::pki::{Authority, AuthorityCertificates, Key, PkiError};
 use yandro_core::plan::{AuthorityFiles, Observed};
 use yandro_core::site::{ListError, Site, SiteList};
 
@@ -135,7 +135,8 @@ fn authority(machine: &Machine) -> Result<Option<AuthorityFiles>, ObserveError> 
     let fault = |fault: String| ObserveError::Authority { folder: machine.places.authority(), fault };
     let key = text(&machine.places.issuing_key())?.ok_or_else(|| fault("issuing.key is missing".into()))?;
     let key = Key::from_pem(&key).map_err(|error: PkiError| fault(format!("issuing.key: {error}")))?;
-    Ok(Some(AuthorityFiles { certificates, key }))
+    let authority = Authority::read(&certificates).map_err(|error| fault(error.to_string()))?;
+    Ok(Some(AuthorityFiles { authority, key }))
 }
 
 fn text(path: &Utf8Path) -> Result<Option<String>, FileError> {

@@ -56,6 +56,11 @@ pub fn point<'a>(bytes: &'a [u8], mapping: &Mapping, former: &[HostName]) -> Res
     }
     let file = HostsFile::parse(bytes);
     let mut missing = Vec::new();
+    let mut own: Vec<std::ops::Range<usize>> = Vec::new();
+    for name in mapping.names.iter().chain(former) {
+        own.extend(file.entries_of(name).into_iter().filter(|entry| entry.ours).map(|entry| entry.full));
+    }
+    own.dedup();
     for name in &mapping.names {
         let mut said = false;
         for entry in file.entries_of(name).iter().filter(|entry| !entry.ours) {
@@ -78,6 +83,12 @@ pub fn point<'a>(bytes: &'a [u8], mapping: &Mapping, former: &[HostName]) -> Res
     let eol = source::line_end(bytes);
     let line =
         if missing.is_empty() { String::new() } else { format!("{}\t{}{eol}", mapping.address, missing.join(" ")) };
+    // One line of ours that says just this is all there should be.
+    if let [only] = &own[..]
+        && bytes[only.clone()] == *line.as_bytes()
+    {
+        return Ok(Cow::Borrowed(bytes));
+    }
     Ok(match file.block() {
         Some(_) => replace_lines(&file, &[&mapping.names, former].concat(), &line),
         None if line.is_empty() => Cow::Borrowed(bytes),

@@ -124,6 +124,8 @@ fn enable(
 /// Where a file has a virtual host for `name`, as its name or as an alias: the
 /// line. Files that can't be read as a configuration have none.
 pub fn named_virtual_host(file: &[u8], name: &HostName) -> Option<usize> {
+    // Most files don't speak of the name at all.
+    memchr::memmem::find(&file.to_ascii_lowercase(), name.as_str().as_bytes())?;
     let tree = Tree::parse(file).ok()?;
     let hosts = tree.virtual_hosts();
     let is_it = |value: &str| bare(value).eq_ignore_ascii_case(name.as_str());

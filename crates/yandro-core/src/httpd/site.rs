@@ -49,10 +49,11 @@ pub fn site_file(
 ) -> Result<Vec<u8>, ParseError> {
     let wanted = virtual_hosts(now.0, now.1);
     let Some(existing) = existing else {
-        let head = format!("# {}: kept by `yandro map`; lines that you add here stay\n", now.0.name);
-        let hosts: Vec<String> = wanted.iter().map(|host| host.render("", "\n")).collect();
-        return Ok((head + &hosts.join("\n")).into_bytes());
+        return Ok(rendered(now.0, &wanted).into_bytes());
     };
+    if existing == rendered(now.0, &wanted).as_bytes() {
+        return Ok(existing.to_vec());
+    }
     let tree = Tree::parse(existing)?;
     let eol = source::line_end(existing);
     let earlier = before.map(|(site, files)| virtual_hosts(site, files)).unwrap_or_default();
@@ -78,6 +79,13 @@ pub fn site_file(
     Ok(source::apply(existing, &splices))
 }
 
+/// A new file.
+fn rendered(site: &Site, wanted: &[Want]) -> String {
+    let head = format!("# {}: kept by `yandro map`; lines that you add here stay\n", site.name);
+    let hosts: Vec<String> = wanted.iter().map(|host| host.render("", "\n")).collect();
+    head + &hosts.join("\n")
+}
+
 /// A directive of yandro's that a person has changed.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct HandEdit {
@@ -91,10 +99,14 @@ pub struct HandEdit {
 
 /// The directives in a site's file that a person has changed; none in a file that can't be read.
 pub fn hand_edits(existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEdit> {
+    let wanted = virtual_hosts(site, files);
+    if existing == rendered(site, &wanted).as_bytes() {
+        return Vec::new();
+    }
     let Ok(tree) = Tree::parse(existing) else { return Vec::new() };
     let mut found = Vec::new();
-    for want in virtual_hosts(site, files) {
-        if let Want::Section(_, address, inner) = &want
+    for want in &wanted {
+        if let Want::Section(_, address, inner) = want
             && let Some(section) = find_host(&tree, address, site)
         {
             found.extend(changed_by_hand(existing, section, inner));

@@ -4,7 +4,7 @@ use camino::Utf8Path;
 
 use super::change::{ChangeSet, FileChange, LinkChange, Step};
 use super::observed::{AuthorityFiles, Observed};
-use crate::pki::{AuthorityCertificates, Key};
+use crate::pki::{Authority, AuthorityCertificates, Key};
 
 impl ChangeSet {
     /// Adds the steps of `next`, which was planned on what this set leaves behind.
@@ -70,9 +70,11 @@ impl Observed {
         };
         let root = text(&self.places.root_certificate());
         let issuing = text(&self.places.issuing_certificate());
+        let certificates = root.zip(issuing).map(|(root, issuing)| AuthorityCertificates { root, issuing });
+        let authority = certificates.and_then(|certificates| Authority::read(&certificates).ok());
         let key = text(&self.places.issuing_key()).and_then(|pem| Key::from_pem(&pem).ok());
-        if let (Some(root), Some(issuing), Some(key)) = (root, issuing, key) {
-            self.authority = Some(AuthorityFiles { certificates: AuthorityCertificates { root, issuing }, key });
+        if let (Some(authority), Some(key)) = (authority, key) {
+            self.authority = Some(AuthorityFiles { authority, key });
         }
     }
 

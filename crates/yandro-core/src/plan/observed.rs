@@ -8,7 +8,7 @@ use time::OffsetDateTime;
 use super::change::Content;
 use crate::httpd::{DebianLayout, ModuleFiles, SiteFiles};
 use crate::name::HostName;
-use crate::pki::{AuthorityCertificates, Key, Serial};
+use crate::pki::{Authority, Key, Serial};
 use crate::site::Site;
 
 /// Where everything is kept. Paths are those of this machine, the sysroot included.
@@ -115,8 +115,8 @@ pub struct Observed {
 /// The authority's files.
 #[derive(Debug)]
 pub struct AuthorityFiles {
-    /// Root and issuing certificate.
-    pub certificates: AuthorityCertificates,
+    /// Root and issuing certificate, read.
+    pub authority: Authority,
     /// The issuing certificate's key.
     pub key: Key,
 }
