@@ -109,9 +109,8 @@ pub fn map_site(
         (_, None) => {}
     }
     point_names(&mut set, observed, before, site)?;
-    let text = observed.list.clone().unwrap_or_default();
-    let changed = set_site(&text, site);
     if before != Some(site) {
+        let changed = set_site(observed.list.as_deref().unwrap_or_default(), site);
         set.steps.push(Step::Folder { path: observed.places.config.clone(), access: Access::Private });
         set.file(
             observed.places.site_list(),
