@@ -22,7 +22,7 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
     };
     let done = apply(context, ui, plan, |_| Ok(()))?;
     let Some(done) = done else {
-        if let Some(drift) = drift.filter(|_| !ui.json) {
+        if let Some(drift) = drift.filter(|drift| !drift.is_empty() && !ui.json) {
             ui.say(&drift);
         }
         return Ok(Status::Well);

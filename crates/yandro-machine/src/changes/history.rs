@@ -88,7 +88,10 @@ fn done_step(record: &Record, step: &RecordedStep) -> Result<DoneStep, FileError
 fn done_file(record: &Record, file: &RecordedFile) -> Result<DoneStep, FileError> {
     let now = files::read_if_there(&file.path)?;
     let is_untouched = now.as_deref().map(files::fingerprint) == file.after;
-    let edited = || DoneStep::Edited { path: file.path.clone(), made: record.made_content(file).map(<[u8]>::to_vec) };
+    let edited = || DoneStep::Edited {
+        path: file.path.clone(),
+        made: record.made_content(file).filter(|_| now.is_some()).map(<[u8]>::to_vec),
+    };
     // A secret that was replaced or removed is gone for good.
     if !is_untouched || (file.access == Access::Secret && file.before.is_some()) {
         return Ok(edited());

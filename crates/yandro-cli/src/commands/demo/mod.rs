@@ -40,7 +40,7 @@ pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Statu
     // Nothing of the caller's is touched: not even under sudo.
     surroundings.sudo_uid = None;
     scenario::write(&sysroot, &surroundings, ports).map_err(CommandError::not_made)?;
-    let context = Context::at(global, &surroundings)?;
+    let mut context = Context::at(global, &surroundings)?;
     let guard = runtime.enter();
     let running = server.start(Sites::default()).map_err(CommandError::not_made)?;
     drop(guard);
@@ -48,6 +48,7 @@ pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Statu
     ui.say(&format!("{STRONG}Saltmarsh Ferries{STRONG:#} in {sysroot}, on the built-in server\n"));
     for line in scenario::commands(&sysroot, upstream) {
         ui.say(&format!("{DIM}${DIM:#} {COMMAND}{}{COMMAND:#}", line.shown));
+        context.command.clone_from(&line.shown);
         let Command::Map(args) = Cli::parse_from(line.words).command else { continue };
         // The server takes the site up as it would from `yandro serve`, before the proof.
         map::run_then(&context, &args, ui, || {
