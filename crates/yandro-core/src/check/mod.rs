@@ -14,3 +14,6 @@ pub use observation::{
     Answer, Chain, Connection, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Proof, ResolverAnswer,
     Timed, Verdict,
 };
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,209 @@
+use std::time::Duration;
+
+use time::macros::datetime;
+
+use super::*;
+use crate::name::HostName;
+use crate::pki::{Constraints, Facts};
+use crate::site::{Content, DEFAULT_ADDRESS, ServerKind, Site, Upstream};
+
+const NOW: time::OffsetDateTime = datetime!(2026-11-23 08:00 UTC);
+
+fn timed<T>(seen: T) -> Timed<T> {
+    Timed { took: Duration::from_millis(1), seen }
+}
+
+fn failure<T>(kind: FailureKind) -> Option<Timed<Result<T, Failure>>> {
+    Some(timed(Err(Failure { kind, words: "the system's words".into() })))
+}
+
+fn answer(status: u16, location: Option<&str>) -> Option<Timed<Result<Answer, Failure>>> {
+    Some(timed(Ok(Answer { status, location: location.map(str::to_owned), server: None })))
+}
+
+fn leaf() -> Facts {
+    Facts {
+        subject: "O=Yandro local certificate".into(),
+        issuer: "CN=Yandro issuing certificate".into(),
+        names: vec!["saltmarsh.test".into(), "www.saltmarsh.test".into()],
+        addresses: Vec::new(),
+        not_before: datetime!(2026-11-01 0:00 UTC),
+        not_after: datetime!(2027-12-01 0:00 UTC),
+        subject_key: Vec::new(),
+        authority_key: Vec::new(),
+        constraints: Constraints { suffixes: Vec::new(), networks: Vec::new() },
+    }
+}
+
+fn connection(verdict: Verdict, leaf: Facts) -> Option<Timed<Result<Connection, Failure>>> {
+    let chain = Chain { leaf: Some(leaf), is_on_disk: true, verdict };
+    Some(timed(Ok(Connection { version: "TLS 1.3".into(), chain })))
+}
+
+fn expected() -> Expected {
+    Expected {
+        site: Site {
+            name: HostName::parse("saltmarsh.test").unwrap(),
+            aliases: vec![HostName::parse("www.saltmarsh.test").unwrap()],
+            content: Content::folder("/srv/saltmarsh"),
+            address: DEFAULT_ADDRESS,
+            server: Some(ServerKind::Apache),
+        },
+        server: ServerKind::Apache,
+        http_port: 80,
+        https_port: 443,
+        hosts_file: "/etc/hosts".into(),
+        now: NOW,
+    }
+}
+
+/// Everything as it should be.
+fn well() -> NameObservation {
+    NameObservation {
+        name: HostName::parse("saltmarsh.test").unwrap(),
+        hosts: timed(HostsAnswer { lines: vec![(DEFAULT_ADDRESS, 3)], foreign: false }),
+        resolver: timed(ResolverAnswer::Addresses(vec![DEFAULT_ADDRESS])),
+        connect: Some(timed(Ok(()))),
+        http: answer(307, Some("https://saltmarsh.test/")),
+        tls: connection(Verdict::Trusted, leaf()),
+        https: answer(200, None),
+        proof: Some(timed(Proof::Given)),
+    }
+}
+
+fn codes(report: &SiteReport) -> Vec<String> {
+    report.findings.iter().map(|finding| finding.code.word()).collect()
+}
+
+#[test]
+fn a_site_that_is_well_has_no_finding() {
+    let report = judge(
+        &expected(),
+        &[well(), NameObservation { name: HostName::parse("www.saltmarsh.test").unwrap(), ..well() }],
+    );
+    assert!(report.is_well() && report.findings.is_empty());
+    let details: Vec<&str> = report.names[0].steps.iter().map(|step| step.detail.as_str()).collect();
+    assert_eq!(
+        details,
+        [
+            "127.0.0.1",
+            "127.0.0.1",
+            "port 80",
+            "307 to https",
+            "TLS 1.3",
+            "trusted",
+            "covered",
+            "372 days",
+            "200",
+            "proven"
+        ]
+    );
+}
+
+/// How one thing is broken, and what has to be found.
+type Case = (&'static str, fn(&mut NameObservation));
+
+#[test]
+fn each_fault_is_told_by_its_own_code_and_no_other() {
+    let cases: &[Case] = &[
+        ("hosts-missing", |seen| seen.hosts.seen.lines.clear()),
+        ("hosts-elsewhere", |seen| seen.hosts.seen.lines[0].0 = "10.0.0.5".parse().unwrap()),
+        ("resolver-differs", |seen| seen.resolver.seen = ResolverAnswer::Addresses(vec!["10.0.0.5".parse().unwrap()])),
+        ("resolver-fails", |seen| seen.resolver.seen = ResolverAnswer::Failed("no such name".into())),
+        ("port-closed", |seen| {
+            (seen.connect, seen.tls) = (failure(FailureKind::Refused), failure(FailureKind::Refused))
+        }),
+        ("port-closed", |seen| seen.tls = failure(FailureKind::Refused)),
+        ("unreachable", |seen| seen.tls = failure(FailureKind::TimedOut)),
+        ("tls-plain", |seen| seen.tls = failure(FailureKind::PlainHttp)),
+        ("tls-fails", |seen| seen.tls = failure(FailureKind::Other)),
+        ("http-fails", |seen| seen.http = failure(FailureKind::Other)),
+        ("redirect-missing", |seen| seen.http = answer(200, None)),
+        ("redirect-elsewhere", |seen| seen.http = answer(301, Some("https://localhost/"))),
+        ("redirect-elsewhere", |seen| seen.http = answer(302, Some("http://saltmarsh.test/"))),
+        ("certificate-unknown", |seen| seen.tls = connection(Verdict::UnknownIssuer, leaf())),
+        ("certificate-constraints", |seen| seen.tls = connection(Verdict::Constraints, leaf())),
+        ("authority-missing", |seen| seen.tls = connection(Verdict::NoAuthority, leaf())),
+        ("certificate-name", |seen| {
+            seen.tls = connection(Verdict::Name, Facts { names: vec!["depot.test".into()], ..leaf() });
+        }),
+        ("certificate-expired", |seen| {
+            seen.tls = connection(Verdict::Time, Facts { not_after: datetime!(2026-11-22 0:00 UTC), ..leaf() });
+        }),
+        ("certificate-expired", |seen| {
+            seen.tls = connection(Verdict::Time, Facts { not_before: datetime!(2026-11-24 0:00 UTC), ..leaf() });
+        }),
+        ("certificate-ends", |seen| {
+            seen.tls = connection(Verdict::Trusted, Facts { not_after: datetime!(2026-12-20 0:00 UTC), ..leaf() });
+        }),
+        ("certificate-old", |seen| {
+            if let Some(Timed { seen: Ok(connection), .. }) = &mut seen.tls {
+                connection.chain.is_on_disk = false;
+            }
+        }),
+        ("https-fails", |seen| seen.https = failure(FailureKind::Other)),
+        ("https-status", |seen| seen.https = answer(500, None)),
+        ("https-status", |seen| seen.https = answer(404, None)),
+        ("folder-missing", |seen| (seen.https, seen.proof) = (answer(404, None), Some(timed(Proof::FolderMissing)))),
+        ("folder-forbidden", |seen| (seen.https, seen.proof) = (answer(403, None), Some(timed(Proof::Status(403))))),
+        ("answered-elsewhere", |seen| seen.proof = Some(timed(Proof::Status(404)))),
+        ("answered-elsewhere", |seen| seen.proof = Some(timed(Proof::OtherContent))),
+        ("proof-not-written", |seen| seen.proof = Some(timed(Proof::NotWritten("read-only file system".into())))),
+    ];
+    for (code, break_it) in cases {
+        let mut seen = well();
+        break_it(&mut seen);
+        let report = judge(&expected(), &[seen]);
+        assert_eq!(codes(&report), [*code]);
+        let finding = &report.findings[0];
+        assert!(!finding.cause.is_empty() && !finding.cause.ends_with('.'), "{}", finding.cause);
+        // An error stops the site; a warning doesn't.
+        assert_eq!(report.is_well(), finding.severity == Severity::Warning, "{code}");
+    }
+}
+
+#[test]
+fn a_failed_step_stops_those_that_depend_on_it_and_says_which() {
+    let mut seen = well();
+    seen.tls = failure(FailureKind::Other);
+    let report = judge(&expected(), &[seen]);
+    let name = &report.names[0];
+    for step in [Step::Hosts, Step::Resolver, Step::Connect, Step::Http] {
+        assert_eq!(name.outcome(step), Outcome::Passed, "{step:?}");
+    }
+    for step in [Step::Chain, Step::Name, Step::Validity, Step::Https, Step::Proof] {
+        assert_eq!(name.outcome(step), Outcome::Stopped(Step::Tls), "{step:?}");
+    }
+}
+
+#[test]
+fn one_cause_is_told_once_for_all_names() {
+    let down = |name: &str| NameObservation {
+        name: HostName::parse(name).unwrap(),
+        connect: failure(FailureKind::Refused),
+        tls: failure(FailureKind::Refused),
+        ..well()
+    };
+    let report = judge(&expected(), &[down("saltmarsh.test"), down("www.saltmarsh.test")]);
+    assert_eq!(codes(&report), ["port-closed"]);
+    assert_eq!(
+        report.findings[0].cause,
+        "nothing listens on ports 80 and 443 of 127.0.0.1: Apache httpd isn't running"
+    );
+}
+
+#[test]
+fn an_upstream_that_is_down_is_the_cause_and_its_502_the_symptom() {
+    let mut expected = expected();
+    expected.site.content = Content::Upstream(Upstream::parse("http://127.0.0.1:3000").unwrap());
+    let mut seen = well();
+    seen.https = answer(502, None);
+    seen.proof = Some(timed(Proof::UpstreamDown("connection refused".into())));
+    assert_eq!(codes(&judge(&expected, &[seen])), ["upstream-down"]);
+    let mut seen = well();
+    seen.https = answer(404, None);
+    assert!(judge(&expected, &[seen]).findings.is_empty(), "an application may answer 404 on its first page");
+    let mut seen = well();
+    seen.proof = Some(timed(Proof::OtherContent));
+    assert_eq!(codes(&judge(&expected, &[seen])), ["upstream-differs"]);
+}
