@@ -17,3 +17,6 @@ pub use observed::{AuthorityFiles, Fresh, Observed, ObservedApache, Places};
 pub use settle::{Settlement, settle};
 pub use site::{PlanError, map_site, unmap_sites};
 pub use undo::{DoneStep, UndoError, undo};
+
+#[cfg(test)]
+mod tests;
