@@ -67,7 +67,8 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
 
 /// Whether the site is as it should be, but for what waiting doesn't mend.
 fn stands(report: &SiteReport) -> bool {
-    let lasting = [Code::UpstreamDown, Code::ProofNotWritten, Code::HttpsStatus, Code::CertificateEnds];
+    let lasting =
+        [Code::UpstreamDown, Code::UpstreamDiffers, Code::ProofNotWritten, Code::HttpsStatus, Code::CertificateEnds];
     report.findings.iter().all(|finding| lasting.contains(&finding.code))
 }
 

@@ -179,3 +179,69 @@ fn an_interrupted_check_leaves_no_proof_file() {
         assert!(!sysroot.path("saltmarsh/.well-known").exists(), "{signal}");
     }
 }
+
+/// An upstream that echoes what comes after an upgrade, and tells of any other request what it was.
+fn start_upstream() -> u16 {
+    use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+    let listener = TcpListener::bind(("127.0.0.1", 0)).unwrap();
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for stream in listener.incoming().flatten() {
+            std::thread::spawn(move || {
+                let mut reader = BufReader::new(stream.try_clone().unwrap());
+                let mut stream = stream;
+                let mut head = String::new();
+                while !head.ends_with("\r\n\r\n") {
+                    if reader.read_line(&mut head).unwrap_or(0) == 0 {
+                        return;
+                    }
+                }
+                let head = head.to_ascii_lowercase();
+                if head.contains("upgrade: tide\r\n") {
+                    stream
+                        .write_all(b"HTTP/1.1 101 Switching Protocols\r\nConnection: upgrade\r\nUpgrade: tide\r\n\r\n")
+                        .unwrap();
+                    let mut word = [0; 4];
+                    while reader.read_exact(&mut word).is_ok() {
+                        stream.write_all(&word).unwrap();
+                    }
+                } else {
+                    let lines =
+                        |start: &str| head.lines().find(|line| line.starts_with(start)).unwrap_or_default().to_owned();
+                    // The first page says nothing of the connection, as pages don't.
+                    let connection = if head.starts_with("get / ") { String::new() } else { lines("connection:") };
+                    let body =
+                        format!("{}|{}|{}|{connection}\n", lines("get "), lines("host:"), lines("x-forwarded-proto:"));
+                    write!(stream, "HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n{body}", body.len()).unwrap();
+                }
+            });
+        }
+    });
+    port
+}
+
+#[test]
+fn an_upstream_is_passed_on_to_with_its_host_and_upgrades_go_through() {
+    if !has(&["openssl"], false) {
+        return;
+    }
+    let Some(served) = Served::new() else { return };
+    let upstream = format!("http://127.0.0.1:{}", start_upstream());
+    served.sysroot.yandro(&["map", "depot.saltmarsh.test", &upstream, "--server", "built-in"]).succeeds();
+    for version in ["--http1.1", "--http2"] {
+        let url = format!("https://depot.saltmarsh.test:{}/tides?at=noon", served.https);
+        let page = served.curl(&[version, "--header", "Connection: keep-alive, x-own", &url]).stdout;
+        let line = page.trim().split('|').collect::<Vec<_>>();
+        assert_eq!(line[0], "get /tides?at=noon http/1.1", "{version}");
+        assert!(line[1].starts_with("host: depot.saltmarsh.test"), "{page}");
+        assert_eq!((line[2], line[3]), ("x-forwarded-proto: https", ""), "one connection's own headers stay behind");
+    }
+    let talk = format!(
+        "(printf 'GET /live HTTP/1.1\\r\\nHost: depot.saltmarsh.test\\r\\nConnection: Upgrade\\r\\nUpgrade: tide\\r\\n\\r\\n'; sleep 0.5; printf 'high'; sleep 0.5) | \
+         timeout 3 openssl s_client -quiet -alpn http/1.1 -connect 127.0.0.1:{} -servername depot.saltmarsh.test 2>/dev/null",
+        served.https
+    );
+    let output = Command::new("sh").args(["-c", &talk]).output().unwrap();
+    let text = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(text.starts_with("HTTP/1.1 101 ") && text.ends_with("\r\n\r\nhigh"), "{text:?}");
+}

@@ -345,7 +345,7 @@ impl Judge<'_> {
             }
             Proof::OtherContent if matches!(content, Content::Upstream(_)) => {
                 let cause = format!("what `{name}` answers is not what {content} answers");
-                fail("differs", Fault::error(Code::UpstreamDiffers, cause).mend(self.map_again()))
+                fail("differs", Fault::warning(Code::UpstreamDiffers, cause).mend(self.map_again()))
             }
             Proof::OtherContent => {
                 let cause = format!("`{name}` is answered, but not from {content}");

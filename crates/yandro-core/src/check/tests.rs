@@ -1,3 +1,5 @@
+#![allow(clippy::unnecessary_wraps, reason = "values in the shape of the fields that they stand for")]
+
 use std::time::Duration;
 
 use time::macros::datetime;
@@ -111,7 +113,7 @@ fn each_fault_is_told_by_its_own_code_and_no_other() {
         ("resolver-differs", |seen| seen.resolver.seen = ResolverAnswer::Addresses(vec!["10.0.0.5".parse().unwrap()])),
         ("resolver-fails", |seen| seen.resolver.seen = ResolverAnswer::Failed("no such name".into())),
         ("port-closed", |seen| {
-            (seen.connect, seen.tls) = (failure(FailureKind::Refused), failure(FailureKind::Refused))
+            (seen.connect, seen.tls) = (failure(FailureKind::Refused), failure(FailureKind::Refused));
         }),
         ("port-closed", |seen| seen.tls = failure(FailureKind::Refused)),
         ("unreachable", |seen| seen.tls = failure(FailureKind::TimedOut)),

@@ -6,6 +6,7 @@ use http_body_util::{BodyExt as _, Empty};
 use hyper::body::Bytes;
 use hyper::client::conn::http1::{SendRequest, handshake};
 use hyper::header::{CONNECTION, HOST, LOCATION, SERVER, USER_AGENT};
+use hyper::http::request::Builder;
 use hyper::{Request, Response};
 use hyper_util::rt::TokioIo;
 use tokio::io::{AsyncRead, AsyncWrite};
@@ -38,8 +39,18 @@ impl Session {
     /// `GET path` of `host`; reads at most `limit` bytes of the body, and with a limit
     /// of 0 none: the session is then used up.
     pub(super) async fn get(&mut self, host: &str, path: &str, limit: usize) -> Result<Fetched, Failure> {
-        let request = Request::get(path)
-            .header(HOST, host)
+        let request = Request::get(path).header(HOST, host);
+        self.send(request, limit).await
+    }
+
+    /// As [`Self::get`], with the headers that a server adds which passes a request on.
+    async fn get_as_passed_on(&mut self, host: &str, path: &str, limit: usize) -> Result<Fetched, Failure> {
+        let request = Request::get(path).header(HOST, host).header("x-forwarded-proto", "https");
+        self.send(request.header("x-forwarded-host", host), limit).await
+    }
+
+    async fn send(&mut self, request: Builder, limit: usize) -> Result<Fetched, Failure> {
+        let request = request
             .header(USER_AGENT, concat!("yandro-check/", env!("CARGO_PKG_VERSION")))
             .header(CONNECTION, if limit == 0 { "close" } else { "keep-alive" })
             .body(Empty::new())
@@ -70,14 +81,15 @@ pub(super) async fn get_once(stream: TcpStream, host: &str, path: &str) -> Resul
     Ok(Session::open(stream).await?.get(host, path, 0).await?.answer)
 }
 
-/// The page of an upstream, asked directly, under the site's name.
+/// The page of an upstream, asked directly, under the site's name: many answer with
+/// links of the scheme and the host that they are told of.
 pub(super) async fn get_from(upstream: &Upstream, name: &HostName) -> Result<Fetched, Failure> {
     let other = |error: std::io::Error| Failure { kind: FailureKind::Other, words: error.to_string() };
     let addresses: Vec<SocketAddr> = tokio::net::lookup_host(upstream.authority()).await.map_err(other)?.collect();
     let mut last = Failure { kind: FailureKind::Other, words: "it has no address".into() };
     for address in addresses {
         match connect(address).await {
-            Ok(stream) => return Session::open(stream).await?.get(name.as_str(), "/", BODY_LIMIT).await,
+            Ok(stream) => return Session::open(stream).await?.get_as_passed_on(name.as_str(), "/", BODY_LIMIT).await,
             Err(failure) => last = failure,
         }
     }
