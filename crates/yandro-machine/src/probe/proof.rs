@@ -72,7 +72,11 @@ impl ProofFile {
         if made {
             // Whatever the umask: the server's user has to enter it.
             fchmod(&proof.folder, Mode::from_raw_mode(0o755))?;
-            openat(&proof.folder, MARK, CREATE, Mode::from_raw_mode(0o644))?;
+            // Where others come and go, this may be the next folder of that name, marked already.
+            match openat(&proof.folder, MARK, CREATE, Mode::from_raw_mode(0o644)) {
+                Ok(_) | Err(Errno::EXIST) => {}
+                Err(error) => return Err(error),
+            }
         } else {
             proof.sweep();
         }
