@@ -180,12 +180,7 @@ pub fn write(
     if !(no_rename || no_room_beside) || !path.exists() {
         return Err(error);
     }
-    let mut file = match OpenOptions::new().write(true).open(path) {
-        Ok(file) => file,
-        // The first failure is the one to tell when there is no second way.
-        Err(second) if no_room_beside => return Err(FileError::at(path)(second)),
-        Err(second) => return Err(FileError::at(path)(second)),
-    };
+    let mut file = OpenOptions::new().write(true).open(path).map_err(FileError::at(path))?;
     before_in_place()?;
     let written =
         file.write_all(content).and_then(|()| file.set_len(content.len() as u64)).and_then(|()| file.sync_all());

@@ -1,7 +1,8 @@
 //! Doing the steps.
 
 use std::fs;
-use std::os::unix::fs::DirBuilderExt as _;
+use std::io::Write as _;
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::{Access, ChangeSet, FileChange, Step};
@@ -116,7 +117,7 @@ pub fn carry_out<E>(
 
     let mut brought_up = None;
     let done = (|| {
-        do_steps(machine, &hands, &record, &history, set).map_err(Cause::File)?;
+        do_steps(machine, &hands, &record, set).map_err(Cause::File)?;
         if let Some(server) = server {
             server.test().map_err(Cause::Test)?;
             // Should this fail halfway, the old configuration has to be brought up, too.
@@ -162,13 +163,7 @@ fn is_as_observed(step: &Step) -> bool {
     }
 }
 
-fn do_steps(
-    machine: &Machine,
-    hands: &Hands<'_>,
-    record: &Record,
-    history: &Utf8Path,
-    set: &ChangeSet,
-) -> Result<(), FileError> {
+fn do_steps(machine: &Machine, hands: &Hands<'_>, record: &Record, set: &ChangeSet) -> Result<(), FileError> {
     // The folders come from the record, which knows the missing ones on the way;
     // each stands before whatever goes into it.
     let mut planned = set.steps.iter().filter(|step| !matches!(step, Step::Folder { .. }));
@@ -179,7 +174,7 @@ fn do_steps(
         }
         match planned.next().expect("the record has one step for each planned one") {
             Step::File(change) => write_file(machine, hands, record, change, || {
-                record.keep_whole(history, number, change.before.as_deref().map_or(&[], Vec::as_slice))
+                record.keep_whole(machine, number, change.before.as_deref().map_or(&[], Vec::as_slice))
             })?,
             Step::Link(change) => hands.set_link(&change.path, change.after.as_deref(), record.tag())?,
             Step::Folder { .. } => {}
@@ -275,6 +270,19 @@ impl Machine {
             make_folder(self, folder, Access::Private)?;
         }
         Ok(())
+    }
+
+    /// Writes a file of yandro's own bookkeeping, whole or not at all, for its owner alone.
+    pub(super) fn write_own(&self, beside: &Utf8Path, path: &Utf8Path, content: &[u8]) -> Result<(), FileError> {
+        let written = (|| {
+            let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(beside)?;
+            file.write_all(content)?;
+            file.sync_all()
+        })();
+        written.map_err(FileError::at(path))?;
+        self.give_to_keeper(beside)?;
+        fs::rename(beside, path).map_err(FileError::at(path))?;
+        files::sync_folder_of(path)
     }
 
     /// Under sudo, gives something of the user's own to the user who called it.

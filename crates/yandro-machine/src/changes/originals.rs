@@ -1,9 +1,5 @@
 //! The files as they were before yandro ever touched them, kept for good.
 
-use std::fs::{self, OpenOptions};
-use std::io::Write as _;
-use std::os::unix::fs::OpenOptionsExt as _;
-
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::{ChangeSet, Step};
 
@@ -23,15 +19,7 @@ pub(super) fn keep(machine: &Machine, set: &ChangeSet) -> Result<(), FileError> 
         }
         machine.make_own_folder(&folder)?;
         let beside = files::temporary(&path, "new");
-        let written = (|| {
-            let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&beside)?;
-            file.write_all(content)?;
-            file.sync_all()?;
-            fs::rename(&beside, &path)
-        })();
-        written.map_err(FileError::at(&path))?;
-        machine.give_to_keeper(&path)?;
-        files::sync_folder_of(&path)?;
+        machine.write_own(&beside, &path, content)?;
     }
     Ok(())
 }

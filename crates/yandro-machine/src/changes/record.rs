@@ -5,9 +5,8 @@
 //! `ID.begun` until all is done, then `ID.tidying` until what was held is taken
 //! away, then `ID.done`.
 
-use std::fs::{self, OpenOptions};
-use std::io::{self, Write as _};
-use std::os::unix::fs::OpenOptionsExt as _;
+use std::fs;
+use std::io;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
@@ -182,18 +181,10 @@ impl Record {
     pub(crate) fn begin(&self, machine: &Machine, history: &Utf8Path) -> Result<(), FileError> {
         let path = self.path(history, "begun");
         let beside = self.path(history, "new");
-        let written = (|| {
-            let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&beside)?;
-            let mut bytes = serde_json::to_vec(self)?;
-            bytes.push(b'\n');
-            bytes.extend_from_slice(&self.contents);
-            file.write_all(&bytes)?;
-            file.sync_all()
-        })();
-        written.map_err(FileError::at(&path))?;
-        machine.give_to_keeper(&beside)?;
-        fs::rename(&beside, &path).map_err(FileError::at(&path))?;
-        sync_folder_of(&path)
+        let mut bytes = serde_json::to_vec(self).map_err(|error| FileError::at(&path)(error.into()))?;
+        bytes.push(b'\n');
+        bytes.extend_from_slice(&self.contents);
+        machine.write_own(&beside, &path, &bytes)
     }
 
     /// From here on the change set is done: only removals of what it held are left.
@@ -217,17 +208,9 @@ impl Record {
 
     /// Keeps a whole old content: its file is about to be written in place, and may be
     /// half from now on.
-    pub(crate) fn keep_whole(&self, history: &Utf8Path, step: usize, old: &[u8]) -> Result<(), FileError> {
-        let path = self.whole(history, step);
-        let beside = path.with_extension("new");
-        let written = (|| {
-            let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&beside)?;
-            file.write_all(old)?;
-            file.sync_all()?;
-            fs::rename(&beside, &path)
-        })();
-        written.map_err(FileError::at(&path))?;
-        sync_folder_of(&path)
+    pub(crate) fn keep_whole(&self, machine: &Machine, step: usize, old: &[u8]) -> Result<(), FileError> {
+        let path = self.whole(&machine.history(), step);
+        machine.write_own(&path.with_extension("new"), &path, old)
     }
 
     /// The whole old content of a file that was being written in place.
