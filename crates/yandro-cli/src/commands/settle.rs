@@ -83,9 +83,13 @@ fn report(settlement: &Settlement) -> String {
         );
     }
     for (name, edit) in &settlement.edited {
+        let what = match &edit.found {
+            Some(found) => format!("line {} was edited by hand and stays: `{found}`", edit.line),
+            None => format!("a line was taken out by hand of the section at line {}, and stays out", edit.line),
+        };
         text += &format!(
-            "\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#}: line {} was edited by hand and stays: `{}`\n    {DIM}yandro would write:{DIM:#} {}",
-            edit.line, edit.found, edit.wanted
+            "\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#}: {what}\n    {DIM}yandro would write:{DIM:#} {}",
+            edit.wanted
         );
     }
     text

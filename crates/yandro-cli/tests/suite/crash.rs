@@ -180,6 +180,12 @@ fn copy(from: &Path, to: &Path) {
     assert!(Command::new("cp").arg("-a").arg(source).arg(to).status().unwrap().success());
 }
 
+/// What `settle` mends.
+const SETTLED: &[&[&str]] = &[
+    &["rm", "etc/apache2/sites-enabled/yandro-saltmarsh.test.conf"],
+    &["rm", "home/ada/.local/share/yandro/certificates/saltmarsh.test/key.pem"],
+];
+
 const KILLED: &[(&str, &str)] = &[("any", "signal=SIGKILL")];
 const FAULTS: &[(&str, &str)] = &[
     ("openat", "error=EACCES"),
@@ -230,11 +236,7 @@ fn an_undo_killed_anywhere() {
 
 #[test]
 fn a_settle_killed_anywhere() {
-    let prepare: &[&[&str]] = &[
-        &["rm", "etc/apache2/sites-enabled/yandro-saltmarsh.test.conf"],
-        &["rm", "home/ada/.local/share/yandro/certificates/saltmarsh.test/key.pem"],
-    ];
-    broken(prepare, &["settle"], false, KILLED, 30);
+    broken(SETTLED, &["settle"], false, KILLED, 30);
 }
 
 #[test]
@@ -250,6 +252,16 @@ fn a_map_in_place_refused_by_the_system_anywhere() {
 #[test]
 fn an_unmap_refused_by_the_system_anywhere() {
     broken(&[], &["unmap", "saltmarsh.test"], false, FAULTS, 25);
+}
+
+#[test]
+fn an_undo_refused_by_the_system_anywhere() {
+    broken(&[MAP], &["undo"], false, FAULTS, 25);
+}
+
+#[test]
+fn a_settle_refused_by_the_system_anywhere() {
+    broken(SETTLED, &["settle"], false, FAULTS, 25);
 }
 
 #[test]

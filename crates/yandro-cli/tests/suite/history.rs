@@ -148,7 +148,9 @@ fn settle_brings_everything_back_and_tells_what_was_edited_by_hand() {
     assert_eq!(state(&sysroot), whole);
 
     // A hand edit stays and is told; a site that is gone from the list is taken away.
-    sysroot.write(SITE, &sysroot.read(SITE).replace("AllowOverride All", "AllowOverride None"));
+    let edited =
+        sysroot.read(SITE).replace("AllowOverride All", "AllowOverride None").replace("RewriteEngine on\n", "");
+    sysroot.write(SITE, &edited);
     sysroot.write(LIST, sysroot.read(LIST).split("\n[[site]]\nname = \"depot").next().unwrap());
     insta::assert_snapshot!(sysroot.yandro(&["settle"]), @"
     1 site: the machine is now as the site list says
@@ -159,13 +161,18 @@ fn settle_brings_everything_back_and_tells_what_was_edited_by_hand() {
       server        Apache httpd: not tested and not reloaded, since this is a sysroot
 
     ! depot.saltmarsh.test was written by yandro and belongs to no site of the list: it is taken away
-    ! saltmarsh.test: line 15 was edited by hand and stays: `AllowOverride None`
+    ! saltmarsh.test: a line was taken out by hand of the section at line 2, and stays out
+        yandro would write: RewriteEngine on
+    ! saltmarsh.test: line 14 was edited by hand and stays: `AllowOverride None`
         yandro would write: AllowOverride All
 
     prove it: yandro check
     [status 0]
     ");
-    assert!(sysroot.read(SITE).contains("AllowOverride None"));
+    // Whatever else is mapped or changed: the edits stay.
+    sysroot.yandro(&["map", "saltmarsh.test", "--alias", "www.saltmarsh.test"]).succeeds();
+    sysroot.yandro(&["map", "saltmarsh.test", "--no-alias"]).succeeds();
+    assert_eq!(sysroot.read(SITE), edited);
     assert!(!sysroot.tree().contains("depot.saltmarsh.test"));
     let again = sysroot.tree();
     assert!(sysroot.yandro(&["settle"]).succeeds().stdout.contains("nothing was changed"));

@@ -179,3 +179,61 @@ fn the_helper_does_nothing_beyond_its_list() {
     assert_eq!(user.system(), before);
     assert_eq!(user.run(&[YANDRO, "privileged"]).status, 3, "it is of no use without root");
 }
+
+/// What the person starts as `yandro`, with `wrapper` in its place for the helper: it is
+/// laid over the program's file after that was opened, and sudo starts what lies there.
+const WITH_WRAPPED_HELPER: &str = r#"
+    exec 9<"$1/yandro"
+    mount --bind "$1/wrapper" "$1/yandro"
+    shift
+    exec setpriv --reuid=65534 --regid=65534 --clear-groups /proc/self/fd/9 "$@"
+"#;
+
+#[test]
+fn a_helper_killed_anywhere_loses_nothing_and_the_user_recovers_with_another() {
+    if !super::kit::has(&["strace"], true) {
+        return;
+    }
+    let Some(user) = User::new(true) else { return };
+    let own = user.machine.path("yandro");
+    fs::copy(YANDRO, &own).unwrap();
+    fs::write(user.machine.path("wrapper"), "").unwrap();
+    fs::set_permissions(user.machine.path("wrapper"), fs::Permissions::from_mode(0o755)).unwrap();
+    let map = ["map", "saltmarsh.test", "./saltmarsh"];
+    // The helper of `arguments` runs below strace with these options.
+    let wrapped = |strace: &str, arguments: &[&str]| {
+        let line = format!("#!/bin/sh\nexec strace {strace} {YANDRO} \"$@\"\n");
+        fs::write(user.machine.path("wrapper"), line).unwrap();
+        let root = user.machine.root().to_str().unwrap();
+        let line = [&["--mount", "sh", "-c", WITH_WRAPPED_HELPER, "sh", root], arguments].concat();
+        user.machine.run("unshare", &line)
+    };
+    let state = || user.system() + &user.machine.hosts();
+    let list = || fs::read_to_string(user.machine.path("home/.config/yandro/sites.toml")).unwrap_or_default();
+    let before = state();
+    let log = user.machine.path("log/helper");
+    let calls = "write,fsync,fchmod,fchown,rename,symlink,unlink,kill";
+    wrapped(&format!("-o {} -e trace={calls}", log.display()), &map).succeeds();
+    let text = fs::read_to_string(&log).unwrap();
+    let after = state();
+    user.yandro(&["undo"]).succeeds();
+    assert_eq!(state(), before);
+    let mut killed = 0;
+    for call in calls.split(',') {
+        for when in 1..=text.lines().filter(|line| line.starts_with(&format!("{call}("))).count() {
+            let ran = wrapped(&format!("-o /dev/null -e inject={call}:signal=SIGKILL:when={when}"), &map);
+            let place = format!("{call} number {when}: {ran}");
+            killed += usize::from(ran.status != 0);
+            user.yandro(&["sites"]).succeeds();
+            let now = state();
+            assert!(now == before || now == after, "{place}\n{now}");
+            assert_eq!(list().contains("saltmarsh.test"), now == after, "{place}");
+            if now == after {
+                user.yandro(&["undo"]).succeeds();
+            }
+            assert_eq!(state(), before, "{place}");
+        }
+    }
+    eprintln!("the helper was killed at {killed} places, lost nothing");
+    assert!(killed >= 20, "only {killed} places were found");
+}

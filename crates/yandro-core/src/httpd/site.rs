@@ -86,18 +86,18 @@ fn rendered(site: &Site, wanted: &[Want]) -> String {
     head + &hosts.join("\n")
 }
 
-/// A directive of yandro's that a person has changed.
+/// A directive or section of yandro's that a person has changed or taken out.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct HandEdit {
-    /// The line, from 1.
+    /// Its line, from 1, or that of the section that it was taken out of.
     pub line: usize,
-    /// What stands there.
-    pub found: String,
+    /// What stands there; `None` if it was taken out.
+    pub found: Option<String>,
     /// What yandro would write.
     pub wanted: String,
 }
 
-/// The directives in a site's file that a person has changed; none in a file that can't be read.
+/// What a person has changed in a site's file or taken out of it; none in a file that can't be read.
 pub fn hand_edits(existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEdit> {
     let wanted = virtual_hosts(site, files);
     if existing == rendered(site, &wanted).as_bytes() {

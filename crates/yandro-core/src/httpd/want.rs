@@ -59,6 +59,8 @@ pub(super) fn update(source: &[u8], section: &Section, old: &[Want], new: &[Want
                 after = node.span().end;
                 splices.extend(change(source, node, before, want, eol));
             }
+            // Wanted all along, and not there: a person took it out.
+            None if before == Some(want) => {}
             None => splices.push(Splice::insert(after, want.render(&indent, eol))),
         }
     }
@@ -111,22 +113,27 @@ fn change(source: &[u8], node: &Node, before: Option<&Want>, want: &Want, eol: &
     }
 }
 
-/// The directives of `section` that have the name of a wanted one and say something else.
+/// What of the wants a person has changed in `section`, or taken out of it.
 pub(super) fn changed_by_hand(source: &[u8], section: &Section, wants: &[Want]) -> Vec<HandEdit> {
     let mut found = Vec::new();
+    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).trim().to_owned();
     for want in wants {
         match (find(section, want, None), want) {
             (Some(Node::Directive(own)), Want::Directive(_, arguments))
                 if !own.values().eq(arguments.iter().map(String::as_str)) =>
             {
-                let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).trim().to_owned();
                 found.push(HandEdit {
                     line: own.line,
-                    found: text(&source[own.span.clone()]),
+                    found: Some(text(&source[own.span.clone()])),
                     wanted: text(want.render("", "").as_bytes()),
                 });
             }
             (Some(Node::Section(own)), Want::Section(_, _, inner)) => found.extend(changed_by_hand(source, own, inner)),
+            (None, want) => {
+                let wanted = want.render("", "\n");
+                let wanted = wanted.lines().next().unwrap_or_default().to_owned();
+                found.push(HandEdit { line: section.open.line, found: None, wanted });
+            }
             _ => {}
         }
     }

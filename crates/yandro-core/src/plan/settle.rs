@@ -13,7 +13,7 @@ use crate::site::{ServerKind, Site, SiteList};
 pub struct Settlement {
     /// What is missing, as changes.
     pub set: ChangeSet,
-    /// Directives of yandro's that a person changed; they stay.
+    /// Directives of yandro's that a person changed or took out; they stay so.
     pub edited: Vec<(HostName, HandEdit)>,
     /// What yandro wrote and no site of the list needs; the changes take it away.
     pub orphans: Vec<HostName>,

@@ -2,6 +2,7 @@
 
 use std::cell::RefCell;
 use std::fs;
+use std::io::ErrorKind::{BrokenPipe, UnexpectedEof};
 use std::process::Command;
 
 use camino::{Utf8Path, Utf8PathBuf};
@@ -55,7 +56,12 @@ impl<'a> Hands<'a> {
             return Err(FileError::at(path)(std::io::ErrorKind::PermissionDenied.into()));
         }
         let mut helper = self.helper.borrow_mut();
-        helper.as_mut().expect("it was prepared").ask(request, content).map_err(FileError::at(path))
+        let answer = helper.as_mut().expect("it was prepared").ask(request, content);
+        if answer.as_ref().is_err_and(|error| matches!(error.kind(), UnexpectedEof | BrokenPipe)) {
+            // It has ended; what has to be put back needs another one.
+            *helper = None;
+        }
+        answer.map_err(FileError::at(path))
     }
 
     /// See [`files::write`].
