@@ -119,9 +119,14 @@ pub(crate) struct MapArgs {
     /// The web server that serves it
     #[arg(long, value_enum)]
     pub(crate) server: Option<ServerArg>,
-    /// Where the name points to; 127.0.0.1 unless the site has another
+    /// Where the name points to, such as the address of a virtual machine or of this machine
+    /// on the network; 127.0.0.1 unless the site has another
     #[arg(long, value_name = "IP")]
     pub(crate) address: Option<IpAddr>,
+    /// Comment out your own lines of the hosts file that point the names elsewhere; they come
+    /// back when the site is taken away
+    #[arg(long)]
+    pub(crate) take_over: bool,
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
@@ -187,8 +192,63 @@ pub(crate) struct HostsArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum HostsCommand {
+    /// List all entries, whose they are, and which are shadowed
+    List,
+    /// Find what doesn't do what it seems to
+    Lint {
+        /// Mend what can be mended without asking
+        #[arg(long)]
+        mend: bool,
+    },
+    /// Point a name that is no site to an address
+    Point {
+        /// The name
+        name: String,
+        /// The address, IPv4 or IPv6
+        address: IpAddr,
+    },
+    /// Take names that are no sites out
+    Drop {
+        /// The names
+        #[arg(required = true, value_name = "NAME")]
+        names: Vec<String>,
+    },
+    /// Print the names for others: as hosts lines, or as a zone for a DNS server
+    Export(ExportArgs),
+    /// Take in the entries of another hosts file
+    Import {
+        /// The file
+        file: Utf8PathBuf,
+        /// Change lines that say something else
+        #[arg(long)]
+        replace: bool,
+    },
     /// Bring the hosts file back as it was before yandro's first change
     Restore,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ExportArgs {
+    /// The form of it
+    #[arg(long, value_enum, default_value_t = ExportFormat::Hosts)]
+    pub(crate) format: ExportFormat,
+    /// The zone's name; without it the longest suffix that all names share
+    #[arg(long, value_name = "NAME")]
+    pub(crate) zone: Option<String>,
+    /// Put this address in the place of this machine's loopback addresses
+    #[arg(long, value_name = "IP")]
+    pub(crate) address: Option<IpAddr>,
+    /// The names of all lines, not of the sites alone
+    #[arg(long)]
+    pub(crate) all: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ExportFormat {
+    /// Lines of a hosts file
+    Hosts,
+    /// A zone in the form of RFC 1035, as DNS servers load it
+    Zone,
 }
 
 #[derive(Debug, Args)]

@@ -127,10 +127,15 @@ impl From<PlanError> for CommandError {
                 Some(format!("choose another name, or take that site away first: yandro unmap {owner}"))
             }
             PlanError::HostsMissing(path) => Some(format!("make it with the line `127.0.0.1 localhost` in it: {path}")),
-            PlanError::Hosts { path, error: EditError::Conflict(conflict) } => Some(format!(
-                "take the name out of line {} of {path} and try again, or map the site to that address: --address {}",
-                conflict.line, conflict.address
-            )),
+            PlanError::Hosts { path, error: EditError::Conflict(conflict) } => Some(match conflict.fixed {
+                Some(_) => {
+                    format!("take `{}` out of line {} of {path} by hand, then try again", conflict.name, conflict.line)
+                }
+                None => format!(
+                    "have that line commented out while the site is mapped: add `--take-over`; or map the site to where it points: `--address {}`",
+                    conflict.address
+                ),
+            }),
             PlanError::Pki(_) => Some("choose a name below one of these suffixes, such as `saltmarsh.test`".into()),
             PlanError::ServerMissing => Some(NO_SERVER.into()),
             PlanError::ModuleMissing { .. } => Some("install the package that has it".into()),

@@ -24,7 +24,13 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
         Command::Undo(args) => commands::undo::run(&context, args, ui),
         Command::History(args) => commands::history::run(&context, args, ui),
         Command::Settle => commands::settle::run(&context, ui),
-        Command::Hosts(args) => match args.command {
+        Command::Hosts(args) => match &args.command {
+            HostsCommand::List => commands::hosts::list::run(&context, ui),
+            HostsCommand::Lint { mend } => commands::hosts::lint::run(&context, *mend, ui),
+            HostsCommand::Point { name, address } => commands::hosts::edit::point(&context, name, *address, ui),
+            HostsCommand::Drop { names } => commands::hosts::edit::drop(&context, names, ui),
+            HostsCommand::Export(args) => commands::hosts::exchange::export(&context, args, ui),
+            HostsCommand::Import { file, replace } => commands::hosts::exchange::import(&context, file, *replace, ui),
             HostsCommand::Restore => commands::history::restore(&context, &context.machine.places.hosts, ui),
         },
         Command::Authority(args) => match args.command {

@@ -11,3 +11,4 @@ pub mod pki;
 pub mod plan;
 pub mod site;
 pub mod source;
+pub mod system;

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::httpd::{DebianLayout, ModuleFiles};
+use yandro_core::httpd::{self, DebianLayout, ModuleFiles};
 use yandro_core::name::HostName;
 use yandro_core::plan::ObservedApache;
 
@@ -67,10 +67,13 @@ pub fn observe(layout: DebianLayout, names: &[HostName]) -> Result<ObservedApach
     let module_links: BTreeSet<String> = links.iter().filter_map(|path| path.file_name().map(str::to_owned)).collect();
     let enabled_modules =
         module_links.iter().filter_map(|name| name.strip_suffix(".load").map(str::to_owned)).collect();
+    let ports = files::read_if_there(&layout.root.join("ports.conf"))?.unwrap_or_default();
+    let listens_on_v6 = httpd::listens_on_v6(&ports);
     let log_folder = LOG_FOLDER.to_owned();
     Ok(ObservedApache {
         layout,
         log_folder,
+        listens_on_v6,
         site_files,
         site_links,
         other_files,

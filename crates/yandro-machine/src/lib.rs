@@ -1,10 +1,12 @@
 //! The part of yandro that touches the machine.
 
 pub mod apache;
+pub mod caches;
 pub mod changes;
 pub mod files;
 mod fresh;
 mod machine;
+pub mod network;
 pub mod observe;
 pub mod probe;
 pub mod process;

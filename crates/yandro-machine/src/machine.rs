@@ -4,6 +4,7 @@ use std::fs;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::Places;
+use yandro_core::system::System;
 
 /// The environment of one run, captured once at the start.
 #[derive(Clone, Debug)]
@@ -25,6 +26,8 @@ pub struct Environment {
 pub struct Machine {
     /// Where everything is kept.
     pub places: Places,
+    /// Which operating system it is, or stands below the sysroot.
+    pub system: System,
     /// `user@machine`.
     pub owner: String,
     /// Who is to own the site list, the authority and the history, if not the
@@ -78,9 +81,11 @@ impl Machine {
             Some(caller) => caller.name.clone(),
             None => user(uid).map_or_else(|| uid.to_string(), |user| user.name),
         };
+        let system = System::of_tree(|path| below(&sysroot, path).exists());
         Ok(Self {
+            system,
             places: Places {
-                hosts: below(&sysroot, "/etc/hosts"),
+                hosts: below(&sysroot, system.hosts_file()),
                 config: below(&sysroot, config.as_str()),
                 data: below(&sysroot, data.as_str()),
                 sysroot,

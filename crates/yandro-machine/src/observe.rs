@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use camino::Utf8Path;
 use time::OffsetDateTime;
+use yandro_core::hosts::TakeOver;
 use yandro_core::name::HostName;
 use yandro_core::pki::{Authority, AuthorityCertificates, Key, PkiError};
 use yandro_core::plan::{AuthorityFiles, Observed};
@@ -12,6 +13,7 @@ use yandro_core::site::{ListError, Site, SiteList};
 use crate::apache;
 use crate::files::{self, FileError};
 use crate::machine::Machine;
+use crate::network;
 
 /// Why the machine could not be observed.
 #[derive(Debug, thiserror::Error)]
@@ -109,6 +111,8 @@ fn observe_names(
         authority: authority(machine)?,
         chains,
         keys,
+        take_over: TakeOver::No,
+        has_v6_loopback: !machine.is_real() || network::has_v6_loopback(),
         apache: apache::find_layout(machine).map(|layout| apache::observe(layout, names)).transpose()?,
         places,
     })

@@ -1,7 +1,8 @@
 //! The one way in which commands change something: lock, plan, preview or carry out.
 
 use yandro_core::plan::ChangeSet;
-use yandro_machine::changes::{self, BroughtUp, CarryOutError, Keep};
+use yandro_machine::caches;
+use yandro_machine::changes::{self, BroughtUp, CarriedOut, CarryOutError, Keep};
 
 use super::prove::{ProofFailed, not_proven};
 use crate::context::{Context, now, stamp};
@@ -34,8 +35,12 @@ pub(crate) fn apply<T>(
     mut plan: impl FnMut() -> Result<Planned<T>, CommandError>,
     mut prove: impl FnMut(&T) -> Result<(), ProofFailed>,
 ) -> Result<Option<Done<T>>, CommandError> {
+    let running = caches::running(&context.machine);
+    let hosts = &context.machine.places.hosts;
     if context.preview {
-        change::preview(ui, &plan()?.set);
+        let mut set = plan()?.set;
+        set.flush_after(hosts, &running);
+        change::preview(ui, &set);
         return Ok(None);
     }
     let lock = context.lock(ui)?;
@@ -44,6 +49,7 @@ pub(crate) fn apply<T>(
     loop {
         let Planned { mut set, starts, about } = plan()?;
         set.command.clone_from(&context.command);
+        set.flush_after(hosts, &running);
         let runs = context.control().is_some_and(|apache| apache.running().is_some());
         // A server that doesn't run is not started to be told that it has less to do.
         set.server = set.server.filter(|_| runs || starts || !context.machine.is_real());
@@ -52,7 +58,15 @@ pub(crate) fn apply<T>(
         match changes::carry_out(&context.machine, &lock, &set, server.as_deref(), &sudo, stamp(now()), || {
             prove(&about)
         }) {
-            Ok(brought_up) => {
+            Ok(CarriedOut { brought_up, unflushed }) => {
+                set.flush.retain(|cache| unflushed.iter().all(|(other, _)| other != cache));
+                for (cache, words) in &unflushed {
+                    ui.note(&format!(
+                        "{} may still give old answers ({words}); have it forget them: {}",
+                        cache.title(),
+                        cache.typed()
+                    ));
+                }
                 let history = &context.settings.history;
                 changes::prune(
                     &context.machine,

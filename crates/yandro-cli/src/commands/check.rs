@@ -8,7 +8,7 @@ use yandro_core::check::{Expected, SiteReport, judge};
 use yandro_core::pki::Authority;
 use yandro_core::site::{ServerKind, Site, SiteList};
 use yandro_machine::probe::Prober;
-use yandro_machine::{files, observe};
+use yandro_machine::{caches, files, observe};
 
 use crate::args::CheckArgs;
 use crate::context::{Context, now};
@@ -58,6 +58,7 @@ pub(crate) async fn look(context: &Context, sites: &[Site]) -> Result<Vec<SiteRe
         .transpose()
         .map_err(CommandError::not_made)?;
     let prober = Prober::new(hosts, authority.as_ref(), context.machine.is_real());
+    let resolver = caches::resolver_setup(&context.machine);
     let mut tasks = JoinSet::new();
     for (place, site) in sites.iter().enumerate() {
         let server = site.server.unwrap_or(ServerKind::BuiltIn);
@@ -68,6 +69,7 @@ pub(crate) async fn look(context: &Context, sites: &[Site]) -> Result<Vec<SiteRe
             http_port,
             https_port,
             hosts_file: places.hosts.clone(),
+            resolver: resolver.clone(),
             now: now(),
         });
         let chain = files::read_if_there(&places.chain(&site.name))?;

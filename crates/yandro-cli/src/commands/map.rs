@@ -2,6 +2,7 @@
 
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use serde_json::json;
+use yandro_core::hosts::TakeOver;
 use yandro_core::name::HostName;
 use yandro_core::plan::map_site;
 use yandro_core::site::{Content, DEFAULT_ADDRESS, ServerKind, Site, SiteList, Upstream};
@@ -14,7 +15,7 @@ use crate::context::{Context, now};
 use crate::error::{self, CommandError, Status};
 use crate::view::change::{self, labelled, server_line};
 use crate::view::check::finding_text;
-use crate::view::{COMMAND, GOOD, STRONG, Ui, WARN};
+use crate::view::{COMMAND, GOOD, STRONG, Ui, WARN, both_ways};
 
 pub(crate) fn run(context: &Context, args: &MapArgs, ui: &mut Ui) -> Result<Status, CommandError> {
     run_then(context, args, ui, || Ok(()))
@@ -31,7 +32,10 @@ pub(crate) fn run_then(
     let plan = || {
         let (text, list) = context.list()?;
         let site = desired(context, args, &list)?;
-        let observed = observe::observe(&context.machine, text, &[&site], now())?;
+        let mut observed = observe::observe(&context.machine, text, &[&site], now())?;
+        if args.take_over {
+            observed.take_over = TakeOver::Yes;
+        }
         let mut set = map_site(&observed, &list, &site, &mut SystemFresh::new())?;
         // A server that doesn't run has to, even where nothing has to be written.
         set.server = set.server.or(site.server.filter(|_| needs_start(context, &site)));
@@ -154,7 +158,7 @@ fn tell(context: &Context, done: &Done<Site>, proof: &Proven, ui: &mut Ui) -> St
         }));
     } else {
         let unchanged = if set.is_empty() { " (nothing had to be changed)" } else { "" };
-        ui.say(&format!("{STRONG}{}{STRONG:#} -> {}{unchanged}", site.name.to_unicode(), site.content));
+        ui.say(&format!("{STRONG}{}{STRONG:#} -> {}{unchanged}", both_ways(&site.name), site.content));
         let mut lines = change::summary(set, &context.machine.places);
         if set.server.is_some() {
             lines.push(("server", server_line(server, *brought_up)));

@@ -5,6 +5,7 @@ pub(crate) mod authority;
 pub(crate) mod check;
 pub(crate) mod demo;
 pub(crate) mod history;
+pub(crate) mod hosts;
 pub(crate) mod map;
 mod prove;
 pub(crate) mod serve;

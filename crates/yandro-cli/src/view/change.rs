@@ -14,7 +14,7 @@ use super::{BAD, COMMAND, DIM, GOOD, STRONG, Ui};
 pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
     if ui.json {
         let steps: Vec<_> = set.steps.iter().map(step_json).collect();
-        ui.json(&json!({ "version": 1, "preview": { "steps": steps, "server": set.server } }));
+        ui.json(&json!({ "version": 1, "preview": { "steps": steps, "server": set.server, "flush": set.flush } }));
         return;
     }
     if set.is_empty() {
@@ -38,6 +38,9 @@ pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
     }
     if let Some(server) = set.server {
         ui.print(&format!("{STRONG}then{STRONG:#} {server} tests its configuration and is reloaded (or started)"));
+    }
+    for cache in &set.flush {
+        ui.print(&format!("{STRONG}then{STRONG:#} {} forgets its old answers: {}", cache.title(), cache.typed()));
     }
     ui.print(&format!("{DIM}Nothing was changed: this was a preview.{DIM:#}"));
 }
@@ -112,6 +115,9 @@ pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, St
         }
     }
     lines.append(&mut verbs);
+    for cache in &set.flush {
+        lines.push(("name cache", format!("{} forgot its old answers", cache.title())));
+    }
     if !modules.is_empty() {
         lines.push(("modules", format!("enabled {}", modules.join(", "))));
     }

@@ -9,6 +9,7 @@ use std::io::Write as _;
 use anstream::adapter::strip_str;
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
+use yandro_core::name::HostName;
 
 pub(crate) use table::{Cell, Table};
 
@@ -115,6 +116,12 @@ fn choose(choice: ColorChoice, stream: &impl anstream::stream::RawStream) -> Col
         ColorChoice::Auto => AutoStream::choice(stream),
         choice => choice,
     }
+}
+
+/// A name as people read it; one that has another form on the wire with that form.
+pub(crate) fn both_ways(name: &HostName) -> String {
+    let unicode = name.to_unicode();
+    if unicode == name.as_str() { unicode } else { format!("{unicode} ({name})") }
 }
 
 /// `1 site`, `2 sites`.

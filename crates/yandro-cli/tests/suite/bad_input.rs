@@ -53,9 +53,10 @@ fn what_is_in_the_way_is_shown_with_its_line() {
     ");
     sysroot.write("etc/hosts", "127.0.0.1 localhost\n10.0.0.5 depot.test SALTMARSH.test\n");
     let before = sysroot.tree();
-    insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in"]), @r"
-    error: $ROOT/etc/hosts: line 2 already points `saltmarsh.test` to 10.0.0.5, not to 127.0.0.1
-    to mend it: take the name out of line 2 of $ROOT/etc/hosts and try again, or map the site to that address: --address 10.0.0.5
+    insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in"]), @"
+    error: $ROOT/etc/hosts:2: `saltmarsh.test` points to 10.0.0.5 here already, not to 127.0.0.1
+      10.0.0.5 depot.test SALTMARSH.test
+    to mend it: have that line commented out while the site is mapped: add `--take-over`; or map the site to where it points: `--address 10.0.0.5`
     [status 3]
     ");
     sysroot.write("home/ada/.config/yandro/sites.toml", "# mine\n[[site]]\nname = \"depot.test\"\nfolder = 'depot'\n");

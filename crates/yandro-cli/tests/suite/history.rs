@@ -190,7 +190,8 @@ fn sixteen_at_once_are_all_there_afterwards() {
     }
     let (hosts, list) = (sysroot.read("etc/hosts"), sysroot.read(LIST));
     for name in &names {
-        assert_eq!(hosts.matches(&format!("\t{name}\n")).count(), 1, "{hosts}");
+        assert_eq!(hosts.matches(&format!("\t{name}\n")).count(), 2, "one line for each family: {hosts}");
+        assert_eq!(hosts.matches(&format!("127.0.0.1\t{name}\n")).count(), 1, "{hosts}");
         assert_eq!(list.matches(&format!("\"{name}\"")).count(), 1, "{list}");
         assert!(sysroot.path(&format!("etc/apache2/sites-enabled/yandro-{name}.conf")).exists());
     }

@@ -30,6 +30,7 @@ fn a_map_writes_everything_and_an_unmap_takes_it_away() {
     ::1 localhost ip6-localhost
     # yandro sites: these lines follow the site list, see `yandro sites`
     127.0.0.1	depot.saltmarsh.test handbook.saltmarsh.test
+    ::1	depot.saltmarsh.test handbook.saltmarsh.test
     # end of yandro sites
     ");
     insta::assert_snapshot!(sysroot.read("home/ada/.config/yandro/sites.toml").replace(sysroot.root().to_str().unwrap(), "$ROOT"), @r#"

@@ -13,6 +13,10 @@ pub enum Code {
     HostsMissing,
     /// The hosts file points the name elsewhere.
     HostsElsewhere,
+    /// The resolver gives an old answer that something still holds.
+    ResolverStale,
+    /// Something is asked for names before the hosts file, or in its place.
+    ResolverOrder,
     /// The resolver says something else than the hosts file.
     ResolverDiffers,
     /// The resolver knows no address.

@@ -12,7 +12,7 @@ pub use finding::{Code, Finding, Severity};
 pub use judge::{NameReport, Outcome, SiteReport, Step, StepReport, judge};
 pub use observation::{
     Answer, Chain, Connection, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Proof, ResolverAnswer,
-    Timed, Verdict,
+    ResolverSetup, Timed, Verdict,
 };
 
 #[cfg(test)]

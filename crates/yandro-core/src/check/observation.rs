@@ -9,6 +9,7 @@ use time::OffsetDateTime;
 use crate::name::HostName;
 use crate::pki::Facts;
 use crate::site::{ServerKind, Site};
+use crate::system::Cache;
 
 /// What should be seen.
 #[derive(Clone, Debug)]
@@ -23,8 +24,38 @@ pub struct Expected {
     pub https_port: u16,
     /// The hosts file, for messages.
     pub hosts_file: Utf8PathBuf,
+    /// What stands between the hosts file and the resolver's answer.
+    pub resolver: ResolverSetup,
     /// The time.
     pub now: OffsetDateTime,
+}
+
+/// What stands between the hosts file and the resolver's answer.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ResolverSetup {
+    /// The caches that run.
+    pub caches: Vec<Cache>,
+    /// The sources of host names in `nsswitch.conf(5)`, in their order.
+    pub sources: Vec<String>,
+    /// This machine's own addresses; empty where they are not known.
+    pub own_addresses: Vec<IpAddr>,
+}
+
+impl ResolverSetup {
+    /// The source that is asked before the hosts file and may answer otherwise; `files` itself
+    /// where the hosts file is not asked at all.
+    pub fn before_files(&self) -> Option<&str> {
+        let place = self.sources.iter().position(|source| source == "files");
+        match place {
+            None if self.sources.is_empty() => None,
+            None => Some("files"),
+            // systemd-resolved reads the hosts file itself; `myhostname` knows this machine's names alone.
+            Some(place) => {
+                let asked = self.sources[..place].iter().map(String::as_str);
+                asked.into_iter().find(|source| !matches!(*source, "resolve" | "myhostname" | "mymachines"))
+            }
+        }
+    }
 }
 
 /// Something and how long it took to see it.

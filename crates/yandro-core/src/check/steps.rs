@@ -1,10 +1,13 @@
 //! What each step means: the detail that is shown, or the fault.
 
+use std::net::{IpAddr, Ipv6Addr};
+
 use super::finding::{Code, Severity};
 use super::judge::Judge;
 use super::observation::{Answer, Connection, Failure, FailureKind, Proof, ResolverAnswer, Timed, Verdict};
+use crate::hosts::contradicted;
 use crate::pki::{RENEW_DAYS, date};
-use crate::site::{Content, ServerKind};
+use crate::site::{Content, DEFAULT_ADDRESS, ServerKind};
 
 /// A finding before it is known which step of which name it belongs to.
 pub(super) struct Fault {
@@ -63,7 +66,7 @@ impl Judge<'_> {
                 Fault::error(Code::HostsMissing, format!("no line of {file} names `{name}`")).mend(self.map_again()),
             );
         };
-        let other = lines.iter().find(|(other, _)| *other != wanted && other.is_ipv4() == wanted.is_ipv4());
+        let other = lines.iter().find(|(other, _)| contradicted(*other, &self.wanted()).is_some());
         if let Some((other, line)) = other {
             let fault = Fault::error(
                 Code::HostsElsewhere,
@@ -84,7 +87,9 @@ impl Judge<'_> {
         let name = &self.seen.name;
         match &self.seen.resolver.seen {
             ResolverAnswer::NotAsked => Ok("not asked in a sysroot".into()),
-            ResolverAnswer::Addresses(addresses) if addresses.contains(&self.expected.site.address) => {
+            ResolverAnswer::Addresses(addresses)
+                if addresses.iter().all(|address| contradicted(*address, &self.wanted()).is_none()) =>
+            {
                 Ok(addresses.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))
             }
             ResolverAnswer::Addresses(addresses) => {
@@ -93,21 +98,42 @@ impl Judge<'_> {
                     "the system resolves `{name}` to {seen}, though the hosts file says {}",
                     self.expected.site.address
                 );
-                fail(
-                    seen.clone(),
-                    Fault::error(Code::ResolverDiffers, cause)
-                        .seen("an old answer is still cached, or /etc/nsswitch.conf asks DNS before `files`"),
-                )
+                let otherwise = Fault::error(Code::ResolverDiffers, cause.clone())
+                    .seen("neither a cache that runs nor /etc/nsswitch.conf explains it");
+                fail(seen, self.why_not_the_file(&cause).unwrap_or(otherwise))
             }
             ResolverAnswer::Failed(words) => {
                 let cause = format!("the system finds no address for `{name}`, though the hosts file has one");
-                fail(
-                    "no address",
-                    Fault::error(Code::ResolverFails, cause)
-                        .seen(format!("{words}; see the `hosts:` line of /etc/nsswitch.conf")),
-                )
+                let otherwise = Fault::error(Code::ResolverFails, cause.clone()).seen(words);
+                fail("no address", self.why_not_the_file(&cause).unwrap_or(otherwise))
             }
         }
+    }
+
+    /// Where the name should point to. `::1` is as good as 127.0.0.1: it is the same machine.
+    fn wanted(&self) -> Vec<IpAddr> {
+        let address = self.expected.site.address;
+        let both = address == DEFAULT_ADDRESS;
+        std::iter::once(address).chain(both.then_some(Ipv6Addr::LOCALHOST.into())).collect()
+    }
+
+    /// Why the resolver doesn't say what the hosts file says: another source is asked first, or
+    /// a cache that runs holds an old answer.
+    fn why_not_the_file(&self, cause: &str) -> Option<Fault> {
+        let setup = &self.expected.resolver;
+        if let Some(source) = setup.before_files() {
+            let why = if source == "files" {
+                "the system doesn't read the hosts file".to_owned()
+            } else {
+                format!("the system asks `{source}` before the hosts file")
+            };
+            let fault = Fault::error(Code::ResolverOrder, format!("{cause}: {why}"));
+            let line = format!("hosts: {}", setup.sources.join(" "));
+            return Some(fault.seen(line).mend("put `files` first in the `hosts:` line of /etc/nsswitch.conf"));
+        }
+        let cache = setup.caches.first()?;
+        let fault = Fault::error(Code::ResolverStale, format!("{cause}: {} holds an old answer", cache.title()));
+        Some(fault.mend(cache.typed()))
     }
 
     fn unconnected(&self, failure: &Failure, port: u16) -> Judged {

@@ -55,6 +55,7 @@ fn expected() -> Expected {
         http_port: 80,
         https_port: 443,
         hosts_file: "/etc/hosts".into(),
+        resolver: ResolverSetup::default(),
         now: NOW,
     }
 }

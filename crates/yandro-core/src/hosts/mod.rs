@@ -1,10 +1,22 @@
-//! The hosts file: parse, look up as the system would, edit.
+//! The hosts file: parse, look up as the system would, edit, lint, export.
 //!
 //! What a line means follows glibc's "files" service (`hosts(5)`); its readings
 //! differ from the manual in places, and where they do, glibc is right.
 
-mod edit;
+mod block;
+mod export;
+mod lines;
+mod lint;
+mod lookup;
 mod parse;
+mod takeover;
 
-pub use edit::{Conflict, EditError, Mapping, drop_names, point};
+pub use block::{Conflict, EditError, Mapping, TakeOver, contradicted, drop_names, point, sorted};
+pub use export::{Pointed, as_hosts, as_zone, common_zone, names_for_others};
+pub use lines::{remove_lines, set_line};
+pub use lint::{LintCode, LintContext, LintFinding, Row, Weight, lint, mended, rows};
+pub use lookup::{Family, Multi};
 pub use parse::{Entry, HostsFile};
+
+#[cfg(test)]
+mod tests;

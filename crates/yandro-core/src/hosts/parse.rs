@@ -1,4 +1,4 @@
-//! Lines, entries and lookup.
+//! Lines and entries.
 
 use std::borrow::Cow;
 use std::net::IpAddr;
@@ -85,6 +85,16 @@ impl<'a> HostsFile<'a> {
         memchr::memchr_iter(b'\n', &self.bytes[..offset]).count() + 1
     }
 
+    /// Every line, its number from 1 and its bytes with their end.
+    pub(super) fn lines(&self) -> impl Iterator<Item = (usize, Range<usize>)> + '_ {
+        source::lines(self.bytes).enumerate().map(|(number, line)| (number + 1, line.full))
+    }
+
+    /// The line as the resolver reads it.
+    pub(super) fn read(&self, full: Range<usize>, number: usize) -> Option<Entry> {
+        self.entry(full, number)
+    }
+
     pub(super) fn block(&self) -> Option<&Block> {
         self.block.as_ref()
     }
@@ -110,12 +120,6 @@ impl<'a> HostsFile<'a> {
             }
         }
         found
-    }
-
-    /// What getaddrinfo answers for `name` from this file alone, both families,
-    /// with `multi on` in host.conf (every line counts, in order).
-    pub fn lookup(&self, name: &HostName) -> Vec<IpAddr> {
-        self.entries_of(name).iter().map(|entry| entry.address).collect()
     }
 
     /// The names in yandro's block.
@@ -153,15 +157,21 @@ fn lower_case(bytes: &[u8]) -> Cow<'_, [u8]> {
     if bytes.chunks(4096).any(has_upper) { Cow::Owned(bytes.to_ascii_lowercase()) } else { Cow::Borrowed(bytes) }
 }
 
-/// Blanks are space, tab, CR, VT and FF; `#` begins a comment anywhere; a NUL ends the line.
-fn read_line(bytes: &[u8], full: Range<usize>, number: usize) -> Option<Entry> {
+/// Whether the resolver takes a byte between two words for a blank.
+pub(super) fn is_blank(byte: u8) -> bool {
+    matches!(byte, b' ' | b'\t' | b'\r' | 0x0b | 0x0c)
+}
+
+/// The words of a line, up to its comment. Blanks are space, tab, CR, VT and FF; `#`
+/// begins a comment anywhere; a NUL ends the line.
+pub(super) fn words(bytes: &[u8], full: &Range<usize>) -> Vec<Range<usize>> {
     // glibc takes the line up to the `\n` alone: a CR is a blank like any other.
     let text = &bytes[full.clone()];
     let length = text.iter().position(|&b| matches!(b, b'#' | b'\n' | 0)).unwrap_or(text.len());
+    let is_blank = |b: &u8| is_blank(*b);
     let mut words = Vec::new();
     let mut at = 0;
     while at < length {
-        let is_blank = |b: &u8| matches!(b, b' ' | b'\t' | b'\r' | 0x0b | 0x0c);
         let start = at + text[at..length].iter().take_while(|b| is_blank(b)).count();
         let end = start + text[start..length].iter().take_while(|b| !is_blank(b)).count();
         if end > start {
@@ -169,6 +179,11 @@ fn read_line(bytes: &[u8], full: Range<usize>, number: usize) -> Option<Entry> {
         }
         at = end.max(start + 1);
     }
+    words
+}
+
+fn read_line(bytes: &[u8], full: Range<usize>, number: usize) -> Option<Entry> {
+    let words = words(bytes, &full);
     let (address, names) = words.split_first()?;
     // std reads just what inet_pton does: no zone, no short or padded form.
     let address: IpAddr = std::str::from_utf8(&bytes[address.clone()]).ok()?.parse().ok()?;
@@ -177,11 +192,12 @@ fn read_line(bytes: &[u8], full: Range<usize>, number: usize) -> Option<Entry> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::{Family, Multi};
     use super::*;
 
     fn lookup(text: &str, name: &str) -> Vec<String> {
         HostsFile::parse(text.as_bytes())
-            .lookup(&HostName::parse(name).unwrap())
+            .lookup(&HostName::parse(name).unwrap(), Family::Any, Multi::On)
             .iter()
             .map(ToString::to_string)
             .collect()

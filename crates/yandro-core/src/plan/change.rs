@@ -6,6 +6,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 
 use crate::site::{ServerKind, Site};
+use crate::system::Cache;
 
 /// A file's bytes, which several steps of the way hold at once: hosts files can be large.
 pub type Content = Arc<Vec<u8>>;
@@ -24,6 +25,8 @@ pub struct ChangeSet {
     /// The server whose configuration changes: it tests it and is then reloaded, or
     /// started if it doesn't run.
     pub server: Option<ServerKind>,
+    /// What is told to forget its old answers, once the hosts file is written.
+    pub flush: Vec<Cache>,
 }
 
 /// A site before and after; `None` where there is none.
@@ -143,6 +146,13 @@ impl ChangeSet {
     /// Whether there is nothing to do.
     pub fn is_empty(&self) -> bool {
         self.steps.iter().all(|step| matches!(step, Step::Folder { .. })) && self.server.is_none()
+    }
+
+    /// Has the caches that run forget their answers, if the hosts file changes.
+    pub fn flush_after(&mut self, hosts: &Utf8Path, running: &[Cache]) {
+        if self.change_of(hosts).is_some() {
+            self.flush = running.to_vec();
+        }
     }
 
     /// Takes the change of this path out, if there is one.

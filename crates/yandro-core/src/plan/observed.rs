@@ -1,15 +1,17 @@
 //! What the machine looks like, as plain values.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::net::{IpAddr, Ipv6Addr};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 
 use super::change::Content;
+use crate::hosts::TakeOver;
 use crate::httpd::{DebianLayout, ModuleFiles, SiteFiles};
 use crate::name::HostName;
 use crate::pki::{Authority, Key, Serial};
-use crate::site::Site;
+use crate::site::{DEFAULT_ADDRESS, ServerKind, Site};
 
 /// Where everything is kept. Paths are those of this machine, the sysroot included.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -108,8 +110,26 @@ pub struct Observed {
     pub chains: BTreeMap<HostName, Vec<u8>>,
     /// Which of these sites have a key on disk.
     pub keys: BTreeMap<HostName, Vec<u8>>,
+    /// Whether lines of the person's own that stand in the way are commented out.
+    pub take_over: TakeOver,
+    /// Whether this machine has `::1`.
+    pub has_v6_loopback: bool,
     /// Apache httpd, if it was found.
     pub apache: Option<ObservedApache>,
+}
+
+impl Observed {
+    /// Where a site's names point to: its address, and for the usual one `::1` as well, when
+    /// its server listens there. Browsers ask for both, and wait for one that isn't answered.
+    pub fn addresses(&self, site: &Site) -> Vec<IpAddr> {
+        let listens = match site.server {
+            Some(ServerKind::Apache) => self.apache.as_ref().is_some_and(|apache| apache.listens_on_v6),
+            Some(ServerKind::BuiltIn) => true,
+            None => false,
+        };
+        let both = site.address == DEFAULT_ADDRESS && self.has_v6_loopback && listens;
+        std::iter::once(site.address).chain(both.then_some(Ipv6Addr::LOCALHOST.into())).collect()
+    }
 }
 
 /// The authority's files.
@@ -128,6 +148,8 @@ pub struct ObservedApache {
     pub layout: DebianLayout,
     /// The folder of its logs, as its configuration names it.
     pub log_folder: String,
+    /// Whether it listens on IPv6's loopback, too.
+    pub listens_on_v6: bool,
     /// The site files that exist, of the sites that the command is about.
     pub site_files: BTreeMap<HostName, Vec<u8>>,
     /// The links in `sites-enabled`: name and target.

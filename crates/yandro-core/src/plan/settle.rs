@@ -1,5 +1,7 @@
 //! Planning to bring the machine in line with the site list.
 
+use std::borrow::Cow;
+
 use super::change::{Access, ChangeSet};
 use super::observed::{Fresh, Observed};
 use super::site::{PlanError, drop_from_hosts, map_site, remove_apache_site};
@@ -43,7 +45,20 @@ pub fn settle(
         settlement.set.merge(next);
         settlement.edited.extend(hand_edits(&observed, &site));
     }
+    settlement.set.merge(in_order(&observed, list));
     Ok(settlement)
+}
+
+/// The hosts file's block in the order of the list.
+fn in_order(observed: &Observed, list: &SiteList) -> ChangeSet {
+    let mut set = ChangeSet::default();
+    let order: Vec<&HostName> = list.sites.iter().flat_map(Site::names).collect();
+    if let Some(before) = &observed.hosts
+        && let Cow::Owned(after) = hosts::sorted(before, &order)
+    {
+        set.file(observed.places.hosts.clone(), Some(before.clone()), Some(after), Access::Public);
+    }
+    set
 }
 
 fn hand_edits(observed: &Observed, site: &Site) -> Vec<(HostName, HandEdit)> {

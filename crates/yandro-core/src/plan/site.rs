@@ -20,7 +20,7 @@ pub enum PlanError {
     #[error("there is no hosts file at `{0}`")]
     HostsMissing(Utf8PathBuf),
     /// The hosts file can't take the names.
-    #[error("{path}: {error}")]
+    #[error("{}", .error.at(.path))]
     Hosts {
         /// The hosts file.
         path: Utf8PathBuf,
@@ -108,7 +108,7 @@ pub fn map_site(
         (_, Some(apache)) => remove_apache_site(&mut set, apache, &site.name),
         (_, None) => {}
     }
-    point_names(&mut set, observed, before, site)?;
+    point_names(&mut set, observed, list, site)?;
     if before != Some(site) {
         let changed = set_site(observed.list.as_deref().unwrap_or_default(), site);
         set.steps.push(Step::Folder { path: observed.places.config.clone(), access: Access::Private });
@@ -163,14 +163,19 @@ fn hosts_file(observed: &Observed) -> Result<&Content, PlanError> {
     observed.hosts.as_ref().ok_or_else(|| PlanError::HostsMissing(observed.places.hosts.clone()))
 }
 
-fn point_names(set: &mut ChangeSet, observed: &Observed, before: Option<&Site>, site: &Site) -> Result<(), PlanError> {
+fn point_names(set: &mut ChangeSet, observed: &Observed, list: &SiteList, site: &Site) -> Result<(), PlanError> {
+    let before = list.site(&site.name);
     let path = &observed.places.hosts;
-    let mapping = Mapping { address: site.address, names: site.names().cloned().collect() };
+    let mapping = Mapping { addresses: observed.addresses(site), names: site.names().cloned().collect() };
     let former: Vec<HostName> = before.into_iter().flat_map(Site::names).cloned().collect();
     let text = hosts_file(observed)?;
-    let pointed =
-        hosts::point(text, &mapping, &former).map_err(|error| PlanError::Hosts { path: path.clone(), error })?;
-    if let Cow::Owned(pointed) = pointed {
+    let pointed = hosts::point(text, &mapping, &former, observed.take_over)
+        .map_err(|error| PlanError::Hosts { path: path.clone(), error })?;
+    if let Cow::Owned(mut pointed) = pointed {
+        let order: Vec<&HostName> = list.sites.iter().flat_map(Site::names).collect();
+        if let Cow::Owned(sorted) = hosts::sorted(&pointed, &order) {
+            pointed = sorted;
+        }
         set.file(path.clone(), Some(text.clone()), Some(pointed), Access::Public);
     }
     Ok(())

@@ -9,7 +9,7 @@ use ring::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair};
 use time::macros::datetime;
 
 use super::*;
-use crate::hosts::HostsFile;
+use crate::hosts::{HostsFile, TakeOver};
 use crate::httpd::{DebianLayout, ModuleFiles};
 use crate::name::HostName;
 use crate::pki::{Authority, AuthorityCertificates, Key, Serial};
@@ -110,6 +110,7 @@ impl Disk {
         available_modules.insert("proxy_http".into(), module("proxy"));
         let apache = ObservedApache {
             log_folder: "${APACHE_LOG_DIR}".into(),
+            listens_on_v6: true,
             site_files: by_name(&|name| layout.site_file(name)),
             site_links: links(layout.enabled_sites()).collect(),
             other_files: Vec::new(),
@@ -128,6 +129,8 @@ impl Disk {
             authority,
             chains: by_name(&|name| places.chain(name)),
             keys: by_name(&|name| places.key(name)),
+            take_over: TakeOver::No,
+            has_v6_loopback: true,
             apache: Some(apache),
             places,
         }
@@ -204,7 +207,9 @@ proptest! {
             prop_assert!(settle(disk.observe(), &list, ServerKind::Apache, &mut Random).unwrap().set.is_empty());
             // Every name resolves to its site, and no other name of ours does.
             let hosts = disk.files[Utf8Path::new("/etc/hosts")].clone();
-            let own = HostsFile::parse(&hosts).own_names();
+            let mut own = HostsFile::parse(&hosts).own_names();
+            own.sort();
+            own.dedup();
             let listed: Vec<HostName> = list.sites.iter().flat_map(Site::names).cloned().collect();
             prop_assert_eq!(own.len(), listed.len());
             prop_assert!(listed.iter().all(|name| own.contains(name)));

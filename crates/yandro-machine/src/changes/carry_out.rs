@@ -6,6 +6,7 @@ use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::{Access, ChangeSet, FileChange, Step};
+use yandro_core::system::Cache;
 
 use super::hands::{Escalate, Hands, may_change, may_write};
 use super::lock::Lock;
@@ -38,6 +39,15 @@ pub enum BroughtUp {
     Reloaded,
     /// It didn't run, and was started.
     Started,
+}
+
+/// What was done beside the steps.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct CarriedOut {
+    /// What the server needed, if one was asked.
+    pub brought_up: Option<BroughtUp>,
+    /// The caches that didn't forget, with the words of the program that failed.
+    pub unflushed: Vec<(Cache, String)>,
 }
 
 /// Why a change set was not carried out.
@@ -76,8 +86,7 @@ pub enum Cause<E> {
 
 /// Carries a change set out: record, steps, the server's test, its reload, the proof.
 ///
-/// The caller holds the lock from before it observed the machine. Gives what the
-/// server needed, if one was asked.
+/// The caller holds the lock from before it observed the machine.
 ///
 /// # Errors
 /// A [`CarryOutError`]; in every case but a failed put-back, everything is as it was.
@@ -89,7 +98,7 @@ pub fn carry_out<E>(
     escalate: &dyn Escalate,
     at: String,
     prove: impl FnOnce() -> Result<(), E>,
-) -> Result<Option<BroughtUp>, CarryOutError<E>> {
+) -> Result<CarriedOut, CarryOutError<E>> {
     for step in &set.steps {
         if !is_as_observed(step) {
             return Err(CarryOutError::ChangedMeanwhile(step.path().to_owned()));
@@ -97,7 +106,7 @@ pub fn carry_out<E>(
     }
     if set.is_empty() {
         return prove()
-            .map(|()| None)
+            .map(|()| CarriedOut::default())
             .map_err(|seen| CarryOutError::Failed { cause: Cause::Proof(seen), put_back: Ok(()) });
     }
     let hands = Hands::new(escalate);
@@ -116,6 +125,7 @@ pub fn carry_out<E>(
     record.begin(machine, &history).map_err(untouched)?;
 
     let mut brought_up = None;
+    let mut unflushed = Vec::new();
     let done = (|| {
         do_steps(machine, &hands, &record, set).map_err(Cause::File)?;
         if let Some(server) = server {
@@ -124,13 +134,14 @@ pub fn carry_out<E>(
             brought_up = Some(BroughtUp::Reloaded);
             brought_up = Some(server.bring_up().map_err(Cause::BringUp)?);
         }
+        unflushed = hands.flush(&set.flush);
         prove().map_err(Cause::Proof)?;
         record.finish(&history).map_err(Cause::File)
     })();
     match done {
         Ok(()) => {
             clean_up(machine, &record, &history);
-            Ok(brought_up)
+            Ok(CarriedOut { brought_up, unflushed })
         }
         Err(cause) => {
             let put_back = put_back(machine, &hands, &record, server.filter(|_| brought_up.is_some()));

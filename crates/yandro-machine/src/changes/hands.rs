@@ -8,8 +8,11 @@ use std::process::Command;
 use camino::{Utf8Path, Utf8PathBuf};
 use rustix::fs::{Access as Right, access};
 
+use yandro_core::system::Cache;
+
 use super::carry_out::{BroughtUp, ServerControl};
 use super::privileged::{Answer, Helper, Request};
+use crate::caches;
 use crate::files::{self, Attributes, FileError};
 
 /// How to start a process as root that runs [`super::serve_privileged`].
@@ -48,6 +51,18 @@ impl<'a> Hands<'a> {
             *helper = self.escalate.command(paths, server).and_then(|command| Helper::start(command).ok());
         }
         helper.is_some()
+    }
+
+    /// Has caches forget their answers; gives those that didn't, with the words of what failed.
+    pub(super) fn flush(&self, caches: &[Cache]) -> Vec<(Cache, String)> {
+        let as_root = |cache| match self.ask(Utf8Path::new("sudo"), &Request::Flush { cache }, &[]) {
+            Ok(Answer::Refused { words }) => Err(words),
+            Ok(_) => Ok(()),
+            Err(error) => Err(error.to_string()),
+        };
+        let has_helper = self.helper.borrow().is_some();
+        let flushed = |cache| if has_helper { as_root(cache) } else { caches::flush(cache) };
+        caches.iter().filter_map(|&cache| Some((cache, flushed(cache).err()?))).collect()
     }
 
     fn ask(&self, path: &Utf8Path, request: &Request, content: &[u8]) -> Result<Answer, FileError> {

@@ -13,10 +13,12 @@ use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, fstat, openat, statat};
 use serde::{Deserialize, Serialize};
 use yandro_core::httpd::{DebianLayout, Tree};
+use yandro_core::system::Cache;
 
 use super::carry_out::{BroughtUp, ServerControl as _};
 use super::hands::set_link;
 use crate::apache::Apache;
+use crate::caches;
 use crate::files::{self, Attributes};
 
 /// The largest file that is taken, in bytes.
@@ -31,6 +33,7 @@ pub(super) enum Request {
     Link { path: Utf8PathBuf, target: Utf8PathBuf, tag: String },
     Test,
     BringUp,
+    Flush { cache: Cache },
 }
 
 /// What came of a step.
@@ -79,7 +82,9 @@ impl Helper {
         self.input.flush()?;
         match self.answer()? {
             Answer::Failed { errno } => Err(io::Error::from_raw_os_error(errno)),
-            Answer::Refused { words } if !matches!(request, Request::Test | Request::BringUp) => {
+            Answer::Refused { words }
+                if !matches!(request, Request::Test | Request::BringUp | Request::Flush { .. }) =>
+            {
                 Err(io::Error::new(io::ErrorKind::PermissionDenied, words))
             }
             answer => Ok(answer),
@@ -143,6 +148,9 @@ fn step(request: &Request, content: &[u8]) -> Answer {
         Request::Remove { path } => remove(path),
         Request::Link { path, target, tag } => link(path, target, tag),
         Request::Test => return server(|apache| apache.test().map(|()| Answer::Done)),
+        Request::Flush { cache } => {
+            return caches::flush(*cache).map_or_else(refused, |()| Answer::Done);
+        }
         Request::BringUp => return server(|apache| apache.bring_up().map(Answer::BroughtUp)),
     };
     done.unwrap_or_else(|refusal| refusal)

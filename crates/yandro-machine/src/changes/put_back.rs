@@ -68,6 +68,8 @@ pub(super) fn put_back(
     if let Some(server) = server {
         server.bring_up().map_err(PutBackError::BringUp)?;
     }
+    // What can't forget now forgets by itself after a while.
+    _ = hands.flush(&record.flush);
     record.clear_whole(&history);
     record.forget(&history)?;
     foreign.map_or(Ok(()), |path| Err(PutBackError::Foreign(path)))

@@ -13,6 +13,7 @@ use serde::{Deserialize, Serialize};
 use yandro_core::plan::{Access, ChangeSet, FileChange, SiteChange, Step};
 use yandro_core::site::{ServerKind, Site, SiteList, set_site};
 use yandro_core::source::common_ends;
+use yandro_core::system::Cache;
 
 use crate::files::{Attributes, FileError, fingerprint, read_if_there, sync_folder_of};
 use crate::fresh::random;
@@ -34,6 +35,9 @@ pub(crate) struct Record {
     pub(crate) at: String,
     /// The server that is reloaded.
     pub(crate) server: Option<ServerKind>,
+    /// The caches that forget their answers.
+    #[serde(default)]
+    pub(crate) flush: Vec<Cache>,
     /// The change set that this one takes back.
     pub(crate) undoes: Option<u32>,
     /// The sites as they were and as they are to be, each in the form of the site list.
@@ -88,6 +92,7 @@ impl Record {
             command: set.command.clone(),
             at,
             server: set.server,
+            flush: set.flush.clone(),
             undoes: set.undoes,
             sites: set.sites.iter().map(|change| (listed(&change.before), listed(&change.after))).collect(),
             steps: Vec::new(),

@@ -1,0 +1,67 @@
+//! `yandro hosts point` and `yandro hosts drop`.
+
+use std::net::IpAddr;
+
+use serde_json::json;
+use yandro_core::hosts::{HostsFile, remove_lines, set_line};
+use yandro_core::name::HostName;
+
+use super::super::apply::apply;
+use super::{changed, planned, refuse_site, refused};
+use crate::context::Context;
+use crate::error::{self, CommandError, Status};
+use crate::view::{COMMAND, STRONG, Ui, both_ways};
+
+pub(crate) fn point(context: &Context, name: &str, address: IpAddr, ui: &mut Ui) -> Result<Status, CommandError> {
+    let name = HostName::parse(name)?;
+    let plan = || {
+        let (_, list) = context.list()?;
+        refuse_site(&list, &name, |site| format!("move the site: yandro map {} --address {address}", site.name))?;
+        planned(context, (), |text| {
+            set_line(text, &name, address).map(changed).map_err(|error| refused(context, &error))
+        })
+    };
+    let Some(done) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
+    if ui.json {
+        ui.json(&json!({ "version": 1, "name": name.as_str(), "address": address, "changed": !done.set.is_empty() }));
+    } else {
+        let unchanged = if done.set.is_empty() { " (the hosts file says so already)" } else { "" };
+        ui.say(&format!("{STRONG}{}{STRONG:#} -> {address}{unchanged}", both_ways(&name)));
+    }
+    Ok(Status::Well)
+}
+
+pub(crate) fn drop(context: &Context, names: &[String], ui: &mut Ui) -> Result<Status, CommandError> {
+    let names = error::names(names)?;
+    let plan = || {
+        let (_, list) = context.list()?;
+        for name in &names {
+            refuse_site(&list, name, |site| format!("take the site away: yandro unmap {}", site.name))?;
+        }
+        planned(context, (), |text| {
+            let mut text = text.to_vec();
+            for name in &names {
+                if HostsFile::parse(&text).entries_of(name).is_empty() {
+                    return Err(CommandError::usage(format!(
+                        "no line of {} names `{name}`",
+                        context.machine.places.hosts
+                    ))
+                    .hint("see which names there are: yandro hosts list"));
+                }
+                text = remove_lines(&text, name).map_err(|error| refused(context, &error))?.into_owned();
+            }
+            Ok(Some(text))
+        })
+    };
+    let Some(_) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
+    if ui.json {
+        ui.json(&json!({ "version": 1, "dropped": names.iter().map(HostName::as_str).collect::<Vec<_>>() }));
+    }
+    for name in &names {
+        ui.say(&format!(
+            "{STRONG}{}{STRONG:#} is in the hosts file no more; to have it back: {COMMAND}yandro undo{COMMAND:#}",
+            name.to_unicode()
+        ));
+    }
+    Ok(Status::Well)
+}

@@ -1,0 +1,153 @@
+//! `yandro hosts export` and `yandro hosts import`.
+
+use std::net::IpAddr;
+
+use camino::Utf8Path;
+use serde_json::json;
+use time::OffsetDateTime;
+use yandro_core::hosts::{self, HostsFile, Pointed, set_line};
+use yandro_core::name::HostName;
+use yandro_core::site::Site;
+use yandro_machine::files;
+
+use super::super::apply::apply;
+use super::{planned, read, refuse_site, refused};
+use crate::args::{ExportArgs, ExportFormat};
+use crate::context::{Context, now};
+use crate::error::{CommandError, Status};
+use crate::view::{STRONG, Ui, count};
+
+pub(crate) fn export(context: &Context, args: &ExportArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+    let (_, list) = context.list()?;
+    let mut names: Vec<Pointed> = if args.all {
+        hosts::names_for_others(&read(context)?)
+    } else {
+        let of = |site: &Site| site.names().map(|name| (name.clone(), site.address)).collect::<Vec<_>>();
+        list.sites.iter().flat_map(of).collect()
+    };
+    for (_, address) in &mut names {
+        if let Some(other) = args.address.filter(|_| address.is_loopback()) {
+            *address = other;
+        }
+    }
+    if names.is_empty() {
+        return Err(CommandError::usage("there is no name to export: no site is mapped yet")
+            .hint("map one: yandro map NAME FOLDER; or export all lines: --all"));
+    }
+    let text = match args.format {
+        ExportFormat::Hosts => hosts::as_hosts(&names),
+        ExportFormat::Zone => zone(&names, args, ui)?,
+    };
+    if ui.json {
+        ui.json(&json!({ "version": 1, "text": text }));
+    } else {
+        ui.print(text.trim_end());
+    }
+    if names.iter().any(|(_, address)| address.is_loopback()) {
+        ui.note("loopback addresses mean another machine to whoever reads this there: give yours with `--address IP`");
+    }
+    Ok(Status::Well)
+}
+
+fn zone(names: &[Pointed], args: &ExportArgs, ui: &mut Ui) -> Result<String, CommandError> {
+    let origin = match &args.zone {
+        Some(zone) => HostName::parse(zone)?,
+        None => hosts::common_zone(names).ok_or_else(|| {
+            CommandError::usage("the names have no suffix in common, and a zone has just one")
+                .hint("export one zone at a time: --zone NAME")
+        })?,
+    };
+    let (text, outside) = hosts::as_zone(names, &origin, serial(now()));
+    if outside.len() == names.len() {
+        return Err(CommandError::usage(format!("no name is at or below `{origin}`")));
+    }
+    if !outside.is_empty() {
+        let listed: Vec<&str> = outside.iter().map(|name| name.as_str()).collect();
+        ui.note(&format!("not below `{origin}`, and left out: {}", listed.join(", ")));
+    }
+    Ok(text)
+}
+
+/// The date and the quarter of an hour, in the form that RFC 1912 section 2.2 advises.
+fn serial(now: OffsetDateTime) -> u32 {
+    let date =
+        u32::try_from(now.year()).unwrap_or(0) * 10_000 + u32::from(u8::from(now.month())) * 100 + u32::from(now.day());
+    date * 100 + u32::from(now.hour()) * 4 + u32::from(now.minute()) / 15
+}
+
+pub(crate) fn import(context: &Context, file: &Utf8Path, replace: bool, ui: &mut Ui) -> Result<Status, CommandError> {
+    let path = context.current.join(file);
+    let bytes =
+        files::read_if_there(&path)?.ok_or_else(|| CommandError::usage(format!("there is no file `{file}`")))?;
+    let names = to_import(file, &bytes)?;
+    let plan = || {
+        let (_, list) = context.list()?;
+        planned(context, (), |text| {
+            let mut text = text.to_vec();
+            for (name, address) in &names {
+                let site = list.owner(name);
+                if site.is_some_and(|site| site.address == *address) {
+                    continue;
+                }
+                refuse_site(&list, name, |site| {
+                    format!("move the site: yandro map {} --address {address}", site.name)
+                })?;
+                if !replace {
+                    refuse_other(context, &text, name, *address)?;
+                }
+                text = set_line(&text, name, *address).map_err(|error| refused(context, &error))?.into_owned();
+            }
+            Ok(Some(text))
+        })
+    };
+    let Some(done) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
+    if ui.json {
+        ui.json(&json!({ "version": 1, "names": names.len(), "changed": !done.set.is_empty() }));
+    } else {
+        let unchanged = if done.set.is_empty() { ": the hosts file says so already" } else { "" };
+        ui.say(&format!("{STRONG}{}{STRONG:#} of {file}{unchanged}", count(names.len(), "name")));
+    }
+    Ok(Status::Well)
+}
+
+/// The names of a file; a line that the resolver wouldn't read stops it.
+fn to_import(file: &Utf8Path, bytes: &[u8]) -> Result<Vec<Pointed>, CommandError> {
+    let refuse = |line: usize, why: &str| Err(CommandError::usage(format!("{file}:{line}: {why}")));
+    for (number, line) in bytes.split(|byte| *byte == b'\n').enumerate() {
+        let text = String::from_utf8_lossy(line);
+        let text = text.split('#').next().unwrap_or_default().trim();
+        if text.starts_with('$') || text.contains(" SOA ") || text.contains("\tSOA\t") {
+            return refuse(number + 1, "this is a zone of DNS, and only hosts files can be imported");
+        }
+        let parsed = HostsFile::parse(line);
+        if text.is_empty() {
+            continue;
+        }
+        let Some(entry) = parsed.entries().next() else {
+            return refuse(number + 1, &format!("`{text}` is no line of a hosts file: an address, then names"));
+        };
+        for name in parsed.names_of(&entry) {
+            let name = String::from_utf8_lossy(name);
+            if let Err(error) = HostName::parse(&name)
+                && !matches!(error, yandro_core::name::NameError::Localhost)
+            {
+                return refuse(number + 1, &error.to_string());
+            }
+        }
+    }
+    let names = hosts::names_for_others(bytes);
+    if names.is_empty() { Err(CommandError::usage(format!("{file} points no name anywhere"))) } else { Ok(names) }
+}
+
+/// Stops at a line that says something else.
+fn refuse_other(context: &Context, text: &[u8], name: &HostName, address: IpAddr) -> Result<(), CommandError> {
+    let entries = HostsFile::parse(text).entries_of(name);
+    let other = entries.iter().find(|entry| entry.address != address && entry.address.is_ipv4() == address.is_ipv4());
+    let Some(entry) = other else { return Ok(()) };
+    let message = format!(
+        "{}:{}: `{name}` points to {} already, not to {address}; nothing was changed",
+        context.machine.places.hosts, entry.line, entry.address
+    );
+    Err(CommandError { status: Status::NotMade, ..CommandError::usage(message) }
+        .hint("change such lines, too: --replace"))
+}

@@ -1,0 +1,63 @@
+//! `yandro hosts`.
+
+pub(crate) mod edit;
+pub(crate) mod exchange;
+pub(crate) mod lint;
+pub(crate) mod list;
+
+use std::borrow::Cow;
+use std::sync::Arc;
+
+use yandro_core::hosts::EditError;
+use yandro_core::name::HostName;
+use yandro_core::plan::{Access, ChangeSet};
+use yandro_core::site::{Site, SiteList};
+use yandro_machine::files;
+
+use super::apply::Planned;
+use crate::context::Context;
+use crate::error::{CommandError, Status};
+
+/// The bytes of the hosts file.
+fn read(context: &Context) -> Result<Vec<u8>, CommandError> {
+    let path = &context.machine.places.hosts;
+    files::read_if_there(path)?.ok_or_else(|| yandro_core::plan::PlanError::HostsMissing(path.clone()).into())
+}
+
+/// A change of the hosts file alone.
+fn planned<T>(
+    context: &Context,
+    about: T,
+    edit: impl FnOnce(&[u8]) -> Result<Option<Vec<u8>>, CommandError>,
+) -> Result<Planned<T>, CommandError> {
+    let mut set = ChangeSet::default();
+    let before = Arc::new(read(context)?);
+    if let Some(after) = edit(&before)? {
+        set.file(context.machine.places.hosts.clone(), Some(before), Some(after), Access::Public);
+    }
+    Ok(Planned { set, starts: false, about })
+}
+
+/// The new text of an edit, if it is one.
+fn changed(edited: Cow<'_, [u8]>) -> Option<Vec<u8>> {
+    match edited {
+        Cow::Borrowed(_) => None,
+        Cow::Owned(text) => Some(text),
+    }
+}
+
+/// An edit that was refused, with the file and line.
+fn refused(context: &Context, error: &EditError) -> CommandError {
+    let message = error.at(&context.machine.places.hosts);
+    CommandError { status: Status::NotMade, ..CommandError::usage(message) }
+}
+
+/// Names of sites follow the site list, and not single lines.
+fn refuse_site(list: &SiteList, name: &HostName, hint: impl FnOnce(&Site) -> String) -> Result<(), CommandError> {
+    match list.owner(name) {
+        Some(site) => {
+            Err(CommandError::usage(format!("`{name}` belongs to the site `{}`", site.name)).hint(hint(site)))
+        }
+        None => Ok(()),
+    }
+}

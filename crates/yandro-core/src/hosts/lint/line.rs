@@ -1,0 +1,153 @@
+//! What concerns one line.
+
+use std::ops::Range;
+
+use super::super::parse::{Entry, HostsFile, is_blank, words};
+use super::super::takeover;
+use super::{LintCode, LintFinding, address, shown};
+use crate::name::{HostName, NameError};
+use crate::source::Splice;
+
+/// How much of a line musl's resolver reads, in bytes, as measured: programs in small
+/// container images use it. glibc reads lines of any length.
+const MUSL_LINE: usize = 511;
+
+pub(super) fn lint(
+    file: &HostsFile<'_>,
+    number: usize,
+    full: &Range<usize>,
+    entry: Option<&Entry>,
+    found: &mut Vec<LintFinding>,
+) {
+    let bytes = file.bytes();
+    let words = words(bytes, full);
+    let Some(first) = words.first() else { return };
+    // The rest of a line that begins with something else may be prose: one word on it is enough.
+    let Some(entry) = entry else {
+        found.push(no_address(bytes, number, full, &words, first));
+        return;
+    };
+    if entry.names.is_empty() {
+        let cause = format!("the address {} stands without a name", shown(bytes, first));
+        found.push(LintFinding::warning(LintCode::NoName, number, cause).remedy("add the name, or delete the line"));
+    }
+    if let Some(at) = stray_return(bytes, full) {
+        let cause =
+            "a carriage return in the midst of the line doesn't end it: what follows are more names of its address";
+        found.push(LintFinding::error(LintCode::StrayReturn, number, cause).mend(Splice::replace(at..at + 1, "\n")));
+    }
+    if let Some(at) = bytes[full.clone()].iter().position(|byte| *byte == 0) {
+        let cause = format!("a NUL ends the line for the resolver at its byte {}", at + 1);
+        found.push(LintFinding::error(LintCode::Nul, number, cause).remedy("delete the NUL"));
+    }
+    if full.len() > MUSL_LINE {
+        let cause = format!(
+            "the line has {} bytes, and programs that use musl, as in small container images, read {MUSL_LINE} of them",
+            full.len()
+        );
+        let remedy = "spread its names over several lines";
+        found.push(LintFinding::warning(LintCode::LongLine, number, cause).remedy(remedy));
+    }
+    for name in &entry.names {
+        if let Some(finding) = lint_name(file, entry, name) {
+            found.push(finding);
+            // What follows a `;` was meant as a comment.
+            if found.last().is_some_and(|finding| finding.code == LintCode::NoComment) {
+                break;
+            }
+        }
+    }
+}
+
+fn no_address(
+    bytes: &[u8],
+    number: usize,
+    full: &Range<usize>,
+    words: &[Range<usize>],
+    first: &Range<usize>,
+) -> LintFinding {
+    let word = String::from_utf8_lossy(&bytes[first.clone()]);
+    let cause =
+        format!("`{}` is no address that the resolver reads, so the whole line says nothing", shown(bytes, first));
+    let finding = LintFinding::error(LintCode::NotAnAddress, number, cause);
+    if let Some(blank) = word.char_indices().find(|(_, c)| c.is_whitespace() || *c == '\u{200b}') {
+        let (at, c) = blank;
+        let start = first.start + at;
+        let cause =
+            format!("the character U+{:04X} looks like a space and isn't one: the line says nothing", u32::from(c));
+        return LintFinding { cause, ..finding }.mend(Splice::replace(start..start + c.len_utf8(), " "));
+    }
+    if let Some(address) = address::meant(&word) {
+        return finding.mend(Splice::replace(first.clone(), address.to_string()));
+    }
+    // Name and address in the wrong order.
+    if let [name, address] = words
+        && let Ok(text) = std::str::from_utf8(&bytes[address.clone()])
+        && text.parse::<std::net::IpAddr>().is_ok()
+    {
+        let swapped = format!("{text}\t{word}");
+        let cause = format!("the address comes first, then the name: `{} {text}` says nothing", shown(bytes, name));
+        return LintFinding { cause, ..finding }.mend(Splice::replace(name.start..address.end, swapped));
+    }
+    if word.contains('%') {
+        return finding.remedy("the resolver takes no zone here: use an address without one");
+    }
+    let is_prose = !word.starts_with(|c: char| c.is_ascii_digit());
+    match address::near(&word) {
+        Some(near) => finding.remedy(format!("did you mean {near}?")),
+        None if is_prose => finding.mend(Splice::insert(full.start, "# ")),
+        None => finding.remedy("mend the address, or delete the line"),
+    }
+}
+
+/// A carriage return with something behind it in the same line.
+fn stray_return(bytes: &[u8], full: &Range<usize>) -> Option<usize> {
+    let text = &bytes[full.clone()];
+    let end = text.iter().position(|byte| matches!(byte, b'#' | 0)).unwrap_or(text.len());
+    let last = text[..end].iter().rposition(|byte| !is_blank(*byte) && *byte != b'\n')?;
+    text[..last].iter().position(|byte| *byte == b'\r').map(|at| full.start + at)
+}
+
+fn lint_name(file: &HostsFile<'_>, entry: &Entry, span: &Range<usize>) -> Option<LintFinding> {
+    let bytes = file.bytes();
+    let word = String::from_utf8_lossy(&bytes[span.clone()]);
+    if takeover::is_local_name(word.as_bytes()) {
+        return None;
+    }
+    let shown = shown(bytes, span);
+    let of = |code, cause: String| LintFinding::error(code, entry.line, cause);
+    if let Some(rest) = word.strip_prefix(';') {
+        let cause = format!("`;` begins no comment here: `;{rest}` is read as a name");
+        return Some(of(LintCode::NoComment, cause).mend(Splice::replace(span.start..span.start + 1, "#")));
+    }
+    let parsed = HostName::parse(&word);
+    let is_dotted = word.ends_with('.');
+    let not_asked = |what: &str| format!("nothing ever asks for `{shown}`: {what}");
+    let (cause, name) = match parsed {
+        Ok(name) if is_dotted => (not_asked("a name stands here without its final dot"), Some(name.to_string())),
+        Ok(name) if !word.is_ascii() => {
+            (not_asked("browsers ask for the name in its ASCII form"), Some(name.to_string()))
+        }
+        Ok(_) | Err(NameError::Localhost) => return None,
+        Err(NameError::Url { name, .. }) => (not_asked("it is the address of a page"), name),
+        Err(NameError::Port { name, .. }) => (not_asked("a name has no port"), name),
+        Err(NameError::Wildcard { .. }) => (not_asked("a hosts file can't hold wildcards; write each name"), None),
+        Err(NameError::Character { character, .. }) if character == "an underscore" => {
+            let cause =
+                format!("`{shown}` has an underscore, which no host name may: certificates and servers refuse it");
+            return Some(LintFinding::warning(LintCode::NotAName, entry.line, cause).remedy("use a hyphen"));
+        }
+        Err(error) => (error.to_string(), None),
+    };
+    let finding = of(LintCode::NotAName, cause);
+    let known = |name: &String| file.names_of(entry).any(|own| own.eq_ignore_ascii_case(name.as_bytes()));
+    Some(match name {
+        // The name stands in the same line already: the slip just goes.
+        Some(name) if known(&name) => {
+            let before = bytes[..span.start].iter().rev().take_while(|byte| is_blank(**byte)).count();
+            finding.mend(Splice::remove(span.start - before..span.end))
+        }
+        Some(name) => finding.mend(Splice::replace(span.clone(), name)),
+        None => finding.remedy("correct the name, or take it out"),
+    })
+}

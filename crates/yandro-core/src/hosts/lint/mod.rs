@@ -1,0 +1,187 @@
+//! The critic: what in a hosts file doesn't do what it seems to, and what mends it.
+
+mod address;
+mod line;
+mod names;
+mod whole;
+
+use std::collections::HashSet;
+use std::ops::Range;
+
+use super::lookup::Multi;
+use super::parse::{Entry, HostsFile};
+use crate::name::HostName;
+use crate::site::SiteList;
+use crate::source::{self, Splice};
+use crate::system::Surroundings;
+
+pub use names::{Row, rows};
+
+/// Stable codes: a program may rely on them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum LintCode {
+    /// UTF-16: no line is read.
+    Utf16,
+    /// A byte order mark: the first line is not read.
+    ByteOrderMark,
+    /// So large that each lookup takes notable time.
+    LargeFile,
+    /// `hosts.txt` beside the hosts file, which nothing reads.
+    TextTwin,
+    /// The system doesn't read the file, or asks another source first.
+    NotReadFirst,
+    /// The file is made anew from Windows's.
+    MadeFromWindows,
+    /// The file is a mount of its own, and new at each start.
+    Mount,
+    /// The line begins with something that is no address.
+    NotAnAddress,
+    /// An address without a name.
+    NoName,
+    /// A name that nothing ever asks for.
+    NotAName,
+    /// `;` begins no comment.
+    NoComment,
+    /// A carriage return in the midst of a line doesn't end it.
+    StrayReturn,
+    /// A NUL ends the line for the resolver.
+    Nul,
+    /// Longer than some resolvers read.
+    LongLine,
+    /// `localhost` is missing.
+    LocalhostMissing,
+    /// `localhost` points elsewhere.
+    LocalhostElsewhere,
+    /// Another line says the same.
+    Duplicate,
+    /// Another line of the name answers first.
+    Shadowed,
+    /// A name that points to this machine and is no site.
+    NoSite,
+    /// A site's name is not in the file.
+    SiteMissing,
+    /// Yandro's line for a site that is no more.
+    SiteGone,
+    /// The site's folder is gone.
+    FolderGone,
+}
+
+/// How much it matters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, serde::Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Weight {
+    /// Worth knowing; nothing is wrong.
+    Note,
+    /// It works otherwise than it seems to.
+    Warning,
+    /// It doesn't work.
+    Error,
+}
+
+/// Something that the critic found.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LintFinding {
+    /// Which kind.
+    pub code: LintCode,
+    /// How much it matters.
+    pub weight: Weight,
+    /// The line, from 1, if it is about one.
+    pub line: Option<usize>,
+    /// The cause, in one sentence.
+    pub cause: String,
+    /// What a person does about it; none where `mend` does it.
+    pub remedy: Option<String>,
+    /// The edit that mends it.
+    mend: Option<Splice>,
+}
+
+/// What the file is judged by.
+#[derive(Clone, Debug)]
+pub struct LintContext<'a> {
+    /// The site list.
+    pub sites: &'a SiteList,
+    /// The sites whose folder is gone.
+    pub folders_gone: &'a [HostName],
+    /// Which lines of a name count.
+    pub multi: Multi,
+    /// Where the file stands.
+    pub surroundings: &'a Surroundings,
+    /// The hosts file's path, for messages.
+    pub path: &'a str,
+}
+
+impl LintFinding {
+    fn new(code: LintCode, weight: Weight, line: Option<usize>, cause: impl Into<String>) -> Self {
+        Self { code, weight, line, cause: cause.into(), remedy: None, mend: None }
+    }
+
+    fn error(code: LintCode, line: usize, cause: impl Into<String>) -> Self {
+        Self::new(code, Weight::Error, Some(line), cause)
+    }
+
+    fn warning(code: LintCode, line: usize, cause: impl Into<String>) -> Self {
+        Self::new(code, Weight::Warning, Some(line), cause)
+    }
+
+    fn remedy(mut self, remedy: impl Into<String>) -> Self {
+        self.remedy = Some(remedy.into());
+        self
+    }
+
+    fn mend(mut self, splice: Splice) -> Self {
+        self.mend = Some(splice);
+        self
+    }
+
+    /// Whether [`mended`] mends it.
+    pub fn is_mendable(&self) -> bool {
+        self.mend.is_some()
+    }
+}
+
+/// All that is to be said of a file, in the order of its lines.
+pub fn lint(bytes: &[u8], context: &LintContext<'_>) -> Vec<LintFinding> {
+    let mut found = whole::lint(bytes, context);
+    if found.iter().any(|finding| finding.code == LintCode::Utf16) {
+        return found;
+    }
+    let file = HostsFile::parse(bytes);
+    let mut entries: Vec<Entry> = Vec::new();
+    for (number, full) in file.lines() {
+        let entry = file.read(full.clone(), number);
+        if entry.as_ref().is_none_or(|entry| !entry.ours) {
+            line::lint(&file, number, &full, entry.as_ref(), &mut found);
+        }
+        entries.extend(entry);
+    }
+    names::lint(&file, &entries, context, &mut found);
+    found.sort_by_key(|finding| finding.line);
+    found
+}
+
+/// The file with everything mended that can be without asking; one that is well is as it was.
+pub fn mended(bytes: &[u8], context: &LintContext<'_>) -> Vec<u8> {
+    let mut text = bytes.to_vec();
+    // A cure can bring to light what it hid: a line that is read again may be a duplicate.
+    for _ in 0..8 {
+        let mut lines: HashSet<Option<usize>> = HashSet::new();
+        let found = lint(&text, context);
+        let first_of_line = found.into_iter().filter_map(|finding| {
+            let splice = finding.mend?;
+            lines.insert(finding.line).then_some(splice)
+        });
+        let splices: Vec<Splice> = first_of_line.collect();
+        if splices.is_empty() {
+            break;
+        }
+        text = source::apply(&text, &splices);
+    }
+    text
+}
+
+/// The bytes as people read them.
+fn shown(bytes: &[u8], range: &Range<usize>) -> String {
+    String::from_utf8_lossy(&bytes[range.clone()]).escape_debug().to_string()
+}

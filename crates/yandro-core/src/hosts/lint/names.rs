@@ -1,0 +1,198 @@
+//! What concerns a name, wherever its lines stand.
+
+use std::collections::{HashMap, HashSet};
+use std::net::IpAddr;
+use std::ops::Range;
+
+use super::super::lookup::Multi;
+use super::super::parse::{Entry, HostsFile};
+use super::super::takeover::{cut, is_local, is_local_name};
+use super::{LintCode, LintContext, LintFinding, Weight};
+use crate::name::HostName;
+use crate::site::Site;
+use crate::source::Splice;
+
+/// How many names a sentence lists.
+const LISTED: usize = 5;
+
+/// One line of the file as a list shows it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Row {
+    /// The line.
+    pub entry: Entry,
+    /// Its names, each with the line that answers in its stead, if one does.
+    pub names: Vec<(String, Option<usize>)>,
+}
+
+/// All entries, with what shadows them.
+pub fn rows(file: &HostsFile<'_>) -> Vec<Row> {
+    let entries: Vec<Entry> = file.entries().collect();
+    let first = first_answers(file, &entries);
+    let row = |entry: Entry| {
+        let names = file.names_of(&entry).map(|name| {
+            let (line, _) = first[&(name.to_ascii_lowercase(), entry.address.is_ipv4())];
+            (String::from_utf8_lossy(name).into_owned(), (line != entry.line).then_some(line))
+        });
+        Row { names: names.collect(), entry: entry.clone() }
+    };
+    entries.into_iter().map(row).collect()
+}
+
+/// The first line of each name in each family, and its address.
+fn first_answers(file: &HostsFile<'_>, entries: &[Entry]) -> HashMap<(Vec<u8>, bool), (usize, IpAddr)> {
+    let mut first = HashMap::new();
+    for entry in entries {
+        for name in file.names_of(entry) {
+            first.entry((name.to_ascii_lowercase(), entry.address.is_ipv4())).or_insert((entry.line, entry.address));
+        }
+    }
+    first
+}
+
+pub(super) fn lint(file: &HostsFile<'_>, entries: &[Entry], context: &LintContext<'_>, found: &mut Vec<LintFinding>) {
+    twice(file, entries, context, found);
+    localhost(file, entries, found);
+    sites(file, entries, context, found);
+}
+
+fn twice(file: &HostsFile<'_>, entries: &[Entry], context: &LintContext<'_>, found: &mut Vec<LintFinding>) {
+    // A line of ours says what the site list says: of two that say the same, the other goes.
+    let (ours, theirs): (Vec<&Entry>, Vec<&Entry>) = entries.iter().partition(|entry| entry.ours);
+    let mut said: HashMap<(Vec<u8>, IpAddr), usize> = HashMap::new();
+    for entry in ours.into_iter().chain(theirs) {
+        let mut again = Vec::new();
+        for name in file.names_of(entry) {
+            match said.entry((name.to_ascii_lowercase(), entry.address)) {
+                std::collections::hash_map::Entry::Occupied(earlier) => {
+                    again.push((name.to_ascii_lowercase(), *earlier.get()))
+                }
+                std::collections::hash_map::Entry::Vacant(free) => _ = free.insert(entry.line),
+            }
+        }
+        let Some((name, line)) = again.first().filter(|_| !entry.ours) else { continue };
+        let more = if again.len() > 1 { format!(" and {} more", again.len() - 1) } else { String::new() };
+        let name_shown = String::from_utf8_lossy(name);
+        let cause = format!("`{name_shown}`{more} points to {} already, by line {line}", entry.address);
+        let finding = LintFinding::warning(LintCode::Duplicate, entry.line, cause);
+        found.push(if is_local(file, entry) {
+            finding.remedy("harmless; yandro doesn't touch lines of `localhost`")
+        } else if *line == entry.line {
+            // `cut` takes a name away everywhere in a line.
+            finding.remedy("take the second of them out")
+        } else {
+            finding.mend(without(file, &entry.full, again.into_iter().map(|(name, _)| name).collect()))
+        });
+    }
+    let first = first_answers(file, entries);
+    for entry in entries {
+        for name in file.names_of(entry) {
+            let (line, address) = first[&(name.to_ascii_lowercase(), entry.address.is_ipv4())];
+            if address == entry.address {
+                continue;
+            }
+            let shown = String::from_utf8_lossy(name);
+            let how = match context.multi {
+                Multi::On => "comes second, and counts only where the first doesn't answer",
+                Multi::Off => "is never given (`multi` is off in /etc/host.conf)",
+            };
+            let cause = format!("`{shown}` points to {address} by line {line} already: {} {how}", entry.address);
+            let remedy = match (is_local_name(name), entry.ours) {
+                (true, _) => format!("edit line {} or {line} by hand", entry.line),
+                (false, true) => {
+                    format!("yandro map {} --take-over", owner(context, name).unwrap_or_else(|| shown.to_string()))
+                }
+                (false, false) => format!("yandro hosts point {shown} ADDRESS, with the right one"),
+            };
+            found.push(LintFinding::warning(LintCode::Shadowed, entry.line, cause).remedy(remedy));
+        }
+    }
+}
+
+fn owner(context: &LintContext<'_>, name: &[u8]) -> Option<String> {
+    let name = HostName::parse(std::str::from_utf8(name).ok()?).ok()?;
+    context.sites.owner(&name).map(|site| site.name.to_string())
+}
+
+/// The line without these names; no line, if it has no others.
+fn without(file: &HostsFile<'_>, full: &Range<usize>, names: std::collections::BTreeSet<Vec<u8>>) -> Splice {
+    match cut(&file.bytes()[full.clone()], &names) {
+        Some(rest) => Splice::replace(full.clone(), rest),
+        None => Splice::remove(full.clone()),
+    }
+}
+
+fn localhost(file: &HostsFile<'_>, entries: &[Entry], found: &mut Vec<LintFinding>) {
+    let of: Vec<&Entry> = entries
+        .iter()
+        .filter(|entry| file.names_of(entry).any(|name| name.eq_ignore_ascii_case(b"localhost")))
+        .collect();
+    for entry in of.iter().filter(|entry| !entry.address.is_loopback()) {
+        let cause = format!("`localhost` points to {}, which is another machine to most programs", entry.address);
+        let finding = LintFinding::error(LintCode::LocalhostElsewhere, entry.line, cause);
+        let is_alone = file.names_of(entry).all(is_local_name);
+        found.push(if is_alone {
+            let text = &file.bytes()[entry.full.clone()];
+            let start = text.iter().take_while(|byte| super::super::parse::is_blank(**byte)).count();
+            let length = text[start..].iter().take_while(|byte| !super::super::parse::is_blank(**byte)).count();
+            let right = if entry.address.is_ipv4() { "127.0.0.1" } else { "::1" };
+            finding.mend(Splice::replace(entry.full.start + start..entry.full.start + start + length, right))
+        } else {
+            finding.remedy("edit the line by hand: it has other names, too")
+        });
+    }
+    if !of.iter().any(|entry| entry.address.is_ipv4()) {
+        let cause =
+            "no line points `localhost` to 127.0.0.1: programs that ask for it may find nothing, or ask the network";
+        // Behind a byte order mark, which would hide the line.
+        let at = if file.bytes().starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
+        let line = format!("127.0.0.1\tlocalhost{}", crate::source::line_end(file.bytes()));
+        let finding = LintFinding::new(LintCode::LocalhostMissing, Weight::Error, None, cause);
+        found.push(finding.mend(Splice::insert(at, line)));
+    }
+}
+
+fn sites(file: &HostsFile<'_>, entries: &[Entry], context: &LintContext<'_>, found: &mut Vec<LintFinding>) {
+    let text = |name: &[u8]| String::from_utf8_lossy(name).to_ascii_lowercase();
+    let of_sites: HashSet<String> = context.sites.sites.iter().flat_map(Site::names).map(ToString::to_string).collect();
+    let there: HashSet<String> = entries.iter().flat_map(|entry| file.names_of(entry)).map(text).collect();
+    let mut strangers: Vec<(usize, String)> = Vec::new();
+    for entry in entries {
+        for name in file.names_of(entry).filter(|name| !is_local_name(name)).map(text) {
+            if of_sites.contains(&name) {
+                continue;
+            }
+            if entry.ours {
+                let cause = format!("yandro's line for `{name}`, which no site has any more");
+                found.push(LintFinding::warning(LintCode::SiteGone, entry.line, cause).remedy("yandro settle"));
+            } else if entry.address.is_loopback() && entry.address != IpAddr::from([127, 0, 1, 1]) {
+                // 127.0.1.1 is where Debian keeps the machine's own name.
+                strangers.extend(HostName::parse(&name).is_ok().then_some((entry.line, name)));
+            }
+        }
+    }
+    if let Some((line, _)) = strangers.first() {
+        let listed: Vec<&str> = strangers.iter().take(LISTED).map(|(_, name)| name.as_str()).collect();
+        let more = strangers.len().saturating_sub(LISTED);
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        let cause = format!("{}{more} point to this machine and are no sites", listed.join(", "));
+        let cause = if strangers.len() == 1 {
+            cause.replace("point to this machine and are no sites", "points to this machine and is no site")
+        } else {
+            cause
+        };
+        let finding = LintFinding::new(LintCode::NoSite, Weight::Note, Some(*line), cause);
+        found.push(finding.remedy("map them: yandro map NAME FOLDER; or take them out: yandro hosts drop NAME"));
+    }
+    for site in &context.sites.sites {
+        let missing: Vec<String> = site.names().map(ToString::to_string).filter(|name| !there.contains(name)).collect();
+        if !missing.is_empty() {
+            let cause = format!("no line names {}, of the site `{}`", missing.join(", "), site.name);
+            found.push(LintFinding::new(LintCode::SiteMissing, Weight::Error, None, cause).remedy("yandro settle"));
+        }
+        if context.folders_gone.contains(&site.name) {
+            let cause = format!("the folder of the site `{}` is gone: {}", site.name, site.content);
+            let remedy = format!("put it back, or take the site away: yandro unmap {}", site.name);
+            found.push(LintFinding::new(LintCode::FolderGone, Weight::Warning, None, cause).remedy(remedy));
+        }
+    }
+}

@@ -1,0 +1,71 @@
+//! What concerns the file as a whole.
+
+use super::{LintCode, LintContext, LintFinding, Weight};
+use crate::hosts::block::check_encoding;
+use crate::source::Splice;
+
+/// The size from which on each lookup takes notable time, in bytes: glibc reads the whole
+/// file for each (docs/performance.md).
+const LARGE: usize = 1_000_000;
+/// What glibc needs for a megabyte, in milliseconds, as measured.
+const PER_MEGABYTE: usize = 4;
+
+pub(super) fn lint(bytes: &[u8], context: &LintContext<'_>) -> Vec<LintFinding> {
+    let mut found = Vec::new();
+    let mut say = |code, weight, cause: String, remedy: &str| {
+        let finding = LintFinding::new(code, weight, None, cause);
+        found.push(if remedy.is_empty() { finding } else { finding.remedy(remedy) });
+    };
+    let (surroundings, path) = (context.surroundings, context.path);
+    if check_encoding(bytes).is_err() {
+        let cause = "the file is encoded as UTF-16, of which the resolver reads no line".to_owned();
+        say(LintCode::Utf16, Weight::Error, cause, "save it as plain ASCII text");
+    }
+    if bytes.len() > LARGE {
+        let (megabytes, cost) = (bytes.len() / LARGE, bytes.len() / LARGE * PER_MEGABYTE);
+        let cause = format!("the file has {megabytes} MB, and each lookup of any name reads it all: about {cost} ms");
+        say(LintCode::LargeFile, Weight::Warning, cause, "move block lists to a resolver that is made for them");
+    }
+    if surroundings.has_text_twin {
+        let cause = format!("there is a `hosts.txt` beside {path}, and nothing ever reads it");
+        say(
+            LintCode::TextTwin,
+            Weight::Warning,
+            cause,
+            "take its lines over with `yandro hosts import`, then delete it",
+        );
+    }
+    let sources = surroundings.name_sources();
+    let place = sources.iter().position(|source| *source == "files");
+    let is_file_source = |source: &str| matches!(source, "resolve" | "myhostname" | "mymachines");
+    let order = format!("`hosts: {}` in /etc/nsswitch.conf", sources.join(" "));
+    match place {
+        None if !sources.is_empty() && !sources.contains(&"resolve") => {
+            let cause = format!("the system doesn't read the file at all: {order}");
+            say(LintCode::NotReadFirst, Weight::Error, cause, "put `files` first in that line");
+        }
+        Some(place) if sources[..place].iter().any(|source| !is_file_source(source)) => {
+            let cause = format!("the system asks `{}` before the file: {order}", sources[0]);
+            say(LintCode::NotReadFirst, Weight::Warning, cause, "put `files` first in that line");
+        }
+        _ => {}
+    }
+    if surroundings.is_made_from_windows() {
+        let cause = format!("{path} is made anew from Windows's own at each start, and what is written here is lost");
+        let remedy = "say `[network]` `generateHosts = false` in /etc/wsl.conf; browsers on Windows read C:\\Windows\\System32\\drivers\\etc\\hosts, which needs the same lines";
+        say(LintCode::MadeFromWindows, Weight::Warning, cause, remedy);
+    } else if surroundings.is_mount(path) {
+        let cause = format!("{path} is a mount of its own, as in a container: it may be new at the next start");
+        say(
+            LintCode::Mount,
+            Weight::Note,
+            cause,
+            "have the container's own configuration add the names, if they are to last",
+        );
+    }
+    if bytes.starts_with(b"\xef\xbb\xbf") {
+        let cause = "the file begins with a byte order mark, and so the resolver doesn't read its first line";
+        found.push(LintFinding::error(LintCode::ByteOrderMark, 1, cause).mend(Splice::remove(0..3)));
+    }
+    found
+}

@@ -1,0 +1,81 @@
+//! What the system answers from the file.
+
+use std::net::{IpAddr, Ipv4Addr};
+
+use super::parse::HostsFile;
+use crate::name::HostName;
+
+/// Which addresses are asked for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Family {
+    /// Both, as browsers ask (`AF_UNSPEC`).
+    Any,
+    /// IPv4 alone (`AF_INET`).
+    V4,
+    /// IPv6 alone (`AF_INET6`).
+    V6,
+}
+
+/// `multi` in `host.conf(5)`: whether all lines of a name count, or the first alone.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Multi {
+    /// All: Debian's choice.
+    On,
+    /// The first: glibc's own choice.
+    Off,
+}
+
+impl Multi {
+    /// Reads `/etc/host.conf`; without the file glibc takes the first line alone.
+    pub fn of_host_conf(text: &[u8]) -> Self {
+        let text = String::from_utf8_lossy(text);
+        let said = text.lines().map(|line| line.split('#').next().unwrap_or(line)).filter_map(|line| {
+            let (key, value) = line.trim().split_once(char::is_whitespace)?;
+            key.eq_ignore_ascii_case("multi").then(|| value.trim().eq_ignore_ascii_case("on"))
+        });
+        if said.last() == Some(true) { Self::On } else { Self::Off }
+    }
+}
+
+impl HostsFile<'_> {
+    /// What getaddrinfo answers for `name` from this file alone, in the order of the file;
+    /// the system then sorts them by reach (RFC 6724). A line that stands twice counts twice.
+    pub fn lookup(&self, name: &HostName, family: Family, multi: Multi) -> Vec<IpAddr> {
+        let mut found: Vec<IpAddr> =
+            self.entries_of(name).iter().filter_map(|entry| as_asked(entry.address, family)).collect();
+        if multi == Multi::Off {
+            found.truncate(1);
+        }
+        found
+    }
+}
+
+/// A line's address in the family that is asked for. glibc answers a question for IPv4 from
+/// `::1`, with 127.0.0.1, and from mapped addresses (RFC 4291 section 2.5.5.2), too.
+fn as_asked(address: IpAddr, family: Family) -> Option<IpAddr> {
+    match (family, address) {
+        (Family::Any, address) => Some(address),
+        (Family::V4, IpAddr::V6(address)) if address.is_loopback() => Some(Ipv4Addr::LOCALHOST.into()),
+        (Family::V4, IpAddr::V6(address)) => address.to_ipv4_mapped().map(IpAddr::V4),
+        (Family::V4, address) => Some(address),
+        (Family::V6, address) => address.is_ipv6().then_some(address),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn multi_is_read_as_glibc_reads_it() {
+        for (text, multi) in [
+            ("multi on\n", Multi::On),
+            ("# multi on\n", Multi::Off),
+            ("order hosts\n\tMULTI  ON # note\n", Multi::On),
+            ("multi on\nmulti off\n", Multi::Off),
+            ("", Multi::Off),
+        ] {
+            assert_eq!(Multi::of_host_conf(text.as_bytes()), multi, "{text:?}");
+        }
+    }
+}

@@ -1,0 +1,186 @@
+//! What differs from one operating system to the next, as data.
+//!
+//! Only Linux's has ever been run; the others' is tested on trees of files.
+
+/// An operating system, as far as yandro's work differs on it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum System {
+    /// Linux, also below Windows (WSL) and in containers.
+    Linux,
+    /// macOS.
+    MacOs,
+    /// Windows.
+    Windows,
+}
+
+/// Something that keeps the resolver's answers for a while.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Cache {
+    /// systemd-resolved.
+    Resolved,
+    /// glibc's name service cache daemon.
+    Nscd,
+    /// macOS's own.
+    MacOs,
+    /// Windows's own.
+    Windows,
+}
+
+/// A program by its absolute path, and its arguments.
+pub type CommandLine = &'static [&'static str];
+
+impl System {
+    /// The system whose tree this is. `exists` tells whether there is something at an
+    /// absolute path below the tree's root.
+    pub fn of_tree(exists: impl Fn(&str) -> bool) -> Self {
+        if exists("/Windows/System32/drivers/etc") {
+            Self::Windows
+        } else if exists("/System/Library/CoreServices") {
+            Self::MacOs
+        } else {
+            Self::Linux
+        }
+    }
+
+    /// The hosts file, without the drive.
+    pub fn hosts_file(self) -> &'static str {
+        match self {
+            Self::Linux => "/etc/hosts",
+            // `/etc` is a link there.
+            Self::MacOs => "/private/etc/hosts",
+            Self::Windows => "/Windows/System32/drivers/etc/hosts",
+        }
+    }
+
+    /// What may keep old answers there.
+    pub fn caches(self) -> &'static [Cache] {
+        match self {
+            Self::Linux => &[Cache::Resolved, Cache::Nscd],
+            Self::MacOs => &[Cache::MacOs],
+            Self::Windows => &[Cache::Windows],
+        }
+    }
+}
+
+impl Cache {
+    /// What people call it.
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::Resolved => "systemd-resolved",
+            Self::Nscd => "nscd",
+            Self::MacOs => "macOS's name cache",
+            Self::Windows => "Windows's name cache",
+        }
+    }
+
+    /// A path that is there while it runs; `None` for one that always does.
+    pub fn socket(self) -> Option<&'static str> {
+        match self {
+            Self::Resolved => Some("/run/systemd/resolve/io.systemd.Resolve"),
+            Self::Nscd => Some("/run/nscd/socket"),
+            Self::MacOs | Self::Windows => None,
+        }
+    }
+
+    /// The commands that make it forget what it read in the hosts file, by its maker's manual.
+    pub fn flush(self) -> &'static [CommandLine] {
+        match self {
+            Self::Resolved => &[&["/usr/bin/resolvectl", "flush-caches"]],
+            Self::Nscd => &[&["/usr/sbin/nscd", "--invalidate=hosts"]],
+            Self::MacOs => &[&["/usr/bin/dscacheutil", "-flushcache"], &["/usr/bin/killall", "-HUP", "mDNSResponder"]],
+            Self::Windows => &[&[r"C:\Windows\System32\ipconfig.exe", "/flushdns"]],
+        }
+    }
+
+    /// The commands as a person types them.
+    pub fn typed(self) -> String {
+        let base = |program: &str| program.rsplit(['/', '\\']).next().unwrap_or(program).to_owned();
+        let line = |line: &CommandLine| {
+            [&[base(line[0])], &line[1..].iter().map(|w| (*w).to_owned()).collect::<Vec<_>>()[..]].concat().join(" ")
+        };
+        let sudo = if self == Self::Windows { "" } else { "sudo " };
+        self.flush().iter().map(|own| sudo.to_owned() + &line(own)).collect::<Vec<_>>().join("; ")
+    }
+}
+
+/// What is known of where a hosts file stands, beyond its own bytes.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Surroundings {
+    /// `/proc/version`, or nothing.
+    pub kernel: String,
+    /// `/etc/wsl.conf`, or nothing.
+    pub wsl_conf: String,
+    /// `/proc/self/mountinfo`, or nothing.
+    pub mounts: String,
+    /// `/etc/nsswitch.conf`, or nothing.
+    pub nsswitch: String,
+    /// `hosts.txt` is beside the hosts file.
+    pub has_text_twin: bool,
+}
+
+impl Surroundings {
+    /// Linux below Windows makes its hosts file anew from Windows's at each start, unless
+    /// `[network] generateHosts = false` is said.
+    pub fn is_made_from_windows(&self) -> bool {
+        let mut in_network = false;
+        let is_off = self.wsl_conf.lines().map(str::trim).any(|line| {
+            if line.starts_with('[') {
+                in_network = line.eq_ignore_ascii_case("[network]");
+            }
+            let bare: String = line.chars().filter(|c| !c.is_whitespace()).collect();
+            in_network && bare.eq_ignore_ascii_case("generateHosts=false")
+        });
+        self.is_wsl() && !is_off
+    }
+
+    /// Whether this is Linux below Windows.
+    pub fn is_wsl(&self) -> bool {
+        self.kernel.to_ascii_lowercase().contains("microsoft")
+    }
+
+    /// Whether the hosts file is a mount of its own, as in containers.
+    pub fn is_mount(&self, hosts: &str) -> bool {
+        // proc(5): the fifth field is the mount point.
+        self.mounts.lines().any(|line| line.split(' ').nth(4) == Some(hosts))
+    }
+
+    /// The sources of host names in `nsswitch.conf(5)`, in their order, without the
+    /// actions in brackets; empty if none are named.
+    pub fn name_sources(&self) -> Vec<&str> {
+        let lines = self.nsswitch.lines().map(|line| line.split('#').next().unwrap_or(line));
+        let Some(value) = lines.filter_map(|line| line.trim().strip_prefix("hosts:")).next() else { return Vec::new() };
+        value.split_whitespace().filter(|word| !word.starts_with('[') && !word.ends_with(']')).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn surroundings_are_read() {
+        let wsl = |conf: &str| Surroundings {
+            kernel: "Linux version 6.6.87-microsoft-standard-WSL2".into(),
+            wsl_conf: conf.into(),
+            ..Surroundings::default()
+        };
+        assert!(wsl("").is_made_from_windows());
+        assert!(wsl("[boot]\ngenerateHosts=false\n").is_made_from_windows());
+        assert!(!wsl("[network]\ngenerateHosts = FALSE\n").is_made_from_windows());
+        let container = Surroundings {
+            mounts: "36 35 98:0 /var/x/hosts /etc/hosts rw - ext4 /dev/vda rw\n".into(),
+            nsswitch: "# hosts: dns\nhosts:\tfiles mdns4_minimal [NOTFOUND=return] dns # x\n".into(),
+            ..Surroundings::default()
+        };
+        assert!(container.is_mount("/etc/hosts") && !container.is_mount("/etc"));
+        assert_eq!(container.name_sources(), ["files", "mdns4_minimal", "dns"]);
+        assert!(!container.is_made_from_windows());
+    }
+
+    #[test]
+    fn commands_are_typed_without_their_folders() {
+        assert_eq!(Cache::MacOs.typed(), "sudo dscacheutil -flushcache; sudo killall -HUP mDNSResponder");
+        assert_eq!(Cache::Windows.typed(), "ipconfig.exe /flushdns");
+    }
+}

@@ -1,0 +1,62 @@
+//! What keeps the resolver's answers for a while, on this machine.
+
+use camino::Utf8Path;
+use yandro_core::check::ResolverSetup;
+use yandro_core::system::{Cache, Surroundings};
+
+use crate::files;
+use crate::machine::Machine;
+use crate::network;
+use crate::process;
+
+/// The caches that run; none within a sysroot, which no resolver reads.
+pub fn running(machine: &Machine) -> Vec<Cache> {
+    let runs = |cache: &&Cache| {
+        let is_there = cache.flush().iter().all(|line| Utf8Path::new(line[0]).is_file());
+        is_there && cache.socket().is_none_or(|socket| std::os::unix::net::UnixStream::connect(socket).is_ok())
+    };
+    let known = if machine.is_real() { machine.system.caches() } else { &[] };
+    known.iter().filter(runs).copied().collect()
+}
+
+/// Has a cache forget its answers.
+///
+/// # Errors
+/// The words of the program that failed.
+pub fn flush(cache: Cache) -> Result<(), String> {
+    for line in cache.flush() {
+        let ran = process::run(Utf8Path::new(line[0]), &line[1..]).map_err(|error| format!("{}: {error}", line[0]))?;
+        if !ran.succeeded {
+            return Err(format!("{}: {}", ran.command, ran.words));
+        }
+    }
+    Ok(())
+}
+
+/// What stands between the hosts file and the resolver's answer; nothing within a sysroot.
+pub fn resolver_setup(machine: &Machine) -> ResolverSetup {
+    if !machine.is_real() {
+        return ResolverSetup::default();
+    }
+    let surroundings = surroundings(machine);
+    ResolverSetup {
+        caches: running(machine),
+        sources: surroundings.name_sources().iter().map(|&source| source.to_owned()).collect(),
+        own_addresses: network::addresses().iter().map(|own| own.address).collect(),
+    }
+}
+
+/// What is to be known of where the hosts file stands.
+pub fn surroundings(machine: &Machine) -> Surroundings {
+    let text = |absolute: &str| {
+        let bytes = files::read_if_there(&machine.path(absolute)).ok().flatten().unwrap_or_default();
+        String::from_utf8_lossy(&bytes).into_owned()
+    };
+    Surroundings {
+        kernel: text("/proc/version"),
+        wsl_conf: text("/etc/wsl.conf"),
+        mounts: text("/proc/self/mountinfo"),
+        nsswitch: text("/etc/nsswitch.conf"),
+        has_text_twin: machine.places.hosts.with_extension("txt").is_file(),
+    }
+}

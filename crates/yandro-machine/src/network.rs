@@ -1,0 +1,35 @@
+//! This machine's own addresses.
+
+use std::net::{IpAddr, Ipv6Addr};
+
+/// An address that one of this machine's interfaces has.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct InterfaceAddress {
+    /// The interface, such as `eth0`.
+    pub interface: String,
+    /// The address.
+    pub address: IpAddr,
+}
+
+/// All of them; none where the system doesn't tell.
+pub fn addresses() -> Vec<InterfaceAddress> {
+    let Ok(found) = nix::ifaddrs::getifaddrs() else { return Vec::new() };
+    let of = |found: nix::ifaddrs::InterfaceAddress| {
+        let socket = found.address?;
+        let v4 = socket.as_sockaddr_in().map(|own| IpAddr::V4(own.ip()));
+        let address = v4.or_else(|| socket.as_sockaddr_in6().map(|own| IpAddr::V6(own.ip())))?;
+        Some(InterfaceAddress { interface: found.interface_name, address })
+    };
+    found.filter_map(of).collect()
+}
+
+/// Whether an interface has this address; all of 127.0.0.0/8 is the loopback interface's (RFC 1122).
+pub fn is_own(address: IpAddr) -> bool {
+    let is_v4_loopback = address.is_ipv4() && address.is_loopback();
+    is_v4_loopback || addresses().iter().any(|own| own.address == address)
+}
+
+/// Whether there is `::1`: IPv6 can be switched off.
+pub fn has_v6_loopback() -> bool {
+    is_own(Ipv6Addr::LOCALHOST.into())
+}
