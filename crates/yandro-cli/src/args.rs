@@ -4,7 +4,7 @@ use std::net::IpAddr;
 
 use camino::Utf8PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use yandro_core::site::ServerKind;
+use yandro_core::site::{Https, ServerKind};
 
 /// From a project folder to a proven <https://name> on your own machine.
 ///
@@ -98,6 +98,7 @@ pub(crate) enum Command {
   yandro map saltmarsh.test ./saltmarsh
   yandro map depot.saltmarsh.test ./depot --document-root public --alias handbook.saltmarsh.test
   yandro map booking.saltmarsh.test http://127.0.0.1:3000
+  yandro map crew.saltmarsh.test ./crew --address 192.168.56.10   (a virtual machine serves it)
   yandro map saltmarsh.test --preview")]
 pub(crate) struct MapArgs {
     /// The site's name, such as saltmarsh.test
@@ -119,6 +120,15 @@ pub(crate) struct MapArgs {
     /// The web server that serves it
     #[arg(long, value_enum)]
     pub(crate) server: Option<ServerArg>,
+    /// Over which protocols the site answers
+    #[arg(long, value_enum, value_name = "WHICH")]
+    pub(crate) https: Option<HttpsArg>,
+    /// Plain HTTP alone, without a certificate: `--https off`
+    #[arg(long, conflicts_with = "https")]
+    pub(crate) plain: bool,
+    /// Map the name though somebody on the internet may own it, without being asked
+    #[arg(long)]
+    pub(crate) hide_real: bool,
     /// Where the name points to, such as the address of a virtual machine or of this machine
     /// on the network; 127.0.0.1 unless the site has another
     #[arg(long, value_name = "IP")]
@@ -135,6 +145,28 @@ pub(crate) enum ServerArg {
     Apache,
     /// The server that `yandro serve` runs
     BuiltIn,
+    /// One that yandro doesn't configure: in a virtual machine, a container, on another machine
+    Elsewhere,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum HttpsArg {
+    /// HTTPS; plain HTTP leads there (as it is without this option)
+    Only,
+    /// Both alike
+    Both,
+    /// Plain HTTP alone
+    Off,
+}
+
+impl From<HttpsArg> for Https {
+    fn from(arg: HttpsArg) -> Self {
+        match arg {
+            HttpsArg::Only => Self::Only,
+            HttpsArg::Both => Self::Both,
+            HttpsArg::Off => Self::Off,
+        }
+    }
 }
 
 impl From<ServerArg> for ServerKind {
@@ -142,6 +174,7 @@ impl From<ServerArg> for ServerKind {
         match arg {
             ServerArg::Apache => Self::Apache,
             ServerArg::BuiltIn => Self::BuiltIn,
+            ServerArg::Elsewhere => Self::Elsewhere,
         }
     }
 }

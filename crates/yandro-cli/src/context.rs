@@ -1,6 +1,7 @@
 //! What every command works with, captured once.
 
 use std::env;
+use std::net::IpAddr;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
@@ -9,7 +10,7 @@ use yandro_core::site::{ServerKind, Site, SiteList};
 use yandro_machine::apache::{self, Apache};
 use yandro_machine::changes::{self, Lock, ServerControl};
 use yandro_machine::settings::{self, Settings};
-use yandro_machine::{Environment, Machine, observe};
+use yandro_machine::{Environment, Machine, network, observe};
 
 use crate::args::Global;
 use crate::error::{CommandError, NO_SERVER};
@@ -117,10 +118,14 @@ impl Context {
         }
     }
 
-    /// The server that a site is on, or is to be on.
-    pub(crate) fn server_of(&self, wanted: Option<ServerKind>) -> Result<ServerKind, CommandError> {
+    /// The server that a site is on, or is to be on: one elsewhere, if its address is no
+    /// address of this machine.
+    pub(crate) fn server_of(&self, wanted: Option<ServerKind>, address: IpAddr) -> Result<ServerKind, CommandError> {
         match wanted {
             Some(server) => Ok(server),
+            None if !(address.is_loopback() || self.machine.is_real() && network::is_own(address)) => {
+                Ok(ServerKind::Elsewhere)
+            }
             None if apache::find_layout(&self.machine).is_some() => Ok(ServerKind::Apache),
             None => Err(CommandError::not_made("no web server was found: there is no Apache httpd in `/etc/apache2`")
                 .hint(NO_SERVER)),
@@ -130,16 +135,19 @@ impl Context {
     /// The ports of a site's server: HTTP, HTTPS.
     pub(crate) fn ports_of(&self, server: ServerKind) -> (u16, u16) {
         match server {
-            ServerKind::Apache => (80, 443),
+            ServerKind::Apache | ServerKind::Elsewhere => (80, 443),
             ServerKind::BuiltIn => (self.settings.built_in.http_port, self.settings.built_in.https_port),
         }
     }
 
     /// The address of a site's page.
     pub(crate) fn url(&self, site: &Site, server: ServerKind) -> String {
-        match self.ports_of(server).1 {
-            443 => format!("https://{}/", site.name),
-            port => format!("https://{}:{port}/", site.name),
+        let (http, https) = self.ports_of(server);
+        match (site.https.is_on(), http, https) {
+            (true, _, 443) => format!("https://{}/", site.name),
+            (true, _, port) => format!("https://{}:{port}/", site.name),
+            (false, 80, _) => format!("http://{}/", site.name),
+            (false, port, _) => format!("http://{}:{port}/", site.name),
         }
     }
 }

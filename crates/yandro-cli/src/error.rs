@@ -136,7 +136,10 @@ impl From<PlanError> for CommandError {
                     conflict.address
                 ),
             }),
-            PlanError::Pki(_) => Some("choose a name below one of these suffixes, such as `saltmarsh.test`".into()),
+            PlanError::HttpsForced(_) => {
+                Some("leave `--plain` and `--https off` out, or choose a suffix such as `.test`".into())
+            }
+            PlanError::Pki(_) => Some("choose a name below one of these suffixes, such as `saltmarsh.test`; or do without HTTPS: add `--plain`".into()),
             PlanError::ServerMissing => Some(NO_SERVER.into()),
             PlanError::ModuleMissing { .. } => Some("install the package that has it".into()),
             PlanError::VirtualHostTaken { path, .. } => {
@@ -149,7 +152,9 @@ impl From<PlanError> for CommandError {
             _ => None,
         };
         let command = match error {
-            PlanError::NameTaken { .. } | PlanError::Pki(_) | PlanError::Path(_) => Self::usage(error),
+            PlanError::NameTaken { .. } | PlanError::HttpsForced(_) | PlanError::Pki(_) | PlanError::Path(_) => {
+                Self::usage(error)
+            }
             error => Self::not_made(error),
         };
         hint.into_iter().fold(command, CommandError::hint)

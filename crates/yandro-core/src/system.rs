@@ -149,7 +149,7 @@ impl Surroundings {
     /// actions in brackets; empty if none are named.
     pub fn name_sources(&self) -> Vec<&str> {
         let lines = self.nsswitch.lines().map(|line| line.split('#').next().unwrap_or(line));
-        let Some(value) = lines.filter_map(|line| line.trim().strip_prefix("hosts:")).next() else { return Vec::new() };
+        let Some(value) = lines.map(str::trim).find_map(|line| line.strip_prefix("hosts:")) else { return Vec::new() };
         value.split_whitespace().filter(|word| !word.starts_with('[') && !word.ends_with(']')).collect()
     }
 }

@@ -11,6 +11,7 @@ use yandro_core::plan::ObservedApache;
 use crate::changes::{BroughtUp, ServerControl};
 use crate::files::{self, FileError};
 use crate::machine::Machine;
+use crate::network;
 use crate::process::{self, Ran};
 
 /// The variable that Debian's configuration has for the folder of its logs.
@@ -32,7 +33,7 @@ pub fn names(layout: &DebianLayout) -> Vec<HostName> {
 ///
 /// # Errors
 /// When a file or folder is there and can't be read.
-pub fn observe(layout: DebianLayout, names: &[HostName]) -> Result<ObservedApache, FileError> {
+pub fn observe(machine: &Machine, layout: DebianLayout, names: &[HostName]) -> Result<ObservedApache, FileError> {
     let mut site_files = BTreeMap::new();
     for name in names {
         if let Some(text) = files::read_if_there(&layout.site_file(name))? {
@@ -68,7 +69,10 @@ pub fn observe(layout: DebianLayout, names: &[HostName]) -> Result<ObservedApach
     let enabled_modules =
         module_links.iter().filter_map(|name| name.strip_suffix(".load").map(str::to_owned)).collect();
     let ports = files::read_if_there(&layout.root.join("ports.conf"))?.unwrap_or_default();
-    let listens_on_v6 = httpd::listens_on_v6(&ports);
+    // Of a server that runs its sockets tell; of one that is yet to be started, its configuration.
+    let by_socket = if machine.is_real() { network::listens_on_v6(80) } else { None };
+    let by_system = !machine.is_real() || network::would_listen_on_v6();
+    let listens_on_v6 = by_socket.unwrap_or_else(|| by_system && httpd::listens_on_v6(&ports));
     let log_folder = LOG_FOLDER.to_owned();
     Ok(ObservedApache {
         layout,

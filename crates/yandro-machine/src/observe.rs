@@ -113,7 +113,7 @@ fn observe_names(
         keys,
         take_over: TakeOver::No,
         has_v6_loopback: !machine.is_real() || network::has_v6_loopback(),
-        apache: apache::find_layout(machine).map(|layout| apache::observe(layout, names)).transpose()?,
+        apache: apache::find_layout(machine).map(|layout| apache::observe(machine, layout, names)).transpose()?,
         places,
     })
 }

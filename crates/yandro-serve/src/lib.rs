@@ -12,4 +12,4 @@ mod sites;
 mod tls;
 
 pub use server::{Running, Server};
-pub use sites::{ServedSite, SiteError, Sites};
+pub use sites::{Certificate, ServedSite, SiteError, Sites};

@@ -16,9 +16,14 @@ const HOP_BY_HOP: [&str; 7] =
     ["connection", "keep-alive", "proxy-authenticate", "proxy-authorization", "te", "trailer", "transfer-encoding"];
 
 /// The upstream's answer to `request`, which keeps its host; the upstream learns by
-/// `X-Forwarded-Proto` and `X-Forwarded-Host` that it came over HTTPS. `WebSockets` and
+/// `X-Forwarded-Proto` and `X-Forwarded-Host` how it came. `WebSockets` and
 /// other upgrades of HTTP/1.1 go through.
-pub(crate) async fn pass_on(upstream: &Upstream, host: &str, mut request: Request<Incoming>) -> Response<Body> {
+pub(crate) async fn pass_on(
+    upstream: &Upstream,
+    host: &str,
+    scheme: &'static str,
+    mut request: Request<Incoming>,
+) -> Response<Body> {
     let down = |error: &dyn std::fmt::Display| {
         let status = StatusCode::BAD_GATEWAY;
         text(
@@ -38,7 +43,7 @@ pub(crate) async fn pass_on(upstream: &Upstream, host: &str, mut request: Reques
 
     let upgrade = upgrade_of(&request);
     let client = upgrade.as_ref().map(|_| hyper::upgrade::on(&mut request));
-    let mut passed = match onward(host, upgrade.as_ref(), request) {
+    let mut passed = match onward(host, scheme, upgrade.as_ref(), request) {
         Ok(passed) => passed,
         Err(error) => return text(StatusCode::BAD_REQUEST, format!("The request can't be passed on: {error}\n")),
     };
@@ -72,6 +77,7 @@ fn upgrade_of<B>(request: &Request<B>) -> Option<HeaderValue> {
 
 fn onward(
     host: &str,
+    scheme: &'static str,
     upgrade: Option<&HeaderValue>,
     request: Request<Incoming>,
 ) -> Result<Request<Incoming>, hyper::header::InvalidHeaderValue> {
@@ -84,7 +90,7 @@ fn onward(
     };
     remove_hop_by_hop(&mut parts.headers);
     parts.headers.insert(HeaderName::from_static("x-forwarded-host"), host_header.clone());
-    parts.headers.insert(HeaderName::from_static("x-forwarded-proto"), HeaderValue::from_static("https"));
+    parts.headers.insert(HeaderName::from_static("x-forwarded-proto"), HeaderValue::from_static(scheme));
     parts.headers.insert(HOST, host_header);
     if let Some(protocol) = upgrade {
         parts.headers.insert(CONNECTION, HeaderValue::from_static("upgrade"));

@@ -8,9 +8,10 @@ use hyper::body::{Bytes, Incoming};
 use hyper::header::{CONTENT_TYPE, HOST, HeaderValue, LOCATION, SERVER};
 use hyper::{Method, Request, Response, StatusCode, Uri};
 use tower::ServiceExt as _;
+use yandro_core::site::Https;
 
 use crate::proxy;
-use crate::sites::{Answerer, Sites};
+use crate::sites::{Answerer, Entry, Sites};
 
 pub(crate) type Body = UnsyncBoxBody<Bytes, Box<dyn std::error::Error + Send + Sync>>;
 
@@ -20,24 +21,29 @@ const DRAINED: usize = 256 * 1024;
 /// What every answer says of itself.
 const NAME: HeaderValue = HeaderValue::from_static("yandro");
 
-/// Over plain HTTP: to the same name, path and query over HTTPS. 307 keeps the method
-/// and, unlike 301, is not remembered by browsers when the site is gone.
-pub(crate) fn redirect<B>(sites: &Sites, https_port: u16, request: &Request<B>) -> Response<Body> {
-    let host = host(request).unwrap_or_default();
-    let mut response = if sites.get(host).is_none() {
-        no_site(StatusCode::NOT_FOUND, host)
-    } else {
-        let port = if https_port == 443 { String::new() } else { format!(":{https_port}") };
-        let path = request.uri().path_and_query().map_or("/", |path| path.as_str());
-        let location = format!("https://{host}{port}{path}");
-        let mut response = text(StatusCode::TEMPORARY_REDIRECT, format!("This site is at {location}\n"));
-        match HeaderValue::try_from(location) {
-            Ok(location) => _ = response.headers_mut().insert(LOCATION, location),
-            Err(_) => response = text(StatusCode::BAD_REQUEST, "The path can't be sent on.\n"),
-        }
-        response
+/// Over plain HTTP: the site's own answer if it has one there, else to the same name, path and
+/// query over HTTPS.
+pub(crate) async fn answer_plain(sites: &Sites, https_port: u16, request: Request<Incoming>) -> Response<Body> {
+    let host = host(&request).unwrap_or_default().to_owned();
+    let mut response = match sites.get(&host) {
+        None => no_site(StatusCode::NOT_FOUND, &host),
+        Some(entry) if entry.https == Https::Only => redirect(&host, https_port, request.uri()),
+        Some(entry) => content(entry, &host, "http", request).await,
     };
-    response.headers_mut().insert(SERVER, NAME);
+    response.headers_mut().entry(SERVER).or_insert(NAME);
+    response
+}
+
+/// 307 keeps the method and, unlike 301, is not remembered by browsers when the site is gone.
+fn redirect(host: &str, https_port: u16, uri: &Uri) -> Response<Body> {
+    let port = if https_port == 443 { String::new() } else { format!(":{https_port}") };
+    let path = uri.path_and_query().map_or("/", |path| path.as_str());
+    let location = format!("https://{host}{port}{path}");
+    let mut response = text(StatusCode::TEMPORARY_REDIRECT, format!("This site is at {location}\n"));
+    match HeaderValue::try_from(location) {
+        Ok(location) => _ = response.headers_mut().insert(LOCATION, location),
+        Err(_) => response = text(StatusCode::BAD_REQUEST, "The path can't be sent on.\n"),
+    }
     response
 }
 
@@ -54,8 +60,13 @@ pub(crate) async fn answer(sites: &Sites, sni: Option<&str>, request: Request<In
         drain(request.into_body()).await;
         return no_site(StatusCode::MISDIRECTED_REQUEST, &host);
     };
+    content(entry, &host, "https", request).await
+}
+
+/// What the site answers with.
+async fn content(entry: &Entry, host: &str, scheme: &'static str, request: Request<Incoming>) -> Response<Body> {
     match &entry.answer {
-        Answerer::Upstream(upstream) => proxy::pass_on(upstream, &host, request).await,
+        Answerer::Upstream(upstream) => proxy::pass_on(upstream, host, scheme, request).await,
         Answerer::Folder(files) => {
             if ![Method::GET, Method::HEAD].contains(request.method()) {
                 drain(request.into_body()).await;

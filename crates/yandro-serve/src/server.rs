@@ -113,10 +113,10 @@ where
 async fn plain(stream: TcpStream, sites: Current, https_port: u16) {
     let service = service_fn(|request| {
         let sites = tls::current(&sites);
-        async move { Ok::<_, std::convert::Infallible>(respond::redirect(&sites, https_port, &request)) }
+        async move { Ok::<_, std::convert::Infallible>(respond::answer_plain(&sites, https_port, request).await) }
     });
     // A client that breaks off is no fault of ours, and there is nobody to tell.
-    _ = Builder::new(TokioExecutor::new()).serve_connection(TokioIo::new(stream), service).await;
+    _ = Builder::new(TokioExecutor::new()).serve_connection_with_upgrades(TokioIo::new(stream), service).await;
 }
 
 async fn secure(stream: TcpStream, acceptor: TlsAcceptor, sites: Current) {

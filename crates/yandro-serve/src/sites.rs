@@ -10,7 +10,7 @@ use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::sign::CertifiedKey;
 use tower_http::services::ServeDir;
 use yandro_core::name::HostName;
-use yandro_core::site::{Content, Site, Upstream};
+use yandro_core::site::{Content, Https, Site, Upstream};
 
 use crate::files;
 
@@ -19,6 +19,13 @@ use crate::files;
 pub struct ServedSite {
     /// The site.
     pub site: Site,
+    /// Its certificate; `None` for a site without HTTPS.
+    pub certificate: Option<Certificate>,
+}
+
+/// A certificate with its key.
+#[derive(Clone)]
+pub struct Certificate {
     /// Full chain, PEM.
     pub chain: Vec<u8>,
     /// Key, PKCS#8 PEM. Secret.
@@ -41,13 +48,27 @@ pub struct Sites {
 
 pub(crate) struct Entry {
     pub(crate) answer: Answerer,
-    pub(crate) key: Arc<CertifiedKey>,
+    /// Over which protocols it answers.
+    pub(crate) https: Https,
+    pub(crate) key: Option<Arc<CertifiedKey>>,
 }
 
 /// What answers for a site.
 pub(crate) enum Answerer {
     Folder(ServeDir),
     Upstream(Upstream),
+}
+
+impl Certificate {
+    fn read(&self) -> Result<CertifiedKey, String> {
+        let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_slice_iter(&self.chain)
+            .collect::<Result<_, _>>()
+            .map_err(|error| format!("its certificate can't be read: {error}"))?;
+        let key =
+            PrivateKeyDer::from_pem_slice(&self.key).map_err(|error| format!("its key can't be read: {error}"))?;
+        CertifiedKey::from_der(chain, key, &rustls::crypto::ring::default_provider())
+            .map_err(|error| format!("its certificate and key don't fit: {error}"))
+    }
 }
 
 impl Sites {
@@ -59,13 +80,7 @@ impl Sites {
         let mut by_name = HashMap::new();
         for served in sites {
             let fault = |fault: String| SiteError { site: served.site.name.clone(), fault };
-            let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_slice_iter(&served.chain)
-                .collect::<Result<_, _>>()
-                .map_err(|error| fault(format!("its certificate can't be read: {error}")))?;
-            let key = PrivateKeyDer::from_pem_slice(&served.key)
-                .map_err(|error| fault(format!("its key can't be read: {error}")))?;
-            let key = CertifiedKey::from_der(chain, key, &rustls::crypto::ring::default_provider())
-                .map_err(|error| fault(format!("its certificate and key don't fit: {error}")))?;
+            let key = served.certificate.as_ref().map(Certificate::read).transpose().map_err(fault)?;
             let answer = match &served.site.content {
                 Content::Upstream(upstream) => Answerer::Upstream(upstream.clone()),
                 Content::Folder { .. } => {
@@ -73,7 +88,7 @@ impl Sites {
                     Answerer::Folder(files::of(&root))
                 }
             };
-            let entry = Arc::new(Entry { answer, key: Arc::new(key) });
+            let entry = Arc::new(Entry { answer, https: served.site.https, key: key.map(Arc::new) });
             by_name.extend(served.site.names().map(|name| (name.to_string(), entry.clone())));
         }
         Ok(Self { by_name })

@@ -27,7 +27,7 @@ impl std::fmt::Debug for BySni {
 
 impl ResolvesServerCert for BySni {
     fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
-        current(&self.0).get(hello.server_name()?).map(|entry| entry.key.clone())
+        current(&self.0).get(hello.server_name()?)?.key.clone()
     }
 }
 

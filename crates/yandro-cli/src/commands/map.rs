@@ -5,11 +5,12 @@ use serde_json::json;
 use yandro_core::hosts::TakeOver;
 use yandro_core::name::HostName;
 use yandro_core::plan::map_site;
-use yandro_core::site::{Content, DEFAULT_ADDRESS, ServerKind, Site, SiteList, Upstream};
+use yandro_core::site::{Content, DEFAULT_ADDRESS, Https, ServerKind, Site, SiteList, Upstream};
 use yandro_machine::{SystemFresh, observe};
 
 use super::apply::{Done, Planned, apply};
 use super::prove::{Proven, prove};
+use super::real_names;
 use crate::args::MapArgs;
 use crate::context::{Context, now};
 use crate::error::{self, CommandError, Status};
@@ -29,6 +30,7 @@ pub(crate) fn run_then(
     written: impl Fn() -> Result<(), CommandError>,
 ) -> Result<Status, CommandError> {
     let mut proven = None;
+    let mut asked = false;
     let plan = || {
         let (text, list) = context.list()?;
         let site = desired(context, args, &list)?;
@@ -37,6 +39,7 @@ pub(crate) fn run_then(
             observed.take_over = TakeOver::Yes;
         }
         let mut set = map_site(&observed, &list, &site, &mut SystemFresh::new())?;
+        real_names::ask(context, args.hide_real, &site, &list, &mut asked)?;
         // A server that doesn't run has to, even where nothing has to be written.
         set.server = set.server.or(site.server.filter(|_| needs_start(context, &site)));
         Ok(Planned { set, starts: true, about: site })
@@ -70,12 +73,17 @@ fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Result<Site, C
     if let Some(twice) = names.windows(2).find_map(|pair| (pair[0] == pair[1]).then_some(pair[0])) {
         return Err(CommandError::usage(format!("`{twice}` is given twice")));
     }
+    let address = args.address.or(before.map(|before| before.address)).unwrap_or(DEFAULT_ADDRESS);
+    // A site that moves to another address is served by whatever is there.
+    let server_before = before.filter(|before| before.address == address).and_then(|before| before.server);
+    let chosen = args.https.map(Into::into).or(args.plain.then_some(Https::Off));
     Ok(Site {
         name,
         aliases,
         content: content(context, args, before)?,
-        address: args.address.or(before.map(|before| before.address)).unwrap_or(DEFAULT_ADDRESS),
-        server: Some(context.server_of(args.server.map(Into::into).or(before.and_then(|before| before.server)))?),
+        address,
+        server: Some(context.server_of(args.server.map(Into::into).or(server_before), address)?),
+        https: chosen.or(before.map(|before| before.https)).unwrap_or_default(),
     })
 }
 
@@ -142,6 +150,35 @@ fn needs_start(context: &Context, site: &Site) -> bool {
     site.server == Some(ServerKind::Apache) && context.control().is_some_and(|apache| apache.running().is_none())
 }
 
+/// What is worth knowing of a site that was just mapped.
+fn notes(context: &Context, done: &Done<Site>) -> Vec<String> {
+    let Done { set, about: site, .. } = done;
+    let mut notes: Vec<String> = Vec::new();
+    let known = set.sites.iter().filter_map(|change| change.before.as_ref()).flat_map(Site::names).collect::<Vec<_>>();
+    for name in site.names().filter(|name| !set.sites.is_empty() && !known.contains(name)) {
+        notes.extend(name.advice().map(|advice| format!("{}: {advice}", both_ways(name))));
+    }
+    let moved =
+        set.sites.iter().any(|change| change.before.as_ref().is_some_and(|before| before.address != site.address));
+    if moved {
+        notes.push(BROWSERS_REMEMBER.into());
+    }
+    if site.server == Some(ServerKind::Elsewhere)
+        && site.https.is_on()
+        && set.change_of(&context.machine.places.chain(&site.name)).is_some()
+    {
+        notes.push(format!(
+            "the server at {} needs this certificate and its key: {}",
+            site.address,
+            context.machine.places.certificates().join(site.name.as_str())
+        ));
+    }
+    notes
+}
+
+/// What a name's new address has to get past, besides the system's own caches.
+pub(super) const BROWSERS_REMEMBER: &str = "browsers remember the old address for about a minute; to have them forget at once: chrome://net-internals/#dns in Chromium, about:networking#dns in Firefox, or a restart";
+
 fn tell(context: &Context, done: &Done<Site>, proof: &Proven, ui: &mut Ui) -> Status {
     let Done { set, brought_up, about: site } = done;
     let server = site.server.unwrap_or(ServerKind::BuiltIn);
@@ -164,13 +201,19 @@ fn tell(context: &Context, done: &Done<Site>, proof: &Proven, ui: &mut Ui) -> St
             lines.push(("server", server_line(server, *brought_up)));
         }
         lines.push(match proof {
-            Proven::Seen(_) if proven => ("proof", format!("{GOOD}{url} answers from there, over HTTPS{GOOD:#}")),
+            Proven::Seen(_) if proven => {
+                let how = if site.https.is_on() { ", over HTTPS" } else { "" };
+                ("proof", format!("{GOOD}{url} answers from there{how}{GOOD:#}"))
+            }
             Proven::Seen(_) => ("proof", format!("{WARN}written, but not all is well{WARN:#}")),
             Proven::NotTried(why) => ("proof", format!("{WARN}not proven{WARN:#}: {why}")),
         });
         ui.say(&labelled(&lines));
         for finding in &findings {
             ui.print(&finding_text(finding, ui.verbose));
+        }
+        for note in notes(context, done) {
+            ui.note(&note);
         }
         if set.change_of(&context.machine.places.root_certificate()).is_some() {
             ui.say(&format!(

@@ -8,6 +8,7 @@ pub(crate) mod history;
 pub(crate) mod hosts;
 pub(crate) mod map;
 mod prove;
+mod real_names;
 pub(crate) mod serve;
 pub(crate) mod settle;
 pub(crate) mod sites;

@@ -6,7 +6,7 @@ use std::time::{Duration, SystemTime};
 use camino::Utf8Path;
 use yandro_core::site::SiteList;
 use yandro_machine::files;
-use yandro_serve::{Running, ServedSite, Server, Sites};
+use yandro_serve::{Certificate, Running, ServedSite, Server, Sites};
 
 use crate::args::ServeArgs;
 use crate::context::Context;
@@ -29,7 +29,7 @@ pub(crate) fn run(context: &Context, args: &ServeArgs, ui: &mut Ui) -> Result<St
         let (http, https) = server.ports().map_err(CommandError::not_made)?;
         let running = server.start(sites).map_err(CommandError::not_made)?;
         ui.say(&format!(
-            "{STRONG}serving {}{STRONG:#} on ports {http} (redirects) and {https} (HTTPS); Ctrl-C ends it",
+            "{STRONG}serving {}{STRONG:#} on ports {http} (HTTP) and {https} (HTTPS); Ctrl-C ends it",
             count(list.sites.len() - left_out.len(), "site")
         ));
         for site in &list.sites {
@@ -70,9 +70,12 @@ pub(crate) fn served(context: &Context, list: &SiteList) -> Result<(Sites, Vec<S
     for site in &list.sites {
         let chain = files::read_if_there(&places.chain(&site.name))?;
         let key = files::read_if_there(&places.key(&site.name))?;
-        match (chain, key) {
-            (Some(chain), Some(key)) => sites.push(ServedSite { site: site.clone(), chain, key }),
-            _ => left_out.push(site.name.to_string()),
+        let certificate = chain.zip(key).map(|(chain, key)| Certificate { chain, key });
+        match certificate {
+            None if site.https.is_on() => left_out.push(site.name.to_string()),
+            certificate => {
+                sites.push(ServedSite { site: site.clone(), certificate: certificate.filter(|_| site.https.is_on()) });
+            }
         }
     }
     let sites = Sites::new(sites)

@@ -2,7 +2,7 @@
 
 use serde_json::json;
 use yandro_core::plan::{Settlement, Step, settle};
-use yandro_core::site::ServerKind;
+use yandro_core::site::{DEFAULT_ADDRESS, ServerKind};
 use yandro_machine::{SystemFresh, observe};
 
 use super::apply::{Planned, apply};
@@ -62,7 +62,7 @@ fn plan(context: &Context) -> Result<Planned<(Settlement, usize)>, CommandError>
     let default = if list.sites.iter().all(|site| site.server.is_some()) {
         ServerKind::BuiltIn
     } else {
-        context.server_of(None)?
+        context.server_of(None, DEFAULT_ADDRESS)?
     };
     let mut settlement = settle(observed, &list, default, &mut SystemFresh::new()).map_err(|failed| {
         let (name, error) = *failed;

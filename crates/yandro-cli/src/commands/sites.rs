@@ -11,7 +11,7 @@ use yandro_machine::{apache, files};
 
 use crate::context::Context;
 use crate::error::{CommandError, Status};
-use crate::view::{Cell, DIM, GOOD, STRONG, Table, Ui, WARN, count};
+use crate::view::{Cell, DIM, GOOD, STRONG, Table, Ui, WARN, both_ways, count};
 
 pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
     let (_, list) = context.list()?;
@@ -29,13 +29,13 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
     for (site, missing) in list.sites.iter().zip(&stands) {
         let stands = if missing.is_empty() { Cell::new("mapped", GOOD) } else { Cell::new(missing.join(", "), WARN) };
         table.row(vec![
-            Cell::new(site.name.to_unicode(), STRONG),
+            Cell::new(both_ways(&site.name), STRONG),
             Cell::plain(site.server.map_or("any", ServerKind::word)),
             Cell::plain(site.content.to_string()),
             stands,
         ]);
         for alias in &site.aliases {
-            table.row(vec![Cell::new(format!("  {}", alias.to_unicode()), DIM)]);
+            table.row(vec![Cell::new(format!("  {}", both_ways(alias)), DIM)]);
         }
     }
     ui.table(&table);
@@ -86,7 +86,7 @@ impl Written {
         if site.names().any(|name| !self.names.contains(name.as_str())) {
             missing.push("not in the hosts file");
         }
-        if !self.certificates.contains(site.name.as_str()) {
+        if site.https.is_on() && !self.certificates.contains(site.name.as_str()) {
             missing.push("no certificate");
         }
         let is_enabled = |name: &HostName| {

@@ -15,6 +15,7 @@ mod built_in;
 mod crash;
 mod demo;
 mod history;
+mod hosts;
 mod kit;
 mod namespace;
 mod privilege;

@@ -21,6 +21,8 @@ pub enum Code {
     ResolverDiffers,
     /// The resolver knows no address.
     ResolverFails,
+    /// No interface of this machine has the site's address any more.
+    AddressGone,
     /// Nothing listens on the port.
     PortClosed,
     /// The address doesn't answer.

@@ -148,7 +148,11 @@ impl Judge<'_> {
         self.step(Step::Chain, spoken, None, Judge::chain);
         self.step(Step::Name, spoken, None, Judge::name);
         self.step(Step::Validity, spoken, None, Judge::validity);
-        let trusted = &[Step::Hosts, Step::Resolver, Step::Tls, Step::Chain, Step::Name, Step::Validity];
+        let trusted: &[Step] = if self.expected.site.https.is_on() {
+            &[Step::Hosts, Step::Resolver, Step::Tls, Step::Chain, Step::Name, Step::Validity]
+        } else {
+            &[Step::Hosts, Step::Resolver, Step::Connect, Step::Http]
+        };
         self.step(Step::Https, trusted, self::took(seen.https.as_ref()), Judge::https);
         self.step(Step::Proof, trusted, self::took(seen.proof.as_ref()), Judge::proof);
     }
@@ -161,6 +165,12 @@ impl Judge<'_> {
         took: Option<Duration>,
         judge: impl FnOnce(&Self) -> Result<String, Box<(String, Fault)>>,
     ) {
+        let of_tls = [Step::Tls, Step::Chain, Step::Name, Step::Validity, Step::Https];
+        if !self.expected.site.https.is_on() && of_tls.contains(&step) {
+            let detail = "plain HTTP alone".to_owned();
+            self.steps.push(StepReport { step, outcome: Outcome::NotNeeded, detail, took: Duration::ZERO });
+            return;
+        }
         let stopper = needs
             .iter()
             .find(|need| self.steps.iter().any(|done| done.step == **need && matches!(done.outcome, Outcome::Failed)));

@@ -7,7 +7,7 @@ use super::judge::Judge;
 use super::observation::{Answer, Connection, Failure, FailureKind, Proof, ResolverAnswer, Timed, Verdict};
 use crate::hosts::contradicted;
 use crate::pki::{RENEW_DAYS, date};
-use crate::site::{Content, DEFAULT_ADDRESS, ServerKind};
+use crate::site::{Content, DEFAULT_ADDRESS, Https, ServerKind};
 
 /// A finding before it is known which step of which name it belongs to.
 pub(super) struct Fault {
@@ -53,7 +53,11 @@ impl Judge<'_> {
     fn start_server(&self) -> String {
         match self.expected.server {
             ServerKind::Apache => self.map_again(),
+            ServerKind::BuiltIn if !self.expected.site.address.is_loopback() => {
+                format!("yandro serve --listen {}", self.expected.site.address)
+            }
             ServerKind::BuiltIn => "yandro serve".into(),
+            ServerKind::Elsewhere => format!("start the server at {}", self.expected.site.address),
         }
     }
 
@@ -158,6 +162,28 @@ impl Judge<'_> {
     }
 
     pub(super) fn connect(&self) -> Judged {
+        let (address, own) = (self.expected.site.address, &self.expected.resolver.own_addresses);
+        let is_here = self.expected.server != ServerKind::Elsewhere;
+        if is_here && !address.is_loopback() && !own.is_empty() && !own.contains(&address) {
+            let cause =
+                format!("no interface of this machine has the address {address} any more, which the site is at");
+            let others: Vec<String> = own
+                .iter()
+                .filter(|own| !own.is_loopback() && own.is_ipv4() == address.is_ipv4())
+                .map(ToString::to_string)
+                .collect();
+            let seen = if others.is_empty() {
+                "it has loopback alone".to_owned()
+            } else {
+                format!("it has {}", others.join(", "))
+            };
+            let remedy = format!(
+                "yandro map {} --address {}",
+                self.expected.site.name,
+                others.first().map_or("127.0.0.1", String::as_str)
+            );
+            return fail("address gone", Fault::error(Code::AddressGone, cause).seen(seen).mend(remedy));
+        }
         match seen(self.seen.connect.as_ref()) {
             Some(Err(failure)) => self.unconnected(failure, self.expected.http_port),
             _ => Ok(format!("port {}", self.expected.http_port)),
@@ -174,6 +200,9 @@ impl Judge<'_> {
             }
             None => return Ok(String::new()),
         };
+        if self.expected.site.https != Https::Only {
+            return self.page(answer, "http");
+        }
         let Some(location) = answer.location.as_ref().filter(|_| (300..400).contains(&answer.status)) else {
             let cause = format!(
                 "`http://{name}/` answers {} and doesn't lead to HTTPS: another virtual host answers, or its redirect is gone",
@@ -300,14 +329,19 @@ impl Judge<'_> {
 
     pub(super) fn https(&self) -> Judged {
         let name = &self.seen.name;
-        let answer: &Answer = match seen(self.seen.https.as_ref()) {
-            Some(Ok(answer)) => answer,
+        match seen(self.seen.https.as_ref()) {
+            Some(Ok(answer)) => self.page(answer, "https"),
             Some(Err(failure)) => {
                 let cause = format!("`https://{name}/` gives no proper answer");
-                return fail("no answer", Fault::error(Code::HttpsFails, cause).seen(failure.words.clone()));
+                fail("no answer", Fault::error(Code::HttpsFails, cause).seen(failure.words.clone()))
             }
-            None => return Ok(String::new()),
-        };
+            None => Ok(String::new()),
+        }
+    }
+
+    /// The site's own first page.
+    fn page(&self, answer: &Answer, scheme: &str) -> Judged {
+        let name = &self.seen.name;
         let served_by = answer.server.as_ref().map(|server| format!("answered by `{server}`"));
         let is_folder = matches!(self.expected.site.content, Content::Folder { .. });
         // Where the proof tells the cause, the status is only its symptom.
@@ -319,12 +353,12 @@ impl Judge<'_> {
         }
         let cause = match answer.status {
             500.. => {
-                format!("`https://{name}/` answers {}: a fault within the server or the application", answer.status)
+                format!("`{scheme}://{name}/` answers {}: a fault within the server or the application", answer.status)
             }
             403 if is_folder => format!(
-                "`https://{name}/` answers 403: the server may not read the folder, or there is no index page and no listing"
+                "`{scheme}://{name}/` answers 403: the server may not read the folder, or there is no index page and no listing"
             ),
-            404 if is_folder => format!("`https://{name}/` answers 404: the document root has no index page"),
+            404 if is_folder => format!("`{scheme}://{name}/` answers 404: the document root has no index page"),
             _ => return Ok(answer.status.to_string()),
         };
         let mut fault = Fault::warning(Code::HttpsStatus, cause);

@@ -7,7 +7,7 @@ use time::macros::datetime;
 use super::*;
 use crate::name::HostName;
 use crate::pki::{Constraints, Facts};
-use crate::site::{Content, DEFAULT_ADDRESS, ServerKind, Site, Upstream};
+use crate::site::{Content, DEFAULT_ADDRESS, Https, ServerKind, Site, Upstream};
 
 const NOW: time::OffsetDateTime = datetime!(2026-11-23 08:00 UTC);
 
@@ -50,6 +50,7 @@ fn expected() -> Expected {
             content: Content::folder("/srv/saltmarsh"),
             address: DEFAULT_ADDRESS,
             server: Some(ServerKind::Apache),
+            https: Https::default(),
         },
         server: ServerKind::Apache,
         http_port: 80,

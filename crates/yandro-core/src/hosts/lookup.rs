@@ -33,13 +33,16 @@ impl Multi {
             let (key, value) = line.trim().split_once(char::is_whitespace)?;
             key.eq_ignore_ascii_case("multi").then(|| value.trim().eq_ignore_ascii_case("on"))
         });
-        if said.last() == Some(true) { Self::On } else { Self::Off }
+        if said.fold(false, |_, on| on) { Self::On } else { Self::Off }
     }
 }
 
 impl HostsFile<'_> {
     /// What getaddrinfo answers for `name` from this file alone, in the order of the file;
     /// the system then sorts them by reach (RFC 6724). A line that stands twice counts twice.
+    ///
+    /// Known difference: of a line that begins with blanks and has a NUL, glibc repeats the last
+    /// bytes before the NUL, as many as there are blanks; here the NUL just ends the line.
     pub fn lookup(&self, name: &HostName, family: Family, multi: Multi) -> Vec<IpAddr> {
         let mut found: Vec<IpAddr> =
             self.entries_of(name).iter().filter_map(|entry| as_asked(entry.address, family)).collect();
@@ -54,10 +57,9 @@ impl HostsFile<'_> {
 /// `::1`, with 127.0.0.1, and from mapped addresses (RFC 4291 section 2.5.5.2), too.
 fn as_asked(address: IpAddr, family: Family) -> Option<IpAddr> {
     match (family, address) {
-        (Family::Any, address) => Some(address),
         (Family::V4, IpAddr::V6(address)) if address.is_loopback() => Some(Ipv4Addr::LOCALHOST.into()),
         (Family::V4, IpAddr::V6(address)) => address.to_ipv4_mapped().map(IpAddr::V4),
-        (Family::V4, address) => Some(address),
+        (Family::V4 | Family::Any, address) => Some(address),
         (Family::V6, address) => address.is_ipv6().then_some(address),
     }
 }

@@ -183,11 +183,14 @@ pub(super) fn words(bytes: &[u8], full: &Range<usize>) -> Vec<Range<usize>> {
 }
 
 fn read_line(bytes: &[u8], full: Range<usize>, number: usize) -> Option<Entry> {
-    let words = words(bytes, &full);
-    let (address, names) = words.split_first()?;
+    let mut names = words(bytes, &full);
+    if names.is_empty() {
+        return None;
+    }
+    let address = names.remove(0);
     // std reads just what inet_pton does: no zone, no short or padded form.
-    let address: IpAddr = std::str::from_utf8(&bytes[address.clone()]).ok()?.parse().ok()?;
-    Some(Entry { line: number, address, names: names.to_vec(), full, ours: false })
+    let address: IpAddr = std::str::from_utf8(&bytes[address]).ok()?.parse().ok()?;
+    Some(Entry { line: number, address, names, full, ours: false })
 }
 
 #[cfg(test)]

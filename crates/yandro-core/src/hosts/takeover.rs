@@ -63,13 +63,13 @@ pub(super) fn take(
         }
         let mut taken: Names = file.names_of(&entry).map(<[u8]>::to_ascii_lowercase).collect();
         taken.retain(|own| names.iter().any(|name| name.as_str().as_bytes() == own));
-        let splice = match earlier.iter().find(|line| line.whole.end == entry.full.end && line.whole != entry.full) {
-            // What is left of a line that was taken over before.
-            Some(line) => line.with(bytes, &line.names.union(&taken).cloned().collect()),
-            None => {
-                let (text, end) = split_end(bytes, &entry.full);
-                Taken { whole: entry.full.clone(), text, end, names: Names::new() }.with(bytes, &taken)
-            }
+        // It may be what is left of a line that was taken over before.
+        let line = earlier.iter().find(|line| line.whole.end == entry.full.end && line.whole != entry.full);
+        let splice = if let Some(line) = line {
+            line.with(bytes, &line.names.union(&taken).cloned().collect())
+        } else {
+            let (text, end) = split_end(bytes, &entry.full);
+            Taken { whole: entry.full.clone(), text, end, names: Names::new() }.with(bytes, &taken)
         };
         if !splices.contains(&splice) {
             splices.push(splice);

@@ -3,9 +3,9 @@
 use camino::{Utf8Path, Utf8PathBuf};
 
 use super::parse::{ParseError, Section, Tree};
-use super::want::{Want, changed_by_hand, update};
-use crate::site::{Content, Site};
-use crate::source::{self, Splice};
+use super::want::{Want, changed_by_hand, foreign, update};
+use crate::site::{Content, Https, Site};
+use crate::source::{self, Excerpt, Splice};
 
 /// Where a site's files are, as the server sees them.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -29,11 +29,17 @@ pub struct PathError {
 }
 
 /// The modules that a site needs, by the names that `mods-available` has.
-pub fn required_modules(site: &Site) -> &'static [&'static str] {
-    match site.content {
-        Content::Folder { .. } => &["ssl", "rewrite", "dir", "mime", "authz_core"],
-        Content::Upstream(_) => &["ssl", "rewrite", "authz_core", "proxy", "proxy_http", "headers"],
-    }
+pub fn required_modules(site: &Site) -> Vec<&'static str> {
+    let protocols: &[&str] = match site.https {
+        Https::Only => &["ssl", "rewrite"],
+        Https::Both => &["ssl"],
+        Https::Off => &[],
+    };
+    let content: &[&str] = match site.content {
+        Content::Folder { .. } => &["dir", "mime", "authz_core"],
+        Content::Upstream(_) => &["authz_core", "proxy", "proxy_http", "headers"],
+    };
+    [protocols, content].concat()
 }
 
 /// The text of a site's file: a new one, or `existing` with just what changed.
@@ -70,6 +76,15 @@ pub fn site_file(
             None => missing += &(eol.to_owned() + &want.render("", eol)),
         }
     }
+    // What is wanted no more goes whole, unless a person has added to it.
+    for old in &earlier {
+        let Want::Section(_, address, inner) = old else { continue };
+        let is_wanted = wanted.iter().any(|want| matches!(want, Want::Section(_, other, _) if other == address));
+        if let Some(section) = find_host(&tree, address, before.map_or(now.0, |(site, _)| site)).filter(|_| !is_wanted)
+        {
+            splices.push(removal(existing, section, inner)?);
+        }
+    }
     if !missing.is_empty() {
         if !existing.is_empty() && !existing.ends_with(b"\n") {
             missing.insert_str(0, eol);
@@ -77,6 +92,22 @@ pub fn site_file(
         splices.push(Splice::insert(existing.len(), missing));
     }
     Ok(source::apply(existing, &splices))
+}
+
+/// A virtual host without what yandro wrote into it.
+fn removal(existing: &[u8], section: &Section, written: &[Want]) -> Result<Splice, ParseError> {
+    let whole = section.open.span.start..section.close.end;
+    if let Some(own) = foreign(section, written) {
+        let message = "this line was added by hand, and would be lost with the virtual host that it stands in: move it, then try again";
+        return Err(ParseError { message: message.into(), excerpt: Excerpt::new(existing, &own) });
+    }
+    // The blank line above goes with it.
+    let blank = if existing[..whole.start].ends_with(b"\r\n\r\n") {
+        2
+    } else {
+        usize::from(existing[..whole.start].ends_with(b"\n\n"))
+    };
+    Ok(Splice::remove(whole.start - blank..whole.end))
 }
 
 /// A new file.
@@ -151,17 +182,22 @@ fn virtual_hosts(site: &Site, files: &SiteFiles) -> Vec<Want> {
         Want::one("SSLCertificateFile", files.certificate.as_str()),
         Want::one("SSLCertificateKeyFile", files.key.as_str()),
     ];
-    let plain = [names.clone(), redirect.to_vec(), logs.to_vec()].concat();
-    let secure = [names, content(site, files), tls.to_vec(), logs.to_vec()].concat();
-    vec![Want::Section("VirtualHost", "*:80".into(), plain), Want::Section("VirtualHost", "*:443".into(), secure)]
+    let over_plain = if site.https == Https::Only { redirect.to_vec() } else { content(site, files, "http") };
+    let plain = [names.clone(), over_plain, logs.to_vec()].concat();
+    let mut hosts = vec![Want::Section("VirtualHost", "*:80".into(), plain)];
+    if site.https.is_on() {
+        let secure = [names, content(site, files, "https"), tls.to_vec(), logs.to_vec()].concat();
+        hosts.push(Want::Section("VirtualHost", "*:443".into(), secure));
+    }
+    hosts
 }
 
-fn content(site: &Site, files: &SiteFiles) -> Vec<Want> {
+fn content(site: &Site, files: &SiteFiles, scheme: &str) -> Vec<Want> {
     let passed_on = |upstream: &str| vec!["/".to_owned(), format!("{upstream}/")];
     match (&site.content, &files.document_root) {
         (Content::Upstream(upstream), _) => vec![
             Want::one("ProxyPreserveHost", "on"),
-            Want::Directive("RequestHeader", vec!["set".into(), "X-Forwarded-Proto".into(), "https".into()]),
+            Want::Directive("RequestHeader", vec!["set".into(), "X-Forwarded-Proto".into(), scheme.into()]),
             Want::Directive("ProxyPass", passed_on(&upstream.to_string())),
             Want::Directive("ProxyPassReverse", passed_on(&upstream.to_string())),
         ],
@@ -225,7 +261,7 @@ impl SiteFiles {
 mod tests {
     use super::*;
     use crate::name::HostName;
-    use crate::site::DEFAULT_ADDRESS;
+    use crate::site::{DEFAULT_ADDRESS, Https};
 
     fn site(folder: &str, aliases: &[&str]) -> Site {
         Site {
@@ -234,6 +270,7 @@ mod tests {
             content: Content::folder(folder),
             address: DEFAULT_ADDRESS,
             server: None,
+            https: Https::default(),
         }
     }
 

@@ -140,6 +140,22 @@ pub(super) fn changed_by_hand(source: &[u8], section: &Section, wants: &[Want]) 
     found
 }
 
+/// The first line of `section` that none of the wants accounts for.
+pub(super) fn foreign(section: &Section, wants: &[Want]) -> Option<std::ops::Range<usize>> {
+    section.nodes.iter().find_map(|node| {
+        let own = wants.iter().find(|want| match node {
+            Node::Directive(own) => matches!(want, Want::Directive(name, _) if own.is(name)),
+            Node::Section(_) => find_exact(section, want).is_some_and(|found| std::ptr::eq(found, node)),
+        });
+        match (own, node) {
+            (Some(Want::Section(_, _, inner)), Node::Section(section)) => foreign(section, inner),
+            (Some(_), _) => None,
+            (None, Node::Directive(directive)) => Some(directive.span.clone()),
+            (None, Node::Section(section)) => Some(section.open.span.clone()),
+        }
+    })
+}
+
 fn set_arguments(own: &Directive, arguments: &[String]) -> Splice {
     match (own.arguments.first(), own.arguments.last()) {
         (Some(first), Some(last)) => Splice::replace(first.span.start..last.span.end, quoted_all(arguments)),

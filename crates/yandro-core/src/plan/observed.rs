@@ -125,7 +125,7 @@ impl Observed {
         let listens = match site.server {
             Some(ServerKind::Apache) => self.apache.as_ref().is_some_and(|apache| apache.listens_on_v6),
             Some(ServerKind::BuiltIn) => true,
-            None => false,
+            Some(ServerKind::Elsewhere) | None => false,
         };
         let both = site.address == DEFAULT_ADDRESS && self.has_v6_loopback && listens;
         std::iter::once(site.address).chain(both.then_some(Ipv6Addr::LOCALHOST.into())).collect()

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use super::change::{Access, ChangeSet};
 use super::observed::{Fresh, Observed};
-use super::site::{PlanError, drop_from_hosts, map_site, remove_apache_site};
+use super::site::{PlanError, drop_certificate, drop_from_hosts, map_site, remove_apache_site};
 use crate::hosts;
 use crate::httpd::{self, HandEdit};
 use crate::name::HostName;
@@ -102,8 +102,7 @@ fn remove_orphans(observed: &Observed, orphans: &[HostName]) -> ChangeSet {
         if let Some(apache) = &observed.apache {
             remove_apache_site(&mut set, apache, name);
         }
-        set.file(places.chain(name), observed.chains.get(name).cloned(), None::<Vec<u8>>, Access::Private);
-        set.file(places.key(name), observed.keys.get(name).cloned(), None::<Vec<u8>>, Access::Secret);
+        drop_certificate(&mut set, observed, name);
     }
     set
 }

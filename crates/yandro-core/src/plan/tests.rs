@@ -13,7 +13,7 @@ use crate::hosts::{HostsFile, TakeOver};
 use crate::httpd::{DebianLayout, ModuleFiles};
 use crate::name::HostName;
 use crate::pki::{Authority, AuthorityCertificates, Key, Serial};
-use crate::site::{Content as SiteContent, DEFAULT_ADDRESS, ServerKind, Site, SiteList, Upstream};
+use crate::site::{Content as SiteContent, DEFAULT_ADDRESS, Https, ServerKind, Site, SiteList, Upstream};
 
 struct Random;
 
@@ -162,17 +162,21 @@ enum Deed {
 }
 
 fn deed() -> impl Strategy<Value = Deed> {
-    let site = (0..3usize, any::<bool>(), 0..3usize, any::<bool>()).prop_map(|(which, alias, content, apache)| Site {
-        name: name(NAMES[which]),
-        aliases: if alias { vec![name(&format!("www.{}", NAMES[which]))] } else { Vec::new() },
-        content: match content {
-            0 => SiteContent::Upstream(Upstream::parse("http://127.0.0.1:3000").unwrap()),
-            1 => SiteContent::folder("/srv/salt marsh"),
-            _ => SiteContent::Folder { folder: "/srv/depot".into(), document_root: Some("public".into()) },
+    let https = prop_oneof![Just(Https::Only), Just(Https::Both), Just(Https::Off)];
+    let site = (0..3usize, any::<bool>(), 0..3usize, any::<bool>(), https).prop_map(
+        |(which, alias, content, apache, https)| Site {
+            name: name(NAMES[which]),
+            aliases: if alias { vec![name(&format!("www.{}", NAMES[which]))] } else { Vec::new() },
+            content: match content {
+                0 => SiteContent::Upstream(Upstream::parse("http://127.0.0.1:3000").unwrap()),
+                1 => SiteContent::folder("/srv/salt marsh"),
+                _ => SiteContent::Folder { folder: "/srv/depot".into(), document_root: Some("public".into()) },
+            },
+            address: DEFAULT_ADDRESS,
+            server: Some(if apache { ServerKind::Apache } else { ServerKind::BuiltIn }),
+            https,
         },
-        address: DEFAULT_ADDRESS,
-        server: Some(if apache { ServerKind::Apache } else { ServerKind::BuiltIn }),
-    });
+    );
     prop_oneof![5 => site.prop_map(Deed::Map), 2 => (0..3usize).prop_map(Deed::Unmap), 1 => Just(Deed::EditHosts), 1 => Just(Deed::Settle)]
 }
 

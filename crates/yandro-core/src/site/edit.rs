@@ -9,7 +9,7 @@ use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::{Content, DEFAULT_ADDRESS, Site};
+use super::{Content, DEFAULT_ADDRESS, Https, Site};
 use crate::name::HostName;
 use crate::source::{self, Splice};
 
@@ -103,7 +103,7 @@ impl Value {
 }
 
 /// Every key that yandro knows, with its value for this site.
-fn fields(site: &Site) -> [(&'static str, Option<Value>); 7] {
+fn fields(site: &Site) -> [(&'static str, Option<Value>); 8] {
     let text = |text: &dyn ToString| Value::Text(text.to_string());
     let (folder, document_root, upstream) = match &site.content {
         Content::Folder { folder, document_root } => {
@@ -119,6 +119,7 @@ fn fields(site: &Site) -> [(&'static str, Option<Value>); 7] {
         ("document-root", document_root),
         ("upstream", upstream),
         ("server", site.server.map(|server| Value::Text(server.word().to_owned()))),
+        ("https", (site.https != Https::default()).then(|| Value::Text(site.https.word().to_owned()))),
         ("address", (site.address != DEFAULT_ADDRESS).then(|| text(&site.address))),
     ]
 }
@@ -213,6 +214,7 @@ mod tests {
             content: Content::folder(folder),
             address: DEFAULT_ADDRESS,
             server: None,
+            https: Https::default(),
         }
     }
 
@@ -259,7 +261,7 @@ mod tests {
             |            ^^^^^^^^^^^^^^^^
         "#);
         insta::assert_snapshot!(SiteList::parse("[[site]]\nname = \"a.test\"\nfoldr = \"/x\"").unwrap_err(), @r#"
-        unknown field `foldr`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `address`
+        unknown field `foldr`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `address`, `https`
           3 | foldr = "/x"
             | ^^^^^
         "#);

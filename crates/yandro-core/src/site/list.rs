@@ -10,7 +10,7 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::quick;
-use super::{Content, DEFAULT_ADDRESS, ServerKind, Site, Upstream};
+use super::{Content, DEFAULT_ADDRESS, Https, ServerKind, Site, Upstream};
 use crate::name::HostName;
 use crate::source::Excerpt;
 
@@ -49,6 +49,8 @@ pub(super) struct RawSite<'a> {
     pub(super) upstream: Option<Spanned<String>>,
     pub(super) server: Option<ServerKind>,
     pub(super) address: Option<Spanned<String>>,
+    #[serde(default)]
+    pub(super) https: Https,
 }
 
 impl SiteList {
@@ -142,7 +144,8 @@ impl RawSite<'_> {
             }
         };
         let address = self.address.map(|address| spanned(text, &address, parse_address)).transpose()?;
-        Ok(Site { name, aliases, content, address: address.unwrap_or(DEFAULT_ADDRESS), server: self.server })
+        let address = address.unwrap_or(DEFAULT_ADDRESS);
+        Ok(Site { name, aliases, content, address, server: self.server, https: self.https })
     }
 }
 

@@ -29,6 +29,8 @@ pub struct Site {
     pub address: IpAddr,
     /// Which web server serves it; `None` leaves the choice to each run.
     pub server: Option<ServerKind>,
+    /// Over which protocols.
+    pub https: Https,
 }
 
 /// What a site answers with.
@@ -99,6 +101,38 @@ impl std::fmt::Display for Upstream {
     }
 }
 
+/// Over which protocols a site answers.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Deserialize, serde::Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Https {
+    /// HTTPS; plain HTTP leads there.
+    #[default]
+    Only,
+    /// Both alike.
+    Both,
+    /// Plain HTTP alone, without a certificate.
+    Off,
+}
+
+impl Https {
+    /// Every choice.
+    pub const ALL: [Self; 3] = [Self::Only, Self::Both, Self::Off];
+
+    /// The word for it on the command line and in the site list.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Only => "only",
+            Self::Both => "both",
+            Self::Off => "off",
+        }
+    }
+
+    /// Whether there is HTTPS at all.
+    pub fn is_on(self) -> bool {
+        self != Self::Off
+    }
+}
+
 /// A kind of web server that sites are mapped on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, serde::Deserialize, serde::Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -107,17 +141,20 @@ pub enum ServerKind {
     Apache,
     /// The server that `yandro serve` runs.
     BuiltIn,
+    /// One that yandro doesn't configure: on a virtual machine, in a container, on another machine.
+    Elsewhere,
 }
 
 impl ServerKind {
     /// Every kind.
-    pub const ALL: [Self; 2] = [Self::Apache, Self::BuiltIn];
+    pub const ALL: [Self; 3] = [Self::Apache, Self::BuiltIn, Self::Elsewhere];
 
     /// The word for it on the command line and in the site list.
     pub fn word(self) -> &'static str {
         match self {
             Self::Apache => "apache",
             Self::BuiltIn => "built-in",
+            Self::Elsewhere => "elsewhere",
         }
     }
 }
@@ -127,6 +164,7 @@ impl std::fmt::Display for ServerKind {
         f.write_str(match self {
             Self::Apache => "Apache httpd",
             Self::BuiltIn => "the built-in server",
+            Self::Elsewhere => "the server there",
         })
     }
 }

@@ -9,8 +9,8 @@ use std::ops::Range;
 
 use toml::Spanned;
 
-use super::ServerKind;
 use super::list::RawSite;
+use super::{Https, ServerKind};
 
 /// The sites of a list in plain form.
 pub(super) fn read(text: &str) -> Option<Vec<RawSite<'_>>> {
@@ -50,6 +50,7 @@ struct Draft<'a> {
     upstream: Option<Text<'a>>,
     server: Option<Text<'a>>,
     address: Option<Text<'a>>,
+    https: Option<Text<'a>>,
 }
 
 impl<'a> Draft<'a> {
@@ -65,6 +66,7 @@ impl<'a> Draft<'a> {
             "upstream" => &mut self.upstream,
             "server" => &mut self.server,
             "address" => &mut self.address,
+            "https" => &mut self.https,
             _ => return None,
         };
         // A key that stands twice is a fault.
@@ -76,6 +78,10 @@ impl<'a> Draft<'a> {
             None => None,
             Some(word) => Some(*ServerKind::ALL.iter().find(|kind| kind.word() == *word.get_ref())?),
         };
+        let https = match self.https {
+            None => Https::default(),
+            Some(word) => *Https::ALL.iter().find(|choice| choice.word() == *word.get_ref())?,
+        };
         let owned = |text: Text<'a>| Spanned::new(text.span(), (*text.get_ref()).to_owned());
         let name = self.name?;
         Some(RawSite {
@@ -86,6 +92,7 @@ impl<'a> Draft<'a> {
             upstream: self.upstream.map(owned),
             server,
             address: self.address.map(owned),
+            https,
         })
     }
 }
@@ -119,7 +126,7 @@ mod tests {
     fn line() -> impl Strategy<Value = String> {
         prop_oneof![
             4 => Just("[[site]]".to_owned()),
-            3 => r#"(name|aliases|folder|server|address|tide) = ("[a-z]{1,3}(\.test)?"|"/a"|"apache"|"built-in"|\["a\.test", "b\.test"\]|\[\])"#,
+            3 => r#"(name|aliases|folder|server|address|https|tide) = ("[a-z]{1,3}(\.test)?"|"/a"|"off"|"apache"|"built-in"|\["a\.test", "b\.test"\]|\[\])"#,
             1 => r#"[ \[\]a-z="'#\\,.\t]{0,12}"#,
             1 => Just("# note".to_owned()),
             1 => Just(String::new()),

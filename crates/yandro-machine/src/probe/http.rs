@@ -44,8 +44,8 @@ impl Session {
     }
 
     /// As [`Self::get`], with the headers that a server adds which passes a request on.
-    async fn get_as_passed_on(&mut self, host: &str, path: &str, limit: usize) -> Result<Fetched, Failure> {
-        let request = Request::get(path).header(HOST, host).header("x-forwarded-proto", "https");
+    async fn get_as_passed_on(&mut self, host: &str, scheme: &str, limit: usize) -> Result<Fetched, Failure> {
+        let request = Request::get("/").header(HOST, host).header("x-forwarded-proto", scheme);
         self.send(request.header("x-forwarded-host", host), limit).await
     }
 
@@ -83,13 +83,15 @@ pub(super) async fn get_once(stream: TcpStream, host: &str, path: &str) -> Resul
 
 /// The page of an upstream, asked directly, under the site's name: many answer with
 /// links of the scheme and the host that they are told of.
-pub(super) async fn get_from(upstream: &Upstream, name: &HostName) -> Result<Fetched, Failure> {
+pub(super) async fn get_from(upstream: &Upstream, name: &HostName, scheme: &str) -> Result<Fetched, Failure> {
     let other = |error: std::io::Error| Failure { kind: FailureKind::Other, words: error.to_string() };
     let addresses: Vec<SocketAddr> = tokio::net::lookup_host(upstream.authority()).await.map_err(other)?.collect();
     let mut last = Failure { kind: FailureKind::Other, words: "it has no address".into() };
     for address in addresses {
         match connect(address).await {
-            Ok(stream) => return Session::open(stream).await?.get_as_passed_on(name.as_str(), "/", BODY_LIMIT).await,
+            Ok(stream) => {
+                return Session::open(stream).await?.get_as_passed_on(name.as_str(), scheme, BODY_LIMIT).await;
+            }
             Err(failure) => last = failure,
         }
     }

@@ -83,10 +83,13 @@ impl Prober {
             proof: None,
         };
         let Some(address) = seen.resolver.seen.first(&seen.hosts.seen) else { return seen };
-        let (plain, secure) = tokio::join!(
-            plain(name, SocketAddr::new(address, expected.http_port)),
-            self.secure(name, expected, address, evidence, chain_on_disk),
-        );
+        let http = SocketAddr::new(address, expected.http_port);
+        if !expected.site.https.is_on() {
+            (seen.connect, seen.http, seen.proof) = plain_alone(name, http, evidence).await;
+            return seen;
+        }
+        let (plain, secure) =
+            tokio::join!(plain(name, http), self.secure(name, expected, address, evidence, chain_on_disk));
         (seen.connect, seen.http) = plain;
         (seen.tls, seen.https, seen.proof) = secure;
         seen
@@ -120,42 +123,49 @@ impl Prober {
             Err(failure) => return (Some(Timed { took, seen: Err(failure) }), None, None),
         };
         let tls = Some(Timed { took, seen: Ok(connection) });
-        let mut session = match http::Session::open(stream).await {
+        let session = match http::Session::open(stream).await {
             Ok(session) => session,
             Err(failure) => return (tls, Some(Timed { took, seen: Err(failure) }), None),
         };
-        let started = Instant::now();
-        match evidence {
-            Evidence::File(file) => {
-                let fetched = session.get(name.as_str(), &file.url_path(), BODY_LIMIT).await;
-                let proof = Timed { took: started.elapsed(), seen: file.judge(&fetched) };
-                let started = Instant::now();
-                let page = match session.get(name.as_str(), "/", 0).await {
-                    Ok(page) => Ok(page.answer),
-                    // A server may end a connection between two requests whenever it
-                    // likes (RFC 9112 section 9.5): that is no fault of the site.
-                    Err(_) => self.page_anew(name, SocketAddr::new(address, expected.https_port)).await,
-                };
-                (tls, Some(Timed { took: started.elapsed(), seen: page }), Some(proof))
-            }
-            Evidence::None(why) => {
-                let page = session.get(name.as_str(), "/", 0).await.map(|page| page.answer);
-                (
-                    tls,
-                    Some(Timed { took: started.elapsed(), seen: page }),
-                    Some(Timed { took: Duration::ZERO, seen: why.clone() }),
-                )
-            }
-            Evidence::Upstream(upstream) => {
-                let page = session.get(name.as_str(), "/", BODY_LIMIT).await;
-                let https = Timed {
-                    took: started.elapsed(),
-                    seen: page.as_ref().map(|p| p.answer.clone()).map_err(Clone::clone),
-                };
-                let started = Instant::now();
-                let seen = compare(upstream, name, page).await;
-                (tls, Some(https), Some(Timed { took: started.elapsed(), seen }))
-            }
+        let anew = self.page_anew(name, SocketAddr::new(address, expected.https_port));
+        let (page, proof) = fetch(session, name, "https", evidence, anew).await;
+        (tls, Some(page), Some(proof))
+    }
+}
+
+/// The page and the proof over one connection. `anew` fetches the page over another.
+async fn fetch(
+    mut session: http::Session,
+    name: &HostName,
+    scheme: &str,
+    evidence: &Evidence,
+    anew: impl Future<Output = Result<Answer, Failure>>,
+) -> (Timed<Result<Answer, Failure>>, Timed<Proof>) {
+    let started = Instant::now();
+    match evidence {
+        Evidence::File(file) => {
+            let fetched = session.get(name.as_str(), &file.url_path(), BODY_LIMIT).await;
+            let proof = Timed { took: started.elapsed(), seen: file.judge(&fetched) };
+            let started = Instant::now();
+            let page = match session.get(name.as_str(), "/", 0).await {
+                Ok(page) => Ok(page.answer),
+                // A server may end a connection between two requests whenever it
+                // likes (RFC 9112 section 9.5): that is no fault of the site.
+                Err(_) => anew.await,
+            };
+            (Timed { took: started.elapsed(), seen: page }, proof)
+        }
+        Evidence::None(why) => {
+            let page = session.get(name.as_str(), "/", 0).await.map(|page| page.answer);
+            (Timed { took: started.elapsed(), seen: page }, Timed { took: Duration::ZERO, seen: why.clone() })
+        }
+        Evidence::Upstream(upstream) => {
+            let page = session.get(name.as_str(), "/", BODY_LIMIT).await;
+            let answer = page.as_ref().map(|page| page.answer.clone()).map_err(Clone::clone);
+            let page_seen = Timed { took: started.elapsed(), seen: answer };
+            let started = Instant::now();
+            let seen = compare(upstream, name, scheme, page).await;
+            (page_seen, Timed { took: started.elapsed(), seen })
         }
     }
 }
@@ -169,6 +179,7 @@ impl Prober {
 }
 
 type Plain = (Option<Timed<Result<(), Failure>>>, Option<Timed<Result<Answer, Failure>>>);
+type PlainAlone = (Option<Timed<Result<(), Failure>>>, Option<Timed<Result<Answer, Failure>>>, Option<Timed<Proof>>);
 type Secure = (
     Option<Timed<Result<yandro_core::check::Connection, Failure>>>,
     Option<Timed<Result<Answer, Failure>>>,
@@ -200,8 +211,8 @@ impl Evidence {
 }
 
 /// Whether the upstream's own answer is the one that came over HTTPS.
-async fn compare(upstream: &Upstream, name: &HostName, page: Result<Fetched, Failure>) -> Proof {
-    let direct = || http::get_from(upstream, name);
+async fn compare(upstream: &Upstream, name: &HostName, scheme: &str, page: Result<Fetched, Failure>) -> Proof {
+    let direct = || http::get_from(upstream, name, scheme);
     let first = match direct().await {
         Ok(answer) => answer,
         Err(failure) => return Proof::UpstreamDown(failure.words),
@@ -232,6 +243,25 @@ async fn plain(name: &HostName, address: SocketAddr) -> Plain {
             (Some(Timed { took, seen: Ok(()) }), Some(Timed { took: started.elapsed(), seen: answer }))
         }
     }
+}
+
+/// A site without HTTPS: page and proof over plain HTTP.
+async fn plain_alone(name: &HostName, address: SocketAddr, evidence: &Evidence) -> PlainAlone {
+    let started = Instant::now();
+    let connected = connect(address).await;
+    let took = started.elapsed();
+    let stream = match connected {
+        Ok(stream) => stream,
+        Err(failure) => return (Some(Timed { took, seen: Err(failure) }), None, None),
+    };
+    let connect_seen = Some(Timed { took, seen: Ok(()) });
+    let session = match http::Session::open(stream).await {
+        Ok(session) => session,
+        Err(failure) => return (connect_seen, Some(Timed { took, seen: Err(failure) }), None),
+    };
+    let anew = async { http::get_once(connect(address).await?, name.as_str(), "/").await };
+    let (page, proof) = fetch(session, name, "http", evidence, anew).await;
+    (connect_seen, Some(page), Some(proof))
 }
 
 async fn connect(address: SocketAddr) -> Result<TcpStream, Failure> {

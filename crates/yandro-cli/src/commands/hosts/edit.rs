@@ -5,8 +5,10 @@ use std::net::IpAddr;
 use serde_json::json;
 use yandro_core::hosts::{HostsFile, remove_lines, set_line};
 use yandro_core::name::HostName;
+use yandro_core::plan::FileChange;
 
 use super::super::apply::apply;
+use super::super::map::BROWSERS_REMEMBER;
 use super::{changed, planned, refuse_site, refused};
 use crate::context::Context;
 use crate::error::{self, CommandError, Status};
@@ -28,7 +30,20 @@ pub(crate) fn point(context: &Context, name: &str, address: IpAddr, ui: &mut Ui)
         let unchanged = if done.set.is_empty() { " (the hosts file says so already)" } else { "" };
         ui.say(&format!("{STRONG}{}{STRONG:#} -> {address}{unchanged}", both_ways(&name)));
     }
+    if done.set.change_of(&context.machine.places.hosts).is_some_and(|change| had_line(change, &name)) {
+        ui.note(BROWSERS_REMEMBER);
+    }
+    if name.can_be_real() && !done.set.is_empty() {
+        ui.note(
+            "somebody on the internet may own that name; while it is here, theirs can't be reached from this machine",
+        );
+    }
     Ok(Status::Well)
+}
+
+/// Whether the name pointed somewhere before.
+fn had_line(change: &FileChange, name: &HostName) -> bool {
+    change.before.as_ref().is_some_and(|before| !HostsFile::parse(before).entries_of(name).is_empty())
 }
 
 pub(crate) fn drop(context: &Context, names: &[String], ui: &mut Ui) -> Result<Status, CommandError> {

@@ -20,7 +20,7 @@ pub(super) fn meant(word: &str) -> Option<IpAddr> {
     bare.parse().ok().or_else(|| short(bare).map(IpAddr::V4))
 }
 
-/// The forms of inet_aton(3): one to four numbers, of which the last fills the rest. A number
+/// The forms of `inet_aton(3)`: one to four numbers, of which the last fills the rest. A number
 /// that has one value in octal and another in decimal is in doubt.
 fn short(text: &str) -> Option<Ipv4Addr> {
     let parts: Vec<u32> = text.split('.').map(number).collect::<Option<_>>()?;

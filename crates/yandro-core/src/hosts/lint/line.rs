@@ -22,6 +22,10 @@ pub(super) fn lint(
     let bytes = file.bytes();
     let words = words(bytes, full);
     let Some(first) = words.first() else { return };
+    if bytes[first.clone()].starts_with(b"\xef\xbb\xbf") {
+        // The byte order mark is told as such.
+        return;
+    }
     // The rest of a line that begins with something else may be prose: one word on it is enough.
     let Some(entry) = entry else {
         found.push(no_address(bytes, number, full, &words, first));

@@ -64,7 +64,7 @@ fn twice(file: &HostsFile<'_>, entries: &[Entry], context: &LintContext<'_>, fou
         for name in file.names_of(entry) {
             match said.entry((name.to_ascii_lowercase(), entry.address)) {
                 std::collections::hash_map::Entry::Occupied(earlier) => {
-                    again.push((name.to_ascii_lowercase(), *earlier.get()))
+                    again.push((name.to_ascii_lowercase(), *earlier.get()));
                 }
                 std::collections::hash_map::Entry::Vacant(free) => _ = free.insert(entry.line),
             }
@@ -80,7 +80,7 @@ fn twice(file: &HostsFile<'_>, entries: &[Entry], context: &LintContext<'_>, fou
             // `cut` takes a name away everywhere in a line.
             finding.remedy("take the second of them out")
         } else {
-            finding.mend(without(file, &entry.full, again.into_iter().map(|(name, _)| name).collect()))
+            finding.mend(without(file, &entry.full, &again.into_iter().map(|(name, _)| name).collect()))
         });
     }
     let first = first_answers(file, entries);
@@ -114,8 +114,8 @@ fn owner(context: &LintContext<'_>, name: &[u8]) -> Option<String> {
 }
 
 /// The line without these names; no line, if it has no others.
-fn without(file: &HostsFile<'_>, full: &Range<usize>, names: std::collections::BTreeSet<Vec<u8>>) -> Splice {
-    match cut(&file.bytes()[full.clone()], &names) {
+fn without(file: &HostsFile<'_>, full: &Range<usize>, names: &std::collections::BTreeSet<Vec<u8>>) -> Splice {
+    match cut(&file.bytes()[full.clone()], names) {
         Some(rest) => Splice::replace(full.clone(), rest),
         None => Splice::remove(full.clone()),
     }
@@ -140,14 +140,14 @@ fn localhost(file: &HostsFile<'_>, entries: &[Entry], found: &mut Vec<LintFindin
             finding.remedy("edit the line by hand: it has other names, too")
         });
     }
-    if !of.iter().any(|entry| entry.address.is_ipv4()) {
+    // A byte order mark hides the first line, which is mostly this one.
+    let is_hidden = file.bytes().starts_with(b"\xef\xbb\xbf");
+    if !is_hidden && !of.iter().any(|entry| entry.address.is_ipv4()) {
         let cause =
             "no line points `localhost` to 127.0.0.1: programs that ask for it may find nothing, or ask the network";
-        // Behind a byte order mark, which would hide the line.
-        let at = if file.bytes().starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
         let line = format!("127.0.0.1\tlocalhost{}", crate::source::line_end(file.bytes()));
         let finding = LintFinding::new(LintCode::LocalhostMissing, Weight::Error, None, cause);
-        found.push(finding.mend(Splice::insert(at, line)));
+        found.push(finding.mend(Splice::insert(0, line)));
     }
 }
 
@@ -157,7 +157,9 @@ fn sites(file: &HostsFile<'_>, entries: &[Entry], context: &LintContext<'_>, fou
     let there: HashSet<String> = entries.iter().flat_map(|entry| file.names_of(entry)).map(text).collect();
     let mut strangers: Vec<(usize, String)> = Vec::new();
     for entry in entries {
-        for name in file.names_of(entry).filter(|name| !is_local_name(name)).map(text) {
+        // What was meant as a comment is no name.
+        let names = file.names_of(entry).take_while(|name| !name.starts_with(b";"));
+        for name in names.filter(|name| !is_local_name(name)).map(text) {
             if of_sites.contains(&name) {
                 continue;
             }
@@ -166,7 +168,8 @@ fn sites(file: &HostsFile<'_>, entries: &[Entry], context: &LintContext<'_>, fou
                 found.push(LintFinding::warning(LintCode::SiteGone, entry.line, cause).remedy("yandro settle"));
             } else if entry.address.is_loopback() && entry.address != IpAddr::from([127, 0, 1, 1]) {
                 // 127.0.1.1 is where Debian keeps the machine's own name.
-                strangers.extend(HostName::parse(&name).is_ok().then_some((entry.line, name)));
+                let is_name = HostName::parse(&name).is_ok_and(|parsed| parsed.as_str() == name);
+                strangers.extend(is_name.then_some((entry.line, name)));
             }
         }
     }
@@ -186,7 +189,12 @@ fn sites(file: &HostsFile<'_>, entries: &[Entry], context: &LintContext<'_>, fou
     for site in &context.sites.sites {
         let missing: Vec<String> = site.names().map(ToString::to_string).filter(|name| !there.contains(name)).collect();
         if !missing.is_empty() {
-            let cause = format!("no line names {}, of the site `{}`", missing.join(", "), site.name);
+            let of = if missing.contains(&site.name.to_string()) {
+                String::new()
+            } else {
+                format!(", of the site `{}`", site.name)
+            };
+            let cause = format!("no line names `{}`{of}", missing.join("` and `"));
             found.push(LintFinding::new(LintCode::SiteMissing, Weight::Error, None, cause).remedy("yandro settle"));
         }
         if context.folders_gone.contains(&site.name) {

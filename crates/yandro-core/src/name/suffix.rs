@@ -1,0 +1,137 @@
+//! What kind of suffix a name has, and what follows from that.
+
+use super::HostName;
+
+/// Suffixes that nobody on the internet can own: RFC 6761, RFC 2606,
+/// RFC 8375 (`home.arpa`), and `internal`, reserved by ICANN in 2024.
+pub const RESERVED: &[&str] = &["test", "localhost", "internal", "home.arpa", "example", "invalid"];
+
+/// Suffixes below which browsers ask for HTTPS whatever is typed (HSTS preload, RFC 6797):
+/// those for which Chromium 156 did so when it was asked for a name below each.
+const FORCED_HTTPS: &[&str] = &[
+    "amazon",
+    "android",
+    "app",
+    "azure",
+    "bank",
+    "bing",
+    "boo",
+    "channel",
+    "chrome",
+    "dad",
+    "day",
+    "dev",
+    "eat",
+    "esq",
+    "fly",
+    "foo",
+    "gle",
+    "gmail",
+    "google",
+    "hangout",
+    "hotmail",
+    "ing",
+    "insurance",
+    "meet",
+    "meme",
+    "microsoft",
+    "mov",
+    "new",
+    "nexus",
+    "office",
+    "page",
+    "phd",
+    "play",
+    "prof",
+    "rsvp",
+    "search",
+    "skype",
+    "windows",
+    "xbox",
+    "youtube",
+    "zip",
+];
+
+/// What kind of suffix a host name has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Suffix {
+    /// One of [`RESERVED`]: can't hide a real site.
+    Reserved(&'static str),
+    /// `local`, which belongs to multicast DNS (RFC 6762).
+    MulticastDns,
+    /// One below which browsers force HTTPS, and a public one besides.
+    ForcedHttps(&'static str),
+    /// A public suffix, below which anyone can register names.
+    Public,
+    /// None that is known: nobody owns such a name now, and somebody may one day.
+    Unlisted,
+}
+
+impl HostName {
+    /// What kind of suffix the name has, by whole labels.
+    pub fn suffix(&self) -> Suffix {
+        let last = self.as_str().rsplit('.').next().unwrap_or_default();
+        if let Some(suffix) = RESERVED.iter().find(|suffix| self.is_below_or_equal(suffix)) {
+            return Suffix::Reserved(suffix);
+        }
+        if last == "local" {
+            return Suffix::MulticastDns;
+        }
+        if let Some(suffix) = FORCED_HTTPS.iter().find(|suffix| **suffix == last) {
+            return Suffix::ForcedHttps(suffix);
+        }
+        // The list knows names with a dot; a single label is nobody's domain.
+        let is_public = self.as_str().contains('.')
+            && psl::suffix(self.as_str().as_bytes()).is_some_and(|suffix| suffix.is_known());
+        if is_public { Suffix::Public } else { Suffix::Unlisted }
+    }
+
+    /// Whether somebody on the internet can own the name: while it is mapped, their site can't
+    /// be reached from this machine.
+    pub fn can_be_real(&self) -> bool {
+        matches!(self.suffix(), Suffix::ForcedHttps(_) | Suffix::Public)
+    }
+
+    /// What a person should know who chose this name, if there is something.
+    pub fn advice(&self) -> Option<String> {
+        match self.suffix() {
+            Suffix::Reserved("invalid") => {
+                Some("`.invalid` is reserved for names that never work (RFC 6761): `.test` says better what this is".into())
+            }
+            Suffix::MulticastDns => Some(
+                "`.local` belongs to multicast DNS (RFC 6762): some systems ask the network for it first, which can take seconds, and another device may claim the name; `.test` has no such cost".into(),
+            ),
+            Suffix::ForcedHttps(suffix) => {
+                Some(format!("browsers ask for names below `.{suffix}` over HTTPS alone, whatever is typed"))
+            }
+            Suffix::Reserved(_) | Suffix::Public => None,
+            Suffix::Unlisted => Some(
+                "the suffix is not reserved: it may become a real one, as others did; `.test` never will (RFC 6761)".into(),
+            ),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn suffixes_are_known_by_whole_labels() {
+        for (name, suffix) in [
+            ("saltmarsh.test", Suffix::Reserved("test")),
+            ("depot.home.arpa", Suffix::Reserved("home.arpa")),
+            ("saltmarsh.local", Suffix::MulticastDns),
+            ("saltmarsh.dev", Suffix::ForcedHttps("dev")),
+            ("local.saltmarsh-ferries.co.uk", Suffix::Public),
+            ("saltmarsh.com", Suffix::Public),
+            ("saltmarsh.harbour", Suffix::Unlisted),
+            ("contest", Suffix::Unlisted),
+            ("dev", Suffix::ForcedHttps("dev")),
+            ("arpa", Suffix::Unlisted),
+        ] {
+            assert_eq!(HostName::parse(name).unwrap().suffix(), suffix, "{name}");
+        }
+    }
+}
