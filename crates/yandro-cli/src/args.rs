@@ -80,6 +80,8 @@ pub(crate) enum Command {
     History(HistoryArgs),
     /// Bring the machine in line with the site list
     Settle,
+    /// List every virtual host of the web server, yandro's or not, with its place
+    Vhosts,
     /// Work on the hosts file itself
     Hosts(HostsArgs),
     /// Show the local authority: what trust stores take, and what it may vouch for

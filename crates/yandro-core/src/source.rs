@@ -99,6 +99,10 @@ pub fn lines(source: &[u8]) -> impl Iterator<Item = Line> + '_ {
 
 /// The line end that a file uses: CRLF when most of its lines end so, else LF.
 pub fn line_end(source: &[u8]) -> &'static str {
+    // The usual case, and files of several megabytes have very many lines.
+    if memchr::memmem::find(source, b"\r\n").is_none() {
+        return "\n";
+    }
     let (mut crlf, mut all) = (0usize, 0usize);
     for i in memchr::memchr_iter(b'\n', source) {
         all += 1;

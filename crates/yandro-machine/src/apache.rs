@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 
 use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::httpd::run::{Configuration, ServerReport, Start, environment as environment_of};
 use yandro_core::httpd::{self, DebianLayout, ModuleFiles};
 use yandro_core::name::HostName;
 use yandro_core::plan::ObservedApache;
@@ -93,6 +94,77 @@ fn list(folder: &Utf8Path) -> Result<Vec<Utf8PathBuf>, FileError> {
     paths.sort();
     Ok(paths)
 }
+
+/// Files below a sysroot, as a server in it sees them.
+#[derive(Debug)]
+pub struct FilesBelow<'m>(&'m Utf8Path);
+
+impl FilesBelow<'_> {
+    fn real(&self, path: &Utf8Path) -> Utf8PathBuf {
+        self.0.join(path.as_str().trim_start_matches('/'))
+    }
+}
+
+impl httpd::run::Files for FilesBelow<'_> {
+    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+        fs::read(self.real(path)).ok()
+    }
+
+    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+        let entries = self.real(folder).read_dir_utf8().ok()?;
+        Some(entries.filter_map(|entry| Some(entry.ok()?.file_name().to_owned())).collect())
+    }
+
+    fn exists(&self, path: &Utf8Path) -> bool {
+        self.real(path).exists()
+    }
+}
+
+/// What an Apache httpd says of itself; `None` if it can't be asked.
+pub fn report(program: &Utf8Path) -> Option<ServerReport> {
+    let version = process::run(program, &["-V"]).ok()?;
+    let modules = process::run(program, &["-l"]).ok()?;
+    let report = ServerReport::read(&version.words, &modules.words);
+    (!report.main.as_str().is_empty()).then_some(report)
+}
+
+/// Runs through a configuration below `sysroot`.
+pub fn run_through(sysroot: &Utf8Path, start: &Start) -> Configuration {
+    Configuration::run(start, &FilesBelow(sysroot))
+}
+
+/// Runs through the configuration of the Apache httpd that was found. Within a sysroot no
+/// program is asked: Debian's own is taken for granted.
+///
+/// # Errors
+/// When its environment file is there and can't be read.
+pub fn configuration(machine: &Machine, layout: &DebianLayout) -> Result<Configuration, FileError> {
+    let root = machine.places.inside(&layout.root);
+    let main = machine.places.inside(&layout.main_file());
+    let asked = machine.is_real().then(|| report(Utf8Path::new("/usr/sbin/apache2"))).flatten();
+    let report = asked.unwrap_or_else(|| ServerReport {
+        version: [2, 4, 0],
+        root,
+        main: main.clone(),
+        built_in: DEBIANS_BUILT_IN.map(str::to_owned).to_vec(),
+    });
+    let environment = files::read_if_there(&layout.root.join("envvars"))?.unwrap_or_default();
+    let environment = environment_of(&String::from_utf8_lossy(&environment));
+    let start = Start { main, report, environment, defines: Vec::new() };
+    Ok(run_through(&machine.places.sysroot, &start))
+}
+
+/// What Debian builds into the server.
+const DEBIANS_BUILT_IN: [&str; 8] = [
+    "core.c",
+    "mod_so.c",
+    "mod_watchdog.c",
+    "http_core.c",
+    "mod_log_config.c",
+    "mod_logio.c",
+    "mod_version.c",
+    "mod_unixd.c",
+];
 
 /// The control of the Apache httpd of the real machine.
 #[derive(Clone, Debug)]

@@ -14,3 +14,4 @@ pub(crate) mod settle;
 pub(crate) mod sites;
 pub(crate) mod undo;
 pub(crate) mod unmap;
+pub(crate) mod vhosts;

@@ -7,7 +7,7 @@ use std::net::IpAddr;
 use yandro_core::hosts::{Family, HostsFile, Multi};
 use yandro_core::name::HostName;
 
-use super::kit::{Background, Sysroot, eventually};
+use super::kit::{Background, Numbers, Sysroot, eventually};
 use super::namespace::{HOSTS, Namespace};
 
 /// With most of what can be wrong.
@@ -199,16 +199,6 @@ for case in json.load(open(sys.argv[1])):
             except OSError: found = []
             print(" ".join(found))
 "#;
-
-/// Numbers that look random and are the same in every run.
-struct Numbers(u64);
-
-impl Numbers {
-    fn below(&mut self, limit: u64) -> usize {
-        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-        usize::try_from((self.0 >> 33) % limit).unwrap()
-    }
-}
 
 fn file_of(numbers: &mut Numbers) -> Vec<u8> {
     const ADDRESSES: [&str; 14] = [

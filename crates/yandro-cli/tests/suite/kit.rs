@@ -197,3 +197,13 @@ pub fn eventually(what: &str, mut holds: impl FnMut() -> bool) {
     }
     panic!("never came true: {what}");
 }
+
+/// Numbers that look random and are the same in every run.
+pub struct Numbers(pub u64);
+
+impl Numbers {
+    pub fn below(&mut self, limit: u64) -> usize {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        usize::try_from((self.0 >> 33) % limit).unwrap()
+    }
+}

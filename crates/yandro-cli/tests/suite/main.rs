@@ -20,3 +20,4 @@ mod kit;
 mod namespace;
 mod privilege;
 mod sysroot;
+mod vhosts;

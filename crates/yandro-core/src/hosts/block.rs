@@ -112,7 +112,8 @@ pub fn point<'a>(
     let mut own = Vec::new();
     let mut said: HashSet<(&HostName, IpAddr)> = HashSet::new();
     let mut against: Vec<(Entry, &HostName, IpAddr)> = Vec::new();
-    for name in mapping.names.iter().chain(former) {
+    let gone = former.iter().filter(|name| !mapping.names.contains(name));
+    for name in mapping.names.iter().chain(gone) {
         let (ours, theirs): (Vec<Entry>, Vec<Entry>) = file.entries_of(name).into_iter().partition(|entry| entry.ours);
         own.extend(ours.into_iter().map(|entry| entry.full));
         for entry in theirs.into_iter().filter(|_| mapping.names.contains(name)) {

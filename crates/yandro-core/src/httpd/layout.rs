@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use camino::{Utf8Path, Utf8PathBuf};
 
 use super::parse::Tree;
+use super::run::bare;
 use crate::name::HostName;
 
 /// Debian's layout: `sites-available` and `mods-available`, enabled by links.
@@ -135,12 +136,6 @@ pub fn named_virtual_host(file: &[u8], name: &HostName) -> Option<usize> {
             host.directives("ServerName").chain(host.directives("ServerAlias")).any(|own| own.values().any(is_it))
         })
         .map(|host| host.open.line)
-}
-
-/// A `ServerName` without the scheme and port that it may have.
-fn bare(value: &str) -> &str {
-    let host = value.split_once("://").map_or(value, |(_, host)| host);
-    host.split_once(':').map_or(host, |(host, _)| host)
 }
 
 #[cfg(test)]

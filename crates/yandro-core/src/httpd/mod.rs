@@ -3,6 +3,7 @@
 mod layout;
 mod listen;
 mod parse;
+pub mod run;
 mod site;
 mod want;
 

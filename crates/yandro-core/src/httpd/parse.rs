@@ -160,14 +160,14 @@ impl Tree {
 }
 
 /// A line as the server reads it: physical lines joined where one ends in a backslash.
-struct Logical {
+pub(super) struct Logical {
     /// The pieces of the text, without the backslashes and line ends between them.
     pieces: Vec<Range<usize>>,
-    span: Range<usize>,
-    last_line: usize,
+    pub(super) span: Range<usize>,
+    pub(super) last_line: usize,
 }
 
-fn logical_lines(bytes: &[u8]) -> impl Iterator<Item = Logical> + '_ {
+pub(super) fn logical_lines(bytes: &[u8]) -> impl Iterator<Item = Logical> + '_ {
     let mut lines = source::lines(bytes).enumerate();
     std::iter::from_fn(move || {
         let mut logical: Option<Logical> = None;
@@ -190,7 +190,7 @@ fn logical_lines(bytes: &[u8]) -> impl Iterator<Item = Logical> + '_ {
 }
 
 impl Logical {
-    fn text(&self, bytes: &[u8]) -> Vec<u8> {
+    pub(super) fn text(&self, bytes: &[u8]) -> Vec<u8> {
         self.pieces.iter().flat_map(|piece| &bytes[piece.clone()]).copied().collect()
     }
 
@@ -219,7 +219,7 @@ impl Logical {
 
 /// Splits as `ap_getword_conf` does: a word that begins with a quote ends at the
 /// same quote, and a backslash in it escapes the quote and itself.
-fn words(text: &[u8], within: Range<usize>) -> Vec<(Vec<u8>, Range<usize>)> {
+pub(super) fn words(text: &[u8], within: Range<usize>) -> Vec<(Vec<u8>, Range<usize>)> {
     let mut found = Vec::new();
     let mut at = within.start;
     let end = within.end;

@@ -25,7 +25,7 @@ impl ChangeSet {
         self.server = self.server.or(next.server);
     }
 
-    fn file_mut(&mut self, path: &Utf8Path) -> Option<&mut FileChange> {
+    pub(super) fn file_mut(&mut self, path: &Utf8Path) -> Option<&mut FileChange> {
         self.steps.iter_mut().find_map(|step| match step {
             Step::File(change) if change.path == path => Some(change),
             _ => None,

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use super::change::{Access, ChangeSet};
 use super::observed::{Fresh, Observed};
-use super::site::{PlanError, drop_certificate, drop_from_hosts, map_site, remove_apache_site};
+use super::site::{PlanError, drop_certificate, drop_from_hosts, map_one, order, remove_apache_site};
 use crate::hosts;
 use crate::httpd::{self, HandEdit};
 use crate::name::HostName;
@@ -39,7 +39,7 @@ pub fn settle(
         let site = Site { server: site.server.or(Some(default_server)), ..site.clone() };
         // The list says what is wanted: it isn't written itself.
         let chosen = (list.site(&site.name) != Some(&site)).then(|| list.with(site.clone()));
-        let next = map_site(&observed, chosen.as_ref().unwrap_or(list), &site, fresh)
+        let next = map_one(&observed, chosen.as_ref().unwrap_or(list), &site, fresh)
             .map_err(|error| Box::new((site.name.clone(), error)))?;
         observed.advance(&next);
         settlement.set.merge(next);
@@ -52,9 +52,8 @@ pub fn settle(
 /// The hosts file's block in the order of the list.
 fn in_order(observed: &Observed, list: &SiteList) -> ChangeSet {
     let mut set = ChangeSet::default();
-    let order: Vec<&HostName> = list.sites.iter().flat_map(Site::names).collect();
     if let Some(before) = &observed.hosts
-        && let Cow::Owned(after) = hosts::sorted(before, &order)
+        && let Cow::Owned(after) = hosts::sorted(before, &order(list))
     {
         set.file(observed.places.hosts.clone(), Some(before.clone()), Some(after), Access::Public);
     }

@@ -94,6 +94,28 @@ pub fn map_site(
     site: &Site,
     fresh: &mut dyn Fresh,
 ) -> Result<ChangeSet, PlanError> {
+    let mut set = map_one(observed, list, site, fresh)?;
+    if let Some(change) = set.file_mut(&observed.places.hosts)
+        && let Some(text) = &change.after
+        && let Cow::Owned(sorted) = hosts::sorted(text, &order(list))
+    {
+        change.after = Some(sorted.into());
+    }
+    Ok(set)
+}
+
+/// The names in the order in which the hosts file has them.
+pub(super) fn order(list: &SiteList) -> Vec<&HostName> {
+    list.sites.iter().flat_map(Site::names).collect()
+}
+
+/// As [`map_site`], with the site's lines wherever they happen to go within yandro's block.
+pub(super) fn map_one(
+    observed: &Observed,
+    list: &SiteList,
+    site: &Site,
+    fresh: &mut dyn Fresh,
+) -> Result<ChangeSet, PlanError> {
     let before = list.site(&site.name);
     for name in site.names() {
         if let Some(owner) = list.owner(name).filter(|owner| owner.name != site.name) {
@@ -116,7 +138,7 @@ pub fn map_site(
         (_, Some(apache)) => remove_apache_site(&mut set, apache, &site.name),
         (_, None) => {}
     }
-    point_names(&mut set, observed, list, site)?;
+    point_names(&mut set, observed, before, site)?;
     if before != Some(site) {
         let changed = set_site(observed.list.as_deref().unwrap_or_default(), site);
         set.steps.push(Step::Folder { path: observed.places.config.clone(), access: Access::Private });
@@ -170,19 +192,14 @@ fn hosts_file(observed: &Observed) -> Result<&Content, PlanError> {
     observed.hosts.as_ref().ok_or_else(|| PlanError::HostsMissing(observed.places.hosts.clone()))
 }
 
-fn point_names(set: &mut ChangeSet, observed: &Observed, list: &SiteList, site: &Site) -> Result<(), PlanError> {
-    let before = list.site(&site.name);
+fn point_names(set: &mut ChangeSet, observed: &Observed, before: Option<&Site>, site: &Site) -> Result<(), PlanError> {
     let path = &observed.places.hosts;
     let mapping = Mapping { addresses: observed.addresses(site), names: site.names().cloned().collect() };
     let former: Vec<HostName> = before.into_iter().flat_map(Site::names).cloned().collect();
     let text = hosts_file(observed)?;
     let pointed = hosts::point(text, &mapping, &former, observed.take_over)
         .map_err(|error| PlanError::Hosts { path: path.clone(), error })?;
-    if let Cow::Owned(mut pointed) = pointed {
-        let order: Vec<&HostName> = list.sites.iter().flat_map(Site::names).collect();
-        if let Cow::Owned(sorted) = hosts::sorted(&pointed, &order) {
-            pointed = sorted;
-        }
+    if let Cow::Owned(pointed) = pointed {
         set.file(path.clone(), Some(text.clone()), Some(pointed), Access::Public);
     }
     Ok(())

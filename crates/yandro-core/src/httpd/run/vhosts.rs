@@ -1,0 +1,157 @@
+//! The virtual hosts of a configuration, and which answers where.
+
+use std::net::Ipv6Addr;
+
+use super::{Configuration, Event, EventKind, Place};
+
+/// A virtual host.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct VirtualHost {
+    /// Its addresses, as they are compared: `*:80`, `10.0.0.1:*`, `[::1]:443`.
+    pub addresses: Vec<String>,
+    /// Its name without scheme and port; `None` if it has none of its own.
+    pub name: Option<String>,
+    /// Its further names, wildcards among them.
+    pub aliases: Vec<String>,
+    /// The folder that it serves.
+    pub document_root: Option<String>,
+    /// Where it passes every request on to, or what it does else, in a word; `None` for one that
+    /// serves files.
+    pub instead: Option<String>,
+    /// Whether it speaks TLS.
+    pub tls: bool,
+    /// Its opening tag.
+    pub place: Place,
+}
+
+/// The virtual hosts on one address, in the order in which names are compared; the first
+/// answers for names that none has.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Answering<'c> {
+    /// The address, such as `*:443`.
+    pub address: String,
+    /// The virtual hosts.
+    pub hosts: Vec<&'c VirtualHost>,
+}
+
+impl Answering<'_> {
+    /// The names that more than one of these virtual hosts has: the first of them answers.
+    pub fn collisions(&self) -> Vec<(String, &Place, &Place)> {
+        let mut seen: Vec<(String, &Place)> = Vec::new();
+        let mut found = Vec::new();
+        for host in &self.hosts {
+            for name in host.name.iter().chain(&host.aliases).map(|name| name.to_ascii_lowercase()) {
+                match seen.iter().find(|(other, _)| *other == name) {
+                    Some((_, first)) if **first != host.place => found.push((name, *first, &host.place)),
+                    Some(_) => {}
+                    None => seen.push((name, &host.place)),
+                }
+            }
+        }
+        found
+    }
+}
+
+impl Configuration {
+    /// Every virtual host, in order.
+    pub fn virtual_hosts(&self) -> Vec<VirtualHost> {
+        let mut found: Vec<VirtualHost> = Vec::new();
+        // What is open within the virtual host at hand.
+        let mut within: Option<usize> = None;
+        for event in &self.events {
+            match (event.kind, within) {
+                (EventKind::Open, None) if event.is("VirtualHost") => {
+                    found.push(VirtualHost::new(event));
+                    within = Some(0);
+                }
+                (EventKind::Open, Some(depth)) => within = Some(depth + 1),
+                (EventKind::Close, Some(0)) => within = None,
+                (EventKind::Close, Some(depth)) => within = Some(depth - 1),
+                (EventKind::Directive, Some(0)) => {
+                    if let Some(host) = found.last_mut() {
+                        host.take(event);
+                    }
+                }
+                _ => {}
+            }
+        }
+        found
+    }
+}
+
+/// The virtual hosts by address, each address at its first place.
+pub fn by_address(hosts: &[VirtualHost]) -> Vec<Answering<'_>> {
+    let mut found: Vec<Answering<'_>> = Vec::new();
+    for host in hosts {
+        for address in &host.addresses {
+            match found.iter_mut().find(|own| own.address == *address) {
+                Some(own) if own.hosts.last().is_some_and(|last| std::ptr::eq(*last, host)) => {}
+                Some(own) => own.hosts.push(host),
+                None => found.push(Answering { address: address.clone(), hosts: vec![host] }),
+            }
+        }
+    }
+    found
+}
+
+impl VirtualHost {
+    fn new(event: &Event) -> Self {
+        Self {
+            addresses: event.arguments.iter().map(|argument| address(argument)).collect(),
+            name: None,
+            aliases: Vec::new(),
+            document_root: None,
+            instead: None,
+            tls: false,
+            place: event.place.clone(),
+        }
+    }
+
+    fn take(&mut self, event: &Event) {
+        let first = || event.arguments.first().cloned();
+        if event.is("ServerName") {
+            self.name = first().map(|name| bare(&name).to_owned());
+        } else if event.is("ServerAlias") {
+            self.aliases.extend(event.arguments.iter().cloned());
+        } else if event.is("DocumentRoot") {
+            self.document_root = first();
+        } else if event.is("ProxyPass") && first().as_deref() == Some("/") {
+            self.instead = event.arguments.get(1).cloned();
+        } else if event.is("Redirect")
+            || event.is("RewriteRule") && event.arguments.get(2).is_some_and(|flags| leads_on(flags))
+        {
+            self.instead.get_or_insert_with(|| "leads elsewhere".to_owned());
+        } else if event.is("SSLEngine") {
+            self.tls = first().is_some_and(|value| value.eq_ignore_ascii_case("on"));
+        }
+    }
+}
+
+/// Whether the flags of a `RewriteRule` make it a redirect.
+fn leads_on(flags: &str) -> bool {
+    let flags = flags.trim_matches(['[', ']']).split(',');
+    flags.map(|flag| flag.split('=').next().unwrap_or(flag)).any(|flag| matches!(flag, "R" | "redirect"))
+}
+
+/// A `ServerName` without the scheme and the port that it may have.
+pub(in crate::httpd) fn bare(value: &str) -> &str {
+    let host = value.split_once("://").map_or(value, |(_, host)| host);
+    if host.starts_with('[') {
+        return host;
+    }
+    host.split_once(':').map_or(host, |(host, _)| host)
+}
+
+/// An address as the server compares it: `_default_` is `*`, no port is `*`.
+fn address(argument: &str) -> String {
+    let (host, port) = match argument.rsplit_once(':') {
+        Some((host, port)) if !port.ends_with(']') => (host, port),
+        _ => (argument, "*"),
+    };
+    let host = match host.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')) {
+        Some(inner) => inner.parse::<Ipv6Addr>().map_or_else(|_| host.to_owned(), |address| format!("[{address}]")),
+        None if host.eq_ignore_ascii_case("_default_") || host == "255.255.255.255" => "*".to_owned(),
+        None => host.to_owned(),
+    };
+    format!("{host}:{port}")
+}

@@ -1,0 +1,338 @@
+//! Running through the files, line by line.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use camino::{Utf8Path, Utf8PathBuf};
+
+use super::condition::{names_of_built_in, names_of_loaded, version_matches};
+use super::include::files_of;
+use super::macros::Macro;
+use super::{ConfigFault, Configuration, Event, EventKind, Files, Place, Start};
+use crate::httpd::parse::{logical_lines, words};
+
+/// How deep includes may nest; the server's own limit.
+const DEEPEST: usize = 128;
+
+/// A line as it is read: joined, trimmed, up to a NUL.
+struct Line {
+    text: String,
+    number: usize,
+}
+
+/// A section that is open.
+struct Open {
+    name: String,
+    place: Place,
+    /// Whether it is a condition, which leaves no trace of its own.
+    is_condition: bool,
+}
+
+pub(super) struct Walk<'a> {
+    files: &'a dyn Files,
+    version: [u32; 3],
+    modules: BTreeSet<String>,
+    defines: BTreeSet<String>,
+    variables: BTreeMap<String, String>,
+    macros: BTreeMap<String, Macro>,
+    open: Vec<Open>,
+    depth: usize,
+    done: Configuration,
+}
+
+type Step = Result<(), ConfigFault>;
+
+impl<'a> Walk<'a> {
+    pub(super) fn new(start: &Start, files: &'a dyn Files) -> Self {
+        let done = Configuration { server_root: start.report.root.clone(), ..Configuration::default() };
+        Self {
+            files,
+            version: start.report.version,
+            modules: start.report.built_in.iter().flat_map(|source| names_of_built_in(source)).collect(),
+            defines: start.defines.iter().cloned().collect(),
+            variables: start.environment.clone(),
+            macros: BTreeMap::new(),
+            open: Vec::new(),
+            depth: 0,
+            done,
+        }
+    }
+
+    pub(super) fn finish(mut self, main: &Utf8Path) -> Configuration {
+        let place = Place { file: main.to_string(), line: 1 };
+        self.done.fault = match self.files.read(main) {
+            Some(bytes) => self.file(main, &bytes).err(),
+            None => Some(ConfigFault { place, message: "the main file can't be read".into() }),
+        };
+        self.done
+    }
+
+    fn file(&mut self, path: &Utf8Path, bytes: &[u8]) -> Step {
+        if !self.done.files.iter().any(|own| own == path) {
+            self.done.files.push(path.to_owned());
+        }
+        let file = path.to_string();
+        if bytes.starts_with(b"\xef\xbb\xbf") {
+            let message = "the file begins with a byte order mark, which the server refuses".into();
+            return Err(ConfigFault { place: Place { file, line: 1 }, message });
+        }
+        let lines: Vec<Line> = logical_lines(bytes)
+            .map(|logical| {
+                let text = logical.text(bytes);
+                let end = text.iter().position(|byte| *byte == 0).unwrap_or(text.len());
+                let text = String::from_utf8_lossy(&text[..end]).trim_ascii().to_owned();
+                Line { text, number: logical.last_line }
+            })
+            .collect();
+        self.lines(&file, &lines)
+    }
+
+    fn lines(&mut self, file: &str, lines: &[Line]) -> Step {
+        let outer = self.open.len();
+        let mut at = 0;
+        while at < lines.len() {
+            let line = &lines[at];
+            at += 1;
+            if line.text.is_empty() || line.text.starts_with('#') {
+                continue;
+            }
+            let place = Place { file: file.to_owned(), line: line.number };
+            let text = self.resolved(&line.text);
+            let first = first_word(&text);
+            if let Some(name) = first.strip_prefix("</") {
+                self.close(name.trim_end_matches('>'), &place, outer)?;
+            } else if let Some(name) = first.strip_prefix('<') {
+                let name = name.trim_end_matches('>').to_owned();
+                let arguments = section_arguments(&text);
+                at = self.section(&name, arguments, place, lines, at)?;
+            } else {
+                let mut words = all_words(&text);
+                if !words.is_empty() {
+                    let name = words.remove(0);
+                    self.directive(name, words, place)?;
+                }
+            }
+        }
+        match self.open.get(outer) {
+            Some(left) => {
+                Err(ConfigFault { place: left.place.clone(), message: format!("`<{}>` is never closed", left.name) })
+            }
+            None => Ok(()),
+        }
+    }
+
+    fn close(&mut self, name: &str, place: &Place, outer: usize) -> Step {
+        let fault = |message: String| Err(ConfigFault { place: place.clone(), message });
+        let Some(open) = self.open.pop_if(|_| true).filter(|_| self.open.len() >= outer) else {
+            return fault(format!("`</{name}>` closes a section that is not open"));
+        };
+        if !open.name.eq_ignore_ascii_case(name) {
+            return fault(format!("`</{name}>` closes `<{}>` of line {}", open.name, open.place.line));
+        }
+        if !open.is_condition {
+            self.event(EventKind::Close, open.name, Vec::new(), place.clone());
+        }
+        Ok(())
+    }
+
+    /// Begins a section; gives the line to go on with.
+    fn section(
+        &mut self,
+        name: &str,
+        arguments: Vec<String>,
+        place: Place,
+        lines: &[Line],
+        at: usize,
+    ) -> Result<usize, ConfigFault> {
+        let lower = name.to_ascii_lowercase();
+        let condition = self.condition(&lower, &arguments);
+        if condition == Some(false) {
+            return skipped(name, lines, at).ok_or_else(|| unclosed(name, place));
+        }
+        if lower == "macro" {
+            let (body, after) = raw_body(name, lines, at).ok_or_else(|| unclosed(name, place.clone()))?;
+            self.define_macro(arguments, body, &place);
+            return Ok(after);
+        }
+        // Another language: its lines are none of the server's.
+        if lower == "perl" || lower.starts_with("lua") {
+            return raw_body(name, lines, at).map(|(_, after)| after).ok_or_else(|| unclosed(name, place));
+        }
+        let is_condition = condition.is_some();
+        if !is_condition {
+            self.event(EventKind::Open, name.to_owned(), arguments, place.clone());
+        }
+        self.open.push(Open { name: name.to_owned(), place, is_condition });
+        Ok(at)
+    }
+
+    /// Whether a conditional section counts; `None` if it is none.
+    fn condition(&self, lower: &str, arguments: &[String]) -> Option<bool> {
+        let first = arguments.first().map_or("", String::as_str);
+        let (is_negated, bare) = first.strip_prefix('!').map_or((false, first), |bare| (true, bare));
+        let holds = match lower {
+            "ifmodule" => self.modules.contains(bare),
+            "ifdefine" => self.defines.contains(bare),
+            "iffile" => self.files.exists(&self.done.server_root.join(bare)),
+            "ifversion" => return Some(version_matches(self.version, arguments).unwrap_or(false)),
+            _ => return None,
+        };
+        Some(holds != is_negated)
+    }
+
+    fn define_macro(&mut self, mut arguments: Vec<String>, body: Vec<String>, place: &Place) {
+        if arguments.is_empty() {
+            return;
+        }
+        let name = arguments.remove(0).to_ascii_lowercase();
+        let defined = format!("(defined on line {} of \"{}\")", place.line, place.file);
+        self.macros.insert(name.clone(), Macro { name, parameters: arguments, body, defined });
+    }
+
+    fn directive(&mut self, name: String, arguments: Vec<String>, place: Place) -> Step {
+        let first = arguments.first().cloned().unwrap_or_default();
+        match name.to_ascii_lowercase().as_str() {
+            "define" => {
+                if let Some(value) = arguments.get(1) {
+                    self.variables.insert(first.clone(), value.clone());
+                }
+                _ = self.defines.insert(first);
+            }
+            "undefine" => {
+                self.defines.remove(&first);
+                _ = self.variables.remove(&first);
+            }
+            "serverroot" => {
+                self.done.server_root = Utf8PathBuf::from(first.trim_end_matches('/'));
+                self.event(EventKind::Directive, name, arguments, place);
+            }
+            "loadmodule" => {
+                self.modules.extend(names_of_loaded(&first, arguments.get(1).map_or("", String::as_str)));
+                self.event(EventKind::Directive, name, arguments, place);
+            }
+            "include" => self.include(&first, &place, true)?,
+            "includeoptional" => self.include(&first, &place, false)?,
+            "use" if self.modules.contains("macro_module") => self.use_macro(&arguments, &place)?,
+            _ => self.event(EventKind::Directive, name, arguments, place),
+        }
+        Ok(())
+    }
+
+    fn include(&mut self, path: &str, place: &Place, must_be: bool) -> Step {
+        let fault = |message: String| ConfigFault { place: place.clone(), message };
+        if self.depth >= DEEPEST {
+            return Err(fault("includes are nested too deep: does a file include itself?".into()));
+        }
+        let found = files_of(self.files, &self.done.server_root.join(path));
+        if found.is_none() && must_be {
+            return Err(fault(format!("`{path}` is included, and there is no such file")));
+        }
+        self.depth += 1;
+        for file in found.unwrap_or_default() {
+            let bytes = self.files.read(&file).ok_or_else(|| fault(format!("`{file}` can't be read")))?;
+            self.file(&file, &bytes)?;
+        }
+        self.depth -= 1;
+        Ok(())
+    }
+
+    fn use_macro(&mut self, arguments: &[String], place: &Place) -> Step {
+        let fault = |message: String| ConfigFault { place: place.clone(), message };
+        let name = arguments.first().map_or("", String::as_str);
+        let known = self.macros.get(&name.to_ascii_lowercase()).cloned();
+        let own = known.ok_or_else(|| fault(format!("there is no macro `{name}`")))?;
+        if own.parameters.len() != arguments.len() - 1 || self.depth >= DEEPEST {
+            return Err(fault(format!("the macro `{name}` takes {} arguments", own.parameters.len())));
+        }
+        let file = format!("macro '{}' {} used on line {} of \"{}\"", own.name, own.defined, place.line, place.file);
+        let lines: Vec<Line> = (1..)
+            .zip(own.with(&arguments[1..]))
+            .map(|(number, text)| Line { text: text.trim_ascii().to_owned(), number })
+            .collect();
+        self.depth += 1;
+        self.lines(&file, &lines)?;
+        self.depth -= 1;
+        Ok(())
+    }
+
+    fn event(&mut self, kind: EventKind, name: String, arguments: Vec<String>, place: Place) {
+        self.done.events.push(Event { kind, name, arguments, place });
+    }
+
+    /// `${NAME}` replaced where the name has a value, once; an unknown one stays.
+    fn resolved(&self, text: &str) -> String {
+        let mut out = String::new();
+        let mut rest = text;
+        while let Some(start) = rest.find("${") {
+            let Some(length) = rest[start + 2..].find('}') else { break };
+            let name = &rest[start + 2..start + 2 + length];
+            out += &rest[..start];
+            match self.variables.get(name) {
+                Some(value) => out += value,
+                None => out += &rest[start..=start + 2 + length],
+            }
+            rest = &rest[start + 3 + length..];
+        }
+        out + rest
+    }
+}
+
+fn unclosed(name: &str, place: Place) -> ConfigFault {
+    ConfigFault { place, message: format!("`<{name}>` is never closed") }
+}
+
+fn all_words(text: &str) -> Vec<String> {
+    let found = words(text.as_bytes(), 0..text.len());
+    found.into_iter().map(|(value, _)| String::from_utf8_lossy(&value).into_owned()).collect()
+}
+
+fn first_word(text: &str) -> String {
+    all_words(text).into_iter().next().unwrap_or_default()
+}
+
+/// What stands between a tag's name and its last `>`.
+fn section_arguments(text: &str) -> Vec<String> {
+    let inner = text.rfind('>').map_or(text, |end| &text[..end]);
+    let mut words = all_words(inner);
+    if !words.is_empty() {
+        words.remove(0);
+    }
+    words
+}
+
+/// Passes over a section that doesn't count, unread but for the tags in it; gives the line after it.
+fn skipped(name: &str, lines: &[Line], mut at: usize) -> Option<usize> {
+    let mut open = vec![name.to_owned()];
+    while let Some(line) = lines.get(at) {
+        at += 1;
+        let first = first_word(&line.text);
+        if first.starts_with("</") {
+            open.pop();
+            if open.is_empty() {
+                return Some(at);
+            }
+        } else if line.text.starts_with('<') {
+            open.push(first);
+        }
+    }
+    None
+}
+
+/// The lines up to the closing tag of this name, whatever they hold, and the line after it.
+fn raw_body(name: &str, lines: &[Line], start: usize) -> Option<(Vec<String>, usize)> {
+    let tag = |line: &Line, mark: &str| {
+        let first = first_word(&line.text);
+        first.strip_prefix(mark).is_some_and(|rest| rest.trim_end_matches('>').eq_ignore_ascii_case(name))
+    };
+    let mut depth = 1;
+    for (at, line) in lines.iter().enumerate().skip(start) {
+        if tag(line, "</") {
+            depth -= 1;
+            if depth == 0 {
+                return Some((lines[start..at].iter().map(|line| line.text.clone()).collect(), at + 1));
+            }
+        } else if tag(line, "<") {
+            depth += 1;
+        }
+    }
+    None
+}

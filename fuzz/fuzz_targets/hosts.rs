@@ -1,0 +1,37 @@
+//! Any bytes as a hosts file: nothing panics, edits go back to the byte, mending comes to an end.
+
+#![no_main]
+
+use libfuzzer_sys::fuzz_target;
+use yandro_core::hosts::{LintContext, Mapping, Multi, TakeOver, drop_names, lint, mended, point, remove_lines, set_line};
+use yandro_core::name::HostName;
+use yandro_core::site::SiteList;
+use yandro_core::system::Surroundings;
+
+fuzz_target!(|bytes: &[u8]| {
+    let name = |text: &str| HostName::parse(text).expect("it is a name");
+    let site = Mapping {
+        addresses: vec!["127.0.0.1".parse().expect("it is one"), "::1".parse().expect("it is one")],
+        names: vec![name("a.test"), name("b.test")],
+    };
+    // What is taken for yandro's own may be changed.
+    let is_ours = |text: &[u8]| text.windows(6).any(|part| part == b"yandro");
+    if let Ok(pointed) = point(bytes, &site, &[], TakeOver::Yes) {
+        if !is_ours(bytes) {
+            assert_eq!(&*drop_names(&pointed, &site.names), bytes);
+        }
+    }
+    if let Ok(set) = set_line(bytes, &name("c.test"), "10.0.0.1".parse().expect("it is one")) {
+        _ = remove_lines(&set, &name("c.test"));
+    }
+    let sites = SiteList::default();
+    let context = LintContext {
+        sites: &sites,
+        folders_gone: &[],
+        multi: Multi::On,
+        surroundings: &Surroundings::default(),
+        path: "/etc/hosts",
+    };
+    lint(bytes, &context);
+    mended(bytes, &context);
+});

@@ -1,0 +1,57 @@
+//! Any bytes as an Apache httpd configuration: nothing panics, and spans lie in the text.
+
+#![no_main]
+
+use camino::Utf8Path;
+use libfuzzer_sys::fuzz_target;
+use yandro_core::httpd::run::{Configuration, Files, ServerReport, Start, by_address};
+use yandro_core::httpd::{Node, Tree};
+
+struct One<'a>(&'a [u8]);
+
+impl Files for One<'_> {
+    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+        (path == "/c/main" || path == "/c/d/x").then(|| self.0.to_vec())
+    }
+
+    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+        match folder.as_str() {
+            "/c" => Some(vec!["main".into(), "d".into()]),
+            "/c/d" => Some(vec!["x".into()]),
+            _ => None,
+        }
+    }
+}
+
+fn check(nodes: &[Node], bytes: &[u8]) {
+    for node in nodes {
+        let own = match node {
+            Node::Directive(own) => own,
+            Node::Section(section) => {
+                assert!(section.close.end <= bytes.len());
+                check(&section.nodes, bytes);
+                &section.open
+            }
+        };
+        assert!(own.span.end <= bytes.len());
+        for argument in &own.arguments {
+            assert!(own.span.start <= argument.span.start && argument.span.end <= own.span.end);
+        }
+    }
+}
+
+fuzz_target!(|bytes: &[u8]| {
+    if let Ok(tree) = Tree::parse(bytes) {
+        check(&tree.nodes, bytes);
+    }
+    let start = Start {
+        main: "/c/main".into(),
+        report: ServerReport { version: [2, 4, 66], root: "/c".into(), main: "/c/main".into(), built_in: Vec::new() },
+        environment: [("LOGS".to_owned(), "/l".to_owned())].into(),
+        defines: Vec::new(),
+    };
+    let done = Configuration::run(&start, &One(bytes));
+    for at in by_address(&done.virtual_hosts()) {
+        at.collisions();
+    }
+});
