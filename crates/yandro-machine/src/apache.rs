@@ -5,7 +5,7 @@ use std::fs;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::httpd::run::{Configuration, ServerReport, Start, environment as environment_of};
-use yandro_core::httpd::{self, DebianLayout, ModuleFiles};
+use yandro_core::httpd::{self, DebianLayout, ModuleFiles, OTHERS};
 use yandro_core::name::HostName;
 use yandro_core::plan::ObservedApache;
 
@@ -74,11 +74,28 @@ pub fn observe(machine: &Machine, layout: DebianLayout, names: &[HostName]) -> R
     let by_socket = if machine.is_real() { network::listens_on_v6(80) } else { None };
     let by_system = !machine.is_real() || network::would_listen_on_v6();
     let listens_on_v6 = by_socket.unwrap_or_else(|| by_system && httpd::listens_on_v6(&ports));
+    let configuration = configuration(machine, &layout)?;
+    let is_own = |file: &str| layout.is_own_link(&machine.path(file));
+    let foreign_addresses = configuration
+        .virtual_hosts()
+        .into_iter()
+        .filter(|host| !is_own(&host.place.file))
+        .flat_map(|host| host.addresses)
+        .collect();
+    // What a module is set up with goes with it.
+    let of_modules = machine.places.inside(&layout.enabled_modules());
+    let is_foreign = |file: &str| !is_own(file) && !Utf8Path::new(file).starts_with(&of_modules);
+    let foreign = configuration.events.iter().filter(|event| is_foreign(&event.place.file));
+    let foreign_directives = foreign.map(|event| event.name.to_ascii_lowercase()).collect();
+    let own_sites = self::names(&layout).into_iter().filter(|name| name.as_str() != OTHERS).collect();
     let log_folder = LOG_FOLDER.to_owned();
     Ok(ObservedApache {
         layout,
         log_folder,
         listens_on_v6,
+        own_sites,
+        foreign_addresses,
+        foreign_directives,
         site_files,
         site_links,
         other_files,

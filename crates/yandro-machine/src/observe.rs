@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use camino::Utf8Path;
 use time::OffsetDateTime;
 use yandro_core::hosts::TakeOver;
+use yandro_core::httpd::OTHERS;
 use yandro_core::name::HostName;
 use yandro_core::pki::{Authority, AuthorityCertificates, Key, PkiError};
 use yandro_core::plan::{AuthorityFiles, Observed};
@@ -94,6 +95,8 @@ fn observe_names(
     now: OffsetDateTime,
 ) -> Result<Observed, ObserveError> {
     let places = machine.places.clone();
+    let others = HostName::parse(OTHERS).expect("it is a name");
+    let names = &[names, &[others]].concat();
     let (mut chains, mut keys) = (BTreeMap::new(), BTreeMap::new());
     for name in names {
         if let Some(chain) = files::read_if_there(&places.chain(name))? {

@@ -3,6 +3,7 @@
 use std::fmt::Write as _;
 
 use serde_json::json;
+use yandro_core::httpd::OTHERS;
 use yandro_core::pki::{Facts, date};
 use yandro_core::plan::{ChangeSet, FileChange, Places, Step, unified_diff};
 use yandro_core::site::ServerKind;
@@ -85,7 +86,7 @@ fn coloured(diff: &str) -> String {
 /// What was done, one line for each place.
 pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, String)> {
     let mut lines = Vec::new();
-    let mut modules = Vec::new();
+    let (mut modules, mut is_enabled) = (Vec::new(), true);
     let mut verbs: Vec<(&'static str, String)> = Vec::new();
     for step in &set.steps {
         match step {
@@ -93,10 +94,13 @@ pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, St
             Step::Link(change)
                 if change.path.parent().is_some_and(|folder| folder.file_name() == Some("mods-enabled")) =>
             {
+                is_enabled = change.after.is_some();
                 if change.path.extension() == Some("load") {
                     modules.extend(change.path.file_stem().map(str::to_owned));
                 }
             }
+            // It goes with its file.
+            Step::Link(change) if change.path.as_str().contains(OTHERS) => {}
             Step::Link(change) => {
                 verbs.push((
                     "enabled",
@@ -119,7 +123,8 @@ pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, St
         lines.push(("name cache", format!("{} forgot its old answers", cache.title())));
     }
     if !modules.is_empty() {
-        lines.push(("modules", format!("enabled {}", modules.join(", "))));
+        let verb = if is_enabled { "enabled" } else { "disabled" };
+        lines.push(("modules", format!("{verb} {}", modules.join(", "))));
     }
     lines
 }
@@ -141,7 +146,9 @@ fn told(change: &FileChange, places: &Places) -> String {
 /// What a file is to the person; `None` for one that goes with another.
 fn subject(change: &FileChange, places: &Places) -> Option<&'static str> {
     let path = &change.path;
-    if *path == places.hosts {
+    if path.as_str().contains(OTHERS) {
+        (path.extension() == Some("conf")).then_some("other names")
+    } else if *path == places.hosts {
         Some("hosts file")
     } else if *path == places.root_certificate() {
         Some("authority")

@@ -59,9 +59,54 @@ fn a_folder_becomes_a_proven_site_and_goes_again() {
     machine.yandro(&["check"]).succeeds();
     machine.yandro(&["unmap", "saltmarsh.test"]).succeeds();
     assert_eq!(machine.hosts(), HOSTS);
-    let modules =
-        |text: &str| text.lines().filter(|line| !line.contains("mods-enabled")).collect::<Vec<_>>().join("\n");
-    assert_eq!(modules(&tree()), modules(&before));
+    assert_eq!(tree(), before, "modules and all");
+}
+
+#[test]
+fn what_answered_before_still_does_and_no_other_name_gets_a_sites_pages() {
+    // As Debian has it, and without any virtual host, as other layouts begin.
+    for has_default in [true, false] {
+        let Some(machine) = Namespace::new(&[]) else { return };
+        if !has_default {
+            fs::remove_file(machine.path("apache2/sites-enabled/000-default.conf")).unwrap();
+            let main = fs::read_to_string(machine.path("apache2/apache2.conf")).unwrap();
+            fs::write(machine.path("apache2/apache2.conf"), main + "DocumentRoot /var/www/html\n").unwrap();
+        }
+        machine.run("apachectl", &["-k", "start"]).succeeds();
+        let page = |url: &str| {
+            machine.run(
+                "curl",
+                &[
+                    "--silent",
+                    "--insecure",
+                    "--resolve",
+                    "tides.test:443:127.0.0.1",
+                    "--resolve",
+                    "tides.test:80:127.0.0.1",
+                    url,
+                ],
+            )
+        };
+        eventually("it answers", || page("http://localhost/").status == 0);
+        let before = page("http://localhost/").succeeds().stdout;
+        assert!(before.contains("Apache2"), "{before}");
+        for site in ["saltmarsh.test", "depot.saltmarsh.test"] {
+            machine.yandro(&["map", site, "./saltmarsh"]).succeeds();
+            assert_eq!(page("http://localhost/").succeeds().stdout, before);
+            assert_eq!(page("http://tides.test/").succeeds().stdout, before);
+            for url in ["https://localhost/", "https://tides.test/"] {
+                let refused = page(url).succeeds().stdout;
+                assert!(refused.contains("403 Forbidden") && !refused.contains("Saltmarsh"), "{refused}");
+            }
+        }
+        let enabled = || machine.run("ls", &["apache2/mods-enabled"]).stdout;
+        assert!(enabled().contains("ssl.load"));
+        // A module that somebody else has come to use stays.
+        fs::write(machine.path("apache2/conf-enabled/tides.conf"), "RewriteEngine on\n").unwrap();
+        machine.yandro(&["unmap", "saltmarsh.test", "depot.saltmarsh.test"]).succeeds();
+        assert!(enabled().contains("rewrite.load") && !enabled().contains("ssl.load"), "{}", enabled());
+        eventually("it answers again", || page("http://localhost/").stdout == before);
+    }
 }
 
 #[test]
@@ -96,7 +141,7 @@ fn a_folder_that_the_server_may_not_read_is_told_and_put_back() {
         machine
             .curl(&["--insecure", "--resolve", "crew.saltmarsh.test:443:127.0.0.1", "https://crew.saltmarsh.test/"])
             .stdout
-            .contains("Saltmarsh Ferries")
+            .contains("403 Forbidden")
     });
 }
 
@@ -149,7 +194,8 @@ fn what_is_broken_on_purpose_is_found_by_its_cause() {
     found("folder-forbidden");
     fs::write(&site_file, text.replace("SSLEngine on", "SSLEngine off")).unwrap();
     reload();
-    found("tls-plain");
+    // The virtual host for other names speaks TLS there, with its own certificate.
+    found("certificate-name");
     fs::write(&site_file, &text).unwrap();
     reload();
     well();

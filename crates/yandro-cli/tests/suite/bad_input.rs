@@ -123,6 +123,8 @@ fn without_the_right_to_write_nothing_is_changed_and_all_of_it_is_named() {
       write $ROOT/etc/apache2/mods-enabled/rewrite.load
       write $ROOT/etc/apache2/sites-available/yandro-saltmarsh.test.conf
       write $ROOT/etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
+      write $ROOT/etc/apache2/sites-available/yandro-0.invalid.conf
+      write $ROOT/etc/apache2/sites-enabled/yandro-0.invalid.conf
       write $ROOT/etc/hosts
     to mend it: run the command again with `sudo`, or as a user whom sudo lets
     [status 3]

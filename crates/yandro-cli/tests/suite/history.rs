@@ -61,9 +61,10 @@ fn each_change_is_taken_back_to_the_byte() {
       certificate   removed
       site list     removed /home/ada/.config/yandro/sites.toml
       hosts file    changed /etc/hosts
+      other names   removed /etc/apache2/sites-available/yandro-0.invalid.conf
       enabled       unlinked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
       virtual host  removed /etc/apache2/sites-available/yandro-saltmarsh.test.conf
-      modules       enabled rewrite, ssl, socache_shmcb
+      modules       disabled rewrite, ssl, socache_shmcb
       server        Apache httpd: not tested and not reloaded, since this is a sysroot
     [status 0]
     ");

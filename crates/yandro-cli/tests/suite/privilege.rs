@@ -59,6 +59,8 @@ fn a_user_maps_with_sudo_for_the_steps_that_need_root_and_keeps_all_else() {
       write /etc/apache2/mods-enabled/rewrite.load
       write /etc/apache2/sites-available/yandro-saltmarsh.test.conf
       write /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
+      write /etc/apache2/sites-available/yandro-0.invalid.conf
+      write /etc/apache2/sites-enabled/yandro-0.invalid.conf
       write /etc/hosts
       let the web server test its configuration, and reload it
     ");

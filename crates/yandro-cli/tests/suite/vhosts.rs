@@ -232,6 +232,7 @@ fn debians_own_and_hand_written_layouts_agree() {
              saltmarsh.test        leads elsewhere            –    /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:2         yandro
                www.saltmarsh.test
     *:443    (no name)             /var/www/html              yes  /etc/apache2/sites-enabled/default-ssl.conf:1                   yours
+             localhost             –                          yes  /etc/apache2/sites-enabled/yandro-0.invalid.conf:3              yandro
              depot.saltmarsh.test  $ROOT/saltmarsh  yes  /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf:14  yandro
              saltmarsh.test        $ROOT/saltmarsh  yes  /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:11        yandro
                www.saltmarsh.test
@@ -253,8 +254,12 @@ fn a_broken_configuration_is_told_with_its_place() {
     let ran = sysroot.yandro(&["vhosts"]);
     insta::assert_snapshot!(ran, @"
     ADDRESS  NAME            SERVES           TLS  WHERE                                                     WHOSE
-    *:80     saltmarsh.test  leads elsewhere  –    /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:2   yandro
-    *:443    saltmarsh.test  /saltmarsh       yes  /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:10  yandro
+    *:80     localhost       –                –    /etc/apache2/sites-enabled/yandro-0.invalid.conf:3        yandro
+             saltmarsh.test  leads elsewhere  –    /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:2   yandro
+    *:443    localhost       –                yes  /etc/apache2/sites-enabled/yandro-0.invalid.conf:6        yandro
+             saltmarsh.test  /saltmarsh       yes  /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:10  yandro
+
+    The first of each address answers for names that none of its virtual hosts has.
     ✗ /etc/apache2/apache2.conf:3: `<Directory>` is never closed; what stands behind it was not read
     [status 1]
     ");

@@ -6,6 +6,7 @@ use super::finding::{Code, Severity};
 use super::judge::Judge;
 use super::observation::{Answer, Connection, Failure, FailureKind, Proof, ResolverAnswer, Timed, Verdict};
 use crate::hosts::contradicted;
+use crate::httpd::OTHERS;
 use crate::pki::{RENEW_DAYS, date};
 use crate::site::{Content, DEFAULT_ADDRESS, Https, ServerKind};
 
@@ -258,10 +259,10 @@ impl Judge<'_> {
         let name = &self.seen.name;
         let issuer = connection.chain.leaf.as_ref().map(|leaf| format!("issued by {}", leaf.issuer));
         let mut fault = match &connection.chain.verdict {
-            Verdict::Trusted | Verdict::Name | Verdict::Time if connection.chain.is_on_disk => {
-                return Ok("trusted".into());
-            }
-            Verdict::Trusted | Verdict::Name | Verdict::Time => {
+            Verdict::Trusted | Verdict::Time if connection.chain.is_on_disk => return Ok("trusted".into()),
+            // Whose it is the next step tells.
+            Verdict::Name => return Ok("trusted".into()),
+            Verdict::Trusted | Verdict::Time => {
                 let fault = Fault::warning(
                     Code::CertificateOld,
                     format!(
@@ -291,6 +292,14 @@ impl Judge<'_> {
     pub(super) fn name(&self) -> Judged {
         let leaf = self.connection().and_then(|connection| connection.chain.leaf.as_ref());
         match leaf {
+            Some(leaf) if leaf.names.iter().any(|name| name == OTHERS) => {
+                let cause = format!(
+                    "the virtual host of `{}` doesn't answer over HTTPS: the one for names that are no sites does",
+                    self.seen.name
+                );
+                let seen = "its file is not enabled, was not taken up by the server, or has no `SSLEngine on`";
+                fail("other names", Fault::error(Code::CertificateName, cause).seen(seen).mend(self.map_again()))
+            }
             Some(leaf) if !leaf.covers(&self.seen.name) => {
                 let cause = format!("the certificate does not name `{}`", self.seen.name);
                 let names = if leaf.names.is_empty() { "none".to_owned() } else { leaf.names.join(", ") };

@@ -3,7 +3,8 @@
 use camino::Utf8Path;
 
 use super::change::{ChangeSet, FileChange, LinkChange, Step};
-use super::observed::{AuthorityFiles, Observed};
+use super::observed::{AuthorityFiles, Observed, Places};
+use crate::httpd::OTHERS;
 use crate::pki::{Authority, AuthorityCertificates, Key};
 
 impl ChangeSet {
@@ -23,6 +24,18 @@ impl ChangeSet {
         self.steps.retain(|step| !matches!(step, Step::File(change) if change.before == change.after));
         self.sites.extend(next.sites);
         self.server = self.server.or(next.server);
+    }
+
+    /// The authority that the set makes, if it makes one.
+    pub(super) fn authority(&self, places: &Places) -> Option<AuthorityFiles> {
+        let text = |path: &Utf8Path| {
+            let bytes = self.change_of(path)?.after.as_deref()?;
+            String::from_utf8(bytes.clone()).ok()
+        };
+        let (root, issuing) = (text(&places.root_certificate())?, text(&places.issuing_certificate())?);
+        let authority = Authority::read(&AuthorityCertificates { root, issuing }).ok()?;
+        let key = Key::from_pem(&text(&places.issuing_key())?).ok()?;
+        Some(AuthorityFiles { authority, key })
     }
 
     pub(super) fn file_mut(&mut self, path: &Utf8Path) -> Option<&mut FileChange> {
@@ -52,29 +65,30 @@ impl Observed {
             self.hosts = after;
         } else if change.path == self.places.site_list() {
             self.list = after.map(|bytes| String::from_utf8_lossy(&bytes).into_owned());
+        } else if let Some(name) = self.places.certificate_of(&change.path) {
+            let held = if change.path == self.places.key(&name) { &mut self.keys } else { &mut self.chains };
+            match after {
+                Some(text) => _ = held.insert(name, text.to_vec()),
+                None => _ = held.remove(&name),
+            }
         } else if let Some(apache) = &mut self.apache
             && let Some(name) = apache.layout.site_of_file(&change.path)
         {
-            match after {
-                Some(text) => _ = apache.site_files.insert(name, text.to_vec()),
-                None => _ = apache.site_files.remove(&name),
+            apache.own_sites.remove(&name);
+            apache.site_files.remove(&name);
+            if let Some(text) = after {
+                if name.as_str() != OTHERS {
+                    apache.own_sites.insert(name.clone());
+                }
+                apache.site_files.insert(name, text.to_vec());
             }
         }
     }
 
     /// An authority that was made on the way serves the sites after it, too.
     fn take_authority(&mut self, set: &ChangeSet) {
-        let text = |path: &Utf8Path| {
-            let bytes = set.change_of(path)?.after.as_deref()?;
-            String::from_utf8(bytes.clone()).ok()
-        };
-        let root = text(&self.places.root_certificate());
-        let issuing = text(&self.places.issuing_certificate());
-        let certificates = root.zip(issuing).map(|(root, issuing)| AuthorityCertificates { root, issuing });
-        let authority = certificates.and_then(|certificates| Authority::read(&certificates).ok());
-        let key = text(&self.places.issuing_key()).and_then(|pem| Key::from_pem(&pem).ok());
-        if let (Some(authority), Some(key)) = (authority, key) {
-            self.authority = Some(AuthorityFiles { authority, key });
+        if let Some(made) = set.authority(&self.places) {
+            self.authority = Some(made);
         }
     }
 

@@ -7,6 +7,7 @@ mod change;
 mod diff;
 mod merge;
 mod observed;
+mod others;
 mod settle;
 mod site;
 mod undo;

@@ -72,6 +72,12 @@ impl Places {
         self.certificates().join(name.as_str()).join("key.pem")
     }
 
+    /// The site whose chain or key a path is.
+    pub fn certificate_of(&self, path: &Utf8Path) -> Option<HostName> {
+        let folder = path.parent().filter(|folder| folder.parent() == Some(&self.certificates()))?;
+        HostName::parse(folder.file_name()?).ok()
+    }
+
     /// A path as a server within the sysroot sees it.
     pub fn inside(&self, path: &Utf8Path) -> Utf8PathBuf {
         match path.strip_prefix(&self.sysroot) {
@@ -152,6 +158,12 @@ pub struct ObservedApache {
     pub listens_on_v6: bool,
     /// The site files that exist, of the sites that the command is about.
     pub site_files: BTreeMap<HostName, Vec<u8>>,
+    /// The names of all site files of yandro's, those for other names left out.
+    pub own_sites: BTreeSet<HostName>,
+    /// The addresses of virtual hosts that are not yandro's, such as `*:80`.
+    pub foreign_addresses: BTreeSet<String>,
+    /// The directives that are not in yandro's files, in lower case: they may need modules.
+    pub foreign_directives: BTreeSet<String>,
     /// The links in `sites-enabled`: name and target.
     pub site_links: BTreeMap<String, Utf8PathBuf>,
     /// The files that other links there lead to, with their content.

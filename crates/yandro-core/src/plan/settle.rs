@@ -4,9 +4,10 @@ use std::borrow::Cow;
 
 use super::change::{Access, ChangeSet};
 use super::observed::{Fresh, Observed};
+use super::others::go_with_the_last;
 use super::site::{PlanError, drop_certificate, drop_from_hosts, map_one, order, remove_apache_site};
 use crate::hosts;
-use crate::httpd::{self, HandEdit};
+use crate::httpd::{self, HandEdit, OTHERS};
 use crate::name::HostName;
 use crate::site::{ServerKind, Site, SiteList};
 
@@ -82,7 +83,7 @@ fn orphans(observed: &Observed, list: &SiteList) -> Vec<HostName> {
         names.extend(apache.site_files.keys().cloned());
     }
     names.extend(observed.keys.keys().chain(observed.chains.keys()).cloned());
-    names.retain(|name| !taken.contains(name.as_str()));
+    names.retain(|name| !taken.contains(name.as_str()) && name.as_str() != OTHERS);
     names.sort();
     names.dedup();
     names
@@ -102,6 +103,9 @@ fn remove_orphans(observed: &Observed, orphans: &[HostName]) -> ChangeSet {
             remove_apache_site(&mut set, apache, name);
         }
         drop_certificate(&mut set, observed, name);
+    }
+    if let Some(apache) = &observed.apache {
+        go_with_the_last(&mut set, observed, apache);
     }
     set
 }

@@ -6,6 +6,7 @@ use camino::Utf8PathBuf;
 
 use super::change::{Access, ChangeSet, Content, SiteChange, Step};
 use super::observed::{AuthorityFiles, Fresh, Observed, ObservedApache};
+use super::others::{go_with_the_last, keep_others};
 use crate::hosts::{self, EditError, Mapping};
 use crate::httpd::{self, ParseError, PathError};
 use crate::name::{HostName, Suffix};
@@ -134,8 +135,14 @@ pub(super) fn map_one(
     certificate(&mut set, observed, site, fresh)?;
     match (site.server, &observed.apache) {
         (Some(ServerKind::Apache), None) => return Err(PlanError::ServerMissing),
-        (Some(ServerKind::Apache), Some(apache)) => apache_site(&mut set, observed, apache, before, site)?,
-        (_, Some(apache)) => remove_apache_site(&mut set, apache, &site.name),
+        (Some(ServerKind::Apache), Some(apache)) => {
+            apache_site(&mut set, observed, apache, before, site)?;
+            keep_others(&mut set, observed, apache, site, fresh)?;
+        }
+        (_, Some(apache)) => {
+            remove_apache_site(&mut set, apache, &site.name);
+            go_with_the_last(&mut set, observed, apache);
+        }
         (_, None) => {}
     }
     point_names(&mut set, observed, before, site)?;
@@ -169,6 +176,9 @@ pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, Pl
             remove_apache_site(&mut set, apache, &site.name);
         }
         drop_certificate(&mut set, observed, &site.name);
+    }
+    if let Some(apache) = &observed.apache {
+        go_with_the_last(&mut set, observed, apache);
     }
     let text = observed.list.clone().unwrap_or_default();
     let rest = sites.iter().fold(text, |text, site| remove_site(&text, &site.name));
@@ -206,7 +216,12 @@ fn point_names(set: &mut ChangeSet, observed: &Observed, before: Option<&Site>, 
 }
 
 /// The authority if there is none, and a leaf if there is no current one.
-fn certificate(set: &mut ChangeSet, observed: &Observed, site: &Site, fresh: &mut dyn Fresh) -> Result<(), PlanError> {
+pub(super) fn certificate(
+    set: &mut ChangeSet,
+    observed: &Observed,
+    site: &Site,
+    fresh: &mut dyn Fresh,
+) -> Result<(), PlanError> {
     let places = &observed.places;
     if !site.https.is_on() {
         drop_certificate(set, observed, &site.name);
@@ -216,6 +231,9 @@ fn certificate(set: &mut ChangeSet, observed: &Observed, site: &Site, fresh: &mu
     let made;
     let files = if let Some(files) = &observed.authority {
         files
+    } else if let Some(earlier) = set.authority(places) {
+        made = earlier;
+        &made
     } else {
         let certificates;
         (made, certificates) = new_authority(observed, fresh)?;

@@ -1,6 +1,6 @@
 //! Plans carried out on a disk in memory, in any order.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use proptest::prelude::*;
@@ -10,7 +10,7 @@ use time::macros::datetime;
 
 use super::*;
 use crate::hosts::{HostsFile, TakeOver};
-use crate::httpd::{DebianLayout, ModuleFiles};
+use crate::httpd::{DebianLayout, ModuleFiles, OTHERS};
 use crate::name::HostName;
 use crate::pki::{Authority, AuthorityCertificates, Key, Serial};
 use crate::site::{Content as SiteContent, DEFAULT_ADDRESS, Https, ServerKind, Site, SiteList, Upstream};
@@ -81,11 +81,8 @@ impl Disk {
         let places = places();
         let layout = DebianLayout { root: "/etc/apache2".into() };
         let by_name = |path: &dyn Fn(&HostName) -> Utf8PathBuf| -> BTreeMap<HostName, Vec<u8>> {
-            NAMES
-                .map(name)
-                .into_iter()
-                .filter_map(|name| Some((name.clone(), self.files.get(&path(&name))?.clone())))
-                .collect()
+            let names = NAMES.map(name).into_iter().chain([name(OTHERS)]);
+            names.filter_map(|name| Some((name.clone(), self.files.get(&path(&name))?.clone()))).collect()
         };
         let pem = |path: Utf8PathBuf| self.text(&path);
         let authority = pem(places.root_certificate()).map(|root| AuthorityFiles {
@@ -111,6 +108,13 @@ impl Disk {
         let apache = ObservedApache {
             log_folder: "${APACHE_LOG_DIR}".into(),
             listens_on_v6: true,
+            own_sites: NAMES
+                .map(name)
+                .into_iter()
+                .filter(|name| self.files.contains_key(&layout.site_file(name)))
+                .collect(),
+            foreign_addresses: BTreeSet::new(),
+            foreign_directives: BTreeSet::new(),
             site_files: by_name(&|name| layout.site_file(name)),
             site_links: links(layout.enabled_sites()).collect(),
             other_files: Vec::new(),

@@ -9,6 +9,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use super::change::{ChangeSet, FileChange, LinkChange, SiteChange, Step};
 use super::observed::{Fresh, Observed};
 use super::site::{PlanError, map_site, unmap_sites};
+use crate::httpd::OTHERS;
 use crate::name::HostName;
 use crate::site::{Site, SiteList};
 
@@ -94,6 +95,7 @@ pub fn undo(
         let DoneStep::Untouched(inverse) = step else { continue };
         let path = inverse.path();
         let is_others = path.starts_with(places.authority())
+            || path.as_str().contains(OTHERS)
             || path.parent().is_some_and(|folder| folder.file_name() == Some("mods-enabled"));
         let is_needed = is_others && !is_last && !rest.sites.is_empty();
         if is_remade(inverse) || is_needed || matches!(inverse, Step::Folder { .. }) {

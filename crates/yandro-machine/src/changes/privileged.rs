@@ -12,7 +12,7 @@ use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, fstat, openat, statat};
 use serde::{Deserialize, Serialize};
-use yandro_core::httpd::{DebianLayout, Tree};
+use yandro_core::httpd::{DebianLayout, Node, Tree};
 use yandro_core::system::Cache;
 
 use super::carry_out::{BroughtUp, ServerControl as _};
@@ -163,6 +163,11 @@ fn server(ask: impl FnOnce(&Apache) -> Result<Answer, String>) -> Answer {
     asked.unwrap_or_else(|words| Answer::Refused { words })
 }
 
+/// Whether nothing stands beside virtual hosts.
+fn is_virtual_hosts_alone(tree: &Tree) -> bool {
+    tree.nodes.iter().all(|node| matches!(node, Node::Section(section) if section.open.is("VirtualHost")))
+}
+
 /// What may be changed, and how.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Kind {
@@ -254,7 +259,7 @@ fn write(path: &Utf8Path, before: Option<&str>, tag: &str, content: &[u8], in_pl
         allowed(path).ok_or_else(|| refused(format!("{path} is not among the files that root writes for yandro")))?;
     let is_sound = match kind {
         Kind::HostsFile => true,
-        Kind::SiteFile => Tree::parse(content).is_ok_and(|tree| !tree.virtual_hosts().is_empty()),
+        Kind::SiteFile => Tree::parse(content).is_ok_and(|tree| is_virtual_hosts_alone(&tree)),
         Kind::SiteLink | Kind::ModuleLink => false,
     };
     if !is_sound || !is_tag(tag) {
