@@ -13,6 +13,7 @@ use crate::changes::{BroughtUp, ServerControl};
 use crate::files::{self, FileError};
 use crate::machine::Machine;
 use crate::network;
+use crate::permissions::User;
 use crate::process::{self, Ran};
 
 /// The variable that Debian's configuration has for the folder of its logs.
@@ -169,6 +170,13 @@ pub fn configuration(machine: &Machine, layout: &DebianLayout) -> Result<Configu
     let environment = environment_of(&String::from_utf8_lossy(&environment));
     let start = Start { main, report, environment, defines: Vec::new() };
     Ok(run_through(&machine.places.sysroot, &start))
+}
+
+/// Whom the server runs as, by its configuration.
+pub fn server_user(machine: &Machine) -> Option<User> {
+    let configuration = configuration(machine, &find_layout(machine)?).ok()?;
+    let name = configuration.main_server("User").last()?.arguments.first()?.clone();
+    User::of_name(&name)
 }
 
 /// What Debian builds into the server.

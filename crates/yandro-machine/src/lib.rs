@@ -8,6 +8,7 @@ mod fresh;
 mod machine;
 pub mod network;
 pub mod observe;
+pub mod permissions;
 pub mod probe;
 pub mod process;
 pub mod settings;

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use camino::Utf8Path;
+use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 use yandro_core::hosts::TakeOver;
 use yandro_core::httpd::OTHERS;
@@ -39,6 +39,18 @@ pub enum ObserveError {
         /// What is missing or broken.
         fault: String,
     },
+}
+
+/// The part of a project's folder that is obviously meant to be served: one of the usual names,
+/// with an index in it, where the folder itself has none.
+pub fn obvious_document_root(folder: &Utf8Path) -> Option<Utf8PathBuf> {
+    const USUAL: [&str; 8] = ["public", "web", "pub", "dist", "htdocs", "public_html", "www", "_site"];
+    const INDEX: [&str; 3] = ["index.html", "index.htm", "index.php"];
+    let has_index = |folder: &Utf8Path| INDEX.iter().any(|name| folder.join(name).is_file());
+    if has_index(folder) {
+        return None;
+    }
+    USUAL.iter().find(|below| has_index(&folder.join(below))).map(Utf8PathBuf::from)
 }
 
 /// The site list's text and its sites.

@@ -50,7 +50,7 @@ pub(crate) fn run_then(
         Ok(())
     })?;
     let proven = proven.unwrap_or(Proven::NotTried(String::new()));
-    Ok(done.map_or(Status::Well, |done| tell(context, &done, &proven, ui)))
+    Ok(done.map_or(Status::Well, |done| tell(context, &done, &proven, args.document_root.is_some(), ui)))
 }
 
 /// The site as the arguments want it, on top of what it was.
@@ -104,6 +104,7 @@ fn content(context: &Context, args: &MapArgs, before: Option<&Site>) -> Result<C
     let document_root = match &args.document_root {
         Some(root) if root == "." => None,
         Some(root) => Some(below(root)?),
+        None if args.target.is_some() || before.is_none() => observe::obvious_document_root(&folder),
         None => root_before,
     };
     if let Some(root) = &document_root {
@@ -151,9 +152,19 @@ fn needs_start(context: &Context, site: &Site) -> bool {
 }
 
 /// What is worth knowing of a site that was just mapped.
-fn notes(context: &Context, done: &Done<Site>) -> Vec<String> {
+fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
     let Done { set, about: site, .. } = done;
     let mut notes: Vec<String> = Vec::new();
+    let root = |site: &Site| match &site.content {
+        Content::Folder { document_root, .. } => document_root.clone(),
+        Content::Upstream(_) => None,
+    };
+    let is_chosen = set.sites.iter().any(|change| change.before.as_ref().and_then(root) != root(site));
+    if let Some(below) = root(site).filter(|_| is_chosen && !is_given) {
+        notes.push(format!(
+            "`{below}` is served, since the index is there; to serve the whole folder: --document-root ."
+        ));
+    }
     let known = set.sites.iter().filter_map(|change| change.before.as_ref()).flat_map(Site::names).collect::<Vec<_>>();
     for name in site.names().filter(|name| !set.sites.is_empty() && !known.contains(name)) {
         notes.extend(name.advice().map(|advice| format!("{}: {advice}", both_ways(name))));
@@ -179,7 +190,7 @@ fn notes(context: &Context, done: &Done<Site>) -> Vec<String> {
 /// What a name's new address has to get past, besides the system's own caches.
 pub(super) const BROWSERS_REMEMBER: &str = "browsers remember the old address for about a minute; to have them forget at once: chrome://net-internals/#dns in Chromium, about:networking#dns in Firefox, or a restart";
 
-fn tell(context: &Context, done: &Done<Site>, proof: &Proven, ui: &mut Ui) -> Status {
+fn tell(context: &Context, done: &Done<Site>, proof: &Proven, is_given: bool, ui: &mut Ui) -> Status {
     let Done { set, brought_up, about: site } = done;
     let server = site.server.unwrap_or(ServerKind::BuiltIn);
     let url = context.url(site, server);
@@ -212,7 +223,7 @@ fn tell(context: &Context, done: &Done<Site>, proof: &Proven, ui: &mut Ui) -> St
         for finding in &findings {
             ui.print(&finding_text(finding, ui.verbose));
         }
-        for note in notes(context, done) {
+        for note in notes(context, done, is_given) {
             ui.note(&note);
         }
         if set.change_of(&context.machine.places.root_certificate()).is_some() {

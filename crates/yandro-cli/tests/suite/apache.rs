@@ -132,7 +132,8 @@ fn a_folder_that_the_server_may_not_read_is_told_and_put_back() {
     fs::set_permissions(machine.path("crew"), fs::Permissions::from_mode(0o700)).unwrap();
     let ran = machine.yandro(&["map", "crew.saltmarsh.test", "./crew"]);
     assert_eq!(ran.status, 3, "{ran}");
-    assert!(ran.stderr.contains("the server may not read $ROOT/crew"), "{ran}");
+    assert!(ran.stderr.contains("the server's user `www-data` may not enter $ROOT/crew"), "{ran}");
+    assert!(ran.stderr.contains("its mode is 0700"), "{ran}");
     assert_eq!(machine.hosts(), hosts);
     assert!(!machine.path("apache2/sites-available/yandro-crew.saltmarsh.test.conf").exists());
     // The server was told to go back to what it had.
@@ -143,6 +144,18 @@ fn a_folder_that_the_server_may_not_read_is_told_and_put_back() {
             .stdout
             .contains("403 Forbidden")
     });
+    // The command that is told mends it.
+    let mend = ran
+        .stderr
+        .split("mend: ")
+        .nth(1)
+        .unwrap()
+        .lines()
+        .next()
+        .unwrap()
+        .replace("$ROOT", machine.root().to_str().unwrap());
+    machine.run("sh", &["-c", &mend]).succeeds();
+    machine.yandro(&["map", "crew.saltmarsh.test", "./crew"]).succeeds();
 }
 
 #[test]

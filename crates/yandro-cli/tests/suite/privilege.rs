@@ -101,7 +101,7 @@ fn a_failure_after_the_privileged_steps_puts_them_back() {
     let ran = user.yandro(&["map", "crew.saltmarsh.test", "./home/crew"]);
     // Apache runs as www-data and may not enter.
     assert_eq!(ran.status, 3, "{ran}");
-    assert!(ran.stderr.contains("the server may not read $ROOT/home/crew"), "{ran}");
+    assert!(ran.stderr.contains("the server's user `www-data` may not enter $ROOT/home/crew"), "{ran}");
     assert_eq!(user.system(), before);
 }
 

@@ -7,12 +7,14 @@ mod finding;
 mod judge;
 mod observation;
 mod steps;
+mod steps_page;
+mod steps_tls;
 
 pub use finding::{Code, Finding, Severity};
 pub use judge::{NameReport, Outcome, SiteReport, Step, StepReport, judge};
 pub use observation::{
-    Answer, Chain, Connection, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Proof, ResolverAnswer,
-    ResolverSetup, Timed, Verdict,
+    Answer, Barrier, Chain, Connection, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Proof,
+    ResolverAnswer, ResolverSetup, Timed, Verdict,
 };
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 //! What the probes saw, as plain values.
 
-use std::net::IpAddr;
+use core::net::IpAddr;
 use std::time::Duration;
 
 use camino::Utf8PathBuf;
@@ -159,6 +159,19 @@ pub struct Connection {
     pub chain: Chain,
 }
 
+/// A folder that stops the server's user.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Barrier {
+    /// The first on the way that may not be entered, or the document root that may not be read.
+    pub folder: Utf8PathBuf,
+    /// The server's user.
+    pub user: String,
+    /// The folder's mode.
+    pub mode: u32,
+    /// The smallest change that lets them through, as a command.
+    pub mend: String,
+}
+
 /// Evidence that a name is answered from its own folder.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Proof {
@@ -171,6 +184,8 @@ pub enum Proof {
     NotWritten(String),
     /// Another answer came: its status.
     Status(u16),
+    /// The server's user may not get at the folder.
+    Barred(Barrier),
     /// The status was 200, but the content was another.
     OtherContent,
     /// The upstream does not answer.

@@ -1,8 +1,8 @@
 //! Yandro's block: one line for each address of a site, in the order of the site list.
 
+use core::net::IpAddr;
 use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
-use std::net::IpAddr;
 
 use super::parse::{BLOCK_HEAD, BLOCK_TAIL, Entry, HostsFile};
 use super::takeover;

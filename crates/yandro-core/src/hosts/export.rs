@@ -1,7 +1,7 @@
 //! Names for others: as a hosts file, or as a zone for a DNS server.
 
+use core::net::IpAddr;
 use std::fmt::Write as _;
-use std::net::IpAddr;
 
 use super::parse::HostsFile;
 use super::takeover::is_local_name;

@@ -1,7 +1,7 @@
 //! The person's own lines: a name that is no site pointed at an address, and dropped again.
 
+use core::net::IpAddr;
 use std::borrow::Cow;
-use std::net::IpAddr;
 
 use super::block::{EditError, check_encoding};
 use super::parse::{Entry, HostsFile};

@@ -1,6 +1,6 @@
 //! What the system answers from the file.
 
-use std::net::{IpAddr, Ipv4Addr};
+use core::net::{IpAddr, Ipv4Addr};
 
 use super::parse::HostsFile;
 use crate::name::HostName;

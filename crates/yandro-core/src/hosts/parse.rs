@@ -1,7 +1,7 @@
 //! Lines and entries.
 
+use core::net::IpAddr;
 use std::borrow::Cow;
-use std::net::IpAddr;
 use std::ops::Range;
 
 use crate::name::HostName;

@@ -5,8 +5,8 @@
 //! line below it: the same line with the taken names cut out, so that both tell how the
 //! original was.
 
+use core::net::IpAddr;
 use std::collections::BTreeSet;
-use std::net::IpAddr;
 use std::ops::Range;
 
 use super::block::{Conflict, EditError, TakeOver};

@@ -160,7 +160,7 @@ proptest! {
     fn a_persons_line_set_then_removed(before in any_file()) {
         let tides = name("moon.test");
         let set = set_line(&before, &tides, "10.0.0.9".parse().unwrap()).unwrap();
-        prop_assert_eq!(HostsFile::parse(&set).lookup(&tides, Family::Any, Multi::On), vec!["10.0.0.9".parse::<std::net::IpAddr>().unwrap()]);
+        prop_assert_eq!(HostsFile::parse(&set).lookup(&tides, Family::Any, Multi::On), vec!["10.0.0.9".parse::<core::net::IpAddr>().unwrap()]);
         prop_assert_eq!(&*remove_lines(&set, &tides).unwrap(), &before[..]);
     }
 }

@@ -2,8 +2,8 @@
 
 mod suffix;
 
+use core::net::IpAddr;
 use std::fmt;
-use std::net::IpAddr;
 use std::str::FromStr;
 
 pub use suffix::{RESERVED, Suffix};

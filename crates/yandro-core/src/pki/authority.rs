@@ -1,6 +1,6 @@
 //! The authority: a root, an issuing certificate below it, and the leaves.
 
-use std::net::IpAddr;
+use core::net::IpAddr;
 
 use rcgen::{
     BasicConstraints, CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyIdMethod,

@@ -1,7 +1,7 @@
 //! What an authority may vouch for (RFC 5280 section 4.2.1.10).
 
+use core::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::fmt::Write as _;
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use rcgen::{CidrSubnet, GeneralSubtree, NameConstraints};
 

@@ -1,6 +1,6 @@
 //! Reading certificates.
 
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use core::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use rustls_pki_types::CertificateDer;
 use rustls_pki_types::pem::PemObject;

@@ -1,4 +1,4 @@
-use std::net::IpAddr;
+use core::net::IpAddr;
 use std::sync::Arc;
 
 use ring::rand::{SecureRandom, SystemRandom};

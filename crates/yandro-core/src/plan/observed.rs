@@ -1,7 +1,7 @@
 //! What the machine looks like, as plain values.
 
+use core::net::{IpAddr, Ipv6Addr};
 use std::collections::{BTreeMap, BTreeSet};
-use std::net::{IpAddr, Ipv6Addr};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;

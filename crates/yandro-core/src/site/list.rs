@@ -1,8 +1,8 @@
 //! Reading `sites.toml`.
 
+use core::net::IpAddr;
 use std::collections::HashMap;
 use std::fmt;
-use std::net::IpAddr;
 use std::ops::Range;
 
 use camino::Utf8PathBuf;

@@ -7,7 +7,7 @@ mod quick;
 pub use edit::{remove_site, set_site};
 pub use list::{ListError, SiteList};
 
-use std::net::{IpAddr, Ipv4Addr};
+use core::net::{IpAddr, Ipv4Addr};
 
 use camino::{Utf8Path, Utf8PathBuf};
 
@@ -78,10 +78,10 @@ impl Upstream {
         let is_v6 = host
             .strip_prefix('[')
             .and_then(|h| h.strip_suffix(']'))
-            .is_some_and(|h| h.parse::<std::net::Ipv6Addr>().is_ok());
+            .is_some_and(|h| h.parse::<core::net::Ipv6Addr>().is_ok());
         let is_known = is_v6
             || host == "localhost"
-            || host.parse::<std::net::Ipv4Addr>().is_ok()
+            || host.parse::<core::net::Ipv4Addr>().is_ok()
             || HostName::parse(host).is_ok_and(|name| name.as_str() == host);
         if !is_known || port == 0 {
             return Err(error());

@@ -17,7 +17,9 @@ use yandro_core::check::{Answer, Expected, Failure, FailureKind, HostsAnswer, Na
 use yandro_core::hosts::HostsFile;
 use yandro_core::name::HostName;
 use yandro_core::pki::Authority;
-use yandro_core::site::{Content, Upstream};
+use yandro_core::site::{Content, ServerKind, Upstream};
+
+use crate::permissions::{self, User};
 
 use http::Fetched;
 use proof::ProofFile;
@@ -36,14 +38,22 @@ pub struct Prober {
     trust: tls::Trust,
     /// Whether the system's resolver is asked, too.
     ask_resolver: bool,
+    /// Whom the web server runs as, if it is known.
+    server_user: Option<User>,
     permits: Semaphore,
 }
 
 impl Prober {
-    /// A prober that reads names in `hosts` and trusts `authority` alone.
-    pub fn new(hosts: Vec<u8>, authority: Option<&Authority>, ask_resolver: bool) -> Arc<Self> {
+    /// A prober that reads names in `hosts` and trusts `authority` alone. `server_user` is whom
+    /// the web server runs as.
+    pub fn new(
+        hosts: Vec<u8>,
+        authority: Option<&Authority>,
+        ask_resolver: bool,
+        server_user: Option<User>,
+    ) -> Arc<Self> {
         let trust = tls::Trust::new(authority);
-        Arc::new(Self { hosts, trust, ask_resolver, permits: Semaphore::new(AT_ONCE) })
+        Arc::new(Self { hosts, trust, ask_resolver, server_user, permits: Semaphore::new(AT_ONCE) })
     }
 
     /// Looks at every name of a site. `chain_on_disk` is the site's chain in PEM, if it has one.
@@ -86,13 +96,26 @@ impl Prober {
         let http = SocketAddr::new(address, expected.http_port);
         if !expected.site.https.is_on() {
             (seen.connect, seen.http, seen.proof) = plain_alone(name, http, evidence).await;
+            self.look_for_barrier(expected, &mut seen);
             return seen;
         }
         let (plain, secure) =
             tokio::join!(plain(name, http), self.secure(name, expected, address, evidence, chain_on_disk));
         (seen.connect, seen.http) = plain;
         (seen.tls, seen.https, seen.proof) = secure;
+        self.look_for_barrier(expected, &mut seen);
         seen
+    }
+
+    /// Where the server says that it may not, the folder that stops it.
+    fn look_for_barrier(&self, expected: &Expected, seen: &mut NameObservation) {
+        let Some(proof) = seen.proof.as_mut().filter(|proof| proof.seen == Proof::Status(403)) else { return };
+        let user = self.server_user.as_ref().filter(|_| expected.server == ServerKind::Apache);
+        if let (Some(user), Some(root)) = (user, expected.site.document_root())
+            && let Some(barrier) = permissions::first_barrier(&root, user)
+        {
+            proof.seen = Proof::Barred(barrier);
+        }
     }
 
     fn hosts_answer(&self, name: &HostName) -> HostsAnswer {

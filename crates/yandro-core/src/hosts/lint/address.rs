@@ -1,6 +1,6 @@
 //! What was probably meant by something that is no address.
 
-use std::net::{IpAddr, Ipv4Addr};
+use core::net::{IpAddr, Ipv4Addr};
 
 /// The address that a word stands for elsewhere, where that is beyond doubt: in brackets, with
 /// a port or a mask, short, hexadecimal or padded.

@@ -87,7 +87,7 @@ fn no_address(
     // Name and address in the wrong order.
     if let [name, address] = words
         && let Ok(text) = std::str::from_utf8(&bytes[address.clone()])
-        && text.parse::<std::net::IpAddr>().is_ok()
+        && text.parse::<core::net::IpAddr>().is_ok()
     {
         let swapped = format!("{text}\t{word}");
         let cause = format!("the address comes first, then the name: `{} {text}` says nothing", shown(bytes, name));

@@ -1,7 +1,7 @@
 //! What concerns a name, wherever its lines stand.
 
+use core::net::IpAddr;
 use std::collections::{HashMap, HashSet};
-use std::net::IpAddr;
 use std::ops::Range;
 
 use super::super::lookup::Multi;

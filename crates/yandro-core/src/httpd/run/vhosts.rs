@@ -1,6 +1,6 @@
 //! The virtual hosts of a configuration, and which answers where.
 
-use std::net::Ipv6Addr;
+use core::net::Ipv6Addr;
 
 use super::{Configuration, Event, EventKind, Place};
 

@@ -1,0 +1,144 @@
+//! The steps of the answers: over plain HTTP, over HTTPS, and the proof.
+
+use super::finding::{Code, Severity};
+use super::judge::Judge;
+use super::observation::{Answer, Proof};
+use super::steps::{Fault, Judged, fail, seen};
+use crate::site::{Content, Https};
+
+impl Judge<'_> {
+    pub(super) fn http(&self) -> Judged {
+        let name = &self.seen.name;
+        let answer = match seen(self.seen.http.as_ref()) {
+            Some(Ok(answer)) => answer,
+            Some(Err(failure)) => {
+                let cause = format!("`http://{name}/` gives no proper answer");
+                return fail("no answer", Fault::error(Code::HttpFails, cause).seen(failure.words.clone()));
+            }
+            None => return Ok(String::new()),
+        };
+        if self.expected.site.https != Https::Only {
+            return self.page(answer, "http");
+        }
+        let Some(location) = answer.location.as_ref().filter(|_| (300..400).contains(&answer.status)) else {
+            let cause = format!(
+                "`http://{name}/` answers {} and doesn't lead to HTTPS: another virtual host answers, or its redirect is gone",
+                answer.status
+            );
+            return fail(
+                answer.status.to_string(),
+                Fault::warning(Code::RedirectMissing, cause).mend(self.map_again()),
+            );
+        };
+        let host =
+            location.strip_prefix("https://").map(|rest| rest.split(['/', '?', '#', ':']).next().unwrap_or_default());
+        if host.is_some_and(|host| self.expected.site.names().any(|own| host.eq_ignore_ascii_case(own.as_str()))) {
+            return Ok(format!("{} to https", answer.status));
+        }
+        let cause = format!("`http://{name}/` leads to `{location}`, which is not this site over HTTPS");
+        fail(
+            format!("{} elsewhere", answer.status),
+            Fault::warning(Code::RedirectElsewhere, cause).mend(self.map_again()),
+        )
+    }
+
+    pub(super) fn https(&self) -> Judged {
+        let name = &self.seen.name;
+        match seen(self.seen.https.as_ref()) {
+            Some(Ok(answer)) => self.page(answer, "https"),
+            Some(Err(failure)) => {
+                let cause = format!("`https://{name}/` gives no proper answer");
+                fail("no answer", Fault::error(Code::HttpsFails, cause).seen(failure.words.clone()))
+            }
+            None => Ok(String::new()),
+        }
+    }
+
+    /// The site's own first page.
+    fn page(&self, answer: &Answer, scheme: &str) -> Judged {
+        let name = &self.seen.name;
+        let served_by = answer.server.as_ref().map(|server| format!("answered by `{server}`"));
+        let is_folder = matches!(self.expected.site.content, Content::Folder { .. });
+        // Where the proof tells the cause, the status is only its symptom.
+        if answer.status >= 400
+            && let Err(failed) = self.proof()
+            && failed.1.severity == Severity::Error
+        {
+            return fail(answer.status.to_string(), failed.1);
+        }
+        let cause = match answer.status {
+            500.. => {
+                format!("`{scheme}://{name}/` answers {}: a fault within the server or the application", answer.status)
+            }
+            403 if is_folder => format!(
+                "`{scheme}://{name}/` answers 403: the server may not read the folder, or there is no index page and no listing"
+            ),
+            404 if is_folder => format!("`{scheme}://{name}/` answers 404: the document root has no index page"),
+            _ => return Ok(answer.status.to_string()),
+        };
+        let mut fault = Fault::warning(Code::HttpsStatus, cause);
+        fault.evidence = served_by;
+        fail(answer.status.to_string(), fault)
+    }
+
+    fn forbidden(&self) -> Fault {
+        let content = &self.expected.site.content;
+        Fault::error(Code::FolderForbidden, format!("the server may not read {content}, or a rule there forbids it"))
+            .seen("the proof file was answered with 403")
+            .mend(format!("namei -l {content}   # the first folder without `r-x` for others is the one"))
+    }
+
+    fn upstream_down(&self, words: &str) -> Fault {
+        let cause = format!(
+            "the upstream of `{}` doesn't answer at {}: start it",
+            self.expected.site.name, self.expected.site.content
+        );
+        Fault::error(Code::UpstreamDown, cause).seen(words)
+    }
+
+    pub(super) fn proof(&self) -> Judged {
+        let name = &self.seen.name;
+        let content = &self.expected.site.content;
+        let Some(timed) = &self.seen.proof else { return Ok(String::new()) };
+        match &timed.seen {
+            Proof::Given => Ok("proven".into()),
+            Proof::UpstreamVaries => Ok("answers vary".into()),
+            Proof::FolderMissing => {
+                let fault = Fault::error(Code::FolderMissing, format!("the folder of `{name}` is gone: {content}"));
+                fail("no folder", fault.mend(format!("yandro map {} FOLDER", self.expected.site.name)))
+            }
+            Proof::NotWritten(words) => {
+                let cause = format!("the proof file could not be written below {content}");
+                fail("not written", Fault::warning(Code::ProofNotWritten, cause).seen(words.clone()))
+            }
+            Proof::Barred(barrier) => {
+                let cause = format!("the server's user `{}` may not enter {}", barrier.user, barrier.folder);
+                let fault =
+                    Fault::error(Code::FolderForbidden, cause).seen(format!("its mode is {:04o}", barrier.mode));
+                fail("forbidden", fault.mend(barrier.mend.clone()))
+            }
+            Proof::Status(403) => fail("forbidden", self.forbidden()),
+            Proof::Status(status) => {
+                let cause = format!("`{name}` is answered, but not from {content}");
+                let fault = Fault::error(Code::AnsweredElsewhere, cause)
+                    .seen(format!("a file put there a moment ago was answered with {status}"));
+                fail("elsewhere", fault.mend(self.map_again()))
+            }
+            Proof::OtherContent if matches!(content, Content::Upstream(_)) => {
+                let cause = format!("what `{name}` answers is not what {content} answers");
+                fail("differs", Fault::warning(Code::UpstreamDiffers, cause).mend(self.map_again()))
+            }
+            Proof::OtherContent => {
+                let cause = format!("`{name}` is answered, but not from {content}");
+                let fault = Fault::error(Code::AnsweredElsewhere, cause)
+                    .seen("a file put there a moment ago came back with other content");
+                fail("elsewhere", fault.mend(self.map_again()))
+            }
+            Proof::UpstreamDown(words) => fail("upstream down", self.upstream_down(words)),
+            Proof::Failed(words) => {
+                let cause = format!("the request for the proof of `{name}` failed");
+                fail("no answer", Fault::error(Code::HttpsFails, cause).seen(words.clone()))
+            }
+        }
+    }
+}

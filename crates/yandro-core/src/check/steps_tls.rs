@@ -1,0 +1,120 @@
+//! The steps of TLS: handshake, chain, name, validity.
+
+use super::finding::Code;
+use super::judge::Judge;
+use super::observation::{Connection, FailureKind, Verdict};
+use super::steps::{Fault, Judged, fail, seen};
+use crate::httpd::OTHERS;
+use crate::pki::{RENEW_DAYS, date};
+
+impl Judge<'_> {
+    pub(super) fn tls(&self) -> Judged {
+        match seen(self.seen.tls.as_ref()) {
+            Some(Ok(connection)) => Ok(connection.version.clone()),
+            Some(Err(failure)) if matches!(failure.kind, FailureKind::Refused | FailureKind::TimedOut) => {
+                self.unconnected(failure, self.expected.https_port)
+            }
+            Some(Err(failure)) if failure.kind == FailureKind::PlainHttp => {
+                let cause = format!("plain HTTP is spoken on port {}, where TLS is expected", self.expected.https_port);
+                fail("plain HTTP", Fault::error(Code::TlsPlain, cause).mend(self.map_again()))
+            }
+            Some(Err(failure)) => {
+                let cause = format!(
+                    "the TLS handshake for `{}` fails: the server has no certificate for this name, or TLS is off",
+                    self.seen.name
+                );
+                fail(
+                    "no handshake",
+                    Fault::error(Code::TlsFails, cause).seen(failure.words.clone()).mend(self.start_server()),
+                )
+            }
+            None => Ok(String::new()),
+        }
+    }
+
+    fn connection(&self) -> Option<&Connection> {
+        seen(self.seen.tls.as_ref()).and_then(|result| result.as_ref().ok())
+    }
+
+    pub(super) fn chain(&self) -> Judged {
+        let Some(connection) = self.connection() else { return Ok(String::new()) };
+        let name = &self.seen.name;
+        let issuer = connection.chain.leaf.as_ref().map(|leaf| format!("issued by {}", leaf.issuer));
+        let mut fault = match &connection.chain.verdict {
+            Verdict::Trusted | Verdict::Time if connection.chain.is_on_disk => return Ok("trusted".into()),
+            // Whose it is the next step tells.
+            Verdict::Name => return Ok("trusted".into()),
+            Verdict::Trusted | Verdict::Time => {
+                let fault = Fault::warning(
+                    Code::CertificateOld,
+                    format!(
+                        "the server sends another certificate for `{name}` than the one on disk: it was not reloaded since"
+                    ),
+                );
+                return fail("not as on disk", fault.mend(self.start_server()));
+            }
+            Verdict::UnknownIssuer => Fault::error(
+                Code::CertificateUnknown,
+                format!("the certificate served for `{name}` was not issued by the local authority"),
+            ),
+            Verdict::NoAuthority => Fault::error(Code::AuthorityMissing, "there is no local authority on this machine"),
+            Verdict::Constraints => Fault::error(
+                Code::CertificateConstraints,
+                format!("the local authority may not vouch for `{name}`, and clients refuse its certificate"),
+            ),
+            Verdict::Other(words) => {
+                Fault::error(Code::CertificateUnknown, format!("the certificate served for `{name}` is refused"))
+                    .seen(words.clone())
+            }
+        };
+        fault.evidence = fault.evidence.or(issuer);
+        fail("untrusted", fault.mend(self.map_again()))
+    }
+
+    pub(super) fn name(&self) -> Judged {
+        let leaf = self.connection().and_then(|connection| connection.chain.leaf.as_ref());
+        match leaf {
+            Some(leaf) if leaf.names.iter().any(|name| name == OTHERS) => {
+                let cause = format!(
+                    "the virtual host of `{}` doesn't answer over HTTPS: the one for names that are no sites does",
+                    self.seen.name
+                );
+                let seen = "its file is not enabled, was not taken up by the server, or has no `SSLEngine on`";
+                fail("other names", Fault::error(Code::CertificateName, cause).seen(seen).mend(self.map_again()))
+            }
+            Some(leaf) if !leaf.covers(&self.seen.name) => {
+                let cause = format!("the certificate does not name `{}`", self.seen.name);
+                let names = if leaf.names.is_empty() { "none".to_owned() } else { leaf.names.join(", ") };
+                fail(
+                    "other names",
+                    Fault::error(Code::CertificateName, cause).seen(format!("it names {names}")).mend(self.map_again()),
+                )
+            }
+            _ => Ok("covered".into()),
+        }
+    }
+
+    pub(super) fn validity(&self) -> Judged {
+        let Some(leaf) = self.connection().and_then(|connection| connection.chain.leaf.as_ref()) else {
+            return Ok(String::new());
+        };
+        let days = leaf.days_left(self.expected.now);
+        let (start, end) = (date(leaf.not_before), date(leaf.not_after));
+        if leaf.not_before > self.expected.now {
+            let cause = format!(
+                "the certificate of `{}` is valid from {start} on, which is to come: is the clock right?",
+                self.seen.name
+            );
+            return fail("not yet", Fault::error(Code::CertificateExpired, cause).mend(self.map_again()));
+        }
+        if days < 0 {
+            let cause = format!("the certificate of `{}` ended on {end}", self.seen.name);
+            return fail("ended", Fault::error(Code::CertificateExpired, cause).mend(self.map_again()));
+        }
+        if days <= RENEW_DAYS {
+            let cause = format!("the certificate of `{}` ends on {end}, in {days} days", self.seen.name);
+            return fail(format!("{days} days"), Fault::warning(Code::CertificateEnds, cause).mend(self.map_again()));
+        }
+        Ok(format!("{days} days"))
+    }
+}
