@@ -84,7 +84,7 @@ pub(crate) enum Command {
     Vhosts,
     /// Work on the hosts file itself
     Hosts(HostsArgs),
-    /// Show the local authority: what trust stores take, and what it may vouch for
+    /// Show the local authority, and have the system trust it or not
     Authority(AuthorityArgs),
     /// Run the built-in server for all sites of the list
     Serve(ServeArgs),
@@ -296,6 +296,10 @@ pub(crate) struct AuthorityArgs {
 pub(crate) enum AuthorityCommand {
     /// Show the authority's root certificate: its file, its fingerprint, what it may vouch for
     Show,
+    /// Have the system trust the authority: what curl, git and most programs go by
+    Trust,
+    /// Take the authority out of the system's trust store
+    Distrust,
 }
 
 #[derive(Debug, Args)]

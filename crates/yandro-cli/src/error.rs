@@ -201,6 +201,9 @@ pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> Com
         Cause::BringUp(words) => {
             CommandError::not_made(format!("the server could not be reloaded:\n{}", indented(&words)))
         }
+        Cause::Trust(words) => {
+            CommandError::not_made(format!("the trust store was not brought up to date:\n{}", indented(&words)))
+        }
         Cause::Proof(seen) => proof(seen),
     };
     match put_back {

@@ -36,6 +36,8 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
         },
         Command::Authority(args) => match args.command {
             AuthorityCommand::Show => commands::authority::show(&context, ui),
+            AuthorityCommand::Trust => commands::authority::trust(&context, ui),
+            AuthorityCommand::Distrust => commands::authority::distrust(&context, ui),
         },
         Command::Serve(args) => commands::serve::run(&context, args, ui),
         Command::Demo(_) | Command::Privileged => Ok(Status::Well),

@@ -104,6 +104,58 @@ impl Cache {
     }
 }
 
+/// The system's own trust store, by the way in which its makers keep it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum TrustStore {
+    /// Debian and its relatives.
+    Debian,
+    /// Red Hat and its relatives.
+    RedHat,
+    /// Arch and its relatives.
+    Arch,
+}
+
+impl TrustStore {
+    /// Every one.
+    pub const ALL: [Self; 3] = [Self::Debian, Self::RedHat, Self::Arch];
+
+    /// The folder that takes further root certificates.
+    pub fn folder(self) -> &'static str {
+        match self {
+            Self::Debian => "/usr/local/share/ca-certificates",
+            Self::RedHat => "/etc/pki/ca-trust/source/anchors",
+            Self::Arch => "/etc/ca-certificates/trust-source/anchors",
+        }
+    }
+
+    /// How a certificate's file has to end there.
+    pub fn extension(self) -> &'static str {
+        if self == Self::Debian { "crt" } else { "pem" }
+    }
+
+    /// The command that takes the folder's change up.
+    pub fn refresh(self) -> CommandLine {
+        match self {
+            Self::Debian => &["/usr/sbin/update-ca-certificates"],
+            Self::RedHat => &["/usr/bin/update-ca-trust", "extract"],
+            Self::Arch => &["/usr/bin/trust", "extract-compat"],
+        }
+    }
+
+    /// The store that a file is a root certificate of, if yandro could have put it there.
+    pub fn of_file(path: &camino::Utf8Path) -> Option<Self> {
+        let is_own = |store: &Self| {
+            let stem = path.file_stem().and_then(|stem| stem.strip_prefix("yandro-"));
+            let is_hex = stem.is_some_and(|stem| stem.len() == 16 && stem.bytes().all(|byte| byte.is_ascii_hexdigit()));
+            is_hex
+                && path.extension() == Some(store.extension())
+                && path.parent().is_some_and(|own| own == store.folder())
+        };
+        Self::ALL.into_iter().find(is_own)
+    }
+}
+
 /// What is known of where a hosts file stands, beyond its own bytes.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Surroundings {

@@ -12,6 +12,7 @@ pub mod permissions;
 pub mod probe;
 pub mod process;
 pub mod settings;
+pub mod trust;
 
 pub use fresh::SystemFresh;
 pub use machine::{Environment, Machine, MachineError};

@@ -40,6 +40,7 @@ pub(crate) fn apply<T>(
     if context.preview {
         let mut set = plan()?.set;
         set.flush_after(hosts, &running);
+        set.refresh_after(|path| context.machine.places.inside(path));
         change::preview(ui, &set);
         return Ok(None);
     }
@@ -50,6 +51,7 @@ pub(crate) fn apply<T>(
         let Planned { mut set, starts, about } = plan()?;
         set.command.clone_from(&context.command);
         set.flush_after(hosts, &running);
+        set.refresh_after(|path| context.machine.places.inside(path));
         let runs = context.control().is_some_and(|apache| apache.running().is_some());
         // A server that doesn't run is not started to be told that it has less to do.
         set.server = set.server.filter(|_| runs || starts || !context.machine.is_real());

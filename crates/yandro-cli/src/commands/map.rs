@@ -228,7 +228,7 @@ fn tell(context: &Context, done: &Done<Site>, proof: &Proven, is_given: bool, ui
         }
         if set.change_of(&context.machine.places.root_certificate()).is_some() {
             ui.say(&format!(
-                "\nBrowsers trust it once they know the new authority: import {COMMAND}{}{COMMAND:#}\n(`yandro authority show` tells what it may vouch for).",
+                "\nHave the system trust the new authority: {COMMAND}yandro authority trust{COMMAND:#}; browsers: import {COMMAND}{}{COMMAND:#}\n(`yandro authority show` tells what it may vouch for).",
                 context.machine.places.root_certificate()
             ));
         }

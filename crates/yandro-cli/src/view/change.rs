@@ -7,6 +7,7 @@ use yandro_core::httpd::OTHERS;
 use yandro_core::pki::{Facts, date};
 use yandro_core::plan::{ChangeSet, FileChange, Places, Step, unified_diff};
 use yandro_core::site::ServerKind;
+use yandro_core::system::TrustStore;
 use yandro_machine::changes::BroughtUp;
 
 use super::{BAD, COMMAND, DIM, GOOD, STRONG, Ui};
@@ -15,7 +16,7 @@ use super::{BAD, COMMAND, DIM, GOOD, STRONG, Ui};
 pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
     if ui.json {
         let steps: Vec<_> = set.steps.iter().map(step_json).collect();
-        ui.json(&json!({ "version": 1, "preview": { "steps": steps, "server": set.server, "flush": set.flush } }));
+        ui.json(&json!({ "version": 1, "preview": { "steps": steps, "server": set.server, "flush": set.flush, "trust": set.trust } }));
         return;
     }
     if set.is_empty() {
@@ -39,6 +40,12 @@ pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
     }
     if let Some(server) = set.server {
         ui.print(&format!("{STRONG}then{STRONG:#} {server} tests its configuration and is reloaded (or started)"));
+    }
+    if let Some(store) = set.trust {
+        ui.print(&format!(
+            "{STRONG}then{STRONG:#} the system's trust store takes it up: {}",
+            store.refresh().join(" ")
+        ));
     }
     for cache in &set.flush {
         ui.print(&format!("{STRONG}then{STRONG:#} {} forgets its old answers: {}", cache.title(), cache.typed()));
@@ -146,7 +153,9 @@ fn told(change: &FileChange, places: &Places) -> String {
 /// What a file is to the person; `None` for one that goes with another.
 fn subject(change: &FileChange, places: &Places) -> Option<&'static str> {
     let path = &change.path;
-    if path.as_str().contains(OTHERS) {
+    if TrustStore::of_file(&places.inside(path)).is_some() {
+        Some("trust store")
+    } else if path.as_str().contains(OTHERS) {
         (path.extension() == Some("conf")).then_some("other names")
     } else if *path == places.hosts {
         Some("hosts file")

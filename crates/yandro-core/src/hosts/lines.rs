@@ -27,26 +27,26 @@ pub fn set_line<'a>(bytes: &'a [u8], name: &HostName, address: IpAddr) -> Result
             against.push(entry);
         }
     }
-    let mut splices = Vec::new();
     for entry in &against {
         check_local(&file, entry, name)?;
-        let full = entry.full.clone();
-        if entry.names.len() == 1 && !is_said {
-            let text = &bytes[full.clone()];
-            let start = full.start + text.iter().take_while(|byte| super::parse::is_blank(**byte)).count();
-            let length = bytes[start..].iter().take_while(|byte| !super::parse::is_blank(**byte)).count();
-            splices.push(Splice::replace(start..start + length, address.to_string()));
-            is_said = true;
-        } else {
-            splices.push(without(bytes, entry, name));
-        }
     }
-    let text = source::apply(bytes, &splices);
-    Ok(match (is_said, splices.is_empty()) {
-        (true, true) => Cow::Borrowed(bytes),
-        (true, false) => Cow::Owned(text),
-        (false, _) => Cow::Owned(appended(&text, &format!("{address}\t{name}"))),
-    })
+    if against.is_empty() && is_said {
+        return Ok(Cow::Borrowed(bytes));
+    }
+    // A line of its own keeps its form and changes its address; every other one loses the name.
+    let own = against.iter().find(|entry| entry.names.len() == 1).filter(|_| !is_said);
+    let text = match own {
+        Some(entry) => {
+            let start = entry.full.start + leading_blanks(&bytes[entry.full.clone()]);
+            let length = bytes[start..].iter().take_while(|byte| !super::parse::is_blank(**byte)).count();
+            source::apply(bytes, &[Splice::replace(start..start + length, address.to_string())])
+        }
+        None => bytes.to_vec(),
+    };
+    let is_against = |entry: &Entry| entry.address != address && entry.address.is_ipv4() == address.is_ipv4();
+    let text = removed(&text, name, is_against);
+    let is_said = is_said || own.is_some();
+    Ok(Cow::Owned(if is_said { text } else { appended(&text, &format!("{address}\t{name}")) }))
 }
 
 /// The file in which no line beyond yandro's block names `name`. Borrowed when none did.
@@ -56,12 +56,14 @@ pub fn set_line<'a>(bytes: &'a [u8], name: &HostName, address: IpAddr) -> Result
 pub fn remove_lines<'a>(bytes: &'a [u8], name: &HostName) -> Result<Cow<'a, [u8]>, EditError> {
     check_encoding(bytes)?;
     let file = HostsFile::parse(bytes);
-    let mut splices = Vec::new();
-    for entry in theirs(&file, name) {
-        check_local(&file, &entry, name)?;
-        splices.push(without(bytes, &entry, name));
+    let found: Vec<Entry> = theirs(&file, name).collect();
+    for entry in &found {
+        check_local(&file, entry, name)?;
     }
-    Ok(if splices.is_empty() { Cow::Borrowed(bytes) } else { Cow::Owned(source::apply(bytes, &splices)) })
+    if found.is_empty() {
+        return Ok(Cow::Borrowed(bytes));
+    }
+    Ok(Cow::Owned(removed(bytes, name, |_| true)))
 }
 
 fn theirs(file: &HostsFile<'_>, name: &HostName) -> impl Iterator<Item = Entry> {
@@ -70,6 +72,18 @@ fn theirs(file: &HostsFile<'_>, name: &HostName) -> impl Iterator<Item = Entry> 
 
 fn check_local(file: &HostsFile<'_>, entry: &Entry, name: &HostName) -> Result<(), EditError> {
     if is_local(file, entry) { Err(EditError::Localhost { line: entry.line, name: name.clone() }) } else { Ok(()) }
+}
+
+/// The file without the name in the entries that `is_meant` picks. One at a time: the last line
+/// may take the end of the one above it along.
+fn removed(bytes: &[u8], name: &HostName, is_meant: impl Fn(&Entry) -> bool) -> Vec<u8> {
+    let mut text = bytes.to_vec();
+    loop {
+        let file = HostsFile::parse(&text);
+        let Some(entry) = theirs(&file, name).filter(&is_meant).last() else { return text };
+        let splice = without(&text, &entry, name);
+        text = source::apply(&text, &[splice]);
+    }
 }
 
 /// An entry without a name; without the line, if it has no other.
@@ -85,6 +99,10 @@ fn without(bytes: &[u8], entry: &Entry, name: &HostName) -> Splice {
             Splice::remove(full.start.saturating_sub(end)..full.end)
         }
     }
+}
+
+fn leading_blanks(text: &[u8]) -> usize {
+    text.iter().take_while(|byte| super::parse::is_blank(**byte)).count()
 }
 
 /// A file with one more line. One without a final line end stays one.
@@ -124,6 +142,9 @@ mod tests {
             let added = set(text, "10.0.0.5");
             assert_eq!(&*remove_lines(added.as_bytes(), &name("tides.test")).unwrap(), text.as_bytes());
         }
+        // Found by fuzzing: the last line has no end, and the one above loses the name, too.
+        let both = b"::1 buoy.test tides.test\n10.0.0.5 tides.test";
+        assert_eq!(&*remove_lines(both, &name("tides.test")).unwrap(), b"::1 buoy.test");
         let local = b"127.0.0.1 localhost tides.test\n";
         let error = remove_lines(local, &name("tides.test")).unwrap_err();
         assert!(

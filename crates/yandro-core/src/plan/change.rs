@@ -6,7 +6,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 
 use crate::site::{ServerKind, Site};
-use crate::system::Cache;
+use crate::system::{Cache, TrustStore};
 
 /// A file's bytes, which several steps of the way hold at once: hosts files can be large.
 pub type Content = Arc<Vec<u8>>;
@@ -27,6 +27,9 @@ pub struct ChangeSet {
     pub server: Option<ServerKind>,
     /// What is told to forget its old answers, once the hosts file is written.
     pub flush: Vec<Cache>,
+    /// The system's trust store, if a root certificate goes into it or out of it: it is told to
+    /// take that up once all is written, and told again when all is put back.
+    pub trust: Option<TrustStore>,
 }
 
 /// A site before and after; `None` where there is none.
@@ -153,6 +156,12 @@ impl ChangeSet {
         if self.change_of(hosts).is_some() {
             self.flush = running.to_vec();
         }
+    }
+
+    /// Has the trust store take the change up, if one of its root certificates changes. `inside`
+    /// gives a path as the system itself sees it.
+    pub fn refresh_after(&mut self, inside: impl Fn(&Utf8Path) -> Utf8PathBuf) {
+        self.trust = self.steps.iter().find_map(|step| TrustStore::of_file(&inside(step.path())));
     }
 
     /// Takes the change of this path out, if there is one.

@@ -80,6 +80,8 @@ pub enum Cause<E> {
     Test(String),
     /// The server was not reloaded or started, in its own words.
     BringUp(String),
+    /// The trust store was not brought up to date, in the program's own words.
+    Trust(String),
     /// The proof.
     Proof(E),
 }
@@ -133,6 +135,9 @@ pub fn carry_out<E>(
             // Should this fail halfway, the old configuration has to be brought up, too.
             brought_up = Some(BroughtUp::Reloaded);
             brought_up = Some(server.bring_up().map_err(Cause::BringUp)?);
+        }
+        if let Some(store) = set.trust.filter(|_| machine.is_real()) {
+            hands.refresh(store).map_err(Cause::Trust)?;
         }
         unflushed = hands.flush(&set.flush);
         prove().map_err(Cause::Proof)?;

@@ -8,12 +8,13 @@ use std::process::Command;
 use camino::{Utf8Path, Utf8PathBuf};
 use rustix::fs::{Access as Right, access};
 
-use yandro_core::system::Cache;
+use yandro_core::system::{Cache, TrustStore};
 
 use super::carry_out::{BroughtUp, ServerControl};
 use super::privileged::{Answer, Helper, Request};
 use crate::caches;
 use crate::files::{self, Attributes, FileError};
+use crate::trust;
 
 /// How to start a process as root that runs [`super::serve_privileged`].
 pub trait Escalate {
@@ -55,14 +56,24 @@ impl<'a> Hands<'a> {
 
     /// Has caches forget their answers; gives those that didn't, with the words of what failed.
     pub(super) fn flush(&self, caches: &[Cache]) -> Vec<(Cache, String)> {
-        let as_root = |cache| match self.ask(Utf8Path::new("sudo"), &Request::Flush { cache }, &[]) {
+        let has_helper = self.helper.borrow().is_some();
+        let flushed = |cache| if has_helper { self.told(&Request::Flush { cache }) } else { caches::flush(cache) };
+        caches.iter().filter_map(|&cache| Some((cache, flushed(cache).err()?))).collect()
+    }
+
+    /// Has the trust store take its change up.
+    pub(super) fn refresh(&self, store: TrustStore) -> Result<(), String> {
+        let has_helper = self.helper.borrow().is_some();
+        if has_helper { self.told(&Request::Refresh { store }) } else { trust::refresh(store) }
+    }
+
+    /// The helper does this, and says nothing but that it is done.
+    fn told(&self, request: &Request) -> Result<(), String> {
+        match self.ask(Utf8Path::new("sudo"), request, &[]) {
             Ok(Answer::Refused { words }) => Err(words),
             Ok(_) => Ok(()),
             Err(error) => Err(error.to_string()),
-        };
-        let has_helper = self.helper.borrow().is_some();
-        let flushed = |cache| if has_helper { as_root(cache) } else { caches::flush(cache) };
-        caches.iter().filter_map(|&cache| Some((cache, flushed(cache).err()?))).collect()
+        }
     }
 
     fn ask(&self, path: &Utf8Path, request: &Request, content: &[u8]) -> Result<Answer, FileError> {
@@ -136,11 +147,7 @@ impl<'a> Hands<'a> {
 
 impl ServerControl for Hands<'_> {
     fn test(&self) -> Result<(), String> {
-        match self.ask(Utf8Path::new("sudo"), &Request::Test, &[]) {
-            Ok(Answer::Refused { words }) => Err(words),
-            Ok(_) => Ok(()),
-            Err(error) => Err(error.to_string()),
-        }
+        self.told(&Request::Test)
     }
 
     fn bring_up(&self) -> Result<BroughtUp, String> {

@@ -13,13 +13,16 @@ use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, fstat, openat, statat};
 use serde::{Deserialize, Serialize};
 use yandro_core::httpd::{DebianLayout, Node, Tree};
-use yandro_core::system::Cache;
+use yandro_core::name::RESERVED;
+use yandro_core::pki::Facts;
+use yandro_core::system::{Cache, TrustStore};
 
 use super::carry_out::{BroughtUp, ServerControl as _};
 use super::hands::set_link;
 use crate::apache::Apache;
 use crate::caches;
 use crate::files::{self, Attributes};
+use crate::trust;
 
 /// The largest file that is taken, in bytes.
 const LARGEST: usize = 256 << 20;
@@ -34,6 +37,7 @@ pub(super) enum Request {
     Test,
     BringUp,
     Flush { cache: Cache },
+    Refresh { store: TrustStore },
 }
 
 /// What came of a step.
@@ -83,7 +87,10 @@ impl Helper {
         match self.answer()? {
             Answer::Failed { errno } => Err(io::Error::from_raw_os_error(errno)),
             Answer::Refused { words }
-                if !matches!(request, Request::Test | Request::BringUp | Request::Flush { .. }) =>
+                if !matches!(
+                    request,
+                    Request::Test | Request::BringUp | Request::Flush { .. } | Request::Refresh { .. }
+                ) =>
             {
                 Err(io::Error::new(io::ErrorKind::PermissionDenied, words))
             }
@@ -151,6 +158,9 @@ fn step(request: &Request, content: &[u8]) -> Answer {
         Request::Flush { cache } => {
             return caches::flush(*cache).map_or_else(refused, |()| Answer::Done);
         }
+        Request::Refresh { store } => {
+            return trust::refresh(*store).map_or_else(refused, |()| Answer::Done);
+        }
         Request::BringUp => return server(|apache| apache.bring_up().map(Answer::BroughtUp)),
     };
     done.unwrap_or_else(|refusal| refusal)
@@ -161,6 +171,17 @@ fn server(ask: impl FnOnce(&Apache) -> Result<Answer, String>) -> Answer {
         .ok_or_else(|| "there is no control program of Apache httpd".to_owned())
         .and_then(|apache| ask(&apache));
     asked.unwrap_or_else(|words| Answer::Refused { words })
+}
+
+/// Whether this is one certificate that can vouch for reserved suffixes at most: root trusts no
+/// other on anybody's word.
+fn is_constrained_root(content: &[u8]) -> bool {
+    let Ok(certificates) = Facts::certificates(content) else { return false };
+    let [one] = &certificates[..] else { return false };
+    Facts::read(one).is_ok_and(|facts| {
+        let suffixes = &facts.constraints.suffixes;
+        !suffixes.is_empty() && suffixes.iter().all(|suffix| RESERVED.contains(&suffix.trim_start_matches('.')))
+    })
 }
 
 /// Whether nothing stands beside virtual hosts.
@@ -175,6 +196,7 @@ enum Kind {
     SiteFile,
     SiteLink,
     ModuleLink,
+    RootCertificate,
 }
 
 /// The whole list. A temporary file beside one of these counts as it does.
@@ -194,6 +216,8 @@ fn allowed(path: &Utf8Path) -> Option<Kind> {
         && !name.starts_with('.')
     {
         Some(Kind::ModuleLink)
+    } else if TrustStore::of_file(path).is_some() {
+        Some(Kind::RootCertificate)
     } else {
         None
     }
@@ -260,6 +284,7 @@ fn write(path: &Utf8Path, before: Option<&str>, tag: &str, content: &[u8], in_pl
     let is_sound = match kind {
         Kind::HostsFile => true,
         Kind::SiteFile => Tree::parse(content).is_ok_and(|tree| is_virtual_hosts_alone(&tree)),
+        Kind::RootCertificate => is_constrained_root(content),
         Kind::SiteLink | Kind::ModuleLink => false,
     };
     if !is_sound || !is_tag(tag) {
@@ -326,6 +351,9 @@ mod tests {
             ("/etc/apache2/sites-available/../yandro-saltmarsh.test.conf", None),
             ("/etc/apache2/mods-enabled/../apache2.conf", None),
             ("/etc/apache2/mods-enabled/.ssl.load", None),
+            ("/usr/local/share/ca-certificates/yandro-00112233445566aa.crt", Some(Kind::RootCertificate)),
+            ("/usr/local/share/ca-certificates/yandro-x.crt", None),
+            ("/usr/local/share/ca-certificates/../yandro-00112233445566aa.crt", None),
             ("/etc/hosts.allow", None),
             ("/etc/shadow", None),
             ("etc/hosts", None),

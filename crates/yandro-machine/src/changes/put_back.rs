@@ -25,6 +25,9 @@ pub enum PutBackError {
     /// The server was not reloaded with its old configuration.
     #[error("the server could not be reloaded with its old configuration: {0}")]
     BringUp(String),
+    /// The trust store was not brought back.
+    #[error("the trust store could not be brought back: {0}")]
+    Trust(String),
 }
 
 /// A change set that an earlier command had left unfinished.
@@ -67,6 +70,9 @@ pub(super) fn put_back(
     }
     if let Some(server) = server {
         server.bring_up().map_err(PutBackError::BringUp)?;
+    }
+    if let Some(store) = record.trust.filter(|_| machine.is_real()) {
+        hands.refresh(store).map_err(PutBackError::Trust)?;
     }
     // What can't forget now forgets by itself after a while.
     _ = hands.flush(&record.flush);

@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 use yandro_core::plan::{Access, ChangeSet, FileChange, SiteChange, Step};
 use yandro_core::site::{ServerKind, Site, SiteList, set_site};
 use yandro_core::source::common_ends;
-use yandro_core::system::Cache;
+use yandro_core::system::{Cache, TrustStore};
 
 use crate::files::{Attributes, FileError, fingerprint, read_if_there, sync_folder_of};
 use crate::fresh::random;
@@ -38,6 +38,9 @@ pub(crate) struct Record {
     /// The caches that forget their answers.
     #[serde(default)]
     pub(crate) flush: Vec<Cache>,
+    /// The trust store that takes the change up.
+    #[serde(default)]
+    pub(crate) trust: Option<TrustStore>,
     /// The change set that this one takes back.
     pub(crate) undoes: Option<u32>,
     /// The sites as they were and as they are to be, each in the form of the site list.
@@ -93,6 +96,7 @@ impl Record {
             at,
             server: set.server,
             flush: set.flush.clone(),
+            trust: set.trust,
             undoes: set.undoes,
             sites: set.sites.iter().map(|change| (listed(&change.before), listed(&change.after))).collect(),
             steps: Vec::new(),

@@ -1,0 +1,26 @@
+//! The system's trust store.
+
+use camino::Utf8Path;
+use yandro_core::system::TrustStore;
+
+use crate::machine::Machine;
+use crate::process;
+
+/// The store of this system; `None` if it has none of those that are known. Within a sysroot its
+/// folder alone counts.
+pub fn find(machine: &Machine) -> Option<TrustStore> {
+    TrustStore::ALL.into_iter().find(|store| {
+        let has_program = || Utf8Path::new(store.refresh()[0]).is_file();
+        machine.path(store.folder()).is_dir() && (!machine.is_real() || has_program())
+    })
+}
+
+/// Has the store take up what was changed in its folder.
+///
+/// # Errors
+/// The words of the program that failed.
+pub fn refresh(store: TrustStore) -> Result<(), String> {
+    let line = store.refresh();
+    let ran = process::run(Utf8Path::new(line[0]), &line[1..]).map_err(|error| format!("{}: {error}", line[0]))?;
+    if ran.succeeded { Ok(()) } else { Err(format!("{}: {}", ran.command, ran.words)) }
+}
