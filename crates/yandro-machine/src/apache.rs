@@ -75,17 +75,12 @@ pub fn observe(machine: &Machine, layout: DebianLayout, names: &[HostName]) -> R
     let by_socket = if machine.is_real() { network::listens_on_v6(80) } else { None };
     let by_system = !machine.is_real() || network::would_listen_on_v6();
     let listens_on_v6 = by_socket.unwrap_or_else(|| by_system && httpd::listens_on_v6(&ports));
-    let configuration = configuration(machine, &layout)?;
-    let is_own = |file: &str| layout.is_own_link(&machine.path(file));
-    let foreign_addresses = configuration
-        .virtual_hosts()
-        .into_iter()
-        .filter(|host| !is_own(&host.place.file))
-        .flat_map(|host| host.addresses)
-        .collect();
+    // Two programs less to run, and any Apache httpd 2.4 reads the same here.
+    let configuration = configuration_with(machine, &layout, &WithoutOwn { machine, layout: &layout }, None)?;
+    let foreign_addresses = configuration.virtual_hosts().into_iter().flat_map(|host| host.addresses).collect();
     // What a module is set up with goes with it.
     let of_modules = machine.places.inside(&layout.enabled_modules());
-    let is_foreign = |file: &str| !is_own(file) && !Utf8Path::new(file).starts_with(&of_modules);
+    let is_foreign = |file: &str| !Utf8Path::new(file).starts_with(&of_modules);
     let foreign = configuration.events.iter().filter(|event| is_foreign(&event.place.file));
     let foreign_directives = foreign.map(|event| event.name.to_ascii_lowercase()).collect();
     let own_sites = self::names(&layout).into_iter().filter(|name| name.as_str() != OTHERS).collect();
@@ -138,6 +133,27 @@ impl httpd::run::Files for FilesBelow<'_> {
     }
 }
 
+/// The same without yandro's own site files, of which there may be a thousand: they are as if empty.
+struct WithoutOwn<'m> {
+    machine: &'m Machine,
+    layout: &'m DebianLayout,
+}
+
+impl httpd::run::Files for WithoutOwn<'_> {
+    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+        let real = self.machine.path(path.as_str());
+        if self.layout.is_own_link(&real) { Some(Vec::new()) } else { fs::read(real).ok() }
+    }
+
+    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+        FilesBelow(&self.machine.places.sysroot).list(folder)
+    }
+
+    fn exists(&self, path: &Utf8Path) -> bool {
+        FilesBelow(&self.machine.places.sysroot).exists(path)
+    }
+}
+
 /// What an Apache httpd says of itself; `None` if it can't be asked.
 pub fn report(program: &Utf8Path) -> Option<ServerReport> {
     let version = process::run(program, &["-V"]).ok()?;
@@ -151,15 +167,24 @@ pub fn run_through(sysroot: &Utf8Path, start: &Start) -> Configuration {
     Configuration::run(start, &FilesBelow(sysroot))
 }
 
-/// Runs through the configuration of the Apache httpd that was found. Within a sysroot no
-/// program is asked: Debian's own is taken for granted.
+/// Runs through the configuration of the Apache httpd that was found, with what the program says
+/// of itself. Within a sysroot no program is asked: Debian's own is taken for granted.
 ///
 /// # Errors
 /// When its environment file is there and can't be read.
 pub fn configuration(machine: &Machine, layout: &DebianLayout) -> Result<Configuration, FileError> {
+    let asked = machine.is_real().then(|| report(Utf8Path::new("/usr/sbin/apache2"))).flatten();
+    configuration_with(machine, layout, &FilesBelow(&machine.places.sysroot), asked)
+}
+
+fn configuration_with(
+    machine: &Machine,
+    layout: &DebianLayout,
+    files_of: &dyn httpd::run::Files,
+    asked: Option<ServerReport>,
+) -> Result<Configuration, FileError> {
     let root = machine.places.inside(&layout.root);
     let main = machine.places.inside(&layout.main_file());
-    let asked = machine.is_real().then(|| report(Utf8Path::new("/usr/sbin/apache2"))).flatten();
     let report = asked.unwrap_or_else(|| ServerReport {
         version: [2, 4, 0],
         root,
@@ -169,7 +194,7 @@ pub fn configuration(machine: &Machine, layout: &DebianLayout) -> Result<Configu
     let environment = files::read_if_there(&layout.root.join("envvars"))?.unwrap_or_default();
     let environment = environment_of(&String::from_utf8_lossy(&environment));
     let start = Start { main, report, environment, defines: Vec::new() };
-    Ok(run_through(&machine.places.sysroot, &start))
+    Ok(Configuration::run(&start, files_of))
 }
 
 /// Whom the server runs as, by its configuration.

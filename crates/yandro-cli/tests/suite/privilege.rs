@@ -239,3 +239,46 @@ fn a_helper_killed_anywhere_loses_nothing_and_the_user_recovers_with_another() {
     eprintln!("the helper was killed at {killed} places, lost nothing");
     assert!(killed >= 20, "only {killed} places were found");
 }
+
+#[test]
+fn the_system_trusts_the_authority_when_asked_and_no_other_on_its_word() {
+    if !super::kit::has(&["update-ca-certificates", "openssl"], true) {
+        return;
+    }
+    let Some(user) = User::new(true) else { return };
+    fs::create_dir(user.machine.path("anchors")).unwrap();
+    let anchors = user.machine.path("anchors");
+    user.machine.run("mount", &["--bind", anchors.to_str().unwrap(), "/usr/local/share/ca-certificates"]).succeeds();
+    let ran = user.yandro(&["authority", "trust"]);
+    assert!(ran.status == 3 && ran.stderr.contains("there is no local authority yet"), "{ran}");
+    user.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    let fetch = || user.run(&["curl", "--silent", "--show-error", "https://saltmarsh.test/"]);
+    assert_eq!(fetch().status, 60, "not trusted yet");
+    let ran = user.yandro(&["authority", "trust"]).succeeds();
+    assert!(ran.stdout.contains("is trusted by this system now"), "{ran}");
+    assert!(ran.stderr.contains("write /usr/local/share/ca-certificates/yandro-"), "{ran}");
+    assert_eq!(fetch().succeeds().stdout, "<h1>Saltmarsh Ferries</h1>\n");
+    let again = user.yandro(&["authority", "trust"]).succeeds();
+    assert!(again.stdout.contains("already") && again.stderr.lines().count() == 1, "no root is needed: {again}");
+    user.yandro(&["undo"]).succeeds();
+    assert_eq!(fetch().status, 60, "taken back");
+    user.yandro(&["authority", "trust"]).succeeds();
+    fetch().succeeds();
+    user.yandro(&["authority", "distrust"]).succeeds();
+    assert_eq!(fetch().status, 60, "taken out");
+
+    // Any other certificate is refused by the helper itself.
+    let evil = user.machine.path("evil.pem");
+    let arguments =
+        "req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout /dev/null -subj /CN=evil -days 9 -out";
+    let arguments: Vec<&str> = arguments.split(' ').chain([evil.to_str().unwrap()]).collect();
+    user.machine.run("openssl", &arguments).succeeds();
+    let length = fs::metadata(&evil).unwrap().len();
+    let line = format!(
+        r#"{{"step":"write","path":"/usr/local/share/ca-certificates/yandro-00112233445566aa.crt","before":null,"tag":"0000000f","length":{length},"in_place":true}}"#
+    );
+    let script = format!("(printf '%s\\n' '{line}'; cat {}) | sudo {YANDRO} privileged", evil.display());
+    let ran = user.run(&["sh", "-c", &script]);
+    assert!(ran.stdout.contains("may not hold this"), "{ran}");
+    assert_eq!(fs::read_dir(&anchors).unwrap().count(), 0);
+}

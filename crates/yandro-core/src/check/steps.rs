@@ -46,6 +46,19 @@ pub(super) fn fail(detail: impl Into<String>, fault: Fault) -> Judged {
 
 impl Judge<'_> {
     pub(super) fn map_again(&self) -> String {
+        let site = &self.expected.site;
+        match self.expected.server {
+            ServerKind::Elsewhere => {
+                format!(
+                    "set the server at {} up for `{}`: its virtual host and its certificate",
+                    site.address, site.name
+                )
+            }
+            ServerKind::Apache | ServerKind::BuiltIn => self.map_command(),
+        }
+    }
+
+    fn map_command(&self) -> String {
         format!("yandro map {}", self.expected.site.name)
     }
 
@@ -66,7 +79,7 @@ impl Judge<'_> {
         let Some((address, _)) = lines.first() else {
             return fail(
                 "missing",
-                Fault::error(Code::HostsMissing, format!("no line of {file} names `{name}`")).mend(self.map_again()),
+                Fault::error(Code::HostsMissing, format!("no line of {file} names `{name}`")).mend(self.map_command()),
             );
         };
         let other = lines.iter().find(|(other, _)| contradicted(*other, &self.wanted()).is_some());
@@ -77,9 +90,9 @@ impl Judge<'_> {
             )
             .seen(format!("{file}:{line}"));
             let fault = if self.seen.hosts.seen.foreign {
-                fault.mend(format!("edit line {line} of {file}, then {}", self.map_again()))
+                fault.mend(format!("{} --take-over", self.map_command()))
             } else {
-                fault.mend(self.map_again())
+                fault.mend(self.map_command())
             };
             return fail(other.to_string(), fault);
         }

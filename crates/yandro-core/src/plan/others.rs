@@ -43,26 +43,46 @@ pub(super) fn keep_others(
         over_https: is_free("*:443") && (has(443) || site.https.is_on()),
         modules: &modules,
     };
-    let pretended = Site {
-        name: name.clone(),
-        aliases: Vec::new(),
-        content: Content::folder("/"),
-        address: DEFAULT_ADDRESS,
-        server: Some(ServerKind::Apache),
-        https: if now.over_https { Https::Only } else { Https::Off },
-    };
+    let (link, target) = apache.layout.site_link(&name);
+    let old = apache.site_links.get(link.file_name().unwrap_or_default()).cloned();
+    let has_certificate = observed.chains.contains_key(&name) && observed.keys.contains_key(&name);
+    // A list may have a thousand sites, and this is looked at for each.
+    if set.steps.is_empty() && before == now && old.is_some() && existing.is_some() && has_certificate == now.over_https
+    {
+        return Ok(());
+    }
+    let pretended = pretended(now.over_https);
     certificate(set, observed, &pretended, fresh)?;
     let files = observed.places.site_files(&pretended, &apache.log_folder);
     let text = httpd::others_file(existing.map(Vec::as_slice), &before, &now, &files);
     let count = set.steps.len();
     set.file(path, existing.cloned(), Some(text), Access::Public);
-    let (link, target) = apache.layout.site_link(&name);
-    let old = apache.site_links.get(link.file_name().unwrap_or_default()).cloned();
     set.link(link, old, Some(target));
     if set.steps.len() > count {
         set.server = Some(ServerKind::Apache);
     }
     Ok(())
+}
+
+/// Renews the certificate for other names, if there is one and its time comes.
+pub(super) fn renew_others(set: &mut ChangeSet, observed: &Observed, fresh: &mut dyn Fresh) -> Result<(), PlanError> {
+    let is_there = observed.apache.as_ref().is_some_and(|apache| apache.site_files.contains_key(&others_name()));
+    if is_there && observed.chains.contains_key(&others_name()) {
+        certificate(set, observed, &pretended(true), fresh)?;
+    }
+    Ok(())
+}
+
+/// What stands for other names where a site is asked for.
+fn pretended(over_https: bool) -> Site {
+    Site {
+        name: others_name(),
+        aliases: Vec::new(),
+        content: Content::folder("/"),
+        address: DEFAULT_ADDRESS,
+        server: Some(ServerKind::Apache),
+        https: if over_https { Https::Only } else { Https::Off },
+    }
 }
 
 /// When the last of yandro's sites goes from the server, takes the virtual hosts for other names

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use super::change::{Access, ChangeSet};
 use super::observed::{Fresh, Observed};
-use super::others::go_with_the_last;
+use super::others::{go_with_the_last, others_name, renew_others};
 use super::site::{PlanError, drop_certificate, drop_from_hosts, map_one, order, remove_apache_site};
 use crate::hosts;
 use crate::httpd::{self, HandEdit, OTHERS};
@@ -36,6 +36,10 @@ pub fn settle(
     let gone = remove_orphans(&observed, &settlement.orphans);
     observed.advance(&gone);
     settlement.set.merge(gone);
+    let mut renewed = ChangeSet::default();
+    renew_others(&mut renewed, &observed, fresh).map_err(|error| Box::new((others_name(), error)))?;
+    observed.advance(&renewed);
+    settlement.set.merge(renewed);
     for site in &list.sites {
         let site = Site { server: site.server.or(Some(default_server)), ..site.clone() };
         // The list says what is wanted: it isn't written itself.

@@ -13,7 +13,6 @@ use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, fstat, openat, statat};
 use serde::{Deserialize, Serialize};
 use yandro_core::httpd::{DebianLayout, Node, Tree};
-use yandro_core::name::RESERVED;
 use yandro_core::pki::Facts;
 use yandro_core::system::{Cache, TrustStore};
 
@@ -173,15 +172,12 @@ fn server(ask: impl FnOnce(&Apache) -> Result<Answer, String>) -> Answer {
     asked.unwrap_or_else(|words| Answer::Refused { words })
 }
 
-/// Whether this is one certificate that can vouch for reserved suffixes at most: root trusts no
-/// other on anybody's word.
-fn is_constrained_root(content: &[u8]) -> bool {
+/// Whether this is one self-issued certificate in yandro's name. That its key is gone nobody can
+/// see from it: this keeps slips out, and not somebody who may use sudo anyway.
+fn is_own_root(content: &[u8]) -> bool {
     let Ok(certificates) = Facts::certificates(content) else { return false };
     let [one] = &certificates[..] else { return false };
-    Facts::read(one).is_ok_and(|facts| {
-        let suffixes = &facts.constraints.suffixes;
-        !suffixes.is_empty() && suffixes.iter().all(|suffix| RESERVED.contains(&suffix.trim_start_matches('.')))
-    })
+    Facts::read(one).is_ok_and(|facts| facts.subject == facts.issuer && facts.subject.contains("Yandro"))
 }
 
 /// Whether nothing stands beside virtual hosts.
@@ -284,7 +280,7 @@ fn write(path: &Utf8Path, before: Option<&str>, tag: &str, content: &[u8], in_pl
     let is_sound = match kind {
         Kind::HostsFile => true,
         Kind::SiteFile => Tree::parse(content).is_ok_and(|tree| is_virtual_hosts_alone(&tree)),
-        Kind::RootCertificate => is_constrained_root(content),
+        Kind::RootCertificate => is_own_root(content),
         Kind::SiteLink | Kind::ModuleLink => false,
     };
     if !is_sound || !is_tag(tag) {

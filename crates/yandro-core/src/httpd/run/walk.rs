@@ -1,6 +1,6 @@
 //! Running through the files, line by line.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use camino::{Utf8Path, Utf8PathBuf};
 
@@ -36,6 +36,8 @@ pub(super) struct Walk<'a> {
     macros: BTreeMap<String, Macro>,
     open: Vec<Open>,
     depth: usize,
+    /// The files that were read.
+    seen: HashSet<String>,
     done: Configuration,
 }
 
@@ -53,6 +55,7 @@ impl<'a> Walk<'a> {
             macros: BTreeMap::new(),
             open: Vec::new(),
             depth: 0,
+            seen: HashSet::new(),
             done,
         }
     }
@@ -67,10 +70,10 @@ impl<'a> Walk<'a> {
     }
 
     fn file(&mut self, path: &Utf8Path, bytes: &[u8]) -> Step {
-        if !self.done.files.iter().any(|own| own == path) {
+        let file = path.to_string();
+        if self.seen.insert(file.clone()) {
             self.done.files.push(path.to_owned());
         }
-        let file = path.to_string();
         if bytes.starts_with(b"\xef\xbb\xbf") {
             let message = "the file begins with a byte order mark, which the server refuses".into();
             return Err(ConfigFault { place: Place { file, line: 1 }, message });
