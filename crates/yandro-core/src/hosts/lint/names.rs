@@ -96,12 +96,10 @@ fn twice(file: &HostsFile<'_>, entries: &[Entry], context: &LintContext<'_>, fou
                 Multi::Off => "is never given (`multi` is off in /etc/host.conf)",
             };
             let cause = format!("`{shown}` points to {address} by line {line} already: {} {how}", entry.address);
-            let remedy = match (is_local_name(name), entry.ours) {
-                (true, _) => format!("edit line {} or {line} by hand", entry.line),
-                (false, true) => {
-                    format!("yandro map {} --take-over", owner(context, name).unwrap_or_else(|| shown.to_string()))
-                }
-                (false, false) => format!("yandro hosts point {shown} ADDRESS, with the right one"),
+            let remedy = match owner(context, name) {
+                _ if is_local_name(name) => format!("edit line {} or {line} by hand", entry.line),
+                Some(site) => format!("yandro map {site} --take-over"),
+                None => format!("yandro hosts point {shown} ADDRESS, with the right one"),
             };
             found.push(LintFinding::warning(LintCode::Shadowed, entry.line, cause).remedy(remedy));
         }
