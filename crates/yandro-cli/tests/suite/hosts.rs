@@ -485,3 +485,30 @@ fn other_systems_have_their_own_places_and_habits() {
     let ran = container.yandro(&["hosts", "lint"]).succeeds();
     assert!(ran.stdout.contains("is a mount of its own, as in a container"), "{ran}");
 }
+
+#[test]
+fn a_preview_of_any_of_it_writes_nothing() {
+    let sysroot = Sysroot::new();
+    sysroot.write("etc/hosts", MESSY);
+    sysroot.write("team.txt", "192.168.7.2 quay.saltmarsh.test\n");
+    fs::create_dir_all(sysroot.path("usr/local/share/ca-certificates")).unwrap();
+    sysroot.yandro(&["map", "depot.saltmarsh.test", "./depot", "--server", "built-in"]).succeeds();
+    let before = sysroot.tree();
+    for (arguments, words) in [
+        (&["hosts", "point", "moon.test", "10.0.0.7"][..], "+10.0.0.7 moon.test"),
+        (&["hosts", "drop", "pier.test"], "+10.0.0.5 saltmarsh.test # the old machine"),
+        (&["hosts", "import", "team.txt"], "+192.168.7.2\tquay.saltmarsh.test"),
+        (&["hosts", "lint", "--mend"], "+127.0.0.1 buoy.test"),
+        (
+            &["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in", "--take-over"],
+            "+# yandro took over: 10.0.0.5",
+        ),
+        (&["authority", "trust"], "then the system's trust store takes it up"),
+        (&["unmap", "depot.saltmarsh.test"], "-127.0.0.1\tdepot.saltmarsh.test"),
+        (&["undo"], "-127.0.0.1\tdepot.saltmarsh.test"),
+    ] {
+        let ran = sysroot.yandro(&[arguments, &["--preview"]].concat()).succeeds();
+        assert!(ran.stdout.contains(words), "{arguments:?}: {ran}");
+        assert_eq!(sysroot.tree(), before, "{arguments:?}");
+    }
+}
