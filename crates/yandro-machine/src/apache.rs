@@ -5,6 +5,7 @@ use std::fs;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::httpd::run::{Configuration, ServerReport, Start, environment as environment_of};
+use yandro_core::httpd::run::{Place, VirtualHost, by_address};
 use yandro_core::httpd::{self, DebianLayout, ModuleFiles, OTHERS};
 use yandro_core::name::HostName;
 use yandro_core::plan::ObservedApache;
@@ -195,6 +196,22 @@ fn configuration_with(
     let environment = environment_of(&String::from_utf8_lossy(&environment));
     let start = Start { main, report, environment, defines: Vec::new() };
     Ok(Configuration::run(&start, files_of))
+}
+
+/// The virtual hosts of other people that answered for names without a site, and whose place a
+/// site of yandro's has taken, since its file comes first: place and address.
+pub fn displaced(machine: &Machine) -> Vec<(Place, String)> {
+    let Some(layout) = find_layout(machine) else { return Vec::new() };
+    let files_of = FilesBelow(&machine.places.sysroot);
+    let Ok(configuration) = configuration_with(machine, &layout, &files_of, None) else { return Vec::new() };
+    let is_own = |host: &VirtualHost| layout.is_own_link(&machine.path(&host.place.file));
+    let hosts = configuration.virtual_hosts();
+    let displaced = by_address(&hosts).into_iter().filter_map(|at| {
+        let first = at.hosts.first().filter(|first| is_own(first) && !first.place.file.contains(OTHERS));
+        let other = at.hosts.iter().find(|host| !is_own(host))?;
+        first.map(|_| (other.place.clone(), at.address.clone()))
+    });
+    displaced.collect()
 }
 
 /// Whom the server runs as, by its configuration.

@@ -6,7 +6,7 @@ use yandro_core::hosts::TakeOver;
 use yandro_core::name::HostName;
 use yandro_core::plan::map_site;
 use yandro_core::site::{Content, DEFAULT_ADDRESS, Https, ServerKind, Site, SiteList, Upstream};
-use yandro_machine::{SystemFresh, observe};
+use yandro_machine::{SystemFresh, apache, observe};
 
 use super::apply::{Done, Planned, apply};
 use super::prove::{Proven, prove};
@@ -168,6 +168,14 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
     let known = set.sites.iter().filter_map(|change| change.before.as_ref()).flat_map(Site::names).collect::<Vec<_>>();
     for name in site.names().filter(|name| !set.sites.is_empty() && !known.contains(name)) {
         notes.extend(name.advice().map(|advice| format!("{}: {advice}", both_ways(name))));
+    }
+    let is_new = set.sites.iter().any(|change| change.before.is_none());
+    if is_new && site.server == Some(ServerKind::Apache) {
+        notes.extend(apache::displaced(&context.machine).into_iter().map(|(place, address)| {
+            format!(
+                "on {address} names that are no sites were answered by {place}, and are by the first site now: give its file a name that comes before `yandro-`"
+            )
+        }));
     }
     let moved =
         set.sites.iter().any(|change| change.before.as_ref().is_some_and(|before| before.address != site.address));

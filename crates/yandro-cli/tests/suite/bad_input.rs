@@ -53,6 +53,21 @@ fn bad_input_is_told_in_a_sentence_and_changes_nothing() {
 }
 
 #[test]
+fn a_default_whose_place_a_site_takes_is_told() {
+    let sysroot = Sysroot::with_apache();
+    sysroot.write("etc/apache2/apache2.conf", "Include ports.conf\nIncludeOptional sites-enabled/*.conf\n");
+    sysroot.write(
+        "etc/apache2/sites-enabled/zz-tides.conf",
+        "<VirtualHost *:80>\nServerName tides.test\n</VirtualHost>\n",
+    );
+    let ran = sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    let note = "on *:80 names that are no sites were answered by /etc/apache2/sites-enabled/zz-tides.conf:1";
+    assert!(ran.stderr.contains(note), "{ran}");
+    let ran = sysroot.yandro(&["map", "depot.saltmarsh.test", "./depot", "--preview"]).succeeds();
+    assert!(!ran.stderr.contains("note"), "{ran}");
+}
+
+#[test]
 fn what_is_in_the_way_is_shown_with_its_line() {
     let sysroot = Sysroot::new();
     insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]), @r"
