@@ -41,23 +41,6 @@ pub struct ResolverSetup {
     pub own_addresses: Vec<IpAddr>,
 }
 
-impl ResolverSetup {
-    /// The source that is asked before the hosts file and may answer otherwise; `files` itself
-    /// where the hosts file is not asked at all.
-    pub fn before_files(&self) -> Option<&str> {
-        let place = self.sources.iter().position(|source| source == "files");
-        match place {
-            None if self.sources.is_empty() => None,
-            None => Some("files"),
-            // systemd-resolved reads the hosts file itself; `myhostname` knows this machine's names alone.
-            Some(place) => {
-                let asked = self.sources[..place].iter().map(String::as_str);
-                asked.into_iter().find(|source| !matches!(*source, "resolve" | "myhostname" | "mymachines"))
-            }
-        }
-    }
-}
-
 /// Something and how long it took to see it.
 #[derive(Clone, Debug)]
 pub struct Timed<T> {

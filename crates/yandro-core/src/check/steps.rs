@@ -7,6 +7,7 @@ use super::judge::Judge;
 use super::observation::{Failure, FailureKind, ResolverAnswer, Timed};
 use crate::hosts::contradicted;
 use crate::site::{DEFAULT_ADDRESS, ServerKind};
+use crate::system::asked_before_files;
 
 /// A finding before it is known which step of which name it belongs to.
 pub(super) struct Fault {
@@ -137,7 +138,7 @@ impl Judge<'_> {
     /// a cache that runs holds an old answer.
     fn why_not_the_file(&self, cause: &str) -> Option<Fault> {
         let setup = &self.expected.resolver;
-        if let Some(source) = setup.before_files() {
+        if let Some(source) = asked_before_files(&setup.sources) {
             let why = if source == "files" {
                 "the system doesn't read the hosts file".to_owned()
             } else {

@@ -3,6 +3,7 @@
 use super::{LintCode, LintContext, LintFinding, Weight};
 use crate::hosts::block::check_encoding;
 use crate::source::Splice;
+use crate::system::asked_before_files;
 
 /// The size from which on each lookup takes notable time, in bytes: glibc reads the whole
 /// file for each (docs/performance.md).
@@ -36,19 +37,17 @@ pub(super) fn lint(bytes: &[u8], context: &LintContext<'_>) -> Vec<LintFinding> 
         );
     }
     let sources = surroundings.name_sources();
-    let place = sources.iter().position(|source| *source == "files");
-    let is_file_source = |source: &str| matches!(source, "resolve" | "myhostname" | "mymachines");
     let order = format!("`hosts: {}` in /etc/nsswitch.conf", sources.join(" "));
-    match place {
-        None if !sources.is_empty() && !sources.contains(&"resolve") => {
+    match asked_before_files(&sources) {
+        Some("files") => {
             let cause = format!("the system doesn't read the file at all: {order}");
             say(LintCode::NotReadFirst, Weight::Error, cause, "put `files` first in that line");
         }
-        Some(place) if sources[..place].iter().any(|source| !is_file_source(source)) => {
-            let cause = format!("the system asks `{}` before the file: {order}", sources[0]);
+        Some(source) => {
+            let cause = format!("the system asks `{source}` before the file: {order}");
             say(LintCode::NotReadFirst, Weight::Warning, cause, "put `files` first in that line");
         }
-        _ => {}
+        None => {}
     }
     if surroundings.is_made_from_windows() {
         let cause = format!("{path} is made anew from Windows's own at each start, and what is written here is lost");
