@@ -118,14 +118,17 @@ impl Context {
         }
     }
 
+    /// Whether an address is this machine's; of a sysroot's only loopback is known.
+    pub(crate) fn is_own(&self, address: IpAddr) -> bool {
+        address.is_loopback() || self.machine.is_real() && network::is_own(address)
+    }
+
     /// The server that a site is on, or is to be on: one elsewhere, if its address is no
     /// address of this machine.
     pub(crate) fn server_of(&self, wanted: Option<ServerKind>, address: IpAddr) -> Result<ServerKind, CommandError> {
         match wanted {
             Some(server) => Ok(server),
-            None if !(address.is_loopback() || self.machine.is_real() && network::is_own(address)) => {
-                Ok(ServerKind::Elsewhere)
-            }
+            None if !self.is_own(address) => Ok(ServerKind::Elsewhere),
             None if apache::find_layout(&self.machine).is_some() => Ok(ServerKind::Apache),
             None => Err(CommandError::not_made("no web server was found: there is no Apache httpd in `/etc/apache2`")
                 .hint(NO_SERVER)),

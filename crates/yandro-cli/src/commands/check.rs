@@ -8,7 +8,7 @@ use yandro_core::check::{Expected, SiteReport, judge};
 use yandro_core::pki::Authority;
 use yandro_core::site::{ServerKind, Site, SiteList};
 use yandro_machine::probe::Prober;
-use yandro_machine::{apache, caches, files, observe};
+use yandro_machine::{caches, files, observe};
 
 use crate::args::CheckArgs;
 use crate::context::{Context, now};
@@ -57,10 +57,7 @@ pub(crate) async fn look(context: &Context, sites: &[Site]) -> Result<Vec<SiteRe
         .map(|certificates| Authority::read(&certificates))
         .transpose()
         .map_err(CommandError::not_made)?;
-    let is_real = context.machine.is_real();
-    let on_apache = sites.iter().any(|site| site.server == Some(ServerKind::Apache));
-    let server_user = (is_real && on_apache).then(|| apache::server_user(&context.machine)).flatten();
-    let prober = Prober::new(hosts, authority.as_ref(), is_real, server_user);
+    let prober = Prober::new(&context.machine, hosts, authority.as_ref());
     let resolver = caches::resolver_setup(&context.machine);
     let mut tasks = JoinSet::new();
     for (place, site) in sites.iter().enumerate() {

@@ -74,8 +74,11 @@ fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Result<Site, C
         return Err(CommandError::usage(format!("`{twice}` is given twice")));
     }
     let address = args.address.or(before.map(|before| before.address)).unwrap_or(DEFAULT_ADDRESS);
-    // A site that moves to another address is served by whatever is there.
-    let server_before = before.filter(|before| before.address == address).and_then(|before| before.server);
+    // A site that moves to or from another machine is served by whatever is there.
+    let is_same_place = |before: &&Site| {
+        before.address == address || (before.server != Some(ServerKind::Elsewhere) && context.is_own(address))
+    };
+    let server_before = before.filter(is_same_place).and_then(|before| before.server);
     let chosen = args.https.map(Into::into).or(args.plain.then_some(Https::Off));
     Ok(Site {
         name,

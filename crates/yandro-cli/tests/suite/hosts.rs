@@ -168,6 +168,13 @@ fn names_that_are_no_sites_are_pointed_dropped_and_exchanged() {
     [status 2]
     ");
 
+    // Another address of this machine keeps the server, and one elsewhere doesn't.
+    let server = || sysroot.yandro(&["--json", "sites"]).stdout;
+    sysroot.yandro(&["map", "saltmarsh.test", "--address", "127.0.0.5"]).succeeds();
+    assert!(server().contains("\"built-in\""), "{}", server());
+    sysroot.yandro(&["map", "saltmarsh.test", "--address", "192.168.56.10"]).succeeds();
+    assert!(server().contains("\"elsewhere\""), "{}", server());
+    sysroot.yandro(&["map", "saltmarsh.test", "--address", "127.0.0.1", "--server", "built-in"]).succeeds();
     sysroot.write("team.txt", "# the team's\n192.168.7.2 depot.saltmarsh.test pier.test\n");
     sysroot.yandro(&["hosts", "import", "team.txt"]).succeeds();
     sysroot.write("team.txt", "192.168.7.3 pier.test\n");

@@ -27,6 +27,15 @@ impl User {
         Some(Self { machine })
     }
 
+    /// With a folder of its own for further root certificates.
+    fn with_anchors(&self) -> std::path::PathBuf {
+        let anchors = self.machine.path("anchors");
+        fs::create_dir(&anchors).unwrap();
+        let bind = ["--bind", anchors.to_str().unwrap(), "/usr/local/share/ca-certificates"];
+        self.machine.run("mount", &bind).succeeds();
+        anchors
+    }
+
     fn yandro(&self, arguments: &[&str]) -> Ran {
         self.run(&[&[YANDRO], arguments].concat())
     }
@@ -191,31 +200,25 @@ const WITH_WRAPPED_HELPER: &str = r#"
     exec setpriv --reuid=65534 --regid=65534 --clear-groups /proc/self/fd/9 "$@"
 "#;
 
-#[test]
-fn a_helper_killed_anywhere_loses_nothing_and_the_user_recovers_with_another() {
-    if !super::kit::has(&["strace"], true) {
-        return;
-    }
-    let Some(user) = User::new(true) else { return };
-    let own = user.machine.path("yandro");
-    fs::copy(YANDRO, &own).unwrap();
+/// Kills the helper of `command` at each of its changing calls in turn: the user's next command
+/// recovers. `site` is on the list if and only if all is as afterwards.
+fn killed_anywhere(user: &User, command: &[&str], state: &dyn Fn() -> String, site: Option<&str>, at_least: usize) {
+    fs::copy(YANDRO, user.machine.path("yandro")).unwrap();
     fs::write(user.machine.path("wrapper"), "").unwrap();
     fs::set_permissions(user.machine.path("wrapper"), fs::Permissions::from_mode(0o755)).unwrap();
-    let map = ["map", "saltmarsh.test", "./saltmarsh"];
-    // The helper of `arguments` runs below strace with these options.
-    let wrapped = |strace: &str, arguments: &[&str]| {
+    // The helper runs below strace with these options.
+    let wrapped = |strace: &str| {
         let line = format!("#!/bin/sh\nexec strace {strace} {YANDRO} \"$@\"\n");
         fs::write(user.machine.path("wrapper"), line).unwrap();
         let root = user.machine.root().to_str().unwrap();
-        let line = [&["--mount", "sh", "-c", WITH_WRAPPED_HELPER, "sh", root], arguments].concat();
+        let line = [&["--mount", "sh", "-c", WITH_WRAPPED_HELPER, "sh", root], command].concat();
         user.machine.run("unshare", &line)
     };
-    let state = || user.system() + &user.machine.hosts();
     let list = || fs::read_to_string(user.machine.path("home/.config/yandro/sites.toml")).unwrap_or_default();
     let before = state();
     let log = user.machine.path("log/helper");
     let calls = "write,fsync,fchmod,fchown,rename,symlink,unlink,kill";
-    wrapped(&format!("-o {} -e trace={calls}", log.display()), &map).succeeds();
+    wrapped(&format!("-o {} -e trace={calls}", log.display())).succeeds();
     let text = fs::read_to_string(&log).unwrap();
     let after = state();
     user.yandro(&["undo"]).succeeds();
@@ -223,21 +226,51 @@ fn a_helper_killed_anywhere_loses_nothing_and_the_user_recovers_with_another() {
     let mut killed = 0;
     for call in calls.split(',') {
         for when in 1..=text.lines().filter(|line| line.starts_with(&format!("{call}("))).count() {
-            let ran = wrapped(&format!("-o /dev/null -e inject={call}:signal=SIGKILL:when={when}"), &map);
-            let place = format!("{call} number {when}: {ran}");
+            let ran = wrapped(&format!("-o /dev/null -e inject={call}:signal=SIGKILL:when={when}"));
+            let place = format!("{command:?}: {call} number {when}: {ran}");
             killed += usize::from(ran.status != 0);
             user.yandro(&["sites"]).succeeds();
             let now = state();
             assert!(now == before || now == after, "{place}\n{now}");
-            assert_eq!(list().contains("saltmarsh.test"), now == after, "{place}");
+            if let Some(site) = site {
+                assert_eq!(list().contains(site), now == after, "{place}");
+            }
             if now == after {
                 user.yandro(&["undo"]).succeeds();
             }
             assert_eq!(state(), before, "{place}");
         }
     }
-    eprintln!("the helper was killed at {killed} places, lost nothing");
-    assert!(killed >= 20, "only {killed} places were found");
+    eprintln!("{command:?}: the helper was killed at {killed} places, lost nothing");
+    assert!(killed >= at_least, "only {killed} places were found");
+}
+
+#[test]
+fn a_helper_killed_anywhere_loses_nothing_and_the_user_recovers_with_another() {
+    if !super::kit::has(&["strace"], true) {
+        return;
+    }
+    let Some(user) = User::new(true) else { return };
+    let state = || user.system() + &user.machine.hosts();
+    killed_anywhere(&user, &["map", "saltmarsh.test", "./saltmarsh"], &state, Some("saltmarsh.test"), 20);
+}
+
+#[test]
+fn a_helper_killed_while_it_keeps_the_trust_store_leaves_it_as_it_was() {
+    if !super::kit::has(&["strace", "update-ca-certificates"], true) {
+        return;
+    }
+    let Some(user) = User::new(true) else { return };
+    let anchors = user.with_anchors();
+    user.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    // What is in the folder, and what the store made of it.
+    let state = || {
+        let bundle = user.machine.run("sh", &["-c", "sha256sum /etc/ssl/certs/ca-certificates.crt"]).stdout;
+        format!("{} {bundle}", fs::read_dir(&anchors).unwrap().count())
+    };
+    // The store makes its bundle anew, in an order of its own.
+    user.machine.run("update-ca-certificates", &["--fresh"]).succeeds();
+    killed_anywhere(&user, &["authority", "trust"], &state, None, 3);
 }
 
 #[test]
@@ -246,9 +279,7 @@ fn the_system_trusts_the_authority_when_asked_and_no_other_on_its_word() {
         return;
     }
     let Some(user) = User::new(true) else { return };
-    fs::create_dir(user.machine.path("anchors")).unwrap();
-    let anchors = user.machine.path("anchors");
-    user.machine.run("mount", &["--bind", anchors.to_str().unwrap(), "/usr/local/share/ca-certificates"]).succeeds();
+    let anchors = user.with_anchors();
     let ran = user.yandro(&["authority", "trust"]);
     assert!(ran.status == 3 && ran.stderr.contains("there is no local authority yet"), "{ran}");
     user.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();

@@ -72,6 +72,10 @@ pub(super) fn put_back(
         server.bring_up().map_err(PutBackError::BringUp)?;
     }
     if let Some(store) = record.trust.filter(|_| machine.is_real()) {
+        // Also where no file had to be put back: the store may have taken it up all the same.
+        if !rustix::process::geteuid().is_root() {
+            hands.prepare(&[store.folder().into()], false);
+        }
         hands.refresh(store).map_err(PutBackError::Trust)?;
     }
     // What can't forget now forgets by itself after a while.

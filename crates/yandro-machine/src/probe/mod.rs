@@ -8,7 +8,7 @@ mod resolve;
 mod tls;
 
 use std::net::{IpAddr, SocketAddr};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
 use tokio::net::TcpStream;
@@ -19,6 +19,8 @@ use yandro_core::name::HostName;
 use yandro_core::pki::Authority;
 use yandro_core::site::{Content, ServerKind, Upstream};
 
+use crate::apache;
+use crate::machine::Machine;
 use crate::permissions::{self, User};
 
 use http::Fetched;
@@ -36,24 +38,24 @@ const BODY_LIMIT: usize = 1 << 20;
 pub struct Prober {
     hosts: Vec<u8>,
     trust: tls::Trust,
-    /// Whether the system's resolver is asked, too.
-    ask_resolver: bool,
-    /// Whom the web server runs as, if it is known.
-    server_user: Option<User>,
+    /// Whom the web server runs as; found out when it is wanted.
+    server_user: OnceLock<Option<User>>,
+    machine: Machine,
     permits: Semaphore,
 }
 
 impl Prober {
-    /// A prober that reads names in `hosts` and trusts `authority` alone. `server_user` is whom
-    /// the web server runs as.
-    pub fn new(
-        hosts: Vec<u8>,
-        authority: Option<&Authority>,
-        ask_resolver: bool,
-        server_user: Option<User>,
-    ) -> Arc<Self> {
+    /// A prober of `machine` that reads names in `hosts` and trusts `authority` alone. Within a
+    /// sysroot the resolver is not asked.
+    pub fn new(machine: &Machine, hosts: Vec<u8>, authority: Option<&Authority>) -> Arc<Self> {
         let trust = tls::Trust::new(authority);
-        Arc::new(Self { hosts, trust, ask_resolver, server_user, permits: Semaphore::new(AT_ONCE) })
+        Arc::new(Self {
+            hosts,
+            trust,
+            server_user: OnceLock::new(),
+            machine: machine.clone(),
+            permits: Semaphore::new(AT_ONCE),
+        })
     }
 
     /// Looks at every name of a site. `chain_on_disk` is the site's chain in PEM, if it has one.
@@ -81,7 +83,7 @@ impl Prober {
         chain_on_disk: Option<&[u8]>,
     ) -> NameObservation {
         let hosts = timed_now(|| self.hosts_answer(name));
-        let resolver = resolve::ask(name, self.ask_resolver).await;
+        let resolver = resolve::ask(name, self.machine.is_real()).await;
         let mut seen = NameObservation {
             name: name.clone(),
             hosts,
@@ -110,7 +112,10 @@ impl Prober {
     /// Where the server says that it may not, the folder that stops it.
     fn look_for_barrier(&self, expected: &Expected, seen: &mut NameObservation) {
         let Some(proof) = seen.proof.as_mut().filter(|proof| proof.seen == Proof::Status(403)) else { return };
-        let user = self.server_user.as_ref().filter(|_| expected.server == ServerKind::Apache);
+        if expected.server != ServerKind::Apache {
+            return;
+        }
+        let user = self.server_user.get_or_init(|| apache::server_user(&self.machine));
         if let (Some(user), Some(root)) = (user, expected.site.document_root())
             && let Some(barrier) = permissions::first_barrier(&root, user)
         {

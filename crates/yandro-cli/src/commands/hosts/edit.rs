@@ -56,9 +56,9 @@ pub(crate) fn drop(context: &Context, names: &[String], ui: &mut Ui) -> Result<S
         planned(context, (), |text| {
             let mut text = text.to_vec();
             for name in &names {
-                if HostsFile::parse(&text).entries_of(name).is_empty() {
+                if HostsFile::parse(&text).entries_of(name).iter().all(|entry| entry.ours) {
                     return Err(CommandError::usage(format!(
-                        "no line of {} names `{name}`",
+                        "no line of your own in {} names `{name}`",
                         context.machine.places.hosts
                     ))
                     .hint("see which names there are: yandro hosts list"));
