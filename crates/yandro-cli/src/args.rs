@@ -67,7 +67,7 @@ pub(crate) enum Color {
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// Map a name to a folder or an upstream and bring it up
-    Map(MapArgs),
+    Map(Box<MapArgs>),
     /// Take sites away from everywhere they were written
     Unmap(UnmapArgs),
     /// List the sites and how each stands
@@ -139,6 +139,93 @@ pub(crate) struct MapArgs {
     /// back when the site is taken away
     #[arg(long)]
     pub(crate) take_over: bool,
+    /// Make the folder and the document root if they are not there, and a starter page
+    #[arg(long)]
+    pub(crate) create: bool,
+    /// Let the server's user pass the folders on the way to the document root that stop it
+    #[arg(long)]
+    pub(crate) fix_permissions: bool,
+    #[command(flatten)]
+    pub(crate) serving: ServingArgs,
+}
+
+/// How Apache httpd serves the site. What is not given stays as it is.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Options for Apache httpd")]
+pub(crate) struct ServingArgs {
+    /// The port for plain HTTP, in the place of 80; give it once for each
+    #[arg(long = "http-port", value_name = "PORT", value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) http_ports: Vec<u16>,
+    /// The port for HTTPS, in the place of 443; give it once for each
+    #[arg(long = "https-port", value_name = "PORT", value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) https_ports: Vec<u16>,
+    /// Give the site its address for itself: it answers there whatever name is asked for
+    #[arg(long, value_enum, value_name = "WHETHER")]
+    pub(crate) by_address: Option<OnOff>,
+    /// List folders that have no index (on unless said)
+    #[arg(long, value_enum, value_name = "WHETHER")]
+    pub(crate) listing: Option<OnOff>,
+    /// Obey override files, `.htaccess` (on unless said)
+    #[arg(long, value_enum, value_name = "WHETHER")]
+    pub(crate) overrides: Option<OnOff>,
+    /// Follow symbolic links (on unless said)
+    #[arg(long, value_enum, value_name = "WHETHER")]
+    pub(crate) symlinks: Option<SymlinksArg>,
+    /// A name that an index may have; give it once for each, the first that is there answers.
+    /// `off` for the server's own
+    #[arg(long, value_name = "FILE")]
+    pub(crate) index: Vec<String>,
+    /// What answers for paths that are no files, such as /index.php or /index.html; `off` for none
+    #[arg(long, value_name = "PATH")]
+    pub(crate) fallback: Option<String>,
+    /// Run PHP files by php-fpm: by the socket that is found, or the one that is named (a path, or
+    /// HOST:PORT); `off` for none
+    #[arg(long, value_name = "SOCKET", num_args = 0..=1, default_missing_value = "", require_equals = true)]
+    pub(crate) php: Option<String>,
+    /// A file with further directives of yours for the site's virtual hosts; `off` for none
+    #[arg(long, value_name = "FILE")]
+    pub(crate) extra: Option<String>,
+    /// The folder of the site's logs; `usual` for the server's own, `off` for none
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) logs: Option<String>,
+}
+
+impl ServingArgs {
+    /// The first of these options that was given.
+    pub(crate) fn first_given(&self) -> Option<&'static str> {
+        let given = [
+            ("--http-port", !self.http_ports.is_empty()),
+            ("--https-port", !self.https_ports.is_empty()),
+            ("--by-address", self.by_address.is_some()),
+            ("--listing", self.listing.is_some()),
+            ("--overrides", self.overrides.is_some()),
+            ("--symlinks", self.symlinks.is_some()),
+            ("--index", !self.index.is_empty()),
+            ("--fallback", self.fallback.is_some()),
+            ("--php", self.php.is_some()),
+            ("--extra", self.extra.is_some()),
+            ("--logs", self.logs.is_some()),
+        ];
+        given.into_iter().find_map(|(option, is_given)| is_given.then_some(option))
+    }
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum OnOff {
+    /// Yes
+    On,
+    /// No
+    Off,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum SymlinksArg {
+    /// All of them
+    On,
+    /// Those whose target has the same owner
+    Owner,
+    /// None
+    Off,
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]

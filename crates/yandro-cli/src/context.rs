@@ -1,5 +1,6 @@
 //! What every command works with, captured once.
 
+use std::cell::OnceCell;
 use std::env;
 use std::net::IpAddr;
 
@@ -24,6 +25,8 @@ pub(crate) struct Context {
     pub(crate) settings: Settings,
     pub(crate) preview: bool,
     no_wait: bool,
+    /// The control of Apache httpd, once it was asked for.
+    control: OnceCell<Option<Apache>>,
     /// The current folder.
     pub(crate) current: Utf8PathBuf,
     /// The command, as typed.
@@ -43,15 +46,24 @@ impl Context {
 
     /// A context for another place, as the demo needs it.
     pub(crate) fn at(global: &Global, environment: &Environment) -> Result<Self, CommandError> {
-        let machine = Machine::new(environment)?;
+        let mut machine = Machine::new(environment)?;
         let settings = settings::read(&machine)?;
+        machine.servers.clone_from(&settings.servers);
         let current = env::current_dir()
             .ok()
             .and_then(|path| Utf8PathBuf::from_path_buf(path).ok())
             .ok_or_else(|| CommandError::usage("the current folder is gone, or its path is no UTF-8"))?;
         let command = env::args().skip(1).collect::<Vec<_>>().join(" ");
         let command = format!("yandro {command}");
-        Ok(Self { machine, settings, preview: global.preview, no_wait: global.no_wait, current, command })
+        Ok(Self {
+            machine,
+            settings,
+            preview: global.preview,
+            no_wait: global.no_wait,
+            control: OnceCell::new(),
+            current,
+            command,
+        })
     }
 
     fn recover(&self, ui: &mut Ui) -> Result<(), CommandError> {
@@ -98,7 +110,8 @@ impl Context {
 
     /// The control of the Apache httpd of the real machine; within a sysroot no server is touched.
     pub(crate) fn control(&self) -> Option<Apache> {
-        self.machine.is_real().then(Apache::find).flatten()
+        let found = self.machine.is_real().then(|| apache::find(&self.machine)).flatten()?;
+        self.control.get_or_init(|| Apache::of(&self.machine, &found)).clone()
     }
 
     /// The control of the server that a change set reloads.
@@ -111,10 +124,8 @@ impl Context {
         }
         match self.control() {
             Some(apache) => Ok(Some(Box::new(apache))),
-            None => Err(CommandError::not_made(
-                "Apache httpd's configuration is there, but not its control program `apachectl`",
-            )
-            .hint("install it again: `apt install --reinstall apache2`")),
+            None => Err(CommandError::not_made("Apache httpd's configuration is there, but not its program")
+                .hint("install it again, or name it: yandro servers add NAME --config FILE --program PROGRAM")),
         }
     }
 
@@ -130,13 +141,19 @@ impl Context {
             Some(server) => Ok(server),
             None if !self.is_own(address) => Ok(ServerKind::Elsewhere),
             None if apache::find_layout(&self.machine).is_some() => Ok(ServerKind::Apache),
-            None => Err(CommandError::not_made("no web server was found: there is no Apache httpd in `/etc/apache2`")
-                .hint(NO_SERVER)),
+            None => Err(CommandError::not_made("no web server was found").hint(NO_SERVER)),
         }
     }
 
-    /// The ports of a site's server: HTTP, HTTPS.
-    pub(crate) fn ports_of(&self, server: ServerKind) -> (u16, u16) {
+    /// The ports of a site, the first of each: HTTP, HTTPS.
+    pub(crate) fn ports_of(&self, site: &Site, server: ServerKind) -> (u16, u16) {
+        let (http, https) = self.usual_ports(server);
+        let first = |ports: Vec<u16>, usual| ports.first().copied().unwrap_or(usual);
+        (first(site.http_ports(http), http), first(site.https_ports(https), https))
+    }
+
+    /// The ports of a server: HTTP, HTTPS.
+    fn usual_ports(&self, server: ServerKind) -> (u16, u16) {
         match server {
             ServerKind::Apache | ServerKind::Elsewhere => (80, 443),
             ServerKind::BuiltIn => (self.settings.built_in.http_port, self.settings.built_in.https_port),
@@ -145,7 +162,7 @@ impl Context {
 
     /// The address of a site's page.
     pub(crate) fn url(&self, site: &Site, server: ServerKind) -> String {
-        let (http, https) = self.ports_of(server);
+        let (http, https) = self.ports_of(site, server);
         match (site.https.is_on(), http, https) {
             (true, _, 443) => format!("https://{}/", site.name),
             (true, _, port) => format!("https://{}:{port}/", site.name),

@@ -141,9 +141,16 @@ impl From<PlanError> for CommandError {
             }
             PlanError::Pki(_) => Some("choose a name below one of these suffixes, such as `saltmarsh.test`; or do without HTTPS: add `--plain`".into()),
             PlanError::ServerMissing => Some(NO_SERVER.into()),
-            PlanError::ModuleMissing { .. } => Some("install the package that has it".into()),
-            PlanError::VirtualHostTaken { path, .. } => {
-                Some(format!("take that virtual host away, or its file out of use: {path}"))
+            PlanError::ModuleMissing { install, .. } => Some(match install {
+                Some(command) => format!("install it: {command}"),
+                None => "install the package that has it".into(),
+            }),
+            PlanError::Broken(fault) => Some(format!("mend that line, then run the command again: {}", fault.place)),
+            PlanError::Unreached { what, file } => {
+                Some(format!("put `{what}` where it counts, by hand: {file}; then run the command again"))
+            }
+            PlanError::VirtualHostTaken { place, .. } => {
+                Some(format!("take that virtual host away, or its file out of use: {}", place.file))
             }
             PlanError::LinkTaken { path, .. } => Some(format!("move it out of the way: {path}")),
             PlanError::SiteFile { path, .. } => {

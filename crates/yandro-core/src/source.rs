@@ -97,6 +97,14 @@ pub fn lines(source: &[u8]) -> impl Iterator<Item = Line> + '_ {
     })
 }
 
+/// The text of the line of this number, from 1, without the blanks around it.
+pub fn words_of_line(source: &[u8], number: usize) -> Option<Range<usize>> {
+    let line = lines(source).nth(number.checked_sub(1)?)?;
+    let text = &source[line.text.clone()];
+    let start = line.text.start + (text.len() - text.trim_ascii_start().len());
+    Some(start..start + text.trim_ascii().len())
+}
+
 /// The line end that a file uses: CRLF when most of its lines end so, else LF.
 pub fn line_end(source: &[u8]) -> &'static str {
     // The usual case, and files of several megabytes have very many lines.

@@ -9,6 +9,7 @@ mod machine;
 pub mod network;
 pub mod observe;
 pub mod permissions;
+pub mod php;
 pub mod probe;
 pub mod process;
 pub mod settings;

@@ -6,6 +6,8 @@ use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::Places;
 use yandro_core::system::System;
 
+use crate::settings::NamedServer;
+
 /// The environment of one run, captured once at the start.
 #[derive(Clone, Debug)]
 pub struct Environment {
@@ -30,6 +32,8 @@ pub struct Machine {
     pub system: System,
     /// `user@machine`.
     pub owner: String,
+    /// The servers that the person named in the settings.
+    pub servers: Vec<NamedServer>,
     /// Who is to own the site list, the authority and the history, if not the
     /// user that runs this: under sudo, the one who called it.
     pub(crate) keeper: Option<(u32, u32)>,
@@ -83,6 +87,7 @@ impl Machine {
         };
         let system = System::of_tree(|path| below(&sysroot, path).exists());
         Ok(Self {
+            servers: Vec::new(),
             system,
             places: Places {
                 hosts: below(&sysroot, system.hosts_file()),
@@ -93,6 +98,24 @@ impl Machine {
             owner: format!("{name}@{}", host_name()),
             keeper: caller.map(|caller| (caller.uid, caller.gid)),
         })
+    }
+
+    /// The real machine without anybody's settings or sites.
+    pub(crate) fn bare() -> Self {
+        let nowhere = Utf8PathBuf::from("/nonexistent");
+        let system = System::of_tree(|path| Utf8Path::new(path).exists());
+        Self {
+            system,
+            places: Places {
+                sysroot: "/".into(),
+                hosts: system.hosts_file().into(),
+                config: nowhere.clone(),
+                data: nowhere,
+            },
+            owner: String::new(),
+            servers: Vec::new(),
+            keeper: None,
+        }
     }
 
     /// Whether this is the real machine and no sysroot.

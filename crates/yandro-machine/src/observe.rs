@@ -9,7 +9,7 @@ use yandro_core::httpd::OTHERS;
 use yandro_core::name::HostName;
 use yandro_core::pki::{Authority, AuthorityCertificates, Key, PkiError};
 use yandro_core::plan::{AuthorityFiles, Observed};
-use yandro_core::site::{ListError, Site, SiteList};
+use yandro_core::site::{Content, ListError, Site, SiteList};
 
 use crate::apache;
 use crate::files::{self, FileError};
@@ -77,7 +77,7 @@ pub fn observe(
     now: OffsetDateTime,
 ) -> Result<Observed, ObserveError> {
     let names: Vec<HostName> = sites.iter().map(|site| site.name.clone()).collect();
-    observe_names(machine, list, &names, now)
+    observe_names(machine, list, &names, sites.iter().any(|site| is_upstream(site)), now)
 }
 
 /// Reads all that planning for the whole list needs, and what yandro wrote for names
@@ -95,15 +95,22 @@ pub fn observe_all(
     let mut names: Vec<HostName> = list.sites.iter().map(|site| site.name.clone()).collect();
     names.extend(certificates.filter_map(|entry| HostName::parse(entry.file_name()).ok()));
     names.extend(apache::find_layout(machine).iter().flat_map(apache::names));
+    let has_upstream = list.sites.iter().any(is_upstream);
     names.sort();
     names.dedup();
-    observe_names(machine, text, &names, now)
+    observe_names(machine, text, &names, has_upstream, now)
+}
+
+/// Whether a server has to be asked how it writes this one.
+fn is_upstream(site: &Site) -> bool {
+    matches!(site.content, Content::Upstream(_))
 }
 
 fn observe_names(
     machine: &Machine,
     list: Option<String>,
     names: &[HostName],
+    has_upstream: bool,
     now: OffsetDateTime,
 ) -> Result<Observed, ObserveError> {
     let places = machine.places.clone();
@@ -128,7 +135,7 @@ fn observe_names(
         keys,
         take_over: TakeOver::No,
         has_v6_loopback: !machine.is_real() || network::has_v6_loopback(),
-        apache: apache::find_layout(machine).map(|layout| apache::observe(machine, layout, names)).transpose()?,
+        apache: apache::find(machine).map(|found| apache::observe(machine, &found, names, has_upstream)).transpose()?,
         places,
     })
 }

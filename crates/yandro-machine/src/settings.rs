@@ -1,7 +1,9 @@
 //! `settings.toml`.
 
-use serde::Deserialize;
+use camino::Utf8PathBuf;
+use serde::{Deserialize, Serialize};
 
+use crate::apache::Commands;
 use crate::files;
 use crate::machine::Machine;
 
@@ -13,6 +15,35 @@ pub struct Settings {
     pub built_in: BuiltInSettings,
     /// How much of the history is kept.
     pub history: HistorySettings,
+    /// Servers that can't be found by looking.
+    #[serde(rename = "server")]
+    pub servers: Vec<NamedServer>,
+}
+
+/// A server that the person named.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct NamedServer {
+    /// What it is called.
+    pub name: String,
+    /// What kind of server it is.
+    pub kind: NamedKind,
+    /// Its main file, absolute.
+    pub config: Utf8PathBuf,
+    /// Its program, absolute, if it is not the usual one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub program: Option<Utf8PathBuf>,
+    /// Commands in the place of the usual ones.
+    #[serde(default, skip_serializing_if = "Commands::is_empty")]
+    pub commands: Commands,
+}
+
+/// The kinds of server that can be named.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum NamedKind {
+    /// Apache httpd.
+    Apache,
 }
 
 /// How much of the history is kept.

@@ -62,7 +62,7 @@ pub(crate) async fn look(context: &Context, sites: &[Site]) -> Result<Vec<SiteRe
     let mut tasks = JoinSet::new();
     for (place, site) in sites.iter().enumerate() {
         let server = site.server.unwrap_or(ServerKind::BuiltIn);
-        let (http_port, https_port) = context.ports_of(server);
+        let (http_port, https_port) = context.ports_of(site, server);
         let expected = Arc::new(Expected {
             site: site.clone(),
             server,

@@ -5,6 +5,7 @@ use std::collections::HashSet;
 use camino::Utf8Path;
 use serde_json::json;
 use yandro_core::hosts::HostsFile;
+use yandro_core::httpd::Layout;
 use yandro_core::name::HostName;
 use yandro_core::site::{ServerKind, Site, SiteList};
 use yandro_machine::{apache, files};
@@ -58,9 +59,9 @@ struct Written {
     names: HashSet<String>,
     /// Every folder of certificates.
     certificates: HashSet<String>,
-    /// Every link in `sites-enabled`, where there is one.
+    /// Every file in the folder in which the server reads sites' files.
     enabled: HashSet<String>,
-    layout: Option<yandro_core::httpd::DebianLayout>,
+    layout: Option<Layout>,
 }
 
 impl Written {
@@ -75,7 +76,7 @@ impl Written {
         Ok(Self {
             names,
             certificates: entries(&context.machine.places.certificates()),
-            enabled: layout.as_ref().map(|layout| entries(&layout.enabled_sites())).unwrap_or_default(),
+            enabled: layout.as_ref().map(|layout| entries(layout.read_folder())).unwrap_or_default(),
             layout,
         })
     }
@@ -91,7 +92,7 @@ impl Written {
         }
         let is_enabled = |name: &HostName| {
             self.layout.as_ref().is_some_and(|layout| {
-                layout.site_link(name).0.file_name().is_some_and(|link| self.enabled.contains(link))
+                layout.site_file(name).file_name().is_some_and(|file| self.enabled.contains(file))
             })
         };
         if site.server == Some(ServerKind::Apache) && !is_enabled(&site.name) {

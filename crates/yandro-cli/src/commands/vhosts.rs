@@ -2,7 +2,7 @@
 
 use camino::Utf8Path;
 use serde_json::json;
-use yandro_core::httpd::DebianLayout;
+use yandro_core::httpd::Layout;
 use yandro_core::httpd::run::{Answering, VirtualHost, by_address};
 use yandro_machine::apache;
 
@@ -11,12 +11,12 @@ use crate::error::{CommandError, NO_SERVER, Status};
 use crate::view::{BAD, COMMAND, Cell, DIM, STRONG, Table, Ui, WARN, count};
 
 pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
-    let layout = apache::find_layout(&context.machine)
-        .ok_or_else(|| CommandError::not_made("no Apache httpd was found in `/etc/apache2`").hint(NO_SERVER))?;
-    let configuration = apache::configuration(&context.machine, &layout)?;
+    let found = apache::find(&context.machine)
+        .ok_or_else(|| CommandError::not_made("no Apache httpd was found").hint(NO_SERVER))?;
+    let configuration = apache::configuration(&context.machine, &found)?;
     let hosts = configuration.virtual_hosts();
     let answering = by_address(&hosts);
-    let own = |host: &VirtualHost| is_own(context, &layout, host);
+    let own = |host: &VirtualHost| is_own(context, &found.layout, host);
     let status = if configuration.fault.is_some() { Status::Findings } else { Status::Well };
     if ui.json {
         let addresses: Vec<_> = answering.iter().map(|own_at| to_json(own_at, &own)).collect();
@@ -55,8 +55,10 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
     }
     if let Some(fault) = &configuration.fault {
         ui.print(&format!(
-            "{BAD}✗{BAD:#} {STRONG}{}{STRONG:#}: {}; what stands behind it was not read",
-            fault.place, fault.message
+            "{BAD}✗{BAD:#} {STRONG}{}{STRONG:#}: {}; what stands behind it was not read{}",
+            fault.place,
+            fault.message,
+            fault.excerpt.as_ref().map(|excerpt| format!("\n{excerpt}")).unwrap_or_default()
         ));
     } else if ui.verbose {
         ui.say(&format!("\n{} in {}", count(hosts.len(), "virtual host"), count(configuration.files.len(), "file")));
@@ -82,8 +84,8 @@ fn row(at: &Answering<'_>, place: usize, host: &VirtualHost, is_own: bool) -> Ve
     ]
 }
 
-fn is_own(context: &Context, layout: &DebianLayout, host: &VirtualHost) -> bool {
-    layout.is_own_link(&context.machine.path(Utf8Path::new(&host.place.file).as_str()))
+fn is_own(context: &Context, layout: &Layout, host: &VirtualHost) -> bool {
+    layout.is_own(&context.machine.path(Utf8Path::new(&host.place.file).as_str()))
 }
 
 fn to_json(at: &Answering<'_>, is_own: &impl Fn(&VirtualHost) -> bool) -> serde_json::Value {

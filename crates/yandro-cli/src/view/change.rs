@@ -167,8 +167,10 @@ fn subject(change: &FileChange, places: &Places) -> Option<&'static str> {
         Some("certificate")
     } else if *path == places.site_list() {
         Some("site list")
-    } else {
+    } else if path.file_name().is_some_and(|name| name.starts_with("yandro-")) {
         Some("virtual host")
+    } else {
+        Some("configuration")
     }
 }
 

@@ -27,17 +27,26 @@ impl Sysroot {
     /// With Apache httpd in Debian's layout, as files alone.
     pub fn with_apache() -> Self {
         let sysroot = Self::new();
-        sysroot.write("etc/apache2/apache2.conf", "Include ports.conf\n");
-        sysroot.write("etc/apache2/ports.conf", "Listen 80\n");
+        sysroot.write(
+            "etc/apache2/apache2.conf",
+            "IncludeOptional mods-enabled/*.load\nIncludeOptional mods-enabled/*.conf\nInclude ports.conf\nIncludeOptional sites-enabled/*.conf\n",
+        );
+        sysroot.write("etc/apache2/ports.conf", "Listen 80\n\n<IfModule ssl_module>\n\tListen 443\n</IfModule>\n");
         for module in ["rewrite", "socache_shmcb", "setenvif", "mime", "dir", "authz_core", "proxy", "headers"] {
-            sysroot.write(&format!("etc/apache2/mods-available/{module}.load"), "LoadModule x x.so\n");
+            sysroot.write(
+                &format!("etc/apache2/mods-available/{module}.load"),
+                &format!("LoadModule {module}_module x.so\n"),
+            );
         }
         sysroot.write(
             "etc/apache2/mods-available/ssl.load",
             "# Depends: setenvif mime socache_shmcb\nLoadModule ssl_module x.so\n",
         );
         sysroot.write("etc/apache2/mods-available/ssl.conf", "\n");
-        sysroot.write("etc/apache2/mods-available/proxy_http.load", "# Depends: proxy\n");
+        sysroot.write(
+            "etc/apache2/mods-available/proxy_http.load",
+            "# Depends: proxy\nLoadModule proxy_http_module x.so\n",
+        );
         for folder in ["mods-enabled", "sites-available", "sites-enabled"] {
             fs::create_dir_all(sysroot.path(&format!("etc/apache2/{folder}"))).unwrap();
         }

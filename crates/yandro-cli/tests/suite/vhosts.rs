@@ -261,6 +261,8 @@ fn a_broken_configuration_is_told_with_its_place() {
 
     The first of each address answers for names that none of its virtual hosts has.
     ✗ /etc/apache2/apache2.conf:3: `<Directory>` is never closed; what stands behind it was not read
+      3 | <Directory /srv>
+        | ^^^^^^^^^^^^^^^^
     [status 1]
     ");
     let empty = Sysroot::with_apache();
@@ -269,7 +271,7 @@ fn a_broken_configuration_is_told_with_its_place() {
     [status 0]
     ");
     insta::assert_snapshot!(Sysroot::new().yandro(&["vhosts"]), @"
-    error: no Apache httpd was found in `/etc/apache2`
+    error: no Apache httpd was found
     to mend it: install Apache httpd (`apt install apache2`), or use the built-in server: add `--server built-in`, then run `yandro serve`
     [status 3]
     ");

@@ -7,7 +7,7 @@ use time::macros::datetime;
 use super::*;
 use crate::name::HostName;
 use crate::pki::{Constraints, Facts};
-use crate::site::{Content, DEFAULT_ADDRESS, Https, ServerKind, Site, Upstream};
+use crate::site::{Content, DEFAULT_ADDRESS, ServerKind, Site, Upstream};
 
 const NOW: time::OffsetDateTime = datetime!(2026-11-23 08:00 UTC);
 
@@ -45,12 +45,9 @@ fn connection(verdict: Verdict, leaf: Facts) -> Option<Timed<Result<Connection, 
 fn expected() -> Expected {
     Expected {
         site: Site {
-            name: HostName::parse("saltmarsh.test").unwrap(),
             aliases: vec![HostName::parse("www.saltmarsh.test").unwrap()],
-            content: Content::folder("/srv/saltmarsh"),
-            address: DEFAULT_ADDRESS,
             server: Some(ServerKind::Apache),
-            https: Https::default(),
+            ..Site::new(HostName::parse("saltmarsh.test").unwrap(), Content::folder("/srv/saltmarsh"))
         },
         server: ServerKind::Apache,
         http_port: 80,

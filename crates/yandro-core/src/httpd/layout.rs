@@ -1,141 +1,291 @@
-//! Where a distribution keeps Apache httpd's files.
-
-use std::collections::{BTreeMap, BTreeSet};
+//! Where an Apache httpd keeps its files: one way of reading and writing, and a table of what
+//! differs between distributions and bundles.
+//!
+//! Only Debian's layout has ever been run as its makers ship it. The others are run in tests by
+//! the same server on trees of files, or, for macOS and Windows, are trees of files alone.
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use super::parse::Tree;
-use super::run::bare;
 use crate::name::HostName;
 
-/// Debian's layout: `sites-available` and `mods-available`, enabled by links.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct DebianLayout {
-    /// The configuration's folder, `/etc/apache2`.
-    pub root: Utf8PathBuf,
-}
-
-/// What `mods-available` holds for one module.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct ModuleFiles {
-    /// The text of its `.load` file.
-    pub load: String,
-    /// Whether it has a `.conf` file, too.
-    pub has_conf: bool,
-}
-
-impl DebianLayout {
+/// What is known of a layout before it is found. Paths are absolute, without a drive.
+#[derive(Debug, PartialEq, Eq)]
+pub struct KnownLayout {
+    /// What people call it.
+    pub title: &'static str,
     /// The main file.
-    pub fn main_file(&self) -> Utf8PathBuf {
-        self.root.join("apache2.conf")
+    pub main: &'static str,
+    /// A folder that tells it from others with the same main file.
+    pub sign: &'static str,
+    /// The folder that sites' files go into.
+    pub sites: &'static str,
+    /// Where links enable sites and modules, if they do.
+    pub links: Option<KnownLinks>,
+    /// The folder that relative paths start from, unless the main file says another.
+    pub root: &'static str,
+    /// A file of shell variables that the server is started with.
+    pub environment: Option<&'static str>,
+    /// The server's program, the likeliest first.
+    pub programs: &'static [&'static str],
+    /// The folder of its logs, where its own configuration has a name for it.
+    pub logs: Option<&'static str>,
+    /// The program that starts and stops it, where it isn't the server's own.
+    pub control: Option<&'static str>,
+    /// What systemd calls it.
+    pub service: &'static str,
+    /// The command that installs the TLS module where it is a package of its own.
+    pub install_tls: Option<&'static str>,
+}
+
+/// The folders of a layout that enables by links.
+#[derive(Debug, PartialEq, Eq)]
+pub struct KnownLinks {
+    /// The links to sites' files.
+    pub sites: &'static str,
+    /// The modules that there are.
+    pub modules: &'static str,
+    /// The links to those that are enabled.
+    pub enabled_modules: &'static str,
+}
+
+/// What a layout has that is named by its main file alone, and where the others begin.
+const PLAIN: KnownLayout = KnownLayout {
+    title: "named by its main file",
+    main: "",
+    sign: "",
+    sites: "",
+    links: None,
+    root: "/",
+    environment: None,
+    programs: &[],
+    logs: None,
+    control: None,
+    service: "",
+    install_tls: None,
+};
+
+/// Every layout, in the order in which they are looked for.
+pub const KNOWN: &[KnownLayout] = &[
+    KnownLayout {
+        title: "Debian",
+        main: "/etc/apache2/apache2.conf",
+        sign: "/etc/apache2/mods-available",
+        sites: "/etc/apache2/sites-available",
+        links: Some(KnownLinks {
+            sites: "/etc/apache2/sites-enabled",
+            modules: "/etc/apache2/mods-available",
+            enabled_modules: "/etc/apache2/mods-enabled",
+        }),
+        root: "/etc/apache2",
+        environment: Some("/etc/apache2/envvars"),
+        programs: &["/usr/sbin/apache2"],
+        logs: Some("${APACHE_LOG_DIR}"),
+        control: Some("/usr/sbin/apache2ctl"),
+        service: "apache2.service",
+        ..PLAIN
+    },
+    KnownLayout {
+        title: "Red Hat",
+        main: "/etc/httpd/conf/httpd.conf",
+        sign: "/etc/httpd/conf.modules.d",
+        sites: "/etc/httpd/conf.d",
+        root: "/etc/httpd",
+        programs: &["/usr/sbin/httpd"],
+        service: "httpd.service",
+        install_tls: Some("dnf install mod_ssl"),
+        ..PLAIN
+    },
+    KnownLayout {
+        title: "Arch",
+        main: "/etc/httpd/conf/httpd.conf",
+        sign: "/etc/httpd/conf/extra",
+        sites: "/etc/httpd/conf/extra",
+        root: "/etc/httpd",
+        programs: &["/usr/bin/httpd", "/usr/sbin/httpd"],
+        service: "httpd.service",
+        ..PLAIN
+    },
+    KnownLayout {
+        title: "SUSE",
+        main: "/etc/apache2/httpd.conf",
+        sign: "/etc/apache2/vhosts.d",
+        sites: "/etc/apache2/vhosts.d",
+        root: "/srv/www",
+        programs: &["/usr/sbin/httpd", "/usr/sbin/httpd-prefork"],
+        service: "apache2.service",
+        ..PLAIN
+    },
+    KnownLayout {
+        title: "Alpine",
+        main: "/etc/apache2/httpd.conf",
+        sign: "/etc/apache2/conf.d",
+        sites: "/etc/apache2/conf.d",
+        root: "/var/www",
+        programs: &["/usr/sbin/httpd"],
+        install_tls: Some("apk add apache2-ssl"),
+        ..PLAIN
+    },
+    KnownLayout {
+        title: "macOS",
+        main: "/private/etc/apache2/httpd.conf",
+        sign: "/private/etc/apache2/other",
+        sites: "/private/etc/apache2/other",
+        root: "/usr",
+        programs: &["/usr/sbin/httpd"],
+        ..PLAIN
+    },
+    KnownLayout {
+        title: "Homebrew",
+        main: "/opt/homebrew/etc/httpd/httpd.conf",
+        sign: "/opt/homebrew/etc/httpd/extra",
+        sites: "/opt/homebrew/etc/httpd/extra",
+        root: "/opt/homebrew/opt/httpd",
+        programs: &["/opt/homebrew/bin/httpd"],
+        ..PLAIN
+    },
+    KnownLayout {
+        title: "Homebrew",
+        main: "/usr/local/etc/httpd/httpd.conf",
+        sign: "/usr/local/etc/httpd/extra",
+        sites: "/usr/local/etc/httpd/extra",
+        root: "/usr/local/opt/httpd",
+        programs: &["/usr/local/bin/httpd"],
+        ..PLAIN
+    },
+    KnownLayout {
+        title: "FreeBSD",
+        main: "/usr/local/etc/apache24/httpd.conf",
+        sign: "/usr/local/etc/apache24/Includes",
+        sites: "/usr/local/etc/apache24/Includes",
+        root: "/usr/local",
+        programs: &["/usr/local/sbin/httpd"],
+        ..PLAIN
+    },
+    KnownLayout {
+        title: "upstream",
+        main: "/usr/local/apache2/conf/httpd.conf",
+        sign: "/usr/local/apache2/conf/extra",
+        sites: "/usr/local/apache2/conf/extra",
+        root: "/usr/local/apache2",
+        programs: &["/usr/local/apache2/bin/httpd"],
+        ..PLAIN
+    },
+    KnownLayout {
+        title: "Windows",
+        main: "/Apache24/conf/httpd.conf",
+        sign: "/Apache24/conf/extra",
+        sites: "/Apache24/conf/extra",
+        root: "/Apache24",
+        programs: &["/Apache24/bin/httpd.exe"],
+        ..PLAIN
+    },
+];
+
+/// A layout that was found. Paths are those of this machine, the sysroot included.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Layout {
+    /// What is known of it.
+    pub known: &'static KnownLayout,
+    /// The main file.
+    pub main: Utf8PathBuf,
+    /// The folder of sites' files.
+    pub sites: Utf8PathBuf,
+    /// The folders of its links, if it has such.
+    pub links: Option<Links>,
+}
+
+/// The folders of a layout that enables by links.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Links {
+    /// The links to sites' files.
+    pub sites: Utf8PathBuf,
+    /// The modules that there are.
+    pub modules: Utf8PathBuf,
+    /// The links to those that are enabled.
+    pub enabled_modules: Utf8PathBuf,
+}
+
+/// What the names of all of yandro's files begin with.
+const PREFIX: &str = "yandro-";
+
+impl Layout {
+    /// The first known layout that is there. `exists` tells of a path of the table, and `at`
+    /// gives it as a path of this machine.
+    pub fn find(exists: impl Fn(&str) -> bool, at: impl Fn(&str) -> Utf8PathBuf) -> Option<Self> {
+        KNOWN.iter().find(|known| exists(known.main) && exists(known.sign)).map(|known| Self::of_known(known, at))
+    }
+
+    /// Every known layout, at the paths of the table.
+    pub fn all() -> impl Iterator<Item = Self> {
+        KNOWN.iter().map(|known| Self::of_known(known, |path| path.into()))
+    }
+
+    fn of_known(known: &'static KnownLayout, at: impl Fn(&str) -> Utf8PathBuf) -> Self {
+        let links = known.links.as_ref().map(|links| Links {
+            sites: at(links.sites),
+            modules: at(links.modules),
+            enabled_modules: at(links.enabled_modules),
+        });
+        Self { known, main: at(known.main), sites: at(known.sites), links }
+    }
+
+    /// The layout of a server that a person names by its main file: a known one if it is that
+    /// one's, else sites' files go into `extra` beside the main file if there is such a folder,
+    /// and beside it if not.
+    pub fn named(
+        main: &Utf8Path,
+        is_folder: impl Fn(&Utf8Path) -> bool,
+        exists: impl Fn(&str) -> bool,
+        at: impl Fn(&str) -> Utf8PathBuf,
+    ) -> Self {
+        let known = KNOWN.iter().find(|known| at(known.main) == *main && exists(known.sign));
+        if let Some(known) = known {
+            return Self::of_known(known, at);
+        }
+        let beside = main.parent().unwrap_or(Utf8Path::new("/"));
+        let extra = beside.join("extra");
+        let sites = if is_folder(&extra) { extra } else { beside.to_owned() };
+        Self { known: &PLAIN, main: main.to_owned(), sites, links: None }
     }
 
     /// The file of a site's virtual hosts.
     pub fn site_file(&self, name: &HostName) -> Utf8PathBuf {
-        self.root.join("sites-available").join(site_file_name(name))
+        self.sites.join(site_file_name(name))
     }
 
     /// The site whose file this is, if it is one of yandro's.
     pub fn site_of_file(&self, path: &Utf8Path) -> Option<HostName> {
-        let name = path.file_name()?.strip_prefix("yandro-")?.strip_suffix(".conf")?;
-        let is_here = path.parent() == Some(&self.root.join("sites-available"));
-        HostName::parse(name).ok().filter(|_| is_here)
+        let name = path.file_name()?.strip_prefix(PREFIX)?.strip_suffix(".conf")?;
+        HostName::parse(name).ok().filter(|_| path.parent() == Some(&self.sites))
     }
 
-    /// Whether a link in `sites-enabled` is one of yandro's.
-    pub fn is_own_link(&self, path: &Utf8Path) -> bool {
-        let file = path.file_name().map(|name| self.root.join("sites-available").join(name));
-        file.is_some_and(|file| self.site_of_file(&file).is_some())
+    /// Whether a file that the server reads is one of yandro's, or the link to one.
+    pub fn is_own(&self, path: &Utf8Path) -> bool {
+        let file = path.file_name().map(|name| self.sites.join(name));
+        path.parent() == Some(self.read_folder()) && file.is_some_and(|file| self.site_of_file(&file).is_some())
     }
 
-    /// The folder whose links say which sites are enabled.
-    pub fn enabled_sites(&self) -> Utf8PathBuf {
-        self.root.join("sites-enabled")
+    /// The folder in which the server reads sites' files: of the links, or of the files themselves.
+    pub fn read_folder(&self) -> &Utf8Path {
+        self.links.as_ref().map_or(&self.sites, |links| &links.sites)
     }
 
-    /// The link that enables a site, and where it points to.
-    pub fn site_link(&self, name: &HostName) -> (Utf8PathBuf, Utf8PathBuf) {
+    /// All of yandro's files there, with a wildcard.
+    pub fn pattern(&self) -> Utf8PathBuf {
+        self.read_folder().join(format!("{PREFIX}*.conf"))
+    }
+
+    /// The link that enables a site, and where it points to; `None` where files need none.
+    pub fn site_link(&self, name: &HostName) -> Option<(Utf8PathBuf, Utf8PathBuf)> {
+        let links = self.links.as_ref()?;
         let file = site_file_name(name);
-        (self.enabled_sites().join(&file), Utf8Path::new("../sites-available").join(file))
-    }
-
-    /// The folder of the modules that can be enabled.
-    pub fn available_modules(&self) -> Utf8PathBuf {
-        self.root.join("mods-available")
-    }
-
-    /// The folder whose links say which modules are enabled.
-    pub fn enabled_modules(&self) -> Utf8PathBuf {
-        self.root.join("mods-enabled")
-    }
-
-    /// The links that enable a module, with where they point to.
-    pub fn module_links(&self, module: &str, files: &ModuleFiles) -> Vec<(Utf8PathBuf, Utf8PathBuf)> {
-        let endings: &[&str] = if files.has_conf { &["load", "conf"] } else { &["load"] };
-        let link = |ending: &&str| {
-            let file = format!("{module}.{ending}");
-            (self.enabled_modules().join(&file), Utf8Path::new("../mods-available").join(file))
-        };
-        endings.iter().map(link).collect()
+        let folder = self.sites.file_name().unwrap_or_default();
+        Some((links.sites.join(&file), Utf8Path::new("..").join(folder).join(file)))
     }
 }
 
 fn site_file_name(name: &HostName) -> String {
-    format!("yandro-{name}.conf")
-}
-
-/// The modules to enable so that all of `wanted` work, dependencies first: the
-/// `# Depends:` lines of the `.load` files name them.
-///
-/// # Errors
-/// The name of a module that `available` doesn't have.
-pub fn modules_to_enable(
-    wanted: &[&str],
-    available: &BTreeMap<String, ModuleFiles>,
-    enabled: &BTreeSet<String>,
-) -> Result<Vec<String>, String> {
-    let mut order = Vec::new();
-    for module in wanted {
-        enable(module, available, enabled, &mut order)?;
-    }
-    Ok(order)
-}
-
-fn enable(
-    module: &str,
-    available: &BTreeMap<String, ModuleFiles>,
-    enabled: &BTreeSet<String>,
-    order: &mut Vec<String>,
-) -> Result<(), String> {
-    if enabled.contains(module) || order.iter().any(|done| done == module) {
-        return Ok(());
-    }
-    let files = available.get(module).ok_or_else(|| module.to_owned())?;
-    let depends = files.load.lines().filter_map(|line| line.strip_prefix("# Depends:"));
-    for dependency in depends.flat_map(str::split_whitespace) {
-        enable(dependency, available, enabled, order)?;
-    }
-    // A dependency that leads back here has put it in already.
-    if !order.iter().any(|done| done == module) {
-        order.push(module.to_owned());
-    }
-    Ok(())
-}
-
-/// Where a file has a virtual host for `name`, as its name or as an alias: the
-/// line. Files that can't be read as a configuration have none.
-pub fn named_virtual_host(file: &[u8], name: &HostName) -> Option<usize> {
-    // Most files don't speak of the name at all.
-    memchr::memmem::find(&file.to_ascii_lowercase(), name.as_str().as_bytes())?;
-    let tree = Tree::parse(file).ok()?;
-    let hosts = tree.virtual_hosts();
-    let is_it = |value: &str| bare(value).eq_ignore_ascii_case(name.as_str());
-    hosts
-        .iter()
-        .find(|host| {
-            host.directives("ServerName").chain(host.directives("ServerAlias")).any(|own| own.values().any(is_it))
-        })
-        .map(|host| host.open.line)
+    format!("{PREFIX}{name}.conf")
 }
 
 #[cfg(test)]
@@ -143,31 +293,27 @@ mod tests {
     use super::*;
 
     #[test]
-    fn modules_come_with_what_they_depend_on() {
-        let module =
-            |depends: &str| ModuleFiles { load: format!("# Depends: {depends}\nLoadModule x x.so\n"), has_conf: false };
-        let available = BTreeMap::from([
-            ("ssl".to_owned(), module("setenvif mime socache_shmcb")),
-            ("socache_shmcb".to_owned(), ModuleFiles::default()),
-            ("rewrite".to_owned(), ModuleFiles::default()),
-        ]);
-        let enabled = BTreeSet::from(["setenvif".to_owned(), "mime".to_owned()]);
-        assert_eq!(
-            modules_to_enable(&["ssl", "rewrite"], &available, &enabled).unwrap(),
-            ["socache_shmcb", "ssl", "rewrite"]
-        );
-        assert_eq!(modules_to_enable(&["proxy"], &available, &enabled), Err("proxy".to_owned()));
+    fn each_layout_is_told_by_its_own_files() {
+        for known in KNOWN {
+            // A tree with nothing but its main file and its sign.
+            let exists = |path: &str| path == known.main || path == known.sign;
+            let layout = Layout::find(exists, |path| Utf8PathBuf::from("/tree").join(&path[1..])).unwrap();
+            assert_eq!(layout.known, known);
+            let name = HostName::parse("saltmarsh.test").unwrap();
+            let file = layout.site_file(&name);
+            assert_eq!(layout.site_of_file(&file), Some(name.clone()));
+            let read = layout.site_link(&name).map_or(file, |(link, _)| link);
+            assert!(layout.is_own(&read) && !layout.is_own(&layout.read_folder().join("yandro.conf")));
+        }
+        assert!(Layout::find(|path| path == KNOWN[0].main, |path| path.into()).is_none(), "the sign is missing");
     }
 
     #[test]
-    fn a_name_is_found_with_scheme_and_port() {
-        let name = HostName::parse("saltmarsh.test").unwrap();
-        let file = b"<IfModule x>\n<VirtualHost *>\nServerName http://Saltmarsh.test:80\n</VirtualHost>\n</IfModule>\n";
-        assert_eq!(named_virtual_host(file, &name), Some(2));
-        assert_eq!(
-            named_virtual_host(b"<VirtualHost *>\nServerAlias depot.test saltmarsh.test\n</VirtualHost>", &name),
-            Some(1)
-        );
-        assert_eq!(named_virtual_host(b"ServerName saltmarsh.test\n", &name), None);
+    fn a_named_one_goes_by_its_main_file() {
+        let is_folder = |path: &Utf8Path| path == "/opt/ferries/conf/extra";
+        let named = |main: &str| Layout::named(Utf8Path::new(main), is_folder, |_| true, |path| path.into());
+        assert_eq!(named("/opt/ferries/conf/httpd.conf").sites, "/opt/ferries/conf/extra");
+        assert_eq!(named("/opt/tides/httpd.conf").pattern(), "/opt/tides/yandro-*.conf");
+        assert_eq!(named("/usr/local/apache2/conf/httpd.conf").known.title, "upstream");
     }
 }

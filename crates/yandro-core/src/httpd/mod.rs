@@ -1,16 +1,26 @@
 //! Apache httpd configuration: parse to spans, plan a site's virtual hosts, edit.
 
+mod activate;
+mod desired;
+mod journal;
 mod layout;
-mod listen;
+mod modules;
 mod others;
 mod parse;
 pub mod run;
+mod shared;
 mod site;
+mod switches;
 mod want;
 
-pub use layout::{DebianLayout, ModuleFiles, modules_to_enable, named_virtual_host};
-pub use listen::listens_on_v6;
-pub use others::{OTHERS, Others, has_port, modules_of, others_file};
+pub use activate::{Activation, Lack, Needs};
+pub use desired::{PathError, ServerTraits, SiteFiles, required_modules};
+pub use journal::Journal;
+pub use layout::{KNOWN, KnownLayout, Layout, Links};
+pub use modules::{ModuleFiles, modules_to_enable};
+pub use others::{OTHERS, Others, others_file};
 pub use parse::{Argument, Directive, Node, ParseError, Section, Tree};
-pub use site::{HandEdit, PathError, SiteFiles, hand_edits, required_modules, site_file};
+pub use shared::Shared;
+pub use site::{HandEdit, hand_edits, site_file};
+pub use switches::is_switching;
 pub use want::Want;

@@ -4,10 +4,12 @@
 //! HTTP they leave the answer to the main server, as it was before; over HTTPS, where there was
 //! none, they refuse. Their file also tells which modules yandro enabled.
 
+use std::collections::BTreeSet;
+
+use super::desired::{SiteFiles, tls};
+use super::journal::Journal;
 use super::parse::Tree;
-use super::site::SiteFiles;
 use super::want::Want;
-use crate::source::{self, Splice};
 
 /// The name under which they are kept, as a site's are. It can be no site: nobody can reach a
 /// name below `invalid` (RFC 6761 section 6.4), and it comes before the names of sites.
@@ -17,95 +19,121 @@ const HEAD: &str = "# Names that are no sites are answered here, and not by the 
 const MODULES: &str = "# Modules that yandro enabled:";
 
 /// What the file is to hold.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Others<'a> {
-    /// Whether names over plain HTTP need an answer: nobody else has a virtual host there.
-    pub over_http: bool,
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Others {
+    /// The ports on which names over plain HTTP need an answer: nobody else has a virtual host
+    /// there.
+    pub http: BTreeSet<u16>,
     /// The same over HTTPS.
-    pub over_https: bool,
-    /// The modules that yandro enabled.
-    pub modules: &'a [String],
+    pub https: BTreeSet<u16>,
+    /// The modules that yandro enabled by links.
+    pub modules: Vec<String>,
+    /// The lines of other files that yandro changed.
+    pub journal: Journal,
+}
+
+impl Others {
+    /// What an existing file holds; nothing for one that can't be read.
+    pub fn read(file: &[u8]) -> Self {
+        let mut others = Self { modules: modules_of(file), journal: Journal::read(file), ..Self::default() };
+        let Ok(tree) = Tree::parse(file) else { return others };
+        for host in tree.virtual_hosts() {
+            let is_secure = host.directives("SSLEngine").any(|own| own.values().eq(["on"]));
+            let ports = host.open.values().filter_map(|address| address.rsplit_once(':')?.1.parse::<u16>().ok());
+            if is_secure { others.https.extend(ports) } else { others.http.extend(ports) }
+        }
+        others
+    }
 }
 
 /// The modules that a file tells of.
-pub fn modules_of(file: &[u8]) -> Vec<String> {
+fn modules_of(file: &[u8]) -> Vec<String> {
     let text = String::from_utf8_lossy(file);
     let line = text.lines().find_map(|line| line.strip_prefix(MODULES));
     line.unwrap_or_default().split_whitespace().filter(|word| *word != "-").map(str::to_owned).collect()
 }
 
-/// Whether a file has a virtual host on a port.
-pub fn has_port(file: &[u8], port: u16) -> bool {
-    let Ok(tree) = Tree::parse(file) else { return false };
-    let own = format!(":{port}");
-    tree.virtual_hosts().iter().any(|host| host.open.values().any(|address| address.ends_with(&own)))
-}
-
-/// The text of the file: a new one, or the existing one with just its modules brought up to
+/// The text of the file: a new one, or the existing one with just its head brought up to
 /// date where a person has edited it.
-pub fn others_file(existing: Option<&[u8]>, before: &Others<'_>, now: &Others<'_>, files: &SiteFiles) -> Vec<u8> {
+pub fn others_file(existing: Option<&[u8]>, before: &Others, now: &Others, files: &SiteFiles) -> Vec<u8> {
     let fresh = rendered(now, files).into_bytes();
-    match existing {
-        Some(existing) if existing != rendered(before, files).as_bytes() => {
-            let line = source::lines(existing).find(|line| existing[line.text.clone()].starts_with(MODULES.as_bytes()));
-            match line {
-                Some(line) => source::apply(existing, &[Splice::replace(line.text, modules_line(now.modules))]),
-                None => existing.to_vec(),
-            }
-        }
-        _ => fresh,
+    let Some(existing) = existing else { return fresh };
+    if existing == rendered(before, files).as_bytes() {
+        return fresh;
+    }
+    // The comments at its beginning are yandro's, whatever a person has done to the rest.
+    let text = String::from_utf8_lossy(existing);
+    let own = head(before);
+    match text.strip_prefix(&own) {
+        Some(rest) => (head(now) + rest).into_bytes(),
+        None => existing.to_vec(),
     }
 }
 
-fn modules_line(modules: &[String]) -> String {
-    format!("{MODULES} {}", if modules.is_empty() { "-".to_owned() } else { modules.join(" ") })
+fn head(others: &Others) -> String {
+    let modules = if others.modules.is_empty() { "-".to_owned() } else { others.modules.join(" ") };
+    format!("{HEAD}{MODULES} {modules}\n{}", others.journal.comment())
 }
 
-fn rendered(others: &Others<'_>, files: &SiteFiles) -> String {
+fn rendered(others: &Others, files: &SiteFiles) -> String {
     let name = Want::one("ServerName", "localhost");
-    let mut text = format!("{HEAD}{}\n", modules_line(others.modules));
-    if others.over_http {
+    let mut text = head(others);
+    let mut host = |port: &u16, wants: Vec<Want>| {
+        text += &Want::Section("VirtualHost", vec![format!("*:{port}")], wants).render("", "\n");
+    };
+    for port in &others.http {
         // Nothing in it: all is as the main server has it.
-        text += &Want::Section("VirtualHost", "*:80".into(), vec![name.clone()]).render("", "\n");
+        host(port, vec![name.clone()]);
     }
-    if others.over_https {
+    for port in &others.https {
         let denied = Want::Directive("Require", vec!["all".into(), "denied".into()]);
-        let wants = vec![
-            name,
-            Want::one("SSLEngine", "on"),
-            Want::one("SSLCertificateFile", files.certificate.as_str()),
-            Want::one("SSLCertificateKeyFile", files.key.as_str()),
-            Want::Section("Location", "/".into(), vec![denied]),
-        ];
-        text += &Want::Section("VirtualHost", "*:443".into(), wants).render("", "\n");
+        let refused = Want::Section("Location", vec!["/".into()], vec![denied]);
+        host(port, [vec![name.clone()], tls(files), vec![refused]].concat());
     }
     text
 }
 
 #[cfg(test)]
 mod tests {
+    use camino::Utf8Path;
+
+    use super::super::desired::ServerTraits;
     use super::*;
 
     #[test]
-    fn the_file_tells_its_modules_and_keeps_hand_edits() {
+    fn the_file_tells_what_was_changed_and_keeps_hand_edits() {
         let files = SiteFiles {
             document_root: None,
             certificate: "/c/fullchain.pem".into(),
             key: "/c/key.pem".into(),
-            log_folder: "/l".into(),
+            server: ServerTraits::default(),
         };
-        let modules = ["rewrite".to_owned(), "ssl".to_owned()];
-        let first = Others { over_http: true, over_https: true, modules: &modules[..1] };
+        let mut journal = Journal::default();
+        journal.added(Utf8Path::new("/etc/apache2/ports.conf"), "Listen 8080");
+        let first = Others {
+            http: [80, 8080].into(),
+            https: [443].into(),
+            modules: vec!["rewrite".into()],
+            journal: journal.clone(),
+        };
         let text = others_file(None, &first, &first, &files);
         insta::assert_snapshot!(String::from_utf8_lossy(&text), @r#"
         # Names that are no sites are answered here, and not by the first site; kept by `yandro map`
         # Modules that yandro enabled: rewrite
+        # Lines that yandro changed in other files, to be changed back with the last site:
+        # --- /etc/apache2/ports.conf
+        # +Listen 8080.
         <VirtualHost *:80>
+        	ServerName localhost
+        </VirtualHost>
+        <VirtualHost *:8080>
         	ServerName localhost
         </VirtualHost>
         <VirtualHost *:443>
         	ServerName localhost
         	SSLEngine on
+        	SSLProtocol -all +TLSv1.2 +TLSv1.3
+        	SSLCipherSuite ECDHE+AESGCM:ECDHE+CHACHA20
         	SSLCertificateFile "/c/fullchain.pem"
         	SSLCertificateKeyFile "/c/key.pem"
         	<Location />
@@ -113,15 +141,19 @@ mod tests {
         	</Location>
         </VirtualHost>
         "#);
-        assert_eq!(modules_of(&text), ["rewrite"]);
-        assert!(has_port(&text, 443) && !has_port(&text, 8443));
-        let second = Others { over_https: false, modules: &modules, ..first.clone() };
-        let next = others_file(Some(&text), &first, &second, &files);
-        assert!(!has_port(&next, 443) && modules_of(&next) == modules);
+        assert_eq!(Others::read(&text), first);
+        let mut second = Others { https: BTreeSet::new(), ..first.clone() };
+        second.modules.push("ssl".into());
+        second.journal.added(Utf8Path::new("/etc/apache2/ports.conf"), "Listen 8081");
+        assert_eq!(Others::read(&others_file(Some(&text), &first, &second, &files)), second);
         let edited = String::from_utf8(text).unwrap().replace("denied", "granted");
-        let kept = others_file(Some(edited.as_bytes()), &first, &second, &files);
-        assert_eq!(String::from_utf8(kept).unwrap(), edited.replace("enabled: rewrite", "enabled: rewrite ssl"));
-        let none = Others { over_http: false, over_https: false, modules: &[] };
-        assert!(modules_of(&others_file(None, &none, &none, &files)).is_empty());
+        let kept = String::from_utf8(others_file(Some(edited.as_bytes()), &first, &second, &files)).unwrap();
+        assert!(kept.contains("granted"), "{kept}");
+        assert_eq!(
+            (Others::read(kept.as_bytes()).modules, Others::read(kept.as_bytes()).journal),
+            (second.modules, second.journal)
+        );
+        let none = Others::default();
+        assert_eq!(Others::read(&others_file(None, &none, &none, &files)), none);
     }
 }

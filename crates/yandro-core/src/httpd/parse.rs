@@ -75,6 +75,16 @@ impl Directive {
     }
 }
 
+impl Node {
+    /// Where its first line starts.
+    pub fn start(&self) -> usize {
+        match self {
+            Self::Directive(directive) => directive.span.start,
+            Self::Section(section) => section.open.span.start,
+        }
+    }
+}
+
 impl Section {
     /// Its directives of this name, in order; those of sections within it not counted.
     pub fn directives<'s>(&'s self, name: &'s str) -> impl Iterator<Item = &'s Directive> {

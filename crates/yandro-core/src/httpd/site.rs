@@ -1,46 +1,10 @@
 //! The virtual hosts of one site.
 
-use camino::{Utf8Path, Utf8PathBuf};
-
+use super::desired::{SiteFiles, virtual_hosts};
 use super::parse::{ParseError, Section, Tree};
-use super::want::{Want, changed_by_hand, foreign, update};
-use crate::site::{Content, Https, Site};
+use super::want::{Want, changed_by_hand, foreign, set_opening, update};
+use crate::site::Site;
 use crate::source::{self, Excerpt, Splice};
-
-/// Where a site's files are, as the server sees them.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct SiteFiles {
-    /// The folder that is served; `None` for an upstream.
-    pub document_root: Option<Utf8PathBuf>,
-    /// The full chain in PEM.
-    pub certificate: Utf8PathBuf,
-    /// The key in PEM.
-    pub key: Utf8PathBuf,
-    /// The folder of the logs; may name a variable of the server's.
-    pub log_folder: String,
-}
-
-/// A path that no quoting brings into an Apache configuration unharmed.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("the path `{}` can't be written into an Apache configuration: {reason}; rename that folder", .path.escape_debug())]
-pub struct PathError {
-    path: String,
-    reason: &'static str,
-}
-
-/// The modules that a site needs, by the names that `mods-available` has.
-pub fn required_modules(site: &Site) -> Vec<&'static str> {
-    let protocols: &[&str] = match site.https {
-        Https::Only => &["ssl", "rewrite"],
-        Https::Both => &["ssl"],
-        Https::Off => &[],
-    };
-    let content: &[&str] = match site.content {
-        Content::Folder { .. } => &["dir", "mime", "authz_core"],
-        Content::Upstream(_) => &["authz_core", "proxy", "proxy_http", "headers"],
-    };
-    [protocols, content].concat()
-}
 
 /// The text of a site's file: a new one, or `existing` with just what changed.
 ///
@@ -66,22 +30,26 @@ pub fn site_file(
     let mut splices = Vec::new();
     let mut missing = String::new();
     for want in &wanted {
-        let Want::Section(_, address, inner) = want else { continue };
+        let Want::Section(_, addresses, inner) = want else { continue };
         let old = earlier.iter().find_map(|old| match old {
-            Want::Section(_, other, inner) if other == address => Some(inner.as_slice()),
+            Want::Section(_, other, inner) if port(other) == port(addresses) => Some((other, inner.as_slice())),
             _ => None,
         });
-        match find_host(&tree, address, before.map_or(now.0, |(site, _)| site)) {
-            Some(section) => splices.extend(update(existing, section, old.unwrap_or_default(), inner, eol)),
+        match find_host(&tree, addresses, before.map_or(now.0, |(site, _)| site)) {
+            Some(section) => {
+                splices.extend(set_opening(section, old.map(|(addresses, _)| addresses), addresses));
+                let old = old.map(|(_, inner)| inner).unwrap_or_default();
+                splices.extend(update(existing, section, old, inner, eol));
+            }
             None => missing += &(eol.to_owned() + &want.render("", eol)),
         }
     }
     // What is wanted no more goes whole, unless a person has added to it.
     for old in &earlier {
-        let Want::Section(_, address, inner) = old else { continue };
-        let is_wanted = wanted.iter().any(|want| matches!(want, Want::Section(_, other, _) if other == address));
-        if let Some(section) = find_host(&tree, address, before.map_or(now.0, |(site, _)| site)).filter(|_| !is_wanted)
-        {
+        let Want::Section(_, addresses, inner) = old else { continue };
+        let is_it = |want: &Want| matches!(want, Want::Section(_, other, _) if port(other) == port(addresses));
+        let host = find_host(&tree, addresses, before.map_or(now.0, |(site, _)| site));
+        if let Some(section) = host.filter(|_| !wanted.iter().any(is_it)) {
             splices.push(removal(existing, section, inner)?);
         }
     }
@@ -137,8 +105,8 @@ pub fn hand_edits(existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEd
     let Ok(tree) = Tree::parse(existing) else { return Vec::new() };
     let mut found = Vec::new();
     for want in &wanted {
-        if let Want::Section(_, address, inner) = want
-            && let Some(section) = find_host(&tree, address, site)
+        if let Want::Section(_, addresses, inner) = want
+            && let Some(section) = find_host(&tree, addresses, site)
         {
             found.extend(changed_by_hand(existing, section, inner));
         }
@@ -146,9 +114,14 @@ pub fn hand_edits(existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEd
     found
 }
 
-/// The virtual host on this address, by name if there are several.
-fn find_host<'t>(tree: &'t Tree, address: &str, site: &Site) -> Option<&'t Section> {
-    let port = address.rsplit(':').next().unwrap_or(address);
+/// The port of a virtual host's addresses.
+fn port(addresses: &[String]) -> &str {
+    addresses.first().and_then(|address| address.rsplit(':').next()).unwrap_or_default()
+}
+
+/// The virtual host on the port of these addresses, by name if there are several.
+fn find_host<'t>(tree: &'t Tree, addresses: &[String], site: &Site) -> Option<&'t Section> {
+    let port = port(addresses);
     let on_port: Vec<&Section> = tree
         .virtual_hosts()
         .into_iter()
@@ -160,118 +133,19 @@ fn find_host<'t>(tree: &'t Tree, address: &str, site: &Site) -> Option<&'t Secti
     on_port.iter().find(named).or_else(|| on_port.first().filter(|_| on_port.len() == 1)).copied()
 }
 
-fn virtual_hosts(site: &Site, files: &SiteFiles) -> Vec<Want> {
-    let mut names = vec![Want::one("ServerName", site.name.as_str())];
-    if !site.aliases.is_empty() {
-        names.push(Want::Directive("ServerAlias", site.aliases.iter().map(ToString::to_string).collect()));
-    }
-    let log = |kind: &str| format!("{}/{}-{kind}.log", files.log_folder, site.name);
-    let logs =
-        [Want::one("ErrorLog", log("error")), Want::Directive("CustomLog", vec![log("access"), "combined".into()])];
-    let redirect = [
-        Want::one("RewriteEngine", "on"),
-        // To the name that was asked for, path and query kept. 307 keeps the method
-        // and, unlike 301, is not remembered by browsers when the site is gone.
-        Want::Directive(
-            "RewriteRule",
-            vec!["^".into(), "https://%{SERVER_NAME}%{REQUEST_URI}".into(), "[R=307,L]".into()],
-        ),
-    ];
-    let tls = [
-        Want::one("SSLEngine", "on"),
-        Want::one("SSLCertificateFile", files.certificate.as_str()),
-        Want::one("SSLCertificateKeyFile", files.key.as_str()),
-    ];
-    let over_plain = if site.https == Https::Only { redirect.to_vec() } else { content(site, files, "http") };
-    let plain = [names.clone(), over_plain, logs.to_vec()].concat();
-    let mut hosts = vec![Want::Section("VirtualHost", "*:80".into(), plain)];
-    if site.https.is_on() {
-        let secure = [names, content(site, files, "https"), tls.to_vec(), logs.to_vec()].concat();
-        hosts.push(Want::Section("VirtualHost", "*:443".into(), secure));
-    }
-    hosts
-}
-
-fn content(site: &Site, files: &SiteFiles, scheme: &str) -> Vec<Want> {
-    let passed_on = |upstream: &str| vec!["/".to_owned(), format!("{upstream}/")];
-    match (&site.content, &files.document_root) {
-        (Content::Upstream(upstream), _) => vec![
-            Want::one("ProxyPreserveHost", "on"),
-            Want::Directive("RequestHeader", vec!["set".into(), "X-Forwarded-Proto".into(), scheme.into()]),
-            Want::Directive("ProxyPass", passed_on(&upstream.to_string())),
-            Want::Directive("ProxyPassReverse", passed_on(&upstream.to_string())),
-        ],
-        (Content::Folder { .. }, Some(root)) => vec![
-            Want::one("DocumentRoot", root.as_str()),
-            Want::Section(
-                "Directory",
-                directory_argument(root),
-                vec![
-                    Want::Directive("Options", vec!["Indexes".into(), "FollowSymLinks".into()]),
-                    Want::one("AllowOverride", "All"),
-                    Want::Directive("Require", vec!["all".into(), "granted".into()]),
-                ],
-            ),
-        ],
-        (Content::Folder { .. }, None) => Vec::new(),
-    }
-}
-
-/// The argument of `<Directory>`: the server takes `*`, `?` and `[` there for a
-/// pattern, so a path that has them is written as one in which they stand for themselves.
-fn directory_argument(root: &Utf8Path) -> String {
-    let text = root.as_str();
-    if !text.contains(['*', '?', '[']) {
-        return text.to_owned();
-    }
-    let mut out = String::new();
-    for c in text.chars() {
-        match c {
-            '*' | '?' | '[' => out.extend(['[', c, ']']),
-            '\\' => out.push_str("\\\\"),
-            c => out.push(c),
-        }
-    }
-    out
-}
-
-impl SiteFiles {
-    /// Refuses paths that the server would read as something else.
-    ///
-    /// # Errors
-    /// A [`PathError`] for control characters and for `${`, which begins a variable
-    /// and can't be escaped.
-    pub fn check(&self) -> Result<(), PathError> {
-        let paths = [Some(&self.certificate), Some(&self.key), self.document_root.as_ref()];
-        for path in paths.into_iter().flatten() {
-            let reason = if path.as_str().chars().any(char::is_control) {
-                "it holds a control character"
-            } else if path.as_str().contains("${") {
-                "`${` begins a variable there"
-            } else {
-                continue;
-            };
-            return Err(PathError { path: path.to_string(), reason });
-        }
-        Ok(())
-    }
-}
-
 #[cfg(test)]
 mod tests {
+    use std::collections::BTreeSet;
+
+    use super::super::desired::ServerTraits;
     use super::*;
     use crate::name::HostName;
-    use crate::site::{DEFAULT_ADDRESS, Https};
+    use crate::site::{Content, FastCgi, Https, Listing, Logs, Overrides, Serving, Symlinks};
+    use proptest::prelude::*;
 
     fn site(folder: &str, aliases: &[&str]) -> Site {
-        Site {
-            name: HostName::parse("saltmarsh.test").unwrap(),
-            aliases: aliases.iter().map(|name| HostName::parse(name).unwrap()).collect(),
-            content: Content::folder(folder),
-            address: DEFAULT_ADDRESS,
-            server: None,
-            https: Https::default(),
-        }
+        let aliases = aliases.iter().map(|name| HostName::parse(name).unwrap()).collect();
+        Site { aliases, ..Site::new(HostName::parse("saltmarsh.test").unwrap(), Content::folder(folder)) }
     }
 
     fn files(site: &Site) -> SiteFiles {
@@ -279,7 +153,12 @@ mod tests {
             document_root: site.document_root(),
             certificate: "/home/ada/certificates/saltmarsh.test/fullchain.pem".into(),
             key: "/home/ada/certificates/saltmarsh.test/key.pem".into(),
-            log_folder: "${APACHE_LOG_DIR}".into(),
+            server: ServerTraits {
+                log_folder: "${APACHE_LOG_DIR}".into(),
+                log_format: "combined".into(),
+                upgrades: true,
+                specific: BTreeSet::new(),
+            },
         }
     }
 
@@ -313,6 +192,8 @@ mod tests {
         		Require all granted
         	</Directory>
         	SSLEngine on
+        	SSLProtocol -all +TLSv1.2 +TLSv1.3
+        	SSLCipherSuite ECDHE+AESGCM:ECDHE+CHACHA20
         	SSLCertificateFile "/home/ada/certificates/saltmarsh.test/fullchain.pem"
         	SSLCertificateKeyFile "/home/ada/certificates/saltmarsh.test/key.pem"
         	ErrorLog ${APACHE_LOG_DIR}/saltmarsh.test-error.log
@@ -348,16 +229,129 @@ mod tests {
     }
 
     #[test]
-    fn paths_can_not_break_out() {
+    fn every_choice_has_its_directives() {
+        let mut site = site("/srv/saltmarsh", &[]);
+        site.https = Https::Both;
+        site.serving = Serving {
+            http_ports: vec![8080],
+            https_ports: vec![8443],
+            by_address: true,
+            listing: Listing::Off,
+            overrides: Overrides::Off,
+            symlinks: Symlinks::Owner,
+            index: Vec::new(),
+            fallback: Some("/index.php".into()),
+            php: Some(FastCgi::Socket("/run/php/php-fpm.sock".into())),
+            extra: Some("/srv/ferry rules.conf".into()),
+            logs: Logs::Off,
+        };
+        insta::assert_snapshot!(written(None, None, &site), @r#"
+        # saltmarsh.test: kept by `yandro map`; lines that you add here stay
+        <VirtualHost 127.0.0.1:8080>
+        	ServerName saltmarsh.test
+        	DocumentRoot "/srv/saltmarsh"
+        	<Directory "/srv/saltmarsh">
+        		Options SymLinksIfOwnerMatch
+        		AllowOverride None
+        		Require all granted
+        		DirectoryIndex index.php index.html
+        		FallbackResource "/index.php"
+        		CGIPassAuth on
+        		<FilesMatch [.]php$>
+        			SetHandler "proxy:unix:/run/php/php-fpm.sock|fcgi://localhost"
+        		</FilesMatch>
+        	</Directory>
+        	Include "/srv/ferry rules.conf"
+        	ErrorLog "/dev/null"
+        	CustomLog "/dev/null" combined
+        </VirtualHost>
+
+        <VirtualHost 127.0.0.1:8443>
+        	ServerName saltmarsh.test
+        	DocumentRoot "/srv/saltmarsh"
+        	<Directory "/srv/saltmarsh">
+        		Options SymLinksIfOwnerMatch
+        		AllowOverride None
+        		Require all granted
+        		DirectoryIndex index.php index.html
+        		FallbackResource "/index.php"
+        		CGIPassAuth on
+        		<FilesMatch [.]php$>
+        			SetHandler "proxy:unix:/run/php/php-fpm.sock|fcgi://localhost"
+        		</FilesMatch>
+        	</Directory>
+        	Include "/srv/ferry rules.conf"
+        	SSLEngine on
+        	SSLProtocol -all +TLSv1.2 +TLSv1.3
+        	SSLCipherSuite ECDHE+AESGCM:ECDHE+CHACHA20
+        	SSLCertificateFile "/home/ada/certificates/saltmarsh.test/fullchain.pem"
+        	SSLCertificateKeyFile "/home/ada/certificates/saltmarsh.test/key.pem"
+        	ErrorLog "/dev/null"
+        	CustomLog "/dev/null" combined
+        </VirtualHost>
+        "#);
+        // All of it goes again when the choices do.
+        let usual = Site { serving: Serving::default(), ..site.clone() };
+        let back = written(Some(&written(None, None, &site)), Some(&site), &usual);
+        let mut lines: Vec<&str> = back.lines().filter(|line| !line.is_empty()).collect();
+        let fresh = written(None, None, &usual);
+        let mut expected: Vec<&str> = fresh.lines().filter(|line| !line.is_empty()).collect();
+        lines.sort_unstable();
+        expected.sort_unstable();
+        assert_eq!(lines, expected);
+    }
+
+    #[test]
+    fn a_virtual_host_of_one_address_is_met_on_that_address() {
+        let site = site("/srv/saltmarsh", &[]);
+        let mut files = files(&site);
+        let before = site_file(None, None, (&site, &files)).unwrap();
+        files.server.specific = ["127.0.0.1:80".into(), "10.0.0.1:443".into()].into();
+        let text = site_file(Some(&before), Some((&site, &self::files(&site))), (&site, &files)).unwrap();
+        let text = String::from_utf8(text).unwrap();
+        assert!(text.contains("<VirtualHost *:80 127.0.0.1:80>\n") && text.contains("<VirtualHost *:443>\n"), "{text}");
+    }
+
+    proptest! {
+        #[test]
+        fn paths_can_not_break_out(path in r#"/([a-z \"'\\$%#<>{}*?\[\]|;é\t\n\r]|\$\{[A-Z]\}){0,12}"#, name in "[a-z \"'\\$%#<>\n]{0,6}") {
+            let mut site = site(&path, &[]);
+            site.serving.extra = Some(path.clone().into());
+            site.serving.logs = Logs::Folder(path.clone().into());
+            site.serving.php = Some(FastCgi::Socket(path.clone().into()));
+            site.serving.index = crate::site::checked_index(&name).into_iter().collect();
+            site.serving.fallback = crate::site::checked_fallback(&name).ok();
+            // What is refused is told; what is written says just that.
+            if files(&site).check(&site.serving).is_err() {
+                return Ok(());
+            }
+            let text = written(None, None, &site);
+            let tree = Tree::parse(text.as_bytes()).unwrap();
+            prop_assert_eq!(tree.nodes.len(), 2);
+            let host = tree.virtual_hosts()[1];
+            let value = |name: &str| host.directives(name).next().unwrap().values().next().unwrap().to_owned();
+            prop_assert_eq!(value("DocumentRoot"), path.clone());
+            prop_assert_eq!(value("Include"), path.clone());
+            prop_assert_eq!(value("ErrorLog"), format!("{path}/saltmarsh.test-error.log"));
+            prop_assert_eq!(host.nodes.len(), 11);
+            let folder = host.sections("Directory").next().unwrap();
+            let handler = folder.sections("FilesMatch").next().unwrap().directives("SetHandler").next().unwrap();
+            prop_assert_eq!(handler.values().collect::<Vec<_>>(), [format!("proxy:unix:{path}|fcgi://localhost")]);
+            prop_assert_eq!(folder.directives("FallbackResource").map(|own| own.arguments.len()).sum::<usize>(), usize::from(site.serving.fallback.is_some()));
+        }
+    }
+
+    #[test]
+    fn odd_paths_are_written_as_they_are() {
         for path in ["/srv/a b", "/srv/a\"b", "/srv/a\\", "/srv/a'b#c", "/srv/fähre", "/srv/$x%y>z", "/srv/[a]*?"] {
             let text = written(None, None, &site(path, &[]));
             let tree = Tree::parse(text.as_bytes()).unwrap();
             let host = tree.virtual_hosts()[1];
             assert_eq!(host.directives("DocumentRoot").next().unwrap().values().collect::<Vec<_>>(), [path]);
-            assert_eq!(host.sections("Directory").count(), 1);
         }
         for path in ["/srv/a\nb", "/srv/${HOME}"] {
-            assert!(files(&site(path, &[])).check().is_err(), "{path}");
+            let site = site(path, &[]);
+            assert!(files(&site).check(&site.serving).is_err(), "{path}");
         }
     }
 }

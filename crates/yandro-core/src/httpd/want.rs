@@ -13,8 +13,8 @@ use crate::source::Splice;
 pub enum Want {
     /// A directive with its arguments, unquoted.
     Directive(&'static str, Vec<String>),
-    /// A section with its argument, unquoted, and what stands in it.
-    Section(&'static str, String, Vec<Want>),
+    /// A section with its arguments, unquoted, and what stands in it.
+    Section(&'static str, Vec<String>, Vec<Want>),
 }
 
 impl Want {
@@ -33,10 +33,10 @@ impl Want {
     pub fn render(&self, indent: &str, eol: &str) -> String {
         match self {
             Self::Directive(name, arguments) => format!("{indent}{name} {}{eol}", quoted_all(arguments)),
-            Self::Section(name, argument, wants) => {
+            Self::Section(name, arguments, wants) => {
                 let inner = indent.to_owned() + "\t";
                 let body: String = wants.iter().map(|want| want.render(&inner, eol)).collect();
-                format!("{indent}<{name} {}>{eol}{body}{indent}</{name}>{eol}", quoted(argument))
+                format!("{indent}<{name} {}>{eol}{body}{indent}</{name}>{eol}", quoted_all(arguments))
             }
         }
     }
@@ -82,8 +82,8 @@ fn find_exact<'s>(section: &'s Section, want: &Want) -> Option<&'s Node> {
         (Node::Directive(own), Want::Directive(name, arguments)) => {
             own.is(name) && own.values().eq(arguments.iter().map(String::as_str))
         }
-        (Node::Section(own), Want::Section(name, argument, _)) => {
-            own.open.is(name) && own.open.values().eq([argument.as_str()])
+        (Node::Section(own), Want::Section(name, arguments, _)) => {
+            own.open.is(name) && own.open.values().eq(arguments.iter().map(String::as_str))
         }
         _ => false,
     })
@@ -97,10 +97,10 @@ fn change(source: &[u8], node: &Node, before: Option<&Want>, want: &Want, eol: &
             let is_persons = before == Some(want);
             if says_it || is_persons { Vec::new() } else { vec![set_arguments(own, arguments)] }
         }
-        (Node::Section(own), Want::Section(_, argument, wants)) => {
+        (Node::Section(own), Want::Section(_, arguments, wants)) => {
             let mut splices = Vec::new();
-            if !own.open.values().eq([argument.as_str()]) {
-                splices.push(set_arguments(&own.open, std::slice::from_ref(argument)));
+            if !own.open.values().eq(arguments.iter().map(String::as_str)) {
+                splices.push(set_arguments(&own.open, arguments));
             }
             let before = match before {
                 Some(Want::Section(_, _, before)) => before.as_slice(),
@@ -111,6 +111,12 @@ fn change(source: &[u8], node: &Node, before: Option<&Want>, want: &Want, eol: &
         }
         _ => Vec::new(),
     }
+}
+
+/// The splice that has a section open with other arguments, if a person has left them alone.
+pub(super) fn set_opening(section: &Section, old: Option<&Vec<String>>, new: &[String]) -> Option<Splice> {
+    let is_ours = old.is_some_and(|old| section.open.values().eq(old.iter().map(String::as_str)));
+    (is_ours && old.is_some_and(|old| old != new)).then(|| set_arguments(&section.open, new))
 }
 
 /// What of the wants a person has changed in `section`, or taken out of it.
@@ -199,7 +205,7 @@ fn quoted_all(arguments: &[String]) -> String {
 }
 
 /// An argument as the server reads it back: in double quotes where it has to be.
-fn quoted(argument: &str) -> String {
+pub(super) fn quoted(argument: &str) -> String {
     let is_plain = !argument.is_empty()
         && argument.bytes().all(|b| b.is_ascii_alphanumeric() || b"-._:/*^%{}$=,[]+@~".contains(&b));
     if is_plain && (argument == "/" || !argument.starts_with('/')) {

@@ -1,10 +1,12 @@
 //! Plans that build on one another.
 
+use std::collections::BTreeMap;
+
 use camino::Utf8Path;
 
 use super::change::{ChangeSet, FileChange, LinkChange, Step};
 use super::observed::{AuthorityFiles, Observed, Places};
-use crate::httpd::OTHERS;
+use crate::httpd::{Activation, OTHERS};
 use crate::pki::{Authority, AuthorityCertificates, Key};
 
 impl ChangeSet {
@@ -57,6 +59,7 @@ impl Observed {
             }
         }
         self.take_authority(set);
+        self.take_shared(set);
     }
 
     fn take_file(&mut self, change: &FileChange) {
@@ -94,8 +97,8 @@ impl Observed {
 
     fn take_link(&mut self, change: &LinkChange) {
         let Some(apache) = &mut self.apache else { return };
-        let Some(name) = change.path.file_name() else { return };
-        if change.path.parent() == Some(&apache.layout.enabled_modules()) {
+        let (Some(name), Some(links)) = (change.path.file_name(), &apache.layout.links) else { return };
+        if change.path.parent() == Some(&links.enabled_modules) {
             match change.after {
                 Some(_) => _ = apache.module_links.insert(name.to_owned()),
                 None => _ = apache.module_links.remove(name),
@@ -106,11 +109,43 @@ impl Observed {
                     None => _ = apache.enabled_modules.remove(module),
                 }
             }
-        } else if change.path.parent() == Some(&apache.layout.enabled_sites()) {
+        } else if change.path.parent() == Some(&links.sites) {
             match &change.after {
                 Some(target) => _ = apache.site_links.insert(name.to_owned(), target.clone()),
                 None => _ = apache.site_links.remove(name),
             }
+        }
+    }
+
+    /// Runs through the server's configuration again, if the set changes what all sites share.
+    fn take_shared(&mut self, set: &ChangeSet) {
+        let Some(apache) = &mut self.apache else { return };
+        let (mut modules, mut files) = (Vec::new(), BTreeMap::new());
+        for step in &set.steps {
+            match step {
+                Step::Link(LinkChange { path, after: Some(_), .. })
+                    if path.parent() == apache.links().map(|links| links.enabled_modules.as_path())
+                        && path.extension() == Some("load") =>
+                {
+                    modules.extend(path.file_stem().map(str::to_owned));
+                }
+                Step::File(FileChange { path, after: Some(text), .. }) => {
+                    let inside = self.places.inside(path);
+                    match apache.layout.site_of_file(path) {
+                        // The server reads it where its link is.
+                        Some(name) if name.as_str() == OTHERS => {
+                            let read = apache.layout.read_folder().join(path.file_name().unwrap_or_default());
+                            files.insert(self.places.inside(&read), text.to_vec());
+                        }
+                        None if apache.shared.has(&inside) => _ = files.insert(inside, text.to_vec()),
+                        _ => {}
+                    }
+                }
+                _ => {}
+            }
+        }
+        if !modules.is_empty() || !files.is_empty() {
+            apache.shared = apache.shared_with(&self.places, modules, &Activation { files, ..Activation::default() });
         }
     }
 }

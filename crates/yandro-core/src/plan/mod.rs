@@ -3,6 +3,7 @@
 //! Everything is computed here and nothing is done: the machine crate carries a
 //! [`ChangeSet`] out, whole or not at all.
 
+mod apache;
 mod change;
 mod diff;
 mod merge;

@@ -8,7 +8,7 @@ use time::OffsetDateTime;
 
 use super::change::Content;
 use crate::hosts::TakeOver;
-use crate::httpd::{DebianLayout, ModuleFiles, SiteFiles};
+use crate::httpd::{Layout, Links, ModuleFiles, ServerTraits, Shared, SiteFiles};
 use crate::name::HostName;
 use crate::pki::{Authority, Key, Serial};
 use crate::site::{DEFAULT_ADDRESS, ServerKind, Site};
@@ -86,13 +86,26 @@ impl Places {
         }
     }
 
+    /// A path that a server within the sysroot sees, as a path of this machine. A drive is left out.
+    pub fn outside(&self, path: &Utf8Path) -> Utf8PathBuf {
+        if self.sysroot == "/" {
+            return path.to_owned();
+        }
+        let text = path.as_str();
+        let below = match text.as_bytes() {
+            [drive, b':', ..] if drive.is_ascii_alphabetic() => &text[2..],
+            _ => text,
+        };
+        self.sysroot.join(below.trim_start_matches('/'))
+    }
+
     /// A site's files as the server sees them.
-    pub fn site_files(&self, site: &Site, log_folder: &str) -> SiteFiles {
+    pub fn site_files(&self, site: &Site, server: &ServerTraits) -> SiteFiles {
         SiteFiles {
             document_root: site.document_root().map(|root| self.inside(&root)),
             certificate: self.inside(&self.chain(&site.name)),
             key: self.inside(&self.key(&site.name)),
-            log_folder: log_folder.to_owned(),
+            server: server.clone(),
         }
     }
 }
@@ -148,32 +161,38 @@ pub struct AuthorityFiles {
 }
 
 /// Apache httpd as it was found.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 pub struct ObservedApache {
     /// Where its files are.
-    pub layout: DebianLayout,
-    /// The folder of its logs, as its configuration names it.
-    pub log_folder: String,
+    pub layout: Layout,
+    /// Its main file and what that includes.
+    pub shared: Shared,
     /// Whether it listens on IPv6's loopback, too.
     pub listens_on_v6: bool,
     /// The site files that exist, of the sites that the command is about.
     pub site_files: BTreeMap<HostName, Vec<u8>>,
     /// The names of all site files of yandro's, those for other names left out.
     pub own_sites: BTreeSet<HostName>,
-    /// The addresses of virtual hosts that are not yandro's, such as `*:80`.
-    pub foreign_addresses: BTreeSet<String>,
-    /// The directives that are not in yandro's files, in lower case: they may need modules.
-    pub foreign_directives: BTreeSet<String>,
     /// The links in `sites-enabled`: name and target.
     pub site_links: BTreeMap<String, Utf8PathBuf>,
-    /// The files that other links there lead to, with their content.
-    pub other_files: Vec<(Utf8PathBuf, Vec<u8>)>,
     /// What `mods-available` holds.
     pub available_modules: BTreeMap<String, ModuleFiles>,
     /// Which modules `mods-enabled` has a `.load` link for.
     pub enabled_modules: BTreeSet<String>,
     /// The names of all links in `mods-enabled`.
     pub module_links: BTreeSet<String>,
+}
+
+impl ObservedApache {
+    /// The folders of its links, if it enables by links.
+    pub fn links(&self) -> Option<&Links> {
+        self.layout.links.as_ref()
+    }
+
+    /// How virtual hosts are written for it.
+    pub fn traits(&self) -> ServerTraits {
+        self.shared.traits(self.layout.known.logs)
+    }
 }
 
 /// A source of fresh keys and serial numbers: randomness is an argument, too.

@@ -4,60 +4,75 @@ use std::collections::BTreeSet;
 
 use super::change::{Access, ChangeSet, LinkChange, Step};
 use super::observed::{Fresh, Observed, ObservedApache};
-use super::site::{PlanError, certificate, drop_certificate, remove_apache_site};
-use crate::httpd::{self, OTHERS, Others};
+use super::site::{PlanError, certificate};
+use crate::httpd::{self, Activation, OTHERS, Others};
 use crate::name::HostName;
-use crate::site::{Content, DEFAULT_ADDRESS, Https, ServerKind, Site};
+use crate::site::{Content, Https, ServerKind, Site};
 
 /// The name under which the virtual hosts for other names are kept.
 pub(super) fn others_name() -> HostName {
     HostName::parse(OTHERS).expect("it is a name")
 }
 
-/// Keeps the virtual hosts for other names in step with `site`, which was just planned.
+/// Keeps the virtual hosts for other names in step with `site`, which was just planned, and with
+/// the lines that were changed for it.
 pub(super) fn keep_others(
     set: &mut ChangeSet,
     observed: &Observed,
     apache: &ObservedApache,
     site: &Site,
+    activation: &Activation,
     fresh: &mut dyn Fresh,
 ) -> Result<(), PlanError> {
     let name = others_name();
     let path = apache.layout.site_file(&name);
     let existing = apache.site_files.get(&name);
-    let known = existing.map(|text| httpd::modules_of(text)).unwrap_or_default();
-    let mut modules = known.clone();
-    modules.extend(set.steps.iter().filter_map(|step| match step {
+    let before = existing.map(|text| Others::read(text)).unwrap_or_default();
+    // Theirs comes first, or is the only one: names without a site are answered there.
+    let is_theirs = |port: u16, has_own: bool| {
+        let address = format!("*:{port}");
+        let hosts = if has_own { &apache.shared.foreign_first } else { &apache.shared.foreign_addresses };
+        hosts.contains(&address)
+    };
+    let kept = |known: &BTreeSet<u16>, own: Vec<u16>| {
+        let own = own.into_iter().filter(|_| !site.serving.by_address);
+        let ports = known.iter().copied().chain(own);
+        ports.filter(|port| !is_theirs(*port, known.contains(port))).collect::<BTreeSet<u16>>()
+    };
+    let mut now = Others {
+        http: kept(&before.http, site.http_ports(80)),
+        https: kept(&before.https, site.https_ports(443)),
+        modules: before.modules.clone(),
+        journal: before.journal.clone().then(&activation.journal),
+    };
+    let links = apache.links();
+    now.modules.extend(set.steps.iter().filter_map(|step| match step {
         Step::Link(LinkChange { path, before: None, after: Some(_) })
-            if path.parent() == Some(&apache.layout.enabled_modules()) && path.extension() == Some("load") =>
+            if path.parent() == links.map(|links| links.enabled_modules.as_path())
+                && path.extension() == Some("load") =>
         {
             path.file_stem().map(str::to_owned)
         }
         _ => None,
     }));
-    let has = |port| existing.is_some_and(|text| httpd::has_port(text, port));
-    let is_free = |address: &str| !apache.foreign_addresses.contains(address);
-    let before = Others { over_http: has(80), over_https: has(443), modules: &known };
-    let now = Others {
-        over_http: is_free("*:80"),
-        over_https: is_free("*:443") && (has(443) || site.https.is_on()),
-        modules: &modules,
-    };
-    let (link, target) = apache.layout.site_link(&name);
-    let old = apache.site_links.get(link.file_name().unwrap_or_default()).cloned();
+    let link = apache.layout.site_link(&name);
+    let old = link.as_ref().and_then(|(link, _)| apache.site_links.get(link.file_name().unwrap_or_default()).cloned());
+    let is_linked = link.is_none() || old.is_some();
     let has_certificate = observed.chains.contains_key(&name) && observed.keys.contains_key(&name);
+    let is_secure = !now.https.is_empty();
     // A list may have a thousand sites, and this is looked at for each.
-    if set.steps.is_empty() && before == now && old.is_some() && existing.is_some() && has_certificate == now.over_https
-    {
+    if set.steps.is_empty() && before == now && is_linked && existing.is_some() && has_certificate == is_secure {
         return Ok(());
     }
-    let pretended = pretended(now.over_https);
+    let pretended = pretended(is_secure);
     certificate(set, observed, &pretended, fresh)?;
-    let files = observed.places.site_files(&pretended, &apache.log_folder);
+    let files = observed.places.site_files(&pretended, &apache.traits());
     let text = httpd::others_file(existing.map(Vec::as_slice), &before, &now, &files);
     let count = set.steps.len();
     set.file(path, existing.cloned(), Some(text), Access::Public);
-    set.link(link, old, Some(target));
+    if let Some((link, target)) = link {
+        set.link(link, old, Some(target));
+    }
     if set.steps.len() > count {
         set.server = Some(ServerKind::Apache);
     }
@@ -76,59 +91,8 @@ pub(super) fn renew_others(set: &mut ChangeSet, observed: &Observed, fresh: &mut
 /// What stands for other names where a site is asked for.
 fn pretended(over_https: bool) -> Site {
     Site {
-        name: others_name(),
-        aliases: Vec::new(),
-        content: Content::folder("/"),
-        address: DEFAULT_ADDRESS,
         server: Some(ServerKind::Apache),
         https: if over_https { Https::Only } else { Https::Off },
+        ..Site::new(others_name(), Content::folder("/"))
     }
-}
-
-/// When the last of yandro's sites goes from the server, takes the virtual hosts for other names
-/// with it, and the modules that yandro enabled and nobody else uses.
-pub(super) fn go_with_the_last(set: &mut ChangeSet, observed: &Observed, apache: &ObservedApache) {
-    let name = others_name();
-    let gone = |step: &Step| match step {
-        Step::File(change) if change.after.is_none() => apache.layout.site_of_file(&change.path),
-        _ => None,
-    };
-    let gone: BTreeSet<HostName> = set.steps.iter().filter_map(gone).collect();
-    if gone.is_empty() || apache.own_sites.difference(&gone).next().is_some() {
-        return;
-    }
-    let modules = apache.site_files.get(&name).map(|text| httpd::modules_of(text)).unwrap_or_default();
-    remove_apache_site(set, apache, &name);
-    drop_certificate(set, observed, &name);
-    // In reverse: what was enabled for another comes before it.
-    for module in modules.iter().rev().filter(|module| is_idle(module, &modules, apache)) {
-        for (link, target) in
-            apache.available_modules.get(module).into_iter().flat_map(|files| apache.layout.module_links(module, files))
-        {
-            if link.file_name().is_some_and(|name| apache.module_links.contains(name)) {
-                set.link(link, Some(target), None);
-            }
-        }
-    }
-}
-
-/// Whether nobody else needs a module: no directive of it stands in another's file, and no
-/// module that is to stay depends on it.
-fn is_idle(module: &str, going: &[String], apache: &ObservedApache) -> bool {
-    let prefixes: &[&str] = match module {
-        "ssl" | "socache_shmcb" => &["ssl"],
-        "rewrite" => &["rewrite"],
-        "headers" => &["header", "requestheader"],
-        "proxy" | "proxy_http" => &["proxy"],
-        // What is not known to be idle stays.
-        _ => return false,
-    };
-    let is_used = apache.foreign_directives.iter().any(|own| prefixes.iter().any(|prefix| own.starts_with(prefix)));
-    let staying = apache.enabled_modules.iter().filter(|other| !going.contains(other));
-    let mut dependencies =
-        staying.filter_map(|other| apache.available_modules.get(other)).flat_map(|files| files.load.lines());
-    let is_needed = dependencies.any(|line| {
-        line.strip_prefix("# Depends:").is_some_and(|rest| rest.split_whitespace().any(|own| own == module))
-    });
-    !is_used && !is_needed
 }

@@ -2,10 +2,11 @@
 
 use std::borrow::Cow;
 
+use super::apache::{go_with_the_last, remove_apache_site};
 use super::change::{Access, ChangeSet};
 use super::observed::{Fresh, Observed};
-use super::others::{go_with_the_last, others_name, renew_others};
-use super::site::{PlanError, drop_certificate, drop_from_hosts, map_one, order, remove_apache_site};
+use super::others::{others_name, renew_others};
+use super::site::{PlanError, drop_certificate, drop_from_hosts, map_one, order};
 use crate::hosts;
 use crate::httpd::{self, HandEdit, OTHERS};
 use crate::name::HostName;
@@ -70,7 +71,7 @@ fn hand_edits(observed: &Observed, site: &Site) -> Vec<(HostName, HandEdit)> {
         return Vec::new();
     };
     let Some(text) = apache.site_files.get(&site.name) else { return Vec::new() };
-    let files = observed.places.site_files(site, &apache.log_folder);
+    let files = observed.places.site_files(site, &apache.traits());
     httpd::hand_edits(text, site, &files).into_iter().map(|edit| (site.name.clone(), edit)).collect()
 }
 

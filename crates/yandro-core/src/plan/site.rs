@@ -4,11 +4,13 @@ use std::borrow::Cow;
 
 use camino::Utf8PathBuf;
 
+use super::apache::{apache_site, go_with_the_last, remove_apache_site};
 use super::change::{Access, ChangeSet, Content, SiteChange, Step};
-use super::observed::{AuthorityFiles, Fresh, Observed, ObservedApache};
-use super::others::{go_with_the_last, keep_others};
+use super::observed::{AuthorityFiles, Fresh, Observed};
+use super::others::keep_others;
 use crate::hosts::{self, EditError, Mapping};
-use crate::httpd::{self, ParseError, PathError};
+use crate::httpd::run::{ConfigFault, Place};
+use crate::httpd::{ParseError, PathError};
 use crate::name::{HostName, Suffix};
 use crate::pki::{self, Authority, AuthorityCertificates, Constraints, Facts, LeafRequest, NewAuthority, PkiError};
 use crate::site::{Https, ServerKind, Site, SiteList, remove_site, set_site};
@@ -43,23 +45,32 @@ pub enum PlanError {
     #[error("{0}")]
     Pki(#[from] PkiError),
     /// Apache httpd is wanted and was not found.
-    #[error("no Apache httpd was found in Debian's layout (`/etc/apache2`)")]
+    #[error("no Apache httpd was found")]
     ServerMissing,
     /// A module is not installed.
-    #[error("Apache httpd has no module `{module}`: there is no `{module}.load` in {folder}")]
+    #[error("Apache httpd has no module `{module}` to load")]
     ModuleMissing {
         /// The module.
         module: String,
-        /// Where it was looked for.
-        folder: Utf8PathBuf,
+        /// The command that installs it, where it is known.
+        install: Option<&'static str>,
+    },
+    /// The server refuses its configuration as it is.
+    #[error("Apache httpd's configuration is broken already, before anything was changed: {0}")]
+    Broken(Box<ConfigFault>),
+    /// A line of a shared file would have no effect where it had to go.
+    #[error("`{what}` would have no effect in {file}: that part of it doesn't count")]
+    Unreached {
+        /// The line.
+        what: String,
+        /// The file.
+        file: Utf8PathBuf,
     },
     /// Somebody else's virtual host has the name.
-    #[error("{path}:{line}: a virtual host that yandro did not write already answers to `{name}`")]
+    #[error("{place}: a virtual host that yandro did not write already answers to `{name}`")]
     VirtualHostTaken {
-        /// The file.
-        path: Utf8PathBuf,
-        /// The line, from 1.
-        line: usize,
+        /// Where it stands.
+        place: Place,
         /// The name.
         name: HostName,
     },
@@ -136,8 +147,8 @@ pub(super) fn map_one(
     match (site.server, &observed.apache) {
         (Some(ServerKind::Apache), None) => return Err(PlanError::ServerMissing),
         (Some(ServerKind::Apache), Some(apache)) => {
-            apache_site(&mut set, observed, apache, before, site)?;
-            keep_others(&mut set, observed, apache, site, fresh)?;
+            let activation = apache_site(&mut set, observed, apache, before, site)?;
+            keep_others(&mut set, observed, apache, site, &activation, fresh)?;
         }
         (_, Some(apache)) => {
             remove_apache_site(&mut set, apache, &site.name);
@@ -294,66 +305,4 @@ fn new_authority(
     })?;
     let authority = Authority::read(&certificates)?;
     Ok((AuthorityFiles { authority, key }, certificates))
-}
-
-fn apache_site(
-    set: &mut ChangeSet,
-    observed: &Observed,
-    apache: &ObservedApache,
-    before: Option<&Site>,
-    site: &Site,
-) -> Result<(), PlanError> {
-    let path = apache.layout.site_file(&site.name);
-    for name in site.names() {
-        for (other, text) in apache.other_files.iter().filter(|(other, _)| *other != path) {
-            if let Some(line) = httpd::named_virtual_host(text, name) {
-                return Err(PlanError::VirtualHostTaken { path: other.clone(), line, name: name.clone() });
-            }
-        }
-    }
-    let count = set.steps.len();
-    let modules =
-        httpd::modules_to_enable(&httpd::required_modules(site), &apache.available_modules, &apache.enabled_modules)
-            .map_err(|module| PlanError::ModuleMissing { module, folder: apache.layout.available_modules() })?;
-    for module in modules {
-        for (link, target) in apache.layout.module_links(&module, &apache.available_modules[&module]) {
-            // A module that is half enabled has one of its two links.
-            if link.file_name().is_none_or(|name| !apache.module_links.contains(name)) {
-                set.link(link, None, Some(target));
-            }
-        }
-    }
-    let files = |site: &Site| observed.places.site_files(site, &apache.log_folder);
-    let now = files(site);
-    now.check()?;
-    let earlier =
-        before.filter(|before| before.server == Some(ServerKind::Apache)).map(|before| (before, files(before)));
-    let existing = apache.site_files.get(&site.name);
-    let earlier = earlier.as_ref().map(|(before, files)| (*before, files));
-    let text = httpd::site_file(existing.map(Vec::as_slice), earlier, (site, &now))
-        .map_err(|error| PlanError::SiteFile { path: path.clone(), error })?;
-    set.file(path, existing.cloned(), Some(text), Access::Public);
-    let (link, target) = apache.layout.site_link(&site.name);
-    let old_target = apache.site_links.get(link.file_name().unwrap_or_default()).cloned();
-    if let Some(other) = old_target.as_ref().filter(|old| **old != target) {
-        return Err(PlanError::LinkTaken { path: link, target: other.clone() });
-    }
-    set.link(link, old_target, Some(target));
-    if set.steps.len() > count {
-        set.server = Some(ServerKind::Apache);
-    }
-    Ok(())
-}
-
-pub(super) fn remove_apache_site(set: &mut ChangeSet, apache: &ObservedApache, name: &HostName) {
-    let count = set.steps.len();
-    let (link, target) = apache.layout.site_link(name);
-    // A link that leads elsewhere is somebody else's.
-    if apache.site_links.get(link.file_name().unwrap_or_default()) == Some(&target) {
-        set.link(link, Some(target), None);
-    }
-    set.file(apache.layout.site_file(name), apache.site_files.get(name).cloned(), None::<Vec<u8>>, Access::Public);
-    if set.steps.len() > count {
-        set.server = Some(ServerKind::Apache);
-    }
 }

@@ -1,6 +1,6 @@
 //! Plans carried out on a disk in memory, in any order.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use proptest::prelude::*;
@@ -10,10 +10,13 @@ use time::macros::datetime;
 
 use super::*;
 use crate::hosts::{HostsFile, TakeOver};
-use crate::httpd::{DebianLayout, ModuleFiles, OTHERS};
+use crate::httpd::run::{Files, ServerReport, Start};
+use crate::httpd::{Layout, ModuleFiles, OTHERS, Shared};
 use crate::name::HostName;
 use crate::pki::{Authority, AuthorityCertificates, Key, Serial};
-use crate::site::{Content as SiteContent, DEFAULT_ADDRESS, Https, ServerKind, Site, SiteList, Upstream};
+use crate::site::{
+    Content as SiteContent, FastCgi, Https, Listing, Logs, ServerKind, Serving, Site, SiteList, Upstream,
+};
 
 struct Random;
 
@@ -39,11 +42,105 @@ struct Disk {
     links: BTreeMap<Utf8PathBuf, Utf8PathBuf>,
 }
 
+const MODULES: [&str; 11] = [
+    "log_config",
+    "dir",
+    "mime",
+    "authz_core",
+    "ssl",
+    "socache_shmcb",
+    "rewrite",
+    "proxy",
+    "proxy_http",
+    "proxy_fcgi",
+    "headers",
+];
+
+/// How the layouts begin, each by its main file and what that includes.
+type Tree = Vec<(&'static str, String)>;
+
+const LAYOUTS: [fn() -> Tree; 4] = [debian, red_hat, upstream, bare];
+
+fn debian() -> Tree {
+    vec![
+        (
+            "/etc/apache2/apache2.conf",
+            "IncludeOptional mods-enabled/*.load\nInclude ports.conf\nLogFormat \"%h\" combined\nIncludeOptional sites-enabled/*.conf\n".into(),
+        ),
+        ("/etc/apache2/ports.conf", "Listen 80\n<IfModule ssl_module>\n\tListen 443\n</IfModule>\n".into()),
+        ("/etc/apache2/mods-available", String::new()),
+    ]
+}
+
+fn loads(sign: &str, modules: &[&str]) -> String {
+    modules.iter().map(|module| format!("{sign}LoadModule {module}_module modules/mod_{module}.so\n")).collect()
+}
+
+fn red_hat() -> Tree {
+    vec![
+        ("/etc/httpd/conf/httpd.conf", "ServerRoot \"/etc/httpd\"\nListen 80\nInclude conf.modules.d/*.conf\nErrorLog \"logs/error_log\"\nIncludeOptional conf.d/*.conf".into()),
+        ("/etc/httpd/conf.modules.d/00-base.conf", loads("", &MODULES)),
+        ("/etc/httpd/conf.d/ssl.conf", "Listen 443 https\n<VirtualHost _default_:443>\nSSLEngine on\n</VirtualHost>\n".into()),
+    ]
+}
+
+fn upstream() -> Tree {
+    let main = format!(
+        "ServerRoot \"/usr/local/apache2\"\r\nListen 80\r\n{}{}DocumentRoot htdocs\r\n# Virtual hosts\r\n#Include conf/extra/httpd-vhosts.conf\r\n",
+        loads("", &MODULES[..4]).replace('\n', "\r\n"),
+        loads("#", &MODULES[4..]).replace('\n', "\r\n"),
+    );
+    let examples = "# Examples\n\n<VirtualHost *:80>\n    ServerName dummy-host.example.com\n</VirtualHost>\n\n<VirtualHost *:80>\n    ServerName dummy-host2.example.com\n</VirtualHost>";
+    vec![
+        ("/usr/local/apache2/conf/httpd.conf", main),
+        ("/usr/local/apache2/conf/extra/httpd-vhosts.conf", examples.into()),
+    ]
+}
+
+/// Nothing but a main file, and a virtual host of a person's own.
+fn bare() -> Tree {
+    let text =
+        loads("", &MODULES) + "Listen 127.0.0.1:80\n<VirtualHost 127.0.0.1:80>\nServerName tide.test\n</VirtualHost>";
+    vec![("/opt/ferries/httpd.conf", text)]
+}
+
+impl Files for Disk {
+    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+        let is_own = |name: &str| name.starts_with("yandro-") && !name.contains(OTHERS);
+        if path.file_name().is_some_and(is_own) {
+            return Some(Vec::new());
+        }
+        let target =
+            self.links.get(path).map(|target| path.parent().unwrap().parent().unwrap().join(&target.as_str()[3..]));
+        self.files.get(target.as_deref().unwrap_or(path)).cloned()
+    }
+
+    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+        let paths = self.files.keys().chain(self.links.keys()).filter(|path| path.parent() == Some(folder));
+        let names: Vec<String> = paths.map(|path| path.file_name().unwrap().to_owned()).collect();
+        (!names.is_empty()).then_some(names)
+    }
+}
+
 impl Disk {
-    fn new() -> Self {
+    fn new(layout: usize) -> Self {
         let mut disk = Self::default();
         disk.files.insert("/etc/hosts".into(), HOSTS.into());
+        let files = LAYOUTS[layout]().into_iter().map(|(path, text)| (path.into(), text.into_bytes()));
+        disk.files.extend(files);
+        for module in MODULES.iter().filter(|_| layout == 0) {
+            let depends = if *module == "ssl" { "# Depends: mime socache_shmcb\n" } else { "" };
+            let text = format!("{depends}LoadModule {module}_module mod_{module}.so\n");
+            disk.files.insert(format!("/etc/apache2/mods-available/{module}.load").into(), text.into());
+        }
         disk
+    }
+
+    fn layout(&self) -> Layout {
+        let exists = |path: &str| self.files.keys().any(|own| own.starts_with(path));
+        Layout::find(exists, |path| path.into()).unwrap_or_else(|| {
+            Layout::named(Utf8Path::new("/opt/ferries/httpd.conf"), |_| false, exists, |path| path.into())
+        })
     }
 
     /// Does each step, which has to find what it was planned on.
@@ -79,7 +176,14 @@ impl Disk {
 
     fn observe(&self) -> Observed {
         let places = places();
-        let layout = DebianLayout { root: "/etc/apache2".into() };
+        let layout = self.layout();
+        let report = ServerReport {
+            version: [2, 4, 62],
+            root: layout.known.root.into(),
+            main: layout.main.clone(),
+            built_in: Vec::new(),
+        };
+        let start = Start { main: layout.main.clone(), report, environment: BTreeMap::new(), defines: Vec::new() };
         let by_name = |path: &dyn Fn(&HostName) -> Utf8PathBuf| -> BTreeMap<HostName, Vec<u8>> {
             let names = NAMES.map(name).into_iter().chain([name(OTHERS)]);
             names.filter_map(|name| Some((name.clone(), self.files.get(&path(&name))?.clone()))).collect()
@@ -93,36 +197,33 @@ impl Disk {
             .unwrap(),
             key: Key::from_pem(&pem(places.issuing_key()).unwrap()).unwrap(),
         });
-        let links = |folder: Utf8PathBuf| {
+        let links = |folder: Option<Utf8PathBuf>| {
             self.links
                 .iter()
-                .filter(move |(path, _)| path.parent() == Some(&folder))
+                .filter(move |(path, _)| path.parent() == folder.as_deref())
                 .map(|(path, target)| (path.file_name().unwrap().to_owned(), target.clone()))
         };
-        let module = |depends: &str| ModuleFiles { load: format!("# Depends: {depends}\n"), has_conf: true };
-        let modules = ["rewrite", "dir", "mime", "authz_core", "proxy", "headers", "socache_shmcb"];
-        let mut available_modules: BTreeMap<String, ModuleFiles> =
-            modules.map(|name| (name.to_owned(), module(""))).into();
-        available_modules.insert("ssl".into(), module("mime socache_shmcb"));
-        available_modules.insert("proxy_http".into(), module("proxy"));
+        let enabled = layout.links.as_ref().map(|links| links.enabled_modules.clone());
+        let available_modules = MODULES.iter().map(|module| {
+            let path = format!("/etc/apache2/mods-available/{module}.load");
+            let load = self.text(Utf8Path::new(&path)).unwrap_or_default();
+            ((*module).to_owned(), ModuleFiles { load, has_conf: false })
+        });
         let apache = ObservedApache {
-            log_folder: "${APACHE_LOG_DIR}".into(),
+            shared: Shared::of(start, self, |path| layout.is_own(path)),
             listens_on_v6: true,
             own_sites: NAMES
                 .map(name)
                 .into_iter()
                 .filter(|name| self.files.contains_key(&layout.site_file(name)))
                 .collect(),
-            foreign_addresses: BTreeSet::new(),
-            foreign_directives: BTreeSet::new(),
             site_files: by_name(&|name| layout.site_file(name)),
-            site_links: links(layout.enabled_sites()).collect(),
-            other_files: Vec::new(),
-            available_modules,
-            enabled_modules: links(layout.enabled_modules())
+            site_links: links(layout.links.as_ref().map(|links| links.sites.clone())).collect(),
+            available_modules: available_modules.collect(),
+            enabled_modules: links(enabled.clone())
                 .filter_map(|(name, _)| name.strip_suffix(".load").map(str::to_owned))
                 .collect(),
-            module_links: links(layout.enabled_modules()).map(|(name, _)| name).collect(),
+            module_links: links(enabled).map(|(name, _)| name).collect(),
             layout,
         };
         Observed {
@@ -159,7 +260,7 @@ fn places() -> Places {
 /// What a person does.
 #[derive(Clone, Debug)]
 enum Deed {
-    Map(Site),
+    Map(Box<Site>),
     Unmap(usize),
     EditHosts,
     Settle,
@@ -167,28 +268,44 @@ enum Deed {
 
 fn deed() -> impl Strategy<Value = Deed> {
     let https = prop_oneof![Just(Https::Only), Just(Https::Both), Just(Https::Off)];
-    let site = (0..3usize, any::<bool>(), 0..3usize, any::<bool>(), https).prop_map(
-        |(which, alias, content, apache, https)| Site {
-            name: name(NAMES[which]),
+    let site = (0..3usize, any::<bool>(), 0..3usize, any::<bool>(), https, 0..4usize).prop_map(
+        |(which, alias, content, apache, https, serving)| Site {
             aliases: if alias { vec![name(&format!("www.{}", NAMES[which]))] } else { Vec::new() },
-            content: match content {
-                0 => SiteContent::Upstream(Upstream::parse("http://127.0.0.1:3000").unwrap()),
-                1 => SiteContent::folder("/srv/salt marsh"),
-                _ => SiteContent::Folder { folder: "/srv/depot".into(), document_root: Some("public".into()) },
-            },
-            address: DEFAULT_ADDRESS,
             server: Some(if apache { ServerKind::Apache } else { ServerKind::BuiltIn }),
             https,
+            serving: match serving {
+                0 => Serving::default(),
+                1 => Serving { http_ports: vec![8080, 80], https_ports: vec![8443], ..Serving::default() },
+                2 => {
+                    Serving { by_address: true, logs: Logs::Off, index: vec!["tide.html".into()], ..Serving::default() }
+                }
+                _ => Serving {
+                    php: Some(FastCgi::Address("127.0.0.1:9000".into())),
+                    listing: Listing::Off,
+                    extra: Some("/srv/extra.conf".into()),
+                    fallback: Some("/index.php".into()),
+                    ..Serving::default()
+                },
+            },
+            ..Site::new(
+                name(NAMES[which]),
+                match content {
+                    0 => SiteContent::Upstream(Upstream::parse("http://127.0.0.1:3000").unwrap()),
+                    1 => SiteContent::folder("/srv/salt marsh"),
+                    _ => SiteContent::Folder { folder: "/srv/depot".into(), document_root: Some("public".into()) },
+                },
+            )
         },
     );
-    prop_oneof![5 => site.prop_map(Deed::Map), 2 => (0..3usize).prop_map(Deed::Unmap), 1 => Just(Deed::EditHosts), 1 => Just(Deed::Settle)]
+    prop_oneof![5 => site.prop_map(|site| Deed::Map(Box::new(site))), 2 => (0..3usize).prop_map(Deed::Unmap), 1 => Just(Deed::EditHosts), 1 => Just(Deed::Settle)]
 }
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(128))]
     #[test]
-    fn whatever_is_done_the_machine_is_as_the_list_says_and_goes_back(deeds in proptest::collection::vec(deed(), 1..12)) {
-        let mut disk = Disk::new();
+    fn whatever_is_done_the_machine_is_as_the_list_says_and_goes_back(layout in 0..LAYOUTS.len(), deeds in proptest::collection::vec(deed(), 1..12)) {
+        let mut disk = Disk::new(layout);
+        let first = disk.clone();
         let mut by_hand = 0;
         for deed in &deeds {
             let (before, list) = (disk.clone(), disk.list());
@@ -209,10 +326,18 @@ proptest! {
             // Doing it again, or settling, has nothing left to do.
             let list = disk.list();
             if let Deed::Map(site) = deed {
-                prop_assert_eq!(list.site(&site.name), Some(site));
+                prop_assert_eq!(list.site(&site.name), Some(&**site));
                 prop_assert!(map_site(&disk.observe(), &list, site, &mut Random).unwrap().is_empty());
             }
             prop_assert!(settle(disk.observe(), &list, ServerKind::Apache, &mut Random).unwrap().set.is_empty());
+            // What all sites share has all that they need, each line once.
+            if let Some(apache) = disk.observe().apache.filter(|_| list.sites.iter().any(|site| site.server == Some(ServerKind::Apache))) {
+                prop_assert!(apache.shared.configuration.fault.is_none());
+                let mut listens = apache.shared.listens.clone();
+                listens.sort_by_key(|listen| (listen.port, listen.address));
+                listens.dedup_by_key(|listen| (listen.port, listen.address));
+                prop_assert_eq!(listens.len(), apache.shared.listens.len());
+            }
             // Every name resolves to its site, and no other name of ours does.
             let hosts = disk.files[Utf8Path::new("/etc/hosts")].clone();
             let mut own = HostsFile::parse(&hosts).own_names();
@@ -240,7 +365,12 @@ proptest! {
         prop_assert_eq!(hosts.matches("tide.test").count(), by_hand);
         let own = hosts.replace("\n10.0.0.8 tide.test", "");
         prop_assert_eq!(own.trim_end(), HOSTS);
-        prop_assert!(!disk.files.keys().any(|path| path.starts_with("/etc/apache2") || path.starts_with(places().certificates())));
+        prop_assert!(!disk.files.keys().any(|path| path.starts_with(places().certificates())));
+        let files = |disk: &Disk| -> BTreeMap<Utf8PathBuf, String> {
+            let kept = disk.files.iter().filter(|(path, _)| *path != "/etc/hosts" && !path.starts_with("/home"));
+            kept.map(|(path, bytes)| (path.clone(), String::from_utf8(bytes.clone()).unwrap())).collect()
+        };
+        prop_assert_eq!(files(&disk), files(&first));
     }
 }
 

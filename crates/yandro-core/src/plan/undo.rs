@@ -27,6 +27,15 @@ pub enum DoneStep {
     },
 }
 
+impl DoneStep {
+    fn path(&self) -> &Utf8Path {
+        match self {
+            Self::Untouched(step) => step.path(),
+            Self::Edited { path, .. } => path,
+        }
+    }
+}
+
 /// Why a change set can't be taken back. Nothing has been changed.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -80,6 +89,18 @@ pub fn undo(
             return Err(UndoError::Edited { path: path.clone(), made: made.clone() });
         }
     }
+    let is_configuration = |observed: &Observed, path: &Utf8Path| {
+        observed
+            .apache
+            .as_ref()
+            .is_some_and(|apache| apache.shared.has(&places.inside(path)) && apache.layout.site_of_file(path).is_none())
+    };
+    let configuration: Vec<Utf8PathBuf> = steps
+        .iter()
+        .map(DoneStep::path)
+        .filter(|path| is_configuration(&observed, path))
+        .map(Utf8Path::to_owned)
+        .collect();
     let mut set = replanned(&mut observed, list, sites, fresh)?;
     let rest = sites.iter().fold(list.clone(), |rest, change| match &change.before {
         Some(before) => rest.with(before.clone()),
@@ -96,6 +117,7 @@ pub fn undo(
         let path = inverse.path();
         let is_others = path.starts_with(places.authority())
             || path.as_str().contains(OTHERS)
+            || configuration.iter().any(|own| own == path)
             || path.parent().is_some_and(|folder| folder.file_name() == Some("mods-enabled"));
         let is_needed = is_others && !is_last && !rest.sites.is_empty();
         if is_remade(inverse) || is_needed || matches!(inverse, Step::Folder { .. }) {

@@ -9,7 +9,7 @@ use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::{Content, DEFAULT_ADDRESS, Https, Site};
+use super::{Content, DEFAULT_ADDRESS, Https, Listing, Logs, Overrides, Site, Symlinks};
 use crate::name::HostName;
 use crate::source::{self, Splice};
 
@@ -79,6 +79,8 @@ pub fn remove_site(text: &str, name: &HostName) -> String {
 enum Value {
     Text(String),
     Texts(Vec<String>),
+    Numbers(Vec<u16>),
+    Flag(bool),
 }
 
 impl Value {
@@ -86,12 +88,22 @@ impl Value {
         match self {
             Self::Text(text) => quoted(text),
             Self::Texts(texts) => format!("[{}]", texts.iter().map(|t| quoted(t)).collect::<Vec<_>>().join(", ")),
+            Self::Numbers(numbers) => {
+                format!("[{}]", numbers.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))
+            }
+            Self::Flag(flag) => flag.to_string(),
         }
     }
 
     fn read(value: &DeValue<'_>) -> Option<Self> {
         match value {
             DeValue::String(text) => Some(Self::Text(text.to_string())),
+            DeValue::Boolean(flag) => Some(Self::Flag(*flag)),
+            DeValue::Array(items) if items.iter().any(|item| item.get_ref().as_integer().is_some()) => items
+                .iter()
+                .map(|item| item.get_ref().as_integer()?.to_string().parse().ok())
+                .collect::<Option<_>>()
+                .map(Self::Numbers),
             DeValue::Array(items) => items
                 .iter()
                 .map(|item| item.get_ref().as_str().map(str::to_owned))
@@ -103,7 +115,7 @@ impl Value {
 }
 
 /// Every key that yandro knows, with its value for this site.
-fn fields(site: &Site) -> [(&'static str, Option<Value>); 8] {
+fn fields(site: &Site) -> [(&'static str, Option<Value>); 19] {
     let text = |text: &dyn ToString| Value::Text(text.to_string());
     let (folder, document_root, upstream) = match &site.content {
         Content::Folder { folder, document_root } => {
@@ -111,16 +123,30 @@ fn fields(site: &Site) -> [(&'static str, Option<Value>); 8] {
         }
         Content::Upstream(upstream) => (None, None, Some(text(upstream))),
     };
-    let aliases = site.aliases.iter().map(HostName::to_unicode).collect::<Vec<_>>();
+    let texts = |texts: Vec<String>| (!texts.is_empty()).then_some(Value::Texts(texts));
+    let numbers = |numbers: &[u16]| (!numbers.is_empty()).then(|| Value::Numbers(numbers.to_vec()));
+    let word = |is_usual: bool, word: &str| (!is_usual).then(|| Value::Text(word.to_owned()));
+    let serving = &site.serving;
     [
         ("name", Some(Value::Text(site.name.to_unicode()))),
-        ("aliases", (!aliases.is_empty()).then_some(Value::Texts(aliases))),
+        ("aliases", texts(site.aliases.iter().map(HostName::to_unicode).collect())),
         ("folder", folder),
         ("document-root", document_root),
         ("upstream", upstream),
         ("server", site.server.map(|server| Value::Text(server.word().to_owned()))),
-        ("https", (site.https != Https::default()).then(|| Value::Text(site.https.word().to_owned()))),
+        ("https", word(site.https == Https::default(), site.https.word())),
         ("address", (site.address != DEFAULT_ADDRESS).then(|| text(&site.address))),
+        ("http-ports", numbers(&serving.http_ports)),
+        ("https-ports", numbers(&serving.https_ports)),
+        ("by-address", serving.by_address.then_some(Value::Flag(true))),
+        ("listing", word(serving.listing == Listing::default(), serving.listing.word())),
+        ("overrides", word(serving.overrides == Overrides::default(), serving.overrides.word())),
+        ("symlinks", word(serving.symlinks == Symlinks::default(), serving.symlinks.word())),
+        ("index", texts(serving.index.clone())),
+        ("fallback", serving.fallback.as_ref().map(|path| text(path))),
+        ("php", serving.php.as_ref().map(|php| text(php))),
+        ("extra", serving.extra.as_ref().map(|path| text(path))),
+        ("logs", (serving.logs != Logs::default()).then(|| text(&serving.logs))),
     ]
 }
 
@@ -208,14 +234,7 @@ mod tests {
     use crate::site::SiteList;
 
     fn site(name: &str, folder: &str) -> Site {
-        Site {
-            name: HostName::parse(name).unwrap(),
-            aliases: Vec::new(),
-            content: Content::folder(folder),
-            address: DEFAULT_ADDRESS,
-            server: None,
-            https: Https::default(),
-        }
+        Site::new(HostName::parse(name).unwrap(), Content::folder(folder))
     }
 
     const BY_HAND: &str = "# Ferries, all of them\r\n\r\n# timetable\r\n[[site]]\r\nname = 'Saltmarsh.test'   # the line\r\nfolder = \"/srv/saltmarsh\"\r\n\r\n\r\n# kept: see the wiki\r\n\r\n# the handbook\r\n[[site]]\r\nfolder = \"/srv/depot\"\r\nname = \"depot.saltmarsh.test\"";
@@ -261,7 +280,7 @@ mod tests {
             |            ^^^^^^^^^^^^^^^^
         "#);
         insta::assert_snapshot!(SiteList::parse("[[site]]\nname = \"a.test\"\nfoldr = \"/x\"").unwrap_err(), @r#"
-        unknown field `foldr`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `address`, `https`
+        unknown field `foldr`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `address`, `https`, `http-ports`, `https-ports`, `by-address`, `listing`, `overrides`, `symlinks`, `index`, `fallback`, `php`, `extra`, `logs`
           3 | foldr = "/x"
             | ^^^^^
         "#);

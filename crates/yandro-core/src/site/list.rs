@@ -10,7 +10,11 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::quick;
-use super::{Content, DEFAULT_ADDRESS, Https, ServerKind, Site, Upstream};
+use super::serving::{checked_path, checked_port};
+use super::{
+    Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, ServerKind, Serving, Site, Symlinks, Upstream,
+    checked_fallback, checked_index,
+};
 use crate::name::HostName;
 use crate::source::Excerpt;
 
@@ -51,6 +55,24 @@ pub(super) struct RawSite<'a> {
     pub(super) address: Option<Spanned<String>>,
     #[serde(default)]
     pub(super) https: Https,
+    #[serde(default)]
+    pub(super) http_ports: Vec<Spanned<u16>>,
+    #[serde(default)]
+    pub(super) https_ports: Vec<Spanned<u16>>,
+    #[serde(default)]
+    pub(super) by_address: bool,
+    #[serde(default)]
+    pub(super) listing: Listing,
+    #[serde(default)]
+    pub(super) overrides: Overrides,
+    #[serde(default)]
+    pub(super) symlinks: Symlinks,
+    #[serde(default)]
+    pub(super) index: Vec<Spanned<String>>,
+    pub(super) fallback: Option<Spanned<String>>,
+    pub(super) php: Option<Spanned<String>>,
+    pub(super) extra: Option<Spanned<String>>,
+    pub(super) logs: Option<Spanned<String>>,
 }
 
 impl SiteList {
@@ -145,7 +167,26 @@ impl RawSite<'_> {
         };
         let address = self.address.map(|address| spanned(text, &address, parse_address)).transpose()?;
         let address = address.unwrap_or(DEFAULT_ADDRESS);
-        Ok(Site { name, aliases, content, address, server: self.server, https: self.https })
+        let ports = |ports: &[Spanned<u16>]| -> Result<Vec<u16>, ListError> {
+            let checked = |port: &Spanned<u16>| {
+                checked_port(*port.get_ref()).map_err(|error| ListError::new(text, &port.span(), error))
+            };
+            ports.iter().map(checked).collect()
+        };
+        let serving = Serving {
+            http_ports: ports(&self.http_ports)?,
+            https_ports: ports(&self.https_ports)?,
+            by_address: self.by_address,
+            listing: self.listing,
+            overrides: self.overrides,
+            symlinks: self.symlinks,
+            index: self.index.iter().map(|name| spanned(text, name, checked_index)).collect::<Result<_, _>>()?,
+            fallback: self.fallback.map(|path| spanned(text, &path, checked_fallback)).transpose()?,
+            php: self.php.map(|php| spanned(text, &php, FastCgi::parse)).transpose()?,
+            extra: self.extra.map(|path| spanned(text, &path, checked_path)).transpose()?,
+            logs: self.logs.map(|logs| spanned(text, &logs, Logs::parse)).transpose()?.unwrap_or_default(),
+        };
+        Ok(Site { name, aliases, content, address, server: self.server, https: self.https, serving })
     }
 }
 

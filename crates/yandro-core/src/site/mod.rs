@@ -3,9 +3,11 @@
 mod edit;
 mod list;
 mod quick;
+mod serving;
 
 pub use edit::{remove_site, set_site};
 pub use list::{ListError, SiteList};
+pub use serving::{FastCgi, Listing, Logs, Overrides, Serving, Symlinks, checked_fallback, checked_index};
 
 use core::net::{IpAddr, Ipv4Addr};
 
@@ -31,6 +33,8 @@ pub struct Site {
     pub server: Option<ServerKind>,
     /// Over which protocols.
     pub https: Https,
+    /// How, beyond that.
+    pub serving: Serving,
 }
 
 /// What a site answers with.
@@ -170,6 +174,33 @@ impl std::fmt::Display for ServerKind {
 }
 
 impl Site {
+    /// A site with nothing but a name and what answers.
+    pub fn new(name: HostName, content: Content) -> Self {
+        Self {
+            name,
+            aliases: Vec::new(),
+            content,
+            address: DEFAULT_ADDRESS,
+            server: None,
+            https: Https::default(),
+            serving: Serving::default(),
+        }
+    }
+
+    /// The ports for plain HTTP, on a server where `usual` is the usual one.
+    pub fn http_ports(&self, usual: u16) -> Vec<u16> {
+        if self.serving.http_ports.is_empty() { vec![usual] } else { self.serving.http_ports.clone() }
+    }
+
+    /// The ports for HTTPS, on a server where `usual` is the usual one; none for a site without.
+    pub fn https_ports(&self, usual: u16) -> Vec<u16> {
+        match &self.serving.https_ports[..] {
+            _ if !self.https.is_on() => Vec::new(),
+            [] => vec![usual],
+            ports => ports.to_vec(),
+        }
+    }
+
     /// The name, then the aliases.
     pub fn names(&self) -> impl Iterator<Item = &HostName> {
         std::iter::once(&self.name).chain(&self.aliases)

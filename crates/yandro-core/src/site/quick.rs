@@ -10,7 +10,7 @@ use std::ops::Range;
 use toml::Spanned;
 
 use super::list::RawSite;
-use super::{Https, ServerKind};
+use super::{Https, Listing, Overrides, ServerKind, Symlinks};
 
 /// The sites of a list in plain form.
 pub(super) fn read(text: &str) -> Option<Vec<RawSite<'_>>> {
@@ -93,6 +93,18 @@ impl<'a> Draft<'a> {
             server,
             address: self.address.map(owned),
             https,
+            // Lists that have any of these are left to the real parser.
+            http_ports: Vec::new(),
+            https_ports: Vec::new(),
+            by_address: false,
+            listing: Listing::default(),
+            overrides: Overrides::default(),
+            symlinks: Symlinks::default(),
+            index: Vec::new(),
+            fallback: None,
+            php: None,
+            extra: None,
+            logs: None,
         })
     }
 }

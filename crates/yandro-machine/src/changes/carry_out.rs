@@ -29,6 +29,11 @@ pub trait ServerControl {
     /// # Errors
     /// The words of the program that failed.
     fn bring_up(&self) -> Result<BroughtUp, String>;
+
+    /// Whether this user may not do that.
+    fn needs_root(&self) -> bool {
+        !rustix::process::geteuid().is_root()
+    }
 }
 
 /// What a server needed.
@@ -114,7 +119,7 @@ pub fn carry_out<E>(
     let hands = Hands::new(escalate);
     let forbidden = forbidden(set);
     let server = server.filter(|_| set.server.is_some());
-    let needs_root = server.is_some() && !rustix::process::geteuid().is_root();
+    let needs_root = server.is_some_and(ServerControl::needs_root);
     if (!forbidden.is_empty() || needs_root) && !hands.prepare(&forbidden, needs_root) {
         return Err(CarryOutError::NotPermitted { paths: forbidden, server: needs_root });
     }

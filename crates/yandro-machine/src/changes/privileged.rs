@@ -12,7 +12,7 @@ use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, fstat, openat, statat};
 use serde::{Deserialize, Serialize};
-use yandro_core::httpd::{DebianLayout, Node, Tree};
+use yandro_core::httpd::{self, Layout, Node, Tree};
 use yandro_core::pki::Facts;
 use yandro_core::system::{Cache, TrustStore};
 
@@ -166,7 +166,7 @@ fn step(request: &Request, content: &[u8]) -> Answer {
 }
 
 fn server(ask: impl FnOnce(&Apache) -> Result<Answer, String>) -> Answer {
-    let asked = Apache::find()
+    let asked = Apache::of_known()
         .ok_or_else(|| "there is no control program of Apache httpd".to_owned())
         .and_then(|apache| ask(&apache));
     asked.unwrap_or_else(|words| Answer::Refused { words })
@@ -192,31 +192,57 @@ enum Kind {
     SiteFile,
     SiteLink,
     ModuleLink,
+    SharedFile,
     RootCertificate,
 }
 
 /// The whole list. A temporary file beside one of these counts as it does.
 fn allowed(path: &Utf8Path) -> Option<Kind> {
-    let layout = DebianLayout { root: "/etc/apache2".into() };
     let name = path.file_name()?;
     let is_plain = |name: &str| name.bytes().all(|b| b.is_ascii_alphanumeric() || b"-._".contains(&b));
     if path.as_str() == "/etc/hosts" {
         Some(Kind::HostsFile)
-    } else if layout.site_of_file(path).is_some() {
-        Some(Kind::SiteFile)
-    } else if path.parent() == Some(&layout.enabled_sites()) && layout.is_own_link(path) {
-        Some(Kind::SiteLink)
-    } else if path.parent() == Some(&layout.enabled_modules())
-        && is_plain(name)
-        && matches!(path.extension(), Some("load" | "conf"))
-        && !name.starts_with('.')
-    {
-        Some(Kind::ModuleLink)
     } else if TrustStore::of_file(path).is_some() {
         Some(Kind::RootCertificate)
+    } else if is_plain(name) && !name.starts_with('.') {
+        Layout::all().find_map(|layout| kind_in(&layout, path))
     } else {
         None
     }
+}
+
+/// What a path is in a layout of Apache httpd.
+fn kind_in(layout: &Layout, path: &Utf8Path) -> Option<Kind> {
+    let parent = path.parent()?;
+    let is_plain_path = path.components().all(|part| !matches!(part, Utf8Component::ParentDir));
+    let links = layout.links.as_ref();
+    if layout.site_of_file(path).is_some() {
+        Some(Kind::SiteFile)
+    } else if links.is_some_and(|links| parent == links.sites) && layout.is_own(path) {
+        Some(Kind::SiteLink)
+    } else if links.is_some_and(|links| parent == links.enabled_modules) {
+        matches!(path.extension(), Some("load" | "conf")).then_some(Kind::ModuleLink)
+    } else {
+        let beside = layout.main.parent().unwrap_or(Utf8Path::new("/"));
+        let folders = [beside, &layout.sites, Utf8Path::new(layout.known.sign), &beside.join("extra")];
+        let is_shared = links.is_none() && folders.contains(&parent) || parent == beside;
+        (is_shared && is_plain_path && path.extension() == Some("conf")).then_some(Kind::SharedFile)
+    }
+}
+
+/// Whether a shared file changes by switches alone, and none that loads what somebody else than
+/// root could change.
+fn is_sound_switch(path: &Utf8Path, content: &[u8]) -> bool {
+    let Some(layout) = Layout::all().find(|layout| kind_in(layout, path) == Some(Kind::SharedFile)) else {
+        return false;
+    };
+    let root = Utf8Path::new(layout.known.root);
+    let is_roots = |file: &str| {
+        let file = root.join(file).canonicalize_utf8();
+        file.is_ok_and(|file| check_way(&file, false).is_ok())
+    };
+    let before = files::read_if_there(path).ok().flatten().unwrap_or_default();
+    httpd::is_switching(&before, content, is_roots)
 }
 
 /// The path that a temporary file stands beside.
@@ -281,6 +307,7 @@ fn write(path: &Utf8Path, before: Option<&str>, tag: &str, content: &[u8], in_pl
         Kind::HostsFile => true,
         Kind::SiteFile => Tree::parse(content).is_ok_and(|tree| is_virtual_hosts_alone(&tree)),
         Kind::RootCertificate => is_own_root(content),
+        Kind::SharedFile => is_sound_switch(path, content),
         Kind::SiteLink | Kind::ModuleLink => false,
     };
     if !is_sound || !is_tag(tag) {
@@ -307,7 +334,9 @@ fn write(path: &Utf8Path, before: Option<&str>, tag: &str, content: &[u8], in_pl
 fn remove(path: &Utf8Path) -> Result<Answer, Answer> {
     let base = without_tag(path);
     match allowed(&base) {
-        Some(Kind::HostsFile) if base == path => return Err(refused("the hosts file is never removed")),
+        Some(Kind::HostsFile | Kind::SharedFile) if base == path => {
+            return Err(refused(format!("{path} is never removed")));
+        }
         Some(_) => {}
         None => return Err(refused(format!("{path} is not among the files that root removes for yandro"))),
     }
@@ -342,10 +371,16 @@ mod tests {
             ("/etc/apache2/sites-available/yandro-saltmarsh.test.conf", Some(Kind::SiteFile)),
             ("/etc/apache2/sites-enabled/yandro-saltmarsh.test.conf", Some(Kind::SiteLink)),
             ("/etc/apache2/mods-enabled/ssl.load", Some(Kind::ModuleLink)),
+            ("/etc/apache2/ports.conf", Some(Kind::SharedFile)),
+            ("/etc/httpd/conf.d/yandro-saltmarsh.test.conf", Some(Kind::SiteFile)),
+            ("/etc/httpd/conf.modules.d/00-ssl.conf", Some(Kind::SharedFile)),
+            ("/etc/httpd/conf.modules.d/00-ssl.sh", None),
+            ("/etc/apache2/conf-enabled/ferries.conf", None),
             ("/etc/apache2/sites-available/ferries.conf", None),
             ("/etc/apache2/sites-available/yandro-x/../../../shadow.conf", None),
             ("/etc/apache2/sites-available/../yandro-saltmarsh.test.conf", None),
             ("/etc/apache2/mods-enabled/../apache2.conf", None),
+            ("/etc/apache2/x/../apache2.conf", None),
             ("/etc/apache2/mods-enabled/.ssl.load", None),
             ("/usr/local/share/ca-certificates/yandro-00112233445566aa.crt", Some(Kind::RootCertificate)),
             ("/usr/local/share/ca-certificates/yandro-x.crt", None),

@@ -143,7 +143,7 @@ pub fn recover(
         let record = Record::read(&path)?;
         let hands = Hands::new(escalate);
         let server = server.filter(|_| record.server.is_some());
-        let needs_root = server.is_some() && !rustix::process::geteuid().is_root();
+        let needs_root = server.is_some_and(ServerControl::needs_root);
         let helped = needs_root && hands.prepare(&[], true);
         let server: Option<&dyn ServerControl> = if helped { Some(&hands) } else { server };
         put_back(machine, &hands, &record, server)?;

@@ -6,7 +6,7 @@ use super::Files;
 
 /// The files of a path, which may be a folder or have wildcards; `None` if there is nothing.
 /// An empty folder is something.
-pub(super) fn files_of(files: &dyn Files, path: &Utf8Path) -> Option<Vec<Utf8PathBuf>> {
+pub(in crate::httpd) fn files_of(files: &dyn Files, path: &Utf8Path) -> Option<Vec<Utf8PathBuf>> {
     let mut found = vec![Utf8PathBuf::new()];
     for part in path.components() {
         let part = part.as_str();
@@ -80,4 +80,14 @@ fn class(pattern: &[u8], byte: u8) -> Option<(bool, &[u8])> {
         }
     }
     Some((is_in != is_negated, &body[end + 1..]))
+}
+
+/// Whether an included path with its wildcards takes in a file: part by part, or as a folder
+/// that the file is somewhere below.
+pub(in crate::httpd) fn matches_path(pattern: &Utf8Path, file: &Utf8Path) -> bool {
+    let mut parts = file.components();
+    let mut is_fit = |part: camino::Utf8Component<'_>| {
+        parts.next().is_some_and(|own| matches(part.as_str().as_bytes(), own.as_str().as_bytes()))
+    };
+    pattern.components().all(&mut is_fit)
 }

@@ -6,20 +6,27 @@
 
 mod condition;
 mod environment;
+mod image;
 mod include;
+mod listens;
 mod macros;
 mod report;
 mod vhosts;
 mod walk;
 
 pub use environment::environment;
+pub use image::FileImage;
+pub(super) use include::{files_of, matches_path};
+pub use listens::Listen;
 pub use report::ServerReport;
 pub(super) use vhosts::bare;
 pub use vhosts::{Answering, VirtualHost, by_address};
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use camino::{Utf8Path, Utf8PathBuf};
+
+use crate::source::Excerpt;
 
 /// The files of a machine, as far as a configuration asks for them.
 pub trait Files {
@@ -34,7 +41,7 @@ pub trait Files {
 }
 
 /// Where a run begins.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Start {
     /// The main file.
     pub main: Utf8PathBuf,
@@ -100,6 +107,14 @@ pub struct ConfigFault {
     pub place: Place,
     /// What is wrong.
     pub message: String,
+    /// The line that is meant; `None` for one of a macro, and for a file that can't be read.
+    pub excerpt: Option<Excerpt>,
+}
+
+impl ConfigFault {
+    fn new(place: Place, message: impl Into<String>) -> Self {
+        Self { place, message: message.into(), excerpt: None }
+    }
 }
 
 /// A configuration that was run through.
@@ -109,6 +124,10 @@ pub struct Configuration {
     pub events: Vec<Event>,
     /// The files that were read, in the order of their first reading.
     pub files: Vec<Utf8PathBuf>,
+    /// The modules that are there, by identifier (`ssl_module`) and by source (`mod_ssl.c`).
+    pub modules: BTreeSet<String>,
+    /// What was included, with its wildcards, absolute; in order.
+    pub includes: Vec<Utf8PathBuf>,
     /// The folder that relative paths start from.
     pub server_root: Utf8PathBuf,
     /// What ended the run before its end.

@@ -9,6 +9,7 @@ use super::include::files_of;
 use super::macros::Macro;
 use super::{ConfigFault, Configuration, Event, EventKind, Files, Place, Start};
 use crate::httpd::parse::{logical_lines, words};
+use crate::source::{self, Excerpt};
 
 /// How deep includes may nest; the server's own limit.
 const DEEPEST: usize = 128;
@@ -64,8 +65,14 @@ impl<'a> Walk<'a> {
         let place = Place { file: main.to_string(), line: 1 };
         self.done.fault = match self.files.read(main) {
             Some(bytes) => self.file(main, &bytes).err(),
-            None => Some(ConfigFault { place, message: "the main file can't be read".into() }),
+            None => Some(ConfigFault::new(place, "the main file can't be read")),
         };
+        if let Some(fault) = &mut self.done.fault
+            && let Some(bytes) = self.files.read(Utf8Path::new(&fault.place.file))
+        {
+            fault.excerpt = source::words_of_line(&bytes, fault.place.line).map(|line| Excerpt::new(&bytes, &line));
+        }
+        self.done.modules = self.modules;
         self.done
     }
 
@@ -75,8 +82,8 @@ impl<'a> Walk<'a> {
             self.done.files.push(path.to_owned());
         }
         if bytes.starts_with(b"\xef\xbb\xbf") {
-            let message = "the file begins with a byte order mark, which the server refuses".into();
-            return Err(ConfigFault { place: Place { file, line: 1 }, message });
+            let message = "the file begins with a byte order mark, which the server refuses";
+            return Err(ConfigFault::new(Place { file, line: 1 }, message));
         }
         let lines: Vec<Line> = logical_lines(bytes)
             .map(|logical| {
@@ -116,15 +123,13 @@ impl<'a> Walk<'a> {
             }
         }
         match self.open.get(outer) {
-            Some(left) => {
-                Err(ConfigFault { place: left.place.clone(), message: format!("`<{}>` is never closed", left.name) })
-            }
+            Some(left) => Err(ConfigFault::new(left.place.clone(), format!("`<{}>` is never closed", left.name))),
             None => Ok(()),
         }
     }
 
     fn close(&mut self, name: &str, place: &Place, outer: usize) -> Step {
-        let fault = |message: String| Err(ConfigFault { place: place.clone(), message });
+        let fault = |message: String| Err(ConfigFault::new(place.clone(), message));
         let Some(open) = self.open.pop_if(|_| true).filter(|_| self.open.len() >= outer) else {
             return fault(format!("`</{name}>` closes a section that is not open"));
         };
@@ -221,11 +226,13 @@ impl<'a> Walk<'a> {
     }
 
     fn include(&mut self, path: &str, place: &Place, must_be: bool) -> Step {
-        let fault = |message: String| ConfigFault { place: place.clone(), message };
+        let fault = |message: String| ConfigFault::new(place.clone(), message);
         if self.depth >= DEEPEST {
             return Err(fault("includes are nested too deep: does a file include itself?".into()));
         }
-        let found = files_of(self.files, &self.done.server_root.join(path));
+        let pattern = self.done.server_root.join(path);
+        let found = files_of(self.files, &pattern);
+        self.done.includes.push(pattern);
         if found.is_none() && must_be {
             return Err(fault(format!("`{path}` is included, and there is no such file")));
         }
@@ -239,7 +246,7 @@ impl<'a> Walk<'a> {
     }
 
     fn use_macro(&mut self, arguments: &[String], place: &Place) -> Step {
-        let fault = |message: String| ConfigFault { place: place.clone(), message };
+        let fault = |message: String| ConfigFault::new(place.clone(), message);
         let name = arguments.first().map_or("", String::as_str);
         let known = self.macros.get(&name.to_ascii_lowercase()).cloned();
         let own = known.ok_or_else(|| fault(format!("there is no macro `{name}`")))?;
@@ -280,7 +287,7 @@ impl<'a> Walk<'a> {
 }
 
 fn unclosed(name: &str, place: Place) -> ConfigFault {
-    ConfigFault { place, message: format!("`<{name}>` is never closed") }
+    ConfigFault::new(place, format!("`<{name}>` is never closed"))
 }
 
 fn all_words(text: &str) -> Vec<String> {

@@ -1,0 +1,131 @@
+//! How the site is to be served: the arguments, on top of what it was.
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::site::{
+    Content, FastCgi, Listing, Logs, Overrides, ServerKind, Serving, Site, Symlinks, checked_fallback, checked_index,
+};
+use yandro_machine::php;
+
+use super::desired::absolute;
+use crate::args::{OnOff, ServingArgs, SymlinksArg};
+use crate::context::Context;
+use crate::error::CommandError;
+
+/// The word that takes a choice back.
+const OFF: &str = "off";
+
+pub(super) fn serving(
+    context: &Context,
+    args: &ServingArgs,
+    before: Option<&Site>,
+    server: ServerKind,
+    content: &Content,
+) -> Result<Serving, CommandError> {
+    let mut serving = before.map(|before| before.serving.clone()).unwrap_or_default();
+    let is_moved = before.is_some_and(|before| before.server != Some(server));
+    if server != ServerKind::Apache && is_moved {
+        // What the other server did not know it can't keep.
+        serving = Serving::default();
+    }
+    if let Some(option) = args.first_given()
+        && server != ServerKind::Apache
+    {
+        let error = CommandError::usage(format!("{server} has no `{option}`"));
+        return Err(match (server, option) {
+            (ServerKind::BuiltIn, "--http-port" | "--https-port") => {
+                error.hint(format!("set its ports under [built-in] in {}", context.machine.places.settings()))
+            }
+            (ServerKind::Elsewhere, _) => error.hint("set it up there"),
+            _ => error.hint(format!("leave `{option}` out, or map the site on Apache httpd: --server apache")),
+        });
+    }
+    let of_folders = [args.php.is_some(), !args.index.is_empty(), args.fallback.is_some()];
+    if matches!(content, Content::Upstream(_)) && of_folders.contains(&true) {
+        return Err(CommandError::usage("an upstream has no files: leave `--php`, `--index` and `--fallback` out"));
+    }
+    if !args.http_ports.is_empty() {
+        serving.http_ports = ports(&args.http_ports, 80)?;
+    }
+    if !args.https_ports.is_empty() {
+        serving.https_ports = ports(&args.https_ports, 443)?;
+    }
+    if let Some(choice) = args.by_address {
+        serving.by_address = choice == OnOff::On;
+    }
+    if let Some(choice) = args.listing {
+        serving.listing = if choice == OnOff::On { Listing::On } else { Listing::Off };
+    }
+    if let Some(choice) = args.overrides {
+        serving.overrides = if choice == OnOff::On { Overrides::On } else { Overrides::Off };
+    }
+    if let Some(choice) = args.symlinks {
+        serving.symlinks = match choice {
+            SymlinksArg::On => Symlinks::On,
+            SymlinksArg::Owner => Symlinks::Owner,
+            SymlinksArg::Off => Symlinks::Off,
+        };
+    }
+    match &args.index[..] {
+        [] => {}
+        [off] if off == OFF => serving.index.clear(),
+        names => {
+            serving.index =
+                names.iter().map(|name| checked_index(name)).collect::<Result<_, _>>().map_err(CommandError::usage)?;
+        }
+    }
+    match args.fallback.as_deref() {
+        None => {}
+        Some(OFF) => serving.fallback = None,
+        Some(path) => serving.fallback = Some(checked_fallback(path).map_err(CommandError::usage)?),
+    }
+    match args.php.as_deref() {
+        None => {}
+        Some(OFF) => serving.php = None,
+        Some("") => serving.php = Some(found_php(context)?),
+        Some(text) => serving.php = Some(FastCgi::parse(text).map_err(CommandError::usage)?),
+    }
+    match args.extra.as_deref() {
+        None => {}
+        Some(OFF) => serving.extra = None,
+        Some(path) => serving.extra = Some(extra(context, Utf8Path::new(path))?),
+    }
+    match args.logs.as_deref() {
+        None => {}
+        Some("usual") => serving.logs = Logs::Usual,
+        Some(OFF) => serving.logs = Logs::Off,
+        Some(path) => serving.logs = Logs::Folder(absolute(&context.current, Utf8Path::new(path))?),
+    }
+    if matches!(content, Content::Upstream(_)) {
+        serving.php = None;
+        serving.fallback = None;
+        serving.index.clear();
+    }
+    Ok(serving)
+}
+
+/// The ports; the usual one alone is as good as none said.
+fn ports(given: &[u16], usual: u16) -> Result<Vec<u16>, CommandError> {
+    let mut sorted = given.to_vec();
+    sorted.sort_unstable();
+    if let Some(twice) = sorted.windows(2).find_map(|pair| (pair[0] == pair[1]).then_some(pair[0])) {
+        return Err(CommandError::usage(format!("port {twice} is given twice")));
+    }
+    Ok(if given == [usual] { Vec::new() } else { given.to_vec() })
+}
+
+fn found_php(context: &Context) -> Result<FastCgi, CommandError> {
+    php::find(&context.machine).ok_or_else(|| {
+        CommandError::not_made("no PHP was found: there is no socket of php-fpm where systems have it")
+            .hint("install and start it (`apt install php-fpm`), or name its socket: --php SOCKET")
+    })
+}
+
+/// A file with further directives: it has to be there, as a file.
+fn extra(context: &Context, path: &Utf8Path) -> Result<Utf8PathBuf, CommandError> {
+    let path = absolute(&context.current, path)?;
+    if path.is_file() {
+        return Ok(path);
+    }
+    Err(CommandError::usage(format!("there is no file `{path}` with further directives"))
+        .hint("make it first, or look for a slip in the path"))
+}

@@ -1,0 +1,254 @@
+//! What a site's virtual hosts should say.
+
+use core::net::{IpAddr, Ipv6Addr};
+use std::collections::BTreeSet;
+
+use camino::{Utf8Path, Utf8PathBuf};
+
+use super::want::Want;
+use crate::site::{Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, Serving, Site, Symlinks};
+
+/// The protocols and ciphers that browsers of today speak, and none that are weaker (RFC 9325
+/// section 4.2): ephemeral keys and authenticated encryption alone.
+const TLS_VERSIONS: [&str; 3] = ["-all", "+TLSv1.2", "+TLSv1.3"];
+const TLS_CIPHERS: &str = "ECDHE+AESGCM:ECDHE+CHACHA20";
+
+/// What differs from one Apache httpd to the next, as far as a site's virtual hosts go.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ServerTraits {
+    /// The folder of its logs; may name a variable of the server's.
+    pub log_folder: String,
+    /// The format of the access log: a nickname that its configuration defines, or a format.
+    pub log_format: String,
+    /// Whether `ProxyPass` knows `upgrade=` (2.4.47).
+    pub upgrades: bool,
+    /// The addresses of other people's virtual hosts that are one address alone, such as
+    /// `127.0.0.1:80`: what asks there never gets to the virtual hosts of `*:80`.
+    pub specific: BTreeSet<String>,
+}
+
+/// Where a site's files are, as the server sees them.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SiteFiles {
+    /// The folder that is served; `None` for an upstream.
+    pub document_root: Option<Utf8PathBuf>,
+    /// The full chain in PEM.
+    pub certificate: Utf8PathBuf,
+    /// The key in PEM.
+    pub key: Utf8PathBuf,
+    /// The server that it is for.
+    pub server: ServerTraits,
+}
+
+/// A path that no quoting brings into an Apache configuration unharmed.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("the path `{}` can't be written into an Apache configuration: {reason}; rename that folder", .path.escape_debug())]
+pub struct PathError {
+    path: String,
+    reason: &'static str,
+}
+
+/// The modules that a site needs, by their identifiers without `_module`.
+pub fn required_modules(site: &Site) -> Vec<&'static str> {
+    let protocols: &[&str] = match site.https {
+        Https::Only => &["ssl", "socache_shmcb", "rewrite"],
+        Https::Both => &["ssl", "socache_shmcb"],
+        Https::Off => &[],
+    };
+    let content: &[&str] = match site.content {
+        Content::Folder { .. } => &["dir", "mime", "authz_core"],
+        Content::Upstream(_) => &["authz_core", "proxy", "proxy_http", "headers"],
+    };
+    let php: &[&str] = if site.serving.php.is_some() { &["proxy", "proxy_fcgi"] } else { &[] };
+    let logs: &[&str] = &["log_config"];
+    [protocols, content, php, logs].concat()
+}
+
+/// The virtual hosts of a site, one for each port.
+pub(super) fn virtual_hosts(site: &Site, files: &SiteFiles) -> Vec<Want> {
+    let mut names = vec![Want::one("ServerName", site.name.as_str())];
+    if !site.aliases.is_empty() {
+        names.push(Want::Directive("ServerAlias", site.aliases.iter().map(ToString::to_string).collect()));
+    }
+    let logs = logs(site, files);
+    let secure_ports = site.https_ports(443);
+    let over_plain = match (site.https, secure_ports.first()) {
+        (Https::Only, Some(port)) => redirect(*port),
+        _ => content(site, files, "http"),
+    };
+    let host = |port: &u16, wants: Vec<Want>| Want::Section("VirtualHost", addresses(site, files, *port), wants);
+    let plain = [names.clone(), over_plain, logs.clone()].concat();
+    let mut hosts: Vec<Want> = site.http_ports(80).iter().map(|port| host(port, plain.clone())).collect();
+    if !secure_ports.is_empty() {
+        let secure = [names, content(site, files, "https"), tls(files), logs].concat();
+        hosts.extend(secure_ports.iter().map(|port| host(port, secure.clone())));
+    }
+    hosts
+}
+
+/// Where a virtual host listens: on every address, and on those of the site that somebody has a
+/// virtual host of their own for.
+fn addresses(site: &Site, files: &SiteFiles, port: u16) -> Vec<String> {
+    let at = |address: IpAddr| match address {
+        IpAddr::V4(address) => format!("{address}:{port}"),
+        IpAddr::V6(address) => format!("[{address}]:{port}"),
+    };
+    if site.serving.by_address {
+        return vec![at(site.address)];
+    }
+    let v6 = (site.address == DEFAULT_ADDRESS).then_some(IpAddr::V6(Ipv6Addr::LOCALHOST));
+    let own = std::iter::once(site.address).chain(v6).map(at);
+    std::iter::once(format!("*:{port}")).chain(own.filter(|own| files.server.specific.contains(own))).collect()
+}
+
+/// To the name that was asked for, path and query kept. 307 keeps the method and, unlike 301, is
+/// not remembered by browsers when the site is gone.
+fn redirect(port: u16) -> Vec<Want> {
+    let port = if port == 443 { String::new() } else { format!(":{port}") };
+    let target = format!("https://%{{SERVER_NAME}}{port}%{{REQUEST_URI}}");
+    vec![Want::one("RewriteEngine", "on"), Want::Directive("RewriteRule", vec!["^".into(), target, "[R=307,L]".into()])]
+}
+
+fn logs(site: &Site, files: &SiteFiles) -> Vec<Want> {
+    let (error, access) = match &site.serving.logs {
+        Logs::Off => ("/dev/null".to_owned(), "/dev/null".to_owned()),
+        Logs::Usual => log_paths(&files.server.log_folder, site),
+        Logs::Folder(folder) => log_paths(folder.as_str(), site),
+    };
+    vec![Want::one("ErrorLog", error), Want::Directive("CustomLog", vec![access, files.server.log_format.clone()])]
+}
+
+fn log_paths(folder: &str, site: &Site) -> (String, String) {
+    let at = |kind: &str| format!("{folder}/{}-{kind}.log", site.name);
+    (at("error"), at("access"))
+}
+
+/// What makes a virtual host speak TLS.
+pub(super) fn tls(files: &SiteFiles) -> Vec<Want> {
+    vec![
+        Want::one("SSLEngine", "on"),
+        Want::Directive("SSLProtocol", TLS_VERSIONS.map(str::to_owned).to_vec()),
+        Want::one("SSLCipherSuite", TLS_CIPHERS),
+        Want::one("SSLCertificateFile", files.certificate.as_str()),
+        Want::one("SSLCertificateKeyFile", files.key.as_str()),
+    ]
+}
+
+fn content(site: &Site, files: &SiteFiles, scheme: &str) -> Vec<Want> {
+    let mut wants = match (&site.content, &files.document_root) {
+        (Content::Upstream(upstream), _) => {
+            let passed_on = vec!["/".to_owned(), format!("{upstream}/")];
+            let upgraded = files.server.upgrades.then(|| "upgrade=websocket".to_owned());
+            vec![
+                Want::one("ProxyPreserveHost", "on"),
+                Want::Directive("RequestHeader", vec!["set".into(), "X-Forwarded-Proto".into(), scheme.into()]),
+                Want::Directive("ProxyPass", passed_on.iter().cloned().chain(upgraded).collect()),
+                Want::Directive("ProxyPassReverse", passed_on),
+            ]
+        }
+        (Content::Folder { .. }, Some(root)) => vec![
+            Want::one("DocumentRoot", root.as_str()),
+            Want::Section("Directory", vec![directory_argument(root)], directory(&site.serving)),
+        ],
+        (Content::Folder { .. }, None) => Vec::new(),
+    };
+    wants.extend(site.serving.extra.as_ref().map(|extra| Want::one("Include", extra.as_str())));
+    wants
+}
+
+fn directory(serving: &Serving) -> Vec<Want> {
+    let listing = (serving.listing == Listing::On).then_some("Indexes");
+    let symlinks = match serving.symlinks {
+        Symlinks::On => Some("FollowSymLinks"),
+        Symlinks::Owner => Some("SymLinksIfOwnerMatch"),
+        Symlinks::Off => None,
+    };
+    let mut options: Vec<String> = listing.into_iter().chain(symlinks).map(str::to_owned).collect();
+    if options.is_empty() {
+        options.push("None".into());
+    }
+    let overrides = if serving.overrides == Overrides::On { "All" } else { "None" };
+    let mut wants = vec![
+        Want::Directive("Options", options),
+        Want::one("AllowOverride", overrides),
+        Want::Directive("Require", vec!["all".into(), "granted".into()]),
+    ];
+    let index = match (&serving.index[..], &serving.php) {
+        ([], Some(_)) => vec!["index.php".to_owned(), "index.html".to_owned()],
+        (index, _) => index.to_vec(),
+    };
+    if !index.is_empty() {
+        wants.push(Want::Directive("DirectoryIndex", index));
+    }
+    wants.extend(serving.fallback.as_ref().map(|path| Want::one("FallbackResource", path)));
+    if let Some(php) = &serving.php {
+        let handler = match php {
+            // The server takes what follows the bar for the name that pools connections.
+            FastCgi::Socket(path) => format!("proxy:unix:{path}|fcgi://localhost"),
+            FastCgi::Address(address) => format!("proxy:fcgi://{address}"),
+        };
+        // Scripts see who signs in, as they would without a server between.
+        wants.push(Want::one("CGIPassAuth", "on"));
+        wants.push(Want::Section("FilesMatch", vec!["[.]php$".into()], vec![Want::one("SetHandler", handler)]));
+    }
+    wants
+}
+
+/// The argument of `<Directory>`: the server takes `*`, `?` and `[` there for a
+/// pattern, so a path that has them is written as one in which they stand for themselves.
+fn directory_argument(root: &Utf8Path) -> String {
+    let text = root.as_str();
+    if !text.contains(['*', '?', '[']) {
+        return text.to_owned();
+    }
+    let mut out = String::new();
+    for c in text.chars() {
+        match c {
+            '*' | '?' | '[' => out.extend(['[', c, ']']),
+            '\\' => out.push_str("\\\\"),
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+impl SiteFiles {
+    /// Refuses paths that the server would read as something else.
+    ///
+    /// # Errors
+    /// A [`PathError`] for control characters, for `${`, which begins a variable and can't be
+    /// escaped, and for wildcards and bars where they have a meaning.
+    pub fn check(&self, serving: &Serving) -> Result<(), PathError> {
+        let none: &[char] = &[];
+        let log_folder = match &serving.logs {
+            Logs::Folder(folder) => Some(folder),
+            Logs::Usual | Logs::Off => None,
+        };
+        let socket = match &serving.php {
+            Some(FastCgi::Socket(path)) => Some(path),
+            _ => None,
+        };
+        let paths = [
+            (Some(&self.certificate), none),
+            (Some(&self.key), none),
+            (self.document_root.as_ref(), none),
+            (serving.extra.as_ref(), &['*', '?', '[']),
+            (log_folder, &['%']),
+            (socket, &['|', ' ', '%']),
+        ];
+        for (path, special) in paths {
+            let Some(path) = path else { continue };
+            let reason = if path.as_str().chars().any(char::is_control) {
+                "it holds a control character"
+            } else if path.as_str().contains("${") {
+                "`${` begins a variable there"
+            } else if path.as_str().contains(special) {
+                "it holds a character that has a meaning of its own there"
+            } else {
+                continue;
+            };
+            return Err(PathError { path: path.to_string(), reason });
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,79 @@
+//! Where the server listens.
+
+use core::net::{IpAddr, Ipv6Addr};
+
+use super::{Configuration, Event, EventKind, Place};
+
+/// One `Listen` directive.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Listen {
+    /// The address; `None` for all of them, or for a host name.
+    pub address: Option<IpAddr>,
+    /// The port.
+    pub port: u16,
+    /// Where it stands.
+    pub place: Place,
+}
+
+impl Listen {
+    /// Whether a request to this address and port gets there.
+    pub fn takes_in(&self, address: IpAddr, port: u16) -> bool {
+        let is_all = match self.address {
+            None => true,
+            // The unspecified address of one family stands for all of it.
+            Some(own) => own == address || own.is_unspecified() && own.is_ipv4() == address.is_ipv4(),
+        };
+        self.port == port && is_all
+    }
+
+    fn of(event: &Event) -> Option<Self> {
+        let text = event.arguments.first()?;
+        let (host, port) = match text.rsplit_once(':') {
+            Some((host, port)) => (host, port),
+            None => ("*", text.as_str()),
+        };
+        let host = host.strip_prefix('[').and_then(|host| host.strip_suffix(']')).unwrap_or(host);
+        let address: Option<IpAddr> = host.parse().ok();
+        // `[::]` takes in IPv4, too, where the server has been built for that, as nearly all are.
+        let address = address.filter(|address| *address != IpAddr::V6(Ipv6Addr::UNSPECIFIED));
+        Some(Self { address, port: port.parse().ok()?, place: event.place.clone() })
+    }
+}
+
+impl Configuration {
+    /// Every `Listen` directive, in order.
+    pub fn listens(&self) -> Vec<Listen> {
+        let directives = self.events.iter().filter(|event| event.kind == EventKind::Directive && event.is("Listen"));
+        directives.filter_map(Listen::of).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use core::net::Ipv4Addr;
+
+    #[test]
+    fn a_port_alone_takes_in_both_families() {
+        let v4 = IpAddr::V4(Ipv4Addr::LOCALHOST);
+        let v6 = IpAddr::V6(Ipv6Addr::LOCALHOST);
+        for (argument, takes_v4, takes_v6) in [
+            ("80", true, true),
+            ("*:80", true, true),
+            ("[::]:80", true, true),
+            ("0.0.0.0:80", true, false),
+            ("[::1]:80", false, true),
+            ("127.0.0.1:80", true, false),
+            ("127.0.0.1:81", false, false),
+        ] {
+            let event = Event {
+                kind: EventKind::Directive,
+                name: "listen".into(),
+                arguments: vec![argument.into(), "http".into()],
+                place: Place { file: "ports.conf".into(), line: 1 },
+            };
+            let listens = Configuration { events: vec![event], ..Configuration::default() }.listens();
+            assert_eq!((listens[0].takes_in(v4, 80), listens[0].takes_in(v6, 80)), (takes_v4, takes_v6), "{argument}");
+        }
+    }
+}

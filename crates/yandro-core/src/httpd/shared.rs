@@ -1,0 +1,158 @@
+//! The part of a configuration that all sites share: the main file and what it includes.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use camino::{Utf8Path, Utf8PathBuf};
+
+use super::activate::commented_includes;
+use super::desired::ServerTraits;
+use super::others::OTHERS;
+use super::run::{Configuration, FileImage, Files, Listen, Place, Start, bare, by_address, files_of};
+
+/// The shared part as it was read, and what it amounts to. Paths are as the server sees them.
+#[derive(Clone, Debug, Default)]
+pub struct Shared {
+    start: Start,
+    pub(super) image: FileImage,
+    /// Modules that are about to be there, by the links of the same change.
+    assumed: BTreeSet<String>,
+    /// What the server makes of it.
+    pub configuration: Configuration,
+    /// Where it listens.
+    pub listens: Vec<Listen>,
+    /// The addresses of other people's virtual hosts, such as `*:80`.
+    pub foreign_addresses: BTreeSet<String>,
+    /// Those of them where theirs comes before yandro's virtual host for other names.
+    pub foreign_first: BTreeSet<String>,
+    /// The names and aliases of other people's virtual hosts, in lower case.
+    pub foreign_names: BTreeMap<String, Place>,
+    /// The directives in other people's files, in lower case: they may need modules.
+    pub foreign_directives: BTreeSet<String>,
+    log_folder: String,
+    has_combined: bool,
+}
+
+/// What nearly every configuration calls `combined`.
+const COMBINED: &str = r#"%h %l %u %t "%r" %>s %b "%{Referer}i" "%{User-Agent}i""#;
+
+impl Shared {
+    /// Runs through a configuration, and keeps what was read. `files` gives yandro's own files
+    /// for sites as empty; that for other names as it is.
+    pub fn of(start: Start, files: &dyn Files, is_own: impl Fn(&Utf8Path) -> bool) -> Self {
+        let (image, configuration) = FileImage::of(files, |files| {
+            let configuration = Configuration::run(&start, files);
+            // What is about to be included, or might be, is looked at as well.
+            for include in commented_includes(&configuration, files) {
+                for file in files_of(files, &include.path).unwrap_or_default() {
+                    _ = files.read(&file);
+                }
+            }
+            for folder in module_folders(&configuration) {
+                _ = files.list(&folder);
+            }
+            configuration
+        });
+        let mut shared = Self { start, image, configuration, ..Self::default() };
+        shared.sum_up(&is_own);
+        shared
+    }
+
+    /// The same with modules that links are about to enable, and with other content of files.
+    pub fn with(
+        &self,
+        modules: impl IntoIterator<Item = String>,
+        files: &BTreeMap<Utf8PathBuf, Vec<u8>>,
+        is_own: impl Fn(&Utf8Path) -> bool,
+    ) -> Self {
+        let mut shared = self.clone();
+        shared.assumed.extend(modules);
+        for (path, content) in files {
+            shared.image.set(path, content.clone());
+        }
+        shared.run();
+        shared.sum_up(&is_own);
+        shared
+    }
+
+    /// The text of a file that it was read from.
+    pub fn text(&self, path: &Utf8Path) -> Option<&[u8]> {
+        self.image.file(path)
+    }
+
+    /// Whether a file belongs to it: the main file, or one that the server reads or could read by a
+    /// change of yandro's.
+    pub fn has(&self, path: &Utf8Path) -> bool {
+        self.image.file(path).is_some()
+    }
+
+    /// The main file.
+    pub fn main(&self) -> &Utf8Path {
+        &self.start.main
+    }
+
+    /// The server's version.
+    pub fn version(&self) -> [u32; 3] {
+        self.start.report.version
+    }
+
+    /// Whether a module is there, by its identifier without `_module`.
+    pub fn has_module(&self, module: &str) -> bool {
+        let source = format!("mod_{module}.c");
+        self.configuration.modules.contains(&source) || self.configuration.modules.contains(&format!("{module}_module"))
+    }
+
+    /// How virtual hosts are written for it. `logs` is the folder of its logs, where it has a
+    /// name of its own; else they go where the main server's error log is.
+    pub fn traits(&self, logs: Option<&str>) -> ServerTraits {
+        let is_one = |address: &&String| !address.starts_with("*:");
+        ServerTraits {
+            log_folder: logs.map_or_else(|| self.log_folder.clone(), str::to_owned),
+            log_format: if self.has_combined { "combined".to_owned() } else { COMBINED.to_owned() },
+            upgrades: self.version() >= [2, 4, 47],
+            specific: self.foreign_addresses.iter().filter(is_one).cloned().collect(),
+        }
+    }
+
+    pub(super) fn run(&mut self) {
+        let mut start = self.start.clone();
+        start.report.built_in.extend(self.assumed.iter().map(|module| format!("mod_{module}.c")));
+        self.configuration = Configuration::run(&start, &self.image);
+        self.listens = self.configuration.listens();
+    }
+
+    fn sum_up(&mut self, is_own: &dyn Fn(&Utf8Path) -> bool) {
+        self.listens = self.configuration.listens();
+        let is_own = |place: &Place| is_own(Utf8Path::new(&place.file));
+        let hosts = self.configuration.virtual_hosts();
+        let foreign = || hosts.iter().filter(|host| !is_own(&host.place));
+        self.foreign_addresses = foreign().flat_map(|host| host.addresses.iter().cloned()).collect();
+        self.foreign_first = by_address(&hosts)
+            .into_iter()
+            .filter(|at| at.hosts.first().is_some_and(|first| !is_own(&first.place)))
+            .map(|at| at.address)
+            .collect();
+        self.foreign_names = foreign()
+            .flat_map(|host| {
+                let names = host.name.iter().chain(&host.aliases);
+                names.map(|name| (bare(name).to_ascii_lowercase(), host.place.clone()))
+            })
+            .collect();
+        let error_log = self.configuration.main_server("ErrorLog").last().and_then(|event| event.arguments.first());
+        let folder = error_log.filter(|log| !log.starts_with('|') && !log.starts_with("syslog"));
+        let folder = folder.and_then(|log| Some(Utf8Path::new(log).parent()?.to_string()));
+        self.log_folder = folder.filter(|folder| !folder.is_empty()).unwrap_or_else(|| "logs".to_owned());
+        let mut formats = self.configuration.main_server("LogFormat");
+        self.has_combined = formats.any(|event| event.arguments.get(1).is_some_and(|name| name == "combined"));
+        // A module's own set-up goes with it, and so does the file for other names.
+        let is_beside = |file: &str| file.contains("/mods-enabled/") || file.contains(OTHERS);
+        let events = self.configuration.events.iter().filter(|event| !is_beside(&event.place.file));
+        self.foreign_directives = events.map(|event| event.name.to_ascii_lowercase()).collect();
+    }
+}
+
+/// The folders that modules are loaded from.
+pub(super) fn module_folders(configuration: &Configuration) -> BTreeSet<Utf8PathBuf> {
+    let loads = configuration.events.iter().filter(|event| event.is("LoadModule"));
+    let files = loads.filter_map(|event| event.arguments.get(1));
+    files.filter_map(|file| Some(configuration.server_root.join(file).parent()?.to_owned())).collect()
+}

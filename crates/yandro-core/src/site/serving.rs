@@ -1,0 +1,225 @@
+//! How a site is served, beyond what every site has.
+
+use camino::Utf8PathBuf;
+
+/// The choices that a site leaves open have their usual value.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Serving {
+    /// The ports for plain HTTP; none stands for the usual one.
+    pub http_ports: Vec<u16>,
+    /// The ports for HTTPS; none stands for the usual one.
+    pub https_ports: Vec<u16>,
+    /// Whether the site has its address for itself, and answers there whatever name is asked for.
+    pub by_address: bool,
+    /// Whether folders without an index are listed.
+    pub listing: Listing,
+    /// Whether override files (`.htaccess`) count.
+    pub overrides: Overrides,
+    /// Whether symbolic links are followed.
+    pub symlinks: Symlinks,
+    /// The index names, the first that is there answers; none leaves it to the server.
+    pub index: Vec<String>,
+    /// What answers for paths that are no files: a path of the site, such as `/index.php`.
+    pub fallback: Option<String>,
+    /// The `FastCGI` server that PHP files go to; `None` for a site without PHP.
+    pub php: Option<FastCgi>,
+    /// A file of the person's with further directives, absolute.
+    pub extra: Option<Utf8PathBuf>,
+    /// Where the logs go.
+    pub logs: Logs,
+}
+
+/// A choice of a few words, as the command line and the site list have them.
+macro_rules! words {
+    ($(#[$doc:meta])* $name:ident { $($(#[$variant_doc:meta])* $variant:ident = $word:literal),+ $(,)? }) => {
+        $(#[$doc])*
+        #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Deserialize)]
+        #[serde(rename_all = "kebab-case")]
+        pub enum $name { $($(#[$variant_doc])* $variant),+ }
+
+        impl $name {
+            /// Every choice.
+            pub const ALL: &'static [Self] = &[$(Self::$variant),+];
+
+            /// The word for it on the command line and in the site list.
+            pub fn word(self) -> &'static str {
+                match self { $(Self::$variant => $word),+ }
+            }
+        }
+    };
+}
+
+words! {
+    /// Whether folders without an index are listed.
+    Listing {
+        /// They are.
+        #[default]
+        On = "on",
+        /// They are not.
+        Off = "off",
+    }
+}
+
+words! {
+    /// Whether override files count.
+    Overrides {
+        /// They do.
+        #[default]
+        On = "on",
+        /// They are not even looked for.
+        Off = "off",
+    }
+}
+
+words! {
+    /// Which symbolic links are followed.
+    Symlinks {
+        /// All of them.
+        #[default]
+        On = "on",
+        /// Those whose target has the same owner.
+        Owner = "owner",
+        /// None.
+        Off = "off",
+    }
+}
+
+/// Where a site's logs go.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Logs {
+    /// Where the server keeps its own.
+    #[default]
+    Usual,
+    /// Nowhere.
+    Off,
+    /// Into this folder, absolute.
+    Folder(Utf8PathBuf),
+}
+
+/// Where a `FastCGI` server listens.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum FastCgi {
+    /// A socket of the file system, absolute.
+    Socket(Utf8PathBuf),
+    /// `HOST:PORT`.
+    Address(String),
+}
+
+impl FastCgi {
+    /// Reads the absolute path of a socket, or `HOST:PORT`.
+    ///
+    /// # Errors
+    /// A sentence on what it should be.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        if text.starts_with('/') {
+            return Ok(Self::Socket(checked_path(text)?));
+        }
+        // What an upstream's address may be, this one may be, too.
+        super::Upstream::parse(&format!("http://{text}"))
+            .ok()
+            .filter(|_| text.rsplit_once(':').is_some_and(|(_, port)| !port.is_empty() && !port.ends_with(['/', ']'])))
+            .map(|upstream| Self::Address(upstream.authority()))
+            .ok_or_else(|| {
+                format!("`{text}` is no FastCGI server: give a socket's absolute path, or `HOST:PORT` such as `127.0.0.1:9000`")
+            })
+    }
+}
+
+impl std::fmt::Display for FastCgi {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Socket(path) => path.fmt(f),
+            Self::Address(address) => address.fmt(f),
+        }
+    }
+}
+
+impl Logs {
+    /// Reads `off` or the absolute path of a folder.
+    ///
+    /// # Errors
+    /// A sentence on what it should be.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        match text {
+            "usual" => Ok(Self::Usual),
+            "off" => Ok(Self::Off),
+            _ => checked_path(text).map(Self::Folder),
+        }
+    }
+}
+
+impl std::fmt::Display for Logs {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Usual => f.write_str("usual"),
+            Self::Off => f.write_str("off"),
+            Self::Folder(path) => path.fmt(f),
+        }
+    }
+}
+
+/// A port that can be listened on.
+///
+/// # Errors
+/// For port 0.
+pub(super) fn checked_port(port: u16) -> Result<u16, String> {
+    if port == 0 { Err("a port is a number from 1 to 65535".into()) } else { Ok(port) }
+}
+
+/// The name of an index file.
+///
+/// # Errors
+/// For one that is no plain name.
+pub fn checked_index(name: &str) -> Result<String, String> {
+    let is_name = !name.is_empty() && !name.contains(['/', '\\', '$']) && !name.chars().any(char::is_control);
+    if is_name { Ok(name.to_owned()) } else { Err(format!("`{name}` is no file name: give one such as `index.php`")) }
+}
+
+/// A path of the site, `/` in front.
+///
+/// # Errors
+/// For one with a query, a variable or control characters.
+pub fn checked_fallback(path: &str) -> Result<String, String> {
+    let path = format!("/{}", path.trim_start_matches('/'));
+    let is_path = path.len() > 1
+        && !path.contains(['?', '#', '\\', '$'])
+        && !path.chars().any(char::is_control)
+        && !path.split('/').any(|part| part == "..");
+    if is_path { Ok(path) } else { Err(format!("`{path}` is no path of the site: give one such as `/index.php`")) }
+}
+
+/// An absolute path without control characters.
+///
+/// # Errors
+/// For any other.
+pub(super) fn checked_path(text: &str) -> Result<Utf8PathBuf, String> {
+    let path = Utf8PathBuf::from(text);
+    if path.is_absolute() && !text.chars().any(char::is_control) {
+        Ok(path)
+    } else {
+        Err(format!("`{}` is no absolute path: begin it with `/`", text.escape_debug()))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn values_are_checked_before_they_get_anywhere() {
+        assert_eq!(FastCgi::parse("/run/php/php-fpm.sock").unwrap().to_string(), "/run/php/php-fpm.sock");
+        assert_eq!(FastCgi::parse("127.0.0.1:9000").unwrap().to_string(), "127.0.0.1:9000");
+        for text in ["php-fpm.sock", "127.0.0.1", "a b:1", "/run/a\nb", "h:0", "h:9000/x", ""] {
+            assert!(FastCgi::parse(text).is_err(), "{text}");
+        }
+        assert_eq!(Logs::parse("off").unwrap(), Logs::Off);
+        assert!(Logs::parse("logs").is_err() && checked_port(0).is_err());
+        assert_eq!(checked_fallback("index.php").unwrap(), "/index.php");
+        for path in ["", "/", "/a?b", "/../x", "/${HOME}", "/a\n"] {
+            assert!(checked_fallback(path).is_err(), "{path}");
+        }
+        for name in ["", "a/b", "${x}", "a\nb"] {
+            assert!(checked_index(name).is_err(), "{name}");
+        }
+    }
+}

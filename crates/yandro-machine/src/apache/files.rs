@@ -1,0 +1,67 @@
+//! The files of a configuration, as a server sees them.
+
+use std::fs;
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::httpd::run::{Configuration, Files, Start};
+use yandro_core::httpd::{Layout, OTHERS};
+
+use crate::machine::Machine;
+
+/// Files below a sysroot, as a server in it sees them.
+#[derive(Debug)]
+pub(super) struct FilesBelow<'m>(pub(super) &'m Utf8Path);
+
+impl FilesBelow<'_> {
+    fn real(&self, path: &Utf8Path) -> Utf8PathBuf {
+        let text = path.as_str();
+        // A drive, as paths have it on Windows.
+        let below = match text.as_bytes() {
+            [drive, b':', ..] if drive.is_ascii_alphabetic() => &text[2..],
+            _ => text,
+        };
+        self.0.join(below.trim_start_matches('/'))
+    }
+}
+
+impl Files for FilesBelow<'_> {
+    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+        fs::read(self.real(path)).ok()
+    }
+
+    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+        let entries = self.real(folder).read_dir_utf8().ok()?;
+        Some(entries.filter_map(|entry| Some(entry.ok()?.file_name().to_owned())).collect())
+    }
+
+    fn exists(&self, path: &Utf8Path) -> bool {
+        self.real(path).exists()
+    }
+}
+
+/// The same without yandro's own site files, of which there may be a thousand: they are as if
+/// empty, but for the one for other names.
+pub(super) struct WithoutOwn<'m> {
+    pub(super) machine: &'m Machine,
+    pub(super) layout: &'m Layout,
+}
+
+impl Files for WithoutOwn<'_> {
+    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+        let is_own = self.layout.is_own(&self.machine.path(path.as_str())) && !path.as_str().contains(OTHERS);
+        if is_own { Some(Vec::new()) } else { FilesBelow(&self.machine.places.sysroot).read(path) }
+    }
+
+    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+        FilesBelow(&self.machine.places.sysroot).list(folder)
+    }
+
+    fn exists(&self, path: &Utf8Path) -> bool {
+        FilesBelow(&self.machine.places.sysroot).exists(path)
+    }
+}
+
+/// Runs through a configuration below `sysroot`.
+pub fn run_through(sysroot: &Utf8Path, start: &Start) -> Configuration {
+    Configuration::run(start, &FilesBelow(sysroot))
+}

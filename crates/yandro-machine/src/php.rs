@@ -1,0 +1,35 @@
+//! Where php-fpm listens.
+
+use camino::Utf8PathBuf;
+use yandro_core::site::FastCgi;
+
+use crate::machine::Machine;
+
+/// The folders and names of sockets, by distribution: a name without a version first, for it
+/// stays when PHP is brought up to date.
+const SOCKETS: [(&str, &str, &str); 6] = [
+    // Debian: its alternatives keep a link, then one socket for each version.
+    ("/run/php", "php-fpm", ".sock"),
+    ("/run/php", "php", "-fpm.sock"),
+    // Red Hat, Arch.
+    ("/run/php-fpm", "www", ".sock"),
+    ("/run/php-fpm", "php-fpm", ".sock"),
+    // FreeBSD and others.
+    ("/var/run", "php", "-fpm.sock"),
+    ("/var/run", "php-fpm", ".sock"),
+];
+
+/// The socket of the php-fpm that is here; of several versions the highest.
+pub fn find(machine: &Machine) -> Option<FastCgi> {
+    SOCKETS.iter().find_map(|(folder, prefix, suffix)| {
+        let real = machine.path(folder);
+        let names = real.read_dir_utf8().ok()?.filter_map(|entry| Some(entry.ok()?.file_name().to_owned()));
+        let versions = names.filter_map(|name| {
+            let version = name.strip_prefix(prefix)?.strip_suffix(suffix)?.to_owned();
+            let is_version = version.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.');
+            let number: Vec<u32> = version.split('.').filter_map(|part| part.parse().ok()).collect();
+            is_version.then(|| (number, Utf8PathBuf::from(format!("{folder}/{name}"))))
+        });
+        versions.max().map(|(_, socket)| FastCgi::Socket(socket))
+    })
+}
