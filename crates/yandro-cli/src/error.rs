@@ -9,6 +9,7 @@ use yandro_machine::MachineError;
 use yandro_machine::changes::{CarryOutError, Cause, LockError, PutBackError};
 use yandro_machine::files::FileError;
 use yandro_machine::observe::ObserveError;
+use yandro_machine::ports;
 use yandro_machine::settings::SettingsError;
 
 /// How a command ended. Scripts rely on the numbers.
@@ -206,7 +207,12 @@ pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> Com
                 .hint("mend the file and line that it names, then run the command again")
         }
         Cause::BringUp(words) => {
-            CommandError::not_made(format!("the server could not be reloaded:\n{}", indented(&words)))
+            let error =
+                CommandError::not_made(format!("the server could not be started or reloaded:\n{}", indented(&words)));
+            match ports::explain(&words) {
+                Some(held) => error.hint(format!("{held}: stop it, or choose other ports: --http-port, --https-port")),
+                None => error,
+            }
         }
         Cause::Trust(words) => {
             CommandError::not_made(format!("the trust store was not brought up to date:\n{}", indented(&words)))

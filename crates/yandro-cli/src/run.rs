@@ -24,6 +24,7 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
         Command::Undo(args) => commands::undo::run(&context, args, ui),
         Command::History(args) => commands::history::run(&context, args, ui),
         Command::Settle => commands::settle::run(&context, ui),
+        Command::Servers(args) => commands::servers::run(&context, args, ui),
         Command::Vhosts => commands::vhosts::run(&context, ui),
         Command::Hosts(args) => match &args.command {
             HostsCommand::List => commands::hosts::list::run(&context, ui),

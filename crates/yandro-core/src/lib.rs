@@ -12,3 +12,4 @@ pub mod plan;
 pub mod site;
 pub mod source;
 pub mod system;
+pub mod tables;

@@ -10,6 +10,7 @@ pub mod network;
 pub mod observe;
 pub mod permissions;
 pub mod php;
+pub mod ports;
 pub mod probe;
 pub mod process;
 pub mod settings;

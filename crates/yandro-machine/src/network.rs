@@ -2,6 +2,8 @@
 
 use std::net::{IpAddr, Ipv6Addr};
 
+use crate::ports;
+
 /// An address that one of this machine's interfaces has.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct InterfaceAddress {
@@ -31,30 +33,9 @@ pub fn is_own(address: IpAddr) -> bool {
 
 /// Whether something listens on a port of `::1`; `None` if nothing listens on that port at all.
 pub fn listens_on_v6(port: u16) -> Option<bool> {
-    let v6: Vec<Ipv6Addr> = listening("/proc/net/tcp6", port).filter_map(|address| v6_of(&address)).collect();
-    if v6.iter().any(|address| address.is_unspecified() || address.is_loopback()) {
-        return Some(true);
-    }
-    listening("/proc/net/tcp", port).next().map(|_| false)
-}
-
-/// The local addresses of the sockets that listen on a port, as proc(5) writes them.
-fn listening(table: &str, port: u16) -> impl Iterator<Item = String> {
-    let text = std::fs::read_to_string(table).unwrap_or_default();
-    let lines: Vec<String> = text.lines().skip(1).map(str::to_owned).collect();
-    lines.into_iter().filter_map(move |line| {
-        let mut fields = line.split_whitespace().skip(1);
-        let (local, state) = (fields.next()?, fields.nth(1)?);
-        let (address, own) = local.split_once(':')?;
-        (state == "0A" && u16::from_str_radix(own, 16) == Ok(port)).then(|| address.to_owned())
-    })
-}
-
-/// Four words in the byte order of the machine.
-fn v6_of(text: &str) -> Option<Ipv6Addr> {
-    let word = |at: usize| u32::from_str_radix(text.get(at..at + 8)?, 16).ok().map(u32::to_ne_bytes);
-    let bytes: Vec<u8> = [0, 8, 16, 24].map(word).into_iter().collect::<Option<Vec<_>>>()?.concat();
-    Some(<[u8; 16]>::try_from(bytes).ok()?.into())
+    let on_port = ports::listening(port);
+    let is_v6 = |address: &IpAddr| matches!(address, IpAddr::V6(own) if own.is_unspecified() || own.is_loopback());
+    (!on_port.is_empty()).then(|| on_port.iter().any(is_v6))
 }
 
 /// Whether a server that is told a port alone would listen on IPv6, too: they ask the system

@@ -35,6 +35,14 @@ impl User {
     }
 }
 
+/// The name of the user with this number, or the number itself.
+pub(crate) fn user_name(uid: u32) -> String {
+    let passwd = fs::read_to_string("/etc/passwd").unwrap_or_default();
+    let mut lines = passwd.lines().map(|line| line.split(':').collect::<Vec<_>>());
+    let line = lines.find(|fields| fields.get(2).is_some_and(|own| own.parse() == Ok(uid)));
+    line.map_or_else(|| uid.to_string(), |fields| fields[0].to_owned())
+}
+
 /// The first folder on the way to `root` that the user may not enter, or `root` itself if it may
 /// not be read; `None` if nothing stops them.
 pub fn first_barrier(root: &Utf8Path, user: &User) -> Option<Barrier> {

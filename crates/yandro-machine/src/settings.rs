@@ -1,9 +1,9 @@
 //! `settings.toml`.
 
 use camino::Utf8PathBuf;
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
+use yandro_core::tables::{self, Value};
 
-use crate::apache::Commands;
 use crate::files;
 use crate::machine::Machine;
 
@@ -21,7 +21,7 @@ pub struct Settings {
 }
 
 /// A server that the person named.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct NamedServer {
     /// What it is called.
@@ -31,15 +31,24 @@ pub struct NamedServer {
     /// Its main file, absolute.
     pub config: Utf8PathBuf,
     /// Its program, absolute, if it is not the usual one.
-    #[serde(skip_serializing_if = "Option::is_none")]
     pub program: Option<Utf8PathBuf>,
-    /// Commands in the place of the usual ones.
-    #[serde(default, skip_serializing_if = "Commands::is_empty")]
-    pub commands: Commands,
+    /// The command that judges the configuration, in the place of the usual one: a program by
+    /// its absolute path and its arguments, run without a shell.
+    #[serde(default)]
+    pub test: Vec<String>,
+    /// The command that has it taken up.
+    #[serde(default)]
+    pub reload: Vec<String>,
+    /// The command that starts the server.
+    #[serde(default)]
+    pub start: Vec<String>,
+    /// The command that stops it.
+    #[serde(default)]
+    pub stop: Vec<String>,
 }
 
 /// The kinds of server that can be named.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum NamedKind {
     /// Apache httpd.
@@ -75,6 +84,40 @@ pub struct BuiltInSettings {
 impl Default for BuiltInSettings {
     fn default() -> Self {
         Self { http_port: 80, https_port: 443 }
+    }
+}
+
+/// How a new file begins.
+const HEAD: &str = "# Settings of yandro. Edit this file as you like.\n";
+
+/// The text of the settings with a server in them.
+pub fn with_server(text: &str, server: &NamedServer) -> String {
+    let command = |words: &[String]| (!words.is_empty()).then(|| Value::Texts(words.to_vec()));
+    let text_of = |text: &dyn ToString| Some(Value::Text(text.to_string()));
+    let fields = [
+        ("name", text_of(&server.name)),
+        ("kind", text_of(&server.kind.word())),
+        ("config", text_of(&server.config)),
+        ("program", server.program.as_ref().and_then(|program| text_of(program))),
+        ("test", command(&server.test)),
+        ("reload", command(&server.reload)),
+        ("start", command(&server.start)),
+        ("stop", command(&server.stop)),
+    ];
+    tables::set(text, HEAD, "server", |table| tables::text_of(table, "name") == Some(&server.name), &fields)
+}
+
+/// The text of the settings without the server of this name.
+pub fn without_server(text: &str, name: &str) -> String {
+    tables::remove(text, "server", |table| tables::text_of(table, "name") == Some(name))
+}
+
+impl NamedKind {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Apache => "apache",
+        }
     }
 }
 

@@ -10,6 +10,7 @@ pub(crate) mod map;
 mod prove;
 mod real_names;
 pub(crate) mod serve;
+pub(crate) mod servers;
 pub(crate) mod settle;
 pub(crate) mod sites;
 pub(crate) mod undo;

@@ -64,7 +64,9 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
     match report {
         None => Ok(Proven::NotTried("the built-in server isn't running: start it with `yandro serve`".into())),
         // The server elsewhere may have its part of the work yet to come.
-        Some(report) if is_kept(&report) || site.server == Some(ServerKind::Elsewhere) => Ok(Proven::Seen(Box::new(report))),
+        Some(report) if is_kept(&report) || site.server == Some(ServerKind::Elsewhere) => {
+            Ok(Proven::Seen(Box::new(report)))
+        }
         Some(report) => Err(ProofFailed::Report(Box::new(report))),
     }
 }

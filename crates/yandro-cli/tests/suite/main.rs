@@ -17,6 +17,7 @@ mod demo;
 mod history;
 mod hosts;
 mod kit;
+mod layouts;
 mod namespace;
 mod privilege;
 mod sysroot;

@@ -25,6 +25,9 @@ mount --bind "$1/etc" /etc
 mount --bind "$1/apache2" /etc/apache2
 mount --bind "$1/hosts" /etc/hosts
 mount --bind "$1/log" /var/log/apache2
+mkdir -p "$1/local" "$1/opt"
+mount --bind "$1/local" /usr/local
+mount --bind "$1/opt" /opt
 mount -t tmpfs tmpfs /run
 mkdir -p /run/apache2 /run/lock
 ip link set lo up
@@ -112,6 +115,33 @@ impl Namespace {
             root.to_str().unwrap(),
         ];
         self.run("curl", &[&trust, arguments].concat())
+    }
+
+    /// Puts another Apache httpd in the place of Debian's: the same program under the name that
+    /// others give it, with the files of another layout.
+    pub fn other_apache(&self, program: &str, files: &[(&str, String)]) {
+        fs::remove_file(self.path("apache2/apache2.conf")).unwrap();
+        for (path, text) in files {
+            let path = self.inside(path);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(path, text).unwrap();
+        }
+        let folder = Path::new(program).parent().unwrap();
+        if folder.starts_with("/usr/sbin") {
+            fs::create_dir(self.path("sbin")).unwrap();
+            fs::copy("/usr/sbin/apache2", self.path("sbin/httpd")).unwrap();
+            let sbin = self.path("sbin");
+            self.run("mount", &["--bind", sbin.to_str().unwrap(), "/usr/sbin"]).succeeds();
+        } else {
+            fs::create_dir_all(self.inside(folder.to_str().unwrap())).unwrap();
+            fs::copy("/usr/sbin/apache2", self.inside(program)).unwrap();
+        }
+    }
+
+    /// Where a path of the machine's own `/etc`, `/usr/local` or `/opt` is kept.
+    pub fn inside(&self, path: &str) -> PathBuf {
+        let below = path.strip_prefix("/usr/").unwrap_or(&path[1..]);
+        self.path(below)
     }
 
     /// The hosts file as the machine has it now.

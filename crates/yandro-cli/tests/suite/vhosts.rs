@@ -185,6 +185,33 @@ fn what_is_found_is_what_the_server_reports() {
     assert!(agreed > 200 && refused > 5, "{agreed} {refused}");
 }
 
+/// `yandro vhosts` says what the server itself reports.
+pub fn agrees_with(machine: &Namespace, control: &[&str]) {
+    let arguments = [&control[1..], &["-t", "-D", "DUMP_VHOSTS"]].concat();
+    let dump = machine.run(control[0], &arguments).succeeds().stdout;
+    let found = machine.yandro(&["--json", "vhosts"]).succeeds().stdout;
+    let found: serde_json::Value = serde_json::from_str(&found).unwrap();
+    let mut ours = Reported::new();
+    for at in found["addresses"].as_array().unwrap() {
+        for host in at["virtual-hosts"].as_array().unwrap() {
+            let text = |value: &serde_json::Value| value.as_str().map(str::to_owned);
+            let place = format!("{}:{}", text(&host["file"]).unwrap(), host["line"]);
+            ours.entry(text(&at["address"]).unwrap()).or_default().push((text(&host["name"]), place, None));
+        }
+    }
+    let mut theirs = reported(&dump);
+    for host in theirs.values_mut().flatten() {
+        host.2 = None;
+    }
+    // The server makes a name up for those that have none.
+    for (own, their) in ours.values().flatten().zip(theirs.values_mut().flatten()) {
+        if own.0.is_none() {
+            their.0 = None;
+        }
+    }
+    assert_eq!(ours, theirs, "{dump}");
+}
+
 #[test]
 fn debians_own_and_hand_written_layouts_agree() {
     let Some(machine) = Namespace::new(&[]) else { return };
@@ -200,29 +227,7 @@ fn debians_own_and_hand_written_layouts_agree() {
         "<VirtualHost *:80>\nServerName SALTMARSH.test\n</VirtualHost>\n",
     )
     .unwrap();
-    let dump = machine.run("apache2ctl", &["-t", "-D", "DUMP_VHOSTS"]).succeeds().stdout;
-    let found = machine.yandro(&["--json", "vhosts"]).succeeds().stdout;
-    let found: serde_json::Value = serde_json::from_str(&found).unwrap();
-    let mut ours = Reported::new();
-    for at in found["addresses"].as_array().unwrap() {
-        for host in at["virtual-hosts"].as_array().unwrap() {
-            let text = |value: &serde_json::Value| value.as_str().map(str::to_owned);
-            let place = format!("{}:{}", text(&host["file"]).unwrap(), host["line"]);
-            ours.entry(text(&at["address"]).unwrap()).or_default().push((text(&host["name"]), place, None));
-        }
-    }
-    let mut theirs = reported(&dump);
-    for (_, place, aliases) in theirs.values_mut().flatten() {
-        // Debian's own two have no name.
-        *aliases = None;
-        _ = place;
-    }
-    for (own, their) in ours.values().flatten().zip(theirs.values_mut().flatten()) {
-        if own.0.is_none() {
-            their.0 = None;
-        }
-    }
-    assert_eq!(ours, theirs);
+    agrees_with(&machine, &["apache2ctl"]);
     let text = machine.yandro(&["vhosts"]).succeeds();
     insta::assert_snapshot!(text, @"
     ADDRESS  NAME                  SERVES                     TLS  WHERE                                                           WHOSE

@@ -3,115 +3,30 @@
 //! Comments, order, spelling, line ends and blank lines of everything that is
 //! not changed stay as they are, to the byte.
 
-use std::fmt::Write as _;
-use std::ops::Range;
-
-use toml::Spanned;
-use toml::de::{DeTable, DeValue};
+use toml::de::DeTable;
 
 use super::{Content, DEFAULT_ADDRESS, Https, Listing, Logs, Overrides, Site, Symlinks};
 use crate::name::HostName;
-use crate::source::{self, Splice};
+use crate::tables::{self, Value};
 
 const HEAD: &str = "# Sites that yandro keeps. Edit this file as you like.\n";
 
 /// The text of a site list with `site` in it: changed where it stands, or added
 /// at the end. `text` must be one that [`super::SiteList::parse`] accepts.
 pub fn set_site(text: &str, site: &Site) -> String {
-    let Some(entry) = find(text, &site.name) else {
-        return append(text, site);
-    };
-    let mut splices = Vec::new();
-    let mut added = String::new();
-    for (key, value) in fields(site) {
-        match (entry.value(key), value) {
-            (Some((_, span, old)), Some(new)) if old != Some(new.clone()) => {
-                splices.push(Splice::replace(span, new.to_toml()));
-            }
-            (Some((key_span, span, _)), None) => {
-                splices.push(Splice::remove(whole_lines(text, key_span.start..span.end)));
-            }
-            (None, Some(new)) => _ = write!(added, "{key} = {}{}", new.to_toml(), source::line_end(text.as_bytes())),
-            _ => {}
-        }
-    }
-    if !added.is_empty() {
-        let at = entry.end;
-        if !text[..at].ends_with('\n') {
-            added.insert_str(0, source::line_end(text.as_bytes()));
-            added.truncate(added.trim_end().len());
-        }
-        splices.push(Splice::insert(at, added));
-    }
-    spliced(text, &splices)
+    tables::set(text, HEAD, "site", |table| is_site(table, &site.name), &fields(site))
 }
 
 /// The text of a site list without the site of this name. A comment right above
 /// the site goes with it; one that a blank line sets apart stays, and so does
 /// the head of the file.
 pub fn remove_site(text: &str, name: &HostName) -> String {
-    let Some(entry) = find(text, name) else {
-        return text.to_owned();
-    };
-    let mut start = entry.start;
-    let comments: Vec<source::Line> =
-        source::lines(text.as_bytes()).take_while(|line| line.full.start < entry.start).collect();
-    for line in comments.iter().rev() {
-        if !text[line.text.clone()].trim_start().starts_with('#') {
-            break;
-        }
-        start = line.full.start;
-    }
-    if start == 0 {
-        start = entry.start;
-    }
-    // The blank line that set the site apart from the one above it.
-    if let Some(line) = comments.iter().find(|line| line.full.end == start)
-        && text[line.text.clone()].trim().is_empty()
-    {
-        start = line.full.start;
-    }
-    spliced(text, &[Splice::remove(start..entry.end)])
+    tables::remove(text, "site", |table| is_site(table, name))
 }
 
-/// A value as it stands in the list.
-#[derive(Clone, PartialEq)]
-enum Value {
-    Text(String),
-    Texts(Vec<String>),
-    Numbers(Vec<u16>),
-    Flag(bool),
-}
-
-impl Value {
-    fn to_toml(&self) -> String {
-        match self {
-            Self::Text(text) => quoted(text),
-            Self::Texts(texts) => format!("[{}]", texts.iter().map(|t| quoted(t)).collect::<Vec<_>>().join(", ")),
-            Self::Numbers(numbers) => {
-                format!("[{}]", numbers.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))
-            }
-            Self::Flag(flag) => flag.to_string(),
-        }
-    }
-
-    fn read(value: &DeValue<'_>) -> Option<Self> {
-        match value {
-            DeValue::String(text) => Some(Self::Text(text.to_string())),
-            DeValue::Boolean(flag) => Some(Self::Flag(*flag)),
-            DeValue::Array(items) if items.iter().any(|item| item.get_ref().as_integer().is_some()) => items
-                .iter()
-                .map(|item| item.get_ref().as_integer()?.to_string().parse().ok())
-                .collect::<Option<_>>()
-                .map(Self::Numbers),
-            DeValue::Array(items) => items
-                .iter()
-                .map(|item| item.get_ref().as_str().map(str::to_owned))
-                .collect::<Option<_>>()
-                .map(Self::Texts),
-            _ => None,
-        }
-    }
+fn is_site(table: &DeTable<'_>, name: &HostName) -> bool {
+    let own = tables::text_of(table, "name");
+    own.is_some_and(|text| HostName::parse(text).is_ok_and(|own| own == *name))
 }
 
 /// Every key that yandro knows, with its value for this site.
@@ -148,84 +63,6 @@ fn fields(site: &Site) -> [(&'static str, Option<Value>); 19] {
         ("extra", serving.extra.as_ref().map(|path| text(path))),
         ("logs", (serving.logs != Logs::default()).then(|| text(&serving.logs))),
     ]
-}
-
-fn append(text: &str, site: &Site) -> String {
-    let mut block = String::from("[[site]]\n");
-    for (key, value) in fields(site) {
-        if let Some(value) = value {
-            _ = writeln!(block, "{key} = {}", value.to_toml());
-        }
-    }
-    let separator = match text {
-        "" => format!("{HEAD}\n"),
-        _ if text.ends_with('\n') => "\n".to_owned(),
-        _ => "\n\n".to_owned(),
-    };
-    let added = (separator + &block).replace('\n', source::line_end(text.as_bytes()));
-    format!("{text}{added}")
-}
-
-/// Where one `[[site]]` stands.
-struct Entry<'a> {
-    table: DeTable<'a>,
-    /// The start of the header's line.
-    start: usize,
-    /// The end of the line of its last key.
-    end: usize,
-}
-
-impl Entry<'_> {
-    /// Span of the key, span of the value and the value itself.
-    fn value(&self, key: &str) -> Option<(Range<usize>, Range<usize>, Option<Value>)> {
-        let (name, value) = self.table.iter().find(|(name, _)| name.get_ref() == key)?;
-        Some((name.span(), value.span(), Value::read(value.get_ref())))
-    }
-}
-
-fn find<'a>(text: &'a str, name: &HostName) -> Option<Entry<'a>> {
-    let document = DeTable::parse(text).ok()?.into_inner();
-    let (_, sites) = document.into_iter().find(|(key, _)| key.get_ref() == "site")?;
-    let DeValue::Array(sites) = sites.into_inner() else { return None };
-    sites.into_iter().find_map(|site| {
-        let span = site.span();
-        let DeValue::Table(table) = site.into_inner() else { return None };
-        let is_it = table.iter().any(|(key, value)| {
-            key.get_ref() == "name"
-                && value.get_ref().as_str().is_some_and(|text| HostName::parse(text).is_ok_and(|own| own == *name))
-        });
-        let last = table.values().map(|value| Spanned::span(value).end).fold(span.end, usize::max);
-        is_it.then(|| Entry {
-            table,
-            start: whole_lines(text, span.clone()).start,
-            end: whole_lines(text, span.start..last).end,
-        })
-    })
-}
-
-/// `range` widened to whole lines, the last line's end included.
-fn whole_lines(text: &str, range: Range<usize>) -> Range<usize> {
-    let start = text[..range.start].rfind('\n').map_or(0, |i| i + 1);
-    let end = text[range.end..].find('\n').map_or(text.len(), |i| range.end + i + 1);
-    start..end
-}
-
-fn spliced(text: &str, splices: &[Splice]) -> String {
-    String::from_utf8(source::apply(text.as_bytes(), splices)).expect("splices of UTF-8 at character borders are UTF-8")
-}
-
-/// A TOML basic string (TOML 1.0, "String").
-fn quoted(text: &str) -> String {
-    let mut out = String::from("\"");
-    for c in text.chars() {
-        match c {
-            '"' | '\\' => out.extend(['\\', c]),
-            c if c.is_control() => _ = write!(out, "\\u{:04X}", u32::from(c)),
-            c => out.push(c),
-        }
-    }
-    out.push('"');
-    out
 }
 
 #[cfg(test)]

@@ -4,7 +4,6 @@ use std::fs;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use rustix::process::{Pid, Signal, kill_process};
-use serde::{Deserialize, Serialize};
 use yandro_core::httpd::Layout;
 use yandro_core::httpd::run::Configuration;
 
@@ -13,46 +12,22 @@ use super::{Found, pid_file, start};
 use crate::changes::{BroughtUp, ServerControl};
 use crate::machine::Machine;
 use crate::process::{self, Ran};
-
-/// Commands that a person names in the place of the usual ones: each a program by its absolute
-/// path and its arguments, run without a shell.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(default, deny_unknown_fields, rename_all = "kebab-case")]
-pub struct Commands {
-    /// Judges the configuration.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub test: Vec<String>,
-    /// Has it taken up.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub reload: Vec<String>,
-    /// Starts the server.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub start: Vec<String>,
-    /// Stops it.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub stop: Vec<String>,
-}
-
-impl Commands {
-    /// Whether none is named.
-    pub fn is_empty(&self) -> bool {
-        *self == Self::default()
-    }
-}
+use crate::settings::NamedServer;
 
 /// The control of one Apache httpd of the real machine.
 #[derive(Clone, Debug)]
 pub struct Apache {
     /// The program that takes `-t` and `-k`, with the options that come before.
     control: Vec<String>,
-    commands: Commands,
+    /// The commands that a person named in the place of the usual ones.
+    named: Option<NamedServer>,
     /// Where systemd runs the machine, it starts and stops its services.
     systemd: Option<(Utf8PathBuf, &'static str)>,
     pid_file: Utf8PathBuf,
 }
 
 /// The server's program: the one that a person named, or the first usual one that is there.
-pub(super) fn program(found: &Found) -> Option<Utf8PathBuf> {
+pub fn program(found: &Found) -> Option<Utf8PathBuf> {
     match found.named.as_ref().and_then(|named| named.program.clone()) {
         Some(program) => program.is_file().then_some(program),
         // Beside the configuration of a bundle lies its own server.
@@ -75,7 +50,7 @@ impl Apache {
     /// The control of an Apache httpd of the real machine; `None` if it has no program, and no
     /// commands were named.
     pub fn of(machine: &Machine, found: &Found) -> Option<Self> {
-        let commands = found.named.as_ref().map(|named| named.commands.clone()).unwrap_or_default();
+        let has_commands = found.named.as_ref().is_some_and(|named| !named.reload.is_empty());
         let known = found.layout.known;
         let usual = known.control.filter(|control| Utf8Path::new(control).is_file() && found.named.is_none());
         let control = match (usual, program(found)) {
@@ -85,7 +60,7 @@ impl Apache {
                 let main = found.layout.main.to_string();
                 vec![program.into_string(), "-f".into(), main]
             }
-            (None, None) if !commands.is_empty() => Vec::new(),
+            (None, None) if has_commands => Vec::new(),
             (None, None) => return None,
         };
         let systemctl = Utf8Path::new("/run/systemd/system")
@@ -99,7 +74,7 @@ impl Apache {
             let start = start(machine, found, false).ok()?;
             pid_file(&Configuration::run(&start, &FilesBelow(&machine.places.sysroot)))
         };
-        Some(Self { control, commands, systemd: systemd.map(|own| (own, known.service)), pid_file })
+        Some(Self { control, named: found.named.clone(), systemd: systemd.map(|own| (own, known.service)), pid_file })
     }
 
     /// The control of the Apache httpd that was found in a known layout, whatever anybody's
@@ -127,7 +102,7 @@ impl Apache {
         let own = rustix::process::geteuid();
         match self.running() {
             Some(pid) => !own.is_root() && owner(pid) != Some(own.as_raw()),
-            None => !own.is_root() && self.commands.start.is_empty(),
+            None => !own.is_root() && self.command(|named| &named.start).is_empty(),
         }
     }
 
@@ -137,6 +112,11 @@ impl Apache {
         let ran: Ran =
             process::run(Utf8Path::new(program), &arguments).map_err(|error| format!("{program}: {error}"))?;
         if ran.succeeded { Ok(()) } else { Err(format!("{}: {}", ran.command, ran.words)) }
+    }
+
+    /// A command that a person named; empty if they didn't.
+    fn command(&self, which: impl Fn(&NamedServer) -> &Vec<String>) -> &[String] {
+        self.named.as_ref().map_or(&[], |named| which(named))
     }
 
     /// The named command, or the program's own way.
@@ -161,8 +141,8 @@ impl Apache {
     /// # Errors
     /// The words of the program that failed.
     pub fn start(&self) -> Result<(), String> {
-        let by_systemd = if self.commands.start.is_empty() { self.by_systemd("start") } else { None };
-        by_systemd.unwrap_or_else(|| self.do_it(&self.commands.start, &["-k", "start"]))
+        let by_systemd = if self.command(|named| &named.start).is_empty() { self.by_systemd("start") } else { None };
+        by_systemd.unwrap_or_else(|| self.do_it(self.command(|named| &named.start), &["-k", "start"]))
     }
 
     /// Has it take its configuration up without cutting connections.
@@ -170,8 +150,8 @@ impl Apache {
     /// # Errors
     /// When it doesn't run, and the words of the program that failed.
     pub fn reload(&self) -> Result<(), String> {
-        if !self.commands.reload.is_empty() {
-            return Self::run(&self.commands.reload);
+        if !self.command(|named| &named.reload).is_empty() {
+            return Self::run(self.command(|named| &named.reload));
         }
         let pid = self.running().ok_or("it doesn't run")?;
         // The documented signal of a graceful restart. The configuration was
@@ -180,31 +160,56 @@ impl Apache {
             .map_err(|error| format!("process {} could not be told to reload: {error}", pid.as_raw_nonzero()))
     }
 
+    /// Has it take its configuration up, and waits until processes of the new one are there.
+    ///
+    /// # Errors
+    /// As [`Self::reload`].
+    pub fn reload_and_wait(&self) -> Result<(), String> {
+        let children = |pid: Pid| {
+            let pid = pid.as_raw_nonzero();
+            let text = fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).unwrap_or_default();
+            text.split_whitespace().map(str::to_owned).collect::<Vec<_>>()
+        };
+        let Some(pid) = self.running() else { return self.reload() };
+        let before = children(pid);
+        self.reload()?;
+        for _ in 0..LOOKS {
+            match self.running() {
+                Some(now) if children(now).iter().any(|child| !before.contains(child)) => return Ok(()),
+                _ => std::thread::sleep(PAUSE),
+            }
+        }
+        match self.running() {
+            Some(_) => Ok(()),
+            None => Err("it has ended; its error log says why".into()),
+        }
+    }
+
     /// Stops it, and waits until it is gone.
     ///
     /// # Errors
     /// The words of the program that failed.
     pub fn stop(&self) -> Result<(), String> {
         let Some(pid) = self.running() else { return Ok(()) };
-        let by_systemd = if self.commands.stop.is_empty() { self.by_systemd("stop") } else { None };
-        by_systemd.unwrap_or_else(|| self.do_it(&self.commands.stop, &["-k", "stop"]))?;
-        for _ in 0..STOP_LOOKS {
+        let by_systemd = if self.command(|named| &named.stop).is_empty() { self.by_systemd("stop") } else { None };
+        by_systemd.unwrap_or_else(|| self.do_it(self.command(|named| &named.stop), &["-k", "stop"]))?;
+        for _ in 0..LOOKS {
             if self.running() != Some(pid) {
                 return Ok(());
             }
-            std::thread::sleep(STOP_PAUSE);
+            std::thread::sleep(PAUSE);
         }
         Err(format!("process {} is still there", pid.as_raw_nonzero()))
     }
 }
 
-/// How often, and how long apart, to look whether a server that was told to stop is gone.
-const STOP_LOOKS: u32 = 500;
-const STOP_PAUSE: std::time::Duration = std::time::Duration::from_millis(20);
+/// How often, and how long apart, to look whether a server has done what it was told.
+const LOOKS: u32 = 500;
+const PAUSE: std::time::Duration = std::time::Duration::from_millis(20);
 
 impl ServerControl for Apache {
     fn test(&self) -> Result<(), String> {
-        self.do_it(&self.commands.test, &["-t"]).map_err(|words| {
+        self.do_it(self.command(|named| &named.test), &["-t"]).map_err(|words| {
             // Its own words alone, where they say it all.
             words.split_once(": ").map_or(words.clone(), |(_, own)| own.to_owned())
         })
@@ -212,7 +217,7 @@ impl ServerControl for Apache {
 
     fn bring_up(&self) -> Result<BroughtUp, String> {
         // A named command may know of a server whose process nobody sees.
-        let runs = self.running().is_some() || self.control.is_empty() && self.commands.start.is_empty();
+        let runs = self.running().is_some() || self.control.is_empty() && self.command(|named| &named.start).is_empty();
         if runs {
             return self.reload().map(|()| BroughtUp::Reloaded);
         }

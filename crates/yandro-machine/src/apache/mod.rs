@@ -4,7 +4,8 @@ mod control;
 mod files;
 mod observe;
 
-pub use control::{Apache, Commands};
+pub use control::Apache;
+pub use control::program;
 pub use files::run_through;
 pub use observe::{names, observe};
 

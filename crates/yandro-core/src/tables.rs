@@ -1,0 +1,196 @@
+//! Arrays of tables in TOML files that people edit, too: splices over their own text.
+//!
+//! Comments, order, spelling, line ends and blank lines of everything that is
+//! not changed stay as they are, to the byte.
+
+use std::fmt::Write as _;
+use std::ops::Range;
+
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+use crate::source::{self, Splice};
+
+/// A key and its value; `None` where the key is not to be there.
+pub type Field = (&'static str, Option<Value>);
+
+/// The text with these fields in the table of `array` that `is_it` knows, or in a new one at the
+/// end. `head` begins an empty file. `text` must be TOML.
+pub fn set(text: &str, head: &str, array: &str, is_it: impl Fn(&DeTable<'_>) -> bool, fields: &[Field]) -> String {
+    let Some(entry) = find(text, array, is_it) else {
+        return append(text, head, array, fields);
+    };
+    let mut splices = Vec::new();
+    let mut added = String::new();
+    for (key, value) in fields {
+        match (entry.value(key), value) {
+            (Some((_, span, old)), Some(new)) if old.as_ref() != Some(new) => {
+                splices.push(Splice::replace(span, new.to_toml()));
+            }
+            (Some((key_span, span, _)), None) => {
+                splices.push(Splice::remove(whole_lines(text, key_span.start..span.end)));
+            }
+            (None, Some(new)) => _ = write!(added, "{key} = {}{}", new.to_toml(), source::line_end(text.as_bytes())),
+            _ => {}
+        }
+    }
+    if !added.is_empty() {
+        let at = entry.end;
+        if !text[..at].ends_with('\n') {
+            added.insert_str(0, source::line_end(text.as_bytes()));
+            added.truncate(added.trim_end().len());
+        }
+        splices.push(Splice::insert(at, added));
+    }
+    spliced(text, &splices)
+}
+
+/// The text without the table of `array` that `is_it` knows. A comment right above it goes with
+/// it; one that a blank line sets apart stays, and so does the head of the file.
+pub fn remove(text: &str, array: &str, is_it: impl Fn(&DeTable<'_>) -> bool) -> String {
+    let Some(entry) = find(text, array, is_it) else {
+        return text.to_owned();
+    };
+    let mut start = entry.start;
+    let comments: Vec<source::Line> =
+        source::lines(text.as_bytes()).take_while(|line| line.full.start < entry.start).collect();
+    for line in comments.iter().rev() {
+        if !text[line.text.clone()].trim_start().starts_with('#') {
+            break;
+        }
+        start = line.full.start;
+    }
+    if start == 0 {
+        start = entry.start;
+    }
+    // The blank line that set the site apart from the one above it.
+    if let Some(line) = comments.iter().find(|line| line.full.end == start)
+        && text[line.text.clone()].trim().is_empty()
+    {
+        start = line.full.start;
+    }
+    spliced(text, &[Splice::remove(start..entry.end)])
+}
+
+/// The text value of a key.
+pub fn text_of<'t>(table: &'t DeTable<'_>, key: &str) -> Option<&'t str> {
+    table.iter().find(|(own, _)| own.get_ref() == key)?.1.get_ref().as_str()
+}
+
+/// A value.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Value {
+    /// A string.
+    Text(String),
+    /// An array of strings.
+    Texts(Vec<String>),
+    /// An array of numbers.
+    Numbers(Vec<u16>),
+    /// A truth value.
+    Flag(bool),
+}
+
+impl Value {
+    fn to_toml(&self) -> String {
+        match self {
+            Self::Text(text) => quoted(text),
+            Self::Texts(texts) => format!("[{}]", texts.iter().map(|t| quoted(t)).collect::<Vec<_>>().join(", ")),
+            Self::Numbers(numbers) => {
+                format!("[{}]", numbers.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))
+            }
+            Self::Flag(flag) => flag.to_string(),
+        }
+    }
+
+    fn read(value: &DeValue<'_>) -> Option<Self> {
+        match value {
+            DeValue::String(text) => Some(Self::Text(text.to_string())),
+            DeValue::Boolean(flag) => Some(Self::Flag(*flag)),
+            DeValue::Array(items) if items.iter().any(|item| item.get_ref().as_integer().is_some()) => items
+                .iter()
+                .map(|item| item.get_ref().as_integer()?.to_string().parse().ok())
+                .collect::<Option<_>>()
+                .map(Self::Numbers),
+            DeValue::Array(items) => items
+                .iter()
+                .map(|item| item.get_ref().as_str().map(str::to_owned))
+                .collect::<Option<_>>()
+                .map(Self::Texts),
+            _ => None,
+        }
+    }
+}
+
+fn append(text: &str, head: &str, array: &str, fields: &[Field]) -> String {
+    let mut block = format!("[[{array}]]\n");
+    for (key, value) in fields {
+        if let Some(value) = value {
+            _ = writeln!(block, "{key} = {}", value.to_toml());
+        }
+    }
+    let separator = match text {
+        "" => format!("{head}\n"),
+        _ if text.ends_with('\n') => "\n".to_owned(),
+        _ => "\n\n".to_owned(),
+    };
+    let added = (separator + &block).replace('\n', source::line_end(text.as_bytes()));
+    format!("{text}{added}")
+}
+
+/// Where one table stands.
+struct Entry<'a> {
+    table: DeTable<'a>,
+    /// The start of the header's line.
+    start: usize,
+    /// The end of the line of its last key.
+    end: usize,
+}
+
+impl Entry<'_> {
+    /// Span of the key, span of the value and the value itself.
+    fn value(&self, key: &str) -> Option<(Range<usize>, Range<usize>, Option<Value>)> {
+        let (name, value) = self.table.iter().find(|(name, _)| name.get_ref() == key)?;
+        Some((name.span(), value.span(), Value::read(value.get_ref())))
+    }
+}
+
+fn find<'a>(text: &'a str, array: &str, is_it: impl Fn(&DeTable<'_>) -> bool) -> Option<Entry<'a>> {
+    let document = DeTable::parse(text).ok()?.into_inner();
+    let (_, sites) = document.into_iter().find(|(key, _)| key.get_ref() == array)?;
+    let DeValue::Array(sites) = sites.into_inner() else { return None };
+    sites.into_iter().find_map(|site| {
+        let span = site.span();
+        let DeValue::Table(table) = site.into_inner() else { return None };
+        let last = table.values().map(|value| Spanned::span(value).end).fold(span.end, usize::max);
+        is_it(&table).then(|| Entry {
+            table,
+            start: whole_lines(text, span.clone()).start,
+            end: whole_lines(text, span.start..last).end,
+        })
+    })
+}
+
+/// `range` widened to whole lines, the last line's end included.
+fn whole_lines(text: &str, range: Range<usize>) -> Range<usize> {
+    let start = text[..range.start].rfind('\n').map_or(0, |i| i + 1);
+    let end = text[range.end..].find('\n').map_or(text.len(), |i| range.end + i + 1);
+    start..end
+}
+
+fn spliced(text: &str, splices: &[Splice]) -> String {
+    String::from_utf8(source::apply(text.as_bytes(), splices)).expect("splices of UTF-8 at character borders are UTF-8")
+}
+
+/// A TOML basic string (TOML 1.0, "String").
+fn quoted(text: &str) -> String {
+    let mut out = String::from("\"");
+    for c in text.chars() {
+        match c {
+            '"' | '\\' => out.extend(['\\', c]),
+            c if c.is_control() => _ = write!(out, "\\u{:04X}", u32::from(c)),
+            c => out.push(c),
+        }
+    }
+    out.push('"');
+    out
+}
