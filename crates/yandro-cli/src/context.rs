@@ -141,7 +141,21 @@ impl Context {
             Some(server) => Ok(server),
             None if !self.is_own(address) => Ok(ServerKind::Elsewhere),
             None if apache::find_layout(&self.machine).is_some() => Ok(ServerKind::Apache),
-            None => Err(CommandError::not_made("no web server was found").hint(NO_SERVER)),
+            None => Err(self.no_server()),
+        }
+    }
+
+    /// Why there is no server to map on.
+    fn no_server(&self) -> CommandError {
+        match self.machine.servers.first() {
+            Some(named) => CommandError::not_made(format!(
+                "the server `{}` is named in {}, and its main file {} is not there",
+                named.name,
+                self.machine.places.settings(),
+                named.config
+            ))
+            .hint(format!("bring it back, or take the server out: yandro servers drop {}", named.name)),
+            None => CommandError::not_made("no web server was found").hint(NO_SERVER),
         }
     }
 

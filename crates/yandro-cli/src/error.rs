@@ -206,6 +206,11 @@ pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> Com
             CommandError::not_made(format!("the server refuses the configuration:\n{}", indented(&words)))
                 .hint("mend the file and line that it names, then run the command again")
         }
+        Cause::BrokenBefore(words) => CommandError::not_made(format!(
+            "the server refuses its configuration as it was before yandro changed anything:\n{}",
+            indented(&words)
+        ))
+        .hint("mend the file and line that it names, then run the command again"),
         Cause::BringUp(words) => {
             let error =
                 CommandError::not_made(format!("the server could not be started or reloaded:\n{}", indented(&words)));

@@ -6,6 +6,9 @@ use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::check::Barrier;
+use yandro_core::plan::{Rights, RightsChange};
+
+use crate::files::FileError;
 
 /// A user with all their groups.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -44,31 +47,153 @@ pub(crate) fn user_name(uid: u32) -> String {
 }
 
 /// The first folder on the way to `root` that the user may not enter, or `root` itself if it may
-/// not be read; `None` if nothing stops them.
+/// not be read; `None` if nothing stops them. What isn't there yet stops nobody.
 pub fn first_barrier(root: &Utf8Path, user: &User) -> Option<Barrier> {
-    let real = root.canonicalize_utf8().ok()?;
-    let mut way: Vec<&Utf8Path> = real.ancestors().collect();
-    way.reverse();
-    let (last, folders) = way.split_last()?;
-    let stopped = |path: &Utf8Path, needs: u32| {
-        (rights(path, user)? & needs != needs).then(|| barrier(path, user, needs)).flatten()
+    let (path, needs) = barriers(root, user).into_iter().next()?;
+    barrier(&path, user, needs)
+}
+
+/// The smallest changes that let the user reach and read `root`: for each folder that stops them
+/// an entry for them alone in its access control list, or, where the file system has none, the
+/// right for everybody.
+///
+/// # Errors
+/// When a folder can't be looked at.
+pub fn cures(root: &Utf8Path, user: &User) -> Result<Vec<RightsChange>, FileError> {
+    let cure = |(path, needs): (Utf8PathBuf, u32)| {
+        let before = rights_of(&path)?;
+        let meta = fs::metadata(&path).map_err(FileError::at(&path))?;
+        let after = if meta.uid() == user.uid {
+            Rights { mode: before.mode | needs << 6, list: before.list.clone() }
+        } else if has_lists(&path) {
+            let (list, mode) = with_user(before.list.as_deref(), before.mode, user.uid, needs);
+            Rights { mode, list: Some(list) }
+        } else {
+            Rights { mode: before.mode | needs, list: None }
+        };
+        let who = format!("{}:{}", user.name, word(needs));
+        Ok(RightsChange { path, before, after, who })
     };
-    folders.iter().find_map(|folder| stopped(folder, ENTER)).or_else(|| stopped(last, READ | ENTER))
+    barriers(root, user).into_iter().map(cure).collect()
 }
 
 const READ: u32 = 4;
 const ENTER: u32 = 1;
 
+/// What stops the user on the way, with what they need there.
+fn barriers(root: &Utf8Path, user: &User) -> Vec<(Utf8PathBuf, u32)> {
+    let there = root.ancestors().find(|path| path.exists()).unwrap_or(root);
+    let Ok(real) = there.canonicalize_utf8() else { return Vec::new() };
+    let mut way: Vec<(&Utf8Path, u32)> = real.ancestors().map(|path| (path, ENTER)).collect();
+    if there == root
+        && let Some((_, needs)) = way.first_mut()
+    {
+        *needs = READ | ENTER;
+    }
+    way.reverse();
+    let is_stopped = |(path, needs): &(&Utf8Path, u32)| rights(path, user).is_some_and(|has| has & needs != *needs);
+    way.into_iter().filter(is_stopped).map(|(path, needs)| (path.to_owned(), needs)).collect()
+}
+
+fn word(needs: u32) -> &'static str {
+    if needs == ENTER { "x" } else { "rx" }
+}
+
 fn barrier(path: &Utf8Path, user: &User, needs: u32) -> Option<Barrier> {
     let meta = fs::metadata(path).ok()?;
-    let word = if needs == ENTER { "x" } else { "rx" };
-    let mend = if Utf8Path::new("/usr/bin/setfacl").exists() {
-        format!("setfacl --modify user:{}:{word} {path}", user.name)
+    let word = word(needs);
+    let quoted = if path.as_str().bytes().all(|b| b.is_ascii_alphanumeric() || b"/-._".contains(&b)) {
+        path.to_string()
     } else {
-        format!("chmod o+{word} {path}")
+        format!("'{}'", path.as_str().replace('\'', r"'\''"))
+    };
+    let mend = if Utf8Path::new("/usr/bin/setfacl").exists() {
+        format!("setfacl --modify user:{}:{word} {quoted}", user.name)
+    } else {
+        format!("chmod o+{word} {quoted}")
     };
     let mode = meta.permissions().mode() & 0o7777;
     Some(Barrier { folder: Utf8PathBuf::from(path), user: user.name.clone(), mode, mend })
+}
+
+/// The attribute that Linux keeps an access control list in (acl(5)).
+const LIST: &str = "system.posix_acl_access";
+
+/// Mode and access control list of a file or folder.
+///
+/// # Errors
+/// When it can't be looked at.
+pub(crate) fn rights_of(path: &Utf8Path) -> Result<Rights, FileError> {
+    let meta = fs::metadata(path).map_err(FileError::at(path))?;
+    let mut list = vec![0; 4096];
+    let length = rustix::fs::getxattr(path.as_std_path(), LIST, &mut list);
+    let list = length.ok().and_then(|length| list.get(..length)).map(<[u8]>::to_vec);
+    Ok(Rights { mode: meta.permissions().mode() & 0o7777, list })
+}
+
+/// Gives a file or folder this mode and access control list.
+///
+/// # Errors
+/// When it is not ours to change.
+pub(crate) fn set_rights(path: &Utf8Path, rights: &Rights) -> Result<(), FileError> {
+    let now = rights_of(path)?;
+    let at = |error: rustix::io::Errno| FileError::at(path)(error.into());
+    match &rights.list {
+        Some(list) => {
+            rustix::fs::setxattr(path.as_std_path(), LIST, list, rustix::fs::XattrFlags::empty()).map_err(at)?;
+        }
+        None if now.list.is_some() => rustix::fs::removexattr(path.as_std_path(), LIST).map_err(at)?,
+        None => {}
+    }
+    fs::set_permissions(path, fs::Permissions::from_mode(rights.mode)).map_err(FileError::at(path))
+}
+
+/// Whether the file system keeps access control lists.
+fn has_lists(path: &Utf8Path) -> bool {
+    !matches!(rustix::fs::getxattr(path.as_std_path(), LIST, &mut [0_u8; 0]), Err(rustix::io::Errno::OPNOTSUPP))
+}
+
+/// An access control list in which a user has further rights, and the mode that goes with it.
+fn with_user(list: Option<&[u8]>, mode: u32, uid: u32, needs: u32) -> (Vec<u8>, u32) {
+    let mut entries = list.map_or_else(
+        || vec![(OWNER, mode >> 6 & 7, NOBODY), (GROUP, mode >> 3 & 7, NOBODY), (OTHERS, mode & 7, NOBODY)],
+        |list| entries(list.get(4..).unwrap_or_default()),
+    );
+    let of = |entries: &[(u32, u32, u32)], tag: u32| entries.iter().find(|(own, ..)| *own == tag).map(|entry| entry.1);
+    // What the mask takes away from others it goes on to take away.
+    let mask = of(&entries, MASK).or_else(|| of(&entries, GROUP)).unwrap_or(0);
+    match entries.iter_mut().find(|(tag, _, id)| *tag == USER && *id == uid) {
+        Some((_, rights, _)) => *rights |= needs,
+        None => entries.push((USER, needs, uid)),
+    }
+    entries.retain(|(tag, ..)| *tag != MASK);
+    entries.push((MASK, mask | needs, NOBODY));
+    entries.sort_unstable_by_key(|(tag, _, id)| (*tag, *id));
+    let mut out = 2_u32.to_le_bytes().to_vec();
+    for (tag, rights, id) in entries {
+        let short = |value: u32| u16::try_from(value).unwrap_or_default().to_le_bytes();
+        out.extend(short(tag).into_iter().chain(short(rights)).chain(id.to_le_bytes()));
+    }
+    (out, (mode & !0o070) | (mask | needs) << 3)
+}
+
+/// The tags of entries (acl(5)).
+const OWNER: u32 = 0x01;
+const USER: u32 = 0x02;
+const GROUP: u32 = 0x04;
+const NAMED_GROUP: u32 = 0x08;
+const MASK: u32 = 0x10;
+const OTHERS: u32 = 0x20;
+/// The number of entries that are nobody's in particular.
+const NOBODY: u32 = u32::MAX;
+
+/// Tag, rights and number of each entry.
+fn entries(bytes: &[u8]) -> Vec<(u32, u32, u32)> {
+    let of = |entry: &[u8]| {
+        let short = |at: usize| u32::from(u16::from_le_bytes([entry[at], entry[at + 1]]));
+        (short(0), short(2), u32::from_le_bytes([entry[4], entry[5], entry[6], entry[7]]))
+    };
+    bytes.chunks_exact(8).map(of).collect()
 }
 
 /// What the user may do with a file: bits as in a mode, for reading, writing and entering.
@@ -81,10 +206,9 @@ fn rights(path: &Utf8Path, user: &User) -> Option<u32> {
     if meta.uid() == user.uid {
         return Some(mode >> 6 & 7);
     }
-    let mut list = vec![0; 4096];
     // What Linux calls a list of version 2: a header of four bytes, then entries of eight.
-    if let Ok(length) = rustix::fs::getxattr(path.as_std_path(), "system.posix_acl_access", &mut list)
-        && let Some(entries) = list.get(4..length)
+    if let Some(list) = rights_of(path).ok()?.list
+        && let Some(entries) = list.get(4..)
     {
         return Some(rights_by_list(entries, meta.gid(), user));
     }
@@ -92,25 +216,21 @@ fn rights(path: &Utf8Path, user: &User) -> Option<u32> {
 }
 
 /// acl(5), "access check algorithm".
-fn rights_by_list(entries: &[u8], owning_group: u32, user: &User) -> u32 {
-    let of = |entry: &[u8]| {
-        let short = |at: usize| u32::from(u16::from_le_bytes([entry[at], entry[at + 1]]));
-        (short(0), short(2), u32::from_le_bytes([entry[4], entry[5], entry[6], entry[7]]))
-    };
-    let entries: Vec<(u32, u32, u32)> = entries.chunks_exact(8).map(of).collect();
-    let mask = entries.iter().find(|(tag, ..)| *tag == 0x10).map_or(7, |(_, rights, _)| *rights);
-    if let Some((_, rights, _)) = entries.iter().find(|(tag, _, id)| *tag == 0x02 && *id == user.uid) {
+fn rights_by_list(list: &[u8], owning_group: u32, user: &User) -> u32 {
+    let entries = entries(list);
+    let mask = entries.iter().find(|(tag, ..)| *tag == MASK).map_or(7, |(_, rights, _)| *rights);
+    if let Some((_, rights, _)) = entries.iter().find(|(tag, _, id)| *tag == USER && *id == user.uid) {
         return rights & mask;
     }
-    let groups = entries.iter().filter(|(tag, _, id)| match tag {
-        0x04 => user.groups.contains(&owning_group),
-        0x08 => user.groups.contains(id),
+    let groups = entries.iter().filter(|(tag, _, id)| match *tag {
+        GROUP => user.groups.contains(&owning_group),
+        NAMED_GROUP => user.groups.contains(id),
         _ => false,
     });
     let granted: Vec<u32> = groups.map(|(_, rights, _)| rights & mask).collect();
     match granted.iter().copied().reduce(|a, b| a | b) {
         Some(rights) => rights,
-        None => entries.iter().find(|(tag, ..)| *tag == 0x20).map_or(0, |(_, rights, _)| *rights),
+        None => entries.iter().find(|(tag, ..)| *tag == OTHERS).map_or(0, |(_, rights, _)| *rights),
     }
 }
 
@@ -135,6 +255,25 @@ mod tests {
         set(&root.join("crew"), 0o750);
         let barrier = first_barrier(&inner, &user).unwrap();
         assert_eq!((barrier.folder, barrier.mode), (root.join("crew"), 0o750));
+        // Two are in the way; the cure lets this user through, and no other.
+        set(&inner, 0o700);
+        let cures = cures(&inner, &user).unwrap();
+        assert_eq!(cures.len(), 2);
+        for cure in &cures {
+            set_rights(&cure.path, &cure.after).unwrap();
+            assert_eq!(rights_of(&cure.path).unwrap(), cure.after);
+        }
+        assert_eq!(first_barrier(&inner, &user), None);
+        let other = User { name: "other".into(), uid: user.uid - 1, groups: BTreeSet::new() };
+        assert!(first_barrier(&inner, &other).is_some());
+        // A project that is yet to be made is stopped by what is above it.
+        assert_eq!(first_barrier(&inner.join("new/public"), &user), None);
+        assert!(first_barrier(&inner.join("new/public"), &other).is_some());
+        for cure in cures {
+            set_rights(&cure.path, &cure.before).unwrap();
+            assert_eq!(rights_of(&cure.path).unwrap(), cure.before);
+        }
+        assert!(first_barrier(&inner, &user).is_some());
     }
 
     #[test]

@@ -112,7 +112,7 @@ fn add(context: &Context, args: &ServerAddArgs, ui: &mut Ui) -> Result<Status, C
         let settings = context.machine.places.settings();
         let before = files::read_if_there(&settings)?;
         let text = String::from_utf8_lossy(before.as_deref().unwrap_or_default()).into_owned();
-        settings_change(context, before, with_server(&text, &server))
+        Ok(settings_change(context, before, with_server(&text, &server)))
     };
     let Some(_) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
     if ui.json {
@@ -136,7 +136,7 @@ fn drop(context: &Context, name: &str, ui: &mut Ui) -> Result<Status, CommandErr
         no_sites(context, "they would be left on a server that yandro knows no more")?;
         let before = files::read_if_there(&context.machine.places.settings())?;
         let text = String::from_utf8_lossy(before.as_deref().unwrap_or_default()).into_owned();
-        settings_change(context, before, without_server(&text, name))
+        Ok(settings_change(context, before, without_server(&text, name)))
     };
     let Some(_) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
     if ui.json {
@@ -147,12 +147,12 @@ fn drop(context: &Context, name: &str, ui: &mut Ui) -> Result<Status, CommandErr
     Ok(Status::Well)
 }
 
-fn settings_change(context: &Context, before: Option<Vec<u8>>, after: String) -> Result<Planned<()>, CommandError> {
+fn settings_change(context: &Context, before: Option<Vec<u8>>, after: String) -> Planned<()> {
     let places = &context.machine.places;
     let mut set = ChangeSet::default();
     set.steps.push(Step::Folder { path: places.config.clone(), access: Access::Private });
     set.file(places.settings(), before, Some(after.into_bytes()), Access::Private);
-    Ok(Planned { set, starts: false, about: () })
+    Planned { set, starts: false, about: () }
 }
 
 /// Sites stay where they are: which server is Apache httpd may change only while none is on it.

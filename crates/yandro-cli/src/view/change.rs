@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 use serde_json::json;
 use yandro_core::httpd::OTHERS;
 use yandro_core::pki::{Facts, date};
-use yandro_core::plan::{ChangeSet, FileChange, Places, Step, unified_diff};
+use yandro_core::plan::{Access, ChangeSet, FileChange, Places, RightsChange, Step, unified_diff};
 use yandro_core::site::ServerKind;
 use yandro_core::system::TrustStore;
 use yandro_machine::changes::BroughtUp;
@@ -36,6 +36,10 @@ pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
                 };
                 ui.print(&text);
             }
+            Step::EmptyFolder { path } => {
+                ui.print(&format!("{STRONG}folder{STRONG:#} {BAD}-{path}{BAD:#} (if it is empty)"));
+            }
+            Step::Rights(change) => ui.print(&format!("{STRONG}rights{STRONG:#} {}", rights(change))),
         }
     }
     if let Some(server) = set.server {
@@ -56,6 +60,11 @@ pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
 fn step_json(step: &Step) -> serde_json::Value {
     match step {
         Step::Folder { path, .. } => json!({ "kind": "folder", "path": path }),
+        Step::EmptyFolder { path } => json!({ "kind": "empty-folder", "path": path, "change": "removed" }),
+        Step::Rights(change) => json!({
+            "kind": "rights", "path": change.path, "who": change.who,
+            "before": format!("{:04o}", change.before.mode), "after": format!("{:04o}", change.after.mode),
+        }),
         Step::File(change) => {
             let kind = kind_of(change.before.is_some(), change.after.is_some());
             json!({ "kind": "file", "path": change.path, "change": kind, "diff": unified_diff(change) })
@@ -97,7 +106,11 @@ pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, St
     let mut verbs: Vec<(&'static str, String)> = Vec::new();
     for step in &set.steps {
         match step {
-            Step::Folder { .. } => {}
+            Step::Folder { path, access: Access::Project } => {
+                verbs.push(("folder", format!("made {}", places.inside(path))));
+            }
+            Step::Folder { .. } | Step::EmptyFolder { .. } => {}
+            Step::Rights(change) => verbs.push(("permissions", rights(change))),
             Step::Link(change)
                 if change.path.parent().is_some_and(|folder| folder.file_name() == Some("mods-enabled")) =>
             {
@@ -136,6 +149,14 @@ pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, St
     lines
 }
 
+/// What a change of rights means.
+fn rights(change: &RightsChange) -> String {
+    if change.after.list == change.before.list {
+        return format!("{}: mode {:04o}, was {:04o}", change.path, change.after.mode, change.before.mode);
+    }
+    format!("{}: {} on its access control list", change.path, change.who)
+}
+
 /// What happened to a file: a certificate by its end, any other by its path.
 fn told(change: &FileChange, places: &Places) -> String {
     let kind = kind_of(change.before.is_some(), change.after.is_some());
@@ -153,7 +174,9 @@ fn told(change: &FileChange, places: &Places) -> String {
 /// What a file is to the person; `None` for one that goes with another.
 fn subject(change: &FileChange, places: &Places) -> Option<&'static str> {
     let path = &change.path;
-    if TrustStore::of_file(&places.inside(path)).is_some() {
+    if change.access == Access::Project {
+        Some("starter page")
+    } else if TrustStore::of_file(&places.inside(path)).is_some() {
         Some("trust store")
     } else if path.as_str().contains(OTHERS) {
         (path.extension() == Some("conf")).then_some("other names")

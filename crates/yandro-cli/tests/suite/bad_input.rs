@@ -105,8 +105,8 @@ fn somebody_elses_virtual_host_is_not_covered_up() {
         "# mine\n<VirtualHost *:80>\nServerName Saltmarsh.test:80\n</VirtualHost>\n",
     );
     insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]), @"
-    error: /etc/apache2/sites-enabled/ferries.conf:2: a virtual host that yandro did not write already answers to `saltmarsh.test`
-    to mend it: take that virtual host away, or its file out of use: /etc/apache2/sites-enabled/ferries.conf
+    error: $ROOT/etc/apache2/sites-enabled/ferries.conf:2: a virtual host that yandro did not write already answers to `saltmarsh.test`
+    to mend it: take that virtual host away, or its file out of use: $ROOT/etc/apache2/sites-enabled/ferries.conf
     [status 3]
     ");
 }

@@ -20,5 +20,7 @@ mod kit;
 mod layouts;
 mod namespace;
 mod privilege;
+mod servers;
+mod serving;
 mod sysroot;
 mod vhosts;

@@ -25,7 +25,7 @@ mount --bind "$1/etc" /etc
 mount --bind "$1/apache2" /etc/apache2
 mount --bind "$1/hosts" /etc/hosts
 mount --bind "$1/log" /var/log/apache2
-mkdir -p "$1/local" "$1/opt"
+mkdir -p "$1/local/share/ca-certificates" "$1/opt"
 mount --bind "$1/local" /usr/local
 mount --bind "$1/opt" /opt
 mount -t tmpfs tmpfs /run

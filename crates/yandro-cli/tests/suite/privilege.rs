@@ -105,13 +105,17 @@ fn a_failure_after_the_privileged_steps_puts_them_back() {
     user.yandro(&["map", "depot.saltmarsh.test", "./saltmarsh"]).succeeds();
     fs::create_dir(user.machine.path("home/crew")).unwrap();
     chown(user.machine.path("home/crew"), Some(NOBODY), Some(NOBODY)).unwrap();
-    fs::set_permissions(user.machine.path("home/crew"), fs::Permissions::from_mode(0o700)).unwrap();
+    fs::write(user.machine.path("home/crew/.htaccess"), "Require all denied\n").unwrap();
     let before = user.system();
     let ran = user.yandro(&["map", "crew.saltmarsh.test", "./home/crew"]);
-    // Apache runs as www-data and may not enter.
     assert_eq!(ran.status, 3, "{ran}");
-    assert!(ran.stderr.contains("the server's user `www-data` may not enter $ROOT/home/crew"), "{ran}");
+    assert!(ran.stderr.contains("`crew.saltmarsh.test` could not be proven"), "{ran}");
     assert_eq!(user.system(), before);
+    // The person's own folder is theirs to open, and needs no root for that.
+    fs::remove_file(user.machine.path("home/crew/.htaccess")).unwrap();
+    fs::set_permissions(user.machine.path("home/crew"), fs::Permissions::from_mode(0o700)).unwrap();
+    let ran = user.yandro(&["map", "crew.saltmarsh.test", "./home/crew", "--fix-permissions"]).succeeds();
+    assert!(!ran.stderr.contains("write $ROOT/home/crew\n"), "{ran}");
 }
 
 #[test]

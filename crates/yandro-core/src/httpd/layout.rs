@@ -50,7 +50,7 @@ pub struct KnownLinks {
 
 /// What a layout has that is named by its main file alone, and where the others begin.
 const PLAIN: KnownLayout = KnownLayout {
-    title: "named by its main file",
+    title: "named",
     main: "",
     sign: "",
     sites: "",

@@ -55,6 +55,35 @@ pub enum Step {
     File(FileChange),
     /// A symbolic link that is made, changed or removed.
     Link(LinkChange),
+    /// Who may enter and read something that exists changes.
+    Rights(RightsChange),
+    /// A folder that goes if nothing is left in it.
+    EmptyFolder {
+        /// The folder.
+        path: Utf8PathBuf,
+    },
+}
+
+/// Who may do what with a file or folder, before and after.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RightsChange {
+    /// The file or folder.
+    pub path: Utf8PathBuf,
+    /// As it is.
+    pub before: Rights,
+    /// As it is to be.
+    pub after: Rights,
+    /// Who gets them, for people to read.
+    pub who: String,
+}
+
+/// Mode and access control list of a file or folder.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Rights {
+    /// The permission bits.
+    pub mode: u32,
+    /// Its access control list in the form in which the system keeps it; `None` without one.
+    pub list: Option<Vec<u8>>,
 }
 
 /// A file's content before and after; `None` where there is no file.
@@ -99,17 +128,19 @@ pub enum Access {
     Private,
     /// The owner alone, and the content is shown and recorded nowhere.
     Secret,
+    /// Everyone, and it is the person's own project: theirs, and its folder's group's.
+    Project,
 }
 
 impl Access {
     /// The mode of a new file.
     pub fn file_mode(self) -> u32 {
-        if self == Self::Public { 0o644 } else { 0o600 }
+        if matches!(self, Self::Public | Self::Project) { 0o644 } else { 0o600 }
     }
 
     /// The mode of a new folder.
     pub fn folder_mode(self) -> u32 {
-        if self == Self::Public { 0o755 } else { 0o700 }
+        if matches!(self, Self::Public | Self::Project) { 0o755 } else { 0o700 }
     }
 }
 
@@ -117,9 +148,10 @@ impl Step {
     /// The path that the step changes.
     pub fn path(&self) -> &Utf8Path {
         match self {
-            Self::Folder { path, .. } => path,
+            Self::Folder { path, .. } | Self::EmptyFolder { path } => path,
             Self::File(change) => &change.path,
             Self::Link(change) => &change.path,
+            Self::Rights(change) => &change.path,
         }
     }
 }
@@ -148,7 +180,8 @@ impl ChangeSet {
 
     /// Whether there is nothing to do.
     pub fn is_empty(&self) -> bool {
-        self.steps.iter().all(|step| matches!(step, Step::Folder { .. })) && self.server.is_none()
+        self.steps.iter().all(|step| matches!(step, Step::Folder { .. } | Step::EmptyFolder { .. }))
+            && self.server.is_none()
     }
 
     /// Has the caches that run forget their answers, if the hosts file changes.

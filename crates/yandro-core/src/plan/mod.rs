@@ -13,7 +13,7 @@ mod settle;
 mod site;
 mod undo;
 
-pub use change::{Access, ChangeSet, Content, FileChange, LinkChange, SiteChange, Step};
+pub use change::{Access, ChangeSet, Content, FileChange, LinkChange, Rights, RightsChange, SiteChange, Step};
 pub use diff::unified_diff;
 pub use observed::{AuthorityFiles, Fresh, Observed, ObservedApache, Places};
 pub use settle::{Settlement, settle};

@@ -147,7 +147,7 @@ impl Disk {
     fn carry_out(&mut self, set: &ChangeSet) {
         for step in &set.steps {
             match step {
-                Step::Folder { .. } => {}
+                Step::Folder { .. } | Step::EmptyFolder { .. } | Step::Rights(_) => {}
                 Step::File(change) => {
                     assert_eq!(self.files.get(&change.path), change.before.as_deref(), "{}", change.path);
                     match &change.after {
@@ -381,6 +381,6 @@ fn inverse(step: &Step) -> DoneStep {
         }
         Step::File(change) => DoneStep::Untouched(Step::File(change.clone().inverse())),
         Step::Link(change) => DoneStep::Untouched(Step::Link(change.clone().inverse())),
-        folder @ Step::Folder { .. } => DoneStep::Untouched(folder.clone()),
+        other => DoneStep::Untouched(other.clone()),
     }
 }

@@ -6,7 +6,7 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use super::change::{ChangeSet, FileChange, LinkChange, SiteChange, Step};
+use super::change::{ChangeSet, FileChange, LinkChange, RightsChange, SiteChange, Step};
 use super::observed::{Fresh, Observed};
 use super::site::{PlanError, map_site, unmap_sites};
 use crate::httpd::OTHERS;
@@ -120,6 +120,12 @@ pub fn undo(
             || configuration.iter().any(|own| own == path)
             || path.parent().is_some_and(|folder| folder.file_name() == Some("mods-enabled"));
         let is_needed = is_others && !is_last && !rest.sites.is_empty();
+        if let Step::Folder { path, .. } = inverse
+            && !path.starts_with(&places.data)
+            && !path.starts_with(&places.config)
+        {
+            set.steps.push(Step::EmptyFolder { path: path.clone() });
+        }
         if is_remade(inverse) || is_needed || matches!(inverse, Step::Folder { .. }) {
             continue;
         }
@@ -166,6 +172,13 @@ impl FileChange {
     /// The change the other way round.
     pub fn inverse(self) -> Self {
         Self { path: self.path, before: self.after, after: self.before, access: self.access }
+    }
+}
+
+impl RightsChange {
+    /// The change the other way round.
+    pub fn inverse(self) -> Self {
+        Self { before: self.after, after: self.before, ..self }
     }
 }
 

@@ -58,9 +58,11 @@ pub fn find_all(machine: &Machine) -> Vec<Found> {
     found
 }
 
-/// The Apache httpd that sites are mapped on.
+/// The Apache httpd that sites are mapped on. Where the first that a person named is gone, there is
+/// none: its sites must not end up on another.
 pub fn find(machine: &Machine) -> Option<Found> {
-    find_all(machine).into_iter().next()
+    let first = machine.servers.first().map(|server| &server.name);
+    find_all(machine).into_iter().next().filter(|found| first.is_none_or(|first| *first == found.name))
 }
 
 /// The layout of that.
@@ -132,7 +134,8 @@ pub fn displaced(machine: &Machine) -> Vec<(Place, String)> {
 
 /// Whom the server runs as, by its configuration.
 pub fn server_user(machine: &Machine) -> Option<User> {
-    let configuration = configuration(machine, &find(machine)?).ok()?;
+    let start = start(machine, &find(machine)?, false).ok()?;
+    let configuration = Configuration::run(&start, &FilesBelow(&machine.places.sysroot));
     let name = configuration.main_server("User").last()?.arguments.first()?.clone();
     User::of_name(&name)
 }

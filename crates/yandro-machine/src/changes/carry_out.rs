@@ -2,7 +2,7 @@
 
 use std::fs;
 use std::io::Write as _;
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::os::unix::fs::{DirBuilderExt as _, MetadataExt as _, OpenOptionsExt as _, PermissionsExt as _};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::{Access, ChangeSet, FileChange, Step};
@@ -15,6 +15,7 @@ use super::put_back::{PutBackError, put_back};
 use super::record::{self, Record, RecordedFile, RecordedStep};
 use crate::files::{self, Attributes, FileError};
 use crate::machine::Machine;
+use crate::permissions;
 
 /// A server's own test of its configuration, and its reload.
 pub trait ServerControl {
@@ -83,6 +84,8 @@ pub enum Cause<E> {
     File(FileError),
     /// The server refused its configuration, in its own words.
     Test(String),
+    /// It refused it before anything was changed, too.
+    BrokenBefore(String),
     /// The server was not reloaded or started, in its own words.
     BringUp(String),
     /// The trust store was not brought up to date, in the program's own words.
@@ -120,6 +123,10 @@ pub fn carry_out<E>(
     let forbidden = forbidden(set);
     let server = server.filter(|_| set.server.is_some());
     let needs_root = server.is_some_and(ServerControl::needs_root);
+    let others = others_rights(set);
+    if !others.is_empty() {
+        return Err(CarryOutError::NotPermitted { paths: others, server: false });
+    }
     if (!forbidden.is_empty() || needs_root) && !hands.prepare(&forbidden, needs_root) {
         return Err(CarryOutError::NotPermitted { paths: forbidden, server: needs_root });
     }
@@ -155,6 +162,12 @@ pub fn carry_out<E>(
         }
         Err(cause) => {
             let put_back = put_back(machine, &hands, &record, server.filter(|_| brought_up.is_some()));
+            // Whose fault it is shows when all is as it was.
+            let again = server.filter(|_| put_back.is_ok() && matches!(cause, Cause::Test(_)));
+            let cause = match again.map(ServerControl::test) {
+                Some(Err(words)) => Cause::BrokenBefore(words),
+                _ => cause,
+            };
             Err(CarryOutError::Failed { cause, put_back })
         }
     }
@@ -164,6 +177,9 @@ pub fn carry_out<E>(
 fn forbidden(set: &ChangeSet) -> Vec<Utf8PathBuf> {
     let mut found: Vec<Utf8PathBuf> = Vec::new();
     for step in &set.steps {
+        if let Step::EmptyFolder { .. } | Step::Rights(_) = step {
+            continue;
+        }
         let path = files::follow(step.path()).unwrap_or_else(|_| step.path().to_owned());
         // A file in a folder that may not be written can still be written in place.
         let in_place =
@@ -175,10 +191,19 @@ fn forbidden(set: &ChangeSet) -> Vec<Utf8PathBuf> {
     found
 }
 
+/// The files and folders whose rights change and are not this user's to change.
+fn others_rights(set: &ChangeSet) -> Vec<Utf8PathBuf> {
+    let own = rustix::process::geteuid();
+    let is_others = |path: &Utf8Path| !own.is_root() && path.metadata().is_ok_and(|meta| meta.uid() != own.as_raw());
+    let rights = set.steps.iter().filter(|step| matches!(step, Step::Rights(_)));
+    rights.map(Step::path).filter(|path| is_others(path)).map(Utf8Path::to_owned).collect()
+}
+
 /// Whether a path is still as it was when the change set was planned.
 fn is_as_observed(step: &Step) -> bool {
     match step {
-        Step::Folder { .. } => true,
+        Step::Folder { .. } | Step::EmptyFolder { .. } => true,
+        Step::Rights(change) => permissions::rights_of(&change.path).is_ok_and(|now| now == change.before),
         Step::File(change) => files::holds(&change.path, change.before.as_deref().map(Vec::as_slice)),
         Step::Link(change) => files::read_link_if_there(&change.path).is_ok_and(|now| now == change.before),
     }
@@ -198,6 +223,9 @@ fn do_steps(machine: &Machine, hands: &Hands<'_>, record: &Record, set: &ChangeS
                 record.keep_whole(machine, number, change.before.as_deref().map_or(&[], Vec::as_slice))
             })?,
             Step::Link(change) => hands.set_link(&change.path, change.after.as_deref(), record.tag())?,
+            Step::Rights(change) => permissions::set_rights(&change.path, &change.after)?,
+            // What somebody has put into it keeps it.
+            Step::EmptyFolder { path } => _ = fs::remove_dir(path),
             Step::Folder { .. } => {}
         }
     }
@@ -209,7 +237,11 @@ fn make_folder(machine: &Machine, path: &Utf8Path, access: Access) -> Result<(),
         Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists => return Err(FileError::at(path)(error)),
         _ => {}
     }
-    machine.give_to_keeper(path)?;
+    if access == Access::Project {
+        machine.give_project(path)?;
+    } else {
+        machine.give_to_keeper(path)?;
+    }
     files::sync_folder_of(path)
 }
 
@@ -280,8 +312,12 @@ impl Machine {
     /// Mode and owner of a file that is new.
     fn attributes_of_new(&self, path: &Utf8Path, access: Access) -> Attributes {
         let own = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
-        let (uid, gid) = self.keeper.filter(|_| self.is_keepers(path)).unwrap_or(own);
-        Attributes { mode: access.file_mode(), uid, gid, extended: Vec::new() }
+        let is_persons = access == Access::Project || self.is_keepers(path);
+        let (uid, gid) = self.keeper.filter(|_| is_persons).unwrap_or(own);
+        let shared = Self::shared_group(path).filter(|_| access == Access::Project);
+        // In a folder of a group's the group may do with it what it may do with the folder.
+        let (gid, bits) = shared.map_or((gid, 0), |(gid, mode)| (gid, mode & 0o060));
+        Attributes { mode: access.file_mode() | bits, uid, gid, extended: Vec::new() }
     }
 
     /// Makes a folder of the user's own, and those above it that aren't there, for its owner alone.
@@ -316,6 +352,27 @@ impl Machine {
             }
             _ => Ok(()),
         }
+    }
+
+    /// Group and mode of the folder that something is in, if what is made there is that group's.
+    fn shared_group(path: &Utf8Path) -> Option<(u32, u32)> {
+        let meta = path.parent()?.metadata().ok()?;
+        (meta.mode() & 0o2000 != 0).then(|| (meta.gid(), meta.mode()))
+    }
+
+    /// Gives a new folder of a project to the person, and what its own folder hands down.
+    pub(super) fn give_project(&self, path: &Utf8Path) -> Result<(), FileError> {
+        let shared = Self::shared_group(path);
+        if let Some((uid, gid)) = self.keeper {
+            let gid = shared.map_or(gid, |(gid, _)| gid);
+            std::os::unix::fs::lchown(path, Some(uid), Some(gid)).map_err(FileError::at(path))?;
+        }
+        if let Some((_, mode)) = shared {
+            let own = path.metadata().map_err(FileError::at(path))?.permissions().mode();
+            let mode = (own & 0o7777) | (mode & 0o2070);
+            fs::set_permissions(path, fs::Permissions::from_mode(mode)).map_err(FileError::at(path))?;
+        }
+        Ok(())
     }
 
     pub(super) fn is_keepers(&self, path: &Utf8Path) -> bool {

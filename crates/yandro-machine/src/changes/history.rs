@@ -6,6 +6,7 @@ use yandro_core::plan::{Access, DoneStep, FileChange, LinkChange, SiteChange, St
 use super::record::{self, Record, RecordedFile, RecordedStep};
 use crate::files::{self, FileError};
 use crate::machine::Machine;
+use crate::permissions;
 
 /// One change set of the history.
 #[derive(Clone, Debug)]
@@ -82,6 +83,14 @@ fn done_step(record: &Record, step: &RecordedStep) -> Result<DoneStep, FileError
             }
         }
         RecordedStep::File(file) => done_file(record, file)?,
+        RecordedStep::EmptyFolder { path, .. } => DoneStep::Edited { path: path.clone(), made: None },
+        RecordedStep::Rights(change) => {
+            if permissions::rights_of(&change.path).is_ok_and(|now| now == change.after) {
+                DoneStep::Untouched(Step::Rights(change.clone().inverse()))
+            } else {
+                DoneStep::Edited { path: change.path.clone(), made: None }
+            }
+        }
     })
 }
 
@@ -142,7 +151,8 @@ impl RecordedStep {
     /// The path that the step changed.
     pub(super) fn path(&self) -> &Utf8Path {
         match self {
-            Self::Folder { path, .. } | Self::Link { path, .. } => path,
+            Self::Folder { path, .. } | Self::Link { path, .. } | Self::EmptyFolder { path, .. } => path,
+            Self::Rights(change) => &change.path,
             Self::File(file) => &file.path,
         }
     }

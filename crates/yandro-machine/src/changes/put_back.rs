@@ -1,6 +1,7 @@
 //! Putting a change set back, after a failure or after the process was ended.
 
 use std::fs;
+use std::os::unix::fs::DirBuilderExt as _;
 
 use camino::Utf8PathBuf;
 use yandro_core::plan::Access;
@@ -11,6 +12,7 @@ use super::lock::Lock;
 use super::record::{self, Record, RecordedFile, RecordedStep};
 use crate::files::{self, FileError};
 use crate::machine::Machine;
+use crate::permissions;
 
 /// What could not be put back.
 #[derive(Debug, thiserror::Error)]
@@ -53,6 +55,16 @@ pub(super) fn put_back(
         match step {
             // A folder that somebody put something into stays.
             RecordedStep::Folder { path, .. } => _ = fs::remove_dir(path),
+            RecordedStep::EmptyFolder { path, mode: Some(mode) } if !path.exists() => {
+                fs::DirBuilder::new().mode(*mode).create(path).map_err(FileError::at(path))?;
+                machine.give_project(path)?;
+            }
+            RecordedStep::EmptyFolder { .. } => {}
+            RecordedStep::Rights(change) => {
+                if permissions::rights_of(&change.path).is_ok_and(|now| now == change.after) {
+                    permissions::set_rights(&change.path, &change.before)?;
+                }
+            }
             RecordedStep::Link { path, before, after } => {
                 hands.remove_left(&files::temporary(path, record.tag()));
                 let now = files::read_link_if_there(path)?;

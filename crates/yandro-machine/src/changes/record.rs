@@ -7,10 +7,11 @@
 
 use std::fs;
 use std::io;
+use std::os::unix::fs::PermissionsExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
-use yandro_core::plan::{Access, ChangeSet, FileChange, SiteChange, Step};
+use yandro_core::plan::{Access, ChangeSet, FileChange, RightsChange, SiteChange, Step};
 use yandro_core::site::{ServerKind, Site, SiteList, set_site};
 use yandro_core::source::common_ends;
 use yandro_core::system::{Cache, TrustStore};
@@ -62,6 +63,10 @@ pub(crate) enum RecordedStep {
     File(RecordedFile),
     /// A link.
     Link { path: Utf8PathBuf, before: Option<Utf8PathBuf>, after: Option<Utf8PathBuf> },
+    /// The rights of something.
+    Rights(RightsChange),
+    /// A folder that goes if it is empty, with its own rights.
+    EmptyFolder { path: Utf8PathBuf, mode: Option<u32> },
 }
 
 /// A file before and after. Only what differs is kept, between what both begin and end
@@ -106,6 +111,11 @@ impl Record {
             match step {
                 Step::Folder { path, access } => record.missing_folders(path, *access),
                 Step::File(change) => record.add_file(change)?,
+                Step::Rights(change) => record.steps.push(RecordedStep::Rights(change.clone())),
+                Step::EmptyFolder { path } => {
+                    let mode = path.metadata().ok().map(|meta| meta.permissions().mode() & 0o7777);
+                    record.steps.push(RecordedStep::EmptyFolder { path: path.clone(), mode });
+                }
                 Step::Link(change) => record.steps.push(RecordedStep::Link {
                     path: change.path.clone(),
                     before: change.before.clone(),
@@ -168,7 +178,8 @@ impl Record {
 
     /// The content of a file that the change set made; none of one that it changed, nor of a secret.
     pub(crate) fn made_content(&self, file: &RecordedFile) -> Option<&[u8]> {
-        let is_made = file.before.is_none() && file.access != Access::Secret;
+        // What a person makes of a page in their own project is theirs.
+        let is_made = file.before.is_none() && !matches!(file.access, Access::Secret | Access::Project);
         self.contents.get(file.new.clone()).filter(|_| is_made)
     }
 

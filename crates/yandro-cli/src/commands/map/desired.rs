@@ -5,6 +5,7 @@ use yandro_core::name::HostName;
 use yandro_core::site::{Content, DEFAULT_ADDRESS, Https, ServerKind, Site, SiteList, Upstream};
 use yandro_machine::observe;
 
+use super::folder::can_be_made;
 use super::serving::serving;
 use crate::args::MapArgs;
 use crate::context::Context;
@@ -63,7 +64,10 @@ fn content(context: &Context, args: &MapArgs, before: Option<&Site>) -> Result<C
         (None, Some(upstream)) => return Ok(upstream.clone()),
         (None, None) => (context.current.clone(), None),
     };
-    folder_there(&folder, "folder")?;
+    let is_there = |path: &Utf8Path, what: &str| {
+        if args.create && !path.exists() { can_be_made(path) } else { folder_there(path, what) }
+    };
+    is_there(&folder, "folder")?;
     let document_root = match &args.document_root {
         Some(root) if root == "." => None,
         Some(root) => Some(below(root)?),
@@ -71,7 +75,7 @@ fn content(context: &Context, args: &MapArgs, before: Option<&Site>) -> Result<C
         None => root_before,
     };
     if let Some(root) = &document_root {
-        folder_there(&folder.join(root), "document root")?;
+        is_there(&folder.join(root), "document root")?;
     }
     Ok(Content::Folder { folder, document_root })
 }
@@ -107,5 +111,5 @@ fn folder_there(path: &Utf8Path, what: &str) -> Result<(), CommandError> {
 
 fn missing(path: &Utf8Path, what: &str) -> CommandError {
     CommandError::usage(format!("there is no {what} `{path}`"))
-        .hint(format!("make it, or look for a slip in the path: mkdir -p {path}"))
+        .hint("look for a slip in the path, or have it made: add `--create`")
 }

@@ -1,6 +1,7 @@
 //! `yandro map`.
 
 mod desired;
+mod folder;
 mod serving;
 
 use desired::desired;
@@ -41,6 +42,13 @@ pub(crate) fn run_then(
             observed.take_over = TakeOver::Yes;
         }
         let mut set = map_site(&observed, &list, &site, &mut SystemFresh::new())?;
+        if args.create {
+            folder::create(&mut set, &site);
+        }
+        folder::let_in(context, &mut set, &site, args.fix_permissions)?;
+        if needs_start(context, &site) {
+            folder::ports_free(&site)?;
+        }
         real_names::ask(context, args.hide_real, &site, &list, &mut asked)?;
         // A server that doesn't run has to, even where nothing has to be written.
         set.server = set.server.or(site.server.filter(|_| needs_start(context, &site)));

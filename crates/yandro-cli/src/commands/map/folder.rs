@@ -1,0 +1,100 @@
+//! The site's folder: making it, and letting the server in.
+
+use camino::Utf8Path;
+use yandro_core::plan::{Access, ChangeSet, FileChange, Step};
+use yandro_core::site::{Content, ServerKind, Site};
+use yandro_machine::apache;
+use yandro_machine::{permissions, ports};
+
+use crate::context::Context;
+use crate::error::CommandError;
+
+/// The pages that a folder may have to begin with.
+const PAGES: [&str; 3] = ["index.html", "index.htm", "index.php"];
+
+/// Has the document root made if it isn't there, and a page in it if it has none.
+pub(super) fn create(set: &mut ChangeSet, site: &Site) {
+    let Some(root) = site.document_root() else { return };
+    let usual = PAGES.iter().copied().chain(site.serving.index.iter().map(String::as_str));
+    let has_page = usual.into_iter().any(|page| root.join(page).exists());
+    let mut steps = Vec::new();
+    if !root.is_dir() {
+        steps.push(Step::Folder { path: root.clone(), access: Access::Project });
+    }
+    if !has_page {
+        let name = if site.serving.php.is_some() { "index.php" } else { "index.html" };
+        let name = site.serving.index.first().map_or(name, String::as_str);
+        steps.push(Step::File(FileChange {
+            path: root.join(name),
+            before: None,
+            after: Some(starter(site).into_bytes().into()),
+            access: Access::Project,
+        }));
+    }
+    set.steps.splice(0..0, steps);
+}
+
+/// The page that a new folder begins with.
+fn starter(site: &Site) -> String {
+    let name = site.name.to_unicode();
+    format!(
+        "<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" content=\"width=device-width\">\n<title>{name}</title>\n<h1>{name}</h1>\n<p>This folder is served. Put your own pages in the place of this one.</p>\n</html>\n"
+    )
+}
+
+/// Looks whether the server's user can reach and read the document root, before anything is
+/// written; with `is_to_fix` the set lets them.
+pub(super) fn let_in(context: &Context, set: &mut ChangeSet, site: &Site, is_to_fix: bool) -> Result<(), CommandError> {
+    let is_asked = context.machine.is_real() && site.server == Some(ServerKind::Apache);
+    let (Content::Folder { .. }, true, Some(root)) = (&site.content, is_asked, site.document_root()) else {
+        return Ok(());
+    };
+    let Some(user) = apache::server_user(&context.machine) else { return Ok(()) };
+    if is_to_fix {
+        let cures = permissions::cures(&root, &user)?;
+        set.steps.splice(0..0, cures.into_iter().map(Step::Rights));
+        return Ok(());
+    }
+    match permissions::first_barrier(&root, &user) {
+        None => Ok(()),
+        Some(barrier) => Err(CommandError::not_made(format!(
+            "the server's user `{}` may not {} {}: its mode is {:04o}; nothing was changed",
+            barrier.user,
+            if barrier.folder == root { "read" } else { "enter" },
+            barrier.folder,
+            barrier.mode
+        ))
+        .hint(barrier.mend)
+        .hint("or have yandro do that for every folder on the way: add `--fix-permissions`")),
+    }
+}
+
+/// Looks whether somebody else has a port of the site's, where the server is yet to be started.
+pub(super) fn ports_free(site: &Site) -> Result<(), CommandError> {
+    let mut wanted = site.http_ports(80);
+    wanted.extend(site.https_ports(443));
+    let in_the_way = wanted.into_iter().flat_map(ports::holders).find(|holder| {
+        holder.address.is_unspecified() || holder.address.is_loopback() || holder.address == site.address
+    });
+    match in_the_way {
+        None => Ok(()),
+        Some(holder) => Err(CommandError::not_made(format!(
+            "Apache httpd doesn't run, and can't be started: port {} is held by {holder}; nothing was changed",
+            holder.port
+        ))
+        .hint(match holder.pid {
+            Some(pid) => format!("end that program: kill {pid}; or choose other ports: --http-port, --https-port"),
+            None => "end that program, or choose other ports: --http-port, --https-port".to_owned(),
+        })),
+    }
+}
+
+/// A folder that is to be made: its way must lead through folders.
+pub(super) fn can_be_made(path: &Utf8Path) -> Result<(), CommandError> {
+    match path.ancestors().find(|above| above.symlink_metadata().is_ok()) {
+        Some(above) if !above.is_dir() => {
+            Err(CommandError::usage(format!("`{above}` is a file: no folder can be made there")))
+        }
+        _ => Ok(()),
+    }
+}

@@ -1,0 +1,153 @@
+//! `yandro servers`, with the real Apache httpd.
+
+use std::fs;
+
+use super::kit::{Background, Sysroot, eventually};
+use super::namespace::Namespace;
+
+#[test]
+fn a_server_is_tested_started_reloaded_and_stopped() {
+    let Some(machine) = Namespace::new(&[]) else { return };
+    let listed = || machine.yandro(&["servers"]).succeeds().stdout;
+    assert!(listed().contains("doesn't run"), "{}", listed());
+    assert!(listed().contains("apache  Debian  /etc/apache2/apache2.conf  80"), "{}", listed());
+    let says = |arguments: &[&str], words: &str| {
+        let ran = machine.yandro(&[&["servers"], arguments].concat()).succeeds();
+        assert!(ran.stdout.contains(words), "{ran}");
+    };
+    says(&["test"], "apache accepts its configuration");
+    says(&["start"], "apache was started");
+    says(&["start"], "apache runs already");
+    assert!(listed().contains("runs (process "), "{}", listed());
+    let pid = || fs::read_to_string(machine.path("apache2.pid")).ok();
+    let main = || machine.run("sh", &["-c", "cat /run/apache2/apache2.pid"]).stdout;
+    let before = main();
+    let children = || machine.run("sh", &["-c", &format!("cat /proc/{0}/task/{0}/children", main().trim())]).stdout;
+    let old = children();
+    says(&["reload"], "apache has taken its configuration up");
+    assert_eq!(main(), before, "the same process");
+    assert!(children().split_whitespace().any(|child| !old.contains(child)), "with new children");
+    says(&["restart", "apache"], "apache was restarted");
+    assert_ne!(main(), before);
+    fs::write(machine.path("apache2/sites-enabled/tides.conf"), "TideTable on\n").unwrap();
+    let ran = machine.yandro(&["servers", "test"]);
+    assert!(ran.status == 1 && ran.stdout.contains("line 1 of /etc/apache2/sites-enabled/tides.conf"), "{ran}");
+    let ran = machine.yandro(&["servers", "restart"]);
+    assert!(ran.status == 3 && ran.stderr.contains("was left as it is"), "{ran}");
+    assert!(listed().contains("runs (process "), "{}", listed());
+    fs::remove_file(machine.path("apache2/sites-enabled/tides.conf")).unwrap();
+    says(&["stop"], "apache was stopped");
+    assert!(pid().is_none() && listed().contains("doesn't run"));
+}
+
+#[test]
+fn a_port_that_somebody_holds_is_told_with_their_name() {
+    let Some(machine) = Namespace::new(&["python3"]) else { return };
+    let mut other = machine.command("python3");
+    let _other = Background::start(other.args(["-m", "http.server", "80"]));
+    eventually("the other listens", || machine.run("curl", &["--silent", "http://127.0.0.1/"]).status == 0);
+    let tree = || machine.run("sh", &["-c", "find apache2 home/.config 2>/dev/null | sort; cat hosts"]).stdout;
+    let before = tree();
+    let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]);
+    assert_eq!(ran.status, 3, "{ran}");
+    assert!(ran.stderr.contains("port 80 is held by `python3` (process "), "{ran}");
+    assert_eq!(tree(), before);
+    let ran = machine.yandro(&["servers", "start"]);
+    assert!(ran.status == 3 && ran.stderr.contains("port 80 is held by `python3` (process "), "{ran}");
+}
+
+#[test]
+fn a_named_server_goes_by_its_own_commands() {
+    let Some(machine) = Namespace::new(&[]) else { return };
+    // A bundle with a control program that keeps a record of what it is told.
+    fs::create_dir_all(machine.path("opt/ferries")).unwrap();
+    let control = "#!/bin/sh\necho \"$1\" >> /opt/ferries/told\ncase \"$1\" in\ngraceful) exec /usr/sbin/apache2ctl graceful;;\nstart) exec /usr/sbin/apache2ctl start;;\nhalt) exec /usr/sbin/apache2ctl stop;;\n*) exec /usr/sbin/apache2ctl configtest;;\nesac\n";
+    fs::write(machine.path("opt/ferries/ctl"), control).unwrap();
+    fs::set_permissions(machine.path("opt/ferries/ctl"), std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    let add = ["servers", "add", "ferries", "--config", "/etc/apache2/apache2.conf"];
+    let ran = machine.yandro(&[&add[..], &["--reload", "ctl graceful"]].concat());
+    assert!(ran.status == 2 && ran.stderr.contains("`ctl graceful` begins with no program"), "{ran}");
+    let commands = [
+        "--test",
+        "/opt/ferries/ctl test",
+        "--reload",
+        "/opt/ferries/ctl graceful",
+        "--start",
+        "/opt/ferries/ctl start",
+        "--stop",
+        "/opt/ferries/ctl halt",
+    ];
+    machine.yandro(&[&add[..], &commands].concat()).succeeds();
+    machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    machine.yandro(&["map", "saltmarsh.test", "--alias", "www.saltmarsh.test"]).succeeds();
+    machine.yandro(&["servers", "stop", "ferries"]).succeeds();
+    let told = fs::read_to_string(machine.path("opt/ferries/told")).unwrap();
+    assert_eq!(told, "test\nstart\ntest\ngraceful\nhalt\n");
+    // Sites keep the server that they are on.
+    let ran = machine.yandro(&["servers", "drop", "ferries"]);
+    assert!(ran.status == 3 && ran.stderr.contains("yandro unmap saltmarsh.test"), "{ran}");
+    machine.yandro(&["unmap", "saltmarsh.test"]).succeeds();
+    machine.yandro(&["servers", "drop", "ferries"]).succeeds();
+    assert!(!machine.yandro(&["servers"]).stdout.contains("ferries"));
+}
+
+#[test]
+fn what_is_found_and_what_is_named_is_listed() {
+    let sysroot = Sysroot::with_apache();
+    sysroot.write("opt/ferries/conf/httpd.conf", "ServerRoot /opt/ferries\nListen 127.0.0.1:8080\n");
+    insta::assert_snapshot!(sysroot.yandro(&["servers", "add", "Ferries", "--config", "/opt"]), @"
+    error: `Ferries` can't be a server's name
+    to mend it: choose one of small letters, digits and hyphens, such as `ferries`
+    [status 2]
+    ");
+    insta::assert_snapshot!(sysroot.yandro(&["servers", "add", "ferries", "--config", "/opt/ferries"]), @"
+    error: there is no file `$ROOT/opt/ferries`
+    to mend it: give the main file in it, such as `httpd.conf`
+    [status 2]
+    ");
+    let main = "/opt/ferries/conf/httpd.conf";
+    insta::assert_snapshot!(sysroot.yandro(&["servers", "add", "ferries", "--config", main]), @"
+    ferries is the Apache httpd that sites are mapped on now: /opt/ferries/conf/httpd.conf
+
+    Let it judge its configuration: yandro servers test
+    [status 0]
+    ");
+    insta::assert_snapshot!(sysroot.yandro(&["servers"]), @"
+    SERVER   LAYOUT  MAIN FILE                     LISTENS ON      STANDS
+    ferries  named   /opt/ferries/conf/httpd.conf  127.0.0.1:8080  not asked: a sysroot
+    apache   Debian  /etc/apache2/apache2.conf     80              not asked: a sysroot
+
+    Sites are mapped on ferries, the first.
+    [status 0]
+    ");
+    insta::assert_snapshot!(sysroot.read("home/ada/.config/yandro/settings.toml"), @r#"
+    # Settings of yandro. Edit this file as you like.
+
+    [[server]]
+    name = "ferries"
+    kind = "apache"
+    config = "/opt/ferries/conf/httpd.conf"
+    "#);
+    fs::remove_file(sysroot.path(&main[1..])).unwrap();
+    insta::assert_snapshot!(sysroot.yandro(&["servers"]), @"
+    SERVER  LAYOUT  MAIN FILE                  LISTENS ON  STANDS
+    apache  Debian  /etc/apache2/apache2.conf  80          not asked: a sysroot
+    note: `ferries` is named in $ROOT/home/ada/.config/yandro/settings.toml, and there is no file /opt/ferries/conf/httpd.conf; take it out: yandro servers drop ferries
+    [status 0]
+    ");
+    sysroot.yandro(&["servers", "drop", "ferries"]).succeeds();
+    assert_eq!(
+        sysroot.read("home/ada/.config/yandro/settings.toml"),
+        "# Settings of yandro. Edit this file as you like.\n"
+    );
+    insta::assert_snapshot!(sysroot.yandro(&["servers", "drop", "ferries"]), @"
+    error: no server of yours is called `ferries`
+    to mend it: see which there are: yandro servers
+    [status 2]
+    ");
+    insta::assert_snapshot!(Sysroot::new().yandro(&["servers"]), @"
+    No web server was found.
+    To mend it: install Apache httpd (`apt install apache2`), or use the built-in server: add `--server built-in`, then run `yandro serve`
+    [status 0]
+    ");
+}

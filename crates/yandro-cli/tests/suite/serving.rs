@@ -1,0 +1,224 @@
+//! How a site is served: folders, PHP, ports, logs and the rest, by the real Apache httpd.
+
+use std::fs;
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
+
+use super::kit::{Background, eventually};
+use super::namespace::Namespace;
+
+fn mode(machine: &Namespace, path: &str) -> u32 {
+    fs::metadata(machine.path(path)).unwrap().permissions().mode() & 0o7777
+}
+
+#[test]
+fn a_folder_that_the_server_may_not_enter_is_told_before_anything_is_written_and_mended() {
+    let Some(machine) = Namespace::new(&["getfacl"]) else { return };
+    let tree = || machine.run("sh", &["-c", "find apache2 home/.config 2>/dev/null | sort; cat hosts"]).stdout;
+    let before = tree();
+    fs::create_dir_all(machine.path("crew/site/public")).unwrap();
+    fs::write(machine.path("crew/site/public/index.html"), "crew\n").unwrap();
+    for folder in ["crew", "crew/site"] {
+        fs::set_permissions(machine.path(folder), fs::Permissions::from_mode(0o700)).unwrap();
+    }
+    let ran = machine.yandro(&["map", "crew.saltmarsh.test", "./crew/site"]);
+    assert_eq!(ran.status, 3, "{ran}");
+    assert!(ran.stderr.contains("the server's user `www-data` may not enter $ROOT/crew: its mode is 0700"), "{ran}");
+    assert!(ran.stderr.contains("setfacl --modify user:www-data:x $ROOT/crew\n"), "{ran}");
+    assert_eq!(tree(), before, "nothing was written");
+
+    let preview = machine.yandro(&["--preview", "map", "crew.saltmarsh.test", "./crew/site", "--fix-permissions"]);
+    assert!(preview.stdout.contains("rights $ROOT/crew: www-data:x on its access control list"), "{preview}");
+    assert_eq!(mode(&machine, "crew"), 0o700);
+    machine.yandro(&["map", "crew.saltmarsh.test", "./crew/site", "--fix-permissions"]).succeeds();
+    assert_eq!(machine.curl(&["https://crew.saltmarsh.test/"]).stdout, "crew\n");
+    // One user more may pass, and nobody else.
+    let list = machine.run("getfacl", &["--omit-header", "crew"]).stdout;
+    assert_eq!(list.trim(), "user::rwx\nuser:www-data:--x\ngroup::---\nmask::--x\nother::---");
+    machine.yandro(&["undo"]).succeeds();
+    assert_eq!((mode(&machine, "crew"), mode(&machine, "crew/site")), (0o700, 0o700));
+    assert!(!machine.run("getfacl", &["--omit-header", "crew"]).stdout.contains("www-data"));
+}
+
+#[test]
+fn a_new_project_is_made_with_its_page_and_goes_again_while_it_is_nobodys_work() {
+    let Some(machine) = Namespace::new(&[]) else { return };
+    // A folder that a group shares hands its group down.
+    fs::create_dir(machine.path("shared")).unwrap();
+    std::os::unix::fs::chown(machine.path("shared"), None, Some(50)).unwrap();
+    fs::set_permissions(machine.path("shared"), fs::Permissions::from_mode(0o2775)).unwrap();
+    let map = ["map", "tides.test", "./shared/tides", "--document-root", "public", "--create"];
+    let ran = machine.yandro(&map).succeeds();
+    assert!(ran.stdout.contains("folder        made $ROOT/shared/tides/public"), "{ran}");
+    assert!(machine.curl(&["https://tides.test/"]).stdout.contains("<h1>tides.test</h1>"));
+    for folder in ["shared/tides", "shared/tides/public", "shared/tides/public/index.html"] {
+        assert_eq!(fs::metadata(machine.path(folder)).unwrap().gid(), 50, "{folder}");
+    }
+    assert_eq!((mode(&machine, "shared/tides"), mode(&machine, "shared/tides/public/index.html")), (0o2775, 0o664));
+    machine.yandro(&["undo"]).succeeds();
+    assert!(!machine.path("shared/tides").exists());
+
+    machine.yandro(&map).succeeds();
+    fs::write(machine.path("shared/tides/public/index.html"), "<h1>High at noon</h1>\n").unwrap();
+    machine.yandro(&["undo"]).succeeds();
+    assert_eq!(fs::read_to_string(machine.path("shared/tides/public/index.html")).unwrap(), "<h1>High at noon</h1>\n");
+    // A page that is there is nobody's to write over.
+    machine.yandro(&map).succeeds();
+    assert_eq!(machine.curl(&["https://tides.test/"]).stdout, "<h1>High at noon</h1>\n");
+}
+
+#[test]
+fn php_runs_by_the_socket_that_is_found() {
+    // Its version is part of its name.
+    let programs = fs::read_dir("/usr/sbin").unwrap().filter_map(|entry| entry.unwrap().file_name().into_string().ok());
+    let fpm = programs.filter(|name| name.starts_with("php-fpm")).max().unwrap_or("php-fpm".into());
+    let Some(machine) = Namespace::new(&[&fpm]) else { return };
+    machine.run("mkdir", &["/run/php"]).succeeds();
+    let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--php"]);
+    assert!(ran.status == 3 && ran.stderr.contains("no PHP was found"), "{ran}");
+    let mut fpm = machine.command(&fpm);
+    let _fpm = Background::start(fpm.arg("--nodaemonize"));
+    eventually("php-fpm listens", || !machine.run("sh", &["-c", "ls /run/php/*.sock"]).stdout.is_empty());
+
+    let page = "<?php echo $_SERVER['HTTP_HOST'], ' ', $_SERVER['HTTPS'] ?? 'off', ' ', $_SERVER['DOCUMENT_ROOT'], ' ', $_SERVER['REQUEST_URI'], ' ', $_SERVER['HTTP_AUTHORIZATION'] ?? '-';";
+    fs::write(machine.path("saltmarsh/index.php"), page).unwrap();
+    fs::remove_file(machine.path("saltmarsh/index.html")).unwrap();
+    machine
+        .yandro(&["map", "saltmarsh.test", "./saltmarsh", "--php", "--fallback", "index.php", "--https", "both"])
+        .succeeds();
+    let list = fs::read_to_string(machine.path("home/.config/yandro/sites.toml")).unwrap();
+    assert!(list.contains("php = \"/run/php/php") && list.contains("fallback = \"/index.php\""), "{list}");
+    let root = machine.path("saltmarsh").display().to_string().replace(machine.root().to_str().unwrap(), "$ROOT");
+    let seen = |arguments: &[&str]| machine.curl(arguments).stdout;
+    assert_eq!(seen(&["https://saltmarsh.test/"]), format!("saltmarsh.test on {root} / -"));
+    assert_eq!(
+        seen(&["http://saltmarsh.test/tides/high?at=noon"]),
+        format!("saltmarsh.test off {root} /tides/high?at=noon -")
+    );
+    let signed_in = seen(&["--header", "Authorization: Bearer ferry", "https://saltmarsh.test/crew"]);
+    assert_eq!(signed_in, format!("saltmarsh.test on {root} /crew Bearer ferry"));
+    // Without PHP again, its source is a file like any other; the choice is remembered until then.
+    machine.yandro(&["map", "saltmarsh.test", "--alias", "www.saltmarsh.test"]).succeeds();
+    assert!(seen(&["https://www.saltmarsh.test/"]).starts_with("www.saltmarsh.test on"));
+    machine.yandro(&["map", "saltmarsh.test", "--php=off", "--fallback", "off"]).succeeds();
+    assert_eq!(seen(&["https://saltmarsh.test/index.php"]), page);
+}
+
+#[test]
+fn each_choice_does_what_it_says() {
+    let Some(machine) = Namespace::new(&["openssl"]) else { return };
+    fs::create_dir(machine.path("saltmarsh/maps")).unwrap();
+    fs::write(machine.path("saltmarsh/maps/a.txt"), "chart\n").unwrap();
+    fs::write(machine.path("saltmarsh/.htaccess"), "RewriteEngine on\nRewriteRule ^tides$ index.html\n").unwrap();
+    fs::write(machine.path("more.conf"), "ErrorDocument 404 \"no ferry there\"\n").unwrap();
+    std::os::unix::fs::symlink("maps/a.txt", machine.path("saltmarsh/chart.txt")).unwrap();
+    let status = |url: &str| machine.curl(&["--output", "/dev/null", "--write-out", "%{http_code}", url]).stdout;
+    let map = |arguments: &[&str]| machine.yandro(&[&["map", "saltmarsh.test"], arguments].concat()).succeeds();
+    map(&["./saltmarsh"]);
+    let statuses =
+        || ["maps/", "tides", "chart.txt", "a.html"].map(|path| status(&format!("https://saltmarsh.test/{path}")));
+    assert_eq!(statuses(), ["200", "200", "200", "404"]);
+    map(&["--listing", "off", "--overrides", "off", "--symlinks", "off", "--extra", "./more.conf", "--logs", "./logs"]);
+    assert_eq!(statuses(), ["403", "404", "403", "404"]);
+    assert_eq!(machine.curl(&["https://saltmarsh.test/none"]).stdout, "no ferry there");
+    eventually("the site's own log has it", || {
+        fs::read_to_string(machine.path("logs/saltmarsh.test-access.log")).unwrap().contains("GET /none HTTP/")
+    });
+    map(&[
+        "--listing",
+        "on",
+        "--overrides",
+        "on",
+        "--symlinks",
+        "on",
+        "--extra",
+        "off",
+        "--logs",
+        "off",
+        "--index",
+        "a.html",
+    ]);
+    assert_eq!(statuses(), ["200", "200", "200", "404"]);
+    assert!(
+        machine.curl(&["https://saltmarsh.test/"]).stdout.contains("Index of /"),
+        "its index is a.html, which is not there"
+    );
+    map(&["--index", "off", "--logs", "usual"]);
+    let file = fs::read_to_string(machine.path("apache2/sites-available/yandro-saltmarsh.test.conf")).unwrap();
+    let fresh = Namespace::new(&[]).unwrap();
+    fresh.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    let own = fs::read_to_string(fresh.path("apache2/sites-available/yandro-saltmarsh.test.conf")).unwrap();
+    let without_root = |text: &str, machine: &Namespace| text.replace(machine.root().to_str().unwrap(), "");
+    assert_eq!(without_root(&file, &machine), without_root(&own, &fresh));
+
+    // Weak ciphers and old protocols find nobody.
+    let shake = |arguments: &[&str]| {
+        let usual = ["s_client", "-connect", "127.0.0.1:443", "-servername", "saltmarsh.test"];
+        machine.run("openssl", &[&usual, arguments].concat()).status
+    };
+    assert_eq!(shake(&["-tls1_2", "-cipher", "ECDHE-ECDSA-AES128-GCM-SHA256"]), 0);
+    assert_ne!(shake(&["-tls1_2", "-cipher", "ECDHE-ECDSA-AES256-SHA"]), 0);
+    assert_ne!(shake(&["-tls1_1", "-cipher", "DEFAULT:@SECLEVEL=0"]), 0);
+
+    // Whatever name is asked for at the address that a site has for itself.
+    machine
+        .yandro(&["map", "depot.saltmarsh.test", "./saltmarsh", "--address", "127.0.0.7", "--by-address", "on"])
+        .succeeds();
+    assert_eq!(machine.curl(&["--insecure", "https://127.0.0.7/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
+    assert!(machine.curl(&["--insecure", "https://127.0.0.1/"]).stdout.contains("403 Forbidden"));
+}
+
+#[test]
+fn a_virtual_host_of_one_address_takes_no_site_away() {
+    let Some(machine) = Namespace::new(&[]) else { return };
+    // A person's own, on the very address: what asks there never gets to those of all addresses.
+    let own =
+        "<VirtualHost 127.0.0.1:80 [::1]:80>\nServerName tides.test\nDocumentRoot /var/www/html\n</VirtualHost>\n";
+    fs::write(machine.path("apache2/sites-enabled/tides.conf"), own).unwrap();
+    machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--https", "both"]).succeeds();
+    assert_eq!(machine.curl(&["http://saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
+    machine.yandro(&["check"]).succeeds();
+}
+
+/// Answers an upgrade to WebSocket as RFC 6455 section 4.2.2 has it, and a page otherwise.
+const WEB_SOCKET: &str = r#"
+import socket
+s = socket.create_server(("127.0.0.1", 3000))
+while True:
+    c, _ = s.accept()
+    head = b""
+    while b"\r\n\r\n" not in head:
+        got = c.recv(4096)
+        if not got:
+            break
+        head += got
+    if b"upgrade: websocket" in head.lower():
+        c.sendall(b"HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Accept: s3pPLMBiTxaQ9kYGzzhZRbK+xOo=\r\n\r\nferry")
+    else:
+        c.sendall(b"HTTP/1.1 200 OK\r\nContent-Length: 6\r\nConnection: close\r\n\r\ntides\n")
+    c.close()
+"#;
+
+#[test]
+fn an_upstream_can_upgrade_to_web_socket() {
+    let Some(machine) = Namespace::new(&["python3"]) else { return };
+    let mut upstream = machine.command("python3");
+    let _upstream = Background::start(upstream.args(["-c", WEB_SOCKET]));
+    eventually("the upstream answers", || machine.run("curl", &["--silent", "http://127.0.0.1:3000/"]).status == 0);
+    machine.yandro(&["map", "booking.saltmarsh.test", "http://127.0.0.1:3000"]).succeeds();
+    let upgraded = machine.curl(&[
+        "--http1.1",
+        "--include",
+        "--max-time",
+        "3",
+        "--header",
+        "Connection: Upgrade",
+        "--header",
+        "Upgrade: websocket",
+        "--header",
+        "Sec-WebSocket-Version: 13",
+        "--header",
+        "Sec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==",
+        "https://booking.saltmarsh.test/live",
+    ]);
+    assert!(upgraded.stdout.starts_with("HTTP/1.1 101 ") && upgraded.stdout.ends_with("ferry"), "{upgraded}");
+}
