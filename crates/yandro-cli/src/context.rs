@@ -166,6 +166,15 @@ impl Context {
         (first(site.http_ports(http), http), first(site.https_ports(https), https))
     }
 
+    /// All ports of a site in pairs of HTTP and HTTPS, so that each is in one; the first pair first.
+    pub(crate) fn all_ports_of(&self, site: &Site, server: ServerKind) -> Vec<(u16, u16)> {
+        let (usual_http, usual_https) = self.usual_ports(server);
+        let (http, https) = (site.http_ports(usual_http), site.https_ports(usual_https));
+        let at = |ports: &[u16], turn: usize, usual| *ports.get(turn).or(ports.first()).unwrap_or(&usual);
+        let turns = 0..http.len().max(https.len());
+        turns.map(|turn| (at(&http, turn, usual_http), at(&https, turn, usual_https))).collect()
+    }
+
     /// The ports of a server: HTTP, HTTPS.
     fn usual_ports(&self, server: ServerKind) -> (u16, u16) {
         match server {

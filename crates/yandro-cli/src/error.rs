@@ -142,9 +142,9 @@ impl From<PlanError> for CommandError {
             }
             PlanError::Pki(_) => Some("choose a name below one of these suffixes, such as `saltmarsh.test`; or do without HTTPS: add `--plain`".into()),
             PlanError::ServerMissing => Some(NO_SERVER.into()),
-            PlanError::ModuleMissing { install, .. } => Some(match install {
+            PlanError::ModuleMissing { install, module } => Some(match install {
                 Some(command) => format!("install it: {command}"),
-                None => "install the package that has it".into(),
+                None => format!("install the package that has `mod_{module}.so`"),
             }),
             PlanError::Broken(fault) => Some(format!("mend that line, then run the command again: {}", fault.place)),
             PlanError::Unreached { what, file } => {

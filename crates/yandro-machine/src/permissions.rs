@@ -20,6 +20,11 @@ pub struct User {
 }
 
 impl User {
+    /// The user of this number.
+    pub(crate) fn of_number(uid: u32) -> Option<Self> {
+        Self::of_name(&user_name(uid))
+    }
+
     /// The user of this name, from `/etc/passwd` and `/etc/group`.
     pub fn of_name(name: &str) -> Option<Self> {
         let passwd = fs::read_to_string("/etc/passwd").ok()?;

@@ -62,27 +62,35 @@ pub(crate) async fn look(context: &Context, sites: &[Site]) -> Result<Vec<SiteRe
     let mut tasks = JoinSet::new();
     for (place, site) in sites.iter().enumerate() {
         let server = site.server.unwrap_or(ServerKind::BuiltIn);
-        let (http_port, https_port) = context.ports_of(site, server);
-        let expected = Arc::new(Expected {
-            site: site.clone(),
-            server,
-            http_port,
-            https_port,
-            hosts_file: places.hosts.clone(),
-            resolver: resolver.clone(),
-            now: now(),
-        });
         let chain = files::read_if_there(&places.chain(&site.name))?;
-        let prober = prober.clone();
-        tasks.spawn(async move {
-            let seen = prober.observe(expected.clone(), chain).await;
-            (place, judge(&expected, &seen))
-        });
+        for (turn, (http_port, https_port)) in context.all_ports_of(site, server).into_iter().enumerate() {
+            let expected = Arc::new(Expected {
+                site: site.clone(),
+                server,
+                http_port,
+                https_port,
+                hosts_file: places.hosts.clone(),
+                resolver: resolver.clone(),
+                now: now(),
+            });
+            let (prober, chain) = (prober.clone(), chain.clone());
+            tasks.spawn(async move {
+                let seen = prober.observe(expected.clone(), chain).await;
+                ((place, turn), judge(&expected, &seen), (http_port, https_port))
+            });
+        }
     }
-    let mut reports = Vec::with_capacity(sites.len());
+    let mut seen = Vec::with_capacity(sites.len());
     while let Some(done) = tasks.join_next().await {
-        reports.push(done.map_err(|error| CommandError::not_made(format!("a probe broke off: {error}")))?);
+        seen.push(done.map_err(|error| CommandError::not_made(format!("a probe broke off: {error}")))?);
     }
-    reports.sort_by_key(|(place, _)| *place);
-    Ok(reports.into_iter().map(|(_, report)| report).collect())
+    seen.sort_by_key(|(order, ..)| *order);
+    let mut reports: Vec<SiteReport> = Vec::with_capacity(sites.len());
+    for ((_, turn), report, (http, https)) in seen {
+        match reports.last_mut() {
+            Some(first) if turn > 0 => first.take_in(report, http, https),
+            _ => reports.push(report),
+        }
+    }
+    Ok(reports)
 }

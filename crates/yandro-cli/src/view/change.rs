@@ -133,7 +133,8 @@ pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, St
             }
             Step::File(change) => {
                 if let Some(what) = subject(change, places) {
-                    verbs.push((what, told(change, places)));
+                    let lines = if what == CONFIGURATION { lines_told(change) } else { String::new() };
+                    verbs.push((what, told(change, places) + &lines));
                 }
             }
         }
@@ -171,6 +172,17 @@ fn told(change: &FileChange, places: &Places) -> String {
     }
 }
 
+/// What a file is that sites share.
+const CONFIGURATION: &str = "configuration";
+
+/// The directives that are new in a file that sites share.
+fn lines_told(change: &FileChange) -> String {
+    let diff = unified_diff(change);
+    let new = diff.lines().filter(|line| !line.starts_with("+++")).filter_map(|line| line.strip_prefix('+'));
+    let new: Vec<&str> = new.map(str::trim).filter(|line| !line.is_empty() && !line.starts_with('#')).collect();
+    if new.is_empty() || change.before.is_none() { String::new() } else { format!(": {}", new.join("; ")) }
+}
+
 /// What a file is to the person; `None` for one that goes with another.
 fn subject(change: &FileChange, places: &Places) -> Option<&'static str> {
     let path = &change.path;
@@ -193,7 +205,7 @@ fn subject(change: &FileChange, places: &Places) -> Option<&'static str> {
     } else if path.file_name().is_some_and(|name| name.starts_with("yandro-")) {
         Some("virtual host")
     } else {
-        Some("configuration")
+        Some(CONFIGURATION)
     }
 }
 

@@ -168,6 +168,31 @@ fn each_choice_does_what_it_says() {
 }
 
 #[test]
+fn every_port_of_a_site_is_proven() {
+    let Some(machine) = Namespace::new(&[]) else { return };
+    let ports = ["--https-port", "443", "--https-port", "8443", "--http-port", "80", "--http-port", "8080"];
+    machine.yandro(&[&["map", "saltmarsh.test", "./saltmarsh"], &ports[..]].concat()).succeeds();
+    assert_eq!(machine.curl(&["https://saltmarsh.test:8443/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
+    let listens = || fs::read_to_string(machine.path("apache2/ports.conf")).unwrap();
+    assert_eq!(listens().matches("\nListen ").count(), 3, "80, 8080 and 8443, each once: {}", listens());
+    machine.yandro(&["check"]).succeeds();
+    // What is wrong on the last of them alone is found, and said to be there.
+    let file = machine.path("apache2/sites-available/yandro-saltmarsh.test.conf");
+    let text = fs::read_to_string(&file).unwrap();
+    let (first, last) = text.split_at(text.find("<VirtualHost *:8443>").unwrap());
+    fs::write(&file, first.to_owned() + &last.replace("Require all granted", "Require all denied")).unwrap();
+    machine.yandro(&["servers", "reload"]).succeeds();
+    let ran = machine.yandro(&["--verbose", "check"]);
+    assert!(ran.status == 1 && ran.stdout.contains("on the ports 8080 and 8443"), "{ran}");
+    // The other ports go with the choice, and their lines with the last site.
+    fs::write(&file, text).unwrap();
+    machine.yandro(&["map", "saltmarsh.test", "--https-port", "443", "--http-port", "80"]).succeeds();
+    machine.yandro(&["check"]).succeeds();
+    machine.yandro(&["unmap", "saltmarsh.test"]).succeeds();
+    assert_eq!(listens(), fs::read_to_string("/etc/apache2/ports.conf").unwrap());
+}
+
+#[test]
 fn a_virtual_host_of_one_address_takes_no_site_away() {
     let Some(machine) = Namespace::new(&[]) else { return };
     // A person's own, on the very address: what asks there never gets to those of all addresses.

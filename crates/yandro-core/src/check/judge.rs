@@ -118,6 +118,19 @@ impl NameReport {
 }
 
 impl SiteReport {
+    /// Takes in what was found on further ports of the same site: what is new there is told with
+    /// the ports.
+    pub fn take_in(&mut self, other: Self, http_port: u16, https_port: u16) {
+        let is_known = |finding: &Finding, known: &[Finding]| known.iter().any(|own| own.code == finding.code);
+        for mut finding in other.findings {
+            if !is_known(&finding, &self.findings) {
+                let ports = format!("on the ports {http_port} and {https_port}");
+                finding.evidence = Some(finding.evidence.map_or(ports.clone(), |seen| format!("{seen}; {ports}")));
+                self.findings.push(finding);
+            }
+        }
+    }
+
     /// Whether every step of every name is well.
     pub fn is_well(&self) -> bool {
         self.names.iter().all(NameReport::is_well)

@@ -5,6 +5,7 @@
 
 use core::net::IpAddr;
 use std::collections::BTreeMap;
+use std::ops::Range;
 
 use camino::{Utf8Path, Utf8PathBuf};
 
@@ -102,7 +103,12 @@ impl Shared {
         for (port, is_secure) in needs.ports {
             work.listen(needs.address, *port, *is_secure)?;
         }
-        Ok(work.done)
+        // What was switched on last may have undone what was there before it.
+        match &work.shared.configuration.fault {
+            Some(fault) => Err(Lack::Broken(Box::new(fault.clone()))),
+            None if !work.shared.meets(needs) => Err(unreached(needs.sites.as_str(), self.main())),
+            None => Ok(work.done),
+        }
     }
 }
 
@@ -131,7 +137,7 @@ pub(super) fn commented_includes(configuration: &Configuration, files: &dyn File
 fn commented(text: &[u8]) -> impl Iterator<Item = (source::Line, Vec<String>)> + '_ {
     let mut is_continued = false;
     source::lines(text).filter_map(move |line| {
-        let words = text[line.text.clone()].trim_ascii();
+        let words = std::str::from_utf8(&text[line.text.clone()]).unwrap_or_default().as_bytes().trim_ascii();
         let was_continued = std::mem::replace(&mut is_continued, words.ends_with(b"\\"));
         let bare = words.strip_prefix(b"#")?.trim_ascii_start();
         // Prose has no such form, and a continued line can't be looked at alone.
@@ -168,9 +174,16 @@ impl Work {
         let was = String::from_utf8_lossy(&text[line.text.clone()]).into_owned();
         let sign = was.find('#').unwrap_or(0);
         let now = format!("{}{}", &was[..sign], was[sign + 1..].trim_start());
-        let changed = source::apply(&text, &[Splice::replace(line.text.clone(), now.clone())]);
-        self.done.journal.replaced(file, &was, &now);
+        let changed = self.replaced(file, &text, line.text.clone(), &now);
         self.set(file, changed);
+    }
+
+    /// The text with another line in the place of one, which goes into the journal.
+    fn replaced(&mut self, file: &Utf8Path, text: &[u8], line: Range<usize>, now: &str) -> Vec<u8> {
+        let was = String::from_utf8_lossy(&text[line.clone()]).into_owned();
+        let changed = source::apply(text, &[Splice::replace(line.clone(), now)]);
+        self.done.journal.put_down(file, Some(&was), &changed, line.start);
+        changed
     }
 
     /// Puts a line in at the start of a line, or at the end of the file.
@@ -180,7 +193,8 @@ impl Work {
         let is_after_open_line = at == text.len() && !text.is_empty() && !text.ends_with(b"\n");
         let insert = if is_after_open_line { format!("{eol}{line}") } else { format!("{line}{eol}") };
         let changed = source::apply(&text, &[Splice::insert(at, insert)]);
-        self.done.journal.added(file, line);
+        let start = if is_after_open_line { at + eol.len() } else { at };
+        self.done.journal.put_down(file, None, &changed, start);
         self.set(file, changed);
     }
 
@@ -251,7 +265,9 @@ impl Work {
             return Ok(());
         }
         let sample = sample(sites);
-        let includes = commented_includes(&self.shared.configuration, &self.shared.image);
+        let mut includes = commented_includes(&self.shared.configuration, &self.shared.image);
+        // A file that included itself would never end.
+        includes.retain(|include| !matches_path(&include.path, &include.file));
         let has_virtual_hosts = |path: &Utf8Path| {
             path.parent() == sites.parent() && path.file_name().is_some_and(|name| name.contains("vhost"))
         };
@@ -266,11 +282,11 @@ impl Work {
         {
             // Nobody's virtual host counted so far: yandro's come first, and the main server's
             // pages stay those of names that have none.
+            self.switch_on(&include.file, &include.line);
             self.comment_out_examples(&include.path);
             let text = self.text(&include.path);
             let first = Tree::parse(&text).ok().and_then(|tree| Some(tree.nodes.first()?.start()));
             self.add(&include.path, first.unwrap_or(text.len()), &line);
-            self.switch_on(&include.file, &include.line);
             include.path.clone()
         } else {
             let active = self.shared.configuration.files.iter().find(|file| has_virtual_hosts(file)).cloned();
@@ -284,25 +300,27 @@ impl Work {
     /// The virtual hosts that come with the server as examples would come to life with their
     /// file: their folders are not there, and the server warns of each at every start.
     fn comment_out_examples(&mut self, file: &Utf8Path) {
-        let text = self.text(file);
+        let mut text = self.text(file);
         let Ok(tree) = Tree::parse(&text) else { return };
         let is_example = |name: &str| name.starts_with("dummy-host") && name.ends_with(".example.com");
-        let mut splices = Vec::new();
+        let mut lines = Vec::new();
         for host in tree.virtual_hosts() {
             let mut names = host.directives("ServerName").flat_map(super::Directive::values);
             let span = host.open.span.start..host.close.end;
             let whole = &text[span.clone()];
-            if !names.any(is_example) || memchr::memmem::find(whole, b"\\\n").is_some() {
-                continue;
-            }
-            for line in source::lines(whole) {
-                let was = String::from_utf8_lossy(&whole[line.text.clone()]).into_owned();
-                self.done.journal.replaced(file, &was, &format!("#{was}"));
-                splices.push(Splice::insert(span.start + line.full.start, "#"));
+            let is_plain = std::str::from_utf8(whole).is_ok() && !whole.contains(&b'\\');
+            if names.any(is_example) && is_plain {
+                lines.extend(source::lines(whole).map(|line| span.start + line.text.start..span.start + line.text.end));
             }
         }
-        if !splices.is_empty() {
-            self.set(file, source::apply(&text, &splices));
+        // Each line before has become longer by its sign.
+        for (longer, line) in lines.iter().enumerate() {
+            let line = line.start + longer..line.end + longer;
+            let now = format!("#{}", String::from_utf8_lossy(&text[line.clone()]));
+            text = self.replaced(file, &text, line, &now);
+        }
+        if !lines.is_empty() {
+            self.set(file, text);
         }
     }
 
@@ -331,4 +349,110 @@ impl Work {
 
 fn unreached(what: &str, file: &Utf8Path) -> Lack {
     Lack::Unreached { what: what.to_owned(), file: file.to_owned() }
+}
+
+#[cfg(test)]
+mod tests {
+    use core::net::Ipv4Addr;
+
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::httpd::run::{ServerReport, Start};
+
+    const MAIN: &str = "/srv/conf/httpd.conf";
+    const HOSTS: &str = "/srv/conf/extra/httpd-vhosts.conf";
+
+    struct Two<'t>(&'t str, &'t str);
+
+    impl Files for Two<'_> {
+        fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+            let text = if path == MAIN { Some(self.0) } else { (path == HOSTS).then_some(self.1) };
+            text.map(|text| text.as_bytes().to_vec())
+        }
+
+        fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+            (folder == "/srv/conf/extra").then(|| vec!["httpd-vhosts.conf".to_owned()])
+        }
+    }
+
+    fn shared(main: &str, hosts: &str) -> Shared {
+        let report = ServerReport { version: [2, 4, 62], root: "/srv".into(), main: MAIN.into(), built_in: Vec::new() };
+        let start = Start { main: MAIN.into(), report, ..Start::default() };
+        Shared::of(start, &Two(main, hosts), |path| path.as_str().contains("yandro-"))
+    }
+
+    /// Lines of a main file as people have them.
+    fn line() -> impl Strategy<Value = String> {
+        prop_oneof![
+            1 => r"[ \t]{0,2}#{1,2}[ \t]{0,2}LoadModule ssl_module modules/mod_ssl\.so ?",
+            1 => r"[ \t]{0,2}#{1,2}[ \t]{0,2}LoadModule rewrite_module modules/mod_rewrite\.so",
+            1 => Just("LoadModule rewrite_module modules/mod_rewrite.so".to_owned()),
+            2 => r"# ?Listen (80|443|127\.0\.0\.1:80|10\.0\.0\.1:443)",
+            1 => r"Listen (80|443|10\.0\.0\.1:443)",
+            2 => r"# ?Include(Optional)? conf/extra/(httpd-vhosts|\*|yandro-\*|none)\.conf",
+            1 => r"IncludeOptional conf/extra/(httpd-vhosts|none)\.conf",
+            1 => Just("<IfModule ssl_module>\nListen 443\n</IfModule>".to_owned()),
+            1 => Just("<IfModule !ssl_module>\n#Listen 443\n</IfModule>".to_owned()),
+            1 => Just("<VirtualHost *:80>\nServerName dummy-host.example.com\n</VirtualHost>".to_owned()),
+            1 => Just("LogLevel \\\n warn".to_owned()),
+            1 => Just("# a note \\\n#LoadModule ssl_module modules/mod_ssl.so".to_owned()),
+            2 => r"#[ #a-zA-Z${}é]{0,12}",
+            1 => Just(String::new()),
+        ]
+    }
+
+    fn text(needed: &'static [&'static str]) -> impl Strategy<Value = String> {
+        let eol = prop_oneof![Just("\n"), Just("\r\n")];
+        let needed = Just(needed.iter().map(|line| (*line).to_owned()).collect::<Vec<_>>()).prop_shuffle();
+        (proptest::collection::vec(line(), 0..8), needed, any::<prop::sample::Index>(), eol, any::<bool>()).prop_map(
+            |(mut lines, needed, at, eol, ends)| {
+                let at = at.index(lines.len() + 1);
+                lines.splice(at..at, needed);
+                lines.join("\n").replace('\n', eol) + if ends { eol } else { "" }
+            },
+        )
+    }
+
+    const NEEDED: &[&str] =
+        &["#LoadModule ssl_module modules/mod_ssl.so", "#LoadModule rewrite_module modules/mod_rewrite.so"];
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(1500))]
+        #[test]
+        fn what_is_brought_about_is_there_and_goes_back_to_the_byte(main in text(NEEDED), hosts in text(&[])) {
+            let shared = shared(&main, &hosts);
+            let needs = Needs {
+                modules: &["ssl", "rewrite"],
+                ports: &[(80, false), (443, true), (8443, true)],
+                address: Ipv4Addr::LOCALHOST.into(),
+                sites: "/srv/conf/extra/yandro-*.conf".into(),
+            };
+            let Ok(done) = shared.activate(&needs) else { return Ok(()) };
+            let after = shared.with(Vec::new(), &done.files, |path| path.as_str().contains("yandro-"));
+            prop_assert!(after.meets(&needs), "{:?}", done.files);
+            prop_assert!(after.activate(&needs).unwrap().files.is_empty());
+            let journal = Journal::read(done.journal.comment().as_bytes());
+            prop_assert_eq!(&journal, &done.journal);
+            for (file, text) in &done.files {
+                let before = if file == MAIN { &main } else { &hosts };
+                prop_assert_eq!(String::from_utf8(journal.taken_back(file, text)).unwrap(), before.clone());
+            }
+        }
+    }
+
+    #[test]
+    fn what_can_not_be_had_is_told() {
+        let needs = |modules: &'static [&'static str]| Needs {
+            modules,
+            ports: &[],
+            address: Ipv4Addr::LOCALHOST.into(),
+            sites: "/srv/conf/extra/yandro-*.conf".into(),
+        };
+        let lack = |main: &str| shared(main, "").activate(&needs(&["ssl"])).unwrap_err();
+        assert_eq!(lack("Listen 80\n"), Lack::Module("ssl".into()));
+        assert!(matches!(lack("<Directory /srv>\n"), Lack::Broken(_)));
+        let never = "<IfModule none>\n#LoadModule ssl_module modules/mod_ssl.so\n</IfModule>\n";
+        assert_eq!(lack(never), Lack::Unreached { what: "ssl_module".into(), file: MAIN.into() });
+    }
 }

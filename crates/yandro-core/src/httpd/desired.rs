@@ -51,8 +51,8 @@ pub struct PathError {
 /// The modules that a site needs, by their identifiers without `_module`.
 pub fn required_modules(site: &Site) -> Vec<&'static str> {
     let protocols: &[&str] = match site.https {
-        Https::Only => &["ssl", "socache_shmcb", "rewrite"],
-        Https::Both => &["ssl", "socache_shmcb"],
+        Https::Only => &["ssl", "rewrite"],
+        Https::Both => &["ssl"],
         Https::Off => &[],
     };
     let content: &[&str] = match site.content {

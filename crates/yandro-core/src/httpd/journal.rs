@@ -14,6 +14,8 @@ struct Entry {
     file: Utf8PathBuf,
     was: Option<String>,
     now: String,
+    /// How many lines of this very text stood before it then.
+    alike: usize,
 }
 
 /// Lines in the order in which they were changed.
@@ -23,14 +25,16 @@ pub struct Journal {
 }
 
 impl Journal {
-    /// Puts down that a line was changed.
-    pub fn replaced(&mut self, file: &Utf8Path, was: &str, now: &str) {
-        self.entries.push(Entry { file: file.to_owned(), was: Some(was.to_owned()), now: now.to_owned() });
-    }
-
-    /// Puts down that a line was added.
-    pub fn added(&mut self, file: &Utf8Path, now: &str) {
-        self.entries.push(Entry { file: file.to_owned(), was: None, now: now.to_owned() });
+    /// Puts down that the line at `start` of `text`, a file's new content, has taken the place of
+    /// another, or was added.
+    pub fn put_down(&mut self, file: &Utf8Path, was: Option<&str>, text: &[u8], start: usize) {
+        let mut lines = source::lines(text);
+        let before: Vec<source::Line> = lines.by_ref().take_while(|line| line.full.start < start).collect();
+        let Some(own) = source::lines(text).nth(before.len()) else { return };
+        let now = &text[own.text];
+        let alike = before.iter().filter(|line| text[line.text.clone()] == *now).count();
+        let now = String::from_utf8_lossy(now).into_owned();
+        self.entries.push(Entry { file: file.to_owned(), was: was.map(str::to_owned), now, alike });
     }
 
     /// Whether nothing was changed.
@@ -68,7 +72,8 @@ impl Journal {
             if let Some(was) = &entry.was {
                 text += &format!("# -{was}.\n");
             }
-            text += &format!("# +{}.\n", entry.now);
+            let alike = if entry.alike == 0 { String::new() } else { entry.alike.to_string() };
+            text += &format!("# +{}.{alike}\n", entry.now);
         }
         text
     }
@@ -80,13 +85,16 @@ impl Journal {
         let (mut path, mut was) = (None, None);
         for line in text.lines().skip_while(|line| *line != HEAD).skip(1) {
             let Some(rest) = line.strip_prefix("# ") else { break };
-            let kept = |rest: &str| rest.strip_suffix('.').map(str::to_owned);
+            let kept = |rest: &str| rest.rsplit_once('.').map(|(text, alike)| (text.to_owned(), alike.to_owned()));
             if let Some(file) = rest.strip_prefix("--- ") {
                 path = Some(Utf8PathBuf::from(file));
             } else if let Some(rest) = rest.strip_prefix('-') {
-                was = kept(rest);
-            } else if let (Some(now), Some(file)) = (rest.strip_prefix('+').and_then(kept), path.clone()) {
-                journal.entries.push(Entry { file, was: was.take(), now });
+                was = kept(rest).map(|(text, _)| text);
+            } else if let (Some((now, alike)), Some(file)) = (rest.strip_prefix('+').and_then(kept), path.clone()) {
+                let alike = if alike.is_empty() { Some(0) } else { alike.parse().ok() };
+                if let Some(alike) = alike {
+                    journal.entries.push(Entry { file, was: was.take(), now, alike });
+                }
             }
         }
         journal
@@ -95,54 +103,45 @@ impl Journal {
     /// A file's text with the lines changed back; one that a person has changed since stays.
     pub fn taken_back(&self, file: &Utf8Path, text: &[u8]) -> Vec<u8> {
         let eol = |line: &source::Line| text[line.text.end..line.full.end].to_vec();
-        let mut lines: Vec<Line> = source::lines(text)
-            .map(|line| Line {
-                text: text[line.text.clone()].to_vec(),
-                end: eol(&line),
-                is_taken: false,
-                is_gone: false,
-            })
-            .collect();
-        let mut from = 0;
-        for entry in self.entries.iter().filter(|entry| entry.file == file) {
-            let fits = |at: &usize| !lines[*at].is_taken && lines[*at].text == entry.now.as_bytes();
-            let Some(at) = (from..lines.len()).find(fits).or_else(|| (0..lines.len()).find(fits)) else { continue };
-            from = at + 1;
-            lines[at].is_taken = true;
-            match &entry.was {
-                Some(was) => lines[at].text = was.clone().into_bytes(),
-                None => lines[at].is_gone = true,
+        let mut lines: Vec<(Vec<u8>, Vec<u8>)> =
+            source::lines(text).map(|line| (text[line.text.clone()].to_vec(), eol(&line))).collect();
+        // The last first: each finds the file as it had left it.
+        for entry in self.entries.iter().rev().filter(|entry| entry.file == file) {
+            let alike: Vec<usize> = (0..lines.len()).filter(|at| lines[*at].0 == entry.now.as_bytes()).collect();
+            let Some(at) = alike.get(entry.alike).or(alike.last()).copied() else { continue };
+            if let Some(was) = &entry.was {
+                lines[at].0 = was.clone().into_bytes();
+                continue;
+            }
+            let (_, end) = lines.remove(at);
+            // A last line without an end was added together with the end of the one before it.
+            if let Some(last) = lines.last_mut().filter(|_| end.is_empty()) {
+                last.1.clear();
             }
         }
-        // A last line without an end was added together with the end of the one before it.
-        let is_last_gone = lines.last().is_some_and(|line| line.is_gone && line.end.is_empty());
-        lines.retain(|line| !line.is_gone);
-        if let Some(last) = lines.last_mut().filter(|_| is_last_gone) {
-            last.end.clear();
-        }
-        lines.into_iter().flat_map(|line| [line.text, line.end]).flatten().collect()
+        lines.into_iter().flat_map(|(text, end)| [text, end]).flatten().collect()
     }
-}
-
-/// A line on its way back.
-struct Line {
-    text: Vec<u8>,
-    end: Vec<u8>,
-    is_taken: bool,
-    is_gone: bool,
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
+    /// A journal of changes of lines, each by its number in the text before it.
+    fn journal(file: &Utf8Path, changes: &[(Option<&str>, &str)]) -> Journal {
+        let mut journal = Journal::default();
+        for (was, now) in changes {
+            journal.put_down(file, *was, now.as_bytes(), 0);
+        }
+        journal
+    }
+
     #[test]
     fn what_is_written_down_is_read_back() {
-        let mut journal = Journal::default();
         let (a, b) = (Utf8Path::new("/etc/httpd/conf/httpd.conf"), Utf8Path::new("/etc/httpd/a b.conf"));
-        journal.replaced(a, "#  Include x ", "Include x ");
-        journal.added(a, "Listen 443");
-        journal.replaced(b, "\t# LoadModule \\", "\tLoadModule \\");
+        let mut first = journal(a, &[(Some("#  Include x "), "Include x "), (None, "Listen 443")]);
+        first.put_down(a, None, b"Listen 443\nListen 443\n", 11);
+        let journal = first.then(&journal(b, &[(Some("\t# LoadModule \\"), "\tLoadModule \\")]));
         let comment = journal.comment();
         assert!(!comment.contains("\\\n"), "{comment}");
         assert_eq!(Journal::read(format!("# mine\n{comment}<VirtualHost *:80>\n").as_bytes()), journal);
@@ -153,15 +152,11 @@ mod tests {
     #[test]
     fn lines_go_back_and_hand_edits_stay() {
         let file = Utf8Path::new("/f");
-        let mut journal = Journal::default();
-        journal.replaced(file, "#Include x", "Include x");
-        journal.added(file, "Listen 443");
-        journal.added(file, "IncludeOptional y");
+        let journal =
+            journal(file, &[(Some("#Include x"), "Include x"), (None, "Listen 443"), (None, "IncludeOptional y")]);
         let back = |text: &str| String::from_utf8(journal.taken_back(file, text.as_bytes())).unwrap();
-        assert_eq!(
-            back("Listen 80\r\nListen 443\r\nInclude x\r\nend\r\nIncludeOptional y"),
-            "Listen 80\r\n#Include x\r\nend"
-        );
+        let edited = "Listen 80\r\nListen 443\r\nInclude x\r\nend\r\nIncludeOptional y";
+        assert_eq!(back(edited), "Listen 80\r\n#Include x\r\nend");
         assert_eq!(back("Include x\nListen 4443\n"), "#Include x\nListen 4443\n");
         assert_eq!(back("IncludeOptional y"), "");
         assert_eq!(back("end\nListen 443\nIncludeOptional y"), "end");

@@ -50,7 +50,7 @@ impl Others {
 fn modules_of(file: &[u8]) -> Vec<String> {
     let text = String::from_utf8_lossy(file);
     let line = text.lines().find_map(|line| line.strip_prefix(MODULES));
-    line.unwrap_or_default().split_whitespace().filter(|word| *word != "-").map(str::to_owned).collect()
+    line.unwrap_or_default().split_whitespace().map(str::to_owned).collect()
 }
 
 /// The text of the file: a new one, or the existing one with just its head brought up to
@@ -71,8 +71,11 @@ pub fn others_file(existing: Option<&[u8]>, before: &Others, now: &Others, files
 }
 
 fn head(others: &Others) -> String {
-    let modules = if others.modules.is_empty() { "-".to_owned() } else { others.modules.join(" ") };
-    format!("{HEAD}{MODULES} {modules}\n{}", others.journal.comment())
+    let modules = match &others.modules[..] {
+        [] => String::new(),
+        modules => format!("{MODULES} {}\n", modules.join(" ")),
+    };
+    format!("{HEAD}{modules}{}", others.journal.comment())
 }
 
 fn rendered(others: &Others, files: &SiteFiles) -> String {
@@ -109,7 +112,7 @@ mod tests {
             server: ServerTraits::default(),
         };
         let mut journal = Journal::default();
-        journal.added(Utf8Path::new("/etc/apache2/ports.conf"), "Listen 8080");
+        journal.put_down(Utf8Path::new("/etc/apache2/ports.conf"), None, b"Listen 8080", 0);
         let first = Others {
             http: [80, 8080].into(),
             https: [443].into(),
@@ -144,7 +147,7 @@ mod tests {
         assert_eq!(Others::read(&text), first);
         let mut second = Others { https: BTreeSet::new(), ..first.clone() };
         second.modules.push("ssl".into());
-        second.journal.added(Utf8Path::new("/etc/apache2/ports.conf"), "Listen 8081");
+        second.journal.put_down(Utf8Path::new("/etc/apache2/ports.conf"), None, b"Listen 8081", 0);
         assert_eq!(Others::read(&others_file(Some(&text), &first, &second, &files)), second);
         let edited = String::from_utf8(text).unwrap().replace("denied", "granted");
         let kept = String::from_utf8(others_file(Some(edited.as_bytes()), &first, &second, &files)).unwrap();

@@ -48,7 +48,9 @@ pub enum PlanError {
     #[error("no Apache httpd was found")]
     ServerMissing,
     /// A module is not installed.
-    #[error("Apache httpd has no module `{module}` to load")]
+    #[error(
+        "Apache httpd has no module `{module}` to load: its configuration has no line for it that could be switched on, and among its modules there is no `mod_{module}.so`"
+    )]
     ModuleMissing {
         /// The module.
         module: String,

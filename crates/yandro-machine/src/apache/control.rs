@@ -1,6 +1,7 @@
 //! Testing, starting, reloading and stopping an Apache httpd.
 
 use std::fs;
+use std::os::unix::fs::MetadataExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use rustix::process::{Pid, Signal, kill_process};
@@ -44,6 +45,18 @@ fn beside(layout: &Layout) -> Option<Utf8PathBuf> {
     let folder = layout.main.parent()?.parent()?;
     let own = folder.join("bin/httpd");
     own.is_file().then_some(own)
+}
+
+/// The processes that a process has started.
+fn children(pid: Pid) -> Vec<String> {
+    let pid = pid.as_raw_nonzero();
+    let text = fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).unwrap_or_default();
+    text.split_whitespace().map(str::to_owned).collect()
+}
+
+/// Whom a process belongs to.
+fn owner(pid: &str) -> Option<u32> {
+    fs::metadata(format!("/proc/{pid}")).ok().map(|meta| meta.uid())
 }
 
 impl Apache {
@@ -93,15 +106,17 @@ impl Apache {
         is_it.then(|| Pid::from_raw(pid)).flatten()
     }
 
+    /// The user of the processes that answer requests, if it runs.
+    pub(super) fn answering_user(&self) -> Option<u32> {
+        // One that belongs to root writes logs, or nobody has taken its rights away.
+        children(self.running()?).iter().filter_map(|child| owner(child)).find(|uid| *uid != 0)
+    }
+
     /// Whether it takes root to start and reload it: not for one that this user runs.
     pub fn needs_root(&self) -> bool {
-        let owner = |pid: Pid| {
-            use std::os::unix::fs::MetadataExt as _;
-            fs::metadata(format!("/proc/{}", pid.as_raw_nonzero())).ok().map(|meta| meta.uid())
-        };
         let own = rustix::process::geteuid();
         match self.running() {
-            Some(pid) => !own.is_root() && owner(pid) != Some(own.as_raw()),
+            Some(pid) => !own.is_root() && owner(&pid.as_raw_nonzero().to_string()) != Some(own.as_raw()),
             None => !own.is_root() && self.command(|named| &named.start).is_empty(),
         }
     }
@@ -165,11 +180,6 @@ impl Apache {
     /// # Errors
     /// As [`Self::reload`].
     pub fn reload_and_wait(&self) -> Result<(), String> {
-        let children = |pid: Pid| {
-            let pid = pid.as_raw_nonzero();
-            let text = fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).unwrap_or_default();
-            text.split_whitespace().map(str::to_owned).collect::<Vec<_>>()
-        };
         let Some(pid) = self.running() else { return self.reload() };
         let before = children(pid);
         self.reload()?;

@@ -132,9 +132,15 @@ pub fn displaced(machine: &Machine) -> Vec<(Place, String)> {
     displaced.collect()
 }
 
-/// Whom the server runs as, by its configuration.
+/// Whom the server runs as: the user of the processes that answer, or, of one that doesn't run,
+/// the one that its configuration names.
 pub fn server_user(machine: &Machine) -> Option<User> {
-    let start = start(machine, &find(machine)?, false).ok()?;
+    let found = find(machine)?;
+    let running = machine.is_real().then(|| Apache::of(machine, &found)?.answering_user()).flatten();
+    if let Some(user) = running.and_then(User::of_number) {
+        return Some(user);
+    }
+    let start = start(machine, &found, false).ok()?;
     let configuration = Configuration::run(&start, &FilesBelow(&machine.places.sysroot));
     let name = configuration.main_server("User").last()?.arguments.first()?.clone();
     User::of_name(&name)

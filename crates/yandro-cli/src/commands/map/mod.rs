@@ -7,7 +7,7 @@ mod serving;
 use desired::desired;
 use serde_json::json;
 use yandro_core::hosts::TakeOver;
-use yandro_core::plan::map_site;
+use yandro_core::plan::{ChangeSet, FileChange, Step, map_site};
 use yandro_core::site::{Content, ServerKind, Site};
 use yandro_machine::{SystemFresh, apache, observe};
 
@@ -93,6 +93,7 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
             )
         }));
     }
+    notes.extend(come_to_life(context, set));
     let moved =
         set.sites.iter().any(|change| change.before.as_ref().is_some_and(|before| before.address != site.address));
     if moved {
@@ -111,6 +112,35 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
     notes
 }
 
+/// The person's own virtual hosts that count from now on, since their file is included.
+fn come_to_life(context: &Context, set: &ChangeSet) -> Option<String> {
+    let includes = |step: &Step| {
+        let Step::File(FileChange { before: Some(_), .. }) = step else { return false };
+        !step.path().file_name().is_some_and(|name| name.starts_with("yandro-"))
+            && step.path().extension() == Some("conf")
+    };
+    if !set.steps.iter().any(includes) {
+        return None;
+    }
+    let found = apache::find(&context.machine)?;
+    let configuration = apache::configuration(&context.machine, &found).ok()?;
+    let hosts = configuration.virtual_hosts();
+    // A file that yandro put its own `Include` into was not included before.
+    let changed: Vec<String> = set
+        .steps
+        .iter()
+        .filter(|step| includes(step) && *step.path() != found.layout.main)
+        .map(|step| context.machine.places.inside(step.path()).into_string())
+        .collect();
+    let names: Vec<&str> = hosts
+        .iter()
+        .filter(|host| changed.contains(&host.place.file))
+        .map(|host| host.name.as_deref().unwrap_or("one without a name"))
+        .collect();
+    let file = changed.first().filter(|_| !names.is_empty())?;
+    Some(format!("{file} is included now, and with it your own virtual hosts answer: {}", names.join(", ")))
+}
+
 /// What a name's new address has to get past, besides the system's own caches.
 pub(super) const BROWSERS_REMEMBER: &str = "browsers remember the old address for about a minute; to have them forget at once: chrome://net-internals/#dns in Chromium, about:networking#dns in Firefox, or a restart";
 
@@ -125,7 +155,7 @@ fn tell(context: &Context, done: &Done<Site>, proof: &Proven, is_given: bool, ui
     if ui.json {
         ui.json(&json!({
             "version": 1, "site": site.name.as_str(), "url": url, "content": site.content.to_string(),
-            "changed": set.steps.iter().map(yandro_core::plan::Step::path).collect::<Vec<_>>(),
+            "changed": set.steps.iter().map(Step::path).collect::<Vec<_>>(),
             "proven": proven, "findings": findings,
         }));
     } else {
