@@ -1,11 +1,12 @@
-//! Any bytes as an Apache httpd configuration: nothing panics, and spans lie in the text.
+//! Any bytes as an Apache httpd configuration: nothing panics, spans lie in the text, and what
+//! is switched on is switched off again to the byte.
 
 #![no_main]
 
 use camino::Utf8Path;
 use libfuzzer_sys::fuzz_target;
 use yandro_core::httpd::run::{Configuration, Files, ServerReport, Start, by_address};
-use yandro_core::httpd::{Node, Tree};
+use yandro_core::httpd::{Journal, Needs, Node, Shared, Tree};
 
 struct One<'a>(&'a [u8]);
 
@@ -53,5 +54,19 @@ fuzz_target!(|bytes: &[u8]| {
     let done = Configuration::run(&start, &One(bytes));
     for at in by_address(&done.virtual_hosts()) {
         at.collisions();
+    }
+    // What is switched on for a site goes back to the byte.
+    let shared = Shared::of(start, &One(bytes), |_| false);
+    let needs = Needs {
+        modules: &["ssl", "rewrite"],
+        ports: &[(80, false), (443, true)],
+        address: std::net::Ipv4Addr::LOCALHOST.into(),
+        sites: Utf8Path::new("/c/d/yandro-*.conf"),
+    };
+    if let Ok(done) = shared.activate(&needs) {
+        let journal = Journal::read(done.journal.comment().as_bytes());
+        for (file, text) in &done.files {
+            assert_eq!(journal.taken_back(file, text), bytes);
+        }
     }
 });

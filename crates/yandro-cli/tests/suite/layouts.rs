@@ -172,11 +172,29 @@ fn bundle() -> Other {
     }
 }
 
+/// In no place that is known: the program itself says where.
+fn asked() -> Other {
+    let main =
+        format!("{}Listen 127.0.0.1:80\n{}{}", head("/etc/apache2"), loads("", &LOADED), pages("/etc/apache2/pages"));
+    Other {
+        program: "/usr/sbin/apache2",
+        main: "/etc/apache2/apache2.conf",
+        files: vec![
+            ("/etc/apache2/apache2.conf", main),
+            ("/etc/apache2/pages/index.html", "<h1>Ours</h1>\n".into()),
+            ("/etc/apache2/logs/error_log", String::new()),
+        ],
+        own: "http://localhost/",
+    }
+}
+
 /// Every file of the server's own by its path, logs left out.
 fn contents(machine: &Namespace, other: &Other) -> BTreeMap<String, String> {
     let main = machine.inside(other.main);
     let mut found = BTreeMap::new();
-    let mut pending = vec![main.parent().unwrap().parent().unwrap().to_owned()];
+    let main = main.parent().unwrap();
+    let whole = if other.program == "/usr/sbin/apache2" { main } else { main.parent().unwrap() };
+    let mut pending = vec![whole.to_owned()];
     while let Some(folder) = pending.pop() {
         for entry in fs::read_dir(folder).unwrap() {
             let path = entry.unwrap().path();
@@ -196,6 +214,7 @@ fn link_modules(machine: &Namespace, other: &Other) {
     let folder = match other.main {
         "/usr/local/etc/apache24/httpd.conf" => "/usr/local/libexec/apache24",
         "/opt/homebrew/etc/httpd/httpd.conf" => "/opt/homebrew/opt/httpd/modules",
+        "/etc/apache2/apache2.conf" => "/etc/apache2/modules",
         main => &format!("{}/modules", Path::new(main).parent().unwrap().parent().unwrap().display()),
     };
     let folder = machine.inside(folder);
@@ -287,6 +306,11 @@ fn as_on_freebsd() {
 #[test]
 fn as_from_a_package_manager_on_macos() {
     maps_and_unmaps(&homebrew(), false);
+}
+
+#[test]
+fn as_the_program_itself_says() {
+    maps_and_unmaps(&asked(), false);
 }
 
 #[test]

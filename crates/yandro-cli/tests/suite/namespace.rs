@@ -120,14 +120,18 @@ impl Namespace {
     /// Puts another Apache httpd in the place of Debian's: the same program under the name that
     /// others give it, with the files of another layout.
     pub fn other_apache(&self, program: &str, files: &[(&str, String)]) {
-        fs::remove_file(self.path("apache2/apache2.conf")).unwrap();
+        for entry in fs::read_dir(self.path("apache2")).unwrap() {
+            let path = entry.unwrap().path();
+            _ = fs::remove_file(&path).or_else(|_| fs::remove_dir_all(path));
+        }
         for (path, text) in files {
             let path = self.inside(path);
             fs::create_dir_all(path.parent().unwrap()).unwrap();
             fs::write(path, text).unwrap();
         }
         let folder = Path::new(program).parent().unwrap();
-        if folder.starts_with("/usr/sbin") {
+        if program == "/usr/sbin/apache2" {
+        } else if folder.starts_with("/usr/sbin") {
             fs::create_dir(self.path("sbin")).unwrap();
             fs::copy("/usr/sbin/apache2", self.path("sbin/httpd")).unwrap();
             let sbin = self.path("sbin");
@@ -140,7 +144,8 @@ impl Namespace {
 
     /// Where a path of the machine's own `/etc`, `/usr/local` or `/opt` is kept.
     pub fn inside(&self, path: &str) -> PathBuf {
-        let below = path.strip_prefix("/usr/").unwrap_or(&path[1..]);
+        let below = path.strip_prefix("/usr/").or(path.strip_prefix("/etc/apache2/").map(|_| &path[5..]));
+        let below = below.unwrap_or(&path[1..]);
         self.path(below)
     }
 

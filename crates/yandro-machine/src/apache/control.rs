@@ -33,10 +33,8 @@ pub fn program(found: &Found) -> Option<Utf8PathBuf> {
         Some(program) => program.is_file().then_some(program),
         // Beside the configuration of a bundle lies its own server.
         None => beside(&found.layout).or_else(|| process::find(found.layout.known.programs)).or_else(|| {
-            found
-                .named
-                .as_ref()
-                .and_then(|_| process::find(&["/usr/sbin/httpd", "/usr/sbin/apache2", "/usr/bin/httpd"]))
+            let is_usual = found.layout.known.programs.is_empty();
+            if is_usual { process::find(&super::PROGRAMS) } else { None }
         }),
     }
 }

@@ -54,9 +54,19 @@ pub fn find_all(machine: &Machine) -> Vec<Found> {
     });
     let mut found: Vec<Found> = named.collect();
     let known = Layout::find(exists, at).filter(|layout| found.iter().all(|other| other.layout.main != layout.main));
+    let asked = || {
+        let report = process::find(&PROGRAMS).filter(|_| machine.is_real()).and_then(|program| report(&program))?;
+        let is_there = report.main.is_file() && found.iter().all(|other| other.layout.main != report.main);
+        is_there.then(|| Layout::named(&report.main, Utf8Path::is_dir, exists, at))
+    };
+    let known = known.or_else(|| if found.is_empty() { asked() } else { None });
     found.extend(known.map(|layout| Found { name: "apache".into(), layout, named: None }));
     found
 }
+
+/// Programs that tell where their main file is, if it is in no layout that is known.
+pub(crate) const PROGRAMS: [&str; 4] =
+    ["/usr/sbin/httpd", "/usr/sbin/apache2", "/usr/bin/httpd", "/usr/local/bin/httpd"];
 
 /// The Apache httpd that sites are mapped on. Where the first that a person named is gone, there is
 /// none: its sites must not end up on another.
@@ -105,8 +115,11 @@ fn start(machine: &Machine, found: &Found, is_asked: bool) -> Result<Start, File
         ServerReport { version: USUAL_VERSION, built_in, ..ServerReport::default() }
     });
     // Where the program says another place it is started with this one's.
-    let root =
-        if known.root == "/" { main.parent().map(Utf8Path::to_owned).unwrap_or_default() } else { known.root.into() };
+    let root = match known.root {
+        "/" if report.main == main => report.root.clone(),
+        "/" => main.parent().map(Utf8Path::to_owned).unwrap_or_default(),
+        root => root.into(),
+    };
     let report = ServerReport { root, main: main.clone(), ..report };
     let environment = match known.environment {
         Some(path) => disk::read_if_there(&machine.path(path))?.unwrap_or_default(),
