@@ -175,12 +175,26 @@ fn told(change: &FileChange, places: &Places) -> String {
 /// What a file is that sites share.
 const CONFIGURATION: &str = "configuration";
 
-/// The directives that are new in a file that sites share.
+/// What the directives do that are new in a file that sites share.
 fn lines_told(change: &FileChange) -> String {
     let diff = unified_diff(change);
     let new = diff.lines().filter(|line| !line.starts_with("+++")).filter_map(|line| line.strip_prefix('+'));
-    let new: Vec<&str> = new.map(str::trim).filter(|line| !line.is_empty() && !line.starts_with('#')).collect();
-    if new.is_empty() || change.before.is_none() { String::new() } else { format!(": {}", new.join("; ")) }
+    let (mut loads, mut listens, mut includes) = (Vec::new(), Vec::new(), Vec::new());
+    for words in new.map(|line| line.split_whitespace().collect::<Vec<_>>()) {
+        match words[..] {
+            ["LoadModule", module, _] => loads.push(module.trim_end_matches("_module")),
+            ["Listen", address, ..] => listens.push(address),
+            ["Include" | "IncludeOptional", path] => includes.push(path),
+            _ => {}
+        }
+    }
+    let told = [("loads", loads), ("listens on", listens), ("includes", includes)];
+    let told: Vec<String> = told
+        .iter()
+        .filter(|(_, words)| !words.is_empty())
+        .map(|(what, words)| format!("{what} {}", words.join(", ")))
+        .collect();
+    if told.is_empty() || change.before.is_none() { String::new() } else { format!(": {}", told.join("; ")) }
 }
 
 /// What a file is to the person; `None` for one that goes with another.

@@ -36,8 +36,8 @@ pub struct Shared {
 const COMBINED: &str = r#"%h %l %u %t "%r" %>s %b "%{Referer}i" "%{User-Agent}i""#;
 
 impl Shared {
-    /// Runs through a configuration, and keeps what was read. `files` gives yandro's own files
-    /// for sites as empty; that for other names as it is.
+    /// Runs through a configuration, and keeps what was read. `files` leaves yandro's own files
+    /// for sites out; that for other names is as it is.
     pub fn of(start: Start, files: &dyn Files, is_own: impl Fn(&Utf8Path) -> bool) -> Self {
         let (image, configuration) = FileImage::of(files, |files| {
             let configuration = Configuration::run(&start, files);

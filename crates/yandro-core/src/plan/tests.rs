@@ -108,7 +108,7 @@ impl Files for Disk {
     fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
         let is_own = |name: &str| name.starts_with("yandro-") && !name.contains(OTHERS);
         if path.file_name().is_some_and(is_own) {
-            return Some(Vec::new());
+            return None;
         }
         let target =
             self.links.get(path).map(|target| path.parent().unwrap().parent().unwrap().join(&target.as_str()[3..]));
@@ -116,9 +116,11 @@ impl Files for Disk {
     }
 
     fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+        let is_own = |name: &str| name.starts_with("yandro-") && !name.contains(OTHERS);
         let paths = self.files.keys().chain(self.links.keys()).filter(|path| path.parent() == Some(folder));
         let names: Vec<String> = paths.map(|path| path.file_name().unwrap().to_owned()).collect();
-        (!names.is_empty()).then_some(names)
+        let rest = names.iter().filter(|name| !is_own(name)).cloned().collect();
+        (!names.is_empty()).then_some(rest)
     }
 }
 

@@ -39,25 +39,34 @@ impl Files for FilesBelow<'_> {
     }
 }
 
-/// The same without yandro's own site files, of which there may be a thousand: they are as if
-/// empty, but for the one for other names.
+/// The same as if yandro's own site files, of which there may be a thousand, were not there, but
+/// for the one for other names.
 pub(super) struct WithoutOwn<'m> {
     pub(super) machine: &'m Machine,
     pub(super) layout: &'m Layout,
 }
 
+impl WithoutOwn<'_> {
+    fn is_own(&self, path: &Utf8Path) -> bool {
+        self.layout.is_own(&self.machine.path(path.as_str())) && !path.as_str().contains(OTHERS)
+    }
+}
+
 impl Files for WithoutOwn<'_> {
     fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
-        let is_own = self.layout.is_own(&self.machine.path(path.as_str())) && !path.as_str().contains(OTHERS);
-        if is_own { Some(Vec::new()) } else { FilesBelow(&self.machine.places.sysroot).read(path) }
+        if self.is_own(path) { None } else { FilesBelow(&self.machine.places.sysroot).read(path) }
     }
 
     fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
-        FilesBelow(&self.machine.places.sysroot).list(folder)
+        let mut names = FilesBelow(&self.machine.places.sysroot).list(folder)?;
+        if self.machine.path(folder.as_str()) == self.layout.read_folder() {
+            names.retain(|name| !self.is_own(&folder.join(name)));
+        }
+        Some(names)
     }
 
     fn exists(&self, path: &Utf8Path) -> bool {
-        FilesBelow(&self.machine.places.sysroot).exists(path)
+        !self.is_own(path) && FilesBelow(&self.machine.places.sysroot).exists(path)
     }
 }
 
