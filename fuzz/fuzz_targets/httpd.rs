@@ -6,7 +6,8 @@
 use camino::Utf8Path;
 use libfuzzer_sys::fuzz_target;
 use yandro_core::httpd::run::{Configuration, Files, ServerReport, Start, by_address};
-use yandro_core::httpd::{Journal, Needs, Node, Shared, Tree};
+use yandro_core::config::Node;
+use yandro_core::httpd::{Journal, Needs, Shared, parse};
 
 struct One<'a>(&'a [u8]);
 
@@ -42,7 +43,7 @@ fn check(nodes: &[Node], bytes: &[u8]) {
 }
 
 fuzz_target!(|bytes: &[u8]| {
-    if let Ok(tree) = Tree::parse(bytes) {
+    if let Ok(tree) = parse(bytes) {
         check(&tree.nodes, bytes);
     }
     let start = Start {

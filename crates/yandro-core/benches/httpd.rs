@@ -6,7 +6,7 @@
 use camino::Utf8Path;
 use divan::Bencher;
 use divan::counter::BytesCount;
-use yandro_core::httpd::Tree;
+use yandro_core::httpd::parse;
 use yandro_core::httpd::run::{Configuration, Files, ServerReport, Start, by_address};
 
 fn main() {
@@ -47,7 +47,7 @@ impl Files for One {
 fn one_file_to_spans(bencher: Bencher<'_, '_>) {
     let text = configuration();
     let bytes = text.as_bytes();
-    bencher.counter(BytesCount::of_slice(bytes)).bench(|| Tree::parse(divan::black_box(bytes)).expect("it parses"));
+    bencher.counter(BytesCount::of_slice(bytes)).bench(|| parse(divan::black_box(bytes)).expect("it parses"));
 }
 
 #[divan::bench]

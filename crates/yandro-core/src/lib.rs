@@ -4,6 +4,7 @@
 //! nothing prints; `clippy.toml` of this crate holds that.
 
 pub mod check;
+pub mod config;
 pub mod hosts;
 pub mod httpd;
 pub mod name;

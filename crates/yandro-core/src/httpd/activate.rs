@@ -10,10 +10,11 @@ use std::ops::Range;
 use camino::{Utf8Path, Utf8PathBuf};
 
 use super::journal::Journal;
-use super::parse::Tree;
+use super::parse::parse;
 use super::run::{Configuration, EventKind, Files, Place, matches_path};
 use super::shared::{Shared, module_folders};
-use super::want::quoted;
+use super::syntax::quoted;
+use crate::config::{Directive, Node};
 use crate::source::{self, Splice};
 
 /// What a site needs of the shared part.
@@ -144,8 +145,8 @@ fn commented(text: &[u8]) -> impl Iterator<Item = (source::Line, Vec<String>)> +
         if was_continued || is_continued || bare.starts_with(b"#") {
             return None;
         }
-        let tree = Tree::parse(bare).ok()?;
-        let [super::Node::Directive(own)] = &tree.nodes[..] else { return None };
+        let tree = parse(bare).ok()?;
+        let [Node::Directive(own)] = &tree.nodes[..] else { return None };
         Some((line, std::iter::once(own.name.clone()).chain(own.values().map(str::to_owned)).collect()))
     })
 }
@@ -285,7 +286,7 @@ impl Work {
             self.switch_on(&include.file, &include.line);
             self.comment_out_examples(&include.path);
             let text = self.text(&include.path);
-            let first = Tree::parse(&text).ok().and_then(|tree| Some(tree.nodes.first()?.start()));
+            let first = parse(&text).ok().and_then(|tree| Some(tree.nodes.first()?.start()));
             self.add(&include.path, first.unwrap_or(text.len()), &line);
             include.path.clone()
         } else {
@@ -301,11 +302,11 @@ impl Work {
     /// file: their folders are not there, and the server warns of each at every start.
     fn comment_out_examples(&mut self, file: &Utf8Path) {
         let mut text = self.text(file);
-        let Ok(tree) = Tree::parse(&text) else { return };
+        let Ok(tree) = parse(&text) else { return };
         let is_example = |name: &str| name.starts_with("dummy-host") && name.ends_with(".example.com");
         let mut lines = Vec::new();
-        for host in tree.virtual_hosts() {
-            let mut names = host.directives("ServerName").flat_map(super::Directive::values);
+        for host in tree.all("VirtualHost") {
+            let mut names = host.directives("ServerName").flat_map(Directive::values);
             let span = host.open.span.start..host.close.end;
             let whole = &text[span.clone()];
             let is_plain = std::str::from_utf8(whole).is_ok() && !whole.contains(&b'\\');

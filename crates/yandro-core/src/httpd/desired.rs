@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use super::want::Want;
+use crate::config::Want;
 use crate::site::{Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, Serving, Site, Symlinks};
 
 /// The protocols and ciphers that browsers of today speak, and none that are weaker (RFC 9325

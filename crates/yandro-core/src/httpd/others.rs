@@ -8,8 +8,9 @@ use std::collections::BTreeSet;
 
 use super::desired::{SiteFiles, tls};
 use super::journal::Journal;
-use super::parse::Tree;
-use super::want::Want;
+use super::parse::parse;
+use super::syntax::ApacheSyntax;
+use crate::config::Want;
 
 /// The name under which they are kept, as a site's are. It can be no site: nobody can reach a
 /// name below `invalid` (RFC 6761 section 6.4), and it comes before the names of sites.
@@ -36,8 +37,8 @@ impl Others {
     /// What an existing file holds; nothing for one that can't be read.
     pub fn read(file: &[u8]) -> Self {
         let mut others = Self { modules: modules_of(file), journal: Journal::read(file), ..Self::default() };
-        let Ok(tree) = Tree::parse(file) else { return others };
-        for host in tree.virtual_hosts() {
+        let Ok(tree) = parse(file) else { return others };
+        for host in tree.all("VirtualHost") {
             let is_secure = host.directives("SSLEngine").any(|own| own.values().eq(["on"]));
             let ports = host.open.values().filter_map(|address| address.rsplit_once(':')?.1.parse::<u16>().ok());
             if is_secure { others.https.extend(ports) } else { others.http.extend(ports) }
@@ -82,7 +83,7 @@ fn rendered(others: &Others, files: &SiteFiles) -> String {
     let name = Want::one("ServerName", "localhost");
     let mut text = head(others);
     let mut host = |port: &u16, wants: Vec<Want>| {
-        text += &Want::Section("VirtualHost", vec![format!("*:{port}")], wants).render("", "\n");
+        text += &Want::Section("VirtualHost", vec![format!("*:{port}")], wants).render(&ApacheSyntax, "", "\n");
     };
     for port in &others.http {
         // Nothing in it: all is as the main server has it.

@@ -1,172 +1,47 @@
-//! Lines, directives and sections over the original bytes.
+//! Lines, directives and sections of Apache httpd over the original bytes.
 
 use std::ops::Range;
 
+use crate::config::{Argument, Directive, Node, ParseError, Section, Tree};
 use crate::source::{self, Excerpt};
 
-/// A parsed configuration file: a tree of spans.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Tree {
-    /// The directives and sections at the top, in order.
-    pub nodes: Vec<Node>,
-}
-
-/// A directive or a section.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Node {
-    /// A single directive.
-    Directive(Directive),
-    /// A section: `<Name …>` to `</Name>`.
-    Section(Section),
-}
-
-/// A directive, or the opening tag of a section.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Directive {
-    /// Its name as written.
-    pub name: String,
-    /// Its arguments.
-    pub arguments: Vec<Argument>,
-    /// Its lines, from the start of the first to the end of the last with the line end.
-    pub span: Range<usize>,
-    /// Number of its last physical line, from 1: that is how the server counts.
-    pub line: usize,
-}
-
-/// One argument.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Argument {
-    /// Its value with quotes and escapes taken away; bytes that are no UTF-8 are replaced.
-    pub value: String,
-    /// Where it stands, quotes included.
-    pub span: Range<usize>,
-}
-
-/// A section with what stands in it.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Section {
-    /// The opening tag.
-    pub open: Directive,
-    /// What stands within.
-    pub nodes: Vec<Node>,
-    /// The lines of the closing tag.
-    pub close: Range<usize>,
-}
-
-/// What makes a file unreadable, and where.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{message}\n{excerpt}")]
-pub struct ParseError {
-    /// What is wrong.
-    pub message: String,
-    /// The line that is meant.
-    pub excerpt: Excerpt,
-}
-
-impl Directive {
-    /// Whether it has this name; names compare without case.
-    pub fn is(&self, name: &str) -> bool {
-        self.name.eq_ignore_ascii_case(name)
-    }
-
-    /// The values of the arguments.
-    pub fn values(&self) -> impl Iterator<Item = &str> {
-        self.arguments.iter().map(|argument| argument.value.as_str())
-    }
-}
-
-impl Node {
-    /// Where its first line starts.
-    pub fn start(&self) -> usize {
-        match self {
-            Self::Directive(directive) => directive.span.start,
-            Self::Section(section) => section.open.span.start,
+/// Reads a file.
+///
+/// # Errors
+/// When a section is not closed, or closed without being open.
+pub fn parse(bytes: &[u8]) -> Result<Tree, ParseError> {
+    let mut open: Vec<(Directive, Vec<Node>)> = Vec::new();
+    let mut nodes = Vec::new();
+    for logical in logical_lines(bytes) {
+        let text = logical.text(bytes);
+        let trimmed = text.trim_ascii();
+        if trimmed.is_empty() || trimmed[0] == b'#' {
+            continue;
         }
-    }
-}
-
-impl Section {
-    /// Its directives of this name, in order; those of sections within it not counted.
-    pub fn directives<'s>(&'s self, name: &'s str) -> impl Iterator<Item = &'s Directive> {
-        self.nodes.iter().filter_map(move |node| match node {
-            Node::Directive(directive) if directive.is(name) => Some(directive),
-            _ => None,
-        })
-    }
-
-    /// The sections of this name right within it.
-    pub fn sections<'s>(&'s self, name: &'s str) -> impl Iterator<Item = &'s Section> {
-        sections(&self.nodes, name)
-    }
-}
-
-fn sections<'s>(nodes: &'s [Node], name: &'s str) -> impl Iterator<Item = &'s Section> {
-    nodes.iter().filter_map(move |node| match node {
-        Node::Section(section) if section.open.is(name) => Some(section),
-        _ => None,
-    })
-}
-
-impl Tree {
-    /// Reads a file.
-    ///
-    /// # Errors
-    /// When a section is not closed, or closed without being open.
-    pub fn parse(bytes: &[u8]) -> Result<Self, ParseError> {
-        let mut open: Vec<(Directive, Vec<Node>)> = Vec::new();
-        let mut nodes = Vec::new();
-        for logical in logical_lines(bytes) {
-            let text = logical.text(bytes);
-            let trimmed = text.trim_ascii();
-            if trimmed.is_empty() || trimmed[0] == b'#' {
-                continue;
+        if let Some(name) = trimmed.strip_prefix(b"</") {
+            let name = String::from_utf8_lossy(name.split(|&b| b == b'>').next().unwrap_or(name)).trim().to_owned();
+            let fault = |message: String| ParseError { message, excerpt: Excerpt::new(bytes, &logical.span) };
+            let Some((opening, outer)) = open.pop() else {
+                return Err(fault(format!("`</{name}>` closes a section that is not open")));
+            };
+            if !opening.is(name.trim_matches(['"', '\''])) {
+                return Err(fault(format!("`</{name}>` closes `<{}>` of line {}", opening.name, opening.line)));
             }
-            if let Some(name) = trimmed.strip_prefix(b"</") {
-                let name = String::from_utf8_lossy(name.split(|&b| b == b'>').next().unwrap_or(name)).trim().to_owned();
-                let fault = |message: String| ParseError { message, excerpt: Excerpt::new(bytes, &logical.span) };
-                let Some((opening, outer)) = open.pop() else {
-                    return Err(fault(format!("`</{name}>` closes a section that is not open")));
-                };
-                if !opening.is(name.trim_matches(['"', '\''])) {
-                    return Err(fault(format!("`</{name}>` closes `<{}>` of line {}", opening.name, opening.line)));
-                }
-                let within = std::mem::replace(&mut nodes, outer);
-                nodes.push(Node::Section(Section { open: opening, nodes: within, close: logical.span }));
-            } else if trimmed[0] == b'<' {
-                let inner_start = text.iter().position(|&b| b == b'<').map_or(0, |i| i + 1);
-                let inner_end = text.iter().rposition(|&b| b == b'>').unwrap_or(text.len()).max(inner_start);
-                open.push((logical.directive(bytes, inner_start..inner_end), std::mem::take(&mut nodes)));
-            } else {
-                nodes.push(Node::Directive(logical.directive(bytes, 0..text.len())));
-            }
+            let within = std::mem::replace(&mut nodes, outer);
+            nodes.push(Node::Section(Section { open: opening, nodes: within, close: logical.span }));
+        } else if trimmed[0] == b'<' {
+            let inner_start = text.iter().position(|&b| b == b'<').map_or(0, |i| i + 1);
+            let inner_end = text.iter().rposition(|&b| b == b'>').unwrap_or(text.len()).max(inner_start);
+            open.push((logical.directive(bytes, inner_start..inner_end), std::mem::take(&mut nodes)));
+        } else {
+            nodes.push(Node::Directive(logical.directive(bytes, 0..text.len())));
         }
-        if let Some((opening, _)) = open.pop() {
-            let message = format!("`<{}>` is never closed", opening.name);
-            return Err(ParseError { message, excerpt: Excerpt::new(bytes, &opening.span) });
-        }
-        Ok(Self { nodes })
     }
-
-    /// Every virtual host of the file, also within `IfModule` and its like.
-    pub fn virtual_hosts(&self) -> Vec<&Section> {
-        let mut found = Vec::new();
-        let mut pending: Vec<&Node> = self.nodes.iter().rev().collect();
-        while let Some(node) = pending.pop() {
-            if let Node::Section(section) = node {
-                if section.open.is("VirtualHost") {
-                    found.push(section);
-                } else {
-                    pending.extend(section.nodes.iter().rev());
-                }
-            }
-        }
-        found
+    if let Some((opening, _)) = open.pop() {
+        let message = format!("`<{}>` is never closed", opening.name);
+        return Err(ParseError { message, excerpt: Excerpt::new(bytes, &opening.span) });
     }
-
-    /// The sections of this name at the top.
-    pub fn sections<'s>(&'s self, name: &'s str) -> impl Iterator<Item = &'s Section> {
-        sections(&self.nodes, name)
-    }
+    Ok(Tree { nodes })
 }
 
 /// A line as the server reads it: physical lines joined where one ends in a backslash.
@@ -271,8 +146,8 @@ mod tests {
     #[test]
     fn lines_words_and_sections_are_the_servers() {
         let text = b"# a comment \\\nthat goes on\n<virtualhost *:80 \\\r\n  [::1]:80>  \n\tServerName 'a b' \"c \\\"d\\\\\" e#f\n<Directory \"/a > b\">\n</DIRECTORY>\n</VirtualHost>\n";
-        let tree = Tree::parse(text).unwrap();
-        let hosts = tree.virtual_hosts();
+        let tree = parse(text).unwrap();
+        let hosts = tree.all("VirtualHost");
         assert_eq!(hosts[0].open.values().collect::<Vec<_>>(), ["*:80", "[::1]:80"]);
         assert_eq!(hosts[0].open.line, 4);
         assert_eq!(&text[hosts[0].open.arguments[1].span.clone()], b"[::1]:80");
@@ -283,12 +158,12 @@ mod tests {
 
     #[test]
     fn an_open_section_is_shown() {
-        insta::assert_snapshot!(Tree::parse(b"Listen 80\n<VirtualHost *:80>\n").unwrap_err(), @r"
+        insta::assert_snapshot!(parse(b"Listen 80\n<VirtualHost *:80>\n").unwrap_err(), @r"
         `<VirtualHost>` is never closed
           2 | <VirtualHost *:80>
             | ^^^^^^^^^^^^^^^^^^
         ");
-        insta::assert_snapshot!(Tree::parse(b"<A>\n</B>\n").unwrap_err(), @r"
+        insta::assert_snapshot!(parse(b"<A>\n</B>\n").unwrap_err(), @r"
         `</B>` closes `<A>` of line 1
           2 | </B>
             | ^^^^
@@ -298,8 +173,8 @@ mod tests {
     proptest! {
         #[test]
         fn spans_lie_in_any_text_and_nothing_panics(text in r#"([<>/ "'\\#a\r\n\t=*]|VirtualHost|</VirtualHost>){0,60}"#) {
-            if let Ok(tree) = Tree::parse(text.as_bytes()) {
-                for host in tree.virtual_hosts() {
+            if let Ok(tree) = parse(text.as_bytes()) {
+                for host in tree.all("VirtualHost") {
                     prop_assert!(host.close.end <= text.len());
                     for argument in &host.open.arguments {
                         prop_assert!(host.open.span.contains(&argument.span.start));

@@ -1,8 +1,9 @@
 //! The virtual hosts of one site.
 
 use super::desired::{SiteFiles, virtual_hosts};
-use super::parse::{ParseError, Section, Tree};
-use super::want::{Want, changed_by_hand, foreign, set_opening, update};
+use super::parse::parse;
+use super::syntax::ApacheSyntax;
+use crate::config::{HandEdit, ParseError, Section, Tree, Want, changed_by_hand, foreign, set_opening, update};
 use crate::site::Site;
 use crate::source::{self, Excerpt, Splice};
 
@@ -24,7 +25,7 @@ pub fn site_file(
     if existing == rendered(now.0, &wanted).as_bytes() {
         return Ok(existing.to_vec());
     }
-    let tree = Tree::parse(existing)?;
+    let tree = parse(existing)?;
     let eol = source::line_end(existing);
     let earlier = before.map(|(site, files)| virtual_hosts(site, files)).unwrap_or_default();
     let mut splices = Vec::new();
@@ -37,11 +38,11 @@ pub fn site_file(
         });
         match find_host(&tree, addresses, before.map_or(now.0, |(site, _)| site)) {
             Some(section) => {
-                splices.extend(set_opening(section, old.map(|(addresses, _)| addresses), addresses));
+                splices.extend(set_opening(&ApacheSyntax, section, old.map(|(addresses, _)| addresses), addresses));
                 let old = old.map(|(_, inner)| inner).unwrap_or_default();
-                splices.extend(update(existing, section, old, inner, eol));
+                splices.extend(update(&ApacheSyntax, existing, section, old, inner, eol));
             }
-            None => missing += &(eol.to_owned() + &want.render("", eol)),
+            None => missing += &(eol.to_owned() + &want.render(&ApacheSyntax, "", eol)),
         }
     }
     // What is wanted no more goes whole, unless a person has added to it.
@@ -81,19 +82,8 @@ fn removal(existing: &[u8], section: &Section, written: &[Want]) -> Result<Splic
 /// A new file.
 fn rendered(site: &Site, wanted: &[Want]) -> String {
     let head = format!("# {}: kept by `yandro map`; lines that you add here stay\n", site.name);
-    let hosts: Vec<String> = wanted.iter().map(|host| host.render("", "\n")).collect();
+    let hosts: Vec<String> = wanted.iter().map(|host| host.render(&ApacheSyntax, "", "\n")).collect();
     head + &hosts.join("\n")
-}
-
-/// A directive or section of yandro's that a person has changed or taken out.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct HandEdit {
-    /// Its line, from 1, or that of the section that it was taken out of.
-    pub line: usize,
-    /// What stands there; `None` if it was taken out.
-    pub found: Option<String>,
-    /// What yandro would write.
-    pub wanted: String,
 }
 
 /// What a person has changed in a site's file or taken out of it; none in a file that can't be read.
@@ -102,13 +92,13 @@ pub fn hand_edits(existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEd
     if existing == rendered(site, &wanted).as_bytes() {
         return Vec::new();
     }
-    let Ok(tree) = Tree::parse(existing) else { return Vec::new() };
+    let Ok(tree) = parse(existing) else { return Vec::new() };
     let mut found = Vec::new();
     for want in &wanted {
         if let Want::Section(_, addresses, inner) = want
             && let Some(section) = find_host(&tree, addresses, site)
         {
-            found.extend(changed_by_hand(existing, section, inner));
+            found.extend(changed_by_hand(&ApacheSyntax, existing, section, inner));
         }
     }
     found
@@ -123,7 +113,7 @@ fn port(addresses: &[String]) -> &str {
 fn find_host<'t>(tree: &'t Tree, addresses: &[String], site: &Site) -> Option<&'t Section> {
     let port = port(addresses);
     let on_port: Vec<&Section> = tree
-        .virtual_hosts()
+        .all("VirtualHost")
         .into_iter()
         .filter(|host| host.open.values().any(|own| own.rsplit_once(':').is_some_and(|(_, own)| own == port)))
         .collect();
@@ -326,9 +316,9 @@ mod tests {
                 return Ok(());
             }
             let text = written(None, None, &site);
-            let tree = Tree::parse(text.as_bytes()).unwrap();
+            let tree = parse(text.as_bytes()).unwrap();
             prop_assert_eq!(tree.nodes.len(), 2);
-            let host = tree.virtual_hosts()[1];
+            let host = tree.all("VirtualHost")[1];
             let value = |name: &str| host.directives(name).next().unwrap().values().next().unwrap().to_owned();
             prop_assert_eq!(value("DocumentRoot"), path.clone());
             prop_assert_eq!(value("Include"), path.clone());
@@ -345,8 +335,8 @@ mod tests {
     fn odd_paths_are_written_as_they_are() {
         for path in ["/srv/a b", "/srv/a\"b", "/srv/a\\", "/srv/a'b#c", "/srv/fähre", "/srv/$x%y>z", "/srv/[a]*?"] {
             let text = written(None, None, &site(path, &[]));
-            let tree = Tree::parse(text.as_bytes()).unwrap();
-            let host = tree.virtual_hosts()[1];
+            let tree = parse(text.as_bytes()).unwrap();
+            let host = tree.all("VirtualHost")[1];
             assert_eq!(host.directives("DocumentRoot").next().unwrap().values().collect::<Vec<_>>(), [path]);
         }
         for path in ["/srv/a\nb", "/srv/${HOME}"] {

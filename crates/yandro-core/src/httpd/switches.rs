@@ -4,7 +4,8 @@
 use camino::Utf8Path;
 use similar::{ChangeTag, TextDiff};
 
-use super::parse::{Node, Tree};
+use super::parse::parse;
+use crate::config::Node;
 
 /// Whether a file changes by nothing but lines that yandro switches on and off, adds and takes
 /// back: `LoadModule` of a module that `is_module` knows by its file, `Listen`, the `Include` of
@@ -30,8 +31,8 @@ pub fn is_switching(before: &[u8], after: &[u8], is_module: impl Fn(&str) -> boo
 /// Whether these commented-out lines are nothing but examples.
 fn is_examples(lines: &[&str]) -> bool {
     let bare: Vec<String> = lines.iter().filter_map(|line| Some(line.strip_prefix('#')?.to_owned() + "\n")).collect();
-    let tree = Tree::parse(bare.concat().as_bytes()).unwrap_or_default();
-    let hosts = tree.virtual_hosts();
+    let tree = parse(bare.concat().as_bytes()).unwrap_or_default();
+    let hosts = tree.all("VirtualHost");
     let names = |name: &str| name.starts_with("dummy-host") && name.ends_with(".example.com");
     !hosts.is_empty()
         && hosts.iter().all(|host| {
@@ -47,7 +48,7 @@ fn is_examples(lines: &[&str]) -> bool {
 const EXAMPLES: [&str; 6] = ["ServerAdmin", "DocumentRoot", "ServerName", "ServerAlias", "ErrorLog", "CustomLog"];
 
 fn is_switch(line: &str, is_module: &dyn Fn(&str) -> bool) -> bool {
-    let Ok(tree) = Tree::parse(line.as_bytes()) else { return false };
+    let Ok(tree) = parse(line.as_bytes()) else { return false };
     let [Node::Directive(own)] = &tree.nodes[..] else { return false };
     let values: Vec<&str> = own.values().collect();
     let is_address =

@@ -12,7 +12,8 @@ use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, fstat, openat, statat};
 use serde::{Deserialize, Serialize};
-use yandro_core::httpd::{self, Layout, Node, Tree};
+use yandro_core::config::{Node, Tree};
+use yandro_core::httpd::{self, Layout};
 use yandro_core::pki::Facts;
 use yandro_core::system::{Cache, TrustStore};
 
@@ -305,7 +306,7 @@ fn write(path: &Utf8Path, before: Option<&str>, tag: &str, content: &[u8], in_pl
         allowed(path).ok_or_else(|| refused(format!("{path} is not among the files that root writes for yandro")))?;
     let is_sound = match kind {
         Kind::HostsFile => true,
-        Kind::SiteFile => Tree::parse(content).is_ok_and(|tree| is_virtual_hosts_alone(&tree)),
+        Kind::SiteFile => httpd::parse(content).is_ok_and(|tree| is_virtual_hosts_alone(&tree)),
         Kind::RootCertificate => is_own_root(content),
         Kind::SharedFile => is_sound_switch(path, content),
         Kind::SiteLink | Kind::ModuleLink => false,

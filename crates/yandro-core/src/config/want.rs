@@ -4,11 +4,42 @@
 //! what stands in the file. A line that a person added or changed stays; only a
 //! value that the command itself changes is written over.
 
-use super::parse::{Directive, Node, Section};
-use super::site::HandEdit;
+use super::tree::{Directive, Node, Section};
 use crate::source::Splice;
 
-/// A directive or section that is wanted. Within one section each name occurs once.
+/// How a server's files are written.
+pub trait Syntax {
+    /// A directive without blanks before it and line end behind.
+    fn directive(&self, name: &str, arguments: &[String]) -> String;
+    /// The beginning of a section.
+    fn open(&self, name: &str, arguments: &[String]) -> String;
+    /// The end of a section.
+    fn close(&self, name: &str) -> String;
+    /// An argument as the server reads it back.
+    fn quoted(&self, argument: &str) -> String;
+    /// Whether directives of this name stand several times in a section, told apart by their
+    /// first argument, and sections of this name by all of them.
+    fn is_repeated(&self, name: &str) -> bool;
+
+    /// Several arguments.
+    fn quoted_all(&self, arguments: &[String]) -> String {
+        arguments.iter().map(|argument| self.quoted(argument)).collect::<Vec<_>>().join(" ")
+    }
+}
+
+/// A directive or section of yandro's that a person has changed or taken out.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct HandEdit {
+    /// Its line, from 1, or that of the section that it was taken out of.
+    pub line: usize,
+    /// What stands there; `None` if it was taken out.
+    pub found: Option<String>,
+    /// What yandro would write.
+    pub wanted: String,
+}
+
+/// A directive or section that is wanted. Within one section each name occurs once, but for those
+/// that the syntax knows as repeated.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Want {
     /// A directive with its arguments, unquoted.
@@ -29,23 +60,47 @@ impl Want {
         }
     }
 
-    /// The text, each line with `indent` before it and `eol` behind.
-    pub fn render(&self, indent: &str, eol: &str) -> String {
+    fn arguments(&self) -> &[String] {
         match self {
-            Self::Directive(name, arguments) => format!("{indent}{name} {}{eol}", quoted_all(arguments)),
+            Self::Directive(_, arguments) | Self::Section(_, arguments, _) => arguments,
+        }
+    }
+
+    /// Whether two wants are the same thing, which may have changed.
+    fn is_same(&self, other: &Self, syntax: &dyn Syntax) -> bool {
+        let is_alike = match self {
+            _ if !syntax.is_repeated(self.name()) => true,
+            Self::Directive(..) => self.arguments().first() == other.arguments().first(),
+            Self::Section(..) => self.arguments() == other.arguments(),
+        };
+        self.name() == other.name() && is_alike
+    }
+
+    /// The text, each line with `indent` before it and `eol` behind.
+    pub fn render(&self, syntax: &dyn Syntax, indent: &str, eol: &str) -> String {
+        match self {
+            Self::Directive(name, arguments) => format!("{indent}{}{eol}", syntax.directive(name, arguments)),
             Self::Section(name, arguments, wants) => {
                 let inner = indent.to_owned() + "\t";
-                let body: String = wants.iter().map(|want| want.render(&inner, eol)).collect();
-                format!("{indent}<{name} {}>{eol}{body}{indent}</{name}>{eol}", quoted_all(arguments))
+                let body: String = wants.iter().map(|want| want.render(syntax, &inner, eol)).collect();
+                let (open, close) = (syntax.open(name, arguments), syntax.close(name));
+                format!("{indent}{open}{eol}{body}{indent}{close}{eol}")
             }
         }
     }
 }
 
 /// The splices that bring `section`, in which `old` was wanted, to say `new`.
-pub(super) fn update(source: &[u8], section: &Section, old: &[Want], new: &[Want], eol: &str) -> Vec<Splice> {
+pub(crate) fn update(
+    syntax: &dyn Syntax,
+    source: &[u8],
+    section: &Section,
+    old: &[Want],
+    new: &[Want],
+    eol: &str,
+) -> Vec<Splice> {
     let mut splices = Vec::new();
-    for want in old.iter().filter(|want| !new.iter().any(|other| other.name() == want.name())) {
+    for want in old.iter().filter(|want| !new.iter().any(|other| other.is_same(want, syntax))) {
         if let Some(node) = find_exact(section, want) {
             splices.push(Splice::remove(node.span()));
         }
@@ -53,15 +108,20 @@ pub(super) fn update(source: &[u8], section: &Section, old: &[Want], new: &[Want
     let mut after = section.open.span.end;
     let indent = indentation(source, section);
     for want in new {
-        let before = old.iter().find(|other| other.name() == want.name());
-        match find(section, want, before) {
+        let before = old.iter().find(|other| other.is_same(want, syntax));
+        match find(syntax, section, want, before) {
             Some(node) => {
                 after = node.span().end;
-                splices.extend(change(source, node, before, want, eol));
+                splices.extend(change(syntax, source, node, before, want, eol));
             }
             // Wanted all along, and not there: a person took it out.
             None if before == Some(want) => {}
-            None => splices.push(Splice::insert(after, want.render(&indent, eol))),
+            None => {
+                let text = want.render(syntax, &indent, eol);
+                // Where a line holds more than one thing the new one begins its own.
+                let is_line_start = source[..after].ends_with(b"\n");
+                splices.push(Splice::insert(after, if is_line_start { text } else { format!("{eol}{text}") }));
+            }
         }
     }
     splices
@@ -69,12 +129,19 @@ pub(super) fn update(source: &[u8], section: &Section, old: &[Want], new: &[Want
 
 /// The node that a want stands for: one that says it already, else one that says
 /// what was wanted before, else one of its name.
-fn find<'s>(section: &'s Section, want: &Want, before: Option<&Want>) -> Option<&'s Node> {
-    find_exact(section, want).or_else(|| before.and_then(|before| find_exact(section, before))).or_else(|| match want {
-        Want::Directive(name, _) => section.nodes.iter().find(|node| node.directive().is_some_and(|own| own.is(name))),
+fn find<'s>(syntax: &dyn Syntax, section: &'s Section, want: &Want, before: Option<&Want>) -> Option<&'s Node> {
+    let by_name = || match want {
+        Want::Directive(name, arguments) => section.nodes.iter().find(|node| {
+            node.directive().is_some_and(|own| {
+                let is_alike =
+                    !syntax.is_repeated(name) || own.values().next() == arguments.first().map(String::as_str);
+                own.is(name) && is_alike
+            })
+        }),
         // Another section of the same name is a different thing.
         Want::Section(..) => None,
-    })
+    };
+    find_exact(section, want).or_else(|| before.and_then(|before| find_exact(section, before))).or_else(by_name)
 }
 
 fn find_exact<'s>(section: &'s Section, want: &Want) -> Option<&'s Node> {
@@ -89,24 +156,31 @@ fn find_exact<'s>(section: &'s Section, want: &Want) -> Option<&'s Node> {
     })
 }
 
-fn change(source: &[u8], node: &Node, before: Option<&Want>, want: &Want, eol: &str) -> Vec<Splice> {
+fn change(
+    syntax: &dyn Syntax,
+    source: &[u8],
+    node: &Node,
+    before: Option<&Want>,
+    want: &Want,
+    eol: &str,
+) -> Vec<Splice> {
     match (node, want) {
         (Node::Directive(own), Want::Directive(_, arguments)) => {
             let says_it = own.values().eq(arguments.iter().map(String::as_str));
             // Wanted all along, and different in the file: a person changed it.
             let is_persons = before == Some(want);
-            if says_it || is_persons { Vec::new() } else { vec![set_arguments(own, arguments)] }
+            if says_it || is_persons { Vec::new() } else { vec![set_arguments(syntax, own, arguments)] }
         }
         (Node::Section(own), Want::Section(_, arguments, wants)) => {
             let mut splices = Vec::new();
             if !own.open.values().eq(arguments.iter().map(String::as_str)) {
-                splices.push(set_arguments(&own.open, arguments));
+                splices.push(set_arguments(syntax, &own.open, arguments));
             }
             let before = match before {
                 Some(Want::Section(_, _, before)) => before.as_slice(),
                 _ => &[],
             };
-            splices.extend(update(source, own, before, wants, eol));
+            splices.extend(update(syntax, source, own, before, wants, eol));
             splices
         }
         _ => Vec::new(),
@@ -114,29 +188,36 @@ fn change(source: &[u8], node: &Node, before: Option<&Want>, want: &Want, eol: &
 }
 
 /// The splice that has a section open with other arguments, if a person has left them alone.
-pub(super) fn set_opening(section: &Section, old: Option<&Vec<String>>, new: &[String]) -> Option<Splice> {
+pub(crate) fn set_opening(
+    syntax: &dyn Syntax,
+    section: &Section,
+    old: Option<&Vec<String>>,
+    new: &[String],
+) -> Option<Splice> {
     let is_ours = old.is_some_and(|old| section.open.values().eq(old.iter().map(String::as_str)));
-    (is_ours && old.is_some_and(|old| old != new)).then(|| set_arguments(&section.open, new))
+    (is_ours && old.is_some_and(|old| old != new)).then(|| set_arguments(syntax, &section.open, new))
 }
 
 /// What of the wants a person has changed in `section`, or taken out of it.
-pub(super) fn changed_by_hand(source: &[u8], section: &Section, wants: &[Want]) -> Vec<HandEdit> {
+pub(crate) fn changed_by_hand(syntax: &dyn Syntax, source: &[u8], section: &Section, wants: &[Want]) -> Vec<HandEdit> {
     let mut found = Vec::new();
     let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).trim().to_owned();
     for want in wants {
-        match (find(section, want, None), want) {
+        match (find(syntax, section, want, None), want) {
             (Some(Node::Directive(own)), Want::Directive(_, arguments))
                 if !own.values().eq(arguments.iter().map(String::as_str)) =>
             {
                 found.push(HandEdit {
                     line: own.line,
                     found: Some(text(&source[own.span.clone()])),
-                    wanted: text(want.render("", "").as_bytes()),
+                    wanted: text(want.render(syntax, "", "").as_bytes()),
                 });
             }
-            (Some(Node::Section(own)), Want::Section(_, _, inner)) => found.extend(changed_by_hand(source, own, inner)),
+            (Some(Node::Section(own)), Want::Section(_, _, inner)) => {
+                found.extend(changed_by_hand(syntax, source, own, inner))
+            }
             (None, want) => {
-                let wanted = want.render("", "\n");
+                let wanted = want.render(syntax, "", "\n");
                 let wanted = wanted.lines().next().unwrap_or_default().to_owned();
                 found.push(HandEdit { line: section.open.line, found: None, wanted });
             }
@@ -147,7 +228,7 @@ pub(super) fn changed_by_hand(source: &[u8], section: &Section, wants: &[Want]) 
 }
 
 /// The first line of `section` that none of the wants accounts for.
-pub(super) fn foreign(section: &Section, wants: &[Want]) -> Option<std::ops::Range<usize>> {
+pub(crate) fn foreign(section: &Section, wants: &[Want]) -> Option<std::ops::Range<usize>> {
     section.nodes.iter().find_map(|node| {
         let own = wants.iter().find(|want| match node {
             Node::Directive(own) => matches!(want, Want::Directive(name, _) if own.is(name)),
@@ -162,11 +243,11 @@ pub(super) fn foreign(section: &Section, wants: &[Want]) -> Option<std::ops::Ran
     })
 }
 
-fn set_arguments(own: &Directive, arguments: &[String]) -> Splice {
+fn set_arguments(syntax: &dyn Syntax, own: &Directive, arguments: &[String]) -> Splice {
     match (own.arguments.first(), own.arguments.last()) {
-        (Some(first), Some(last)) => Splice::replace(first.span.start..last.span.end, quoted_all(arguments)),
+        (Some(first), Some(last)) => Splice::replace(first.span.start..last.span.end, syntax.quoted_all(arguments)),
         // A directive of ours without arguments: put a whole new line in its place.
-        _ => Splice::replace(own.span.clone(), format!("{} {}\n", own.name, quoted_all(arguments))),
+        _ => Splice::replace(own.span.clone(), syntax.directive(&own.name, arguments) + "\n"),
     }
 }
 
@@ -198,26 +279,4 @@ impl Node {
             Self::Section(section) => section.open.span.start..section.close.end,
         }
     }
-}
-
-fn quoted_all(arguments: &[String]) -> String {
-    arguments.iter().map(|argument| quoted(argument)).collect::<Vec<_>>().join(" ")
-}
-
-/// An argument as the server reads it back: in double quotes where it has to be.
-pub(super) fn quoted(argument: &str) -> String {
-    let is_plain = !argument.is_empty()
-        && argument.bytes().all(|b| b.is_ascii_alphanumeric() || b"-._:/*^%{}$=,[]+@~".contains(&b));
-    if is_plain && (argument == "/" || !argument.starts_with('/')) {
-        return argument.to_owned();
-    }
-    let mut out = String::from("\"");
-    for c in argument.chars() {
-        if matches!(c, '"' | '\\') {
-            out.push('\\');
-        }
-        out.push(c);
-    }
-    out.push('"');
-    out
 }
