@@ -214,7 +214,7 @@ pub(crate) fn changed_by_hand(syntax: &dyn Syntax, source: &[u8], section: &Sect
                 });
             }
             (Some(Node::Section(own)), Want::Section(_, _, inner)) => {
-                found.extend(changed_by_hand(syntax, source, own, inner))
+                found.extend(changed_by_hand(syntax, source, own, inner));
             }
             (None, want) => {
                 let wanted = want.render(syntax, "", "\n");
