@@ -7,6 +7,7 @@ pub mod files;
 mod fresh;
 mod machine;
 pub mod network;
+pub mod nginx;
 pub mod observe;
 pub mod permissions;
 pub mod php;

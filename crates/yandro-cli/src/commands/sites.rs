@@ -4,8 +4,8 @@ use std::collections::HashSet;
 
 use camino::Utf8Path;
 use serde_json::json;
+use yandro_core::config::Layout;
 use yandro_core::hosts::HostsFile;
-use yandro_core::httpd::Layout;
 use yandro_core::name::HostName;
 use yandro_core::site::{ServerKind, Site, SiteList};
 use yandro_machine::{apache, files};

@@ -1,51 +1,94 @@
 //! `yandro vhosts`.
 
-use camino::Utf8Path;
 use serde_json::json;
-use yandro_core::httpd::Layout;
-use yandro_core::httpd::run::{Answering, VirtualHost, by_address};
-use yandro_machine::apache;
+use yandro_core::config::{Answering, ConfigFault, Layout, VirtualHost, by_address};
+use yandro_machine::{apache, nginx};
 
 use crate::context::Context;
 use crate::error::{CommandError, NO_SERVER, Status};
 use crate::view::{BAD, COMMAND, Cell, DIM, STRONG, Table, Ui, WARN, count};
 
+/// What one server has.
+struct Server<'s> {
+    title: &'static str,
+    word: &'static str,
+    layout: &'s Layout,
+    answering: Vec<Answering<'s>>,
+    fault: Option<&'s ConfigFault>,
+    files: usize,
+}
+
 pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
-    let found = apache::find(&context.machine)
-        .ok_or_else(|| CommandError::not_made("no Apache httpd was found").hint(NO_SERVER))?;
-    let configuration = apache::configuration(&context.machine, &found)?;
-    let hosts = configuration.virtual_hosts();
-    let answering = by_address(&hosts);
-    let own = |host: &VirtualHost| is_own(context, &found.layout, host);
-    let status = if configuration.fault.is_some() { Status::Findings } else { Status::Well };
+    let machine = &context.machine;
+    let apache = apache::find(machine);
+    let apache_configuration = apache.as_ref().map(|found| apache::configuration(machine, found)).transpose()?;
+    let hosts =
+        apache_configuration.as_ref().map(yandro_core::httpd::run::Configuration::virtual_hosts).unwrap_or_default();
+    let nginx = nginx::find_layout(machine);
+    let nginx_configuration = nginx.as_ref().map(|layout| nginx::configuration(machine, layout));
+    let mut servers = Vec::new();
+    if let (Some(found), Some(own)) = (&apache, &apache_configuration) {
+        servers.push(Server {
+            title: "Apache httpd",
+            word: "apache",
+            layout: &found.layout,
+            answering: by_address(&hosts),
+            fault: own.fault.as_ref(),
+            files: own.files.len(),
+        });
+    }
+    if let (Some(layout), Some(own)) = (&nginx, &nginx_configuration) {
+        servers.push(Server {
+            title: "nginx",
+            word: "nginx",
+            layout,
+            answering: own.answering(),
+            fault: own.fault.as_ref(),
+            files: own.files.len(),
+        });
+    }
+    if servers.is_empty() {
+        return Err(CommandError::not_made("no web server was found").hint(NO_SERVER));
+    }
+    let has_fault = servers.iter().any(|server| server.fault.is_some());
+    let status = if has_fault { Status::Findings } else { Status::Well };
     if ui.json {
-        let addresses: Vec<_> = answering.iter().map(|own_at| to_json(own_at, &own)).collect();
-        let fault = configuration
-            .fault
-            .as_ref()
-            .map(|fault| json!({ "file": fault.place.file, "line": fault.place.line, "message": fault.message }));
-        ui.json(&json!({ "version": 1, "addresses": addresses, "fault": fault }));
+        let told: Vec<_> = servers.iter().map(|server| server_json(context, server)).collect();
+        ui.json(&json!({ "version": 2, "servers": told }));
         return Ok(status);
     }
+    for (place, server) in servers.iter().enumerate() {
+        if servers.len() > 1 {
+            let gap = if place == 0 { "" } else { "\n" };
+            ui.say(&format!("{gap}{STRONG}{}{STRONG:#}", server.title));
+        }
+        show(context, server, ui);
+    }
+    Ok(status)
+}
+
+fn show(context: &Context, server: &Server<'_>, ui: &mut Ui) {
     let mut table = Table::new(&["ADDRESS", "NAME", "SERVES", "TLS", "WHERE", "WHOSE"]);
-    for at in &answering {
-        for (place, host) in at.hosts.iter().enumerate() {
-            table.row(row(at, place, host, own(host)));
+    for at in &server.answering {
+        // The one that answers for other names first.
+        let rest = (0..at.hosts.len()).filter(|own| *own != at.default);
+        let order = std::iter::once(at.default).chain(rest);
+        for (place, host) in order.filter_map(|own| at.hosts.get(own)).enumerate() {
+            table.row(row(at, place, host, is_own(context, server.layout, host)));
             for alias in &host.aliases {
                 table.row(vec![Cell::plain(""), Cell::new(format!("  {alias}"), DIM)]);
             }
         }
     }
-    if !hosts.is_empty() {
+    if !server.answering.is_empty() {
         ui.table(&table);
     }
-    let defaults = answering.iter().filter(|at| at.hosts.len() > 1).count();
-    if defaults > 0 {
+    if server.answering.iter().any(|at| at.hosts.len() > 1) {
         ui.say(&format!(
             "\n{DIM}The first of each address answers for names that none of its virtual hosts has.{DIM:#}"
         ));
     }
-    for at in &answering {
+    for at in &server.answering {
         for (name, first, second) in at.collisions() {
             ui.print(&format!(
                 "{WARN}!{WARN:#} {STRONG}{name}{STRONG:#} on {}: {first} answers, and {second} never does",
@@ -53,7 +96,7 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
             ));
         }
     }
-    if let Some(fault) = &configuration.fault {
+    if let Some(fault) = server.fault {
         ui.print(&format!(
             "{BAD}✗{BAD:#} {STRONG}{}{STRONG:#}: {}; what stands behind it was not read{}",
             fault.place,
@@ -61,16 +104,18 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
             fault.excerpt.as_ref().map(|excerpt| format!("\n{excerpt}")).unwrap_or_default()
         ));
     } else if ui.verbose {
-        ui.say(&format!("\n{} in {}", count(hosts.len(), "virtual host"), count(configuration.files.len(), "file")));
+        let places: std::collections::BTreeSet<_> =
+            server.answering.iter().flat_map(|at| at.hosts.iter().map(|host| &host.place)).collect();
+        ui.say(&format!("\n{} in {}", count(places.len(), "virtual host"), count(server.files, "file")));
     }
-    if hosts.is_empty() && configuration.fault.is_none() {
+    if server.answering.is_empty() && server.fault.is_none() {
         ui.say(&format!("No virtual host yet. Map a site: {COMMAND}yandro map NAME FOLDER{COMMAND:#}"));
     }
-    Ok(status)
 }
 
 fn row(at: &Answering<'_>, place: usize, host: &VirtualHost, is_own: bool) -> Vec<Cell> {
-    let name = match &host.name {
+    let name = match host.name.as_deref() {
+        Some("") => Cell::new("\"\"", STRONG),
         Some(name) => Cell::new(name, STRONG),
         None => Cell::new("(no name)", DIM),
     };
@@ -85,10 +130,18 @@ fn row(at: &Answering<'_>, place: usize, host: &VirtualHost, is_own: bool) -> Ve
 }
 
 fn is_own(context: &Context, layout: &Layout, host: &VirtualHost) -> bool {
-    layout.is_own(&context.machine.path(Utf8Path::new(&host.place.file).as_str()))
+    layout.is_own(&context.machine.path(&host.place.file))
 }
 
-fn to_json(at: &Answering<'_>, is_own: &impl Fn(&VirtualHost) -> bool) -> serde_json::Value {
+fn server_json(context: &Context, server: &Server<'_>) -> serde_json::Value {
+    let addresses: Vec<_> = server.answering.iter().map(|at| to_json(context, server.layout, at)).collect();
+    let fault = server
+        .fault
+        .map(|fault| json!({ "file": fault.place.file, "line": fault.place.line, "message": fault.message }));
+    json!({ "server": server.word, "addresses": addresses, "fault": fault })
+}
+
+fn to_json(context: &Context, layout: &Layout, at: &Answering<'_>) -> serde_json::Value {
     let hosts: Vec<_> = at
         .hosts
         .iter()
@@ -96,8 +149,8 @@ fn to_json(at: &Answering<'_>, is_own: &impl Fn(&VirtualHost) -> bool) -> serde_
         .map(|(place, host)| {
             json!({
                 "name": host.name, "aliases": host.aliases, "document-root": host.document_root, "instead": host.instead, "tls": host.tls,
-                "file": host.place.file, "line": host.place.line, "default": place == 0,
-                "whose": if is_own(host) { "yandro" } else { "person" },
+                "file": host.place.file, "line": host.place.line, "default": place == at.default,
+                "whose": if is_own(context, layout, host) { "yandro" } else { "person" },
             })
         })
         .collect();

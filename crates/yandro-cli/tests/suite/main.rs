@@ -19,6 +19,7 @@ mod hosts;
 mod kit;
 mod layouts;
 mod namespace;
+mod nginx;
 mod privilege;
 mod servers;
 mod serving;

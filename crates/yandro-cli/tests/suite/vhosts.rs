@@ -192,7 +192,7 @@ pub fn agrees_with(machine: &Namespace, control: &[&str]) {
     let found = machine.yandro(&["--json", "vhosts"]).succeeds().stdout;
     let found: serde_json::Value = serde_json::from_str(&found).unwrap();
     let mut ours = Reported::new();
-    for at in found["addresses"].as_array().unwrap() {
+    for at in found["servers"][0]["addresses"].as_array().unwrap() {
         for host in at["virtual-hosts"].as_array().unwrap() {
             let text = |value: &serde_json::Value| value.as_str().map(str::to_owned);
             let place = format!("{}:{}", text(&host["file"]).unwrap(), host["line"]);
@@ -230,6 +230,7 @@ fn debians_own_and_hand_written_layouts_agree() {
     agrees_with(&machine, &["apache2ctl"]);
     let text = machine.yandro(&["vhosts"]).succeeds();
     insta::assert_snapshot!(text, @"
+    Apache httpd
     ADDRESS  NAME                  SERVES                     TLS  WHERE                                                           WHOSE
     *:80     SALTMARSH.test        –                          –    /etc/apache2/conf-enabled/tides.conf:1                          yours
              (no name)             /var/www/html              –    /etc/apache2/sites-enabled/000-default.conf:1                   yours
@@ -244,6 +245,11 @@ fn debians_own_and_hand_written_layouts_agree() {
 
     The first of each address answers for names that none of its virtual hosts has.
     ! saltmarsh.test on *:80: /etc/apache2/conf-enabled/tides.conf:1 answers, and /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:2 never does
+
+    nginx
+    ADDRESS  NAME  SERVES         TLS  WHERE                                WHOSE
+    *:80     _     /var/www/html  –    /etc/nginx/sites-enabled/default:21  yours
+    [::]:80  _     /var/www/html  –    /etc/nginx/sites-enabled/default:21  yours
     [status 0]
     ");
 }
@@ -276,7 +282,7 @@ fn a_broken_configuration_is_told_with_its_place() {
     [status 0]
     ");
     insta::assert_snapshot!(Sysroot::new().yandro(&["vhosts"]), @"
-    error: no Apache httpd was found
+    error: no web server was found
     to mend it: install Apache httpd (`apt install apache2`), or use the built-in server: add `--server built-in`, then run `yandro serve`
     [status 3]
     ");

@@ -1,9 +1,20 @@
 //! What the configuration files of all servers have in common: a tree of spans, and bringing one
 //! to say what is wanted without losing what a person wrote.
 
+mod files;
+mod image;
+mod include;
+mod layout;
 mod tree;
+mod virtual_host;
 mod want;
 
+pub use files::{ConfigFault, Files, Place};
+pub use image::FileImage;
+pub(crate) use include::{files_of, matches_path};
+pub(crate) use layout::PLAIN;
+pub use layout::{KnownLayout, KnownLinks, Layout, Links};
 pub use tree::{Argument, Directive, Node, ParseError, Section, Tree};
+pub use virtual_host::{Answering, VirtualHost, by_address};
 pub use want::{HandEdit, Syntax, Want};
 pub(crate) use want::{changed_by_hand, foreign, set_opening, update};

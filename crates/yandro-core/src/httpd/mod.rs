@@ -3,7 +3,7 @@
 mod activate;
 mod desired;
 mod journal;
-mod layout;
+mod layouts;
 mod modules;
 mod others;
 mod parse;
@@ -16,7 +16,7 @@ mod syntax;
 pub use activate::{Activation, Lack, Needs};
 pub use desired::{PathError, ServerTraits, SiteFiles, required_modules};
 pub use journal::Journal;
-pub use layout::{KNOWN, KnownLayout, Layout, Links};
+pub use layouts::KNOWN;
 pub use modules::{ModuleFiles, modules_to_enable};
 pub use others::{OTHERS, Others, others_file};
 pub use parse::parse;

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use super::layout::Links;
+use crate::config::Links;
 
 /// What `mods-available` holds for one module.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

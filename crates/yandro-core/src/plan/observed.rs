@@ -7,8 +7,9 @@ use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 
 use super::change::Content;
+use crate::config::{Layout, Links};
 use crate::hosts::TakeOver;
-use crate::httpd::{Layout, Links, ModuleFiles, ServerTraits, Shared, SiteFiles};
+use crate::httpd::{ModuleFiles, ServerTraits, Shared, SiteFiles};
 use crate::name::HostName;
 use crate::pki::{Authority, Key, Serial};
 use crate::site::{DEFAULT_ADDRESS, ServerKind, Site};

@@ -9,9 +9,10 @@ use ring::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair};
 use time::macros::datetime;
 
 use super::*;
+use crate::config::Layout;
 use crate::hosts::{HostsFile, TakeOver};
 use crate::httpd::run::{Files, ServerReport, Start};
-use crate::httpd::{Layout, ModuleFiles, OTHERS, Shared};
+use crate::httpd::{KNOWN, ModuleFiles, OTHERS, Shared};
 use crate::name::HostName;
 use crate::pki::{Authority, AuthorityCertificates, Key, Serial};
 use crate::site::{
@@ -140,8 +141,8 @@ impl Disk {
 
     fn layout(&self) -> Layout {
         let exists = |path: &str| self.files.keys().any(|own| own.starts_with(path));
-        Layout::find(exists, |path| path.into()).unwrap_or_else(|| {
-            Layout::named(Utf8Path::new("/opt/ferries/httpd.conf"), |_| false, exists, |path| path.into())
+        Layout::find(KNOWN, exists, |path| path.into()).unwrap_or_else(|| {
+            Layout::named(KNOWN, Utf8Path::new("/opt/ferries/httpd.conf"), |_| false, exists, |path| path.into())
         })
     }
 

@@ -5,7 +5,7 @@ use std::os::unix::fs::MetadataExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use rustix::process::{Pid, Signal, kill_process};
-use yandro_core::httpd::Layout;
+use yandro_core::config::Layout;
 use yandro_core::httpd::run::Configuration;
 
 use super::files::FilesBelow;

@@ -3,14 +3,15 @@
 use std::fs;
 
 use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::config::Layout;
+use yandro_core::httpd::OTHERS;
 use yandro_core::httpd::run::{Configuration, Files, Start};
-use yandro_core::httpd::{Layout, OTHERS};
 
 use crate::machine::Machine;
 
 /// Files below a sysroot, as a server in it sees them.
 #[derive(Debug)]
-pub(super) struct FilesBelow<'m>(pub(super) &'m Utf8Path);
+pub(crate) struct FilesBelow<'m>(pub(crate) &'m Utf8Path);
 
 impl FilesBelow<'_> {
     fn real(&self, path: &Utf8Path) -> Utf8PathBuf {

@@ -10,10 +10,11 @@ pub use files::run_through;
 pub use observe::{names, observe};
 
 use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::config::Layout;
 use yandro_core::httpd::run::{
     Configuration, Place, ServerReport, Start, VirtualHost, by_address, environment as environment_of,
 };
-use yandro_core::httpd::{KNOWN, Layout, OTHERS};
+use yandro_core::httpd::{KNOWN, OTHERS};
 
 use crate::files::{self as disk, FileError};
 use crate::machine::Machine;
@@ -21,7 +22,7 @@ use crate::permissions::User;
 use crate::process;
 use crate::settings::NamedServer;
 
-use files::FilesBelow;
+pub(crate) use files::FilesBelow;
 
 /// What is built into every server.
 const BUILT_IN: [&str; 3] = ["core.c", "mod_so.c", "http_core.c"];
@@ -49,15 +50,16 @@ pub fn find_all(machine: &Machine) -> Vec<Found> {
     let exists = |path: &str| machine.path(path).exists();
     let named = machine.servers.iter().filter(|server| machine.path(server.config.as_str()).is_file()).map(|server| {
         let main = machine.path(server.config.as_str());
-        let layout = Layout::named(&main, Utf8Path::is_dir, exists, at);
+        let layout = Layout::named(KNOWN, &main, Utf8Path::is_dir, exists, at);
         Found { name: server.name.clone(), layout, named: Some(server.clone()) }
     });
     let mut found: Vec<Found> = named.collect();
-    let known = Layout::find(exists, at).filter(|layout| found.iter().all(|other| other.layout.main != layout.main));
+    let known =
+        Layout::find(KNOWN, exists, at).filter(|layout| found.iter().all(|other| other.layout.main != layout.main));
     let asked = || {
         let report = process::find(&PROGRAMS).filter(|_| machine.is_real()).and_then(|program| report(&program))?;
         let is_there = report.main.is_file() && found.iter().all(|other| other.layout.main != report.main);
-        is_there.then(|| Layout::named(&report.main, Utf8Path::is_dir, exists, at))
+        is_there.then(|| Layout::named(KNOWN, &report.main, Utf8Path::is_dir, exists, at))
     };
     let known = known.or_else(|| if found.is_empty() { asked() } else { None });
     found.extend(known.map(|layout| Found { name: "apache".into(), layout, named: None }));

@@ -12,8 +12,8 @@ use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, fstat, openat, statat};
 use serde::{Deserialize, Serialize};
-use yandro_core::config::{Node, Tree};
-use yandro_core::httpd::{self, Layout};
+use yandro_core::config::{Layout, Node, Tree};
+use yandro_core::httpd;
 use yandro_core::pki::Facts;
 use yandro_core::system::{Cache, TrustStore};
 
@@ -206,7 +206,7 @@ fn allowed(path: &Utf8Path) -> Option<Kind> {
     } else if TrustStore::of_file(path).is_some() {
         Some(Kind::RootCertificate)
     } else if is_plain(name) && !name.starts_with('.') {
-        Layout::all().find_map(|layout| kind_in(&layout, path))
+        Layout::all(httpd::KNOWN).find_map(|layout| kind_in(&layout, path))
     } else {
         None
     }
@@ -234,7 +234,7 @@ fn kind_in(layout: &Layout, path: &Utf8Path) -> Option<Kind> {
 /// Whether a shared file changes by switches alone, and none that loads what somebody else than
 /// root could change.
 fn is_sound_switch(path: &Utf8Path, content: &[u8]) -> bool {
-    let Some(layout) = Layout::all().find(|layout| kind_in(layout, path) == Some(Kind::SharedFile)) else {
+    let Some(layout) = Layout::all(httpd::KNOWN).find(|layout| kind_in(layout, path) == Some(Kind::SharedFile)) else {
         return false;
     };
     let root = Utf8Path::new(layout.known.root);

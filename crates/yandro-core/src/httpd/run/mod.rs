@@ -6,39 +6,23 @@
 
 mod condition;
 mod environment;
-mod image;
-mod include;
 mod listens;
 mod macros;
 mod report;
 mod vhosts;
 mod walk;
 
+pub use crate::config::FileImage;
+pub use crate::config::{Answering, ConfigFault, Files, Place, VirtualHost, by_address};
+pub(super) use crate::config::{files_of, matches_path};
 pub use environment::environment;
-pub use image::FileImage;
-pub(super) use include::{files_of, matches_path};
 pub use listens::Listen;
 pub use report::ServerReport;
 pub(super) use vhosts::bare;
-pub use vhosts::{Answering, VirtualHost, by_address};
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use camino::{Utf8Path, Utf8PathBuf};
-
-use crate::source::Excerpt;
-
-/// The files of a machine, as far as a configuration asks for them.
-pub trait Files {
-    /// A file's bytes; `None` if there is no such file or it can't be read.
-    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>>;
-    /// The names in a folder; `None` if it is none.
-    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>>;
-    /// Whether there is something at a path.
-    fn exists(&self, path: &Utf8Path) -> bool {
-        self.read(path).is_some() || self.list(path).is_some()
-    }
-}
+use camino::Utf8PathBuf;
 
 /// Where a run begins.
 #[derive(Clone, Debug, Default)]
@@ -51,21 +35,6 @@ pub struct Start {
     pub environment: BTreeMap<String, String>,
     /// Names given with `-D`.
     pub defines: Vec<String>,
-}
-
-/// Where a directive stands.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Place {
-    /// The file, or what the server calls the use of a macro.
-    pub file: String,
-    /// Number of its last physical line, from 1; within a macro's body for its lines.
-    pub line: usize,
-}
-
-impl std::fmt::Display for Place {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "{}:{}", self.file, self.line)
-    }
 }
 
 /// A directive that counts, or the beginning or end of a section.
@@ -96,24 +65,6 @@ impl Event {
     /// Whether it has this name; names compare without case.
     pub fn is(&self, name: &str) -> bool {
         self.name.eq_ignore_ascii_case(name)
-    }
-}
-
-/// What the server would refuse.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{place}: {message}")]
-pub struct ConfigFault {
-    /// Where.
-    pub place: Place,
-    /// What is wrong.
-    pub message: String,
-    /// The line that is meant; `None` for one of a macro, and for a file that can't be read.
-    pub excerpt: Option<Excerpt>,
-}
-
-impl ConfigFault {
-    fn new(place: Place, message: impl Into<String>) -> Self {
-        Self { place, message: message.into(), excerpt: None }
     }
 }
 

@@ -2,55 +2,8 @@
 
 use core::net::Ipv6Addr;
 
-use super::{Configuration, Event, EventKind, Place};
-
-/// A virtual host.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct VirtualHost {
-    /// Its addresses, as they are compared: `*:80`, `10.0.0.1:*`, `[::1]:443`.
-    pub addresses: Vec<String>,
-    /// Its name without scheme and port; `None` if it has none of its own.
-    pub name: Option<String>,
-    /// Its further names, wildcards among them.
-    pub aliases: Vec<String>,
-    /// The folder that it serves.
-    pub document_root: Option<String>,
-    /// Where it passes every request on to, or what it does else, in a word; `None` for one that
-    /// serves files.
-    pub instead: Option<String>,
-    /// Whether it speaks TLS.
-    pub tls: bool,
-    /// Its opening tag.
-    pub place: Place,
-}
-
-/// The virtual hosts on one address, in the order in which names are compared; the first
-/// answers for names that none has.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Answering<'c> {
-    /// The address, such as `*:443`.
-    pub address: String,
-    /// The virtual hosts.
-    pub hosts: Vec<&'c VirtualHost>,
-}
-
-impl Answering<'_> {
-    /// The names that more than one of these virtual hosts has: the first of them answers.
-    pub fn collisions(&self) -> Vec<(String, &Place, &Place)> {
-        let mut seen: Vec<(String, &Place)> = Vec::new();
-        let mut found = Vec::new();
-        for host in &self.hosts {
-            for name in host.name.iter().chain(&host.aliases).map(|name| name.to_ascii_lowercase()) {
-                match seen.iter().find(|(other, _)| *other == name) {
-                    Some((_, first)) if **first != host.place => found.push((name, *first, &host.place)),
-                    Some(_) => {}
-                    None => seen.push((name, &host.place)),
-                }
-            }
-        }
-        found
-    }
-}
+use super::{Configuration, Event, EventKind};
+use crate::config::VirtualHost;
 
 impl Configuration {
     /// Every virtual host, in order.
@@ -77,21 +30,6 @@ impl Configuration {
         }
         found
     }
-}
-
-/// The virtual hosts by address, each address at its first place.
-pub fn by_address(hosts: &[VirtualHost]) -> Vec<Answering<'_>> {
-    let mut found: Vec<Answering<'_>> = Vec::new();
-    for host in hosts {
-        for address in &host.addresses {
-            match found.iter_mut().find(|own| own.address == *address) {
-                Some(own) if own.hosts.last().is_some_and(|last| std::ptr::eq(*last, host)) => {}
-                Some(own) => own.hosts.push(host),
-                None => found.push(Answering { address: address.clone(), hosts: vec![host] }),
-            }
-        }
-    }
-    found
 }
 
 impl VirtualHost {

@@ -5,9 +5,9 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 use camino::{Utf8Path, Utf8PathBuf};
 
 use super::condition::{names_of_built_in, names_of_loaded, version_matches};
-use super::include::files_of;
 use super::macros::Macro;
 use super::{ConfigFault, Configuration, Event, EventKind, Files, Place, Start};
+use crate::config::files_of;
 use crate::httpd::parse::{logical_lines, words};
 use crate::source::{self, Excerpt};
 

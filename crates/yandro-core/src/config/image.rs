@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use super::Files;
+use super::files::Files;
 
 /// Files and folders as plain values: what was asked for once can be asked for again, and
 /// with other content.

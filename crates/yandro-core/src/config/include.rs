@@ -2,11 +2,11 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use super::Files;
+use super::files::Files;
 
 /// The files of a path, which may be a folder or have wildcards; `None` if there is nothing.
 /// An empty folder is something.
-pub(in crate::httpd) fn files_of(files: &dyn Files, path: &Utf8Path) -> Option<Vec<Utf8PathBuf>> {
+pub(crate) fn files_of(files: &dyn Files, path: &Utf8Path) -> Option<Vec<Utf8PathBuf>> {
     let mut found = vec![Utf8PathBuf::new()];
     for part in path.components() {
         let part = part.as_str();
@@ -84,7 +84,7 @@ fn class(pattern: &[u8], byte: u8) -> Option<(bool, &[u8])> {
 
 /// Whether an included path with its wildcards takes in a file: part by part, or as a folder
 /// that the file is somewhere below.
-pub(in crate::httpd) fn matches_path(pattern: &Utf8Path, file: &Utf8Path) -> bool {
+pub(crate) fn matches_path(pattern: &Utf8Path, file: &Utf8Path) -> bool {
     let mut parts = file.components();
     let mut is_fit = |part: camino::Utf8Component<'_>| {
         parts.next().is_some_and(|own| matches(part.as_str().as_bytes(), own.as_str().as_bytes()))

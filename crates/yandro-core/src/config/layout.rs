@@ -1,0 +1,174 @@
+//! Where a server keeps its files: one way of reading and writing, and what differs between
+//! distributions and bundles as data.
+
+use camino::{Utf8Path, Utf8PathBuf};
+
+use crate::name::HostName;
+
+/// What is known of a layout before it is found. Paths are absolute, without a drive.
+#[derive(Debug, PartialEq, Eq)]
+pub struct KnownLayout {
+    /// What people call it.
+    pub title: &'static str,
+    /// The main file.
+    pub main: &'static str,
+    /// A folder that tells it from others with the same main file.
+    pub sign: &'static str,
+    /// The folder that sites' files go into.
+    pub sites: &'static str,
+    /// Where links enable sites and modules, if they do.
+    pub links: Option<KnownLinks>,
+    /// The folder that relative paths start from, unless the main file says another.
+    pub root: &'static str,
+    /// A file of shell variables that the server is started with.
+    pub environment: Option<&'static str>,
+    /// The server's program, the likeliest first.
+    pub programs: &'static [&'static str],
+    /// The folder of its logs, where its own configuration has a name for it.
+    pub logs: Option<&'static str>,
+    /// The program that starts and stops it, where it isn't the server's own.
+    pub control: Option<&'static str>,
+    /// What systemd calls it.
+    pub service: &'static str,
+    /// The command that installs the TLS module where it is a package of its own.
+    pub install_tls: Option<&'static str>,
+}
+
+/// The folders of a layout that enables by links.
+#[derive(Debug, PartialEq, Eq)]
+pub struct KnownLinks {
+    /// The links to sites' files.
+    pub sites: &'static str,
+    /// The modules that there are.
+    pub modules: &'static str,
+    /// The links to those that are enabled.
+    pub enabled_modules: &'static str,
+}
+
+/// What a layout has that is named by its main file alone, and where the others begin.
+pub(crate) const PLAIN: KnownLayout = KnownLayout {
+    title: "named",
+    main: "",
+    sign: "",
+    sites: "",
+    links: None,
+    root: "/",
+    environment: None,
+    programs: &[],
+    logs: None,
+    control: None,
+    service: "",
+    install_tls: None,
+};
+
+/// A layout that was found. Paths are those of this machine, the sysroot included.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Layout {
+    /// What is known of it.
+    pub known: &'static KnownLayout,
+    /// The main file.
+    pub main: Utf8PathBuf,
+    /// The folder of sites' files.
+    pub sites: Utf8PathBuf,
+    /// The folders of its links, if it has such.
+    pub links: Option<Links>,
+}
+
+/// The folders of a layout that enables by links.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Links {
+    /// The links to sites' files.
+    pub sites: Utf8PathBuf,
+    /// The modules that there are.
+    pub modules: Utf8PathBuf,
+    /// The links to those that are enabled.
+    pub enabled_modules: Utf8PathBuf,
+}
+
+/// What the names of all of yandro's files begin with.
+const PREFIX: &str = "yandro-";
+
+impl Layout {
+    /// The first of these layouts that is there. `exists` tells of a path of the table, and `at`
+    /// gives it as a path of this machine.
+    pub fn find(
+        known: &'static [KnownLayout],
+        exists: impl Fn(&str) -> bool,
+        at: impl Fn(&str) -> Utf8PathBuf,
+    ) -> Option<Self> {
+        known.iter().find(|known| exists(known.main) && exists(known.sign)).map(|known| Self::of_known(known, at))
+    }
+
+    /// Every known layout, at the paths of the table.
+    pub fn all(known: &'static [KnownLayout]) -> impl Iterator<Item = Self> {
+        known.iter().map(|known| Self::of_known(known, |path| path.into()))
+    }
+
+    fn of_known(known: &'static KnownLayout, at: impl Fn(&str) -> Utf8PathBuf) -> Self {
+        let links = known.links.as_ref().map(|links| Links {
+            sites: at(links.sites),
+            modules: at(links.modules),
+            enabled_modules: at(links.enabled_modules),
+        });
+        Self { known, main: at(known.main), sites: at(known.sites), links }
+    }
+
+    /// The layout of a server that a person names by its main file: a known one if it is that
+    /// one's, else sites' files go into `extra` beside the main file if there is such a folder,
+    /// and beside it if not.
+    pub fn named(
+        known: &'static [KnownLayout],
+        main: &Utf8Path,
+        is_folder: impl Fn(&Utf8Path) -> bool,
+        exists: impl Fn(&str) -> bool,
+        at: impl Fn(&str) -> Utf8PathBuf,
+    ) -> Self {
+        let known = known.iter().find(|known| at(known.main) == *main && exists(known.sign));
+        if let Some(known) = known {
+            return Self::of_known(known, at);
+        }
+        let beside = main.parent().unwrap_or(Utf8Path::new("/"));
+        let extra = beside.join("extra");
+        let sites = if is_folder(&extra) { extra } else { beside.to_owned() };
+        Self { known: &PLAIN, main: main.to_owned(), sites, links: None }
+    }
+
+    /// The file of a site's virtual hosts.
+    pub fn site_file(&self, name: &HostName) -> Utf8PathBuf {
+        self.sites.join(site_file_name(name))
+    }
+
+    /// The site whose file this is, if it is one of yandro's.
+    pub fn site_of_file(&self, path: &Utf8Path) -> Option<HostName> {
+        let name = path.file_name()?.strip_prefix(PREFIX)?.strip_suffix(".conf")?;
+        HostName::parse(name).ok().filter(|_| path.parent() == Some(&self.sites))
+    }
+
+    /// Whether a file that the server reads is one of yandro's, or the link to one.
+    pub fn is_own(&self, path: &Utf8Path) -> bool {
+        let file = path.file_name().map(|name| self.sites.join(name));
+        path.parent() == Some(self.read_folder()) && file.is_some_and(|file| self.site_of_file(&file).is_some())
+    }
+
+    /// The folder in which the server reads sites' files: of the links, or of the files themselves.
+    pub fn read_folder(&self) -> &Utf8Path {
+        self.links.as_ref().map_or(&self.sites, |links| &links.sites)
+    }
+
+    /// All of yandro's files there, with a wildcard.
+    pub fn pattern(&self) -> Utf8PathBuf {
+        self.read_folder().join(format!("{PREFIX}*.conf"))
+    }
+
+    /// The link that enables a site, and where it points to; `None` where files need none.
+    pub fn site_link(&self, name: &HostName) -> Option<(Utf8PathBuf, Utf8PathBuf)> {
+        let links = self.links.as_ref()?;
+        let file = site_file_name(name);
+        let folder = self.sites.file_name().unwrap_or_default();
+        Some((links.sites.join(&file), Utf8Path::new("..").join(folder).join(file)))
+    }
+}
+
+fn site_file_name(name: &HostName) -> String {
+    format!("{PREFIX}{name}.conf")
+}

@@ -1,0 +1,343 @@
+//! Words, directives and blocks of nginx over the original bytes.
+//!
+//! A line is no unit: whatever stands between two `;`, `{` or `}` is one statement.
+
+use std::ops::Range;
+
+use crate::config::{Argument, Directive, Node, ParseError, Section, Tree};
+use crate::source::{self, Excerpt};
+
+/// A word as the server reads it.
+struct Word {
+    value: Vec<u8>,
+    span: Range<usize>,
+}
+
+/// Reads a file.
+///
+/// # Errors
+/// When a block or a quote is not closed, a block is closed without being open, a statement has
+/// no end or no name, or something follows a quote directly.
+pub fn parse(bytes: &[u8]) -> Result<Tree, ParseError> {
+    let mut open: Vec<(Directive, Vec<Node>)> = Vec::new();
+    let mut nodes = Vec::new();
+    let mut words: Vec<Word> = Vec::new();
+    let mut at = 0;
+    let fault = |span: &Range<usize>, message: String| ParseError { message, excerpt: Excerpt::new(bytes, span) };
+    loop {
+        at = blanks_end(bytes, at);
+        let Some(&byte) = bytes.get(at) else { break };
+        match byte {
+            b'#' => at = memchr::memchr(b'\n', &bytes[at..]).map_or(bytes.len(), |end| at + end),
+            b';' => {
+                if words.is_empty() {
+                    return Err(fault(&(at..at + 1), "this `;` ends nothing".into()));
+                }
+                nodes.push(Node::Directive(statement(bytes, &words, at + 1)));
+                words.clear();
+                at += 1;
+            }
+            b'{' => {
+                if words.is_empty() {
+                    return Err(fault(&(at..at + 1), "this `{` opens a block without a name".into()));
+                }
+                let opening = statement(bytes, &words, at + 1);
+                words.clear();
+                at += 1;
+                if opening.name.ends_with("_by_lua_block") {
+                    let end = lua_end(bytes, at)
+                        .ok_or_else(|| fault(&opening.span, format!("`{}` is never closed", opening.name)))?;
+                    nodes.push(Node::Section(Section {
+                        open: opening,
+                        nodes: Vec::new(),
+                        close: lines(bytes, end..end + 1),
+                    }));
+                    at = end + 1;
+                } else {
+                    open.push((opening, std::mem::take(&mut nodes)));
+                }
+            }
+            b'}' => {
+                if let Some(word) = words.first() {
+                    return Err(fault(&word.span, "a `;` is missing behind this statement".into()));
+                }
+                let Some((opening, outer)) = open.pop() else {
+                    return Err(fault(&(at..at + 1), "this `}` closes a block that is not open".into()));
+                };
+                let within = std::mem::replace(&mut nodes, outer);
+                nodes.push(Node::Section(Section { open: opening, nodes: within, close: lines(bytes, at..at + 1) }));
+                at += 1;
+            }
+            b'"' | b'\'' => {
+                let word =
+                    quoted(bytes, at).ok_or_else(|| fault(&(at..at + 1), "this quote is never closed".into()))?;
+                at = word.span.end;
+                words.push(word);
+                if bytes.get(at).is_some_and(|next| !is_blank(*next) && !matches!(next, b';' | b'{' | b')')) {
+                    return Err(fault(&(at..at + 1), "after a quote there has to be a blank, `;` or `{`".into()));
+                }
+            }
+            _ => {
+                let word = bare(bytes, at);
+                at = word.span.end;
+                words.push(word);
+            }
+        }
+    }
+    if let Some(word) = words.first() {
+        return Err(fault(&word.span, "this statement has no end: a `;` is missing".into()));
+    }
+    match open.pop() {
+        Some((opening, _)) => {
+            let words = source::words_of_line(bytes, opening.line).unwrap_or(opening.span.clone());
+            Err(fault(&words, format!("`{}` is never closed", opening.name)))
+        }
+        None => Ok(Tree { nodes }),
+    }
+}
+
+fn is_blank(byte: u8) -> bool {
+    matches!(byte, b' ' | b'\t' | b'\r' | b'\n')
+}
+
+fn blanks_end(bytes: &[u8], at: usize) -> usize {
+    at + bytes[at..].iter().take_while(|byte| is_blank(**byte)).count()
+}
+
+/// A word without quotes: up to a blank, `;` or `{`; a `{` right behind `$` belongs to it.
+fn bare(bytes: &[u8], start: usize) -> Word {
+    let mut at = start;
+    let mut is_variable = false;
+    while let Some(&byte) = bytes.get(at) {
+        let was_variable = std::mem::replace(&mut is_variable, byte == b'$');
+        match byte {
+            b'\\' => at += 1,
+            b'{' if was_variable => {}
+            b';' | b'{' => break,
+            _ if is_blank(byte) => break,
+            _ => {}
+        }
+        at += 1;
+    }
+    let end = at.min(bytes.len());
+    Word { value: unescaped(&bytes[start..end]), span: start..end }
+}
+
+/// A word in quotes; `None` if they are never closed.
+fn quoted(bytes: &[u8], start: usize) -> Option<Word> {
+    let quote = bytes[start];
+    let mut at = start + 1;
+    loop {
+        match *bytes.get(at)? {
+            b'\\' => at += 2,
+            byte if byte == quote => break,
+            _ => at += 1,
+        }
+    }
+    Some(Word { value: unescaped(&bytes[start + 1..at]), span: start..at + 1 })
+}
+
+/// What a word means: escaped quotes, backslashes, tabs and line ends; any other backslash stays.
+fn unescaped(text: &[u8]) -> Vec<u8> {
+    let mut out = Vec::with_capacity(text.len());
+    let mut at = 0;
+    while at < text.len() {
+        let escape = if text[at] == b'\\' { text.get(at + 1) } else { None };
+        let meant = match escape {
+            Some(b'"' | b'\'' | b'\\') => escape.copied(),
+            Some(b't') => Some(b'\t'),
+            Some(b'r') => Some(b'\r'),
+            Some(b'n') => Some(b'\n'),
+            _ => None,
+        };
+        out.push(meant.unwrap_or(text[at]));
+        at += if meant.is_some() { 2 } else { 1 };
+    }
+    out
+}
+
+/// A statement from its words; `end` is behind its `;` or `{`.
+fn statement(bytes: &[u8], words: &[Word], end: usize) -> Directive {
+    let text = |word: &Word| String::from_utf8_lossy(&word.value).into_owned();
+    let start = words[0].span.start;
+    Directive {
+        name: text(&words[0]),
+        arguments: words[1..].iter().map(|word| Argument { value: text(word), span: word.span.clone() }).collect(),
+        span: lines(bytes, start..end),
+        line: source::position(bytes, start).line,
+    }
+}
+
+/// The whole lines of a range, if nothing else stands in them; else the range itself.
+fn lines(bytes: &[u8], range: Range<usize>) -> Range<usize> {
+    let before = bytes[..range.start].iter().rposition(|byte| !matches!(byte, b' ' | b'\t'));
+    let start = match before {
+        None => Some(0),
+        Some(last) => (bytes[last] == b'\n').then_some(last + 1),
+    };
+    let after = bytes[range.end..].iter().position(|byte| !matches!(byte, b' ' | b'\t' | b'\r'));
+    let end = match after {
+        None => Some(bytes.len()),
+        Some(count) => (bytes[range.end + count] == b'\n').then_some(range.end + count + 1),
+    };
+    match (start, end) {
+        (Some(start), Some(end)) => start..end,
+        _ => range,
+    }
+}
+
+/// Where the block of Lua that begins at `start` is closed: braces in its strings, long brackets
+/// and comments don't count (Lua 5.1 manual, section 2.1).
+fn lua_end(bytes: &[u8], start: usize) -> Option<usize> {
+    let (mut at, mut depth) = (start, 1_usize);
+    loop {
+        match *bytes.get(at)? {
+            b'{' => depth += 1,
+            b'}' if depth == 1 => return Some(at),
+            b'}' => depth -= 1,
+            quote @ (b'"' | b'\'') => {
+                at += 1;
+                while *bytes.get(at)? != quote {
+                    at += if bytes[at] == b'\\' { 2 } else { 1 };
+                }
+            }
+            b'-' if bytes.get(at + 1) == Some(&b'-') => {
+                at = match long_bracket_end(bytes, at + 2) {
+                    Some(end) => end?,
+                    None => at + memchr::memchr(b'\n', &bytes[at..])?,
+                };
+            }
+            b'[' => {
+                if let Some(end) = long_bracket_end(bytes, at) {
+                    at = end?;
+                }
+            }
+            _ => {}
+        }
+        at += 1;
+    }
+}
+
+/// The last byte of a long bracket that begins here; `None` within if it never ends, and without
+/// if there is none.
+#[allow(clippy::option_option, reason = "no bracket and an open one are different things")]
+fn long_bracket_end(bytes: &[u8], at: usize) -> Option<Option<usize>> {
+    let level = bytes.get(at + 1..)?.iter().take_while(|byte| **byte == b'=').count();
+    if bytes.get(at) != Some(&b'[') || bytes.get(at + 1 + level) != Some(&b'[') {
+        return None;
+    }
+    let close = [&b"]"[..], &b"=".repeat(level), b"]"].concat();
+    let from = at + 2 + level;
+    Some(memchr::memmem::find(&bytes[from..], &close).map(|found| from + found + close.len() - 1))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn values(own: &Directive) -> Vec<&str> {
+        own.values().collect()
+    }
+
+    #[test]
+    fn traps_are_stepped_over() {
+        let text = br#"http {
+"server" {listen 80;server_name a.test
+    # b.test; }
+    c.test;	set $x "it's; {\"}\n";
+	location ~ \.(php|x)$ { return 200 ${host}x; } }
+  map $a $b { "{a}" 429; default a#b; }
+  content_by_lua_block { local s = "}" -- }
+    local l = [==[ } ]] ]==] if x then t = {} end }
+}
+"#;
+        let tree = parse(text).unwrap();
+        let http = tree.sections("http").next().unwrap();
+        let server = http.sections("server").next().unwrap();
+        assert_eq!(values(server.directives("server_name").next().unwrap()), ["a.test", "c.test"]);
+        assert_eq!(values(server.directives("set").next().unwrap()), ["$x", "it's; {\"}\n"]);
+        let location = server.sections("location").next().unwrap();
+        assert_eq!(values(&location.open), ["~", r"\.(php|x)$"]);
+        assert_eq!(values(location.directives("return").next().unwrap()), ["200", "${host}x"]);
+        let map = http.sections("map").next().unwrap();
+        assert_eq!(values(map.directives("default").next().unwrap()), ["a#b"]);
+        assert_eq!(map.directives("{a}").count(), 1);
+        let lua = http.sections("content_by_lua_block").next().unwrap();
+        assert!(text[lua.close.clone()].ends_with(b"}") && lua.nodes.is_empty());
+        // A line of its own is taken whole, one that is shared is not.
+        assert_eq!(&text[server.directives("listen").next().unwrap().span.clone()], b"listen 80;");
+        assert_eq!(server.open.line, 2);
+    }
+
+    #[test]
+    fn faults_are_shown() {
+        let shown = |text: &str| parse(text.as_bytes()).unwrap_err().to_string();
+        insta::assert_snapshot!(shown("http {\n\tserver {\n}\n"), @"
+        `http` is never closed
+          1 | http {
+            | ^^^^^^
+        ");
+        insta::assert_snapshot!(shown("http {\n\tlisten 80\n}\n"), @"
+        a `;` is missing behind this statement
+          2 |  listen 80
+            |  ^^^^^^
+        ");
+        insta::assert_snapshot!(shown("user www;\nroot \"/srv;\n"), @r#"
+        this quote is never closed
+          2 | root "/srv;
+            |      ^
+        "#);
+        insta::assert_snapshot!(shown("a;\n}\n"), @"
+        this `}` closes a block that is not open
+          2 | }
+            | ^
+        ");
+        insta::assert_snapshot!(shown("root \"a\"b;"), @r#"
+        after a quote there has to be a blank, `;` or `{`
+          1 | root "a"b;
+            |         ^
+        "#);
+        insta::assert_snapshot!(shown("{}"), @"
+        this `{` opens a block without a name
+          1 | {}
+            | ^
+        ");
+        insta::assert_snapshot!(shown("a ;;"), @"
+        this `;` ends nothing
+          1 | a ;;
+            |    ^
+        ");
+        insta::assert_snapshot!(shown("listen 80"), @"
+        this statement has no end: a `;` is missing
+          1 | listen 80
+            | ^^^^^^
+        ");
+    }
+
+    proptest! {
+        #[test]
+        fn spans_lie_in_any_text_and_nothing_panics(text in r#"([{};# "'\\$\[\]=\-a\r\n\t]|x_by_lua_block|\$\{a\}){0,60}"#) {
+            fn check(nodes: &[Node], bytes: &[u8]) -> Result<(), TestCaseError> {
+                for node in nodes {
+                    let own = match node {
+                        Node::Directive(own) => own,
+                        Node::Section(section) => {
+                            prop_assert!(section.close.end <= bytes.len() && section.open.span.end <= section.close.start);
+                            check(&section.nodes, bytes)?;
+                            &section.open
+                        }
+                    };
+                    prop_assert!(own.span.end <= bytes.len());
+                    for argument in &own.arguments {
+                        prop_assert!(own.span.start <= argument.span.start && argument.span.end <= own.span.end);
+                    }
+                }
+                Ok(())
+            }
+            if let Ok(tree) = parse(text.as_bytes()) {
+                check(&tree.nodes, text.as_bytes())?;
+            }
+        }
+    }
+}

@@ -1,0 +1,364 @@
+//! A configuration as nginx reads it: includes followed, server blocks of the `http` context
+//! with where they listen and by which names they answer.
+
+use camino::{Utf8Path, Utf8PathBuf};
+
+use super::parse;
+use crate::config::{Answering, ConfigFault, Directive, Files, Node, Place, Section, VirtualHost, files_of};
+
+/// How deep includes may nest.
+const DEEPEST: usize = 64;
+
+/// A configuration that was run through.
+#[derive(Clone, Debug, Default)]
+pub struct Configuration {
+    /// The server blocks, in order.
+    pub servers: Vec<ServerBlock>,
+    /// The files that were read, in the order of their first reading.
+    pub files: Vec<Utf8PathBuf>,
+    /// What is included within `http`, with its wildcards, absolute; in order.
+    pub includes: Vec<Utf8PathBuf>,
+    /// Whom the workers run as.
+    pub user: Option<String>,
+    /// The file that keeps the number of the main process.
+    pub pid_file: Option<Utf8PathBuf>,
+    /// What ended the run before its end.
+    pub fault: Option<ConfigFault>,
+}
+
+/// A `server` block.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ServerBlock {
+    /// Where it listens; one without `listen` does on port 80 of all addresses.
+    pub listens: Vec<ListenOn>,
+    /// The rest of it, in the form that all servers have.
+    pub host: VirtualHost,
+}
+
+/// One `listen` directive.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ListenOn {
+    /// The address as it is compared: `*:80`, `[::]:443`, `127.0.0.1:80`, `unix:/run/x`.
+    pub address: String,
+    /// Whether it answers there for names that none has.
+    pub is_default: bool,
+    /// Whether it speaks TLS.
+    pub tls: bool,
+}
+
+/// What a block is within.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Context {
+    Main,
+    Http,
+    Server,
+    /// A block within a server, at its root (`location /`) or elsewhere.
+    Location {
+        is_root: bool,
+    },
+    Other,
+}
+
+struct Walk<'f> {
+    files: &'f dyn Files,
+    /// The folder of the main file: where relative includes start from.
+    prefix: Utf8PathBuf,
+    depth: usize,
+    done: Configuration,
+}
+
+impl Configuration {
+    /// Runs through the configuration whose main file this is.
+    pub fn run(main: &Utf8Path, files: &dyn Files) -> Self {
+        let prefix = main.parent().unwrap_or(Utf8Path::new("/")).to_owned();
+        let mut walk = Walk { files, prefix, depth: 0, done: Self::default() };
+        walk.done.fault = match files.read(main) {
+            Some(bytes) => walk.file(main, &bytes, Context::Main).err(),
+            None => Some(ConfigFault::new(Place { file: main.to_string(), line: 1 }, "the main file can't be read")),
+        };
+        walk.done
+    }
+
+    /// The server blocks by address.
+    pub fn answering(&self) -> Vec<Answering<'_>> {
+        let mut found: Vec<(Answering<'_>, bool)> = Vec::new();
+        for server in &self.servers {
+            for listen in &server.listens {
+                match found.iter_mut().find(|(own, _)| own.address == listen.address) {
+                    Some((own, _)) if own.hosts.iter().any(|host| host.place == server.host.place) => {}
+                    Some((own, has_default)) => {
+                        if listen.is_default && !*has_default {
+                            own.default = own.hosts.len();
+                            *has_default = true;
+                        }
+                        own.hosts.push(&server.host);
+                    }
+                    None => {
+                        let own = Answering { address: listen.address.clone(), hosts: vec![&server.host], default: 0 };
+                        found.push((own, listen.is_default));
+                    }
+                }
+            }
+        }
+        found.into_iter().map(|(own, _)| own).collect()
+    }
+}
+
+/// Which server block of an address answers a name: the one that has it exactly, by the longest
+/// wildcard at the beginning, by the longest at the end, or by the first regular expression, or
+/// else the default (nginx manual, "Server names").
+pub fn answering_name<'h>(at: &Answering<'h>, name: &str) -> Option<&'h VirtualHost> {
+    let name = name.to_ascii_lowercase();
+    let named = || at.hosts.iter().flat_map(|host| host.name.iter().chain(&host.aliases).map(move |own| (*host, own)));
+    let exact = named().find(|(_, own)| own.eq_ignore_ascii_case(&name) || own.strip_prefix('.') == Some(&name));
+    let longest = |fits: &dyn Fn(&str) -> bool| {
+        let mut best: Option<(&VirtualHost, usize)> = None;
+        for (host, own) in named().filter(|(_, own)| !own.starts_with('~') && fits(&own.to_ascii_lowercase())) {
+            let length = own.trim_start_matches(['*', '.']).len();
+            if best.is_none_or(|(_, other)| length > other) {
+                best = Some((host, length));
+            }
+        }
+        best.map(|(host, _)| host)
+    };
+    let leading = |own: &str| {
+        let suffix = own.strip_prefix('*').unwrap_or(own);
+        suffix.starts_with('.') && name.ends_with(suffix)
+    };
+    let trailing =
+        |own: &str| own.strip_suffix('*').is_some_and(|prefix| prefix.ends_with('.') && name.starts_with(prefix));
+    let fits_regex = |own: &str| {
+        let expression = own.strip_prefix('~').map(|own| format!("(?i){own}"));
+        expression.is_some_and(|own| regex_lite::Regex::new(&own).is_ok_and(|regex| regex.is_match(&name)))
+    };
+    exact
+        .map(|(host, _)| host)
+        .or_else(|| longest(&leading))
+        .or_else(|| longest(&trailing))
+        .or_else(|| named().find(|(_, own)| fits_regex(own)).map(|(host, _)| host))
+        .or_else(|| at.hosts.get(at.default).copied())
+}
+
+type Step = Result<(), ConfigFault>;
+
+impl Walk<'_> {
+    fn file(&mut self, path: &Utf8Path, bytes: &[u8], context: Context) -> Step {
+        if !self.done.files.iter().any(|seen| seen == path) {
+            self.done.files.push(path.to_owned());
+        }
+        let tree = parse(bytes).map_err(|error| ConfigFault {
+            place: Place { file: path.to_string(), line: error.excerpt.position.line },
+            message: error.message,
+            excerpt: Some(error.excerpt),
+        })?;
+        self.nodes(&tree.nodes, path, context)
+    }
+
+    fn nodes(&mut self, nodes: &[Node], file: &Utf8Path, context: Context) -> Step {
+        for node in nodes {
+            match node {
+                Node::Directive(own) if own.is("include") => self.include(own, file, context)?,
+                Node::Directive(own) => self.directive(own, context),
+                Node::Section(own) => self.section(own, file, context)?,
+            }
+        }
+        Ok(())
+    }
+
+    fn include(&mut self, own: &Directive, file: &Utf8Path, context: Context) -> Step {
+        let fault = |message: String| ConfigFault::new(Place { file: file.to_string(), line: own.line }, message);
+        let path = own.values().next().ok_or_else(|| fault("`include` names no file".into()))?;
+        if self.depth >= DEEPEST {
+            return Err(fault("includes are nested too deep: does a file include itself?".into()));
+        }
+        let pattern = self.prefix.join(path);
+        if context == Context::Http {
+            self.done.includes.push(pattern.clone());
+        }
+        let found = files_of(self.files, &pattern);
+        if found.is_none() && !path.contains(['*', '?', '[']) {
+            return Err(fault(format!("`{path}` is included, and there is no such file")));
+        }
+        self.depth += 1;
+        for included in found.unwrap_or_default() {
+            let bytes = self.files.read(&included).ok_or_else(|| fault(format!("`{included}` can't be read")))?;
+            self.file(&included, &bytes, context)?;
+        }
+        self.depth -= 1;
+        Ok(())
+    }
+
+    fn section(&mut self, own: &Section, file: &Utf8Path, context: Context) -> Step {
+        let name = own.open.name.as_str();
+        let inner = match (context, name) {
+            (Context::Main, "http") => Context::Http,
+            (Context::Http, "server") => {
+                let place = Place { file: file.to_string(), line: own.open.line };
+                let host = VirtualHost {
+                    addresses: Vec::new(),
+                    name: None,
+                    aliases: Vec::new(),
+                    document_root: None,
+                    instead: None,
+                    tls: false,
+                    place,
+                };
+                self.done.servers.push(ServerBlock { listens: Vec::new(), host });
+                self.nodes(&own.nodes, file, Context::Server)?;
+                if let Some(server) = self.done.servers.last_mut() {
+                    server.finish();
+                }
+                return Ok(());
+            }
+            (Context::Server, "location") => Context::Location { is_root: own.open.values().eq(["/"]) },
+            (Context::Server, "if") => Context::Location { is_root: false },
+            _ => Context::Other,
+        };
+        self.nodes(&own.nodes, file, inner)
+    }
+
+    fn directive(&mut self, own: &Directive, context: Context) {
+        let first = || own.values().next().map(str::to_owned);
+        match (context, own.name.as_str()) {
+            (Context::Main, "user") => self.done.user = first(),
+            (Context::Main, "pid") => self.done.pid_file = first().map(|path| self.prefix.join(path)),
+            (Context::Server | Context::Location { is_root: true }, _) => {
+                if let Some(server) = self.done.servers.last_mut() {
+                    server.take(own, context == Context::Server);
+                }
+            }
+            _ => {}
+        }
+    }
+}
+
+impl ServerBlock {
+    fn take(&mut self, own: &Directive, is_direct: bool) {
+        let first = || own.values().next().map(str::to_owned);
+        match own.name.as_str() {
+            "listen" if is_direct => self.listens.extend(ListenOn::of(own)),
+            "server_name" if is_direct => {
+                let mut names = own.values().map(str::to_owned);
+                if self.host.name.is_none() {
+                    self.host.name = names.next();
+                }
+                self.host.aliases.extend(names);
+            }
+            "root" => self.host.document_root = first(),
+            "proxy_pass" => self.host.instead = first(),
+            "return" if own.values().next().is_some_and(|code| code.starts_with('3')) => {
+                self.host.instead.get_or_insert_with(|| "leads elsewhere".to_owned());
+            }
+            "ssl" => self.host.tls |= first().as_deref() == Some("on"),
+            _ => {}
+        }
+    }
+
+    fn finish(&mut self) {
+        if self.listens.is_empty() {
+            self.listens.push(ListenOn { address: "*:80".into(), is_default: false, tls: false });
+        }
+        self.host.tls |= self.listens.iter().any(|listen| listen.tls);
+        self.host.addresses = self.listens.iter().map(|listen| listen.address.clone()).collect();
+    }
+}
+
+impl ListenOn {
+    fn of(own: &Directive) -> Option<Self> {
+        let has = |word: &str| own.values().skip(1).any(|other| other == word);
+        Some(Self {
+            address: address(own.values().next()?),
+            is_default: has("default_server") || has("default"),
+            tls: has("ssl"),
+        })
+    }
+}
+
+/// An address as the server compares it.
+fn address(text: &str) -> String {
+    if text.starts_with("unix:") {
+        return text.to_owned();
+    }
+    if text.bytes().all(|byte| byte.is_ascii_digit()) {
+        return format!("*:{text}");
+    }
+    let (host, port) = match text.rsplit_once(':') {
+        Some((host, port)) if !port.ends_with(']') => (host, port),
+        _ => (text, "80"),
+    };
+    let host = if host == "0.0.0.0" { "*" } else { host };
+    format!("{host}:{port}")
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeMap;
+
+    use super::*;
+
+    struct Some2(BTreeMap<&'static str, &'static str>);
+
+    impl Files for Some2 {
+        fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+            self.0.get(path.as_str()).map(|text| text.as_bytes().to_vec())
+        }
+
+        fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+            let paths = self.0.keys().map(Utf8Path::new).filter(|path| path.parent() == Some(folder));
+            let names: Vec<String> = paths.map(|path| path.file_name().unwrap().to_owned()).collect();
+            (!names.is_empty()).then_some(names)
+        }
+    }
+
+    fn run(files: &[(&'static str, &'static str)]) -> Configuration {
+        Configuration::run(Utf8Path::new("/n/nginx.conf"), &Some2(files.iter().copied().collect()))
+    }
+
+    #[test]
+    fn server_blocks_are_found_where_they_count() {
+        let done = run(&[
+            (
+                "/n/nginx.conf",
+                "user www-data;\npid /run/n.pid;\nstream { server { listen 53; } }\nhttp {\n  upstream u { server 127.0.0.1:3000; }\n  include sites/*;\n  include none/*.conf;\n  server { server_name z.test; location / { proxy_pass http://u; } }\n}\n",
+            ),
+            (
+                "/n/sites/a",
+                "server {\n  listen 80;\n  listen [::]:80;\n  server_name a.test *.a.test;\n  return 307 https://$host;\n}\n",
+            ),
+            (
+                "/n/sites/b",
+                "server { listen 443 ssl; server_name b.test; root /srv/b; }\nserver { listen 0.0.0.0:80 default_server; server_name b.test; root /srv/b; }",
+            ),
+        ]);
+        assert_eq!(done.fault, None);
+        let told: Vec<String> = done
+            .answering()
+            .iter()
+            .map(|at| {
+                let names: Vec<&str> = at.hosts.iter().map(|host| host.name.as_deref().unwrap_or("-")).collect();
+                format!("{} {} ({})", at.address, names.join(" "), at.default)
+            })
+            .collect();
+        assert_eq!(told, ["*:80 a.test b.test z.test (1)", "[::]:80 a.test (0)", "*:443 b.test (0)"]);
+        assert_eq!(done.servers[0].host.instead.as_deref(), Some("leads elsewhere"));
+        assert_eq!(done.servers[3].host.instead.as_deref(), Some("http://u"));
+        assert_eq!(done.servers[1].host.place.to_string(), "/n/sites/b:1");
+        assert_eq!(done.includes, ["/n/sites/*", "/n/none/*.conf"]);
+        assert_eq!(
+            (done.user.as_deref(), done.pid_file.as_deref()),
+            (Some("www-data"), Some(Utf8Path::new("/run/n.pid")))
+        );
+    }
+
+    #[test]
+    fn faults_have_their_place() {
+        let told = |text: &'static str| run(&[("/n/nginx.conf", text)]).fault.unwrap().to_string();
+        assert_eq!(
+            told("http {\n include mime.types;\n}\n"),
+            "/n/nginx.conf:2: `mime.types` is included, and there is no such file"
+        );
+        assert_eq!(told("http {\n server {\n}\n"), "/n/nginx.conf:1: `http` is never closed");
+        assert!(told("include nginx.conf;\n").contains("does a file include itself?"));
+        assert_eq!(run(&[]).fault.unwrap().to_string(), "/n/nginx.conf:1: the main file can't be read");
+    }
+}
