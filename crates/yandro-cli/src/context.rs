@@ -1,6 +1,7 @@
 //! What every command works with, captured once.
 
 use std::cell::OnceCell;
+use std::collections::BTreeSet;
 use std::env;
 use std::net::IpAddr;
 
@@ -32,6 +33,9 @@ pub(crate) struct Context {
     /// The command, as typed.
     pub(crate) command: String,
 }
+
+/// The control of a server, with its kind.
+pub(crate) type Control = (ServerKind, Box<dyn ServerControl>);
 
 impl Context {
     /// Reads the environment, finds the machine, and puts back what an earlier
@@ -72,7 +76,7 @@ impl Context {
         for recovered in changes::recover(
             &self.machine,
             &lock,
-            self.control().as_ref().map(|apache| apache as _),
+            &self.control().iter().map(|apache| (ServerKind::Apache, apache as _)).collect::<Vec<_>>(),
             &Sudo::new(self, ui.is_quiet()),
         )? {
             ui.note(&format!(
@@ -96,7 +100,7 @@ impl Context {
             changes::recover(
                 &self.machine,
                 &lock,
-                self.control().as_ref().map(|apache| apache as _),
+                &self.control().iter().map(|apache| (ServerKind::Apache, apache as _)).collect::<Vec<_>>(),
                 &Sudo::new(self, ui.is_quiet()),
             )?;
         }
@@ -114,19 +118,33 @@ impl Context {
         self.control.get_or_init(|| Apache::of(&self.machine, &found)).clone()
     }
 
-    /// The control of the server that a change set reloads.
-    pub(crate) fn control_of(
-        &self,
-        server: Option<ServerKind>,
-    ) -> Result<Option<Box<dyn ServerControl>>, CommandError> {
-        if server != Some(ServerKind::Apache) || !self.machine.is_real() {
-            return Ok(None);
+    /// Whether a server runs.
+    pub(crate) fn runs(&self, server: ServerKind) -> bool {
+        match server {
+            ServerKind::Apache => self.control().is_some_and(|apache| apache.running().is_some()),
+            ServerKind::Nginx | ServerKind::BuiltIn | ServerKind::Elsewhere => false,
         }
-        match self.control() {
-            Some(apache) => Ok(Some(Box::new(apache))),
-            None => Err(CommandError::not_made("Apache httpd's configuration is there, but not its program")
-                .hint("install it again, or name it: yandro servers add NAME --config FILE --program PROGRAM")),
+    }
+
+    /// The control of the servers that a change set reloads; none within a sysroot.
+    pub(crate) fn controls_of(&self, servers: &BTreeSet<ServerKind>) -> Result<Vec<Control>, CommandError> {
+        if !self.machine.is_real() {
+            return Ok(Vec::new());
         }
+        let control = |server: &ServerKind| -> Option<Box<dyn ServerControl>> {
+            match server {
+                ServerKind::Apache => self.control().map(|apache| Box::new(apache) as _),
+                ServerKind::Nginx | ServerKind::BuiltIn | ServerKind::Elsewhere => None,
+            }
+        };
+        let of = |server: &ServerKind| {
+            let control = control(server).ok_or_else(|| {
+                CommandError::not_made(format!("the configuration of {server} is there, but not its program"))
+                    .hint("install it again, or name it: yandro servers add NAME --config FILE --program PROGRAM")
+            });
+            Ok((*server, control?))
+        };
+        servers.iter().map(of).collect()
     }
 
     /// Whether an address is this machine's; of a sysroot's only loopback is known.
@@ -178,7 +196,7 @@ impl Context {
     /// The ports of a server: HTTP, HTTPS.
     fn usual_ports(&self, server: ServerKind) -> (u16, u16) {
         match server {
-            ServerKind::Apache | ServerKind::Elsewhere => (80, 443),
+            ServerKind::Apache | ServerKind::Nginx | ServerKind::Elsewhere => (80, 443),
             ServerKind::BuiltIn => (self.settings.built_in.http_port, self.settings.built_in.https_port),
         }
     }

@@ -1,6 +1,7 @@
 //! The one way in which commands change something: lock, plan, preview or carry out.
 
 use yandro_core::plan::ChangeSet;
+use yandro_core::site::ServerKind;
 use yandro_machine::caches;
 use yandro_machine::changes::{self, BroughtUp, CarriedOut, CarryOutError, Keep};
 
@@ -24,7 +25,7 @@ pub(crate) struct Planned<T> {
 /// What was carried out.
 pub(crate) struct Done<T> {
     pub(crate) set: ChangeSet,
-    pub(crate) brought_up: Option<BroughtUp>,
+    pub(crate) brought_up: Vec<(ServerKind, BroughtUp)>,
     pub(crate) about: T,
 }
 
@@ -52,12 +53,12 @@ pub(crate) fn apply<T>(
         set.command.clone_from(&context.command);
         set.flush_after(hosts, &running);
         set.refresh_after(|path| context.machine.places.inside(path));
-        let runs = context.control().is_some_and(|apache| apache.running().is_some());
         // A server that doesn't run is not started to be told that it has less to do.
-        set.server = set.server.filter(|_| runs || starts || !context.machine.is_real());
-        let server = context.control_of(set.server)?;
+        set.servers.retain(|server| starts || !context.machine.is_real() || context.runs(*server));
+        let controls = context.controls_of(&set.servers)?;
+        let controls: Vec<_> = controls.iter().map(|(kind, control)| (*kind, control.as_ref())).collect();
         attempts += 1;
-        match changes::carry_out(&context.machine, &lock, &set, server.as_deref(), &sudo, stamp(now()), || {
+        match changes::carry_out(&context.machine, &lock, &set, &controls, &sudo, stamp(now()), || {
             prove(&about)
         }) {
             Ok(CarriedOut { brought_up, unflushed }) => {

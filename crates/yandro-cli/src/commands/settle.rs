@@ -8,7 +8,7 @@ use yandro_machine::{SystemFresh, observe};
 use super::apply::{Planned, apply};
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
-use crate::view::change::{self, labelled, server_line};
+use crate::view::change::{self, labelled, server_lines};
 use crate::view::{COMMAND, DIM, STRONG, Ui, WARN, count};
 
 pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
@@ -39,9 +39,7 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
     } else {
         ui.say(&format!("{STRONG}{}{STRONG:#}: the machine is now as the site list says", count(*sites, "site")));
         let mut lines = change::summary(&done.set, &context.machine.places);
-        if done.set.server.is_some() {
-            lines.push(("server", server_line(ServerKind::Apache, done.brought_up)));
-        }
+        lines.extend(server_lines(&done.set, &done.brought_up));
         ui.say(&labelled(&lines));
     }
     let drift = report(settlement);

@@ -2,7 +2,7 @@
 
 use serde_json::json;
 use yandro_core::plan::{Access, FileChange, UndoError, undo, unified_diff};
-use yandro_core::site::{ServerKind, Site};
+use yandro_core::site::Site;
 use yandro_machine::changes::{self, Entry};
 use yandro_machine::{SystemFresh, files, observe};
 
@@ -10,7 +10,7 @@ use super::apply::{Planned, apply};
 use crate::args::UndoArgs;
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
-use crate::view::change::{self, labelled, server_line};
+use crate::view::change::{self, labelled, server_lines};
 use crate::view::{STRONG, Ui};
 
 pub(crate) fn run(context: &Context, args: &UndoArgs, ui: &mut Ui) -> Result<Status, CommandError> {
@@ -29,8 +29,6 @@ pub(crate) fn run(context: &Context, args: &UndoArgs, ui: &mut Ui) -> Result<Sta
         let mut set = undo(observed, &list, &entry.sites, &steps, is_last, &mut SystemFresh::new())
             .map_err(|error| refused(&history, entry, error))?;
         set.undoes = Some(entry.id);
-        let runs_apache = entry.paths.iter().any(|path| path.components().any(|part| part.as_str() == "apache2"));
-        set.server = runs_apache.then_some(ServerKind::Apache);
         Ok(Planned { set, starts: false, about: entry.clone() })
     };
     let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
@@ -43,9 +41,7 @@ pub(crate) fn run(context: &Context, args: &UndoArgs, ui: &mut Ui) -> Result<Sta
     }
     ui.say(&format!("{STRONG}change {} is taken back{STRONG:#}: `{}`", entry.id, entry.command));
     let mut lines = change::summary(&done.set, &context.machine.places);
-    if done.set.server.is_some() {
-        lines.push(("server", server_line(ServerKind::Apache, done.brought_up)));
-    }
+    lines.extend(server_lines(&done.set, &done.brought_up));
     ui.say(&labelled(&lines));
     Ok(Status::Well)
 }

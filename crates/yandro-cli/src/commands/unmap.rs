@@ -3,14 +3,14 @@
 use serde_json::json;
 use yandro_core::name::HostName;
 use yandro_core::plan::unmap_sites;
-use yandro_core::site::{ServerKind, Site, SiteList};
+use yandro_core::site::{Site, SiteList};
 use yandro_machine::observe;
 
 use super::apply::{Planned, apply};
 use crate::args::UnmapArgs;
 use crate::context::{Context, now};
 use crate::error::{self, CommandError, Status};
-use crate::view::change::{self, labelled, server_line};
+use crate::view::change::{self, labelled, server_lines};
 use crate::view::{STRONG, Ui};
 
 pub(crate) fn run(context: &Context, args: &UnmapArgs, ui: &mut Ui) -> Result<Status, CommandError> {
@@ -34,9 +34,7 @@ pub(crate) fn run(context: &Context, args: &UnmapArgs, ui: &mut Ui) -> Result<St
         ui.say(&format!("{STRONG}{}{STRONG:#} is taken away; {} stays as it is", site.name.to_unicode(), site.content));
     }
     let mut lines = change::summary(&done.set, &context.machine.places);
-    if done.set.server.is_some() {
-        lines.push(("server", server_line(ServerKind::Apache, done.brought_up)));
-    }
+    lines.extend(server_lines(&done.set, &done.brought_up));
     ui.say(&labelled(&lines));
     Ok(Status::Well)
 }

@@ -16,7 +16,7 @@ use super::{BAD, COMMAND, DIM, GOOD, STRONG, Ui};
 pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
     if ui.json {
         let steps: Vec<_> = set.steps.iter().map(step_json).collect();
-        ui.json(&json!({ "version": 1, "preview": { "steps": steps, "server": set.server, "flush": set.flush, "trust": set.trust } }));
+        ui.json(&json!({ "version": 1, "preview": { "steps": steps, "servers": set.servers, "flush": set.flush, "trust": set.trust } }));
         return;
     }
     if set.is_empty() {
@@ -42,7 +42,7 @@ pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
             Step::Rights(change) => ui.print(&format!("{STRONG}rights{STRONG:#} {}", rights(change))),
         }
     }
-    if let Some(server) = set.server {
+    for server in &set.servers {
         ui.print(&format!("{STRONG}then{STRONG:#} {server} tests its configuration and is reloaded (or started)"));
     }
     if let Some(store) = set.trust {
@@ -223,8 +223,13 @@ fn subject(change: &FileChange, places: &Places) -> Option<&'static str> {
     }
 }
 
-/// What is said of a server after the change.
-pub(crate) fn server_line(server: ServerKind, brought_up: Option<BroughtUp>) -> String {
+/// What is said of the servers after the change.
+pub(crate) fn server_lines(set: &ChangeSet, brought_up: &[(ServerKind, BroughtUp)]) -> Vec<(&'static str, String)> {
+    let how = |server: ServerKind| brought_up.iter().find(|(own, _)| *own == server).map(|(_, how)| *how);
+    set.servers.iter().map(|server| ("server", server_line(*server, how(*server)))).collect()
+}
+
+fn server_line(server: ServerKind, brought_up: Option<BroughtUp>) -> String {
     match brought_up {
         Some(BroughtUp::Reloaded) => format!("{server}: configuration tested, reloaded"),
         Some(BroughtUp::Started) => format!("{server}: configuration tested, started"),

@@ -266,6 +266,12 @@ fn maps_and_unmaps(other: &Other, is_named: bool) {
     let again = machine.yandro(&["map", "saltmarsh.test"]).succeeds();
     assert!(again.stdout.contains("nothing had to be changed"), "{again}");
 
+    // Taken back and done again, with the server told each time.
+    machine.yandro(&["undo"]).succeeds();
+    assert_eq!(contents(&machine, other), before);
+    eventually("it is gone", || page("https://nobody.test/").status != 0);
+    machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--alias", "www.saltmarsh.test"]).succeeds();
+
     let ports = ["--http-port", "8081", "--https-port", "8443"];
     machine.yandro(&[&["map", "depot.saltmarsh.test", "./saltmarsh"], &ports[..]].concat()).succeeds();
     assert_eq!(machine.curl(&["https://depot.saltmarsh.test:8443/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");

@@ -55,7 +55,7 @@ impl Judge<'_> {
                     site.address, site.name
                 )
             }
-            ServerKind::Apache | ServerKind::BuiltIn => self.map_command(),
+            ServerKind::Apache | ServerKind::Nginx | ServerKind::BuiltIn => self.map_command(),
         }
     }
 
@@ -65,7 +65,7 @@ impl Judge<'_> {
 
     pub(super) fn start_server(&self) -> String {
         match self.expected.server {
-            ServerKind::Apache => self.map_again(),
+            ServerKind::Apache | ServerKind::Nginx => self.map_again(),
             ServerKind::BuiltIn if !self.expected.site.address.is_loopback() => {
                 format!("yandro serve --listen {}", self.expected.site.address)
             }

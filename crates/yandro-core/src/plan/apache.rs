@@ -76,7 +76,7 @@ pub(super) fn apache_site(
         set.link(link, old_target, Some(target));
     }
     if set.steps.iter().skip(count).any(|step| !matches!(step, Step::Folder { .. })) {
-        set.server = Some(ServerKind::Apache);
+        set.servers.insert(ServerKind::Apache);
     }
     Ok(activation)
 }
@@ -121,7 +121,7 @@ pub(super) fn remove_apache_site(set: &mut ChangeSet, apache: &ObservedApache, n
     }
     set.file(apache.layout.site_file(name), apache.site_files.get(name).cloned(), None::<Vec<u8>>, Access::Public);
     if set.steps.len() > count {
-        set.server = Some(ServerKind::Apache);
+        set.servers.insert(ServerKind::Apache);
     }
 }
 

@@ -1,5 +1,6 @@
 //! Change sets and their steps.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use camino::{Utf8Path, Utf8PathBuf};
@@ -22,9 +23,9 @@ pub struct ChangeSet {
     pub sites: Vec<SiteChange>,
     /// The change set that this one takes back.
     pub undoes: Option<u32>,
-    /// The server whose configuration changes: it tests it and is then reloaded, or
+    /// The servers whose configuration changes: each tests it and is then reloaded, or
     /// started if it doesn't run.
-    pub server: Option<ServerKind>,
+    pub servers: BTreeSet<ServerKind>,
     /// What is told to forget its old answers, once the hosts file is written.
     pub flush: Vec<Cache>,
     /// The system's trust store, if a root certificate goes into it or out of it: it is told to
@@ -181,7 +182,7 @@ impl ChangeSet {
     /// Whether there is nothing to do.
     pub fn is_empty(&self) -> bool {
         self.steps.iter().all(|step| matches!(step, Step::Folder { .. } | Step::EmptyFolder { .. }))
-            && self.server.is_none()
+            && self.servers.is_empty()
     }
 
     /// Has the caches that run forget their answers, if the hosts file changes.

@@ -25,7 +25,7 @@ impl ChangeSet {
         // What one change made and the next unmade needs no step at all.
         self.steps.retain(|step| !matches!(step, Step::File(change) if change.before == change.after));
         self.sites.extend(next.sites);
-        self.server = self.server.or(next.server);
+        self.servers.extend(next.servers);
     }
 
     /// The authority that the set makes, if it makes one.

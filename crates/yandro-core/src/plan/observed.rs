@@ -139,11 +139,24 @@ pub struct Observed {
 }
 
 impl Observed {
+    /// The server that a file or link belongs to, if its configuration changes with it.
+    pub fn server_of(&self, path: &Utf8Path) -> Option<ServerKind> {
+        let apache = self.apache.as_ref().is_some_and(|apache| {
+            let links = apache.links();
+            let in_links = links.is_some_and(|links| {
+                path.parent().is_some_and(|folder| folder == links.sites || folder == links.enabled_modules)
+            });
+            in_links || apache.layout.site_of_file(path).is_some() || apache.shared.has(&self.places.inside(path))
+        });
+        apache.then_some(ServerKind::Apache)
+    }
+
     /// Where a site's names point to: its address, and for the usual one `::1` as well, when
     /// its server listens there. Browsers ask for both, and wait for one that isn't answered.
     pub fn addresses(&self, site: &Site) -> Vec<IpAddr> {
         let listens = match site.server {
             Some(ServerKind::Apache) => self.apache.as_ref().is_some_and(|apache| apache.listens_on_v6),
+            Some(ServerKind::Nginx) => false,
             Some(ServerKind::BuiltIn) => true,
             Some(ServerKind::Elsewhere) | None => false,
         };

@@ -74,7 +74,7 @@ pub(super) fn keep_others(
         set.link(link, old, Some(target));
     }
     if set.steps.len() > count {
-        set.server = Some(ServerKind::Apache);
+        set.servers.insert(ServerKind::Apache);
     }
     Ok(())
 }

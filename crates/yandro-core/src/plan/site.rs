@@ -279,7 +279,7 @@ pub(super) fn certificate(
     set.file(key_path, observed.keys.get(&site.name).cloned(), Some(key.to_secret_pem().into_bytes()), Access::Secret);
     set.file(chain_path, old_chain.cloned(), Some(chain.into_bytes()), Access::Private);
     // The names and the place are the same, yet the server has to read it again.
-    set.server = site.server.filter(|server| *server == ServerKind::Apache);
+    set.servers.extend(site.server.filter(|server| server.reads_certificates()));
     Ok(())
 }
 

@@ -132,6 +132,11 @@ pub fn undo(
         set.without(path);
         set.steps.push(inverse.clone());
     }
+    // A certificate that is put back has to be read again, whichever server has the site.
+    let servers = set.steps.iter().filter_map(|step| observed.server_of(step.path())).collect::<Vec<_>>();
+    let has_certificate = set.steps.iter().any(|step| places.certificate_of(step.path()).is_some());
+    let of_sites = rest.sites.iter().filter_map(|site| site.server).filter(|server| server.reads_certificates());
+    set.servers.extend(servers.into_iter().chain(of_sites.filter(|_| has_certificate)));
     set.sites =
         sites.iter().map(|change| SiteChange { before: change.after.clone(), after: change.before.clone() }).collect();
     Ok(set)

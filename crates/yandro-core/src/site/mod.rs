@@ -138,11 +138,13 @@ impl Https {
 }
 
 /// A kind of web server that sites are mapped on.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, serde::Deserialize, serde::Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Deserialize, serde::Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum ServerKind {
     /// Apache httpd.
     Apache,
+    /// nginx.
+    Nginx,
     /// The server that `yandro serve` runs.
     BuiltIn,
     /// One that yandro doesn't configure: on a virtual machine, in a container, on another machine.
@@ -151,12 +153,20 @@ pub enum ServerKind {
 
 impl ServerKind {
     /// Every kind.
-    pub const ALL: [Self; 3] = [Self::Apache, Self::BuiltIn, Self::Elsewhere];
+    pub const ALL: [Self; 4] = [Self::Apache, Self::Nginx, Self::BuiltIn, Self::Elsewhere];
+    /// Those that yandro writes configuration for.
+    pub const CONFIGURED: [Self; 2] = [Self::Apache, Self::Nginx];
+
+    /// Whether it has to be told when a certificate changes.
+    pub fn reads_certificates(self) -> bool {
+        Self::CONFIGURED.contains(&self)
+    }
 
     /// The word for it on the command line and in the site list.
     pub fn word(self) -> &'static str {
         match self {
             Self::Apache => "apache",
+            Self::Nginx => "nginx",
             Self::BuiltIn => "built-in",
             Self::Elsewhere => "elsewhere",
         }
@@ -167,6 +177,7 @@ impl std::fmt::Display for ServerKind {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(match self {
             Self::Apache => "Apache httpd",
+            Self::Nginx => "nginx",
             Self::BuiltIn => "the built-in server",
             Self::Elsewhere => "the server there",
         })

@@ -6,9 +6,10 @@ use std::os::unix::fs::{DirBuilderExt as _, MetadataExt as _, OpenOptionsExt as 
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::{Access, ChangeSet, FileChange, Step};
+use yandro_core::site::ServerKind;
 use yandro_core::system::Cache;
 
-use super::hands::{Escalate, Hands, may_change, may_write};
+use super::hands::{Escalate, Hands, Helped, may_change, may_write};
 use super::lock::Lock;
 use super::originals;
 use super::put_back::{PutBackError, put_back};
@@ -37,6 +38,9 @@ pub trait ServerControl {
     }
 }
 
+/// The control of servers by their kind.
+pub type Controls<'c> = [(ServerKind, &'c dyn ServerControl)];
+
 /// What a server needed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "how")]
@@ -50,8 +54,8 @@ pub enum BroughtUp {
 /// What was done beside the steps.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct CarriedOut {
-    /// What the server needed, if one was asked.
-    pub brought_up: Option<BroughtUp>,
+    /// What each server needed that was asked.
+    pub brought_up: Vec<(ServerKind, BroughtUp)>,
     /// The caches that didn't forget, with the words of the program that failed.
     pub unflushed: Vec<(Cache, String)>,
 }
@@ -104,7 +108,7 @@ pub fn carry_out<E>(
     machine: &Machine,
     _lock: &Lock,
     set: &ChangeSet,
-    server: Option<&dyn ServerControl>,
+    servers: &Controls<'_>,
     escalate: &dyn Escalate,
     at: String,
     prove: impl FnOnce() -> Result<(), E>,
@@ -121,8 +125,8 @@ pub fn carry_out<E>(
     }
     let hands = Hands::new(escalate);
     let forbidden = forbidden(set);
-    let server = server.filter(|_| set.server.is_some());
-    let needs_root = server.is_some_and(ServerControl::needs_root);
+    let controls: Vec<_> = servers.iter().filter(|(kind, _)| set.servers.contains(kind)).copied().collect();
+    let needs_root = controls.iter().any(|(_, server)| server.needs_root());
     let others = others_rights(set);
     if !others.is_empty() {
         return Err(CarryOutError::NotPermitted { paths: others, server: false });
@@ -130,7 +134,9 @@ pub fn carry_out<E>(
     if (!forbidden.is_empty() || needs_root) && !hands.prepare(&forbidden, needs_root) {
         return Err(CarryOutError::NotPermitted { paths: forbidden, server: needs_root });
     }
-    let server: Option<&dyn ServerControl> = if needs_root { Some(&hands) } else { server };
+    let helped: Vec<Helped<'_, '_>> = controls.iter().map(|(kind, _)| hands.helped(*kind)).collect();
+    let controls: Vec<(ServerKind, &dyn ServerControl)> =
+        if needs_root { helped.iter().map(|own| (own.kind(), own as _)).collect() } else { controls };
     let history = machine.history();
     let untouched = |error| CarryOutError::Failed { cause: Cause::File(error), put_back: Ok(()) };
     machine.make_own_folder(&history).map_err(untouched)?;
@@ -138,15 +144,18 @@ pub fn carry_out<E>(
     originals::keep(machine, set).map_err(untouched)?;
     record.begin(machine, &history).map_err(untouched)?;
 
-    let mut brought_up = None;
+    let mut brought_up = Vec::new();
     let mut unflushed = Vec::new();
     let done = (|| {
         do_steps(machine, &hands, &record, set).map_err(Cause::File)?;
-        if let Some(server) = server {
+        for (_, server) in &controls {
             server.test().map_err(Cause::Test)?;
+        }
+        for (kind, server) in &controls {
             // Should this fail halfway, the old configuration has to be brought up, too.
-            brought_up = Some(BroughtUp::Reloaded);
-            brought_up = Some(server.bring_up().map_err(Cause::BringUp)?);
+            brought_up.push((*kind, BroughtUp::Reloaded));
+            let how = server.bring_up().map_err(Cause::BringUp)?;
+            brought_up.last_mut().expect("it was pushed").1 = how;
         }
         if let Some(store) = set.trust.filter(|_| machine.is_real()) {
             hands.refresh(store).map_err(Cause::Trust)?;
@@ -161,13 +170,12 @@ pub fn carry_out<E>(
             Ok(CarriedOut { brought_up, unflushed })
         }
         Err(cause) => {
-            let put_back = put_back(machine, &hands, &record, server.filter(|_| brought_up.is_some()));
+            let touched = if brought_up.is_empty() { &[][..] } else { &controls[..] };
+            let put_back = put_back(machine, &hands, &record, touched);
             // Whose fault it is shows when all is as it was.
-            let again = server.filter(|_| put_back.is_ok() && matches!(cause, Cause::Test(_)));
-            let cause = match again.map(ServerControl::test) {
-                Some(Err(words)) => Cause::BrokenBefore(words),
-                _ => cause,
-            };
+            let is_asked = put_back.is_ok() && matches!(cause, Cause::Test(_));
+            let again = controls.iter().filter(|_| is_asked).find_map(|(_, server)| server.test().err());
+            let cause = again.map_or(cause, Cause::BrokenBefore);
             Err(CarryOutError::Failed { cause, put_back })
         }
     }

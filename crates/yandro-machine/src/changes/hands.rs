@@ -8,6 +8,7 @@ use std::process::Command;
 use camino::{Utf8Path, Utf8PathBuf};
 use rustix::fs::{Access as Right, access};
 
+use yandro_core::site::ServerKind;
 use yandro_core::system::{Cache, TrustStore};
 
 use super::carry_out::{BroughtUp, ServerControl};
@@ -145,13 +146,32 @@ impl<'a> Hands<'a> {
     }
 }
 
-impl ServerControl for Hands<'_> {
+/// A server's control by the helper.
+pub(super) struct Helped<'h, 'e> {
+    hands: &'h Hands<'e>,
+    kind: ServerKind,
+}
+
+impl<'e> Hands<'e> {
+    /// The control of a server by the helper.
+    pub(super) fn helped<'h>(&'h self, kind: ServerKind) -> Helped<'h, 'e> {
+        Helped { hands: self, kind }
+    }
+}
+
+impl Helped<'_, '_> {
+    pub(super) fn kind(&self) -> ServerKind {
+        self.kind
+    }
+}
+
+impl ServerControl for Helped<'_, '_> {
     fn test(&self) -> Result<(), String> {
-        self.told(&Request::Test)
+        self.hands.told(&Request::Test { server: self.kind })
     }
 
     fn bring_up(&self) -> Result<BroughtUp, String> {
-        match self.ask(Utf8Path::new("sudo"), &Request::BringUp, &[]) {
+        match self.hands.ask(Utf8Path::new("sudo"), &Request::BringUp { server: self.kind }, &[]) {
             Ok(Answer::BroughtUp(how)) => Ok(how),
             Ok(Answer::Refused { words }) => Err(words),
             Ok(_) => Err("the helper did not understand".into()),

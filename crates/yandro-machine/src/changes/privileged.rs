@@ -15,9 +15,10 @@ use serde::{Deserialize, Serialize};
 use yandro_core::config::{Layout, Node, Tree};
 use yandro_core::httpd;
 use yandro_core::pki::Facts;
+use yandro_core::site::ServerKind;
 use yandro_core::system::{Cache, TrustStore};
 
-use super::carry_out::{BroughtUp, ServerControl as _};
+use super::carry_out::{BroughtUp, ServerControl};
 use super::hands::set_link;
 use crate::apache::Apache;
 use crate::caches;
@@ -34,8 +35,8 @@ pub(super) enum Request {
     Write { path: Utf8PathBuf, before: Option<String>, tag: String, length: usize, in_place: bool },
     Remove { path: Utf8PathBuf },
     Link { path: Utf8PathBuf, target: Utf8PathBuf, tag: String },
-    Test,
-    BringUp,
+    Test { server: ServerKind },
+    BringUp { server: ServerKind },
     Flush { cache: Cache },
     Refresh { store: TrustStore },
 }
@@ -89,7 +90,7 @@ impl Helper {
             Answer::Refused { words }
                 if !matches!(
                     request,
-                    Request::Test | Request::BringUp | Request::Flush { .. } | Request::Refresh { .. }
+                    Request::Test { .. } | Request::BringUp { .. } | Request::Flush { .. } | Request::Refresh { .. }
                 ) =>
             {
                 Err(io::Error::new(io::ErrorKind::PermissionDenied, words))
@@ -154,22 +155,25 @@ fn step(request: &Request, content: &[u8]) -> Answer {
         Request::Write { path, before, tag, in_place, .. } => write(path, before.as_deref(), tag, content, *in_place),
         Request::Remove { path } => remove(path),
         Request::Link { path, target, tag } => link(path, target, tag),
-        Request::Test => return server(|apache| apache.test().map(|()| Answer::Done)),
+        Request::Test { server: kind } => return server(*kind, |own| own.test().map(|()| Answer::Done)),
         Request::Flush { cache } => {
             return caches::flush(*cache).map_or_else(refused, |()| Answer::Done);
         }
         Request::Refresh { store } => {
             return trust::refresh(*store).map_or_else(refused, |()| Answer::Done);
         }
-        Request::BringUp => return server(|apache| apache.bring_up().map(Answer::BroughtUp)),
+        Request::BringUp { server: kind } => return server(*kind, |own| own.bring_up().map(Answer::BroughtUp)),
     };
     done.unwrap_or_else(|refusal| refusal)
 }
 
-fn server(ask: impl FnOnce(&Apache) -> Result<Answer, String>) -> Answer {
-    let asked = Apache::of_known()
-        .ok_or_else(|| "there is no control program of Apache httpd".to_owned())
-        .and_then(|apache| ask(&apache));
+fn server(kind: ServerKind, ask: impl FnOnce(&dyn ServerControl) -> Result<Answer, String>) -> Answer {
+    let control: Option<Box<dyn ServerControl>> = match kind {
+        ServerKind::Apache => Apache::of_known().map(|own| Box::new(own) as _),
+        ServerKind::Nginx | ServerKind::BuiltIn | ServerKind::Elsewhere => None,
+    };
+    let asked =
+        control.ok_or_else(|| format!("there is no control program of {kind}")).and_then(|own| ask(own.as_ref()));
     asked.unwrap_or_else(|words| Answer::Refused { words })
 }
 

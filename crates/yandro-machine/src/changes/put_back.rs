@@ -5,9 +5,10 @@ use std::os::unix::fs::DirBuilderExt as _;
 
 use camino::Utf8PathBuf;
 use yandro_core::plan::Access;
+use yandro_core::site::ServerKind;
 
-use super::carry_out::{ServerControl, clean_up, held};
-use super::hands::{Escalate, Hands};
+use super::carry_out::{Controls, ServerControl, clean_up, held};
+use super::hands::{Escalate, Hands, Helped};
 use super::lock::Lock;
 use super::record::{self, Record, RecordedFile, RecordedStep};
 use crate::files::{self, FileError};
@@ -47,7 +48,7 @@ pub(super) fn put_back(
     machine: &Machine,
     hands: &Hands<'_>,
     record: &Record,
-    server: Option<&dyn ServerControl>,
+    servers: &Controls<'_>,
 ) -> Result<(), PutBackError> {
     let history = machine.history();
     let mut foreign = None;
@@ -80,7 +81,7 @@ pub(super) fn put_back(
             }
         }
     }
-    if let Some(server) = server {
+    for (_, server) in servers {
         server.bring_up().map_err(PutBackError::BringUp)?;
     }
     if let Some(store) = record.trust.filter(|_| machine.is_real()) {
@@ -142,7 +143,7 @@ fn file_back(
 pub fn recover(
     machine: &Machine,
     _lock: &Lock,
-    server: Option<&dyn ServerControl>,
+    servers: &Controls<'_>,
     escalate: &dyn Escalate,
 ) -> Result<Vec<Recovered>, PutBackError> {
     let mut recovered = Vec::new();
@@ -154,11 +155,13 @@ pub fn recover(
     for path in record::records(&history, "begun").into_iter().rev() {
         let record = Record::read(&path)?;
         let hands = Hands::new(escalate);
-        let server = server.filter(|_| record.server.is_some());
-        let needs_root = server.is_some_and(ServerControl::needs_root);
-        let helped = needs_root && hands.prepare(&[], true);
-        let server: Option<&dyn ServerControl> = if helped { Some(&hands) } else { server };
-        put_back(machine, &hands, &record, server)?;
+        let controls: Vec<_> = servers.iter().filter(|(kind, _)| record.servers.contains(kind)).copied().collect();
+        let needs_root = controls.iter().any(|(_, server)| server.needs_root());
+        let is_helped = needs_root && hands.prepare(&[], true);
+        let helped: Vec<Helped<'_, '_>> = controls.iter().map(|(kind, _)| hands.helped(*kind)).collect();
+        let controls: Vec<(ServerKind, &dyn ServerControl)> =
+            if is_helped { helped.iter().map(|own| (own.kind(), own as _)).collect() } else { controls };
+        put_back(machine, &hands, &record, &controls)?;
         recovered.push(Recovered { command: record.command.clone(), at: record.at.clone() });
     }
     for path in record::records(&history, "tidying") {

@@ -5,6 +5,7 @@
 //! `ID.begun` until all is done, then `ID.tidying` until what was held is taken
 //! away, then `ID.done`.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::io;
 use std::os::unix::fs::PermissionsExt as _;
@@ -34,8 +35,9 @@ pub(crate) struct Record {
     pub(crate) command: String,
     /// When, RFC 3339.
     pub(crate) at: String,
-    /// The server that is reloaded.
-    pub(crate) server: Option<ServerKind>,
+    /// The servers that are reloaded.
+    #[serde(default)]
+    pub(crate) servers: BTreeSet<ServerKind>,
     /// The caches that forget their answers.
     #[serde(default)]
     pub(crate) flush: Vec<Cache>,
@@ -99,7 +101,7 @@ impl Record {
             tag: format!("{:08x}", u32::from_be_bytes(random())),
             command: set.command.clone(),
             at,
-            server: set.server,
+            servers: set.servers.clone(),
             flush: set.flush.clone(),
             trust: set.trust,
             undoes: set.undoes,

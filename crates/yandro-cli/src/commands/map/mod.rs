@@ -17,7 +17,7 @@ use super::real_names;
 use crate::args::MapArgs;
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
-use crate::view::change::{self, labelled, server_line};
+use crate::view::change::{self, labelled, server_lines};
 use crate::view::check::finding_text;
 use crate::view::{COMMAND, GOOD, STRONG, Ui, WARN, both_ways};
 
@@ -51,7 +51,7 @@ pub(crate) fn run_then(
         }
         real_names::ask(context, args.hide_real, &site, &list, &mut asked)?;
         // A server that doesn't run has to, even where nothing has to be written.
-        set.server = set.server.or(site.server.filter(|_| needs_start(context, &site)));
+        set.servers.extend(site.server.filter(|_| needs_start(context, &site)));
         Ok(Planned { set, starts: true, about: site })
     };
     let done = apply(context, ui, plan, |site| {
@@ -162,9 +162,7 @@ fn tell(context: &Context, done: &Done<Site>, proof: &Proven, is_given: bool, ui
         let unchanged = if set.is_empty() { " (nothing had to be changed)" } else { "" };
         ui.say(&format!("{STRONG}{}{STRONG:#} -> {}{unchanged}", both_ways(&site.name), site.content));
         let mut lines = change::summary(set, &context.machine.places);
-        if set.server.is_some() {
-            lines.push(("server", server_line(server, *brought_up)));
-        }
+        lines.extend(server_lines(set, brought_up));
         lines.push(match proof {
             Proven::Seen(_) if proven => {
                 let how = if site.https.is_on() { ", over HTTPS" } else { "" };
