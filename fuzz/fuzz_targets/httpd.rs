@@ -6,8 +6,8 @@
 use camino::Utf8Path;
 use libfuzzer_sys::fuzz_target;
 use yandro_core::httpd::run::{Configuration, Files, ServerReport, Start, by_address};
-use yandro_core::config::Node;
-use yandro_core::httpd::{Journal, Needs, Shared, parse};
+use yandro_core::config::{Journal, Node};
+use yandro_core::httpd::{Needs, Shared, parse};
 
 struct One<'a>(&'a [u8]);
 

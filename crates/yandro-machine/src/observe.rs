@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
+use yandro_core::config::OTHERS;
 use yandro_core::hosts::TakeOver;
-use yandro_core::httpd::OTHERS;
 use yandro_core::name::HostName;
 use yandro_core::pki::{Authority, AuthorityCertificates, Key, PkiError};
 use yandro_core::plan::{AuthorityFiles, Observed};

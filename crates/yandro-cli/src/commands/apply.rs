@@ -58,9 +58,7 @@ pub(crate) fn apply<T>(
         let controls = context.controls_of(&set.servers)?;
         let controls: Vec<_> = controls.iter().map(|(kind, control)| (*kind, control.as_ref())).collect();
         attempts += 1;
-        match changes::carry_out(&context.machine, &lock, &set, &controls, &sudo, stamp(now()), || {
-            prove(&about)
-        }) {
+        match changes::carry_out(&context.machine, &lock, &set, &controls, &sudo, stamp(now()), || prove(&about)) {
             Ok(CarriedOut { brought_up, unflushed }) => {
                 set.flush.retain(|cache| unflushed.iter().all(|(other, _)| other != cache));
                 for (cache, words) in &unflushed {

@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use serde_json::json;
-use yandro_core::httpd::OTHERS;
+use yandro_core::config::OTHERS;
 use yandro_core::pki::{Facts, date};
 use yandro_core::plan::{Access, ChangeSet, FileChange, Places, RightsChange, Step, unified_diff};
 use yandro_core::site::ServerKind;

@@ -4,7 +4,7 @@ use super::finding::Code;
 use super::judge::Judge;
 use super::observation::{Connection, FailureKind, Verdict};
 use super::steps::{Fault, Judged, fail, seen};
-use crate::httpd::OTHERS;
+use crate::config::OTHERS;
 use crate::pki::{RENEW_DAYS, date};
 
 impl Judge<'_> {

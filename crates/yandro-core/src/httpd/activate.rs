@@ -9,11 +9,11 @@ use std::ops::Range;
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use super::journal::Journal;
 use super::parse::parse;
 use super::run::{Configuration, EventKind, Files, Place, matches_path};
 use super::shared::{Shared, module_folders};
 use super::syntax::quoted;
+use crate::config::Journal;
 use crate::config::{Directive, Node};
 use crate::source::{self, Splice};
 

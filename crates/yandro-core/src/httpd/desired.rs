@@ -1,52 +1,15 @@
 //! What a site's virtual hosts should say.
 
+use camino::Utf8Path;
 use core::net::{IpAddr, Ipv6Addr};
-use std::collections::BTreeSet;
 
-use camino::{Utf8Path, Utf8PathBuf};
-
-use crate::config::Want;
+use crate::config::{SiteFiles, Want};
 use crate::site::{Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, Serving, Site, Symlinks};
 
 /// The protocols and ciphers that browsers of today speak, and none that are weaker (RFC 9325
 /// section 4.2): ephemeral keys and authenticated encryption alone.
 const TLS_VERSIONS: [&str; 3] = ["-all", "+TLSv1.2", "+TLSv1.3"];
 const TLS_CIPHERS: &str = "ECDHE+AESGCM:ECDHE+CHACHA20";
-
-/// What differs from one Apache httpd to the next, as far as a site's virtual hosts go.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct ServerTraits {
-    /// The folder of its logs; may name a variable of the server's.
-    pub log_folder: String,
-    /// The format of the access log: a nickname that its configuration defines, or a format.
-    pub log_format: String,
-    /// Whether `ProxyPass` knows `upgrade=` (2.4.47).
-    pub upgrades: bool,
-    /// The addresses of other people's virtual hosts that are one address alone, such as
-    /// `127.0.0.1:80`: what asks there never gets to the virtual hosts of `*:80`.
-    pub specific: BTreeSet<String>,
-}
-
-/// Where a site's files are, as the server sees them.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct SiteFiles {
-    /// The folder that is served; `None` for an upstream.
-    pub document_root: Option<Utf8PathBuf>,
-    /// The full chain in PEM.
-    pub certificate: Utf8PathBuf,
-    /// The key in PEM.
-    pub key: Utf8PathBuf,
-    /// The server that it is for.
-    pub server: ServerTraits,
-}
-
-/// A path that no quoting brings into an Apache configuration unharmed.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("the path `{}` can't be written into an Apache configuration: {reason}; rename that folder", .path.escape_debug())]
-pub struct PathError {
-    path: String,
-    reason: &'static str,
-}
 
 /// The modules that a site needs, by their identifiers without `_module`.
 pub fn required_modules(site: &Site) -> Vec<&'static str> {
@@ -210,45 +173,4 @@ fn directory_argument(root: &Utf8Path) -> String {
         }
     }
     out
-}
-
-impl SiteFiles {
-    /// Refuses paths that the server would read as something else.
-    ///
-    /// # Errors
-    /// A [`PathError`] for control characters, for `${`, which begins a variable and can't be
-    /// escaped, and for wildcards and bars where they have a meaning.
-    pub fn check(&self, serving: &Serving) -> Result<(), PathError> {
-        let none: &[char] = &[];
-        let log_folder = match &serving.logs {
-            Logs::Folder(folder) => Some(folder),
-            Logs::Usual | Logs::Off => None,
-        };
-        let socket = match &serving.php {
-            Some(FastCgi::Socket(path)) => Some(path),
-            _ => None,
-        };
-        let paths = [
-            (Some(&self.certificate), none),
-            (Some(&self.key), none),
-            (self.document_root.as_ref(), none),
-            (serving.extra.as_ref(), &['*', '?', '[']),
-            (log_folder, &['%']),
-            (socket, &['|', ' ', '%']),
-        ];
-        for (path, special) in paths {
-            let Some(path) = path else { continue };
-            let reason = if path.as_str().chars().any(char::is_control) {
-                "it holds a control character"
-            } else if path.as_str().contains("${") {
-                "`${` begins a variable there"
-            } else if path.as_str().contains(special) {
-                "it holds a character that has a meaning of its own there"
-            } else {
-                continue;
-            };
-            return Err(PathError { path: path.to_string(), reason });
-        }
-        Ok(())
-    }
 }

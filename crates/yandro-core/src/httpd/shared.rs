@@ -5,9 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use camino::{Utf8Path, Utf8PathBuf};
 
 use super::activate::commented_includes;
-use super::desired::ServerTraits;
-use super::others::OTHERS;
 use super::run::{Configuration, FileImage, Files, Listen, Place, Start, bare, by_address, files_of};
+use crate::config::{OTHERS, ServerTraits};
 
 /// The shared part as it was read, and what it amounts to. Paths are as the server sees them.
 #[derive(Clone, Debug, Default)]
@@ -110,6 +109,7 @@ impl Shared {
             log_format: if self.has_combined { "combined".to_owned() } else { COMBINED.to_owned() },
             upgrades: self.version() >= [2, 4, 47],
             specific: self.foreign_addresses.iter().filter(is_one).cloned().collect(),
+            ..ServerTraits::default()
         }
     }
 

@@ -1,11 +1,9 @@
 //! The virtual hosts of one site.
 
-use super::desired::{SiteFiles, virtual_hosts};
-use super::parse::parse;
+use super::desired::virtual_hosts;
 use super::syntax::ApacheSyntax;
-use crate::config::{HandEdit, ParseError, Section, Tree, Want, changed_by_hand, foreign, set_opening, update};
+use crate::config::{self, HandEdit, ParseError, SiteFiles};
 use crate::site::Site;
-use crate::source::{self, Excerpt, Splice};
 
 /// The text of a site's file: a new one, or `existing` with just what changed.
 ///
@@ -18,117 +16,23 @@ pub fn site_file(
     before: Option<(&Site, &SiteFiles)>,
     now: (&Site, &SiteFiles),
 ) -> Result<Vec<u8>, ParseError> {
-    let wanted = virtual_hosts(now.0, now.1);
-    let Some(existing) = existing else {
-        return Ok(rendered(now.0, &wanted).into_bytes());
-    };
-    if existing == rendered(now.0, &wanted).as_bytes() {
-        return Ok(existing.to_vec());
-    }
-    let tree = parse(existing)?;
-    let eol = source::line_end(existing);
     let earlier = before.map(|(site, files)| virtual_hosts(site, files)).unwrap_or_default();
-    let mut splices = Vec::new();
-    let mut missing = String::new();
-    for want in &wanted {
-        let Want::Section(_, addresses, inner) = want else { continue };
-        let old = earlier.iter().find_map(|old| match old {
-            Want::Section(_, other, inner) if port(other) == port(addresses) => Some((other, inner.as_slice())),
-            _ => None,
-        });
-        match find_host(&tree, addresses, before.map_or(now.0, |(site, _)| site)) {
-            Some(section) => {
-                splices.extend(set_opening(&ApacheSyntax, section, old.map(|(addresses, _)| addresses), addresses));
-                let old = old.map(|(_, inner)| inner).unwrap_or_default();
-                splices.extend(update(&ApacheSyntax, existing, section, old, inner, eol));
-            }
-            None => missing += &(eol.to_owned() + &want.render(&ApacheSyntax, "", eol)),
-        }
-    }
-    // What is wanted no more goes whole, unless a person has added to it.
-    for old in &earlier {
-        let Want::Section(_, addresses, inner) = old else { continue };
-        let is_it = |want: &Want| matches!(want, Want::Section(_, other, _) if port(other) == port(addresses));
-        let host = find_host(&tree, addresses, before.map_or(now.0, |(site, _)| site));
-        if let Some(section) = host.filter(|_| !wanted.iter().any(is_it)) {
-            splices.push(removal(existing, section, inner)?);
-        }
-    }
-    if !missing.is_empty() {
-        if !existing.is_empty() && !existing.ends_with(b"\n") {
-            missing.insert_str(0, eol);
-        }
-        splices.push(Splice::insert(existing.len(), missing));
-    }
-    Ok(source::apply(existing, &splices))
-}
-
-/// A virtual host without what yandro wrote into it.
-fn removal(existing: &[u8], section: &Section, written: &[Want]) -> Result<Splice, ParseError> {
-    let whole = section.open.span.start..section.close.end;
-    if let Some(own) = foreign(section, written) {
-        let message = "this line was added by hand, and would be lost with the virtual host that it stands in: move it, then try again";
-        return Err(ParseError { message: message.into(), excerpt: Excerpt::new(existing, &own) });
-    }
-    // The blank line above goes with it.
-    let blank = if existing[..whole.start].ends_with(b"\r\n\r\n") {
-        2
-    } else {
-        usize::from(existing[..whole.start].ends_with(b"\n\n"))
-    };
-    Ok(Splice::remove(whole.start - blank..whole.end))
-}
-
-/// A new file.
-fn rendered(site: &Site, wanted: &[Want]) -> String {
-    let head = format!("# {}: kept by `yandro map`; lines that you add here stay\n", site.name);
-    let hosts: Vec<String> = wanted.iter().map(|host| host.render(&ApacheSyntax, "", "\n")).collect();
-    head + &hosts.join("\n")
+    let wanted = virtual_hosts(now.0, now.1);
+    config::site_file(&ApacheSyntax, existing, &earlier, &wanted, &now.0.name)
 }
 
 /// What a person has changed in a site's file or taken out of it; none in a file that can't be read.
 pub fn hand_edits(existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEdit> {
-    let wanted = virtual_hosts(site, files);
-    if existing == rendered(site, &wanted).as_bytes() {
-        return Vec::new();
-    }
-    let Ok(tree) = parse(existing) else { return Vec::new() };
-    let mut found = Vec::new();
-    for want in &wanted {
-        if let Want::Section(_, addresses, inner) = want
-            && let Some(section) = find_host(&tree, addresses, site)
-        {
-            found.extend(changed_by_hand(&ApacheSyntax, existing, section, inner));
-        }
-    }
-    found
-}
-
-/// The port of a virtual host's addresses.
-fn port(addresses: &[String]) -> &str {
-    addresses.first().and_then(|address| address.rsplit(':').next()).unwrap_or_default()
-}
-
-/// The virtual host on the port of these addresses, by name if there are several.
-fn find_host<'t>(tree: &'t Tree, addresses: &[String], site: &Site) -> Option<&'t Section> {
-    let port = port(addresses);
-    let on_port: Vec<&Section> = tree
-        .all("VirtualHost")
-        .into_iter()
-        .filter(|host| host.open.values().any(|own| own.rsplit_once(':').is_some_and(|(_, own)| own == port)))
-        .collect();
-    let named = |host: &&&Section| {
-        host.directives("ServerName").any(|own| own.values().any(|name| name.eq_ignore_ascii_case(site.name.as_str())))
-    };
-    on_port.iter().find(named).or_else(|| on_port.first().filter(|_| on_port.len() == 1)).copied()
+    config::hand_edits(&ApacheSyntax, existing, &virtual_hosts(site, files), &site.name)
 }
 
 #[cfg(test)]
 mod tests {
     use std::collections::BTreeSet;
 
-    use super::super::desired::ServerTraits;
+    use super::super::parse::parse;
     use super::*;
+    use crate::config::ServerTraits;
     use crate::name::HostName;
     use crate::site::{Content, FastCgi, Https, Listing, Logs, Overrides, Serving, Symlinks};
     use proptest::prelude::*;
@@ -148,6 +52,7 @@ mod tests {
                 log_format: "combined".into(),
                 upgrades: true,
                 specific: BTreeSet::new(),
+                ..ServerTraits::default()
             },
         }
     }

@@ -1,10 +1,12 @@
 //! How Apache httpd's files are written.
 
-use crate::config::Syntax;
+use super::desired::tls;
+use super::parse::parse;
+use crate::config::{Dialect, ParseError, Section, SiteFiles, Syntax, Tree, Want};
 
 /// Apache httpd's syntax.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct ApacheSyntax;
+pub struct ApacheSyntax;
 
 impl Syntax for ApacheSyntax {
     fn directive(&self, name: &str, arguments: &[String]) -> String {
@@ -26,6 +28,53 @@ impl Syntax for ApacheSyntax {
     fn is_repeated(&self, _: &str) -> bool {
         false
     }
+}
+
+impl Dialect for ApacheSyntax {
+    fn parse(&self, bytes: &[u8]) -> Result<Tree, ParseError> {
+        parse(bytes)
+    }
+
+    fn host(&self) -> &'static str {
+        "VirtualHost"
+    }
+
+    fn name(&self) -> &'static str {
+        "ServerName"
+    }
+
+    fn ports(&self, host: &Section) -> Vec<u16> {
+        host.open.values().filter_map(port).collect()
+    }
+
+    fn wanted_port(&self, want: &Want) -> Option<u16> {
+        match want {
+            Want::Section(_, addresses, _) => port(addresses.first()?),
+            Want::Directive(..) => None,
+        }
+    }
+
+    fn is_secure(&self, host: &Section) -> bool {
+        host.directives("SSLEngine").any(|own| own.values().eq(["on"]))
+    }
+
+    fn others(&self, port: u16, secure: Option<&SiteFiles>) -> Want {
+        let name = vec![Want::one("ServerName", "localhost")];
+        let wants = match secure {
+            // Nothing in it: all is as the main server has it.
+            None => name,
+            Some(files) => {
+                let denied = Want::Directive("Require", vec!["all".into(), "denied".into()]);
+                [name, tls(files), vec![Want::Section("Location", vec!["/".into()], vec![denied])]].concat()
+            }
+        };
+        Want::Section("VirtualHost", vec![format!("*:{port}")], wants)
+    }
+}
+
+/// The port of an address such as `*:80`.
+fn port(address: &str) -> Option<u16> {
+    address.rsplit_once(':')?.1.parse().ok()
 }
 
 /// An argument as the server reads it back: in double quotes where it has to be.

@@ -6,8 +6,9 @@ use super::change::{Access, ChangeSet, Step};
 use super::observed::{Observed, ObservedApache};
 use super::others::others_name;
 use super::site::{PlanError, drop_certificate};
+use crate::config::Others;
 use crate::httpd::run::Place;
-use crate::httpd::{self, Activation, Lack, Needs, Others};
+use crate::httpd::{self, Activation, ApacheSyntax, Lack, Needs};
 use crate::name::HostName;
 use crate::site::{Logs, ServerKind, Site};
 
@@ -138,7 +139,7 @@ pub(super) fn go_with_the_last(set: &mut ChangeSet, observed: &Observed, apache:
     if gone.is_empty() || apache.own_sites.difference(&gone).next().is_some() {
         return;
     }
-    let others = apache.site_files.get(&name).map(|text| Others::read(text)).unwrap_or_default();
+    let others = apache.site_files.get(&name).map(|text| Others::read(&ApacheSyntax, text)).unwrap_or_default();
     remove_apache_site(set, apache, &name);
     drop_certificate(set, observed, &name);
     for file in others.journal.files() {

@@ -6,7 +6,8 @@ use camino::Utf8Path;
 
 use super::change::{ChangeSet, FileChange, LinkChange, Step};
 use super::observed::{AuthorityFiles, Observed, Places};
-use crate::httpd::{Activation, OTHERS};
+use crate::config::OTHERS;
+use crate::httpd::Activation;
 use crate::pki::{Authority, AuthorityCertificates, Key};
 
 impl ChangeSet {

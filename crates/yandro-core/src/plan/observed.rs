@@ -8,8 +8,9 @@ use time::OffsetDateTime;
 
 use super::change::Content;
 use crate::config::{Layout, Links};
+use crate::config::{ServerTraits, SiteFiles};
 use crate::hosts::TakeOver;
-use crate::httpd::{ModuleFiles, ServerTraits, Shared, SiteFiles};
+use crate::httpd::{ModuleFiles, Shared};
 use crate::name::HostName;
 use crate::pki::{Authority, Key, Serial};
 use crate::site::{DEFAULT_ADDRESS, ServerKind, Site};

@@ -5,7 +5,8 @@ use std::collections::BTreeSet;
 use super::change::{Access, ChangeSet, LinkChange, Step};
 use super::observed::{Fresh, Observed, ObservedApache};
 use super::site::{PlanError, certificate};
-use crate::httpd::{self, Activation, OTHERS, Others};
+use crate::config::{OTHERS, Others, others_file};
+use crate::httpd::{Activation, ApacheSyntax};
 use crate::name::HostName;
 use crate::site::{Content, Https, ServerKind, Site};
 
@@ -27,7 +28,7 @@ pub(super) fn keep_others(
     let name = others_name();
     let path = apache.layout.site_file(&name);
     let existing = apache.site_files.get(&name);
-    let before = existing.map(|text| Others::read(text)).unwrap_or_default();
+    let before = existing.map(|text| Others::read(&ApacheSyntax, text)).unwrap_or_default();
     // Theirs comes first, or is the only one: names without a site are answered there.
     let is_theirs = |port: u16, has_own: bool| {
         let address = format!("*:{port}");
@@ -67,7 +68,7 @@ pub(super) fn keep_others(
     let pretended = pretended(is_secure);
     certificate(set, observed, &pretended, fresh)?;
     let files = observed.places.site_files(&pretended, &apache.traits());
-    let text = httpd::others_file(existing.map(Vec::as_slice), &before, &now, &files);
+    let text = others_file(&ApacheSyntax, existing.map(Vec::as_slice), &before, &now, &files);
     let count = set.steps.len();
     set.file(path, existing.cloned(), Some(text), Access::Public);
     if let Some((link, target)) = link {

@@ -8,8 +8,9 @@ use super::observed::{Fresh, Observed};
 use super::others::{others_name, renew_others};
 use super::site::{PlanError, drop_certificate, drop_from_hosts, map_one, order};
 use crate::config::HandEdit;
+use crate::config::OTHERS;
 use crate::hosts;
-use crate::httpd::{self, OTHERS};
+use crate::httpd;
 use crate::name::HostName;
 use crate::site::{ServerKind, Site, SiteList};
 

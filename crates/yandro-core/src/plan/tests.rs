@@ -10,9 +10,10 @@ use time::macros::datetime;
 
 use super::*;
 use crate::config::Layout;
+use crate::config::OTHERS;
 use crate::hosts::{HostsFile, TakeOver};
 use crate::httpd::run::{Files, ServerReport, Start};
-use crate::httpd::{KNOWN, ModuleFiles, OTHERS, Shared};
+use crate::httpd::{KNOWN, ModuleFiles, Shared};
 use crate::name::HostName;
 use crate::pki::{Authority, AuthorityCertificates, Key, Serial};
 use crate::site::{

@@ -9,7 +9,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use super::change::{ChangeSet, FileChange, LinkChange, RightsChange, SiteChange, Step};
 use super::observed::{Fresh, Observed};
 use super::site::{PlanError, map_site, unmap_sites};
-use crate::httpd::OTHERS;
+use crate::config::OTHERS;
 use crate::name::HostName;
 use crate::site::{Site, SiteList};
 

@@ -3,8 +3,7 @@
 use std::fs;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::Layout;
-use yandro_core::httpd::OTHERS;
+use yandro_core::config::{Layout, OTHERS};
 use yandro_core::httpd::run::{Configuration, Files, Start};
 
 use crate::machine::Machine;

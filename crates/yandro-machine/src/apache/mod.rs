@@ -11,10 +11,11 @@ pub use observe::{names, observe};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::config::Layout;
+use yandro_core::config::OTHERS;
+use yandro_core::httpd::KNOWN;
 use yandro_core::httpd::run::{
     Configuration, Place, ServerReport, Start, VirtualHost, by_address, environment as environment_of,
 };
-use yandro_core::httpd::{KNOWN, OTHERS};
 
 use crate::files::{self as disk, FileError};
 use crate::machine::Machine;

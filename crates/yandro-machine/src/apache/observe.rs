@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv6Addr};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::Layout;
-use yandro_core::httpd::{ModuleFiles, OTHERS, Shared};
+use yandro_core::config::{Layout, OTHERS};
+use yandro_core::httpd::{ModuleFiles, Shared};
 use yandro_core::name::HostName;
 use yandro_core::plan::ObservedApache;
 

@@ -14,7 +14,7 @@ mod privileged;
 mod put_back;
 mod record;
 
-pub use carry_out::{BroughtUp, CarriedOut, Controls, CarryOutError, Cause, ServerControl, carry_out};
+pub use carry_out::{BroughtUp, CarriedOut, CarryOutError, Cause, Controls, ServerControl, carry_out};
 pub use hands::{Escalate, NoEscalation};
 pub use history::{Entry, Keep, done_steps, history, prune};
 pub use lock::{Lock, LockError};

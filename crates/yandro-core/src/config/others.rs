@@ -6,11 +6,9 @@
 
 use std::collections::BTreeSet;
 
-use super::desired::{SiteFiles, tls};
 use super::journal::Journal;
-use super::parse::parse;
-use super::syntax::ApacheSyntax;
-use crate::config::Want;
+use super::site_file::Dialect;
+use super::site_files::SiteFiles;
 
 /// The name under which they are kept, as a site's are. It can be no site: nobody can reach a
 /// name below `invalid` (RFC 6761 section 6.4), and it comes before the names of sites.
@@ -35,13 +33,12 @@ pub struct Others {
 
 impl Others {
     /// What an existing file holds; nothing for one that can't be read.
-    pub fn read(file: &[u8]) -> Self {
+    pub fn read(dialect: &dyn Dialect, file: &[u8]) -> Self {
         let mut others = Self { modules: modules_of(file), journal: Journal::read(file), ..Self::default() };
-        let Ok(tree) = parse(file) else { return others };
-        for host in tree.all("VirtualHost") {
-            let is_secure = host.directives("SSLEngine").any(|own| own.values().eq(["on"]));
-            let ports = host.open.values().filter_map(|address| address.rsplit_once(':')?.1.parse::<u16>().ok());
-            if is_secure { others.https.extend(ports) } else { others.http.extend(ports) }
+        let Ok(tree) = dialect.parse(file) else { return others };
+        for host in tree.all(dialect.host()) {
+            let ports = dialect.ports(host);
+            if dialect.is_secure(host) { others.https.extend(ports) } else { others.http.extend(ports) }
         }
         others
     }
@@ -56,10 +53,16 @@ fn modules_of(file: &[u8]) -> Vec<String> {
 
 /// The text of the file: a new one, or the existing one with just its head brought up to
 /// date where a person has edited it.
-pub fn others_file(existing: Option<&[u8]>, before: &Others, now: &Others, files: &SiteFiles) -> Vec<u8> {
-    let fresh = rendered(now, files).into_bytes();
+pub fn others_file(
+    dialect: &dyn Dialect,
+    existing: Option<&[u8]>,
+    before: &Others,
+    now: &Others,
+    files: &SiteFiles,
+) -> Vec<u8> {
+    let fresh = rendered(dialect, now, files).into_bytes();
     let Some(existing) = existing else { return fresh };
-    if existing == rendered(before, files).as_bytes() {
+    if existing == rendered(dialect, before, files).as_bytes() {
         return fresh;
     }
     // The comments at its beginning are yandro's, whatever a person has done to the rest.
@@ -79,30 +82,20 @@ fn head(others: &Others) -> String {
     format!("{HEAD}{modules}{}", others.journal.comment())
 }
 
-fn rendered(others: &Others, files: &SiteFiles) -> String {
-    let name = Want::one("ServerName", "localhost");
-    let mut text = head(others);
-    let mut host = |port: &u16, wants: Vec<Want>| {
-        text += &Want::Section("VirtualHost", vec![format!("*:{port}")], wants).render(&ApacheSyntax, "", "\n");
-    };
-    for port in &others.http {
-        // Nothing in it: all is as the main server has it.
-        host(port, vec![name.clone()]);
-    }
-    for port in &others.https {
-        let denied = Want::Directive("Require", vec!["all".into(), "denied".into()]);
-        let refused = Want::Section("Location", vec!["/".into()], vec![denied]);
-        host(port, [vec![name.clone()], tls(files), vec![refused]].concat());
-    }
-    text
+fn rendered(dialect: &dyn Dialect, others: &Others, files: &SiteFiles) -> String {
+    let plain = others.http.iter().map(|port| dialect.others(*port, None));
+    let secure = others.https.iter().map(|port| dialect.others(*port, Some(files)));
+    let hosts: String = plain.chain(secure).map(|want| want.render(dialect, "", "\n")).collect();
+    head(others) + &hosts
 }
 
 #[cfg(test)]
 mod tests {
     use camino::Utf8Path;
 
-    use super::super::desired::ServerTraits;
+    use super::super::ServerTraits;
     use super::*;
+    use crate::httpd::ApacheSyntax;
 
     #[test]
     fn the_file_tells_what_was_changed_and_keeps_hand_edits() {
@@ -120,7 +113,7 @@ mod tests {
             modules: vec!["rewrite".into()],
             journal: journal.clone(),
         };
-        let text = others_file(None, &first, &first, &files);
+        let text = others_file(&ApacheSyntax, None, &first, &first, &files);
         insta::assert_snapshot!(String::from_utf8_lossy(&text), @r#"
         # Names that are no sites are answered here, and not by the first site; kept by `yandro map`
         # Modules that yandro enabled: rewrite
@@ -145,19 +138,26 @@ mod tests {
         	</Location>
         </VirtualHost>
         "#);
-        assert_eq!(Others::read(&text), first);
+        assert_eq!(Others::read(&ApacheSyntax, &text), first);
         let mut second = Others { https: BTreeSet::new(), ..first.clone() };
         second.modules.push("ssl".into());
         second.journal.put_down(Utf8Path::new("/etc/apache2/ports.conf"), None, b"Listen 8081", 0);
-        assert_eq!(Others::read(&others_file(Some(&text), &first, &second, &files)), second);
+        assert_eq!(
+            Others::read(&ApacheSyntax, &others_file(&ApacheSyntax, Some(&text), &first, &second, &files)),
+            second
+        );
         let edited = String::from_utf8(text).unwrap().replace("denied", "granted");
-        let kept = String::from_utf8(others_file(Some(edited.as_bytes()), &first, &second, &files)).unwrap();
+        let kept =
+            String::from_utf8(others_file(&ApacheSyntax, Some(edited.as_bytes()), &first, &second, &files)).unwrap();
         assert!(kept.contains("granted"), "{kept}");
         assert_eq!(
-            (Others::read(kept.as_bytes()).modules, Others::read(kept.as_bytes()).journal),
+            (
+                Others::read(&ApacheSyntax, kept.as_bytes()).modules,
+                Others::read(&ApacheSyntax, kept.as_bytes()).journal
+            ),
             (second.modules, second.journal)
         );
         let none = Others::default();
-        assert_eq!(Others::read(&others_file(None, &none, &none, &files)), none);
+        assert_eq!(Others::read(&ApacheSyntax, &others_file(&ApacheSyntax, None, &none, &none, &files)), none);
     }
 }

@@ -1,0 +1,131 @@
+//! The file of a site's virtual hosts: made, brought up to date, and looked at for hand edits.
+
+use super::tree::{ParseError, Section, Tree};
+use super::want::{HandEdit, Syntax, Want, changed_by_hand, foreign, set_opening, update};
+use crate::config::SiteFiles;
+use crate::name::HostName;
+use crate::source::{self, Excerpt, Splice};
+
+/// What a server's files are like, as far as virtual hosts go.
+pub trait Dialect: Syntax {
+    /// Reads a file.
+    ///
+    /// # Errors
+    /// When the server couldn't, either.
+    fn parse(&self, bytes: &[u8]) -> Result<Tree, ParseError>;
+    /// What a virtual host is called: the name of its section.
+    fn host(&self) -> &'static str;
+    /// The directive that names it.
+    fn name(&self) -> &'static str;
+    /// The ports of a virtual host.
+    fn ports(&self, host: &Section) -> Vec<u16>;
+    /// The port of one that is wanted.
+    fn wanted_port(&self, want: &Want) -> Option<u16>;
+    /// Whether a virtual host speaks TLS.
+    fn is_secure(&self, host: &Section) -> bool;
+    /// What answers on a port for names that are no sites: over plain HTTP what was there before,
+    /// over HTTPS, with the files of a certificate, a refusal.
+    fn others(&self, port: u16, secure: Option<&SiteFiles>) -> Want;
+}
+
+/// The text of a site's file: a new one, or `existing` with just what changed from `earlier`,
+/// what was wanted when yandro last wrote it, to `wanted`.
+pub(crate) fn site_file(
+    dialect: &dyn Dialect,
+    existing: Option<&[u8]>,
+    earlier: &[Want],
+    wanted: &[Want],
+    name: &HostName,
+) -> Result<Vec<u8>, ParseError> {
+    let fresh = rendered(dialect, wanted, name).into_bytes();
+    let Some(existing) = existing else { return Ok(fresh) };
+    if existing == fresh {
+        return Ok(fresh);
+    }
+    let tree = dialect.parse(existing)?;
+    let eol = source::line_end(existing);
+    let port = |want: &Want| dialect.wanted_port(want);
+    let mut splices = Vec::new();
+    let mut missing = String::new();
+    for want in wanted {
+        let Want::Section(_, arguments, inner) = want else { continue };
+        let old = earlier.iter().find_map(|old| match old {
+            Want::Section(_, arguments, inner) if port(old) == port(want) => Some((arguments, inner.as_slice())),
+            _ => None,
+        });
+        match find_host(dialect, &tree, port(want), name) {
+            Some(section) => {
+                splices.extend(set_opening(dialect, section, old.map(|(arguments, _)| arguments), arguments));
+                let old = old.map(|(_, inner)| inner).unwrap_or_default();
+                splices.extend(update(dialect, existing, section, old, inner, eol));
+            }
+            None => missing += &(eol.to_owned() + &want.render(dialect, "", eol)),
+        }
+    }
+    // What is wanted no more goes whole, unless a person has added to it.
+    for old in earlier {
+        let Want::Section(_, _, inner) = old else { continue };
+        let is_wanted = wanted.iter().any(|want| port(want) == port(old));
+        if let Some(section) = find_host(dialect, &tree, port(old), name).filter(|_| !is_wanted) {
+            splices.push(removal(existing, section, inner)?);
+        }
+    }
+    if !missing.is_empty() {
+        if !existing.is_empty() && !existing.ends_with(b"\n") {
+            missing.insert_str(0, eol);
+        }
+        splices.push(Splice::insert(existing.len(), missing));
+    }
+    Ok(source::apply(existing, &splices))
+}
+
+/// A virtual host without what yandro wrote into it.
+fn removal(existing: &[u8], section: &Section, written: &[Want]) -> Result<Splice, ParseError> {
+    let whole = section.open.span.start..section.close.end;
+    if let Some(own) = foreign(section, written) {
+        let message = "this line was added by hand, and would be lost with the virtual host that it stands in: move it, then try again";
+        return Err(ParseError { message: message.into(), excerpt: Excerpt::new(existing, &own) });
+    }
+    // The blank line above goes with it.
+    let blank = if existing[..whole.start].ends_with(b"\r\n\r\n") {
+        2
+    } else {
+        usize::from(existing[..whole.start].ends_with(b"\n\n"))
+    };
+    Ok(Splice::remove(whole.start - blank..whole.end))
+}
+
+/// A new file.
+fn rendered(dialect: &dyn Dialect, wanted: &[Want], name: &HostName) -> String {
+    let head = format!("# {name}: kept by `yandro map`; lines that you add here stay\n");
+    let hosts: Vec<String> = wanted.iter().map(|host| host.render(dialect, "", "\n")).collect();
+    head + &hosts.join("\n")
+}
+
+/// What a person has changed in a site's file or taken out of it; none in a file that can't be read.
+pub(crate) fn hand_edits(dialect: &dyn Dialect, existing: &[u8], wanted: &[Want], name: &HostName) -> Vec<HandEdit> {
+    if existing == rendered(dialect, wanted, name).as_bytes() {
+        return Vec::new();
+    }
+    let Ok(tree) = dialect.parse(existing) else { return Vec::new() };
+    let mut found = Vec::new();
+    for want in wanted {
+        if let Want::Section(_, _, inner) = want
+            && let Some(section) = find_host(dialect, &tree, dialect.wanted_port(want), name)
+        {
+            found.extend(changed_by_hand(dialect, existing, section, inner));
+        }
+    }
+    found
+}
+
+/// The virtual host on a port, by name if there are several.
+fn find_host<'t>(dialect: &dyn Dialect, tree: &'t Tree, port: Option<u16>, name: &HostName) -> Option<&'t Section> {
+    let port = port?;
+    let hosts = tree.all(dialect.host()).into_iter();
+    let on_port: Vec<&Section> = hosts.filter(|host| dialect.ports(host).contains(&port)).collect();
+    let named = |host: &&&Section| {
+        host.directives(dialect.name()).any(|own| own.values().any(|own| own.eq_ignore_ascii_case(name.as_str())))
+    };
+    on_port.iter().find(named).or_else(|| on_port.first().filter(|_| on_port.len() == 1)).copied()
+}

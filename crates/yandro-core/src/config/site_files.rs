@@ -1,0 +1,108 @@
+//! What a site's virtual hosts name, and what has to be known of the server for them.
+
+use std::collections::BTreeSet;
+
+use camino::Utf8PathBuf;
+
+use crate::site::{FastCgi, Logs, Serving};
+
+/// What differs from one server to the next, as far as a site's virtual hosts go.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ServerTraits {
+    /// The folder of its logs; may name a variable of the server's.
+    pub log_folder: String,
+    /// The format of the access log: a nickname that its configuration defines, or a format.
+    pub log_format: String,
+    /// Whether `ProxyPass` knows `upgrade=` (2.4.47).
+    pub upgrades: bool,
+    /// The addresses of other people's virtual hosts that are one address alone, such as
+    /// `127.0.0.1:80`: what asks there never gets to the virtual hosts of `*:80`.
+    pub specific: BTreeSet<String>,
+    /// Whether IPv6 has to be listened on by a line of its own (nginx).
+    pub listens_on_v6: bool,
+    /// Whether HTTP/2 is a directive (nginx 1.25.1), and no word of `listen`.
+    pub has_http2_directive: bool,
+    /// What begins a variable in an argument, whatever its quotes.
+    pub variable: Variable,
+}
+
+/// What begins a variable in an argument.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Variable {
+    /// `${` (Apache httpd).
+    #[default]
+    Braced,
+    /// `$` (nginx).
+    Plain,
+}
+
+impl Variable {
+    fn sign(self) -> &'static str {
+        match self {
+            Self::Braced => "${",
+            Self::Plain => "$",
+        }
+    }
+}
+
+/// Where a site's files are, as the server sees them.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SiteFiles {
+    /// The folder that is served; `None` for an upstream.
+    pub document_root: Option<Utf8PathBuf>,
+    /// The full chain in PEM.
+    pub certificate: Utf8PathBuf,
+    /// The key in PEM.
+    pub key: Utf8PathBuf,
+    /// The server that it is for.
+    pub server: ServerTraits,
+}
+
+/// A path that no quoting brings into a configuration unharmed.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("the path `{}` can't be written into the server's configuration: {reason}; rename that folder", .path.escape_debug())]
+pub struct PathError {
+    path: String,
+    reason: String,
+}
+
+impl SiteFiles {
+    /// Refuses paths that the server would read as something else.
+    ///
+    /// # Errors
+    /// A [`PathError`] for control characters, for what begins a variable and can't be escaped, and for wildcards and bars where they have a meaning.
+    pub fn check(&self, serving: &Serving) -> Result<(), PathError> {
+        let none: &[char] = &[];
+        let sign = self.server.variable.sign();
+        let log_folder = match &serving.logs {
+            Logs::Folder(folder) => Some(folder),
+            Logs::Usual | Logs::Off => None,
+        };
+        let socket = match &serving.php {
+            Some(FastCgi::Socket(path)) => Some(path),
+            _ => None,
+        };
+        let paths = [
+            (Some(&self.certificate), none),
+            (Some(&self.key), none),
+            (self.document_root.as_ref(), none),
+            (serving.extra.as_ref(), &['*', '?', '[']),
+            (log_folder, &['%']),
+            (socket, &['|', ' ', '%']),
+        ];
+        for (path, special) in paths {
+            let Some(path) = path else { continue };
+            let reason = if path.as_str().chars().any(char::is_control) {
+                "it holds a control character".to_owned()
+            } else if path.as_str().contains(sign) {
+                format!("`{sign}` begins a variable there")
+            } else if path.as_str().contains(special) {
+                "it holds a character that has a meaning of its own there".to_owned()
+            } else {
+                continue;
+            };
+            return Err(PathError { path: path.to_string(), reason });
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,71 @@
+//! Bringing nginx to include sites' files.
+
+use camino::Utf8Path;
+
+use super::parse;
+use super::run::Configuration;
+use crate::config::{FileImage, Files, Journal, matches_path};
+use crate::source::{self, Splice};
+
+/// The main file with the include, and the line that was put in.
+pub type Included = (Vec<u8>, Journal);
+
+/// The files that sites share as they were read, and what they amount to.
+#[derive(Clone, Debug, Default)]
+pub struct Shared {
+    main: camino::Utf8PathBuf,
+    image: FileImage,
+    /// What the server makes of it.
+    pub configuration: Configuration,
+}
+
+impl Shared {
+    /// Runs through the configuration of a main file, and keeps what was read.
+    pub fn of(main: &Utf8Path, files: &dyn Files) -> Self {
+        let (image, configuration) = FileImage::of(files, |files| Configuration::run(main, files));
+        Self { main: main.to_owned(), image, configuration }
+    }
+
+    /// The same with other content of a file.
+    pub fn with(&self, path: &Utf8Path, content: Vec<u8>) -> Self {
+        let mut image = self.image.clone();
+        image.set(path, content);
+        let configuration = Configuration::run(&self.main, &image);
+        Self { main: self.main.clone(), image, configuration }
+    }
+
+    /// The main file.
+    pub fn main(&self) -> &Utf8Path {
+        &self.main
+    }
+
+    /// The text of a file that it was read from.
+    pub fn text(&self, path: &Utf8Path) -> Option<&[u8]> {
+        self.image.file(path)
+    }
+
+    /// Whether sites' files, given with a wildcard, are included in the `http` block.
+    pub fn includes(&self, sites: &Utf8Path) -> bool {
+        let sample = sites.as_str().replace('*', "saltmarsh.test");
+        self.configuration.includes.iter().any(|pattern| matches_path(pattern, Utf8Path::new(&sample)))
+    }
+
+    /// The main file with an `include` of sites' files at the end of its `http` block; `None` if
+    /// it has no such block.
+    pub fn include(&self, sites: &Utf8Path) -> Option<Included> {
+        let text = self.text(&self.main)?;
+        let tree = parse(text).ok()?;
+        let http = tree.sections("http").next()?;
+        let eol = source::line_end(text);
+        let at = http.close.start;
+        let is_line_start = at == 0 || text[..at].ends_with(b"\n");
+        let line = format!("\tinclude {sites};");
+        let insert = if is_line_start { format!("{line}{eol}") } else { format!("{eol}{line}{eol}") };
+        let changed = source::apply(text, &[Splice::insert(at, insert)]);
+        let mut journal = Journal::default();
+        let start = if is_line_start { at } else { at + eol.len() };
+        journal.put_down(&self.main, None, &changed, start);
+        let included = self.with(&self.main, changed.clone()).includes(sites);
+        included.then_some((changed, journal))
+    }
+}

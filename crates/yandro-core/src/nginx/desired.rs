@@ -1,0 +1,304 @@
+//! What a site's server blocks should say.
+
+use core::net::{IpAddr, Ipv6Addr};
+
+use super::syntax::NginxSyntax;
+use crate::config::{self, HandEdit, ParseError, SiteFiles, Want};
+use crate::site::{Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Site, Symlinks};
+
+/// What forms may send, on a development machine: nginx's own 1 MB stops the first picture.
+const LARGEST_BODY: &str = "256m";
+
+/// The text of a site's file: a new one, or `existing` with just what changed.
+///
+/// `before` is the site as it was when yandro last wrote the file.
+///
+/// # Errors
+/// [`ParseError`] when `existing` can't be read as a configuration.
+pub fn site_file(
+    existing: Option<&[u8]>,
+    before: Option<(&Site, &SiteFiles)>,
+    now: (&Site, &SiteFiles),
+) -> Result<Vec<u8>, ParseError> {
+    let earlier = before.map(|(site, files)| server_blocks(site, files)).unwrap_or_default();
+    let wanted = server_blocks(now.0, now.1);
+    config::site_file(&NginxSyntax, existing, &earlier, &wanted, &now.0.name)
+}
+
+/// What a person has changed in a site's file or taken out of it; none in a file that can't be read.
+pub fn hand_edits(existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEdit> {
+    config::hand_edits(&NginxSyntax, existing, &server_blocks(site, files), &site.name)
+}
+
+/// The server blocks of a site, one for each port.
+fn server_blocks(site: &Site, files: &SiteFiles) -> Vec<Want> {
+    let names = Want::Directive("server_name", site.names().map(ToString::to_string).collect());
+    let secure_ports = site.https_ports(443);
+    let over_plain = match (site.https, secure_ports.first()) {
+        (Https::Only, Some(port)) => vec![redirect(*port)],
+        _ => content(site, files),
+    };
+    let block = |port: u16, is_secure: bool| {
+        let listens = listens(site, files, port, is_secure);
+        let inner = if is_secure { [tls(files), content(site, files)].concat() } else { over_plain.clone() };
+        let wants = [listens, vec![names.clone()], inner, logs(site, files)].concat();
+        Want::Section("server", Vec::new(), wants)
+    };
+    let plain = site.http_ports(80).into_iter().map(|port| block(port, false));
+    plain.chain(secure_ports.iter().map(|port| block(*port, true))).collect()
+}
+
+fn listens(site: &Site, files: &SiteFiles, port: u16, is_secure: bool) -> Vec<Want> {
+    let at = |address: IpAddr| match address {
+        IpAddr::V4(address) => format!("{address}:{port}"),
+        IpAddr::V6(address) => format!("[{address}]:{port}"),
+    };
+    let mut addresses = if site.serving.by_address { vec![at(site.address)] } else { vec![port.to_string()] };
+    if !site.serving.by_address {
+        if files.server.listens_on_v6 {
+            addresses.push(format!("[::]:{port}"));
+        }
+        // What asks at an address that somebody has a block of their own for never gets further.
+        let v6 = (site.address == DEFAULT_ADDRESS).then_some(IpAddr::V6(Ipv6Addr::LOCALHOST));
+        let own = std::iter::once(site.address).chain(v6).map(at);
+        addresses.extend(own.filter(|own| files.server.specific.contains(own)));
+    }
+    let words: &[&str] = match (is_secure, files.server.has_http2_directive) {
+        (false, _) => &[],
+        (true, true) => &["ssl"],
+        (true, false) => &["ssl", "http2"],
+    };
+    let words = words.iter().map(|word| (*word).to_owned());
+    let listen = |address: String| Want::Directive("listen", std::iter::once(address).chain(words.clone()).collect());
+    let mut wants: Vec<Want> = addresses.into_iter().map(listen).collect();
+    if is_secure && files.server.has_http2_directive {
+        wants.push(Want::one("http2", "on"));
+    }
+    wants
+}
+
+/// To the name that was asked for, path and query kept. 307 keeps the method and, unlike 301, is
+/// not remembered by browsers when the site is gone.
+fn redirect(port: u16) -> Want {
+    let port = if port == 443 { String::new() } else { format!(":{port}") };
+    Want::Directive("return", vec!["307".into(), format!("https://$host{port}$request_uri")])
+}
+
+/// What makes a server block speak TLS: the protocols and ciphers of RFC 9325 section 4.2.
+pub(super) fn tls(files: &SiteFiles) -> Vec<Want> {
+    vec![
+        Want::one("ssl_certificate", files.certificate.as_str()),
+        Want::one("ssl_certificate_key", files.key.as_str()),
+        Want::Directive("ssl_protocols", vec!["TLSv1.2".into(), "TLSv1.3".into()]),
+        Want::one("ssl_ciphers", "ECDHE+AESGCM:ECDHE+CHACHA20"),
+    ]
+}
+
+fn logs(site: &Site, files: &SiteFiles) -> Vec<Want> {
+    let folder = match &site.serving.logs {
+        Logs::Off => return vec![Want::one("access_log", "off"), Want::one("error_log", "/dev/null")],
+        Logs::Usual => files.server.log_folder.as_str(),
+        Logs::Folder(folder) => folder.as_str(),
+    };
+    let at = |kind: &str| format!("{folder}/{}-{kind}.log", site.name);
+    vec![Want::one("access_log", at("access")), Want::one("error_log", at("error"))]
+}
+
+fn content(site: &Site, files: &SiteFiles) -> Vec<Want> {
+    let mut wants = vec![Want::one("client_max_body_size", LARGEST_BODY)];
+    match (&site.content, &files.document_root) {
+        (Content::Upstream(upstream), _) => wants.push(passed_on(&upstream.to_string())),
+        (Content::Folder { .. }, Some(root)) => wants.extend(folder(site, root.as_str())),
+        (Content::Folder { .. }, None) => {}
+    }
+    wants.extend(site.serving.extra.as_ref().map(|extra| Want::one("include", extra.as_str())));
+    wants
+}
+
+/// Everything to an upstream, WebSocket included: the connection's own words are handed on.
+fn passed_on(upstream: &str) -> Want {
+    let header = |name: &str, value: &str| Want::Directive("proxy_set_header", vec![name.into(), value.into()]);
+    let wants = vec![
+        Want::one("proxy_pass", upstream),
+        Want::one("proxy_http_version", "1.1"),
+        header("Host", "$http_host"),
+        header("Upgrade", "$http_upgrade"),
+        header("Connection", "$http_connection"),
+        header("X-Forwarded-For", "$proxy_add_x_forwarded_for"),
+        header("X-Forwarded-Host", "$http_host"),
+        header("X-Forwarded-Proto", "$scheme"),
+    ];
+    Want::Section("location", vec!["/".into()], wants)
+}
+
+fn folder(site: &Site, root: &str) -> Vec<Want> {
+    let serving = &site.serving;
+    let index = match (&serving.index[..], &serving.php) {
+        ([], Some(_)) => vec!["index.php".to_owned(), "index.html".to_owned()],
+        ([], None) => vec!["index.html".to_owned(), "index.htm".to_owned()],
+        (index, _) => index.to_vec(),
+    };
+    let mut wants = vec![Want::one("root", root), Want::Directive("index", index)];
+    wants.push(Want::one("autoindex", if serving.listing == Listing::On { "on" } else { "off" }));
+    match serving.symlinks {
+        Symlinks::On => {}
+        Symlinks::Owner => wants.push(Want::one("disable_symlinks", "if_not_owner")),
+        Symlinks::Off => wants.push(Want::one("disable_symlinks", "on")),
+    }
+    let last = serving.fallback.as_ref().map_or_else(|| "=404".to_owned(), |path| format!("{path}$is_args$args"));
+    let tried = Want::Directive("try_files", vec!["$uri".into(), "$uri/".into(), last]);
+    wants.push(Want::Section("location", vec!["/".into()], vec![tried]));
+    if let Some(php) = &serving.php {
+        let address = match php {
+            FastCgi::Socket(path) => format!("unix:{path}"),
+            FastCgi::Address(address) => address.clone(),
+        };
+        let script = ["SCRIPT_FILENAME".to_owned(), "$document_root$fastcgi_script_name".to_owned()];
+        let inner = vec![
+            // A path that is no file is none of PHP's: it would run what lies above it.
+            Want::Directive("try_files", vec!["$uri".into(), "=404".into()]),
+            Want::one("include", "fastcgi_params"),
+            Want::Directive("fastcgi_param", script.to_vec()),
+            // The name that was asked for, and not the first of the block.
+            Want::Directive("fastcgi_param", vec!["SERVER_NAME".into(), "$host".into()]),
+            Want::one("fastcgi_pass", address),
+        ];
+        wants.push(Want::Section("location", vec!["~".into(), "[.]php$".into()], inner));
+    }
+    let hidden = Want::Section("location", vec!["~".into(), "/[.]ht".into()], vec![Want::one("deny", "all")]);
+    wants.push(hidden);
+    wants
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::config::{ServerTraits, Variable};
+    use crate::name::HostName;
+    use crate::nginx::parse;
+    use crate::site::Upstream;
+
+    fn site(content: Content) -> Site {
+        Site::new(HostName::parse("saltmarsh.test").unwrap(), content)
+    }
+
+    fn files(site: &Site) -> SiteFiles {
+        SiteFiles {
+            document_root: site.document_root(),
+            certificate: "/home/ada/certificates/saltmarsh.test/fullchain.pem".into(),
+            key: "/home/ada/certificates/saltmarsh.test/key.pem".into(),
+            server: ServerTraits {
+                log_folder: "/var/log/nginx".into(),
+                listens_on_v6: true,
+                variable: Variable::Plain,
+                ..ServerTraits::default()
+            },
+        }
+    }
+
+    fn written(existing: Option<&str>, before: Option<&Site>, now: &Site) -> String {
+        let before_files = before.map(files);
+        let before = before.zip(before_files.as_ref());
+        String::from_utf8(site_file(existing.map(str::as_bytes), before, (now, &files(now))).unwrap()).unwrap()
+    }
+
+    #[test]
+    fn a_new_site_with_php() {
+        let mut site = site(Content::folder("/srv/salt marsh"));
+        site.serving.php = Some(FastCgi::Socket("/run/php/php-fpm.sock".into()));
+        site.serving.fallback = Some("/index.php".into());
+        insta::assert_snapshot!(written(None, None, &site), @r#"
+        # saltmarsh.test: kept by `yandro map`; lines that you add here stay
+        server {
+        	listen 80;
+        	listen [::]:80;
+        	server_name saltmarsh.test;
+        	return 307 https://$host$request_uri;
+        	access_log /var/log/nginx/saltmarsh.test-access.log;
+        	error_log /var/log/nginx/saltmarsh.test-error.log;
+        }
+
+        server {
+        	listen 443 ssl http2;
+        	listen [::]:443 ssl http2;
+        	server_name saltmarsh.test;
+        	ssl_certificate /home/ada/certificates/saltmarsh.test/fullchain.pem;
+        	ssl_certificate_key /home/ada/certificates/saltmarsh.test/key.pem;
+        	ssl_protocols TLSv1.2 TLSv1.3;
+        	ssl_ciphers ECDHE+AESGCM:ECDHE+CHACHA20;
+        	client_max_body_size 256m;
+        	root "/srv/salt marsh";
+        	index index.php index.html;
+        	autoindex on;
+        	location / {
+        		try_files $uri $uri/ /index.php$is_args$args;
+        	}
+        	location ~ [.]php$ {
+        		try_files $uri =404;
+        		include fastcgi_params;
+        		fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name;
+        		fastcgi_param SERVER_NAME $host;
+        		fastcgi_pass unix:/run/php/php-fpm.sock;
+        	}
+        	location ~ /[.]ht {
+        		deny all;
+        	}
+        	access_log /var/log/nginx/saltmarsh.test-access.log;
+        	error_log /var/log/nginx/saltmarsh.test-error.log;
+        }
+        "#);
+    }
+
+    #[test]
+    fn hand_edits_survive_whatever_the_site_becomes() {
+        let first = site(Content::folder("/srv/saltmarsh"));
+        let by_hand = written(None, None, &first)
+            .replace("\tautoindex on;\n", "\tautoindex off; # mine\n\tadd_header X-Ferry tide;\n")
+            .replace("\tlocation / {\n", "\tlocation /tides { return 204; }\n\tlocation / {\n");
+        assert_eq!(written(Some(&by_hand), Some(&first), &first), by_hand);
+        let edits = hand_edits(by_hand.as_bytes(), &first, &files(&first));
+        assert_eq!(edits.iter().map(|edit| edit.wanted.as_str()).collect::<Vec<_>>(), ["autoindex on;"]);
+
+        let mut second = site(Content::Upstream(Upstream::parse("http://127.0.0.1:3000").unwrap()));
+        second.aliases.push(HostName::parse("www.saltmarsh.test").unwrap());
+        let text = written(Some(&by_hand), Some(&first), &second);
+        assert!(text.contains("proxy_pass http://127.0.0.1:3000;") && !text.contains("\troot "), "{text}");
+        assert!(
+            text.contains("\tadd_header X-Ferry tide;\n") && text.contains("location /tides { return 204; }"),
+            "{text}"
+        );
+        assert!(text.contains("server_name saltmarsh.test www.saltmarsh.test;"), "{text}");
+        let back = written(Some(&text), Some(&second), &first);
+        assert!(back.contains("root \"/srv/saltmarsh\"") || back.contains("root /srv/saltmarsh;"), "{back}");
+        assert!(parse(back.as_bytes()).is_ok());
+        // A line of a person's stops a block from going.
+        let mut plain = first.clone();
+        plain.https = Https::Off;
+        let error = site_file(Some(by_hand.as_bytes()), Some((&first, &files(&first))), (&plain, &files(&plain)));
+        assert!(error.unwrap_err().to_string().contains("was added by hand"));
+    }
+
+    proptest! {
+        #[test]
+        fn paths_can_not_break_out(path in r#"/([a-z "'\\$%#{};*?\[\]|~é\t\n]|\$\{[a-z]\}){0,12}"#) {
+            let mut site = site(Content::folder(&path));
+            site.serving.extra = Some(path.clone().into());
+            site.serving.logs = Logs::Folder(path.clone().into());
+            site.serving.php = Some(FastCgi::Socket(path.clone().into()));
+            if files(&site).check(&site.serving).is_err() {
+                return Ok(());
+            }
+            let text = written(None, None, &site);
+            let tree = parse(text.as_bytes()).unwrap();
+            prop_assert_eq!(tree.nodes.len(), 2);
+            let host = tree.all("server")[1];
+            let value = |name: &str| host.directives(name).next().unwrap().values().next().unwrap().to_owned();
+            prop_assert_eq!(value("root"), path.clone());
+            prop_assert_eq!(value("include"), path.clone());
+            prop_assert_eq!(value("access_log"), format!("{path}/saltmarsh.test-access.log"));
+            prop_assert_eq!(host.sections("location").count(), 3);
+        }
+    }
+}

@@ -1,0 +1,101 @@
+//! How nginx's files are written.
+
+use super::desired::tls;
+use super::parse;
+use crate::config::{Dialect, ParseError, Section, SiteFiles, Syntax, Tree, Want};
+
+/// nginx's syntax.
+#[derive(Clone, Copy, Debug)]
+pub struct NginxSyntax;
+
+impl Syntax for NginxSyntax {
+    fn directive(&self, name: &str, arguments: &[String]) -> String {
+        format!("{name} {};", self.quoted_all(arguments))
+    }
+
+    fn open(&self, name: &str, arguments: &[String]) -> String {
+        match arguments {
+            [] => format!("{name} {{"),
+            arguments => format!("{name} {} {{", self.quoted_all(arguments)),
+        }
+    }
+
+    fn close(&self, _: &str) -> String {
+        "}".into()
+    }
+
+    /// In double quotes where it has to be. What begins a variable there can't be escaped.
+    fn quoted(&self, argument: &str) -> String {
+        let is_plain = !argument.is_empty()
+            && argument.bytes().all(|b| b.is_ascii_alphanumeric() || b"-._/:*^$=,[]+@~&!?|()<>".contains(&b));
+        if is_plain {
+            return argument.to_owned();
+        }
+        let mut out = String::from("\"");
+        for c in argument.chars() {
+            if matches!(c, '"' | '\\') {
+                out.push('\\');
+            }
+            out.push(c);
+        }
+        out.push('"');
+        out
+    }
+
+    fn is_repeated(&self, name: &str) -> bool {
+        ["listen", "location", "proxy_set_header", "fastcgi_param"].contains(&name)
+    }
+}
+
+impl Dialect for NginxSyntax {
+    fn parse(&self, bytes: &[u8]) -> Result<Tree, ParseError> {
+        parse(bytes)
+    }
+
+    fn host(&self) -> &'static str {
+        "server"
+    }
+
+    fn name(&self) -> &'static str {
+        "server_name"
+    }
+
+    fn ports(&self, host: &Section) -> Vec<u16> {
+        let mut ports: Vec<u16> = host.directives("listen").filter_map(|own| port(own.values().next()?)).collect();
+        ports.dedup();
+        ports
+    }
+
+    fn wanted_port(&self, want: &Want) -> Option<u16> {
+        let Want::Section(_, _, inner) = want else { return None };
+        inner.iter().find_map(|own| match own {
+            Want::Directive("listen", arguments) => port(arguments.first()?),
+            _ => None,
+        })
+    }
+
+    fn is_secure(&self, host: &Section) -> bool {
+        host.directives("listen").any(|own| own.values().any(|word| word == "ssl"))
+    }
+
+    fn others(&self, port: u16, secure: Option<&SiteFiles>) -> Want {
+        let listen = |address: String| {
+            Want::Directive("listen", std::iter::once(address).chain(secure.map(|_| "ssl".to_owned())).collect())
+        };
+        let name = Want::one("server_name", "_");
+        let mut wants = vec![listen(port.to_string()), listen(format!("[::]:{port}")), name];
+        match secure {
+            None => wants.push(Want::one("return", "404")),
+            Some(files) => {
+                wants.extend(tls(files));
+                wants.push(Want::one("return", "403"));
+            }
+        }
+        Want::Section("server", Vec::new(), wants)
+    }
+}
+
+/// The port of a `listen` address.
+fn port(address: &str) -> Option<u16> {
+    address.rsplit(':').next()?.parse().ok()
+}
