@@ -151,9 +151,9 @@ pub(crate) struct MapArgs {
     pub(crate) serving: ServingArgs,
 }
 
-/// How Apache httpd serves the site. What is not given stays as it is.
+/// How Apache httpd or nginx serves the site. What is not given stays as it is.
 #[derive(Debug, Args)]
-#[command(next_help_heading = "Options for Apache httpd")]
+#[command(next_help_heading = "Options for Apache httpd and nginx")]
 pub(crate) struct ServingArgs {
     /// The port for plain HTTP, in the place of 80; give it once for each
     #[arg(long = "http-port", value_name = "PORT", value_parser = clap::value_parser!(u16).range(1..))]
@@ -167,7 +167,7 @@ pub(crate) struct ServingArgs {
     /// List folders that have no index (on unless said)
     #[arg(long, value_enum, value_name = "WHETHER")]
     pub(crate) listing: Option<OnOff>,
-    /// Obey override files, `.htaccess` (on unless said)
+    /// Obey override files, `.htaccess` (on unless said); Apache httpd alone has such
     #[arg(long, value_enum, value_name = "WHETHER")]
     pub(crate) overrides: Option<OnOff>,
     /// Follow symbolic links (on unless said)
@@ -234,6 +234,8 @@ pub(crate) enum SymlinksArg {
 pub(crate) enum ServerArg {
     /// Apache httpd
     Apache,
+    /// nginx
+    Nginx,
     /// The server that `yandro serve` runs
     BuiltIn,
     /// One that yandro doesn't configure: in a virtual machine, a container, on another machine
@@ -264,6 +266,7 @@ impl From<ServerArg> for ServerKind {
     fn from(arg: ServerArg) -> Self {
         match arg {
             ServerArg::Apache => Self::Apache,
+            ServerArg::Nginx => Self::Nginx,
             ServerArg::BuiltIn => Self::BuiltIn,
             ServerArg::Elsewhere => Self::Elsewhere,
         }

@@ -11,6 +11,7 @@ use time::format_description::well_known::Rfc3339;
 use yandro_core::site::{ServerKind, Site, SiteList};
 use yandro_machine::apache::{self, Apache};
 use yandro_machine::changes::{self, Lock, ServerControl};
+use yandro_machine::nginx::{self, Nginx};
 use yandro_machine::settings::{self, Settings};
 use yandro_machine::{Environment, Machine, network, observe};
 
@@ -76,7 +77,7 @@ impl Context {
         for recovered in changes::recover(
             &self.machine,
             &lock,
-            &self.control().iter().map(|apache| (ServerKind::Apache, apache as _)).collect::<Vec<_>>(),
+            &self.controls().iter().map(|(kind, own)| (*kind, own.as_ref())).collect::<Vec<_>>(),
             &Sudo::new(self, ui.is_quiet()),
         )? {
             ui.note(&format!(
@@ -100,7 +101,7 @@ impl Context {
             changes::recover(
                 &self.machine,
                 &lock,
-                &self.control().iter().map(|apache| (ServerKind::Apache, apache as _)).collect::<Vec<_>>(),
+                &self.controls().iter().map(|(kind, own)| (*kind, own.as_ref())).collect::<Vec<_>>(),
                 &Sudo::new(self, ui.is_quiet()),
             )?;
         }
@@ -118,11 +119,23 @@ impl Context {
         self.control.get_or_init(|| Apache::of(&self.machine, &found)).clone()
     }
 
+    /// The control of the nginx of the real machine.
+    fn nginx(&self) -> Option<Nginx> {
+        self.machine.is_real().then(|| Nginx::find(&self.machine)).flatten()
+    }
+
+    /// The control of every server of the real machine.
+    fn controls(&self) -> Vec<Control> {
+        let apache = self.control().map(|own| (ServerKind::Apache, Box::new(own) as _));
+        apache.into_iter().chain(self.nginx().map(|own| (ServerKind::Nginx, Box::new(own) as _))).collect()
+    }
+
     /// Whether a server runs.
     pub(crate) fn runs(&self, server: ServerKind) -> bool {
         match server {
             ServerKind::Apache => self.control().is_some_and(|apache| apache.running().is_some()),
-            ServerKind::Nginx | ServerKind::BuiltIn | ServerKind::Elsewhere => false,
+            ServerKind::Nginx => self.nginx().is_some_and(|nginx| nginx.running().is_some()),
+            ServerKind::BuiltIn | ServerKind::Elsewhere => false,
         }
     }
 
@@ -134,7 +147,8 @@ impl Context {
         let control = |server: &ServerKind| -> Option<Box<dyn ServerControl>> {
             match server {
                 ServerKind::Apache => self.control().map(|apache| Box::new(apache) as _),
-                ServerKind::Nginx | ServerKind::BuiltIn | ServerKind::Elsewhere => None,
+                ServerKind::Nginx => self.nginx().map(|nginx| Box::new(nginx) as _),
+                ServerKind::BuiltIn | ServerKind::Elsewhere => None,
             }
         };
         let of = |server: &ServerKind| {
@@ -158,8 +172,21 @@ impl Context {
         match wanted {
             Some(server) => Ok(server),
             None if !self.is_own(address) => Ok(ServerKind::Elsewhere),
-            None if apache::find_layout(&self.machine).is_some() => Ok(ServerKind::Apache),
-            None => Err(self.no_server()),
+            None => self.usual_server(),
+        }
+    }
+
+    /// The server for sites that name none: the one that is there; of both the one that runs, and
+    /// Apache httpd if that doesn't tell.
+    fn usual_server(&self) -> Result<ServerKind, CommandError> {
+        let has_apache = apache::find_layout(&self.machine).is_some();
+        // One that a person named, and that is gone, is no reason to choose another.
+        let has_nginx = nginx::find_layout(&self.machine).is_some() && self.machine.servers.is_empty();
+        match (has_apache, has_nginx) {
+            (true, true) if self.runs(ServerKind::Nginx) && !self.runs(ServerKind::Apache) => Ok(ServerKind::Nginx),
+            (true, _) => Ok(ServerKind::Apache),
+            (false, true) => Ok(ServerKind::Nginx),
+            (false, false) => Err(self.no_server()),
         }
     }
 

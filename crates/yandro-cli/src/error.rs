@@ -141,12 +141,12 @@ impl From<PlanError> for CommandError {
                 Some("leave `--plain` and `--https off` out, or choose a suffix such as `.test`".into())
             }
             PlanError::Pki(_) => Some("choose a name below one of these suffixes, such as `saltmarsh.test`; or do without HTTPS: add `--plain`".into()),
-            PlanError::ServerMissing => Some(NO_SERVER.into()),
+            PlanError::ServerMissing(_) => Some(NO_SERVER.into()),
             PlanError::ModuleMissing { install, module } => Some(match install {
                 Some(command) => format!("install it: {command}"),
                 None => format!("install the package that has `mod_{module}.so`"),
             }),
-            PlanError::Broken(fault) => Some(format!("mend that line, then run the command again: {}", fault.place)),
+            PlanError::Broken(_, fault) => Some(format!("mend that line, then run the command again: {}", fault.place)),
             PlanError::Unreached { what, file } => {
                 Some(format!("put `{what}` where it counts, by hand: {file}; then run the command again"))
             }
@@ -170,7 +170,7 @@ impl From<PlanError> for CommandError {
 }
 
 /// What to do when there is no web server.
-pub(crate) const NO_SERVER: &str = "install Apache httpd (`apt install apache2`), or use the built-in server: add `--server built-in`, then run `yandro serve`";
+pub(crate) const NO_SERVER: &str = "install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`, then run `yandro serve`";
 
 /// A change that was not carried out, with `proof` to say what a failed proof means.
 pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> CommandError) -> CommandError {

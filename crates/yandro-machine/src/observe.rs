@@ -9,12 +9,12 @@ use yandro_core::hosts::TakeOver;
 use yandro_core::name::HostName;
 use yandro_core::pki::{Authority, AuthorityCertificates, Key, PkiError};
 use yandro_core::plan::{AuthorityFiles, Observed};
-use yandro_core::site::{Content, ListError, Site, SiteList};
+use yandro_core::site::{Content, ListError, ServerKind, Site, SiteList};
 
 use crate::apache;
 use crate::files::{self, FileError};
 use crate::machine::Machine;
-use crate::network;
+use crate::{network, nginx};
 
 /// Why the machine could not be observed.
 #[derive(Debug, thiserror::Error)]
@@ -77,7 +77,7 @@ pub fn observe(
     now: OffsetDateTime,
 ) -> Result<Observed, ObserveError> {
     let names: Vec<HostName> = sites.iter().map(|site| site.name.clone()).collect();
-    observe_names(machine, list, &names, sites.iter().any(|site| is_upstream(site)), now)
+    observe_names(machine, list, &names, Asked::by(sites.iter().copied()), now)
 }
 
 /// Reads all that planning for the whole list needs, and what yandro wrote for names
@@ -95,22 +95,35 @@ pub fn observe_all(
     let mut names: Vec<HostName> = list.sites.iter().map(|site| site.name.clone()).collect();
     names.extend(certificates.filter_map(|entry| HostName::parse(entry.file_name()).ok()));
     names.extend(apache::find_layout(machine).iter().flat_map(apache::names));
-    let has_upstream = list.sites.iter().any(is_upstream);
+    names.extend(nginx::find_layout(machine).iter().flat_map(apache::names));
+    let asked = Asked::by(list.sites.iter());
     names.sort();
     names.dedup();
-    observe_names(machine, text, &names, has_upstream, now)
+    observe_names(machine, text, &names, asked, now)
 }
 
-/// Whether a server has to be asked how it writes this one.
-fn is_upstream(site: &Site) -> bool {
-    matches!(site.content, Content::Upstream(_))
+/// Which servers have to be asked how they write things.
+#[derive(Clone, Copy)]
+struct Asked {
+    apache: bool,
+    nginx: bool,
+}
+
+impl Asked {
+    fn by<'s>(mut sites: impl Iterator<Item = &'s Site> + Clone) -> Self {
+        let is_upstream = |site: &Site| matches!(site.content, Content::Upstream(_));
+        Self {
+            apache: sites.clone().any(is_upstream),
+            nginx: sites.any(|site| site.server == Some(ServerKind::Nginx) && site.https.is_on()),
+        }
+    }
 }
 
 fn observe_names(
     machine: &Machine,
     list: Option<String>,
     names: &[HostName],
-    has_upstream: bool,
+    asked: Asked,
     now: OffsetDateTime,
 ) -> Result<Observed, ObserveError> {
     let places = machine.places.clone();
@@ -135,7 +148,10 @@ fn observe_names(
         keys,
         take_over: TakeOver::No,
         has_v6_loopback: !machine.is_real() || network::has_v6_loopback(),
-        apache: apache::find(machine).map(|found| apache::observe(machine, &found, names, has_upstream)).transpose()?,
+        apache: apache::find(machine).map(|found| apache::observe(machine, &found, names, asked.apache)).transpose()?,
+        nginx: nginx::find_layout(machine)
+            .map(|layout| nginx::observe(machine, layout, names, asked.nginx))
+            .transpose()?,
         places,
     })
 }

@@ -65,7 +65,8 @@ pub(crate) fn listening(port: u16) -> Vec<IpAddr> {
 
 /// What a server's words on a port that is taken leave out: who has it.
 pub fn explain(words: &str) -> Option<String> {
-    let after = words.split("could not bind to address ").nth(1)?;
+    // As Apache httpd says it, and as nginx does.
+    let after = ["could not bind to address ", "bind() to "].iter().find_map(|own| words.split(own).nth(1))?;
     let address = after.split_whitespace().next()?;
     let port = address.rsplit_once(':')?.1.trim_end_matches(|c: char| !c.is_ascii_digit()).parse().ok()?;
     let holder = holders(port).into_iter().next()?;

@@ -1,6 +1,6 @@
 //! Running other programs: by absolute path, with a clean environment, without a shell.
 
-use std::io;
+use std::io::{self, Read as _};
 use std::process::{Command, Stdio};
 
 use camino::{Utf8Path, Utf8PathBuf};
@@ -34,6 +34,42 @@ pub fn run(program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
         succeeded: output.status.success(),
         words: String::from_utf8_lossy(&words).trim().to_owned(),
     })
+}
+
+/// Runs a program that leaves another one running, and gives what it said until it ended itself:
+/// what stays behind may hold on to its standard error.
+///
+/// # Errors
+/// When it can't be started.
+pub fn run_starter(program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
+    let mut child = Command::new(program)
+        .args(arguments)
+        .env_clear()
+        .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
+        .env("LC_ALL", "C.UTF-8")
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(Stdio::piped())
+        .spawn()?;
+    let status = child.wait()?;
+    let mut words = Vec::new();
+    if let Some(mut said) = child.stderr.take() {
+        rustix::io::ioctl_fionbio(&said, true)?;
+        // The end is where nothing more is there, whoever may still be able to write.
+        _ = said.read_to_end(&mut words);
+    }
+    Ok(Ran {
+        command: format!("{program} {}", arguments.join(" ")),
+        succeeded: status.success(),
+        words: String::from_utf8_lossy(&words).trim().to_owned(),
+    })
+}
+
+/// The processes that a process has started.
+pub(crate) fn children(pid: rustix::process::Pid) -> Vec<String> {
+    let pid = pid.as_raw_nonzero();
+    let text = std::fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).unwrap_or_default();
+    text.split_whitespace().map(str::to_owned).collect()
 }
 
 /// The first of these programs that is there.

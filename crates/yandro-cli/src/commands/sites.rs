@@ -8,7 +8,7 @@ use yandro_core::config::Layout;
 use yandro_core::hosts::HostsFile;
 use yandro_core::name::HostName;
 use yandro_core::site::{ServerKind, Site, SiteList};
-use yandro_machine::{apache, files};
+use yandro_machine::{apache, files, nginx};
 
 use crate::context::Context;
 use crate::error::{CommandError, Status};
@@ -59,9 +59,8 @@ struct Written {
     names: HashSet<String>,
     /// Every folder of certificates.
     certificates: HashSet<String>,
-    /// Every file in the folder in which the server reads sites' files.
-    enabled: HashSet<String>,
-    layout: Option<Layout>,
+    /// Every file in the folders in which the servers read sites' files, by server.
+    enabled: Vec<(ServerKind, Layout, HashSet<String>)>,
 }
 
 impl Written {
@@ -72,12 +71,18 @@ impl Written {
         for entry in file.entries() {
             names.extend(file.names_of(&entry).map(|name| String::from_utf8_lossy(name).to_ascii_lowercase()));
         }
-        let layout = apache::find_layout(&context.machine);
+        let apache = apache::find_layout(&context.machine).map(|layout| (ServerKind::Apache, layout));
+        let nginx = nginx::find_layout(&context.machine).map(|layout| (ServerKind::Nginx, layout));
+        let layouts = apache.into_iter().chain(nginx);
         Ok(Self {
             names,
             certificates: entries(&context.machine.places.certificates()),
-            enabled: layout.as_ref().map(|layout| entries(layout.read_folder())).unwrap_or_default(),
-            layout,
+            enabled: layouts
+                .map(|(kind, layout)| {
+                    let names = entries(layout.read_folder());
+                    (kind, layout, names)
+                })
+                .collect(),
         })
     }
 
@@ -90,12 +95,13 @@ impl Written {
         if site.https.is_on() && !self.certificates.contains(site.name.as_str()) {
             missing.push("no certificate");
         }
-        let is_enabled = |name: &HostName| {
-            self.layout.as_ref().is_some_and(|layout| {
-                layout.site_file(name).file_name().is_some_and(|file| self.enabled.contains(file))
+        let is_enabled = |name: &HostName, kind: ServerKind| {
+            self.enabled.iter().any(|(own, layout, names)| {
+                *own == kind && layout.site_file(name).file_name().is_some_and(|file| names.contains(file))
             })
         };
-        if site.server == Some(ServerKind::Apache) && !is_enabled(&site.name) {
+        let configured = site.server.filter(|server| ServerKind::CONFIGURED.contains(server));
+        if configured.is_some_and(|server| !is_enabled(&site.name, server)) {
             missing.push("no virtual host");
         }
         if site.document_root().is_some_and(|root| !root.is_dir()) {

@@ -6,7 +6,7 @@ use camino::Utf8Path;
 use yandro_core::nginx::run::answering_name;
 use yandro_machine::nginx;
 
-use super::kit::{Numbers, eventually};
+use super::kit::{Background, Numbers, eventually};
 use super::namespace::Namespace;
 
 const NAMES: [&str; 12] = [
@@ -152,4 +152,151 @@ fn both_servers_blocks_are_listed() {
     [::]:80  _     /var/www/html  –    /etc/nginx/sites-enabled/default:21  yours
     [status 0]
     ");
+}
+
+/// Every file of nginx's own, and the hosts file.
+fn tree(machine: &Namespace) -> String {
+    machine.run("sh", &["-c", "cd etc/nginx; find . | sort; cat nginx.conf sites-available/* ../../hosts"]).stdout
+}
+
+#[test]
+fn a_folder_becomes_a_proven_site_and_goes_again() {
+    let Some(machine) = Namespace::new(&["nginx", "openssl"]) else { return };
+    let before = tree(&machine);
+    let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "nginx"]).succeeds();
+    assert!(ran.stdout.contains("nginx: configuration tested, started"), "{ran}");
+    assert!(ran.stdout.contains("https://saltmarsh.test/ answers from there, over HTTPS"), "{ran}");
+    let own = machine.curl(&["http://localhost/"]).stdout;
+    assert!(own.contains("nginx") || own.contains("Apache2"), "the default site's page: {own}");
+    assert_eq!(machine.curl(&["--http2", "https://saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
+    let head = machine.curl(&["--head", "http://saltmarsh.test/a%20b?tide=high"]).stdout;
+    assert!(head.contains("Location: https://saltmarsh.test/a%20b?tide=high\r\n"), "{head}");
+    let resolve = ["--insecure", "--resolve", "nobody.test:443:127.0.0.1", "--resolve", "nobody.test:80:127.0.0.1"];
+    let other = |url: &str| machine.curl(&[&resolve[..], &[url]].concat()).stdout;
+    assert_eq!(other("http://nobody.test/"), own);
+    assert!(other("https://nobody.test/").contains("403 Forbidden"));
+
+    let ran = machine.yandro(&["map", "saltmarsh.test", "--alias", "www.saltmarsh.test"]).succeeds();
+    assert!(ran.stdout.contains("nginx: configuration tested, reloaded"), "{ran}");
+    assert_eq!(machine.curl(&["https://www.saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
+    machine.yandro(&["check"]).succeeds();
+    assert!(machine.yandro(&["settle"]).succeeds().stdout.contains("nothing was changed"));
+    let listed = machine.yandro(&["vhosts"]).succeeds().stdout;
+    assert!(listed.contains("www.saltmarsh.test") && listed.contains("yandro-saltmarsh.test.conf:2"), "{listed}");
+    // A file of a person's own stays in the site's block, and what they changed is told.
+    let file = machine.path("etc/nginx/sites-available/yandro-saltmarsh.test.conf");
+    let text = fs::read_to_string(&file)
+        .unwrap()
+        .replace("autoindex on;", "autoindex off; # mine\n\tadd_header X-Ferry tide;");
+    fs::write(&file, text).unwrap();
+    let ran = machine.yandro(&["settle", "--preview"]).succeeds();
+    assert!(ran.stdout.contains("yandro would write: autoindex on;"), "{ran}");
+    machine.yandro(&["map", "saltmarsh.test", "--no-alias"]).succeeds();
+    assert!(machine.curl(&["--head", "https://saltmarsh.test/"]).stdout.to_lowercase().contains("x-ferry: tide"));
+
+    machine.yandro(&["unmap", "saltmarsh.test"]).succeeds();
+    assert_eq!(tree(&machine), before);
+    eventually("it is as before", || machine.curl(&["--insecure", "https://localhost/"]).status == 7);
+}
+
+#[test]
+fn what_a_site_chooses_nginx_does() {
+    let programs = fs::read_dir("/usr/sbin").unwrap().filter_map(|entry| entry.unwrap().file_name().into_string().ok());
+    let fpm = programs.filter(|name| name.starts_with("php-fpm")).max().unwrap_or("php-fpm".into());
+    let Some(machine) = Namespace::new(&["nginx", "openssl", &fpm]) else { return };
+    machine.run("mkdir", &["/run/php"]).succeeds();
+    let mut fpm = machine.command(&fpm);
+    let _fpm = Background::start(fpm.arg("--nodaemonize"));
+    eventually("php-fpm listens", || !machine.run("sh", &["-c", "ls /run/php/*.sock"]).stdout.is_empty());
+    let page = "<?php echo $_SERVER['HTTP_HOST'], ' ', $_SERVER['SERVER_NAME'], ' ', $_SERVER['HTTPS'] ?? '', ' ', $_SERVER['REQUEST_URI'];";
+    fs::write(machine.path("saltmarsh/index.php"), page).unwrap();
+    let map = |more: &[&str]| machine.yandro(&[&["map", "saltmarsh.test"], more].concat()).succeeds();
+    map(&[
+        "./saltmarsh",
+        "--server",
+        "nginx",
+        "--php",
+        "--fallback",
+        "index.php",
+        "--https-port",
+        "443",
+        "--https-port",
+        "8443",
+    ]);
+    let seen = |url: &str| machine.curl(&["--http1.1", url]).stdout;
+    assert_eq!(seen("https://saltmarsh.test/"), "saltmarsh.test saltmarsh.test on /");
+    assert_eq!(
+        seen("https://saltmarsh.test:8443/tides/high?at=noon"),
+        "saltmarsh.test:8443 saltmarsh.test on /tides/high?at=noon"
+    );
+    machine.yandro(&["check"]).succeeds();
+    fs::create_dir(machine.path("saltmarsh/maps")).unwrap();
+    fs::write(machine.path("more.conf"), "add_header X-More yes;\n").unwrap();
+    fs::write(machine.path("saltmarsh/.htaccess"), "Deny\n").unwrap();
+    let status = |path: &str| {
+        let url = format!("https://saltmarsh.test/{path}");
+        machine.curl(&["--output", "/dev/null", "--write-out", "%{http_code}", &url]).stdout
+    };
+    map(&["--php=off", "--fallback", "off", "--index", "index.html", "--https-port", "443"]);
+    assert_eq!(["maps/", "none", ".htaccess", ""].map(status), ["200", "404", "403", "200"]);
+    map(&["--listing", "off", "--extra", "./more.conf", "--logs", "./logs"]);
+    assert_eq!(["maps/", "none"].map(status), ["403", "404"]);
+    assert!(machine.curl(&["--head", "https://saltmarsh.test/"]).stdout.to_lowercase().contains("x-more: yes"));
+    assert!(fs::read_to_string(machine.path("logs/saltmarsh.test-access.log")).unwrap().contains("GET /none HTTP/"));
+    let ran = machine.yandro(&["map", "saltmarsh.test", "--overrides", "off"]);
+    assert!(ran.status == 2 && ran.stderr.contains("nginx has no override files"), "{ran}");
+    let shake = |arguments: &[&str]| {
+        let usual = ["s_client", "-connect", "127.0.0.1:443", "-servername", "saltmarsh.test"];
+        machine.run("openssl", &[&usual, arguments].concat()).status
+    };
+    assert_eq!(shake(&["-tls1_2", "-cipher", "ECDHE-ECDSA-AES128-GCM-SHA256"]), 0);
+    assert_ne!(shake(&["-tls1_2", "-cipher", "ECDHE-ECDSA-AES256-SHA"]), 0);
+}
+
+#[test]
+fn a_main_file_without_an_include_gets_one_and_loses_it_again() {
+    let Some(machine) = Namespace::new(&["nginx"]) else { return };
+    for entry in ["sites-available", "sites-enabled", "conf.d"] {
+        _ = fs::remove_dir_all(machine.path("etc/nginx").join(entry));
+    }
+    let main = "user www-data;\npid /run/nginx.pid;\nevents { }\nhttp {\n    server { listen 80; server_name localhost; return 200 ours; }\n}";
+    fs::write(machine.path("etc/nginx/nginx.conf"), main).unwrap();
+    machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "nginx"]).succeeds();
+    assert_eq!(machine.curl(&["https://saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
+    assert_eq!(machine.curl(&["http://localhost/"]).stdout, "ours");
+    let text = fs::read_to_string(machine.path("etc/nginx/nginx.conf")).unwrap();
+    assert!(text.contains("\tinclude /etc/nginx/yandro-*.conf;\n}"), "{text}");
+    machine.yandro(&["unmap", "saltmarsh.test"]).succeeds();
+    assert_eq!(fs::read_to_string(machine.path("etc/nginx/nginx.conf")).unwrap(), main);
+}
+
+#[test]
+fn a_site_moves_from_one_server_to_the_other_and_back() {
+    let Some(machine) = Namespace::new(&["nginx"]) else { return };
+    // Each has its own ports.
+    fs::remove_file(machine.path("etc/nginx/sites-enabled/default")).unwrap();
+    let map = |more: &[&str]| machine.yandro(&[&["map", "saltmarsh.test"], more].concat());
+    map(&["./saltmarsh"]).succeeds();
+    let served =
+        |port: &str| machine.curl(&["--head", &format!("https://saltmarsh.test{port}/")]).stdout.to_lowercase();
+    assert!(served("").contains("server: apache"), "{}", served(""));
+    // While Apache httpd has the ports, nginx can't be started on them.
+    let ran = map(&["--server", "nginx"]);
+    assert_eq!(ran.status, 3, "{ran}");
+    assert!(
+        ran.stderr.contains("nginx doesn't run, and can't be started: port 80 is held by `apache2` (process "),
+        "{ran}"
+    );
+    assert!(served("").contains("server: apache"));
+    let both = map(&["--server", "nginx", "--http-port", "8080", "--https-port", "8443"]).succeeds();
+    assert!(both.stdout.contains("Apache httpd: configuration tested, reloaded"), "{both}");
+    assert!(both.stdout.contains("nginx: configuration tested, started"), "{both}");
+    assert!(served(":8443").contains("server: nginx"), "{}", served(":8443"));
+    assert!(!machine.path("apache2/sites-available/yandro-saltmarsh.test.conf").exists());
+    assert!(!machine.path("apache2/mods-enabled/ssl.load").exists(), "the last site took the module with it");
+    machine.yandro(&["check"]).succeeds();
+    machine.yandro(&["undo"]).succeeds();
+    eventually("Apache httpd has it again", || served("").contains("server: apache"));
+    machine.yandro(&["check"]).succeeds();
+    assert!(!machine.path("etc/nginx/sites-available/yandro-saltmarsh.test.conf").exists());
 }

@@ -4,7 +4,8 @@ use camino::Utf8Path;
 
 use super::parse;
 use super::run::Configuration;
-use crate::config::{FileImage, Files, Journal, matches_path};
+use super::syntax::NginxSyntax;
+use crate::config::{FileImage, Files, Journal, Syntax as _, matches_path};
 use crate::source::{self, Splice};
 
 /// The main file with the include, and the line that was put in.
@@ -59,12 +60,20 @@ impl Shared {
         let eol = source::line_end(text);
         let at = http.close.start;
         let is_line_start = at == 0 || text[..at].ends_with(b"\n");
-        let line = format!("\tinclude {sites};");
-        let insert = if is_line_start { format!("{line}{eol}") } else { format!("{eol}{line}{eol}") };
-        let changed = source::apply(text, &[Splice::insert(at, insert)]);
+        let include = NginxSyntax.directive("include", &[sites.to_string()]);
         let mut journal = Journal::default();
-        let start = if is_line_start { at } else { at + eol.len() };
-        journal.put_down(&self.main, None, &changed, start);
+        let changed = if is_line_start {
+            let changed = source::apply(text, &[Splice::insert(at, format!("\t{include}{eol}"))]);
+            journal.put_down(&self.main, None, &changed, at);
+            changed
+        } else {
+            // Within a line that holds more than the end of the block it is that line that changes.
+            let line = source::lines(text).find(|line| line.full.contains(&at))?;
+            let was = std::str::from_utf8(&text[line.text.clone()]).ok()?;
+            let changed = source::apply(text, &[Splice::insert(at, format!("{include} "))]);
+            journal.put_down(&self.main, Some(was), &changed, line.full.start);
+            changed
+        };
         let included = self.with(&self.main, changed.clone()).includes(sites);
         included.then_some((changed, journal))
     }

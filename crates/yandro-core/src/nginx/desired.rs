@@ -34,13 +34,17 @@ pub fn hand_edits(existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEd
 fn server_blocks(site: &Site, files: &SiteFiles) -> Vec<Want> {
     let names = Want::Directive("server_name", site.names().map(ToString::to_string).collect());
     let secure_ports = site.https_ports(443);
-    let over_plain = match (site.https, secure_ports.first()) {
+    let over_plain = |own: u16| match (site.https, secure_ports.first()) {
         (Https::Only, Some(port)) => vec![redirect(*port)],
-        _ => content(site, files),
+        _ => content(site, files, &asked_host(own, 80)),
     };
     let block = |port: u16, is_secure: bool| {
         let listens = listens(site, files, port, is_secure);
-        let inner = if is_secure { [tls(files), content(site, files)].concat() } else { over_plain.clone() };
+        let inner = if is_secure {
+            [tls(files), content(site, files, &asked_host(port, 443))].concat()
+        } else {
+            over_plain(port)
+        };
         let wants = [listens, vec![names.clone()], inner, logs(site, files)].concat();
         Want::Section("server", Vec::new(), wants)
     };
@@ -104,11 +108,17 @@ fn logs(site: &Site, files: &SiteFiles) -> Vec<Want> {
     vec![Want::one("access_log", at("access")), Want::one("error_log", at("error"))]
 }
 
-fn content(site: &Site, files: &SiteFiles) -> Vec<Want> {
+/// The host that was asked for, with its port where that is not the usual one. The `Host` field
+/// itself may say something else than the request's target does (RFC 9112 section 3.2.2).
+fn asked_host(port: u16, usual: u16) -> String {
+    if port == usual { "$host".to_owned() } else { format!("$host:{port}") }
+}
+
+fn content(site: &Site, files: &SiteFiles, host: &str) -> Vec<Want> {
     let mut wants = vec![Want::one("client_max_body_size", LARGEST_BODY)];
     match (&site.content, &files.document_root) {
-        (Content::Upstream(upstream), _) => wants.push(passed_on(&upstream.to_string())),
-        (Content::Folder { .. }, Some(root)) => wants.extend(folder(site, root.as_str())),
+        (Content::Upstream(upstream), _) => wants.push(passed_on(&upstream.to_string(), host)),
+        (Content::Folder { .. }, Some(root)) => wants.extend(folder(site, root.as_str(), host)),
         (Content::Folder { .. }, None) => {}
     }
     wants.extend(site.serving.extra.as_ref().map(|extra| Want::one("include", extra.as_str())));
@@ -116,22 +126,22 @@ fn content(site: &Site, files: &SiteFiles) -> Vec<Want> {
 }
 
 /// Everything to an upstream, WebSocket included: the connection's own words are handed on.
-fn passed_on(upstream: &str) -> Want {
+fn passed_on(upstream: &str, host: &str) -> Want {
     let header = |name: &str, value: &str| Want::Directive("proxy_set_header", vec![name.into(), value.into()]);
     let wants = vec![
         Want::one("proxy_pass", upstream),
         Want::one("proxy_http_version", "1.1"),
-        header("Host", "$http_host"),
+        header("Host", host),
         header("Upgrade", "$http_upgrade"),
         header("Connection", "$http_connection"),
         header("X-Forwarded-For", "$proxy_add_x_forwarded_for"),
-        header("X-Forwarded-Host", "$http_host"),
+        header("X-Forwarded-Host", host),
         header("X-Forwarded-Proto", "$scheme"),
     ];
     Want::Section("location", vec!["/".into()], wants)
 }
 
-fn folder(site: &Site, root: &str) -> Vec<Want> {
+fn folder(site: &Site, root: &str, host: &str) -> Vec<Want> {
     let serving = &site.serving;
     let index = match (&serving.index[..], &serving.php) {
         ([], Some(_)) => vec!["index.php".to_owned(), "index.html".to_owned()],
@@ -161,6 +171,7 @@ fn folder(site: &Site, root: &str) -> Vec<Want> {
             Want::Directive("fastcgi_param", script.to_vec()),
             // The name that was asked for, and not the first of the block.
             Want::Directive("fastcgi_param", vec!["SERVER_NAME".into(), "$host".into()]),
+            Want::Directive("fastcgi_param", vec!["HTTP_HOST".into(), host.into()]),
             Want::one("fastcgi_pass", address),
         ];
         wants.push(Want::Section("location", vec!["~".into(), "[.]php$".into()], inner));
@@ -240,6 +251,7 @@ mod tests {
         		include fastcgi_params;
         		fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name;
         		fastcgi_param SERVER_NAME $host;
+        		fastcgi_param HTTP_HOST $host;
         		fastcgi_pass unix:/run/php/php-fpm.sock;
         	}
         	location ~ /[.]ht {

@@ -1,16 +1,11 @@
 //! Planning a site's part of Apache httpd: its file, and what the shared files need for it.
 
-use std::collections::BTreeSet;
-
-use super::change::{Access, ChangeSet, Step};
+use super::change::{Access, ChangeSet};
 use super::observed::{Observed, ObservedApache};
-use super::others::others_name;
-use super::site::{PlanError, drop_certificate};
-use crate::config::Others;
-use crate::httpd::run::Place;
-use crate::httpd::{self, Activation, ApacheSyntax, Lack, Needs};
-use crate::name::HostName;
-use crate::site::{Logs, ServerKind, Site};
+use super::server::{not_taken, others_go, tell_after, write_site};
+use super::site::PlanError;
+use crate::httpd::{self, Activation, Lack, Needs};
+use crate::site::{ServerKind, Site};
 
 /// Plans the file of a site and all that it needs. Gives what the shared files have changed to,
 /// and the lines of that.
@@ -22,7 +17,6 @@ pub(super) fn apache_site(
     site: &Site,
 ) -> Result<Activation, PlanError> {
     let places = &observed.places;
-    let path = apache.layout.site_file(&site.name);
     let count = set.steps.len();
     let modules = modules_by_links(set, apache, site)?;
     let needed = httpd::required_modules(site);
@@ -31,7 +25,7 @@ pub(super) fn apache_site(
         needed.into_iter().filter(|module| apache.links().is_none() || apache.shared.has_module(module)).collect();
     let secure = site.https_ports(443).into_iter().map(|port| (port, true));
     let ports: Vec<(u16, bool)> = site.http_ports(80).into_iter().map(|port| (port, false)).chain(secure).collect();
-    let pattern = places.inside(&apache.layout.pattern());
+    let pattern = places.inside(&apache.own.layout.pattern());
     let needs = Needs { modules: &needed, ports: &ports, address: site.address, sites: &pattern };
     let activation = if apache.shared.meets(&needs) {
         Activation::default()
@@ -42,54 +36,24 @@ pub(super) fn apache_site(
     };
     let shared =
         if activation.files.is_empty() { &apache.shared } else { &apache.shared_with(places, Vec::new(), &activation) };
-    for name in site.names() {
-        if let Some(place) = shared.foreign_names.get(name.as_str()) {
-            let is_path = place.file.starts_with('/');
-            let file =
-                if is_path { places.outside(place.file.as_str().into()).into_string() } else { place.file.clone() };
-            return Err(PlanError::VirtualHostTaken { place: Place { file, line: place.line }, name: name.clone() });
-        }
-    }
+    not_taken(observed, site, &shared.foreign_names)?;
     for (file, text) in &activation.files {
         let before = apache.shared.text(file).map(<[u8]>::to_vec);
         set.file(places.outside(file), before, Some(text.clone()), Access::Public);
     }
-
-    let files = |site: &Site| places.site_files(site, &apache.traits());
-    let now = files(site);
-    now.check(&site.serving)?;
-    if let Logs::Folder(folder) = &site.serving.logs {
-        // The server makes the files in it, and no folder.
-        set.steps.push(Step::Folder { path: folder.clone(), access: Access::Public });
-    }
-    let earlier =
-        before.filter(|before| before.server == Some(ServerKind::Apache)).map(|before| (before, files(before)));
-    let existing = apache.site_files.get(&site.name);
-    let earlier = earlier.as_ref().map(|(before, files)| (*before, files));
-    let text = httpd::site_file(existing.map(Vec::as_slice), earlier, (site, &now))
-        .map_err(|error| PlanError::SiteFile { path: path.clone(), error })?;
-    set.file(path, existing.cloned(), Some(text), Access::Public);
-    if let Some((link, target)) = apache.layout.site_link(&site.name) {
-        let old_target = apache.site_links.get(link.file_name().unwrap_or_default()).cloned();
-        if let Some(other) = old_target.as_ref().filter(|old| **old != target) {
-            return Err(PlanError::LinkTaken { path: link, target: other.clone() });
-        }
-        set.link(link, old_target, Some(target));
-    }
-    if set.steps.iter().skip(count).any(|step| !matches!(step, Step::Folder { .. })) {
-        set.servers.insert(ServerKind::Apache);
-    }
+    write_site(set, observed, apache, before, site)?;
+    tell_after(set, count, ServerKind::Apache);
     Ok(activation)
 }
 
 fn lacking(lack: Lack, apache: &ObservedApache) -> PlanError {
     match lack {
         Lack::Module(module) => {
-            let install = apache.layout.known.install_tls.filter(|_| module == "ssl");
+            let install = apache.own.layout.known.install_tls.filter(|_| module == "ssl");
             PlanError::ModuleMissing { module, install }
         }
         Lack::Unreached { what, file } => PlanError::Unreached { what, file },
-        Lack::Broken(fault) => PlanError::Broken(fault),
+        Lack::Broken(fault) => PlanError::Broken(ServerKind::Apache, fault),
     }
 }
 
@@ -112,42 +76,10 @@ fn modules_by_links(set: &mut ChangeSet, apache: &ObservedApache, site: &Site) -
     Ok(modules)
 }
 
-pub(super) fn remove_apache_site(set: &mut ChangeSet, apache: &ObservedApache, name: &HostName) {
-    let count = set.steps.len();
-    if let Some((link, target)) = apache.layout.site_link(name) {
-        // A link that leads elsewhere is somebody else's.
-        if apache.site_links.get(link.file_name().unwrap_or_default()) == Some(&target) {
-            set.link(link, Some(target), None);
-        }
-    }
-    set.file(apache.layout.site_file(name), apache.site_files.get(name).cloned(), None::<Vec<u8>>, Access::Public);
-    if set.steps.len() > count {
-        set.servers.insert(ServerKind::Apache);
-    }
-}
-
-/// When the last of yandro's sites goes from the server, takes the virtual hosts for other names
-/// with it, the lines that it changed in other files, and the modules that it enabled and nobody
-/// else uses.
+/// When the last of yandro's sites goes from Apache httpd, takes all with it that was there for
+/// sites, and the modules that yandro enabled and nobody else uses.
 pub(super) fn go_with_the_last(set: &mut ChangeSet, observed: &Observed, apache: &ObservedApache) {
-    let name = others_name();
-    let gone = |step: &Step| match step {
-        Step::File(change) if change.after.is_none() => apache.layout.site_of_file(&change.path),
-        _ => None,
-    };
-    let gone: BTreeSet<HostName> = set.steps.iter().filter_map(gone).collect();
-    if gone.is_empty() || apache.own_sites.difference(&gone).next().is_some() {
-        return;
-    }
-    let others = apache.site_files.get(&name).map(|text| Others::read(&ApacheSyntax, text)).unwrap_or_default();
-    remove_apache_site(set, apache, &name);
-    drop_certificate(set, observed, &name);
-    for file in others.journal.files() {
-        if let Some(text) = apache.shared.text(file) {
-            let after = others.journal.taken_back(file, text);
-            set.file(observed.places.outside(file), Some(text.to_vec()), Some(after), Access::Public);
-        }
-    }
+    let Some(others) = others_go(set, observed, apache) else { return };
     let Some(links) = apache.links() else { return };
     // In reverse: what was enabled for another comes before it.
     for module in others.modules.iter().rev().filter(|module| is_idle(module, &others.modules, apache)) {
@@ -191,6 +123,6 @@ impl ObservedApache {
         modules: Vec<String>,
         activation: &Activation,
     ) -> httpd::Shared {
-        self.shared.with(modules, &activation.files, |file| self.layout.is_own(&places.outside(file)))
+        self.shared.with(modules, &activation.files, |file| self.own.layout.is_own(&places.outside(file)))
     }
 }

@@ -6,6 +6,7 @@ use camino::Utf8Path;
 
 use super::change::{ChangeSet, FileChange, LinkChange, Step};
 use super::observed::{AuthorityFiles, Observed, Places};
+use super::server::OwnFiles;
 use crate::config::OTHERS;
 use crate::httpd::Activation;
 use crate::pki::{Authority, AuthorityCertificates, Key};
@@ -75,16 +76,11 @@ impl Observed {
                 Some(text) => _ = held.insert(name, text.to_vec()),
                 None => _ = held.remove(&name),
             }
-        } else if let Some(apache) = &mut self.apache
-            && let Some(name) = apache.layout.site_of_file(&change.path)
-        {
-            apache.own_sites.remove(&name);
-            apache.site_files.remove(&name);
-            if let Some(text) = after {
-                if name.as_str() != OTHERS {
-                    apache.own_sites.insert(name.clone());
-                }
-                apache.site_files.insert(name, text.to_vec());
+        } else {
+            let of_apache = self.apache.as_mut().map(|apache| &mut apache.own);
+            let servers = of_apache.into_iter().chain(self.nginx.as_mut().map(|nginx| &mut nginx.own));
+            for own in servers {
+                own.take_file(&change.path, after.as_deref());
             }
         }
     }
@@ -97,8 +93,12 @@ impl Observed {
     }
 
     fn take_link(&mut self, change: &LinkChange) {
+        if let Some(nginx) = &mut self.nginx {
+            nginx.own.take_link(change);
+        }
         let Some(apache) = &mut self.apache else { return };
-        let (Some(name), Some(links)) = (change.path.file_name(), &apache.layout.links) else { return };
+        apache.own.take_link(change);
+        let (Some(name), Some(links)) = (change.path.file_name(), &apache.own.layout.links) else { return };
         if change.path.parent() == Some(&links.enabled_modules) {
             match change.after {
                 Some(_) => _ = apache.module_links.insert(name.to_owned()),
@@ -110,16 +110,17 @@ impl Observed {
                     None => _ = apache.enabled_modules.remove(module),
                 }
             }
-        } else if change.path.parent() == Some(&links.sites) {
-            match &change.after {
-                Some(target) => _ = apache.site_links.insert(name.to_owned(), target.clone()),
-                None => _ = apache.site_links.remove(name),
-            }
         }
     }
 
     /// Runs through the server's configuration again, if the set changes what all sites share.
     fn take_shared(&mut self, set: &ChangeSet) {
+        if let Some(nginx) = &mut self.nginx {
+            let main = self.places.outside(nginx.shared.main());
+            if let Some(text) = set.change_of(&main).and_then(|change| change.after.as_deref()) {
+                nginx.shared = nginx.shared.with(&nginx.shared.main().to_owned(), text.clone());
+            }
+        }
         let Some(apache) = &mut self.apache else { return };
         let (mut modules, mut files) = (Vec::new(), BTreeMap::new());
         for step in &set.steps {
@@ -132,10 +133,10 @@ impl Observed {
                 }
                 Step::File(FileChange { path, after: Some(text), .. }) => {
                     let inside = self.places.inside(path);
-                    match apache.layout.site_of_file(path) {
+                    match apache.own.layout.site_of_file(path) {
                         // The server reads it where its link is.
                         Some(name) if name.as_str() == OTHERS => {
-                            let read = apache.layout.read_folder().join(path.file_name().unwrap_or_default());
+                            let read = apache.own.layout.read_folder().join(path.file_name().unwrap_or_default());
                             files.insert(self.places.inside(&read), text.to_vec());
                         }
                         None if apache.shared.has(&inside) => _ = files.insert(inside, text.to_vec()),
@@ -147,6 +148,32 @@ impl Observed {
         }
         if !modules.is_empty() || !files.is_empty() {
             apache.shared = apache.shared_with(&self.places, modules, &Activation { files, ..Activation::default() });
+        }
+    }
+}
+
+impl OwnFiles {
+    /// Takes in a change of a site's file, if it is one.
+    fn take_file(&mut self, path: &Utf8Path, after: Option<&Vec<u8>>) {
+        let Some(name) = self.layout.site_of_file(path) else { return };
+        self.own_sites.remove(&name);
+        self.site_files.remove(&name);
+        if let Some(text) = after {
+            if name.as_str() != OTHERS {
+                self.own_sites.insert(name.clone());
+            }
+            self.site_files.insert(name, text.clone());
+        }
+    }
+
+    /// Takes in a change of a site's link, if it is one.
+    fn take_link(&mut self, change: &LinkChange) {
+        let Some(name) = change.path.file_name() else { return };
+        if self.layout.links.is_some() && change.path.parent() == Some(self.layout.read_folder()) {
+            match &change.after {
+                Some(target) => _ = self.site_links.insert(name.to_owned(), target.clone()),
+                None => _ = self.site_links.remove(name),
+            }
         }
     }
 }

@@ -7,11 +7,12 @@ use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 
 use super::change::Content;
-use crate::config::{Layout, Links};
-use crate::config::{ServerTraits, SiteFiles};
+use super::server::OwnFiles;
+use crate::config::{Links, Place, ServerTraits, SiteFiles};
 use crate::hosts::TakeOver;
 use crate::httpd::{ModuleFiles, Shared};
 use crate::name::HostName;
+use crate::nginx;
 use crate::pki::{Authority, Key, Serial};
 use crate::site::{DEFAULT_ADDRESS, ServerKind, Site};
 
@@ -137,27 +138,17 @@ pub struct Observed {
     pub has_v6_loopback: bool,
     /// Apache httpd, if it was found.
     pub apache: Option<ObservedApache>,
+    /// nginx, if it was found.
+    pub nginx: Option<ObservedNginx>,
 }
 
 impl Observed {
-    /// The server that a file or link belongs to, if its configuration changes with it.
-    pub fn server_of(&self, path: &Utf8Path) -> Option<ServerKind> {
-        let apache = self.apache.as_ref().is_some_and(|apache| {
-            let links = apache.links();
-            let in_links = links.is_some_and(|links| {
-                path.parent().is_some_and(|folder| folder == links.sites || folder == links.enabled_modules)
-            });
-            in_links || apache.layout.site_of_file(path).is_some() || apache.shared.has(&self.places.inside(path))
-        });
-        apache.then_some(ServerKind::Apache)
-    }
-
     /// Where a site's names point to: its address, and for the usual one `::1` as well, when
     /// its server listens there. Browsers ask for both, and wait for one that isn't answered.
     pub fn addresses(&self, site: &Site) -> Vec<IpAddr> {
         let listens = match site.server {
             Some(ServerKind::Apache) => self.apache.as_ref().is_some_and(|apache| apache.listens_on_v6),
-            Some(ServerKind::Nginx) => false,
+            Some(ServerKind::Nginx) => self.nginx.as_ref().is_some_and(|nginx| nginx.traits.listens_on_v6),
             Some(ServerKind::BuiltIn) => true,
             Some(ServerKind::Elsewhere) | None => false,
         };
@@ -178,18 +169,12 @@ pub struct AuthorityFiles {
 /// Apache httpd as it was found.
 #[derive(Clone, Debug)]
 pub struct ObservedApache {
-    /// Where its files are.
-    pub layout: Layout,
+    /// Yandro's own files.
+    pub own: OwnFiles,
     /// Its main file and what that includes.
     pub shared: Shared,
     /// Whether it listens on IPv6's loopback, too.
     pub listens_on_v6: bool,
-    /// The site files that exist, of the sites that the command is about.
-    pub site_files: BTreeMap<HostName, Vec<u8>>,
-    /// The names of all site files of yandro's, those for other names left out.
-    pub own_sites: BTreeSet<HostName>,
-    /// The links in `sites-enabled`: name and target.
-    pub site_links: BTreeMap<String, Utf8PathBuf>,
     /// What `mods-available` holds.
     pub available_modules: BTreeMap<String, ModuleFiles>,
     /// Which modules `mods-enabled` has a `.load` link for.
@@ -201,13 +186,25 @@ pub struct ObservedApache {
 impl ObservedApache {
     /// The folders of its links, if it enables by links.
     pub fn links(&self) -> Option<&Links> {
-        self.layout.links.as_ref()
+        self.own.layout.links.as_ref()
     }
+}
 
-    /// How virtual hosts are written for it.
-    pub fn traits(&self) -> ServerTraits {
-        self.shared.traits(self.layout.known.logs)
-    }
+/// nginx as it was found.
+#[derive(Clone, Debug)]
+pub struct ObservedNginx {
+    /// Yandro's own files.
+    pub own: OwnFiles,
+    /// Its main file and what that includes, yandro's files for sites left out.
+    pub shared: nginx::Shared,
+    /// How server blocks are written for it.
+    pub traits: ServerTraits,
+    /// The addresses of other people's server blocks, such as `*:80`.
+    pub foreign_addresses: BTreeSet<String>,
+    /// Those of them where theirs answers for other names.
+    pub foreign_first: BTreeSet<String>,
+    /// The names of other people's server blocks, in lower case.
+    pub foreign_names: BTreeMap<String, Place>,
 }
 
 /// A source of fresh keys and serial numbers: randomness is an argument, too.

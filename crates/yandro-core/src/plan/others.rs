@@ -3,10 +3,10 @@
 use std::collections::BTreeSet;
 
 use super::change::{Access, ChangeSet, LinkChange, Step};
-use super::observed::{Fresh, Observed, ObservedApache};
+use super::observed::{Fresh, Observed};
+use super::server::{Configured, is_refused_elsewhere, tell_after};
 use super::site::{PlanError, certificate};
-use crate::config::{OTHERS, Others, others_file};
-use crate::httpd::{Activation, ApacheSyntax};
+use crate::config::{Journal, OTHERS, Others, others_file};
 use crate::name::HostName;
 use crate::site::{Content, Https, ServerKind, Site};
 
@@ -20,33 +20,28 @@ pub(super) fn others_name() -> HostName {
 pub(super) fn keep_others(
     set: &mut ChangeSet,
     observed: &Observed,
-    apache: &ObservedApache,
+    server: &dyn Configured,
     site: &Site,
-    activation: &Activation,
+    journal: &Journal,
     fresh: &mut dyn Fresh,
 ) -> Result<(), PlanError> {
-    let name = others_name();
-    let path = apache.layout.site_file(&name);
-    let existing = apache.site_files.get(&name);
-    let before = existing.map(|text| Others::read(&ApacheSyntax, text)).unwrap_or_default();
-    // Theirs comes first, or is the only one: names without a site are answered there.
-    let is_theirs = |port: u16, has_own: bool| {
-        let address = format!("*:{port}");
-        let hosts = if has_own { &apache.shared.foreign_first } else { &apache.shared.foreign_addresses };
-        hosts.contains(&address)
-    };
+    let (name, own, dialect) = (others_name(), server.own(), server.dialect());
+    let path = own.layout.site_file(&name);
+    let existing = own.site_files.get(&name);
+    let before = existing.map(|text| Others::read(dialect, text)).unwrap_or_default();
     let kept = |known: &BTreeSet<u16>, own: Vec<u16>| {
         let own = own.into_iter().filter(|_| !site.serving.by_address);
         let ports = known.iter().copied().chain(own);
-        ports.filter(|port| !is_theirs(*port, known.contains(port))).collect::<BTreeSet<u16>>()
+        // Theirs comes first, or is the only one: names without a site are answered there.
+        ports.filter(|port| !server.is_theirs(&format!("*:{port}"), known.contains(port))).collect::<BTreeSet<u16>>()
     };
     let mut now = Others {
         http: kept(&before.http, site.http_ports(80)),
         https: kept(&before.https, site.https_ports(443)),
         modules: before.modules.clone(),
-        journal: before.journal.clone().then(&activation.journal),
+        journal: before.journal.clone().then(journal),
     };
-    let links = apache.links();
+    let links = own.layout.links.as_ref().filter(|_| server.kind() == ServerKind::Apache);
     now.modules.extend(set.steps.iter().filter_map(|step| match step {
         Step::Link(LinkChange { path, before: None, after: Some(_) })
             if path.parent() == links.map(|links| links.enabled_modules.as_path())
@@ -56,43 +51,44 @@ pub(super) fn keep_others(
         }
         _ => None,
     }));
-    let link = apache.layout.site_link(&name);
-    let old = link.as_ref().and_then(|(link, _)| apache.site_links.get(link.file_name().unwrap_or_default()).cloned());
+    let link = own.layout.site_link(&name);
+    let old = link.as_ref().and_then(|(link, _)| own.site_links.get(link.file_name().unwrap_or_default()).cloned());
     let is_linked = link.is_none() || old.is_some();
     let has_certificate = observed.chains.contains_key(&name) && observed.keys.contains_key(&name);
-    let is_secure = !now.https.is_empty();
+    // The other server may refuse by the same certificate.
+    let is_secure = !now.https.is_empty() || has_certificate && is_refused_elsewhere(set, observed, server.kind());
     // A list may have a thousand sites, and this is looked at for each.
     if set.steps.is_empty() && before == now && is_linked && existing.is_some() && has_certificate == is_secure {
         return Ok(());
     }
-    let pretended = pretended(is_secure);
+    let pretended = pretended(is_secure, server.kind());
     certificate(set, observed, &pretended, fresh)?;
-    let files = observed.places.site_files(&pretended, &apache.traits());
-    let text = others_file(&ApacheSyntax, existing.map(Vec::as_slice), &before, &now, &files);
+    let files = observed.places.site_files(&pretended, &server.traits());
+    let text = others_file(dialect, existing.map(Vec::as_slice), &before, &now, &files);
     let count = set.steps.len();
     set.file(path, existing.cloned(), Some(text), Access::Public);
     if let Some((link, target)) = link {
         set.link(link, old, Some(target));
     }
-    if set.steps.len() > count {
-        set.servers.insert(ServerKind::Apache);
-    }
+    tell_after(set, count, server.kind());
     Ok(())
 }
 
 /// Renews the certificate for other names, if there is one and its time comes.
 pub(super) fn renew_others(set: &mut ChangeSet, observed: &Observed, fresh: &mut dyn Fresh) -> Result<(), PlanError> {
-    let is_there = observed.apache.as_ref().is_some_and(|apache| apache.site_files.contains_key(&others_name()));
-    if is_there && observed.chains.contains_key(&others_name()) {
-        certificate(set, observed, &pretended(true), fresh)?;
+    for server in observed.configured() {
+        let is_there = server.own().site_files.contains_key(&others_name());
+        if is_there && observed.chains.contains_key(&others_name()) {
+            certificate(set, observed, &pretended(true, server.kind()), fresh)?;
+        }
     }
     Ok(())
 }
 
 /// What stands for other names where a site is asked for.
-fn pretended(over_https: bool) -> Site {
+fn pretended(over_https: bool, kind: ServerKind) -> Site {
     Site {
-        server: Some(ServerKind::Apache),
+        server: Some(kind),
         https: if over_https { Https::Only } else { Https::Off },
         ..Site::new(others_name(), Content::folder("/"))
     }

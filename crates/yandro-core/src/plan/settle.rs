@@ -2,15 +2,13 @@
 
 use std::borrow::Cow;
 
-use super::apache::{go_with_the_last, remove_apache_site};
 use super::change::{Access, ChangeSet};
 use super::observed::{Fresh, Observed};
 use super::others::{others_name, renew_others};
-use super::site::{PlanError, drop_certificate, drop_from_hosts, map_one, order};
+use super::site::{PlanError, drop_certificate, drop_from_hosts, map_one, order, take_from_servers};
 use crate::config::HandEdit;
 use crate::config::OTHERS;
 use crate::hosts;
-use crate::httpd;
 use crate::name::HostName;
 use crate::site::{ServerKind, Site, SiteList};
 
@@ -69,12 +67,10 @@ fn in_order(observed: &Observed, list: &SiteList) -> ChangeSet {
 }
 
 fn hand_edits(observed: &Observed, site: &Site) -> Vec<(HostName, HandEdit)> {
-    let Some(apache) = observed.apache.as_ref().filter(|_| site.server == Some(ServerKind::Apache)) else {
-        return Vec::new();
-    };
-    let Some(text) = apache.site_files.get(&site.name) else { return Vec::new() };
-    let files = observed.places.site_files(site, &apache.traits());
-    httpd::hand_edits(text, site, &files).into_iter().map(|edit| (site.name.clone(), edit)).collect()
+    let Some(server) = observed.configured_as(site.server) else { return Vec::new() };
+    let Some(text) = server.own().site_files.get(&site.name) else { return Vec::new() };
+    let files = observed.places.site_files(site, &server.traits());
+    server.hand_edits(text, site, &files).into_iter().map(|edit| (site.name.clone(), edit)).collect()
 }
 
 /// Names of yandro's block, of its virtual host files and of its certificates that no
@@ -86,9 +82,7 @@ fn orphans(observed: &Observed, list: &SiteList) -> Vec<HostName> {
     if let Some(bytes) = &observed.hosts {
         names.extend(hosts::HostsFile::parse(bytes).own_names());
     }
-    if let Some(apache) = &observed.apache {
-        names.extend(apache.site_files.keys().cloned());
-    }
+    names.extend(observed.configured().iter().flat_map(|server| server.own().site_files.keys().cloned()));
     names.extend(observed.keys.keys().chain(observed.chains.keys()).cloned());
     names.retain(|name| !taken.contains(name.as_str()) && name.as_str() != OTHERS);
     names.sort();
@@ -106,13 +100,8 @@ fn remove_orphans(observed: &Observed, orphans: &[HostName]) -> ChangeSet {
         drop_from_hosts(&mut set, places.hosts.clone(), before, orphans);
     }
     for name in orphans {
-        if let Some(apache) = &observed.apache {
-            remove_apache_site(&mut set, apache, name);
-        }
         drop_certificate(&mut set, observed, name);
     }
-    if let Some(apache) = &observed.apache {
-        go_with_the_last(&mut set, observed, apache);
-    }
+    take_from_servers(&mut set, observed, &orphans.iter().collect::<Vec<_>>(), None);
     set
 }

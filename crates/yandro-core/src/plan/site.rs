@@ -4,10 +4,12 @@ use std::borrow::Cow;
 
 use camino::Utf8PathBuf;
 
-use super::apache::{apache_site, go_with_the_last, remove_apache_site};
+use super::apache::{apache_site, go_with_the_last};
 use super::change::{Access, ChangeSet, Content, SiteChange, Step};
+use super::nginx::nginx_site;
 use super::observed::{AuthorityFiles, Fresh, Observed};
 use super::others::keep_others;
+use super::server::{others_go, remove_site_file};
 use crate::config::ParseError;
 use crate::config::PathError;
 use crate::hosts::{self, EditError, Mapping};
@@ -45,9 +47,9 @@ pub enum PlanError {
     /// The certificate can't be issued.
     #[error("{0}")]
     Pki(#[from] PkiError),
-    /// Apache httpd is wanted and was not found.
-    #[error("no Apache httpd was found")]
-    ServerMissing,
+    /// A server is wanted and was not found.
+    #[error("no {0} was found")]
+    ServerMissing(ServerKind),
     /// A module is not installed.
     #[error(
         "Apache httpd has no module `{module}` to load: its configuration has no line for it that could be switched on, and among its modules there is no `mod_{module}.so`"
@@ -59,8 +61,8 @@ pub enum PlanError {
         install: Option<&'static str>,
     },
     /// The server refuses its configuration as it is.
-    #[error("Apache httpd's configuration is broken already, before anything was changed: {0}")]
-    Broken(Box<ConfigFault>),
+    #[error("the configuration of {0} is broken already, before anything was changed: {1}")]
+    Broken(ServerKind, Box<ConfigFault>),
     /// A line of a shared file would have no effect where it had to go.
     #[error("`{what}` would have no effect in {file}: that part of it doesn't count")]
     Unreached {
@@ -147,18 +149,21 @@ pub(super) fn map_one(
         set.sites.push(SiteChange { before: before.cloned(), after: Some(site.clone()) });
     }
     certificate(&mut set, observed, site, fresh)?;
-    match (site.server, &observed.apache) {
-        (Some(ServerKind::Apache), None) => return Err(PlanError::ServerMissing),
-        (Some(ServerKind::Apache), Some(apache)) => {
+    match (site.server, &observed.apache, &observed.nginx) {
+        (Some(kind @ ServerKind::Apache), None, _) | (Some(kind @ ServerKind::Nginx), _, None) => {
+            return Err(PlanError::ServerMissing(kind));
+        }
+        (Some(ServerKind::Apache), Some(apache), _) => {
             let activation = apache_site(&mut set, observed, apache, before, site)?;
-            keep_others(&mut set, observed, apache, site, &activation, fresh)?;
+            keep_others(&mut set, observed, apache, site, &activation.journal, fresh)?;
         }
-        (_, Some(apache)) => {
-            remove_apache_site(&mut set, apache, &site.name);
-            go_with_the_last(&mut set, observed, apache);
+        (Some(ServerKind::Nginx), _, Some(nginx)) => {
+            let journal = nginx_site(&mut set, observed, nginx, before, site)?;
+            keep_others(&mut set, observed, nginx, site, &journal, fresh)?;
         }
-        (_, None) => {}
+        _ => {}
     }
+    take_from_servers(&mut set, observed, &[&site.name], site.server);
     point_names(&mut set, observed, before, site)?;
     if before != Some(site) {
         let changed = set_site(observed.list.as_deref().unwrap_or_default(), site);
@@ -186,14 +191,10 @@ pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, Pl
     drop_from_hosts(&mut set, places.hosts.clone(), before, &names);
     for &site in sites {
         set.sites.push(SiteChange { before: Some(site.clone()), after: None });
-        if let Some(apache) = &observed.apache {
-            remove_apache_site(&mut set, apache, &site.name);
-        }
         drop_certificate(&mut set, observed, &site.name);
     }
-    if let Some(apache) = &observed.apache {
-        go_with_the_last(&mut set, observed, apache);
-    }
+    let names: Vec<&HostName> = sites.iter().map(|site| &site.name).collect();
+    take_from_servers(&mut set, observed, &names, None);
     let text = observed.list.clone().unwrap_or_default();
     let rest = sites.iter().fold(text, |text, site| remove_site(&text, &site.name));
     set.file(
@@ -203,6 +204,24 @@ pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, Pl
         Access::Private,
     );
     Ok(set)
+}
+
+/// Takes sites' files from every server but `kept`, and what goes with the last of them.
+pub(super) fn take_from_servers(
+    set: &mut ChangeSet,
+    observed: &Observed,
+    names: &[&HostName],
+    kept: Option<ServerKind>,
+) {
+    for server in observed.configured().into_iter().filter(|server| Some(server.kind()) != kept) {
+        for name in names {
+            remove_site_file(set, server, name);
+        }
+        match (server.kind(), &observed.apache) {
+            (ServerKind::Apache, Some(apache)) => go_with_the_last(set, observed, apache),
+            _ => _ = others_go(set, observed, server),
+        }
+    }
 }
 
 /// Takes names out of yandro's block, if it has them.

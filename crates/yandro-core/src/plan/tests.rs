@@ -1,6 +1,6 @@
 //! Plans carried out on a disk in memory, in any order.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use proptest::prelude::*;
@@ -9,8 +9,7 @@ use ring::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair};
 use time::macros::datetime;
 
 use super::*;
-use crate::config::Layout;
-use crate::config::OTHERS;
+use crate::config::{Layout, OTHERS, ServerTraits, Variable};
 use crate::hosts::{HostsFile, TakeOver};
 use crate::httpd::run::{Files, ServerReport, Start};
 use crate::httpd::{KNOWN, ModuleFiles, Shared};
@@ -132,6 +131,13 @@ impl Disk {
         disk.files.insert("/etc/hosts".into(), HOSTS.into());
         let files = LAYOUTS[layout]().into_iter().map(|(path, text)| (path.into(), text.into_bytes()));
         disk.files.extend(files);
+        let nginx = if layout.is_multiple_of(2) {
+            disk.files.insert("/etc/nginx/sites-available/default".into(), b"# nothing\n".to_vec());
+            "http {\n\tinclude /etc/nginx/sites-enabled/*;\n}\n"
+        } else {
+            "events {}\nhttp {\n  sendfile on; }"
+        };
+        disk.files.insert("/etc/nginx/nginx.conf".into(), nginx.into());
         for module in MODULES.iter().filter(|_| layout == 0) {
             let depends = if *module == "ssl" { "# Depends: mime socache_shmcb\n" } else { "" };
             let text = format!("{depends}LoadModule {module}_module mod_{module}.so\n");
@@ -213,9 +219,7 @@ impl Disk {
             let load = self.text(Utf8Path::new(&path)).unwrap_or_default();
             ((*module).to_owned(), ModuleFiles { load, has_conf: false })
         });
-        let apache = ObservedApache {
-            shared: Shared::of(start, self, |path| layout.is_own(path)),
-            listens_on_v6: true,
+        let own = |layout: &Layout| OwnFiles {
             own_sites: NAMES
                 .map(name)
                 .into_iter()
@@ -223,12 +227,31 @@ impl Disk {
                 .collect(),
             site_files: by_name(&|name| layout.site_file(name)),
             site_links: links(layout.links.as_ref().map(|links| links.sites.clone())).collect(),
+            layout: layout.clone(),
+        };
+        let apache = ObservedApache {
+            shared: Shared::of(start, self, |path| layout.is_own(path)),
+            listens_on_v6: true,
+            own: own(&layout),
             available_modules: available_modules.collect(),
             enabled_modules: links(enabled.clone())
                 .filter_map(|(name, _)| name.strip_suffix(".load").map(str::to_owned))
                 .collect(),
             module_links: links(enabled).map(|(name, _)| name).collect(),
-            layout,
+        };
+        let exists = |path: &str| self.files.keys().chain(self.links.keys()).any(|own| own.starts_with(path));
+        let layout = Layout::find(crate::nginx::KNOWN, exists, |path| path.into()).unwrap();
+        let nginx = ObservedNginx {
+            own: own(&layout),
+            shared: crate::nginx::Shared::of(&layout.main, self),
+            traits: ServerTraits {
+                log_folder: "/var/log/nginx".into(),
+                variable: Variable::Plain,
+                ..ServerTraits::default()
+            },
+            foreign_addresses: BTreeSet::new(),
+            foreign_first: BTreeSet::new(),
+            foreign_names: BTreeMap::new(),
         };
         Observed {
             owner: "ada@saltmarsh".into(),
@@ -241,6 +264,7 @@ impl Disk {
             take_over: TakeOver::No,
             has_v6_loopback: true,
             apache: Some(apache),
+            nginx: Some(nginx),
             places,
         }
     }
@@ -272,10 +296,10 @@ enum Deed {
 
 fn deed() -> impl Strategy<Value = Deed> {
     let https = prop_oneof![Just(Https::Only), Just(Https::Both), Just(Https::Off)];
-    let site = (0..3usize, any::<bool>(), 0..3usize, any::<bool>(), https, 0..4usize).prop_map(
-        |(which, alias, content, apache, https, serving)| Site {
+    let site = (0..3usize, any::<bool>(), 0..3usize, 0..3usize, https, 0..4usize).prop_map(
+        |(which, alias, content, server, https, serving)| Site {
             aliases: if alias { vec![name(&format!("www.{}", NAMES[which]))] } else { Vec::new() },
-            server: Some(if apache { ServerKind::Apache } else { ServerKind::BuiltIn }),
+            server: Some([ServerKind::Apache, ServerKind::Nginx, ServerKind::BuiltIn][server]),
             https,
             serving: match serving {
                 0 => Serving::default(),

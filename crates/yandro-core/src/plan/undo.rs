@@ -90,10 +90,7 @@ pub fn undo(
         }
     }
     let is_configuration = |observed: &Observed, path: &Utf8Path| {
-        observed
-            .apache
-            .as_ref()
-            .is_some_and(|apache| apache.shared.has(&places.inside(path)) && apache.layout.site_of_file(path).is_none())
+        observed.configured().into_iter().any(|server| observed.is_shared(server, path))
     };
     let configuration: Vec<Utf8PathBuf> = steps
         .iter()

@@ -45,13 +45,6 @@ fn beside(layout: &Layout) -> Option<Utf8PathBuf> {
     own.is_file().then_some(own)
 }
 
-/// The processes that a process has started.
-fn children(pid: Pid) -> Vec<String> {
-    let pid = pid.as_raw_nonzero();
-    let text = fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).unwrap_or_default();
-    text.split_whitespace().map(str::to_owned).collect()
-}
-
 /// Whom a process belongs to.
 fn owner(pid: &str) -> Option<u32> {
     fs::metadata(format!("/proc/{pid}")).ok().map(|meta| meta.uid())
@@ -107,7 +100,7 @@ impl Apache {
     /// The user of the processes that answer requests, if it runs.
     pub(super) fn answering_user(&self) -> Option<u32> {
         // One that belongs to root writes logs, or nobody has taken its rights away.
-        children(self.running()?).iter().filter_map(|child| owner(child)).find(|uid| *uid != 0)
+        process::children(self.running()?).iter().filter_map(|child| owner(child)).find(|uid| *uid != 0)
     }
 
     /// Whether it takes root to start and reload it: not for one that this user runs.
@@ -179,11 +172,11 @@ impl Apache {
     /// As [`Self::reload`].
     pub fn reload_and_wait(&self) -> Result<(), String> {
         let Some(pid) = self.running() else { return self.reload() };
-        let before = children(pid);
+        let before = process::children(pid);
         self.reload()?;
         for _ in 0..LOOKS {
             match self.running() {
-                Some(now) if children(now).iter().any(|child| !before.contains(child)) => return Ok(()),
+                Some(now) if process::children(now).iter().any(|child| !before.contains(child)) => return Ok(()),
                 _ => std::thread::sleep(PAUSE),
             }
         }

@@ -41,9 +41,9 @@ impl Files for FilesBelow<'_> {
 
 /// The same as if yandro's own site files, of which there may be a thousand, were not there, but
 /// for the one for other names.
-pub(super) struct WithoutOwn<'m> {
-    pub(super) machine: &'m Machine,
-    pub(super) layout: &'m Layout,
+pub(crate) struct WithoutOwn<'m> {
+    pub(crate) machine: &'m Machine,
+    pub(crate) layout: &'m Layout,
 }
 
 impl WithoutOwn<'_> {

@@ -7,6 +7,7 @@ mod observe;
 pub use control::Apache;
 pub use control::program;
 pub use files::run_through;
+pub(crate) use observe::own_files;
 pub use observe::{names, observe};
 
 use camino::{Utf8Path, Utf8PathBuf};
@@ -23,7 +24,7 @@ use crate::permissions::User;
 use crate::process;
 use crate::settings::NamedServer;
 
-pub(crate) use files::FilesBelow;
+pub(crate) use files::{FilesBelow, WithoutOwn};
 
 /// What is built into every server.
 const BUILT_IN: [&str; 3] = ["core.c", "mod_so.c", "http_core.c"];

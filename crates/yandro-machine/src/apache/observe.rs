@@ -7,7 +7,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::config::{Layout, OTHERS};
 use yandro_core::httpd::{ModuleFiles, Shared};
 use yandro_core::name::HostName;
-use yandro_core::plan::ObservedApache;
+use yandro_core::plan::{ObservedApache, OwnFiles};
 
 use super::files::WithoutOwn;
 use super::{Found, start};
@@ -32,19 +32,9 @@ pub fn observe(
     is_asked: bool,
 ) -> Result<ObservedApache, FileError> {
     let layout = found.layout.clone();
-    let mut site_files = BTreeMap::new();
-    for name in names {
-        if let Some(text) = files::read_if_there(&layout.site_file(name))? {
-            site_files.insert(name.clone(), text);
-        }
-    }
-    let (mut site_links, mut available_modules, mut module_links) = (BTreeMap::new(), BTreeMap::new(), BTreeSet::new());
+    let own = own_files(&layout, names)?;
+    let (mut available_modules, mut module_links) = (BTreeMap::new(), BTreeSet::new());
     if let Some(links) = &layout.links {
-        for path in list(&links.sites)? {
-            if let (Some(name), Ok(target)) = (path.file_name(), path.read_link_utf8()) {
-                site_links.insert(name.to_owned(), target);
-            }
-        }
         available_modules = modules(&links.modules)?;
         let names = list(&links.enabled_modules)?;
         module_links = names.iter().filter_map(|path| path.file_name().map(str::to_owned)).collect();
@@ -61,18 +51,37 @@ pub fn observe(
     let v6 = IpAddr::V6(Ipv6Addr::LOCALHOST);
     // A port that is yet to be listened on is one of all addresses.
     let on_v6 = shared.listens.iter().any(|listen| listen.takes_in(v6, listen.port)) || shared.listens.is_empty();
-    let own_sites = self::names(&layout).into_iter().filter(|name| name.as_str() != OTHERS).collect();
     Ok(ObservedApache {
         listens_on_v6: by_socket.unwrap_or(by_system && on_v6),
         shared,
-        layout,
-        own_sites,
-        site_files,
-        site_links,
+        own,
         available_modules,
         enabled_modules,
         module_links,
     })
+}
+
+/// Yandro's own files of a server, for the sites of these names.
+///
+/// # Errors
+/// When a file or folder is there and can't be read.
+pub(crate) fn own_files(layout: &Layout, names: &[HostName]) -> Result<OwnFiles, FileError> {
+    let mut site_files = BTreeMap::new();
+    for name in names {
+        if let Some(text) = files::read_if_there(&layout.site_file(name))? {
+            site_files.insert(name.clone(), text);
+        }
+    }
+    let mut site_links = BTreeMap::new();
+    if let Some(links) = &layout.links {
+        for path in list(&links.sites)? {
+            if let (Some(name), Ok(target)) = (path.file_name(), path.read_link_utf8()) {
+                site_links.insert(name.to_owned(), target);
+            }
+        }
+    }
+    let own_sites = self::names(layout).into_iter().filter(|name| name.as_str() != OTHERS).collect();
+    Ok(OwnFiles { layout: layout.clone(), site_files, own_sites, site_links })
 }
 
 /// What `mods-available` holds.

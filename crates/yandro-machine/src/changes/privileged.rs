@@ -14,6 +14,7 @@ use rustix::fs::{AtFlags, FileType, Mode, OFlags, fstat, openat, statat};
 use serde::{Deserialize, Serialize};
 use yandro_core::config::{Layout, Node, Tree};
 use yandro_core::httpd;
+use yandro_core::nginx;
 use yandro_core::pki::Facts;
 use yandro_core::site::ServerKind;
 use yandro_core::system::{Cache, TrustStore};
@@ -23,6 +24,7 @@ use super::hands::set_link;
 use crate::apache::Apache;
 use crate::caches;
 use crate::files::{self, Attributes};
+use crate::nginx::Nginx;
 use crate::trust;
 
 /// The largest file that is taken, in bytes.
@@ -170,7 +172,8 @@ fn step(request: &Request, content: &[u8]) -> Answer {
 fn server(kind: ServerKind, ask: impl FnOnce(&dyn ServerControl) -> Result<Answer, String>) -> Answer {
     let control: Option<Box<dyn ServerControl>> = match kind {
         ServerKind::Apache => Apache::of_known().map(|own| Box::new(own) as _),
-        ServerKind::Nginx | ServerKind::BuiltIn | ServerKind::Elsewhere => None,
+        ServerKind::Nginx => Nginx::of_known().map(|own| Box::new(own) as _),
+        ServerKind::BuiltIn | ServerKind::Elsewhere => None,
     };
     let asked =
         control.ok_or_else(|| format!("there is no control program of {kind}")).and_then(|own| ask(own.as_ref()));
@@ -195,6 +198,7 @@ fn is_virtual_hosts_alone(tree: &Tree) -> bool {
 enum Kind {
     HostsFile,
     SiteFile,
+    ServerFile,
     SiteLink,
     ModuleLink,
     SharedFile,
@@ -210,10 +214,26 @@ fn allowed(path: &Utf8Path) -> Option<Kind> {
     } else if TrustStore::of_file(path).is_some() {
         Some(Kind::RootCertificate)
     } else if is_plain(name) && !name.starts_with('.') {
-        Layout::all(httpd::KNOWN).find_map(|layout| kind_in(&layout, path))
+        let of_apache = Layout::all(httpd::KNOWN).find_map(|layout| kind_in(&layout, path));
+        of_apache.or_else(|| Layout::all(nginx::KNOWN).find_map(|layout| kind_in_nginx(&layout, path)))
     } else {
         None
     }
+}
+
+/// What a path is in a layout of nginx; its main file is none of the helper's.
+fn kind_in_nginx(layout: &Layout, path: &Utf8Path) -> Option<Kind> {
+    let in_links = layout.links.as_ref().is_some_and(|links| path.parent() == Some(&links.sites));
+    if layout.site_of_file(path).is_some() {
+        Some(Kind::ServerFile)
+    } else {
+        (in_links && layout.is_own(path)).then_some(Kind::SiteLink)
+    }
+}
+
+/// Whether nothing stands beside server blocks.
+fn is_server_blocks_alone(tree: &Tree) -> bool {
+    tree.nodes.iter().all(|node| matches!(node, Node::Section(section) if section.open.name == "server"))
 }
 
 /// What a path is in a layout of Apache httpd.
@@ -311,6 +331,7 @@ fn write(path: &Utf8Path, before: Option<&str>, tag: &str, content: &[u8], in_pl
     let is_sound = match kind {
         Kind::HostsFile => true,
         Kind::SiteFile => httpd::parse(content).is_ok_and(|tree| is_virtual_hosts_alone(&tree)),
+        Kind::ServerFile => nginx::parse(content).is_ok_and(|tree| is_server_blocks_alone(&tree)),
         Kind::RootCertificate => is_own_root(content),
         Kind::SharedFile => is_sound_switch(path, content),
         Kind::SiteLink | Kind::ModuleLink => false,
@@ -377,6 +398,9 @@ mod tests {
             ("/etc/apache2/sites-enabled/yandro-saltmarsh.test.conf", Some(Kind::SiteLink)),
             ("/etc/apache2/mods-enabled/ssl.load", Some(Kind::ModuleLink)),
             ("/etc/apache2/ports.conf", Some(Kind::SharedFile)),
+            ("/etc/nginx/sites-available/yandro-saltmarsh.test.conf", Some(Kind::ServerFile)),
+            ("/etc/nginx/sites-enabled/yandro-saltmarsh.test.conf", Some(Kind::SiteLink)),
+            ("/etc/nginx/nginx.conf", None),
             ("/etc/httpd/conf.d/yandro-saltmarsh.test.conf", Some(Kind::SiteFile)),
             ("/etc/httpd/conf.modules.d/00-ssl.conf", Some(Kind::SharedFile)),
             ("/etc/httpd/conf.modules.d/00-ssl.sh", None),

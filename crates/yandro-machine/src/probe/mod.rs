@@ -21,6 +21,7 @@ use yandro_core::site::{Content, ServerKind, Upstream};
 
 use crate::apache;
 use crate::machine::Machine;
+use crate::nginx;
 use crate::permissions::{self, User};
 
 use http::Fetched;
@@ -38,8 +39,9 @@ const BODY_LIMIT: usize = 1 << 20;
 pub struct Prober {
     hosts: Vec<u8>,
     trust: tls::Trust,
-    /// Whom the web server runs as; found out when it is wanted.
-    server_user: OnceLock<Option<User>>,
+    /// Whom the web servers run as; found out when it is wanted.
+    apache_user: OnceLock<Option<User>>,
+    nginx_user: OnceLock<Option<User>>,
     machine: Machine,
     permits: Semaphore,
 }
@@ -52,7 +54,8 @@ impl Prober {
         Arc::new(Self {
             hosts,
             trust,
-            server_user: OnceLock::new(),
+            apache_user: OnceLock::new(),
+            nginx_user: OnceLock::new(),
             machine: machine.clone(),
             permits: Semaphore::new(AT_ONCE),
         })
@@ -112,10 +115,11 @@ impl Prober {
     /// Where the server says that it may not, the folder that stops it.
     fn look_for_barrier(&self, expected: &Expected, seen: &mut NameObservation) {
         let Some(proof) = seen.proof.as_mut().filter(|proof| proof.seen == Proof::Status(403)) else { return };
-        if expected.server != ServerKind::Apache {
-            return;
-        }
-        let user = self.server_user.get_or_init(|| apache::server_user(&self.machine));
+        let user = match expected.server {
+            ServerKind::Apache => self.apache_user.get_or_init(|| apache::server_user(&self.machine)),
+            ServerKind::Nginx => self.nginx_user.get_or_init(|| nginx::server_user(&self.machine)),
+            ServerKind::BuiltIn | ServerKind::Elsewhere => return,
+        };
         if let (Some(user), Some(root)) = (user, expected.site.document_root())
             && let Some(barrier) = permissions::first_barrier(&root, user)
         {

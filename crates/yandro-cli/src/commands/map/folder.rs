@@ -3,7 +3,7 @@
 use camino::Utf8Path;
 use yandro_core::plan::{Access, ChangeSet, FileChange, Step};
 use yandro_core::site::{Content, ServerKind, Site};
-use yandro_machine::apache;
+use yandro_machine::{apache, nginx};
 use yandro_machine::{permissions, ports};
 
 use crate::context::Context;
@@ -45,11 +45,16 @@ fn starter(site: &Site) -> String {
 /// Looks whether the server's user can reach and read the document root, before anything is
 /// written; with `is_to_fix` the set lets them.
 pub(super) fn let_in(context: &Context, set: &mut ChangeSet, site: &Site, is_to_fix: bool) -> Result<(), CommandError> {
-    let is_asked = context.machine.is_real() && site.server == Some(ServerKind::Apache);
+    let is_asked = context.machine.is_real();
     let (Content::Folder { .. }, true, Some(root)) = (&site.content, is_asked, site.document_root()) else {
         return Ok(());
     };
-    let Some(user) = apache::server_user(&context.machine) else { return Ok(()) };
+    let user = match site.server {
+        Some(ServerKind::Apache) => apache::server_user(&context.machine),
+        Some(ServerKind::Nginx) => nginx::server_user(&context.machine),
+        _ => None,
+    };
+    let Some(user) = user else { return Ok(()) };
     if is_to_fix {
         let cures = permissions::cures(&root, &user)?;
         set.steps.splice(0..0, cures.into_iter().map(Step::Rights));
@@ -71,6 +76,7 @@ pub(super) fn let_in(context: &Context, set: &mut ChangeSet, site: &Site, is_to_
 
 /// Looks whether somebody else has a port of the site's, where the server is yet to be started.
 pub(super) fn ports_free(site: &Site) -> Result<(), CommandError> {
+    let server = site.server.unwrap_or(ServerKind::Apache);
     let mut wanted = site.http_ports(80);
     wanted.extend(site.https_ports(443));
     let in_the_way = wanted.into_iter().flat_map(ports::holders).find(|holder| {
@@ -79,7 +85,7 @@ pub(super) fn ports_free(site: &Site) -> Result<(), CommandError> {
     match in_the_way {
         None => Ok(()),
         Some(holder) => Err(CommandError::not_made(format!(
-            "Apache httpd doesn't run, and can't be started: port {} is held by {holder}; nothing was changed",
+            "{server} doesn't run, and can't be started: port {} is held by {holder}; nothing was changed",
             holder.port
         ))
         .hint(match holder.pid {

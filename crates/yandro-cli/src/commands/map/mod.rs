@@ -64,7 +64,9 @@ pub(crate) fn run_then(
 }
 
 fn needs_start(context: &Context, site: &Site) -> bool {
-    site.server == Some(ServerKind::Apache) && context.control().is_some_and(|apache| apache.running().is_none())
+    site.server.is_some_and(|server| {
+        ServerKind::CONFIGURED.contains(&server) && context.machine.is_real() && !context.runs(server)
+    })
 }
 
 /// What is worth knowing of a site that was just mapped.

@@ -23,12 +23,13 @@ pub(super) fn serving(
 ) -> Result<Serving, CommandError> {
     let mut serving = before.map(|before| before.serving.clone()).unwrap_or_default();
     let is_moved = before.is_some_and(|before| before.server != Some(server));
-    if server != ServerKind::Apache && is_moved {
+    let is_configured = ServerKind::CONFIGURED.contains(&server);
+    if !is_configured && is_moved {
         // What the other server did not know it can't keep.
         serving = Serving::default();
     }
     if let Some(option) = args.first_given()
-        && server != ServerKind::Apache
+        && !is_configured
     {
         let error = CommandError::usage(format!("{server} has no `{option}`"));
         return Err(match (server, option) {
@@ -36,8 +37,13 @@ pub(super) fn serving(
                 error.hint(format!("set its ports under [built-in] in {}", context.machine.places.settings()))
             }
             (ServerKind::Elsewhere, _) => error.hint("set it up there"),
-            _ => error.hint(format!("leave `{option}` out, or map the site on Apache httpd: --server apache")),
+            _ => error.hint(format!(
+                "leave `{option}` out, or map the site on Apache httpd or nginx: --server apache, --server nginx"
+            )),
         });
+    }
+    if server == ServerKind::Nginx && args.overrides.is_some() {
+        return Err(CommandError::usage("nginx has no override files: leave `--overrides` out"));
     }
     let of_folders = [args.php.is_some(), !args.index.is_empty(), args.fallback.is_some()];
     if matches!(content, Content::Upstream(_)) && of_folders.contains(&true) {

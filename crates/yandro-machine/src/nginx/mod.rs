@@ -1,12 +1,20 @@
-//! nginx on this machine: where it is and what it has.
+//! nginx on this machine: where it is, what it has, its control.
 
-use camino::Utf8Path;
+mod control;
+mod observe;
+
+pub use control::Nginx;
+pub use observe::observe;
+
+use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::config::Layout;
 use yandro_core::nginx::KNOWN;
 use yandro_core::nginx::run::Configuration;
 
 use crate::apache::FilesBelow;
 use crate::machine::Machine;
+use crate::permissions::User;
+use crate::process;
 
 /// The layout of the nginx that is there, if there is one.
 pub fn find_layout(machine: &Machine) -> Option<Layout> {
@@ -21,4 +29,15 @@ pub fn configuration(machine: &Machine, layout: &Layout) -> Configuration {
 /// Runs through a configuration below `sysroot`.
 pub fn run_through(sysroot: &Utf8Path, main: &Utf8Path) -> Configuration {
     Configuration::run(main, &FilesBelow(sysroot))
+}
+
+/// Whom the workers run as, by the configuration; without a word on it, nginx's own default.
+pub fn server_user(machine: &Machine) -> Option<User> {
+    let configuration = configuration(machine, &find_layout(machine)?);
+    User::of_name(configuration.user.as_deref().unwrap_or("nobody"))
+}
+
+/// The server's program.
+fn program(layout: &Layout) -> Option<Utf8PathBuf> {
+    process::find(layout.known.programs)
 }

@@ -1,0 +1,38 @@
+//! Planning a site's part of nginx: its file, and the include that reads it.
+
+use super::change::{Access, ChangeSet};
+use super::observed::{Observed, ObservedNginx};
+use super::server::{not_taken, tell_after, write_site};
+use super::site::PlanError;
+use crate::config::Journal;
+use crate::site::{ServerKind, Site};
+
+/// Plans the file of a site, and what has it read. Gives the lines of that.
+pub(super) fn nginx_site(
+    set: &mut ChangeSet,
+    observed: &Observed,
+    nginx: &ObservedNginx,
+    before: Option<&Site>,
+    site: &Site,
+) -> Result<Journal, PlanError> {
+    let count = set.steps.len();
+    if let Some(fault) = &nginx.shared.configuration.fault {
+        return Err(PlanError::Broken(ServerKind::Nginx, Box::new(fault.clone())));
+    }
+    not_taken(observed, site, &nginx.foreign_names)?;
+    let pattern = observed.places.inside(&nginx.own.layout.pattern());
+    let mut journal = Journal::default();
+    if !nginx.shared.includes(&pattern) {
+        let main = nginx.shared.main();
+        let (text, lines) = nginx
+            .shared
+            .include(&pattern)
+            .ok_or_else(|| PlanError::Unreached { what: format!("include {pattern};"), file: main.to_owned() })?;
+        let before = nginx.shared.text(main).map(<[u8]>::to_vec);
+        set.file(observed.places.outside(main), before, Some(text), Access::Public);
+        journal = lines;
+    }
+    write_site(set, observed, nginx, before, site)?;
+    tell_after(set, count, ServerKind::Nginx);
+    Ok(journal)
+}
