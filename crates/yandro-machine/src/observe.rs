@@ -150,7 +150,7 @@ fn observe_names(
         has_v6_loopback: !machine.is_real() || network::has_v6_loopback(),
         apache: apache::find(machine).map(|found| apache::observe(machine, &found, names, asked.apache)).transpose()?,
         nginx: nginx::find_layout(machine)
-            .map(|layout| nginx::observe(machine, layout, names, asked.nginx))
+            .map(|layout| nginx::observe(machine, &layout, names, asked.nginx))
             .transpose()?,
         places,
     })

@@ -2,10 +2,12 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde_json::json;
+use yandro_core::config::Layout;
 use yandro_core::plan::{Access, ChangeSet, Step};
 use yandro_core::site::ServerKind;
 use yandro_machine::apache::{self, Apache, Found};
-use yandro_machine::changes::ServerControl as _;
+use yandro_machine::changes::ServerControl;
+use yandro_machine::nginx::{self, Nginx};
 use yandro_machine::settings::{NamedKind, NamedServer, with_server, without_server};
 use yandro_machine::{files, ports};
 
@@ -31,48 +33,65 @@ pub(crate) fn run(context: &Context, args: &ServersArgs, ui: &mut Ui) -> Result<
     }
 }
 
+/// A server as the list has it.
+struct Listed {
+    name: String,
+    kind: ServerKind,
+    layout: Layout,
+    listens: Vec<String>,
+    process: Option<i32>,
+}
+
 fn list(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
-    let found = apache::find_all(&context.machine);
-    let rows = found.iter().map(|found| Seen::of(context, found)).collect::<Result<Vec<_>, _>>()?;
-    let gone: Vec<&NamedServer> =
-        context.machine.servers.iter().filter(|named| found.iter().all(|found| found.name != named.name)).collect();
+    let machine = &context.machine;
+    let found = apache::find_all(machine);
+    let mut servers = found.iter().map(|found| listed_apache(context, found)).collect::<Result<Vec<_>, _>>()?;
+    servers.extend(nginx::find_layout(machine).map(|layout| listed_nginx(context, layout)));
+    let is_missing = |named: &&NamedServer| found.iter().all(|found| found.name != named.name);
+    let gone: Vec<&NamedServer> = machine.servers.iter().filter(is_missing).collect();
     if ui.json {
-        let servers = found.iter().zip(&rows).enumerate().map(|(place, (found, seen))| {
-            json!({
-                "name": found.name, "kind": "apache", "layout": found.layout.known.title, "config": found.layout.main,
-                "sites": found.layout.sites, "listens": seen.listens, "process": seen.process, "maps": place == 0,
+        let told: Vec<_> = servers
+            .iter()
+            .map(|own| {
+                json!({
+                    "name": own.name, "kind": own.kind, "layout": own.layout.known.title, "config": own.layout.main,
+                    "sites": own.layout.sites, "listens": own.listens, "process": own.process,
+                })
             })
-        });
-        ui.json(&json!({ "version": 1, "servers": servers.collect::<Vec<_>>(), "missing": gone.iter().map(|named| &named.name).collect::<Vec<_>>() }));
+            .collect();
+        ui.json(&json!({ "version": 1, "servers": told, "missing": gone.iter().map(|named| &named.name).collect::<Vec<_>>() }));
         return Ok(Status::Well);
     }
-    if found.is_empty() {
+    if servers.is_empty() {
         ui.say(&format!("No web server was found.\nTo mend it: {NO_SERVER}"));
     } else {
         let mut table = Table::new(&["SERVER", "LAYOUT", "MAIN FILE", "LISTENS ON", "STANDS"]);
-        for (found, seen) in found.iter().zip(&rows) {
+        for own in &servers {
             table.row(vec![
-                Cell::new(&found.name, STRONG),
-                Cell::plain(found.layout.known.title),
-                Cell::plain(context.machine.places.inside(&found.layout.main).as_str()),
-                Cell::plain(seen.listens.join(", ")),
-                match seen.process {
+                Cell::new(&own.name, STRONG),
+                Cell::plain(own.layout.known.title),
+                Cell::plain(machine.places.inside(&own.layout.main).as_str()),
+                Cell::plain(own.listens.join(", ")),
+                match own.process {
                     Some(pid) => Cell::new(format!("runs (process {pid})"), GOOD),
-                    None if context.machine.is_real() => Cell::new("doesn't run", WARN),
+                    None if machine.is_real() => Cell::new("doesn't run", WARN),
                     None => Cell::new("not asked: a sysroot", DIM),
                 },
             ]);
         }
         ui.table(&table);
         if let [first, _, ..] = &found[..] {
-            ui.say(&format!("\nSites are mapped on {STRONG}{}{STRONG:#}, the first.", first.name));
+            ui.say(&format!(
+                "\nOf several Apache httpd sites are mapped on the first, {STRONG}{}{STRONG:#}.",
+                first.name
+            ));
         }
     }
     for named in gone {
         ui.note(&format!(
             "`{}` is named in {}, and there is no file {}; take it out: {COMMAND}yandro servers drop {}{COMMAND:#}",
             named.name,
-            context.machine.places.settings(),
+            machine.places.settings(),
             named.config,
             named.name
         ));
@@ -80,29 +99,29 @@ fn list(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
     Ok(Status::Well)
 }
 
-/// What there is to say of a server.
-struct Seen {
-    listens: Vec<String>,
-    process: Option<i32>,
+fn listed_apache(context: &Context, found: &Found) -> Result<Listed, CommandError> {
+    let configuration = apache::configuration(&context.machine, found)?;
+    let mut listens: Vec<String> = Vec::new();
+    for listen in configuration.listens() {
+        let text = match listen.address {
+            Some(address) => std::net::SocketAddr::new(address, listen.port).to_string(),
+            None => listen.port.to_string(),
+        };
+        if !listens.contains(&text) {
+            listens.push(text);
+        }
+    }
+    let control = context.machine.is_real().then(|| Apache::of(&context.machine, found)).flatten();
+    let process = control.and_then(|control| control.running()).map(|pid| pid.as_raw_nonzero().get());
+    Ok(Listed { name: found.name.clone(), kind: ServerKind::Apache, layout: found.layout.clone(), listens, process })
 }
 
-impl Seen {
-    fn of(context: &Context, found: &Found) -> Result<Self, CommandError> {
-        let configuration = apache::configuration(&context.machine, found)?;
-        let mut listens: Vec<String> = Vec::new();
-        for listen in configuration.listens() {
-            let text = match listen.address {
-                Some(address) => std::net::SocketAddr::new(address, listen.port).to_string(),
-                None => listen.port.to_string(),
-            };
-            if !listens.contains(&text) {
-                listens.push(text);
-            }
-        }
-        let control = context.machine.is_real().then(|| Apache::of(&context.machine, found)).flatten();
-        let process = control.and_then(|control| control.running()).map(|pid| pid.as_raw_nonzero().get());
-        Ok(Self { listens, process })
-    }
+fn listed_nginx(context: &Context, layout: Layout) -> Listed {
+    let configuration = nginx::configuration(&context.machine, &layout);
+    let listens = configuration.answering().iter().map(|at| at.address.trim_start_matches("*:").to_owned()).collect();
+    let control = context.machine.is_real().then(|| Nginx::find(&context.machine)).flatten();
+    let process = control.and_then(|control| control.running()).map(|pid| pid.as_raw_nonzero().get());
+    Listed { name: ServerKind::Nginx.word().to_owned(), kind: ServerKind::Nginx, layout, listens, process }
 }
 
 fn add(context: &Context, args: &ServerAddArgs, ui: &mut Ui) -> Result<Status, CommandError> {
@@ -222,26 +241,71 @@ fn words(text: &str) -> Result<Vec<String>, CommandError> {
     Ok(words)
 }
 
-/// The control of the server of this name, or of the first.
-fn chosen(context: &Context, name: Option<&str>) -> Result<(String, Apache), CommandError> {
-    if !context.machine.is_real() {
+/// A server that can be controlled.
+enum Chosen {
+    Apache(Apache),
+    Nginx(Nginx),
+}
+
+impl Chosen {
+    fn control(&self) -> &dyn ServerControl {
+        match self {
+            Self::Apache(own) => own,
+            Self::Nginx(own) => own,
+        }
+    }
+
+    fn is_running(&self) -> bool {
+        match self {
+            Self::Apache(own) => own.running().is_some(),
+            Self::Nginx(own) => own.running().is_some(),
+        }
+    }
+
+    fn carry_out(&self, verb: Verb) -> Result<(), String> {
+        match (self, verb) {
+            (_, Verb::Start) if self.is_running() => Ok(()),
+            (Self::Apache(own), Verb::Start) => own.start(),
+            (Self::Apache(own), Verb::Stop) => own.stop(),
+            (Self::Apache(own), Verb::Reload) => own.reload_and_wait(),
+            (Self::Apache(own), Verb::Restart) => own.stop().and_then(|()| own.start()),
+            (Self::Nginx(own), Verb::Start) => own.bring_up().map(|_| ()),
+            (Self::Nginx(own), Verb::Stop) => own.stop(),
+            (Self::Nginx(own), Verb::Reload) if own.running().is_none() => Err("it doesn't run".into()),
+            (Self::Nginx(own), Verb::Reload) => own.bring_up().map(|_| ()),
+            (Self::Nginx(own), Verb::Restart) => own.stop().and_then(|()| own.bring_up().map(|_| ())),
+        }
+    }
+}
+
+/// The server of this name, or the first.
+fn chosen(context: &Context, name: Option<&str>) -> Result<(String, Chosen), CommandError> {
+    let machine = &context.machine;
+    if !machine.is_real() {
         return Err(CommandError::usage("within a sysroot no server is touched"));
     }
-    let mut found = apache::find_all(&context.machine).into_iter();
-    let found = match name {
-        None => found.next().ok_or_else(|| CommandError::not_made("no web server was found").hint(NO_SERVER))?,
-        Some(name) => found.find(|found| found.name == name).ok_or_else(|| {
+    let no_program = |name: &str| CommandError::not_made(format!("`{name}` has no program to control it"));
+    let found = apache::find_all(machine).into_iter().find(|found| name.is_none_or(|name| found.name == name));
+    if let Some(found) = found {
+        let control = Apache::of(machine, &found).ok_or_else(|| no_program(&found.name))?;
+        return Ok((found.name, Chosen::Apache(control)));
+    }
+    let nginx = ServerKind::Nginx.word();
+    if name.is_none_or(|name| name == nginx) && nginx::find_layout(machine).is_some() {
+        let control = Nginx::find(machine).ok_or_else(|| no_program(nginx))?;
+        return Ok((nginx.to_owned(), Chosen::Nginx(control)));
+    }
+    Err(match name {
+        None => CommandError::not_made("no web server was found").hint(NO_SERVER),
+        Some(name) => {
             CommandError::usage(format!("there is no server `{name}`")).hint("see which there are: yandro servers")
-        })?,
-    };
-    let control = Apache::of(&context.machine, &found)
-        .ok_or_else(|| CommandError::not_made(format!("`{}` has no program to control it", found.name)))?;
-    Ok((found.name, control))
+        }
+    })
 }
 
 fn test(context: &Context, name: Option<&str>, ui: &mut Ui) -> Result<Status, CommandError> {
-    let (name, control) = chosen(context, name)?;
-    let judged = control.test();
+    let (name, server) = chosen(context, name)?;
+    let judged = server.control().test();
     if ui.json {
         ui.json(&json!({ "version": 1, "server": name, "well": judged.is_ok(), "words": judged.as_ref().err() }));
     } else {
@@ -262,8 +326,8 @@ enum Verb {
 }
 
 fn control(context: &Context, name: Option<&str>, verb: Verb, ui: &mut Ui) -> Result<Status, CommandError> {
-    let (name, control) = chosen(context, name)?;
-    let was_running = control.running().is_some();
+    let (name, server) = chosen(context, name)?;
+    let was_running = server.is_running();
     let done = match verb {
         Verb::Start if was_running => "runs already",
         Verb::Start => "was started",
@@ -273,29 +337,20 @@ fn control(context: &Context, name: Option<&str>, verb: Verb, ui: &mut Ui) -> Re
         Verb::Restart => "was restarted",
     };
     if context.preview {
-        ui.say(&format!(
-            "Nothing was done: this was a preview. {name} {}",
-            if was_running { "runs" } else { "doesn't run" }
-        ));
+        let state = if was_running { "runs" } else { "doesn't run" };
+        ui.say(&format!("Nothing was done: this was a preview. {name} {state}"));
         return Ok(Status::Well);
     }
     if verb != Verb::Stop {
         // A server that is told to take up what it refuses may end.
-        control.test().map_err(|words| {
+        server.control().test().map_err(|words| {
             CommandError::not_made(format!("{name} refuses its configuration, and was left as it is:\n{words}"))
                 .hint("mend the file and line that it names, then run the command again")
         })?;
     }
-    let carried_out = match verb {
-        Verb::Start if was_running => Ok(()),
-        Verb::Start => control.start(),
-        Verb::Stop => control.stop(),
-        Verb::Reload => control.reload_and_wait(),
-        Verb::Restart => control.stop().and_then(|()| control.start()),
-    };
-    carried_out.map_err(|words| not_done(&words))?;
+    server.carry_out(verb).map_err(|words| not_done(&words))?;
     if ui.json {
-        ui.json(&json!({ "version": 1, "server": name, "running": control.running().is_some() }));
+        ui.json(&json!({ "version": 1, "server": name, "running": server.is_running() }));
     } else {
         ui.say(&format!("{STRONG}{name}{STRONG:#} {done}"));
     }

@@ -80,7 +80,7 @@ fn the_block_that_answers_is_the_one_that_was_foretold() {
     let Some(machine) = Namespace::new(&["nginx"]) else { return };
     let mut numbers = Numbers(11);
     let (mut asked, mut configurations, mut refused) = (0, 0, 0);
-    for round in 0..60 {
+    for round in 0..36 {
         let folder = machine.path(&format!("round{round}"));
         fs::create_dir_all(folder.join("sites")).unwrap();
         let mut files = Vec::new();
@@ -134,7 +134,7 @@ fn the_block_that_answers_is_the_one_that_was_foretold() {
     eprintln!(
         "{configurations} configurations, {asked} requests answered as foretold; {refused} refused by the server"
     );
-    assert!(configurations > 40 && asked > 1000, "{configurations} {asked}");
+    assert!(configurations > 24 && asked > 600, "{configurations} {asked}");
 }
 
 #[test]
@@ -288,6 +288,11 @@ fn a_site_moves_from_one_server_to_the_other_and_back() {
         "{ran}"
     );
     assert!(served("").contains("server: apache"));
+    let listed = machine.yandro(&["servers"]).succeeds().stdout;
+    assert!(
+        listed.contains("nginx") && listed.contains("doesn't run") && listed.contains("runs (process "),
+        "{listed}"
+    );
     let both = map(&["--server", "nginx", "--http-port", "8080", "--https-port", "8443"]).succeeds();
     assert!(both.stdout.contains("Apache httpd: configuration tested, reloaded"), "{both}");
     assert!(both.stdout.contains("nginx: configuration tested, started"), "{both}");
@@ -295,6 +300,17 @@ fn a_site_moves_from_one_server_to_the_other_and_back() {
     assert!(!machine.path("apache2/sites-available/yandro-saltmarsh.test.conf").exists());
     assert!(!machine.path("apache2/mods-enabled/ssl.load").exists(), "the last site took the module with it");
     machine.yandro(&["check"]).succeeds();
+    for (verb, done) in [
+        ("test", "accepts"),
+        ("reload", "has taken"),
+        ("restart", "was restarted"),
+        ("stop", "was stopped"),
+        ("start", "was started"),
+    ] {
+        let ran = machine.yandro(&["servers", verb, "nginx"]).succeeds();
+        assert!(ran.stdout.contains(&format!("nginx {done}")), "{ran}");
+    }
+    eventually("nginx is there", || served(":8443").contains("server: nginx"));
     machine.yandro(&["undo"]).succeeds();
     eventually("Apache httpd has it again", || served("").contains("server: apache"));
     machine.yandro(&["check"]).succeeds();

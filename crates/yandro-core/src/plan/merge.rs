@@ -118,7 +118,7 @@ impl Observed {
         if let Some(nginx) = &mut self.nginx {
             let main = self.places.outside(nginx.shared.main());
             if let Some(text) = set.change_of(&main).and_then(|change| change.after.as_deref()) {
-                nginx.shared = nginx.shared.with(&nginx.shared.main().to_owned(), text.clone());
+                nginx.shared = nginx.shared.with(nginx.shared.main(), text.clone());
             }
         }
         let Some(apache) = &mut self.apache else { return };

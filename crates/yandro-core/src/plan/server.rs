@@ -152,7 +152,7 @@ impl Observed {
             let layout = &server.own().layout;
             layout.site_of_file(path).is_some() || layout.is_own(path) || self.is_shared(*server, path)
         };
-        self.configured().into_iter().find(is_of).map(|server| server.kind())
+        self.configured().into_iter().find(is_of).map(Configured::kind)
     }
 
     /// Whether a path is a file of a server that its sites share.

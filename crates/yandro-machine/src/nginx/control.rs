@@ -46,6 +46,26 @@ impl Nginx {
         command.starts_with("nginx").then(|| Pid::from_raw(pid)).flatten()
     }
 
+    /// Stops it, and waits until it is gone.
+    ///
+    /// # Errors
+    /// The words of the program that failed.
+    pub fn stop(&self) -> Result<(), String> {
+        let Some(pid) = self.running() else { return Ok(()) };
+        match &self.systemctl {
+            Some((systemctl, service)) => Self::run(systemctl, &["stop", service])?,
+            None => kill_process(pid, Signal::QUIT)
+                .map_err(|error| format!("process {} could not be told to end: {error}", pid.as_raw_nonzero()))?,
+        }
+        for _ in 0..LOOKS {
+            if self.running() != Some(pid) {
+                return Ok(());
+            }
+            std::thread::sleep(PAUSE);
+        }
+        Err(format!("process {} is still there", pid.as_raw_nonzero()))
+    }
+
     fn run(program: &Utf8Path, arguments: &[&str]) -> Result<(), String> {
         let ran = process::run(program, arguments).map_err(|error| format!("{program}: {error}"))?;
         if ran.succeeded { Ok(()) } else { Err(ran.words) }
@@ -87,16 +107,11 @@ impl ServerControl for Nginx {
             wait_for_new(pid, &before);
             return Ok(BroughtUp::Reloaded);
         }
-        match &self.systemctl {
-            Some((systemctl, service)) => Self::run(systemctl, &["start", service])?,
-            None => {
-                let ran = process::run_starter(&self.program, &["-c", self.main.as_str()])
-                    .map_err(|error| format!("{}: {error}", self.program))?;
-                if !ran.succeeded {
-                    return Err(ran.words);
-                }
-            }
+        if let Some((systemctl, service)) = &self.systemctl {
+            return Self::run(systemctl, &["start", service]).map(|()| BroughtUp::Started);
         }
-        Ok(BroughtUp::Started)
+        let ran = process::run_starter(&self.program, &["-c", self.main.as_str()])
+            .map_err(|error| format!("{}: {error}", self.program))?;
+        if ran.succeeded { Ok(BroughtUp::Started) } else { Err(ran.words) }
     }
 }

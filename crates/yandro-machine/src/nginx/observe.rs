@@ -23,12 +23,12 @@ const HTTP2_DIRECTIVE: [u32; 3] = [1, 25, 1];
 /// When a file or folder is there and can't be read.
 pub fn observe(
     machine: &Machine,
-    layout: Layout,
+    layout: &Layout,
     names: &[HostName],
     is_asked: bool,
 ) -> Result<ObservedNginx, FileError> {
-    let own = apache::own_files(&layout, names)?;
-    let files = WithoutOwn { machine, layout: &layout };
+    let own = apache::own_files(layout, names)?;
+    let files = WithoutOwn { machine, layout };
     let shared = Shared::of(&machine.places.inside(&layout.main), &files as &dyn Files);
     let is_own = |host: &VirtualHost| layout.is_own(&machine.path(&host.place.file));
     let answering = shared.configuration.answering();
@@ -45,7 +45,7 @@ pub fn observe(
             }
         }
     }
-    let version = if is_asked && machine.is_real() { version(&layout) } else { None };
+    let version = if is_asked && machine.is_real() { version(layout) } else { None };
     let is_one = |address: &&String| !address.starts_with("*:") && !address.starts_with("[::]:");
     let traits = ServerTraits {
         log_folder: layout.known.logs.unwrap_or("logs").to_owned(),
