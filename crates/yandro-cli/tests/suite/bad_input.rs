@@ -72,7 +72,7 @@ fn what_is_in_the_way_is_shown_with_its_line() {
     let sysroot = Sysroot::new();
     insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]), @"
     error: no web server was found
-    to mend it: install Apache httpd (`apt install apache2`), or use the built-in server: add `--server built-in`, then run `yandro serve`
+    to mend it: install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`, then run `yandro serve`
     [status 3]
     ");
     sysroot.write("etc/hosts", "127.0.0.1 localhost\n10.0.0.5 depot.test SALTMARSH.test\n");

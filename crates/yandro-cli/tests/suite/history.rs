@@ -156,9 +156,9 @@ fn settle_brings_everything_back_and_tells_what_was_edited_by_hand() {
     insta::assert_snapshot!(sysroot.yandro(&["settle"]), @"
     1 site: the machine is now as the site list says
       hosts file    changed /etc/hosts
+      certificate   removed
       enabled       unlinked /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf
       virtual host  removed /etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf
-      certificate   removed
       server        Apache httpd: not tested and not reloaded, since this is a sysroot
 
     ! depot.saltmarsh.test was written by yandro and belongs to no site of the list: it is taken away

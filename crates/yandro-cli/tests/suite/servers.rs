@@ -117,7 +117,7 @@ fn what_is_found_and_what_is_named_is_listed() {
     ferries  named   /opt/ferries/conf/httpd.conf  127.0.0.1:8080  not asked: a sysroot
     apache   Debian  /etc/apache2/apache2.conf     80              not asked: a sysroot
 
-    Sites are mapped on ferries, the first.
+    Of several Apache httpd sites are mapped on the first, ferries.
     [status 0]
     ");
     insta::assert_snapshot!(sysroot.read("home/ada/.config/yandro/settings.toml"), @r#"
@@ -147,7 +147,7 @@ fn what_is_found_and_what_is_named_is_listed() {
     ");
     insta::assert_snapshot!(Sysroot::new().yandro(&["servers"]), @"
     No web server was found.
-    To mend it: install Apache httpd (`apt install apache2`), or use the built-in server: add `--server built-in`, then run `yandro serve`
+    To mend it: install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`, then run `yandro serve`
     [status 0]
     ");
 }

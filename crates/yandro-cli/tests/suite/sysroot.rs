@@ -81,9 +81,9 @@ fn a_map_writes_everything_and_an_unmap_takes_it_away() {
     insta::assert_snapshot!(sysroot.yandro(&["unmap", "depot.saltmarsh.test"]), @"
     depot.saltmarsh.test is taken away; $ROOT/depot/public stays as it is
       hosts file    changed /etc/hosts
+      certificate   removed
       enabled       unlinked /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf
       virtual host  removed /etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf
-      certificate   removed
       other names   removed /etc/apache2/sites-available/yandro-0.invalid.conf
       site list     changed /home/ada/.config/yandro/sites.toml
       modules       disabled rewrite, ssl, socache_shmcb

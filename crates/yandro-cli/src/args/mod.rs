@@ -1,0 +1,239 @@
+//! Arguments, as text that is checked for its form alone.
+
+mod map;
+mod servers;
+
+use std::net::IpAddr;
+
+use camino::Utf8PathBuf;
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+pub(crate) use map::{MapArgs, OnOff, ServingArgs, SymlinksArg};
+pub(crate) use servers::{ServerAddArgs, ServerKindArg, ServersArgs, ServersCommand};
+
+/// From a project folder to a proven <https://name> on your own machine.
+///
+/// `yandro map NAME FOLDER` writes the hosts entry, the virtual host and the
+/// certificate, reloads the web server, and proves that the name is answered from
+/// that folder over HTTPS. Try it without changing anything: `yandro demo`.
+#[derive(Debug, Parser)]
+#[command(name = "yandro", version, disable_help_subcommand = true, after_help = EXIT_STATUS)]
+pub(crate) struct Cli {
+    #[command(flatten)]
+    pub(crate) global: Global,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+const EXIT_STATUS: &str = "Exit status:
+  0  all is well
+  1  there are findings
+  2  wrong usage or bad input; nothing was changed
+  3  the change could not be made; everything is as it was
+  4  something could not be put back; the message says what to do";
+
+/// Options that every command takes.
+#[derive(Debug, Args)]
+pub(crate) struct Global {
+    /// Work below DIR instead of / (hosts file, server files, site list, certificates)
+    #[arg(long, global = true, value_name = "DIR", help_heading = "Global options")]
+    pub(crate) sysroot: Option<Utf8PathBuf>,
+    /// Show what would change, and change nothing
+    #[arg(long, global = true, help_heading = "Global options")]
+    pub(crate) preview: bool,
+    /// Fail at once when another yandro is at work, instead of waiting
+    #[arg(long, global = true, help_heading = "Global options")]
+    pub(crate) no_wait: bool,
+    /// Print JSON for programs
+    #[arg(long, global = true, help_heading = "Global options")]
+    pub(crate) json: bool,
+    /// Print nothing but errors and findings
+    #[arg(long, short, global = true, help_heading = "Global options")]
+    pub(crate) quiet: bool,
+    /// Print more: evidence and times
+    #[arg(long, short, global = true, help_heading = "Global options")]
+    pub(crate) verbose: bool,
+    /// When to use colour
+    #[arg(long, global = true, value_enum, default_value_t = Color::Auto, value_name = "WHEN", help_heading = "Global options")]
+    pub(crate) color: Color,
+}
+
+/// When to use colour.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    /// On a terminal
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Map a name to a folder or an upstream and bring it up
+    Map(Box<MapArgs>),
+    /// Take sites away from everywhere they were written
+    Unmap(UnmapArgs),
+    /// List the sites and how each stands
+    Sites,
+    /// Prove that sites resolve and serve over HTTPS; explain what does not
+    Check(CheckArgs),
+    /// Take the last change back, or a named one
+    Undo(UndoArgs),
+    /// Show the changes so far, or bring back a file as it was before the first of them
+    History(HistoryArgs),
+    /// Bring the machine in line with the site list
+    Settle,
+    /// Show the web servers; test, reload, start and stop them; name one that can't be found
+    Servers(ServersArgs),
+    /// List every virtual host of the web server, yandro's or not, with its place
+    Vhosts,
+    /// Work on the hosts file itself
+    Hosts(HostsArgs),
+    /// Show the local authority, and have the system trust it or not
+    Authority(AuthorityArgs),
+    /// Run the built-in server for all sites of the list
+    Serve(ServeArgs),
+    /// Do single steps as root for a yandro that may not
+    #[command(hide = true)]
+    Privileged,
+    /// Show a whole example in a temporary folder: no root and no server needed
+    Demo(DemoArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct UnmapArgs {
+    /// The sites' names
+    #[arg(required = true, value_name = "NAME")]
+    pub(crate) names: Vec<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CheckArgs {
+    /// The sites to check, by name or alias; without any, all of them
+    #[arg(value_name = "NAME")]
+    pub(crate) names: Vec<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct UndoArgs {
+    /// Number of the change, as `yandro history` shows it; without it the last one
+    pub(crate) id: Option<u32>,
+}
+
+#[derive(Debug, Args)]
+#[command(args_conflicts_with_subcommands = true)]
+pub(crate) struct HistoryArgs {
+    #[command(subcommand)]
+    pub(crate) command: Option<HistoryCommand>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum HistoryCommand {
+    /// List the files of which the original is kept, as it was before the first change
+    Originals,
+    /// Bring FILE back as it was before the first change
+    Restore {
+        /// The file, by its absolute path
+        file: Utf8PathBuf,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct HostsArgs {
+    #[command(subcommand)]
+    pub(crate) command: HostsCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum HostsCommand {
+    /// List all entries, whose they are, and which are shadowed
+    List,
+    /// Find what doesn't do what it seems to
+    Lint {
+        /// Mend what can be mended without asking
+        #[arg(long)]
+        mend: bool,
+    },
+    /// Point a name that is no site to an address
+    Point {
+        /// The name
+        name: String,
+        /// The address, IPv4 or IPv6
+        address: IpAddr,
+    },
+    /// Take names that are no sites out
+    Drop {
+        /// The names
+        #[arg(required = true, value_name = "NAME")]
+        names: Vec<String>,
+    },
+    /// Print the names for others: as hosts lines, or as a zone for a DNS server
+    Export(ExportArgs),
+    /// Take in the entries of another hosts file
+    Import {
+        /// The file
+        file: Utf8PathBuf,
+        /// Change lines that say something else
+        #[arg(long)]
+        replace: bool,
+    },
+    /// Bring the hosts file back as it was before yandro's first change
+    Restore,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ExportArgs {
+    /// The form of it
+    #[arg(long, value_enum, default_value_t = ExportFormat::Hosts)]
+    pub(crate) format: ExportFormat,
+    /// The zone's name; without it the longest suffix that all names share
+    #[arg(long, value_name = "NAME")]
+    pub(crate) zone: Option<String>,
+    /// Put this address in the place of this machine's loopback addresses
+    #[arg(long, value_name = "IP")]
+    pub(crate) address: Option<IpAddr>,
+    /// The names of all lines, not of the sites alone
+    #[arg(long)]
+    pub(crate) all: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ExportFormat {
+    /// Lines of a hosts file
+    Hosts,
+    /// A zone in the form of RFC 1035, as DNS servers load it
+    Zone,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct AuthorityArgs {
+    #[command(subcommand)]
+    pub(crate) command: AuthorityCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum AuthorityCommand {
+    /// Show the authority's root certificate: its file, its fingerprint, what it may vouch for
+    Show,
+    /// Have the system trust the authority: what curl, git and most programs go by
+    Trust,
+    /// Take the authority out of the system's trust store
+    Distrust,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ServeArgs {
+    /// Listen on this address, too; without it on loopback alone. Others on your network
+    /// can then see your sites
+    #[arg(long = "listen", value_name = "IP")]
+    pub(crate) addresses: Vec<IpAddr>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DemoArgs {
+    /// Keep the folder, and say where it is
+    #[arg(long)]
+    pub(crate) keep: bool,
+}
