@@ -255,5 +255,12 @@ fn put_back_hint(error: &PutBackError) -> String {
 }
 
 fn indented(words: &str) -> String {
-    words.lines().map(|line| format!("  {line}")).collect::<Vec<_>>().join("\n")
+    // Servers try more than once, and say so each time.
+    let mut lines: Vec<String> = Vec::new();
+    for line in words.lines().map(|line| format!("  {line}")) {
+        if !lines.contains(&line) {
+            lines.push(line);
+        }
+    }
+    lines.join("\n")
 }

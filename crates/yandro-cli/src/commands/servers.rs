@@ -255,16 +255,9 @@ impl Chosen {
         }
     }
 
-    fn is_running(&self) -> bool {
-        match self {
-            Self::Apache(own) => own.running().is_some(),
-            Self::Nginx(own) => own.running().is_some(),
-        }
-    }
-
     fn carry_out(&self, verb: Verb) -> Result<(), String> {
         match (self, verb) {
-            (_, Verb::Start) if self.is_running() => Ok(()),
+            (_, Verb::Start) if self.control().is_running() => Ok(()),
             (Self::Apache(own), Verb::Start) => own.start(),
             (Self::Apache(own), Verb::Stop) => own.stop(),
             (Self::Apache(own), Verb::Reload) => own.reload_and_wait(),
@@ -327,7 +320,7 @@ enum Verb {
 
 fn control(context: &Context, name: Option<&str>, verb: Verb, ui: &mut Ui) -> Result<Status, CommandError> {
     let (name, server) = chosen(context, name)?;
-    let was_running = server.is_running();
+    let was_running = server.control().is_running();
     let done = match verb {
         Verb::Start if was_running => "runs already",
         Verb::Start => "was started",
@@ -350,7 +343,7 @@ fn control(context: &Context, name: Option<&str>, verb: Verb, ui: &mut Ui) -> Re
     }
     server.carry_out(verb).map_err(|words| not_done(&words))?;
     if ui.json {
-        ui.json(&json!({ "version": 1, "server": name, "running": server.is_running() }));
+        ui.json(&json!({ "version": 1, "server": name, "running": server.control().is_running() }));
     } else {
         ui.say(&format!("{STRONG}{name}{STRONG:#} {done}"));
     }

@@ -274,7 +274,7 @@ fn a_main_file_without_an_include_gets_one_and_loses_it_again() {
 fn a_site_moves_from_one_server_to_the_other_and_back() {
     let Some(machine) = Namespace::new(&["nginx"]) else { return };
     // Each has its own ports.
-    fs::remove_file(machine.path("etc/nginx/sites-enabled/default")).unwrap();
+    let default = machine.path("etc/nginx/sites-enabled/default");
     let map = |more: &[&str]| machine.yandro(&[&["map", "saltmarsh.test"], more].concat());
     map(&["./saltmarsh"]).succeeds();
     let served =
@@ -293,7 +293,14 @@ fn a_site_moves_from_one_server_to_the_other_and_back() {
         listed.contains("nginx") && listed.contains("doesn't run") && listed.contains("runs (process "),
         "{listed}"
     );
-    let both = map(&["--server", "nginx", "--http-port", "8080", "--https-port", "8443"]).succeeds();
+    // Nor on others while its own default site wants them; a server that can't be started leaves
+    // nothing behind.
+    let ports = ["--server", "nginx", "--http-port", "8080", "--https-port", "8443"];
+    let ran = map(&ports);
+    assert!(ran.status == 3 && ran.stderr.contains("/etc/nginx/sites-enabled/default:"), "{ran}");
+    assert!(ran.stderr.contains("has it listen on port 80, which is held by `apache2`"), "{ran}");
+    fs::remove_file(default).unwrap();
+    let both = map(&ports).succeeds();
     assert!(both.stdout.contains("Apache httpd: configuration tested, reloaded"), "{both}");
     assert!(both.stdout.contains("nginx: configuration tested, started"), "{both}");
     assert!(served(":8443").contains("server: nginx"), "{}", served(":8443"));

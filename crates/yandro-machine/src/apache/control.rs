@@ -225,6 +225,10 @@ impl ServerControl for Apache {
         self.start().map(|()| BroughtUp::Started)
     }
 
+    fn is_running(&self) -> bool {
+        self.running().is_some()
+    }
+
     fn needs_root(&self) -> bool {
         Self::needs_root(self)
     }

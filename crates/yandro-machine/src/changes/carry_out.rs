@@ -32,6 +32,9 @@ pub trait ServerControl {
     /// The words of the program that failed.
     fn bring_up(&self) -> Result<BroughtUp, String>;
 
+    /// Whether it runs.
+    fn is_running(&self) -> bool;
+
     /// Whether this user may not do that.
     fn needs_root(&self) -> bool {
         !rustix::process::geteuid().is_root()
@@ -134,7 +137,9 @@ pub fn carry_out<E>(
     if (!forbidden.is_empty() || needs_root) && !hands.prepare(&forbidden, needs_root) {
         return Err(CarryOutError::NotPermitted { paths: forbidden, server: needs_root });
     }
-    let helped: Vec<Helped<'_, '_>> = controls.iter().map(|(kind, _)| hands.helped(*kind)).collect();
+    let were_running: Vec<ServerKind> =
+        controls.iter().filter(|(_, server)| server.is_running()).map(|(kind, _)| *kind).collect();
+    let helped: Vec<Helped<'_, '_>> = controls.iter().map(|(kind, own)| hands.helped(*kind, *own)).collect();
     let controls: Vec<(ServerKind, &dyn ServerControl)> =
         if needs_root { helped.iter().map(|own| (own.kind(), own as _)).collect() } else { controls };
     let history = machine.history();
@@ -170,8 +175,12 @@ pub fn carry_out<E>(
             Ok(CarriedOut { brought_up, unflushed })
         }
         Err(cause) => {
-            let touched = if brought_up.is_empty() { &[][..] } else { &controls[..] };
-            let put_back = put_back(machine, &hands, &record, touched);
+            // One that never ran, and doesn't now, has nothing to go back to.
+            let is_touched = |(kind, server): &&(ServerKind, &dyn ServerControl)| {
+                !brought_up.is_empty() && (were_running.contains(kind) || server.is_running())
+            };
+            let touched: Vec<_> = controls.iter().filter(is_touched).copied().collect();
+            let put_back = put_back(machine, &hands, &record, &touched);
             // Whose fault it is shows when all is as it was.
             let is_asked = put_back.is_ok() && matches!(cause, Cause::Test(_));
             let again = controls.iter().filter(|_| is_asked).find_map(|(_, server)| server.test().err());

@@ -150,12 +150,14 @@ impl<'a> Hands<'a> {
 pub(super) struct Helped<'h, 'e> {
     hands: &'h Hands<'e>,
     kind: ServerKind,
+    /// What can be seen without root.
+    seen: &'h dyn ServerControl,
 }
 
 impl<'e> Hands<'e> {
     /// The control of a server by the helper.
-    pub(super) fn helped<'h>(&'h self, kind: ServerKind) -> Helped<'h, 'e> {
-        Helped { hands: self, kind }
+    pub(super) fn helped<'h>(&'h self, kind: ServerKind, seen: &'h dyn ServerControl) -> Helped<'h, 'e> {
+        Helped { hands: self, kind, seen }
     }
 }
 
@@ -166,6 +168,10 @@ impl Helped<'_, '_> {
 }
 
 impl ServerControl for Helped<'_, '_> {
+    fn is_running(&self) -> bool {
+        self.seen.is_running()
+    }
+
     fn test(&self) -> Result<(), String> {
         self.hands.told(&Request::Test { server: self.kind })
     }

@@ -158,7 +158,9 @@ pub fn recover(
         let controls: Vec<_> = servers.iter().filter(|(kind, _)| record.servers.contains(kind)).copied().collect();
         let needs_root = controls.iter().any(|(_, server)| server.needs_root());
         let is_helped = needs_root && hands.prepare(&[], true);
-        let helped: Vec<Helped<'_, '_>> = controls.iter().map(|(kind, _)| hands.helped(*kind)).collect();
+        // One that doesn't run takes its configuration up when it is started.
+        let controls: Vec<_> = controls.into_iter().filter(|(_, server)| server.is_running()).collect();
+        let helped: Vec<Helped<'_, '_>> = controls.iter().map(|(kind, own)| hands.helped(*kind, *own)).collect();
         let controls: Vec<(ServerKind, &dyn ServerControl)> =
             if is_helped { helped.iter().map(|own| (own.kind(), own as _)).collect() } else { controls };
         put_back(machine, &hands, &record, &controls)?;

@@ -97,6 +97,10 @@ impl ServerControl for Nginx {
         Self::run(&self.program, &["-t", "-q", "-c", self.main.as_str()])
     }
 
+    fn is_running(&self) -> bool {
+        self.running().is_some()
+    }
+
     fn bring_up(&self) -> Result<BroughtUp, String> {
         if let Some(pid) = self.running() {
             // The documented signal: new workers take the configuration up, the old ones end

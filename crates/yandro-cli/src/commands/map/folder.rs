@@ -1,6 +1,7 @@
 //! The site's folder: making it, and letting the server in.
 
 use camino::Utf8Path;
+use yandro_core::config::Place;
 use yandro_core::plan::{Access, ChangeSet, FileChange, Step};
 use yandro_core::site::{Content, ServerKind, Site};
 use yandro_machine::{apache, nginx};
@@ -74,25 +75,61 @@ pub(super) fn let_in(context: &Context, set: &mut ChangeSet, site: &Site, is_to_
     }
 }
 
-/// Looks whether somebody else has a port of the site's, where the server is yet to be started.
-pub(super) fn ports_free(site: &Site) -> Result<(), CommandError> {
+/// Looks whether somebody else has a port of the site's, or one that the configuration names,
+/// where the server is yet to be started.
+pub(super) fn ports_free(context: &Context, site: &Site) -> Result<(), CommandError> {
     let server = site.server.unwrap_or(ServerKind::Apache);
+    let held = |port: u16| {
+        ports::holders(port).into_iter().find(|holder| {
+            holder.address.is_unspecified() || holder.address.is_loopback() || holder.address == site.address
+        })
+    };
     let mut wanted = site.http_ports(80);
     wanted.extend(site.https_ports(443));
-    let in_the_way = wanted.into_iter().flat_map(ports::holders).find(|holder| {
-        holder.address.is_unspecified() || holder.address.is_loopback() || holder.address == site.address
-    });
-    match in_the_way {
-        None => Ok(()),
-        Some(holder) => Err(CommandError::not_made(format!(
+    let end = |holder: &ports::Holder| match holder.pid {
+        Some(pid) => format!("end that program: kill {pid}"),
+        None => "end that program".to_owned(),
+    };
+    if let Some(holder) = wanted.into_iter().find_map(held) {
+        return Err(CommandError::not_made(format!(
             "{server} doesn't run, and can't be started: port {} is held by {holder}; nothing was changed",
             holder.port
         ))
-        .hint(match holder.pid {
-            Some(pid) => format!("end that program: kill {pid}; or choose other ports: --http-port, --https-port"),
-            None => "end that program, or choose other ports: --http-port, --https-port".to_owned(),
-        })),
+        .hint(format!("{}; or choose other ports: --http-port, --https-port", end(&holder))));
     }
+    for (port, place) in configured_ports(context, server)? {
+        if let Some(holder) = held(port) {
+            return Err(CommandError::not_made(format!(
+                "{server} doesn't run, and can't be started: {place} has it listen on port {port}, which is held by {holder}; nothing was changed"
+            ))
+            .hint(format!("{}; or take that place out of use: {place}", end(&holder))));
+        }
+    }
+    Ok(())
+}
+
+/// The ports that a server's configuration names, each with its place.
+fn configured_ports(context: &Context, server: ServerKind) -> Result<Vec<(u16, Place)>, CommandError> {
+    let machine = &context.machine;
+    Ok(match server {
+        ServerKind::Apache => {
+            let found = apache::find(machine);
+            let configuration = found.map(|found| apache::configuration(machine, &found)).transpose()?;
+            let listens = configuration.map(|own| own.listens()).unwrap_or_default();
+            listens.into_iter().map(|listen| (listen.port, listen.place)).collect()
+        }
+        ServerKind::Nginx => {
+            let configuration = nginx::find_layout(machine).map(|layout| nginx::configuration(machine, &layout));
+            let servers = configuration.map(|own| own.servers).unwrap_or_default();
+            let ports = servers.into_iter().flat_map(|server| {
+                let place = server.host.place;
+                let port = |address: &str| address.rsplit(':').next()?.parse().ok();
+                server.listens.into_iter().filter_map(move |own| Some((port(&own.address)?, place.clone())))
+            });
+            ports.collect()
+        }
+        ServerKind::BuiltIn | ServerKind::Elsewhere => Vec::new(),
+    })
 }
 
 /// A folder that is to be made: its way must lead through folders.

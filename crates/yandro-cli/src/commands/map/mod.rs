@@ -47,7 +47,7 @@ pub(crate) fn run_then(
         }
         folder::let_in(context, &mut set, &site, args.fix_permissions)?;
         if needs_start(context, &site) {
-            folder::ports_free(&site)?;
+            folder::ports_free(context, &site)?;
         }
         real_names::ask(context, args.hide_real, &site, &list, &mut asked)?;
         // A server that doesn't run has to, even where nothing has to be written.
