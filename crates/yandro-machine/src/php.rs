@@ -33,3 +33,40 @@ pub fn find(machine: &Machine) -> Option<FastCgi> {
         versions.max().map(|(_, socket)| FastCgi::Socket(socket))
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+
+    use super::*;
+    use crate::machine::Environment;
+
+    #[test]
+    fn a_name_without_a_version_comes_first_and_of_versions_the_highest() {
+        let folder = tempfile::tempdir().unwrap();
+        let sysroot = Utf8PathBuf::from_path_buf(folder.path().to_owned()).unwrap();
+        let environment = Environment {
+            sysroot: sysroot.clone(),
+            home: Some("/home/ada".into()),
+            config_home: None,
+            data_home: None,
+            sudo_uid: None,
+        };
+        let machine = Machine::new(&environment).unwrap();
+        let found = || find(&machine).map(|own| own.to_string());
+        let put = |path: &str| {
+            let path = sysroot.join(path);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(path, "").unwrap();
+        };
+        assert_eq!(found(), None);
+        put("run/php-fpm/www.sock");
+        assert_eq!(found().as_deref(), Some("/run/php-fpm/www.sock"));
+        for name in ["php8.2-fpm.sock", "php8.10-fpm.sock", "php8.3-fpm.pid", "phpx-fpm.sock"] {
+            put(&format!("run/php/{name}"));
+        }
+        assert_eq!(found().as_deref(), Some("/run/php/php8.10-fpm.sock"));
+        put("run/php/php-fpm.sock");
+        assert_eq!(found().as_deref(), Some("/run/php/php-fpm.sock"));
+    }
+}

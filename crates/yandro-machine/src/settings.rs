@@ -154,3 +154,32 @@ pub fn read(machine: &Machine) -> Result<Settings, SettingsError> {
         excerpt: yandro_core::source::Excerpt::new(text.as_bytes(), &error.span().unwrap_or(0..0)),
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_server_comes_and_goes_and_leaves_what_a_person_wrote() {
+        let mine = "# mine\n[built-in]\nhttp-port = 8080 # not 80\n";
+        let server = NamedServer {
+            name: "ferries".into(),
+            kind: NamedKind::Apache,
+            config: "/opt/ferries/conf/httpd.conf".into(),
+            program: None,
+            test: Vec::new(),
+            reload: vec!["/opt/ferries/ctl".into(), "say \"graceful\"".into()],
+            start: Vec::new(),
+            stop: Vec::new(),
+        };
+        let text = with_server(mine, &server);
+        let read: Settings = toml::from_str(&text).unwrap();
+        assert_eq!((read.servers.clone(), read.built_in.http_port), (vec![server.clone()], 8080));
+        // Named again, it changes where it stands.
+        let moved = NamedServer { config: "/opt/tides/httpd.conf".into(), reload: Vec::new(), ..server };
+        let changed = with_server(&text, &moved);
+        assert_eq!(toml::from_str::<Settings>(&changed).unwrap().servers, [moved]);
+        assert_eq!(without_server(&changed, "ferries"), mine);
+        assert_eq!(without_server(mine, "tides"), mine);
+    }
+}

@@ -224,12 +224,18 @@ while True:
 "#;
 
 #[test]
-fn an_upstream_can_upgrade_to_web_socket() {
-    let Some(machine) = Namespace::new(&["python3"]) else { return };
+fn an_upstream_can_upgrade_to_web_socket_on_both_servers() {
+    for server in ["apache", "nginx"] {
+        upgrades(server);
+    }
+}
+
+fn upgrades(server: &str) {
+    let Some(machine) = Namespace::new(&["python3", "nginx"]) else { return };
     let mut upstream = machine.command("python3");
     let _upstream = Background::start(upstream.args(["-c", WEB_SOCKET]));
     eventually("the upstream answers", || machine.run("curl", &["--silent", "http://127.0.0.1:3000/"]).status == 0);
-    machine.yandro(&["map", "booking.saltmarsh.test", "http://127.0.0.1:3000"]).succeeds();
+    machine.yandro(&["map", "booking.saltmarsh.test", "http://127.0.0.1:3000", "--server", server]).succeeds();
     let upgraded = machine.curl(&[
         "--http1.1",
         "--include",
