@@ -3,7 +3,7 @@
 use std::fs;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, chown};
 
-use super::kit::{Ran, YANDRO};
+use super::kit::{Ran, YANDRO, has};
 use super::namespace::{HOSTS, Namespace};
 
 /// `nobody`, whom every Debian has.
@@ -316,4 +316,23 @@ fn the_system_trusts_the_authority_when_asked_and_no_other_on_its_word() {
     let ran = user.run(&["sh", "-c", &script]);
     assert!(ran.stdout.contains("may not hold this"), "{ran}");
     assert_eq!(fs::read_dir(&anchors).unwrap().count(), 0);
+}
+
+#[test]
+fn nginx_takes_the_same_way() {
+    let Some(user) = User::new(true) else { return };
+    if !has(&["nginx"], true) {
+        return;
+    }
+    let system =
+        || user.machine.run("sh", &["-c", "cat hosts; cd etc/nginx; find . -printf '%p %l %u %m\\n' | sort"]).stdout;
+    let before = system();
+    let ran = user.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "nginx"]).succeeds();
+    assert!(ran.stderr.contains("write /etc/nginx/sites-available/yandro-saltmarsh.test.conf"), "{ran}");
+    assert!(ran.stdout.contains("nginx: configuration tested, started"), "{ran}");
+    assert_eq!(user.machine.curl(&["https://saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
+    let ran = user.yandro(&["map", "saltmarsh.test", "--alias", "www.saltmarsh.test"]).succeeds();
+    assert!(ran.stdout.contains("nginx: configuration tested, reloaded"), "{ran}");
+    user.yandro(&["unmap", "saltmarsh.test"]).succeeds();
+    assert_eq!(system(), before);
 }
