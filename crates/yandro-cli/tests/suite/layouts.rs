@@ -257,6 +257,11 @@ fn maps_and_unmaps(other: &Other, is_named: bool) {
 
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--alias", "www.saltmarsh.test"]).succeeds();
     assert!(ran.stdout.contains("https://saltmarsh.test/ answers from there, over HTTPS"), "{ran}");
+    // A person's own virtual hosts that come to life with their file are told, and nothing else is.
+    let comes_to_life = other.files.iter().any(|(_, text)| text.contains("ServerName tides.test"));
+    let told = "is included now, and with it your own virtual hosts answer: tides.test";
+    assert_eq!(ran.stderr.contains(told), comes_to_life, "{ran}");
+    assert_eq!(ran.stderr.contains("is included now"), comes_to_life, "{ran}");
     assert_eq!(page(other.own).stdout, own_page);
     for url in ["http://nobody.test/", "https://nobody.test/", "https://localhost/"] {
         let other_name = page(url).stdout;

@@ -114,33 +114,43 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
     notes
 }
 
-/// The person's own virtual hosts that count from now on, since their file is included.
+/// The person's own virtual hosts that count from now on, since an `Include` of their file was
+/// switched on.
 fn come_to_life(context: &Context, set: &ChangeSet) -> Option<String> {
-    let includes = |step: &Step| {
-        let Step::File(FileChange { before: Some(_), .. }) = step else { return false };
-        !step.path().file_name().is_some_and(|name| name.starts_with("yandro-"))
-            && step.path().extension() == Some("conf")
-    };
-    if !set.steps.iter().any(includes) {
+    let switched: Vec<String> = set.steps.iter().filter_map(changed_file).flat_map(new_includes).collect();
+    if switched.is_empty() {
         return None;
     }
     let found = apache::find(&context.machine)?;
     let configuration = apache::configuration(&context.machine, &found).ok()?;
     let hosts = configuration.virtual_hosts();
-    // A file that yandro put its own `Include` into was not included before.
-    let changed: Vec<String> = set
-        .steps
-        .iter()
-        .filter(|step| includes(step) && *step.path() != found.layout.main)
-        .map(|step| context.machine.places.inside(step.path()).into_string())
-        .collect();
-    let names: Vec<&str> = hosts
-        .iter()
-        .filter(|host| changed.contains(&host.place.file))
-        .map(|host| host.name.as_deref().unwrap_or("one without a name"))
-        .collect();
-    let file = changed.first().filter(|_| !names.is_empty())?;
+    let is_theirs = |file: &str| {
+        let is_own = found.layout.is_own(&context.machine.path(file));
+        !is_own && switched.iter().any(|path| file.contains(path.split('*').next().unwrap_or(path)))
+    };
+    let alive: Vec<_> = hosts.iter().filter(|host| is_theirs(&host.place.file)).collect();
+    let file = &alive.first()?.place.file;
+    let names: Vec<&str> = alive.iter().map(|host| host.name.as_deref().unwrap_or("one without a name")).collect();
     Some(format!("{file} is included now, and with it your own virtual hosts answer: {}", names.join(", ")))
+}
+
+/// A file that was there and changes.
+fn changed_file(step: &Step) -> Option<&FileChange> {
+    match step {
+        Step::File(change) if change.before.is_some() && change.path.extension() == Some("conf") => Some(change),
+        _ => None,
+    }
+}
+
+/// What a file includes that it didn't, yandro's own files apart.
+fn new_includes(change: &FileChange) -> Vec<String> {
+    let text = |content: &Option<yandro_core::plan::Content>| {
+        content.as_deref().map(|bytes| String::from_utf8_lossy(bytes).into_owned()).unwrap_or_default()
+    };
+    let (before, after) = (text(&change.before), text(&change.after));
+    let is_new = |line: &&str| line.trim_start().starts_with("Include") && !before.lines().any(|own| own == *line);
+    let path = |line: &str| Some(line.split_whitespace().nth(1)?.trim_matches('"').to_owned());
+    after.lines().filter(is_new).filter_map(path).filter(|path| !path.contains("yandro-")).collect()
 }
 
 /// What a name's new address has to get past, besides the system's own caches.
