@@ -24,8 +24,10 @@ set -e
 mount --bind "$1/etc" /etc
 mount --bind "$1/apache2" /etc/apache2
 mount --bind "$1/hosts" /etc/hosts
+mount -t tmpfs tmpfs /var/log
+mkdir /var/log/apache2 /var/log/nginx
 mount --bind "$1/log" /var/log/apache2
-if [ -d /var/log/nginx ]; then mkdir -p "$1/nginx-log"; mount --bind "$1/nginx-log" /var/log/nginx; fi
+if [ -d /var/lib/nginx ]; then mount -t tmpfs tmpfs /var/lib/nginx; fi
 mkdir -p "$1/local/share/ca-certificates" "$1/opt"
 mount --bind "$1/local" /usr/local
 mount --bind "$1/opt" /opt
