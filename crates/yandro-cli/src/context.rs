@@ -28,7 +28,7 @@ pub(crate) struct Context {
     pub(crate) preview: bool,
     no_wait: bool,
     /// The control of Apache httpd, once it was asked for.
-    control: OnceCell<Option<Apache>>,
+    apache: OnceCell<Option<Apache>>,
     /// The current folder.
     pub(crate) current: Utf8PathBuf,
     /// The command, as typed.
@@ -65,7 +65,7 @@ impl Context {
             settings,
             preview: global.preview,
             no_wait: global.no_wait,
-            control: OnceCell::new(),
+            apache: OnceCell::new(),
             current,
             command,
         })
@@ -113,30 +113,29 @@ impl Context {
         Ok(observe::site_list(&self.machine)?)
     }
 
-    /// The control of the Apache httpd of the real machine; within a sysroot no server is touched.
-    pub(crate) fn control(&self) -> Option<Apache> {
-        let found = self.machine.is_real().then(|| apache::find(&self.machine)).flatten()?;
-        self.control.get_or_init(|| Apache::of(&self.machine, &found)).clone()
-    }
-
-    /// The control of the nginx of the real machine.
-    fn nginx(&self) -> Option<Nginx> {
-        self.machine.is_real().then(|| Nginx::find(&self.machine)).flatten()
+    /// The control of a server of the real machine; within a sysroot no server is touched.
+    fn control(&self, server: ServerKind) -> Option<Box<dyn ServerControl>> {
+        if !self.machine.is_real() {
+            return None;
+        }
+        match server {
+            ServerKind::Apache => {
+                let found = || Apache::of(&self.machine, &apache::find(&self.machine)?);
+                self.apache.get_or_init(found).clone().map(|own| Box::new(own) as _)
+            }
+            ServerKind::Nginx => Nginx::find(&self.machine).map(|own| Box::new(own) as _),
+            ServerKind::BuiltIn | ServerKind::Elsewhere => None,
+        }
     }
 
     /// The control of every server of the real machine.
     fn controls(&self) -> Vec<Control> {
-        let apache = self.control().map(|own| (ServerKind::Apache, Box::new(own) as _));
-        apache.into_iter().chain(self.nginx().map(|own| (ServerKind::Nginx, Box::new(own) as _))).collect()
+        ServerKind::CONFIGURED.into_iter().filter_map(|kind| Some((kind, self.control(kind)?))).collect()
     }
 
     /// Whether a server runs.
     pub(crate) fn runs(&self, server: ServerKind) -> bool {
-        match server {
-            ServerKind::Apache => self.control().is_some_and(|apache| apache.running().is_some()),
-            ServerKind::Nginx => self.nginx().is_some_and(|nginx| nginx.running().is_some()),
-            ServerKind::BuiltIn | ServerKind::Elsewhere => false,
-        }
+        self.control(server).is_some_and(|control| control.is_running())
     }
 
     /// The control of the servers that a change set reloads; none within a sysroot.
@@ -144,15 +143,8 @@ impl Context {
         if !self.machine.is_real() {
             return Ok(Vec::new());
         }
-        let control = |server: &ServerKind| -> Option<Box<dyn ServerControl>> {
-            match server {
-                ServerKind::Apache => self.control().map(|apache| Box::new(apache) as _),
-                ServerKind::Nginx => self.nginx().map(|nginx| Box::new(nginx) as _),
-                ServerKind::BuiltIn | ServerKind::Elsewhere => None,
-            }
-        };
         let of = |server: &ServerKind| {
-            let control = control(server).ok_or_else(|| {
+            let control = self.control(*server).ok_or_else(|| {
                 CommandError::not_made(format!("the configuration of {server} is there, but not its program"))
                     .hint("install it again, or name it: yandro servers add NAME --config FILE --program PROGRAM")
             });

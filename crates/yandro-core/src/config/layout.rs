@@ -26,6 +26,10 @@ pub struct KnownLayout {
     pub programs: &'static [&'static str],
     /// The folder of its logs, where its own configuration has a name for it.
     pub logs: Option<&'static str>,
+    /// The modules that are built in beyond the server's core, by the names of their sources.
+    pub built_in: &'static [&'static str],
+    /// The file of its process's number, where no look at the configuration is needed for it.
+    pub pid_file: Option<&'static str>,
     /// The program that starts and stops it, where it isn't the server's own.
     pub control: Option<&'static str>,
     /// What systemd calls it.
@@ -56,6 +60,8 @@ pub(crate) const PLAIN: KnownLayout = KnownLayout {
     environment: None,
     programs: &[],
     logs: None,
+    built_in: &[],
+    pid_file: None,
     control: None,
     service: "",
     install_tls: None,

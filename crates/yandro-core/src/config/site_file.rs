@@ -4,6 +4,7 @@ use super::tree::{ParseError, Section, Tree};
 use super::want::{HandEdit, Syntax, Want, changed_by_hand, foreign, set_opening, update};
 use crate::config::SiteFiles;
 use crate::name::HostName;
+use crate::site::Site;
 use crate::source::{self, Excerpt, Splice};
 
 /// What a server's files are like, as far as virtual hosts go.
@@ -21,6 +22,8 @@ pub trait Dialect: Syntax {
     fn ports(&self, host: &Section) -> Vec<u16>;
     /// The port of one that is wanted.
     fn wanted_port(&self, want: &Want) -> Option<u16>;
+    /// The virtual hosts that a site should have, one for each port.
+    fn hosts(&self, site: &Site, files: &SiteFiles) -> Vec<Want>;
     /// Whether a virtual host speaks TLS.
     fn is_secure(&self, host: &Section) -> bool;
     /// What answers on a port for names that are no sites: over plain HTTP what was there before,
@@ -28,16 +31,21 @@ pub trait Dialect: Syntax {
     fn others(&self, port: u16, secure: Option<&SiteFiles>) -> Want;
 }
 
-/// The text of a site's file: a new one, or `existing` with just what changed from `earlier`,
-/// what was wanted when yandro last wrote it, to `wanted`.
-pub(crate) fn site_file(
+/// The text of a site's file: a new one, or `existing` with just what changed.
+///
+/// `before` is the site as it was when yandro last wrote the file.
+///
+/// # Errors
+/// [`ParseError`] when `existing` can't be read as a configuration.
+pub fn site_file(
     dialect: &dyn Dialect,
     existing: Option<&[u8]>,
-    earlier: &[Want],
-    wanted: &[Want],
-    name: &HostName,
+    before: Option<(&Site, &SiteFiles)>,
+    now: (&Site, &SiteFiles),
 ) -> Result<Vec<u8>, ParseError> {
-    let fresh = rendered(dialect, wanted, name).into_bytes();
+    let earlier = before.map(|(site, files)| dialect.hosts(site, files)).unwrap_or_default();
+    let (wanted, name) = (dialect.hosts(now.0, now.1), &now.0.name);
+    let fresh = rendered(dialect, &wanted, name).into_bytes();
     let Some(existing) = existing else { return Ok(fresh) };
     if existing == fresh {
         return Ok(fresh);
@@ -47,7 +55,7 @@ pub(crate) fn site_file(
     let port = |want: &Want| dialect.wanted_port(want);
     let mut splices = Vec::new();
     let mut missing = String::new();
-    for want in wanted {
+    for want in &wanted {
         let Want::Section(_, arguments, inner) = want else { continue };
         let old = earlier.iter().find_map(|old| match old {
             Want::Section(_, arguments, inner) if port(old) == port(want) => Some((arguments, inner.as_slice())),
@@ -63,7 +71,7 @@ pub(crate) fn site_file(
         }
     }
     // What is wanted no more goes whole, unless a person has added to it.
-    for old in earlier {
+    for old in &earlier {
         let Want::Section(_, _, inner) = old else { continue };
         let is_wanted = wanted.iter().any(|want| port(want) == port(old));
         if let Some(section) = find_host(dialect, &tree, port(old), name).filter(|_| !is_wanted) {
@@ -103,13 +111,14 @@ fn rendered(dialect: &dyn Dialect, wanted: &[Want], name: &HostName) -> String {
 }
 
 /// What a person has changed in a site's file or taken out of it; none in a file that can't be read.
-pub(crate) fn hand_edits(dialect: &dyn Dialect, existing: &[u8], wanted: &[Want], name: &HostName) -> Vec<HandEdit> {
-    if existing == rendered(dialect, wanted, name).as_bytes() {
+pub fn hand_edits(dialect: &dyn Dialect, existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEdit> {
+    let (wanted, name) = (dialect.hosts(site, files), &site.name);
+    if existing == rendered(dialect, &wanted, name).as_bytes() {
         return Vec::new();
     }
     let Ok(tree) = dialect.parse(existing) else { return Vec::new() };
     let mut found = Vec::new();
-    for want in wanted {
+    for want in &wanted {
         if let Want::Section(_, _, inner) = want
             && let Some(section) = find_host(dialect, &tree, dialect.wanted_port(want), name)
         {

@@ -13,8 +13,7 @@ use super::parse::parse;
 use super::run::{Configuration, EventKind, Files, Place, matches_path};
 use super::shared::{Shared, module_folders};
 use super::syntax::quoted;
-use crate::config::Journal;
-use crate::config::{Directive, Node};
+use crate::config::{Directive, Journal, Node};
 use crate::source::{self, Splice};
 
 /// What a site needs of the shared part.

@@ -21,6 +21,8 @@ pub const KNOWN: &[KnownLayout] = &[
         environment: Some("/etc/apache2/envvars"),
         programs: &["/usr/sbin/apache2"],
         logs: Some("${APACHE_LOG_DIR}"),
+        built_in: &["mod_watchdog.c", "mod_log_config.c", "mod_logio.c", "mod_version.c", "mod_unixd.c"],
+        pid_file: Some("/var/run/apache2/apache2.pid"),
         control: Some("/usr/sbin/apache2ctl"),
         service: "apache2.service",
         ..PLAIN

@@ -7,7 +7,6 @@ mod modules;
 mod parse;
 pub mod run;
 mod shared;
-mod site;
 mod switches;
 mod syntax;
 
@@ -17,6 +16,8 @@ pub use layouts::KNOWN;
 pub use modules::{ModuleFiles, modules_to_enable};
 pub use parse::parse;
 pub use shared::Shared;
-pub use site::{hand_edits, site_file};
 pub use switches::is_switching;
 pub use syntax::ApacheSyntax;
+
+#[cfg(test)]
+mod tests;

@@ -51,7 +51,8 @@ impl Shared {
             }
             configuration
         });
-        let mut shared = Self { start, image, configuration, ..Self::default() };
+        let listens = configuration.listens();
+        let mut shared = Self { start, image, configuration, listens, ..Self::default() };
         shared.sum_up(&is_own);
         shared
     }
@@ -121,7 +122,6 @@ impl Shared {
     }
 
     fn sum_up(&mut self, is_own: &dyn Fn(&Utf8Path) -> bool) {
-        self.listens = self.configuration.listens();
         let is_own = |place: &Place| is_own(Utf8Path::new(&place.file));
         let hosts = self.configuration.virtual_hosts();
         let foreign = || hosts.iter().filter(|host| !is_own(&host.place));

@@ -1,8 +1,9 @@
 //! How Apache httpd's files are written.
 
-use super::desired::tls;
+use super::desired::{tls, virtual_hosts};
 use super::parse::parse;
 use crate::config::{Dialect, ParseError, Section, SiteFiles, Syntax, Tree, Want};
+use crate::site::Site;
 
 /// Apache httpd's syntax.
 #[derive(Clone, Copy, Debug)]
@@ -52,6 +53,10 @@ impl Dialect for ApacheSyntax {
             Want::Section(_, addresses, _) => port(addresses.first()?),
             Want::Directive(..) => None,
         }
+    }
+
+    fn hosts(&self, site: &Site, files: &SiteFiles) -> Vec<Want> {
+        virtual_hosts(site, files)
     }
 
     fn is_secure(&self, host: &Section) -> bool {

@@ -2,36 +2,14 @@
 
 use core::net::{IpAddr, Ipv6Addr};
 
-use super::syntax::NginxSyntax;
-use crate::config::{self, HandEdit, ParseError, SiteFiles, Want};
+use crate::config::{SiteFiles, Want};
 use crate::site::{Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Site, Symlinks};
 
 /// What forms may send, on a development machine: nginx's own 1 MB stops the first picture.
 const LARGEST_BODY: &str = "256m";
 
-/// The text of a site's file: a new one, or `existing` with just what changed.
-///
-/// `before` is the site as it was when yandro last wrote the file.
-///
-/// # Errors
-/// [`ParseError`] when `existing` can't be read as a configuration.
-pub fn site_file(
-    existing: Option<&[u8]>,
-    before: Option<(&Site, &SiteFiles)>,
-    now: (&Site, &SiteFiles),
-) -> Result<Vec<u8>, ParseError> {
-    let earlier = before.map(|(site, files)| server_blocks(site, files)).unwrap_or_default();
-    let wanted = server_blocks(now.0, now.1);
-    config::site_file(&NginxSyntax, existing, &earlier, &wanted, &now.0.name)
-}
-
-/// What a person has changed in a site's file or taken out of it; none in a file that can't be read.
-pub fn hand_edits(existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEdit> {
-    config::hand_edits(&NginxSyntax, existing, &server_blocks(site, files), &site.name)
-}
-
 /// The server blocks of a site, one for each port.
-fn server_blocks(site: &Site, files: &SiteFiles) -> Vec<Want> {
+pub(super) fn server_blocks(site: &Site, files: &SiteFiles) -> Vec<Want> {
     let names = Want::Directive("server_name", site.names().map(ToString::to_string).collect());
     let secure_ports = site.https_ports(443);
     let over_plain = |own: u16| match (site.https, secure_ports.first()) {
@@ -186,9 +164,9 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::config::{ServerTraits, Variable};
+    use crate::config::{ServerTraits, Variable, hand_edits, site_file};
     use crate::name::HostName;
-    use crate::nginx::parse;
+    use crate::nginx::{NginxSyntax, parse};
     use crate::site::Upstream;
 
     fn site(content: Content) -> Site {
@@ -212,7 +190,8 @@ mod tests {
     fn written(existing: Option<&str>, before: Option<&Site>, now: &Site) -> String {
         let before_files = before.map(files);
         let before = before.zip(before_files.as_ref());
-        String::from_utf8(site_file(existing.map(str::as_bytes), before, (now, &files(now))).unwrap()).unwrap()
+        String::from_utf8(site_file(&NginxSyntax, existing.map(str::as_bytes), before, (now, &files(now))).unwrap())
+            .unwrap()
     }
 
     #[test]
@@ -270,7 +249,7 @@ mod tests {
             .replace("\tautoindex on;\n", "\tautoindex off; # mine\n\tadd_header X-Ferry tide;\n")
             .replace("\tlocation / {\n", "\tlocation /tides { return 204; }\n\tlocation / {\n");
         assert_eq!(written(Some(&by_hand), Some(&first), &first), by_hand);
-        let edits = hand_edits(by_hand.as_bytes(), &first, &files(&first));
+        let edits = hand_edits(&NginxSyntax, by_hand.as_bytes(), &first, &files(&first));
         assert_eq!(edits.iter().map(|edit| edit.wanted.as_str()).collect::<Vec<_>>(), ["autoindex on;"]);
 
         let mut second = site(Content::Upstream(Upstream::parse("http://127.0.0.1:3000").unwrap()));
@@ -288,7 +267,8 @@ mod tests {
         // A line of a person's stops a block from going.
         let mut plain = first.clone();
         plain.https = Https::Off;
-        let error = site_file(Some(by_hand.as_bytes()), Some((&first, &files(&first))), (&plain, &files(&plain)));
+        let error =
+            site_file(&NginxSyntax, Some(by_hand.as_bytes()), Some((&first, &files(&first))), (&plain, &files(&plain)));
         assert!(error.unwrap_err().to_string().contains("was added by hand"));
     }
 

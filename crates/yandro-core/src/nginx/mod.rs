@@ -8,7 +8,6 @@ pub mod run;
 mod syntax;
 
 pub use activate::{Included, Shared};
-pub use desired::{hand_edits, site_file};
 pub use layouts::KNOWN;
 pub use parse::parse;
 pub use syntax::NginxSyntax;

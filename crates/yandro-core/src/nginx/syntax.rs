@@ -1,8 +1,9 @@
 //! How nginx's files are written.
 
-use super::desired::tls;
+use super::desired::{server_blocks, tls};
 use super::parse;
 use crate::config::{Dialect, ParseError, Section, SiteFiles, Syntax, Tree, Want};
+use crate::site::Site;
 
 /// nginx's syntax.
 #[derive(Clone, Copy, Debug)]
@@ -72,6 +73,10 @@ impl Dialect for NginxSyntax {
             Want::Directive("listen", arguments) => port(arguments.first()?),
             _ => None,
         })
+    }
+
+    fn hosts(&self, site: &Site, files: &SiteFiles) -> Vec<Want> {
+        server_blocks(site, files)
     }
 
     fn is_secure(&self, host: &Section) -> bool {

@@ -8,10 +8,10 @@ use super::change::{Access, ChangeSet, Step};
 use super::observed::{Observed, ObservedApache, ObservedNginx};
 use super::others::others_name;
 use super::site::{PlanError, drop_certificate};
-use crate::config::{Dialect, HandEdit, Layout, Others, ParseError, Place, ServerTraits, SiteFiles};
-use crate::httpd::{self, ApacheSyntax};
+use crate::config::{Dialect, Layout, Others, Place, ServerTraits, site_file};
+use crate::httpd::ApacheSyntax;
 use crate::name::HostName;
-use crate::nginx::{self, NginxSyntax};
+use crate::nginx::NginxSyntax;
 use crate::site::{Logs, ServerKind, Site};
 
 /// Yandro's own files of a server.
@@ -27,9 +27,6 @@ pub struct OwnFiles {
     pub site_links: BTreeMap<String, Utf8PathBuf>,
 }
 
-/// A site with its files, as a server sees them.
-pub(super) type SiteWithFiles<'s> = (&'s Site, &'s SiteFiles);
-
 /// A server that yandro writes configuration for.
 pub(super) trait Configured {
     fn kind(&self) -> ServerKind;
@@ -41,13 +38,6 @@ pub(super) trait Configured {
     fn is_theirs(&self, address: &str, has_own: bool) -> bool;
     /// The text of a file that sites share, by its path as the server sees it.
     fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]>;
-    fn site_file(
-        &self,
-        existing: Option<&[u8]>,
-        before: Option<SiteWithFiles<'_>>,
-        now: SiteWithFiles<'_>,
-    ) -> Result<Vec<u8>, ParseError>;
-    fn hand_edits(&self, existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEdit>;
 }
 
 impl Configured for ObservedApache {
@@ -75,19 +65,6 @@ impl Configured for ObservedApache {
     fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]> {
         self.shared.text(path)
     }
-
-    fn site_file(
-        &self,
-        existing: Option<&[u8]>,
-        before: Option<SiteWithFiles<'_>>,
-        now: SiteWithFiles<'_>,
-    ) -> Result<Vec<u8>, ParseError> {
-        httpd::site_file(existing, before, now)
-    }
-
-    fn hand_edits(&self, existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEdit> {
-        httpd::hand_edits(existing, site, files)
-    }
 }
 
 impl Configured for ObservedNginx {
@@ -114,19 +91,6 @@ impl Configured for ObservedNginx {
 
     fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]> {
         self.shared.text(path)
-    }
-
-    fn site_file(
-        &self,
-        existing: Option<&[u8]>,
-        before: Option<SiteWithFiles<'_>>,
-        now: SiteWithFiles<'_>,
-    ) -> Result<Vec<u8>, ParseError> {
-        nginx::site_file(existing, before, now)
-    }
-
-    fn hand_edits(&self, existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEdit> {
-        nginx::hand_edits(existing, site, files)
     }
 }
 
@@ -197,8 +161,7 @@ pub(super) fn write_site(
     let earlier = before.filter(is_here).map(|before| (before, files(before)));
     let earlier = earlier.as_ref().map(|(before, files)| (*before, files));
     let existing = own.site_files.get(&site.name);
-    let text = server
-        .site_file(existing.map(Vec::as_slice), earlier, (site, &now))
+    let text = site_file(server.dialect(), existing.map(Vec::as_slice), earlier, (site, &now))
         .map_err(|error| PlanError::SiteFile { path: path.clone(), error })?;
     set.file(path, existing.cloned(), Some(text), Access::Public);
     if let Some((link, target)) = own.layout.site_link(&site.name) {

@@ -7,7 +7,7 @@ use super::observed::{Fresh, Observed};
 use super::others::{others_name, renew_others};
 use super::site::{PlanError, drop_certificate, drop_from_hosts, map_one, order, take_from_servers};
 use crate::config::HandEdit;
-use crate::config::OTHERS;
+use crate::config::{self, OTHERS};
 use crate::hosts;
 use crate::name::HostName;
 use crate::site::{ServerKind, Site, SiteList};
@@ -70,7 +70,7 @@ fn hand_edits(observed: &Observed, site: &Site) -> Vec<(HostName, HandEdit)> {
     let Some(server) = observed.configured_as(site.server) else { return Vec::new() };
     let Some(text) = server.own().site_files.get(&site.name) else { return Vec::new() };
     let files = observed.places.site_files(site, &server.traits());
-    server.hand_edits(text, site, &files).into_iter().map(|edit| (site.name.clone(), edit)).collect()
+    config::hand_edits(server.dialect(), text, site, &files).into_iter().map(|edit| (site.name.clone(), edit)).collect()
 }
 
 /// Names of yandro's block, of its virtual host files and of its certificates that no

@@ -28,7 +28,7 @@ pub struct Apache {
 }
 
 /// The server's program: the one that a person named, or the first usual one that is there.
-pub fn program(found: &Found) -> Option<Utf8PathBuf> {
+pub(super) fn program(found: &Found) -> Option<Utf8PathBuf> {
     match found.named.as_ref().and_then(|named| named.program.clone()) {
         Some(program) => program.is_file().then_some(program),
         // Beside the configuration of a bundle lies its own server.
@@ -72,8 +72,8 @@ impl Apache {
             .then(|| process::find(&["/usr/bin/systemctl", "/bin/systemctl"]))
             .flatten();
         let systemd = systemctl.filter(|_| !known.service.is_empty() && found.named.is_none());
-        let pid_file = if known.links.is_some() {
-            "/var/run/apache2/apache2.pid".into()
+        let pid_file = if let Some(path) = known.pid_file {
+            path.into()
         } else {
             let start = start(machine, found, false).ok()?;
             pid_file(&Configuration::run(&start, &FilesBelow(&machine.places.sysroot)))

@@ -5,14 +5,12 @@ mod files;
 mod observe;
 
 pub use control::Apache;
-pub use control::program;
 pub use files::run_through;
 pub(crate) use observe::own_files;
 pub use observe::{names, observe};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::Layout;
-use yandro_core::config::OTHERS;
+use yandro_core::config::{Layout, OTHERS};
 use yandro_core::httpd::KNOWN;
 use yandro_core::httpd::run::{
     Configuration, Place, ServerReport, Start, VirtualHost, by_address, environment as environment_of,
@@ -28,9 +26,6 @@ pub(crate) use files::{FilesBelow, WithoutOwn};
 
 /// What is built into every server.
 const BUILT_IN: [&str; 3] = ["core.c", "mod_so.c", "http_core.c"];
-/// What Debian builds into it beyond that.
-const DEBIANS_BUILT_IN: [&str; 5] =
-    ["mod_watchdog.c", "mod_log_config.c", "mod_logio.c", "mod_version.c", "mod_unixd.c"];
 /// A version that is taken for granted where no server can be asked.
 const USUAL_VERSION: [u32; 3] = [2, 4, 62];
 
@@ -84,11 +79,6 @@ pub fn find_layout(machine: &Machine) -> Option<Layout> {
     find(machine).map(|found| found.layout)
 }
 
-/// Whether this is the main file of a known layout.
-pub fn is_known(main: &Utf8Path) -> bool {
-    KNOWN.iter().any(|known| known.main == main)
-}
-
 /// What an Apache httpd says of itself; `None` if it can't be asked.
 pub fn report(program: &Utf8Path) -> Option<ServerReport> {
     let version = process::run(program, &["-V"]).ok()?;
@@ -114,8 +104,7 @@ fn start(machine: &Machine, found: &Found, is_asked: bool) -> Result<Start, File
     let main = machine.places.inside(&found.layout.main);
     let asked = if is_asked && machine.is_real() { control::program(found).and_then(|own| report(&own)) } else { None };
     let report = asked.unwrap_or_else(|| {
-        let more: &[&str] = if known.links.is_some() { &DEBIANS_BUILT_IN } else { &[] };
-        let built_in = BUILT_IN.iter().chain(more).map(|source| (*source).to_owned()).collect();
+        let built_in = BUILT_IN.iter().chain(known.built_in).map(|source| (*source).to_owned()).collect();
         ServerReport { version: USUAL_VERSION, built_in, ..ServerReport::default() }
     });
     // Where the program says another place it is started with this one's.
