@@ -122,7 +122,7 @@ fn ports(given: &[u16], usual: u16) -> Result<Vec<u16>, CommandError> {
 fn found_php(context: &Context) -> Result<FastCgi, CommandError> {
     php::find(&context.machine).ok_or_else(|| {
         CommandError::not_made("no PHP was found: there is no socket of php-fpm where systems have it")
-            .hint("install and start it (`apt install php-fpm`), or name its socket: --php SOCKET")
+            .hint("install and start it (`apt install php-fpm`), or name its socket: --php=SOCKET")
     })
 }
 
