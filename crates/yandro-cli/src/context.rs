@@ -1,17 +1,17 @@
 //! What every command works with, captured once.
 
-use std::cell::OnceCell;
-use std::collections::BTreeSet;
+use std::cell::{OnceCell, RefCell};
+use std::collections::{BTreeMap, BTreeSet};
 use std::env;
 use std::net::IpAddr;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
-use yandro_core::site::{ServerKind, Site, SiteList};
-use yandro_machine::apache::{self, Apache};
+use yandro_core::config::Published;
+use yandro_core::site::{ServerId, Site, SiteList};
 use yandro_machine::changes::{self, Lock, ServerControl};
-use yandro_machine::nginx::{self, Nginx};
+use yandro_machine::servers::{self, Control as ServerControls, Found};
 use yandro_machine::settings::{self, Settings};
 use yandro_machine::{Environment, Machine, network, observe};
 
@@ -27,8 +27,10 @@ pub(crate) struct Context {
     pub(crate) settings: Settings,
     pub(crate) preview: bool,
     no_wait: bool,
-    /// The control of Apache httpd, once it was asked for.
-    apache: OnceCell<Option<Apache>>,
+    /// The servers, once they were looked for.
+    servers: OnceCell<Vec<Found>>,
+    /// Their control, once it was asked for.
+    controls: RefCell<BTreeMap<ServerId, Option<ServerControls>>>,
     /// The current folder.
     pub(crate) current: Utf8PathBuf,
     /// The command, as typed.
@@ -36,7 +38,7 @@ pub(crate) struct Context {
 }
 
 /// The control of a server, with its kind.
-pub(crate) type Control = (ServerKind, Box<dyn ServerControl>);
+pub(crate) type Control = (ServerId, Box<dyn ServerControl>);
 
 impl Context {
     /// Reads the environment, finds the machine, and puts back what an earlier
@@ -65,7 +67,8 @@ impl Context {
             settings,
             preview: global.preview,
             no_wait: global.no_wait,
-            apache: OnceCell::new(),
+            servers: OnceCell::new(),
+            controls: RefCell::default(),
             current,
             command,
         })
@@ -114,36 +117,46 @@ impl Context {
     }
 
     /// The control of a server of the real machine; within a sysroot no server is touched.
-    fn control(&self, server: ServerKind) -> Option<Box<dyn ServerControl>> {
+    fn control(&self, server: ServerId) -> Option<Box<dyn ServerControl>> {
         if !self.machine.is_real() {
             return None;
         }
-        match server {
-            ServerKind::Apache => {
-                let found = || Apache::of(&self.machine, &apache::find(&self.machine)?);
-                self.apache.get_or_init(found).clone().map(|own| Box::new(own) as _)
-            }
-            ServerKind::Nginx => Nginx::find(&self.machine).map(|own| Box::new(own) as _),
-            ServerKind::BuiltIn | ServerKind::Elsewhere => None,
-        }
+        let of = || ServerControls::of(&self.machine, self.server(server)?);
+        self.controls.borrow_mut().entry(server).or_insert_with(of).clone().map(|own| Box::new(own) as _)
+    }
+
+    /// The servers of the machine, and those that the person named: as they were when first asked
+    /// for.
+    pub(crate) fn servers(&self) -> &[Found] {
+        self.servers.get_or_init(|| servers::find_all(&self.machine))
+    }
+
+    /// One of them.
+    pub(crate) fn server(&self, id: ServerId) -> Option<&Found> {
+        self.servers().iter().find(|found| found.id == id)
+    }
+
+    /// Whether a server is on this machine, as far as yandro knows.
+    pub(crate) fn is_here(&self, server: ServerId) -> bool {
+        server != ServerId::Elsewhere && !self.server(server).is_some_and(Found::is_elsewhere)
     }
 
     /// The control of every server of the real machine.
     fn controls(&self) -> Vec<Control> {
-        ServerKind::CONFIGURED.into_iter().filter_map(|kind| Some((kind, self.control(kind)?))).collect()
+        self.servers().iter().filter_map(|found| Some((found.id, self.control(found.id)?))).collect()
     }
 
     /// Whether a server runs.
-    pub(crate) fn runs(&self, server: ServerKind) -> bool {
+    pub(crate) fn runs(&self, server: ServerId) -> bool {
         self.control(server).is_some_and(|control| control.is_running())
     }
 
     /// The control of the servers that a change set reloads; none within a sysroot.
-    pub(crate) fn controls_of(&self, servers: &BTreeSet<ServerKind>) -> Result<Vec<Control>, CommandError> {
+    pub(crate) fn controls_of(&self, servers: &BTreeSet<ServerId>) -> Result<Vec<Control>, CommandError> {
         if !self.machine.is_real() {
             return Ok(Vec::new());
         }
-        let of = |server: &ServerKind| {
+        let of = |server: &ServerId| {
             let control = self.control(*server).ok_or_else(|| {
                 CommandError::not_made(format!("the configuration of {server} is there, but not its program"))
                     .hint("install it again, or name it: yandro servers add NAME --config FILE --program PROGRAM")
@@ -160,68 +173,80 @@ impl Context {
 
     /// The server that a site is on, or is to be on: one elsewhere, if its address is no
     /// address of this machine.
-    pub(crate) fn server_of(&self, wanted: Option<ServerKind>, address: IpAddr) -> Result<ServerKind, CommandError> {
+    pub(crate) fn server_of(&self, wanted: Option<ServerId>, address: IpAddr) -> Result<ServerId, CommandError> {
         match wanted {
             Some(server) => Ok(server),
-            None if !self.is_own(address) => Ok(ServerKind::Elsewhere),
+            None if !self.is_own(address) => Ok(ServerId::Elsewhere),
             None => self.usual_server(),
         }
     }
 
-    /// The server for sites that name none: the one that is there; of both the one that runs, and
-    /// Apache httpd if that doesn't tell.
-    fn usual_server(&self) -> Result<ServerKind, CommandError> {
-        let has_apache = apache::find_layout(&self.machine).is_some();
-        // One that a person named, and that is gone, is no reason to choose another.
-        let has_nginx = nginx::find_layout(&self.machine).is_some() && self.machine.servers.is_empty();
-        match (has_apache, has_nginx) {
-            (true, true) if self.runs(ServerKind::Nginx) && !self.runs(ServerKind::Apache) => Ok(ServerKind::Nginx),
-            (true, _) => Ok(ServerKind::Apache),
-            (false, true) => Ok(ServerKind::Nginx),
-            (false, false) => Err(self.no_server()),
+    /// The server for sites that name none: the first that the person named, or the one that is
+    /// there; of both the one that runs, and Apache httpd if that doesn't tell.
+    fn usual_server(&self) -> Result<ServerId, CommandError> {
+        if let Some(named) = self.machine.servers.first() {
+            let id = ServerId::Named(named.name);
+            // One that is gone is no reason to choose another.
+            return self.server(id).map(|found| found.id).ok_or_else(|| self.no_server(id));
+        }
+        let has = |id: ServerId| self.server(id).is_some();
+        match (has(ServerId::Apache), has(ServerId::Nginx)) {
+            (true, true) if self.runs(ServerId::Nginx) && !self.runs(ServerId::Apache) => Ok(ServerId::Nginx),
+            (true, _) => Ok(ServerId::Apache),
+            (false, true) => Ok(ServerId::Nginx),
+            (false, false) => Err(CommandError::not_made("no web server was found").hint(NO_SERVER)),
         }
     }
 
-    /// Why there is no server to map on.
-    fn no_server(&self) -> CommandError {
-        match self.machine.servers.first() {
+    /// What there is to say of a server that isn't there.
+    pub(crate) fn no_server(&self, id: ServerId) -> CommandError {
+        match self.machine.servers.iter().find(|named| ServerId::Named(named.name) == id) {
             Some(named) => CommandError::not_made(format!(
-                "the server `{}` is named in {}, and its main file {} is not there",
+                "the server `{}` is named in {}, and {} is not there",
                 named.name,
                 self.machine.places.settings(),
                 named.config
             ))
             .hint(format!("bring it back, or take the server out: yandro servers drop {}", named.name)),
-            None => CommandError::not_made("no web server was found").hint(NO_SERVER),
+            None => CommandError::usage(format!("there is no server `{}`", id.word()))
+                .hint("see which there are: yandro servers; or name one: yandro servers add --help"),
         }
     }
 
     /// The ports of a site, the first of each: HTTP, HTTPS.
-    pub(crate) fn ports_of(&self, site: &Site, server: ServerKind) -> (u16, u16) {
+    pub(crate) fn ports_of(&self, site: &Site, server: ServerId) -> (u16, u16) {
         let (http, https) = self.usual_ports(server);
-        let first = |ports: Vec<u16>, usual| ports.first().copied().unwrap_or(usual);
+        let published = self.published(server);
+        let first = |ports: Vec<u16>, usual| published.here_or_same(ports.first().copied().unwrap_or(usual));
         (first(site.http_ports(http), http), first(site.https_ports(https), https))
     }
 
+    /// Under which ports a server is reached.
+    pub(crate) fn published(&self, server: ServerId) -> Published {
+        self.server(server).map(Found::published).unwrap_or_default()
+    }
+
     /// All ports of a site in pairs of HTTP and HTTPS, so that each is in one; the first pair first.
-    pub(crate) fn all_ports_of(&self, site: &Site, server: ServerKind) -> Vec<(u16, u16)> {
+    pub(crate) fn all_ports_of(&self, site: &Site, server: ServerId) -> Vec<(u16, u16)> {
         let (usual_http, usual_https) = self.usual_ports(server);
-        let (http, https) = (site.http_ports(usual_http), site.https_ports(usual_https));
+        let published = self.published(server);
+        let here = |ports: Vec<u16>| ports.into_iter().map(|port| published.here_or_same(port)).collect::<Vec<_>>();
+        let (http, https) = (here(site.http_ports(usual_http)), here(site.https_ports(usual_https)));
         let at = |ports: &[u16], turn: usize, usual| *ports.get(turn).or(ports.first()).unwrap_or(&usual);
         let turns = 0..http.len().max(https.len());
         turns.map(|turn| (at(&http, turn, usual_http), at(&https, turn, usual_https))).collect()
     }
 
     /// The ports of a server: HTTP, HTTPS.
-    fn usual_ports(&self, server: ServerKind) -> (u16, u16) {
+    fn usual_ports(&self, server: ServerId) -> (u16, u16) {
         match server {
-            ServerKind::Apache | ServerKind::Nginx | ServerKind::Elsewhere => (80, 443),
-            ServerKind::BuiltIn => (self.settings.built_in.http_port, self.settings.built_in.https_port),
+            ServerId::BuiltIn => (self.settings.built_in.http_port, self.settings.built_in.https_port),
+            _ => (80, 443),
         }
     }
 
     /// The address of a site's page.
-    pub(crate) fn url(&self, site: &Site, server: ServerKind) -> String {
+    pub(crate) fn url(&self, site: &Site, server: ServerId) -> String {
         let (http, https) = self.ports_of(site, server);
         match (site.https.is_on(), http, https) {
             (true, _, 443) => format!("https://{}/", site.name),

@@ -5,6 +5,7 @@ use std::fmt;
 use yandro_core::hosts::EditError;
 use yandro_core::name::{HostName, NameError};
 use yandro_core::plan::PlanError;
+use yandro_core::site::{ServerId, ServerNameError};
 use yandro_machine::MachineError;
 use yandro_machine::changes::{CarryOutError, Cause, LockError, PutBackError};
 use yandro_machine::files::FileError;
@@ -112,6 +113,12 @@ impl From<ObserveError> for CommandError {
     }
 }
 
+impl From<ServerNameError> for CommandError {
+    fn from(error: ServerNameError) -> Self {
+        Self::usage(error).hint("choose one of small letters, digits and hyphens, such as `ferries`")
+    }
+}
+
 impl From<LockError> for CommandError {
     fn from(error: LockError) -> Self {
         match error {
@@ -141,7 +148,13 @@ impl From<PlanError> for CommandError {
                 Some("leave `--plain` and `--https off` out, or choose a suffix such as `.test`".into())
             }
             PlanError::Pki(_) => Some("choose a name below one of these suffixes, such as `saltmarsh.test`; or do without HTTPS: add `--plain`".into()),
+            PlanError::ServerMissing(ServerId::Named(name)) => Some(format!(
+                "name it (yandro servers add {name} --config PATH), or map the site on another: --server WHICH"
+            )),
             PlanError::ServerMissing(_) => Some(NO_SERVER.into()),
+            PlanError::NotSeen { server, path } => Some(format!(
+                "have the folder mounted there, and say where it is: yandro servers add {server} --path {path}=WHERE"
+            )),
             PlanError::ModuleMissing { install, module } => Some(match install {
                 Some(command) => format!("install it: {command}"),
                 None => format!("install the package that has `mod_{module}.so`"),

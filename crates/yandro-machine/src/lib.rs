@@ -14,6 +14,7 @@ pub mod php;
 pub mod ports;
 pub mod probe;
 pub mod process;
+pub mod servers;
 pub mod settings;
 pub mod trust;
 

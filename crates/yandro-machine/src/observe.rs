@@ -11,10 +11,10 @@ use yandro_core::pki::{Authority, AuthorityCertificates, Key, PkiError};
 use yandro_core::plan::{AuthorityFiles, Observed};
 use yandro_core::site::{Content, ListError, ServerKind, Site, SiteList};
 
-use crate::apache;
 use crate::files::{self, FileError};
 use crate::machine::Machine;
-use crate::{network, nginx};
+use crate::network;
+use crate::servers::{self, Found};
 
 /// Why the machine could not be observed.
 #[derive(Debug, thiserror::Error)]
@@ -77,7 +77,7 @@ pub fn observe(
     now: OffsetDateTime,
 ) -> Result<Observed, ObserveError> {
     let names: Vec<HostName> = sites.iter().map(|site| site.name.clone()).collect();
-    observe_names(machine, list, &names, Asked::by(sites.iter().copied()), now)
+    observe_names(machine, list, &names, sites, now)
 }
 
 /// Reads all that planning for the whole list needs, and what yandro wrote for names
@@ -94,28 +94,17 @@ pub fn observe_all(
     let certificates = machine.places.certificates().read_dir_utf8().into_iter().flatten().flatten();
     let mut names: Vec<HostName> = list.sites.iter().map(|site| site.name.clone()).collect();
     names.extend(certificates.filter_map(|entry| HostName::parse(entry.file_name()).ok()));
-    names.extend(apache::find_layout(machine).iter().flat_map(apache::names));
-    names.extend(nginx::find_layout(machine).iter().flat_map(apache::names));
-    let asked = Asked::by(list.sites.iter());
+    names.extend(servers::find_all(machine).iter().flat_map(|found| servers::sites(&found.layout)));
     names.sort();
     names.dedup();
-    observe_names(machine, text, &names, asked, now)
+    observe_names(machine, text, &names, &list.sites.iter().collect::<Vec<_>>(), now)
 }
 
-/// Which servers have to be asked how they write things.
-#[derive(Clone, Copy)]
-struct Asked {
-    apache: bool,
-    nginx: bool,
-}
-
-impl Asked {
-    fn by<'s>(mut sites: impl Iterator<Item = &'s Site> + Clone) -> Self {
-        let is_upstream = |site: &Site| matches!(site.content, Content::Upstream(_));
-        Self {
-            apache: sites.clone().any(is_upstream),
-            nginx: sites.any(|site| site.server == Some(ServerKind::Nginx) && site.https.is_on()),
-        }
+/// Whether a server has to be asked how it writes what these sites need.
+fn is_asked(found: &Found, sites: &[&Site]) -> bool {
+    match found.kind {
+        ServerKind::Apache => sites.iter().any(|site| matches!(site.content, Content::Upstream(_))),
+        ServerKind::Nginx => sites.iter().any(|site| site.server == Some(found.id) && site.https.is_on()),
     }
 }
 
@@ -123,7 +112,7 @@ fn observe_names(
     machine: &Machine,
     list: Option<String>,
     names: &[HostName],
-    asked: Asked,
+    sites: &[&Site],
     now: OffsetDateTime,
 ) -> Result<Observed, ObserveError> {
     let places = machine.places.clone();
@@ -148,10 +137,10 @@ fn observe_names(
         keys,
         take_over: TakeOver::No,
         has_v6_loopback: !machine.is_real() || network::has_v6_loopback(),
-        apache: apache::find(machine).map(|found| apache::observe(machine, &found, names, asked.apache)).transpose()?,
-        nginx: nginx::find_layout(machine)
-            .map(|layout| nginx::observe(machine, &layout, names, asked.nginx))
-            .transpose()?,
+        servers: servers::find_all(machine)
+            .iter()
+            .map(|found| servers::observe(machine, found, names, is_asked(found, sites)))
+            .collect::<Result<_, _>>()?,
         places,
     })
 }

@@ -21,13 +21,22 @@ pub struct Ran {
 /// # Errors
 /// When it can't be started.
 pub fn run(program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
-    let output = Command::new(program)
-        .args(arguments)
-        .env_clear()
-        .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
-        .env("LC_ALL", "C.UTF-8")
-        .stdin(Stdio::null())
-        .output()?;
+    let mut command = Command::new(program);
+    command.env_clear().env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("LC_ALL", "C.UTF-8");
+    finish(command, program, arguments)
+}
+
+/// Runs a program to its end with the environment of this process: for commands that a person
+/// named, and never as another user.
+///
+/// # Errors
+/// When it can't be started.
+pub fn run_with_environment(program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
+    finish(Command::new(program), program, arguments)
+}
+
+fn finish(mut command: Command, program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
+    let output = command.args(arguments).stdin(Stdio::null()).output()?;
     let words = [output.stdout, output.stderr].concat();
     Ok(Ran {
         command: format!("{program} {}", arguments.join(" ")),

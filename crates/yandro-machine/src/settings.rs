@@ -1,7 +1,11 @@
 //! `settings.toml`.
 
+use std::net::IpAddr;
+
 use camino::Utf8PathBuf;
 use serde::Deserialize;
+use yandro_core::config::{PathPair, PathView, Published, PublishedPort};
+use yandro_core::site::{ServerKind, ServerName};
 use yandro_core::tables::{self, Value};
 
 use crate::files;
@@ -25,13 +29,21 @@ pub struct Settings {
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct NamedServer {
     /// What it is called.
-    pub name: String,
+    pub name: ServerName,
     /// What kind of server it is.
-    pub kind: NamedKind,
-    /// Its main file, absolute.
+    pub kind: ServerKind,
+    /// Its main file, or the folder of sites' files where that alone is here; absolute.
     pub config: Utf8PathBuf,
     /// Its program, absolute, if it is not the usual one.
     pub program: Option<Utf8PathBuf>,
+    /// This machine's folders, and what they are to the server.
+    #[serde(default, deserialize_with = "pairs")]
+    pub paths: Vec<PathPair>,
+    /// The address that it is reached at, if that is not this machine's own.
+    pub address: Option<IpAddr>,
+    /// The ports that it is reached at, if they are not its own.
+    #[serde(default, deserialize_with = "ports")]
+    pub ports: Vec<PublishedPort>,
     /// The command that judges the configuration, in the place of the usual one: a program by
     /// its absolute path and its arguments, run without a shell.
     #[serde(default)]
@@ -47,12 +59,52 @@ pub struct NamedServer {
     pub stop: Vec<String>,
 }
 
-/// The kinds of server that can be named.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum NamedKind {
-    /// Apache httpd.
-    Apache,
+fn pairs<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Vec<PathPair>, D::Error> {
+    let texts = Vec::<String>::deserialize(deserializer)?;
+    texts.iter().map(|text| PathPair::parse(text).map_err(serde::de::Error::custom)).collect()
+}
+
+fn ports<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Vec<PublishedPort>, D::Error> {
+    let texts = Vec::<String>::deserialize(deserializer)?;
+    texts.iter().map(|text| PublishedPort::parse(text).map_err(serde::de::Error::custom)).collect()
+}
+
+impl NamedServer {
+    /// One of which nothing is known but where its configuration is.
+    pub fn new(name: ServerName, kind: ServerKind, config: Utf8PathBuf) -> Self {
+        Self {
+            name,
+            kind,
+            config,
+            program: None,
+            paths: Vec::new(),
+            address: None,
+            ports: Vec::new(),
+            test: Vec::new(),
+            reload: Vec::new(),
+            start: Vec::new(),
+            stop: Vec::new(),
+        }
+    }
+
+    /// Whether it is on another machine, or in a container: its processes are not this machine's.
+    pub fn is_elsewhere(&self) -> bool {
+        !self.paths.is_empty() || self.address.is_some() || !self.ports.is_empty()
+    }
+
+    /// How it sees this machine's files.
+    pub fn view(&self, machine: &Machine) -> PathView {
+        if self.paths.is_empty() {
+            return machine.places.view();
+        }
+        let here = |pair: &PathPair| PathPair { here: machine.path(pair.here.as_str()), there: pair.there.clone() };
+        PathView::Pairs(self.paths.iter().map(here).collect())
+    }
+
+    /// The ports that it is reached at.
+    pub fn published(&self) -> Published {
+        Published(self.ports.clone())
+    }
 }
 
 /// How much of the history is kept.
@@ -92,33 +144,28 @@ const HEAD: &str = "# Settings of yandro. Edit this file as you like.\n";
 
 /// The text of the settings with a server in them.
 pub fn with_server(text: &str, server: &NamedServer) -> String {
-    let command = |words: &[String]| (!words.is_empty()).then(|| Value::Texts(words.to_vec()));
+    let texts = |words: &[String]| (!words.is_empty()).then(|| Value::Texts(words.to_vec()));
+    let all = |values: Vec<String>| texts(&values);
     let text_of = |text: &dyn ToString| Some(Value::Text(text.to_string()));
     let fields = [
         ("name", text_of(&server.name)),
         ("kind", text_of(&server.kind.word())),
         ("config", text_of(&server.config)),
         ("program", server.program.as_ref().and_then(|program| text_of(program))),
-        ("test", command(&server.test)),
-        ("reload", command(&server.reload)),
-        ("start", command(&server.start)),
-        ("stop", command(&server.stop)),
+        ("paths", all(server.paths.iter().map(ToString::to_string).collect())),
+        ("address", server.address.as_ref().and_then(|address| text_of(address))),
+        ("ports", all(server.ports.iter().map(ToString::to_string).collect())),
+        ("test", texts(&server.test)),
+        ("reload", texts(&server.reload)),
+        ("start", texts(&server.start)),
+        ("stop", texts(&server.stop)),
     ];
-    tables::set(text, HEAD, "server", |table| tables::text_of(table, "name") == Some(&server.name), &fields)
+    tables::set(text, HEAD, "server", |table| tables::text_of(table, "name") == Some(server.name.as_str()), &fields)
 }
 
 /// The text of the settings without the server of this name.
-pub fn without_server(text: &str, name: &str) -> String {
-    tables::remove(text, "server", |table| tables::text_of(table, "name") == Some(name))
-}
-
-impl NamedKind {
-    /// The word for it.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Apache => "apache",
-        }
-    }
+pub fn without_server(text: &str, name: ServerName) -> String {
+    tables::remove(text, "server", |table| tables::text_of(table, "name") == Some(name.as_str()))
 }
 
 /// Why the settings can't be read.
@@ -163,10 +210,13 @@ mod tests {
     fn a_server_comes_and_goes_and_leaves_what_a_person_wrote() {
         let mine = "# mine\n[built-in]\nhttp-port = 8080 # not 80\n";
         let server = NamedServer {
-            name: "ferries".into(),
-            kind: NamedKind::Apache,
+            name: ServerName::parse("ferries").unwrap(),
+            kind: ServerKind::Apache,
             config: "/opt/ferries/conf/httpd.conf".into(),
             program: None,
+            paths: vec![PathPair::parse("/home/ada/saltmarsh=/srv/www").unwrap()],
+            address: Some([10, 0, 0, 2].into()),
+            ports: vec![PublishedPort::parse("8443:443").unwrap()],
             test: Vec::new(),
             reload: vec!["/opt/ferries/ctl".into(), "say \"graceful\"".into()],
             start: Vec::new(),
@@ -179,7 +229,7 @@ mod tests {
         let moved = NamedServer { config: "/opt/tides/httpd.conf".into(), reload: Vec::new(), ..server };
         let changed = with_server(&text, &moved);
         assert_eq!(toml::from_str::<Settings>(&changed).unwrap().servers, [moved]);
-        assert_eq!(without_server(&changed, "ferries"), mine);
-        assert_eq!(without_server(mine, "tides"), mine);
+        assert_eq!(without_server(&changed, ServerName::parse("ferries").unwrap()), mine);
+        assert_eq!(without_server(mine, ServerName::parse("tides").unwrap()), mine);
     }
 }

@@ -4,7 +4,7 @@ use std::net::IpAddr;
 
 use camino::Utf8PathBuf;
 use clap::{Args, ValueEnum};
-use yandro_core::site::{Https, ServerKind};
+use yandro_core::site::Https;
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
@@ -30,9 +30,10 @@ pub(crate) struct MapArgs {
     /// The part of the folder that is served, such as public
     #[arg(long, value_name = "PATH")]
     pub(crate) document_root: Option<Utf8PathBuf>,
-    /// The web server that serves it
-    #[arg(long, value_enum)]
-    pub(crate) server: Option<ServerArg>,
+    /// The web server that serves it: `apache`, `nginx`, `built-in`, one that you named
+    /// (`yandro servers`), or `elsewhere` for one that yandro doesn't configure
+    #[arg(long, value_name = "WHICH")]
+    pub(crate) server: Option<String>,
     /// Over which protocols the site answers
     #[arg(long, value_enum, value_name = "WHICH")]
     pub(crate) https: Option<HttpsArg>,
@@ -140,18 +141,6 @@ pub(crate) enum SymlinksArg {
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
-pub(crate) enum ServerArg {
-    /// Apache httpd
-    Apache,
-    /// nginx
-    Nginx,
-    /// The server that `yandro serve` runs
-    BuiltIn,
-    /// One that yandro doesn't configure: in a virtual machine, a container, on another machine
-    Elsewhere,
-}
-
-#[derive(Clone, Copy, Debug, ValueEnum)]
 pub(crate) enum HttpsArg {
     /// HTTPS; plain HTTP leads there (as it is without this option)
     Only,
@@ -167,17 +156,6 @@ impl From<HttpsArg> for Https {
             HttpsArg::Only => Self::Only,
             HttpsArg::Both => Self::Both,
             HttpsArg::Off => Self::Off,
-        }
-    }
-}
-
-impl From<ServerArg> for ServerKind {
-    fn from(arg: ServerArg) -> Self {
-        match arg {
-            ServerArg::Apache => Self::Apache,
-            ServerArg::Nginx => Self::Nginx,
-            ServerArg::BuiltIn => Self::BuiltIn,
-            ServerArg::Elsewhere => Self::Elsewhere,
         }
     }
 }

@@ -9,7 +9,7 @@ use camino::Utf8PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 pub(crate) use map::{MapArgs, OnOff, ServingArgs, SymlinksArg};
-pub(crate) use servers::{ServerAddArgs, ServerKindArg, ServersArgs, ServersCommand};
+pub(crate) use servers::{ServerAddArgs, ServersArgs, ServersCommand};
 
 /// From a project folder to a proven <https://name> on your own machine.
 ///

@@ -1,7 +1,10 @@
 //! The arguments of `yandro servers`.
 
+use std::net::IpAddr;
+
 use camino::Utf8PathBuf;
 use clap::{Args, Subcommand, ValueEnum};
+use yandro_core::site::ServerKind;
 
 #[derive(Debug, Args)]
 #[command(args_conflicts_with_subcommands = true)]
@@ -14,8 +17,8 @@ pub(crate) struct ServersArgs {
 pub(crate) enum ServersCommand {
     /// List the servers that were found or named (as without a word)
     List,
-    /// Name an Apache httpd that can't be found by looking; sites are mapped on it from then on
-    Add(ServerAddArgs),
+    /// Name a server that can't be found by looking: of a bundle, in a container, in a virtual machine
+    Add(Box<ServerAddArgs>),
     /// Take a server that you named out of the settings
     Drop {
         /// Its name
@@ -49,18 +52,40 @@ pub(crate) enum ServersCommand {
 }
 
 #[derive(Debug, Args)]
-#[command(after_help = "Commands are given as one word each, in quotes, and run without a shell:
-  yandro servers add ferries --config /opt/ferries/conf/httpd.conf --reload \"/opt/ferries/ctl graceful\"")]
+#[command(after_help = "What is said of a server that was named before is added to what is known of it.
+Commands are given as one word each, in quotes, and run without a shell.
+
+A bundle with a control program of its own:
+  yandro servers add ferries --config /opt/ferries/conf/httpd.conf --reload \"/opt/ferries/ctl graceful\"
+A container that has two folders mounted and its ports published:
+  yandro servers add ferries --kind nginx --config ./ferries/conf.d \\
+    --path ./ferries/conf.d=/etc/nginx/conf.d --path ./saltmarsh=/srv/saltmarsh \\
+    --path ~/.local/share/yandro/certificates=/etc/yandro/certificates \\
+    --port 8080:80 --port 8443:443 --reload \"podman exec ferries nginx -s reload\"
+A virtual machine with a folder shared under the same path:
+  yandro servers add harbour --config /srv/harbour/nginx.conf --address 192.168.56.10 \\
+    --reload \"ssh harbour sudo systemctl reload nginx\"")]
 pub(crate) struct ServerAddArgs {
     /// What you call it
     pub(crate) name: String,
-    /// What kind of server it is
-    #[arg(long, value_enum, default_value_t = ServerKindArg::Apache)]
-    pub(crate) kind: ServerKindArg,
-    /// Its main file, such as /opt/ferries/conf/httpd.conf
-    #[arg(long, value_name = "FILE")]
-    pub(crate) config: Utf8PathBuf,
-    /// Its program, if it is not `bin/httpd` beside the configuration's folder
+    /// What kind of server it is, where the configuration's name doesn't tell
+    #[arg(long, value_enum)]
+    pub(crate) kind: Option<ServerKindArg>,
+    /// Its main file, such as /opt/ferries/conf/httpd.conf, or the folder in which it reads every
+    /// file that ends in `.conf`; as this machine sees it
+    #[arg(long, value_name = "PATH")]
+    pub(crate) config: Option<Utf8PathBuf>,
+    /// A folder of this machine, and where the server has it; give it once for each. Without any
+    /// it sees all under the same paths
+    #[arg(long = "path", value_name = "HERE=THERE")]
+    pub(crate) paths: Vec<String>,
+    /// The address at which it is reached, if that is not 127.0.0.1
+    #[arg(long, value_name = "IP")]
+    pub(crate) address: Option<IpAddr>,
+    /// A port at which it is reached, and its own; give it once for each
+    #[arg(long = "port", value_name = "HERE:THERE")]
+    pub(crate) ports: Vec<String>,
+    /// Its program on this machine, if that is not below the bundle's folder
     #[arg(long, value_name = "FILE")]
     pub(crate) program: Option<Utf8PathBuf>,
     /// A command of its own that judges the configuration
@@ -81,4 +106,15 @@ pub(crate) struct ServerAddArgs {
 pub(crate) enum ServerKindArg {
     /// Apache httpd
     Apache,
+    /// nginx
+    Nginx,
+}
+
+impl From<ServerKindArg> for ServerKind {
+    fn from(arg: ServerKindArg) -> Self {
+        match arg {
+            ServerKindArg::Apache => Self::Apache,
+            ServerKindArg::Nginx => Self::Nginx,
+        }
+    }
 }

@@ -1,7 +1,7 @@
 //! The one way in which commands change something: lock, plan, preview or carry out.
 
 use yandro_core::plan::ChangeSet;
-use yandro_core::site::ServerKind;
+use yandro_core::site::ServerId;
 use yandro_machine::caches;
 use yandro_machine::changes::{self, BroughtUp, CarriedOut, CarryOutError, Keep};
 
@@ -25,7 +25,7 @@ pub(crate) struct Planned<T> {
 /// What was carried out.
 pub(crate) struct Done<T> {
     pub(crate) set: ChangeSet,
-    pub(crate) brought_up: Vec<(ServerKind, BroughtUp)>,
+    pub(crate) brought_up: Vec<(ServerId, BroughtUp)>,
     pub(crate) about: T,
 }
 

@@ -6,7 +6,7 @@ use std::time::Instant;
 use tokio::task::JoinSet;
 use yandro_core::check::{Expected, SiteReport, judge};
 use yandro_core::pki::Authority;
-use yandro_core::site::{ServerKind, Site, SiteList};
+use yandro_core::site::{ServerId, Site, SiteList};
 use yandro_machine::probe::Prober;
 use yandro_machine::{caches, files, observe};
 
@@ -61,12 +61,13 @@ pub(crate) async fn look(context: &Context, sites: &[Site]) -> Result<Vec<SiteRe
     let resolver = caches::resolver_setup(&context.machine);
     let mut tasks = JoinSet::new();
     for (place, site) in sites.iter().enumerate() {
-        let server = site.server.unwrap_or(ServerKind::BuiltIn);
+        let server = site.server.unwrap_or(ServerId::BuiltIn);
         let chain = files::read_if_there(&places.chain(&site.name))?;
         for (turn, (http_port, https_port)) in context.all_ports_of(site, server).into_iter().enumerate() {
             let expected = Arc::new(Expected {
                 site: site.clone(),
                 server,
+                is_here: context.is_here(server),
                 http_port,
                 https_port,
                 hosts_file: places.hosts.clone(),

@@ -3,7 +3,7 @@
 use camino::Utf8Path;
 use serde_json::json;
 use yandro_core::plan::{Access, ChangeSet};
-use yandro_core::site::ServerKind;
+use yandro_core::site::ServerId;
 use yandro_machine::{changes, files};
 
 use super::apply::{Planned, apply};
@@ -98,7 +98,7 @@ pub(crate) fn restore(context: &Context, file: &Utf8Path, ui: &mut Ui) -> Result
         let now = files::read_if_there(file)?;
         set.file(file.to_owned(), now, Some(original), Access::Public);
         let is_servers = *file != places.hosts && !set.is_empty();
-        set.servers.extend(is_servers.then_some(ServerKind::Apache));
+        set.servers.extend(is_servers.then_some(ServerId::Apache));
         Ok(Planned { set, starts: false, about: () })
     };
     let Some(done) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use yandro_core::check::{Code, Severity, SiteReport};
-use yandro_core::site::{ServerKind, Site};
+use yandro_core::site::{ServerId, Site};
 
 use super::check;
 use crate::context::Context;
@@ -38,10 +38,12 @@ impl From<CommandError> for ProofFailed {
 
 /// Looks until the site is well or patience ends.
 pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFailed> {
-    let is_asked = context.machine.is_real() || site.server == Some(ServerKind::BuiltIn);
+    let is_asked = context.machine.is_real() || site.server == Some(ServerId::BuiltIn);
     if !is_asked {
         return Ok(Proven::NotTried("within a sysroot no server is asked".into()));
     }
+    // What runs elsewhere, and nobody tells, takes nothing up because of us.
+    let is_ours = site.server.is_none_or(|id| is_told(context, id));
     let runtime = signals::runtime()?;
     let deadline = Instant::now() + PATIENCE;
     let report = runtime.block_on(async {
@@ -50,11 +52,9 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
             let report = looked.ok_or(ProofFailed::Interrupted)??.remove(0);
             let closed =
                 report.findings.iter().all(|finding| finding.code == Code::PortClosed) && !report.findings.is_empty();
-            if site.server == Some(ServerKind::BuiltIn) && closed {
+            if site.server == Some(ServerId::BuiltIn) && closed {
                 return Ok(None);
             }
-            // What runs elsewhere takes nothing up because of us.
-            let is_ours = site.server != Some(ServerKind::Elsewhere);
             if stands(&report) || !is_ours || Instant::now() > deadline {
                 return Ok::<_, ProofFailed>(Some(report));
             }
@@ -64,11 +64,15 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
     match report {
         None => Ok(Proven::NotTried("the built-in server isn't running: start it with `yandro serve`".into())),
         // The server elsewhere may have its part of the work yet to come.
-        Some(report) if is_kept(&report) || site.server == Some(ServerKind::Elsewhere) => {
-            Ok(Proven::Seen(Box::new(report)))
-        }
+        Some(report) if is_kept(&report) || !is_ours => Ok(Proven::Seen(Box::new(report))),
         Some(report) => Err(ProofFailed::Report(Box::new(report))),
     }
+}
+
+/// Whether a server is told of changes.
+fn is_told(context: &Context, id: ServerId) -> bool {
+    let named = context.server(id).and_then(|found| found.named.as_ref());
+    id != ServerId::Elsewhere && named.is_none_or(|named| !named.is_elsewhere() || !named.reload.is_empty())
 }
 
 /// Whether the site is as it should be, but for what waiting doesn't mend.

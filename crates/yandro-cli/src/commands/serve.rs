@@ -35,7 +35,7 @@ pub(crate) fn run(context: &Context, args: &ServeArgs, ui: &mut Ui) -> Result<St
         for site in &list.sites {
             ui.say(&format!(
                 "  {}  {DIM}{}{DIM:#}",
-                context.url(site, yandro_core::site::ServerKind::BuiltIn),
+                context.url(site, yandro_core::site::ServerId::BuiltIn),
                 site.content
             ));
         }

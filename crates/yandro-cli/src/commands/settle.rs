@@ -2,7 +2,7 @@
 
 use serde_json::json;
 use yandro_core::plan::{Settlement, Step, settle};
-use yandro_core::site::{DEFAULT_ADDRESS, ServerKind};
+use yandro_core::site::{DEFAULT_ADDRESS, ServerId};
 use yandro_machine::{SystemFresh, observe};
 
 use super::apply::{Planned, apply};
@@ -58,7 +58,7 @@ fn plan(context: &Context) -> Result<Planned<(Settlement, usize)>, CommandError>
     let observed = observe::observe_all(&context.machine, text, &list, now())?;
     // Asked only where a site leaves the choice open.
     let default = if list.sites.iter().all(|site| site.server.is_some()) {
-        ServerKind::BuiltIn
+        ServerId::BuiltIn
     } else {
         context.server_of(None, DEFAULT_ADDRESS)?
     };

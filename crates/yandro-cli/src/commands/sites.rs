@@ -7,8 +7,8 @@ use serde_json::json;
 use yandro_core::config::Layout;
 use yandro_core::hosts::HostsFile;
 use yandro_core::name::HostName;
-use yandro_core::site::{ServerKind, Site, SiteList};
-use yandro_machine::{apache, files, nginx};
+use yandro_core::site::{ServerId, Site, SiteList};
+use yandro_machine::files;
 
 use crate::context::Context;
 use crate::error::{CommandError, Status};
@@ -31,7 +31,7 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
         let stands = if missing.is_empty() { Cell::new("mapped", GOOD) } else { Cell::new(missing.join(", "), WARN) };
         table.row(vec![
             Cell::new(both_ways(&site.name), STRONG),
-            Cell::plain(site.server.map_or("any", ServerKind::word)),
+            Cell::plain(site.server.as_ref().map_or("any", ServerId::word)),
             Cell::plain(site.content.to_string()),
             stands,
         ]);
@@ -60,7 +60,7 @@ struct Written {
     /// Every folder of certificates.
     certificates: HashSet<String>,
     /// Every file in the folders in which the servers read sites' files, by server.
-    enabled: Vec<(ServerKind, Layout, HashSet<String>)>,
+    enabled: Vec<(ServerId, Layout, HashSet<String>)>,
 }
 
 impl Written {
@@ -71,17 +71,13 @@ impl Written {
         for entry in file.entries() {
             names.extend(file.names_of(&entry).map(|name| String::from_utf8_lossy(name).to_ascii_lowercase()));
         }
-        let apache = apache::find_layout(&context.machine).map(|layout| (ServerKind::Apache, layout));
-        let nginx = nginx::find_layout(&context.machine).map(|layout| (ServerKind::Nginx, layout));
-        let layouts = apache.into_iter().chain(nginx);
         Ok(Self {
             names,
             certificates: entries(&context.machine.places.certificates()),
-            enabled: layouts
-                .map(|(kind, layout)| {
-                    let names = entries(layout.read_folder());
-                    (kind, layout, names)
-                })
+            enabled: context
+                .servers()
+                .iter()
+                .map(|found| (found.id, found.layout.clone(), entries(found.layout.read_folder())))
                 .collect(),
         })
     }
@@ -95,12 +91,12 @@ impl Written {
         if site.https.is_on() && !self.certificates.contains(site.name.as_str()) {
             missing.push("no certificate");
         }
-        let is_enabled = |name: &HostName, kind: ServerKind| {
+        let is_enabled = |name: &HostName, id: ServerId| {
             self.enabled.iter().any(|(own, layout, names)| {
-                *own == kind && layout.site_file(name).file_name().is_some_and(|file| names.contains(file))
+                *own == id && layout.site_file(name).file_name().is_some_and(|file| names.contains(file))
             })
         };
-        let configured = site.server.filter(|server| ServerKind::CONFIGURED.contains(server));
+        let configured = site.server.filter(|server| server.is_configured());
         if configured.is_some_and(|server| !is_enabled(&site.name, server)) {
             missing.push("no virtual host");
         }

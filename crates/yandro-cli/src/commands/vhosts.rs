@@ -1,8 +1,10 @@
 //! `yandro vhosts`.
 
 use serde_json::json;
-use yandro_core::config::{Answering, ConfigFault, Layout, VirtualHost, by_address};
-use yandro_machine::{apache, nginx};
+use yandro_core::config::{Answering, ConfigFault, VirtualHost, by_address};
+use yandro_core::site::ServerKind;
+use yandro_machine::servers::Found;
+use yandro_machine::{Machine, apache, nginx};
 
 use crate::context::Context;
 use crate::error::{CommandError, NO_SERVER, Status};
@@ -10,9 +12,7 @@ use crate::view::{BAD, COMMAND, Cell, DIM, STRONG, Table, Ui, WARN, count};
 
 /// What one server has.
 struct Server<'s> {
-    title: &'static str,
-    word: &'static str,
-    layout: &'s Layout,
+    found: &'s Found,
     answering: Vec<Answering<'s>>,
     fault: Option<&'s ConfigFault>,
     files: usize,
@@ -20,61 +20,66 @@ struct Server<'s> {
 
 pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
     let machine = &context.machine;
-    let apache = apache::find(machine);
-    let apache_configuration = apache.as_ref().map(|found| apache::configuration(machine, found)).transpose()?;
-    let hosts =
-        apache_configuration.as_ref().map(yandro_core::httpd::run::Configuration::virtual_hosts).unwrap_or_default();
-    let nginx = nginx::find_layout(machine);
-    let nginx_configuration = nginx.as_ref().map(|layout| nginx::configuration(machine, layout));
-    let mut servers = Vec::new();
-    if let (Some(found), Some(own)) = (&apache, &apache_configuration) {
-        servers.push(Server {
-            title: "Apache httpd",
-            word: "apache",
-            layout: &found.layout,
-            answering: by_address(&hosts),
-            fault: own.fault.as_ref(),
-            files: own.files.len(),
-        });
-    }
-    if let (Some(layout), Some(own)) = (&nginx, &nginx_configuration) {
-        servers.push(Server {
-            title: "nginx",
-            word: "nginx",
-            layout,
-            answering: own.answering(),
-            fault: own.fault.as_ref(),
-            files: own.files.len(),
-        });
-    }
+    let configurations: Vec<_> =
+        context.servers().iter().map(|found| (found, Configuration::of(machine, found))).collect();
+    let servers: Vec<Server<'_>> = configurations.iter().map(|(found, own)| own.server(found)).collect();
     if servers.is_empty() {
         return Err(CommandError::not_made("no web server was found").hint(NO_SERVER));
     }
     let has_fault = servers.iter().any(|server| server.fault.is_some());
     let status = if has_fault { Status::Findings } else { Status::Well };
     if ui.json {
-        let told: Vec<_> = servers.iter().map(|server| server_json(context, server)).collect();
+        let told: Vec<_> = servers.iter().map(|server| server_json(server)).collect();
         ui.json(&json!({ "version": 2, "servers": told }));
         return Ok(status);
     }
     for (place, server) in servers.iter().enumerate() {
         if servers.len() > 1 {
             let gap = if place == 0 { "" } else { "\n" };
-            ui.say(&format!("{gap}{STRONG}{}{STRONG:#}", server.title));
+            ui.say(&format!("{gap}{STRONG}{}{STRONG:#}", server.found.id));
         }
-        show(context, server, ui);
+        show(server, ui);
     }
     Ok(status)
 }
 
-fn show(context: &Context, server: &Server<'_>, ui: &mut Ui) {
+/// The configuration of a server of either kind, run through.
+enum Configuration {
+    Apache { files: usize, fault: Option<ConfigFault>, hosts: Vec<VirtualHost> },
+    Nginx(yandro_core::nginx::run::Configuration),
+}
+
+impl Configuration {
+    fn of(machine: &Machine, found: &Found) -> Self {
+        match found.kind {
+            ServerKind::Apache => {
+                let own = apache::configuration(machine, found);
+                Self::Apache { files: own.files.len(), hosts: own.virtual_hosts(), fault: own.fault }
+            }
+            ServerKind::Nginx => Self::Nginx(nginx::configuration(found)),
+        }
+    }
+
+    fn server<'s>(&'s self, found: &'s Found) -> Server<'s> {
+        match self {
+            Self::Apache { files, fault, hosts } => {
+                Server { found, answering: by_address(hosts), fault: fault.as_ref(), files: *files }
+            }
+            Self::Nginx(own) => {
+                Server { found, answering: own.answering(), fault: own.fault.as_ref(), files: own.files.len() }
+            }
+        }
+    }
+}
+
+fn show(server: &Server<'_>, ui: &mut Ui) {
     let mut table = Table::new(&["ADDRESS", "NAME", "SERVES", "TLS", "WHERE", "WHOSE"]);
     for at in &server.answering {
         // The one that answers for other names first.
         let rest = (0..at.hosts.len()).filter(|own| *own != at.default);
         let order = std::iter::once(at.default).chain(rest);
         for (place, host) in order.filter_map(|own| at.hosts.get(own)).enumerate() {
-            table.row(row(at, place, host, is_own(context, server.layout, host)));
+            table.row(row(at, place, host, is_own(server.found, host)));
             for alias in &host.aliases {
                 table.row(vec![Cell::plain(""), Cell::new(format!("  {alias}"), DIM)]);
             }
@@ -129,19 +134,19 @@ fn row(at: &Answering<'_>, place: usize, host: &VirtualHost, is_own: bool) -> Ve
     ]
 }
 
-fn is_own(context: &Context, layout: &Layout, host: &VirtualHost) -> bool {
-    layout.is_own(&context.machine.path(&host.place.file))
+fn is_own(found: &Found, host: &VirtualHost) -> bool {
+    found.is_own(host.place.file.as_str().into())
 }
 
-fn server_json(context: &Context, server: &Server<'_>) -> serde_json::Value {
-    let addresses: Vec<_> = server.answering.iter().map(|at| to_json(context, server.layout, at)).collect();
+fn server_json(server: &Server<'_>) -> serde_json::Value {
+    let addresses: Vec<_> = server.answering.iter().map(|at| to_json(server.found, at)).collect();
     let fault = server
         .fault
         .map(|fault| json!({ "file": fault.place.file, "line": fault.place.line, "message": fault.message }));
-    json!({ "server": server.word, "addresses": addresses, "fault": fault })
+    json!({ "server": server.found.id.word(), "addresses": addresses, "fault": fault })
 }
 
-fn to_json(context: &Context, layout: &Layout, at: &Answering<'_>) -> serde_json::Value {
+fn to_json(found: &Found, at: &Answering<'_>) -> serde_json::Value {
     let hosts: Vec<_> = at
         .hosts
         .iter()
@@ -150,7 +155,7 @@ fn to_json(context: &Context, layout: &Layout, at: &Answering<'_>) -> serde_json
             json!({
                 "name": host.name, "aliases": host.aliases, "document-root": host.document_root, "instead": host.instead, "tls": host.tls,
                 "file": host.place.file, "line": host.place.line, "default": place == at.default,
-                "whose": if is_own(context, layout, host) { "yandro" } else { "person" },
+                "whose": if is_own(found, host) { "yandro" } else { "person" },
             })
         })
         .collect();

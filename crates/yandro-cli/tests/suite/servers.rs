@@ -10,7 +10,7 @@ fn a_server_is_tested_started_reloaded_and_stopped() {
     let Some(machine) = Namespace::new(&[]) else { return };
     let listed = || machine.yandro(&["servers"]).succeeds().stdout;
     assert!(listed().contains("doesn't run"), "{}", listed());
-    assert!(listed().contains("apache  Debian  /etc/apache2/apache2.conf  80"), "{}", listed());
+    assert!(listed().contains("apache  Apache httpd  Debian  /etc/apache2/apache2.conf  80"), "{}", listed());
     let says = |arguments: &[&str], words: &str| {
         let ran = machine.yandro(&[&["servers"], arguments].concat()).succeeds();
         assert!(ran.stdout.contains(words), "{ran}");
@@ -100,24 +100,24 @@ fn what_is_found_and_what_is_named_is_listed() {
     to mend it: choose one of small letters, digits and hyphens, such as `ferries`
     [status 2]
     ");
-    insta::assert_snapshot!(sysroot.yandro(&["servers", "add", "ferries", "--config", "/opt/ferries"]), @"
-    error: there is no file `$ROOT/opt/ferries`
-    to mend it: give the main file in it, such as `httpd.conf`
+    insta::assert_snapshot!(sysroot.yandro(&["servers", "add", "ferries", "--config", "/opt"]), @"
+    error: $ROOT/opt doesn't tell what kind of server it is for
+    to mend it: say it: --kind apache, --kind nginx
     [status 2]
     ");
     let main = "/opt/ferries/conf/httpd.conf";
     insta::assert_snapshot!(sysroot.yandro(&["servers", "add", "ferries", "--config", main]), @"
-    ferries is the Apache httpd that sites are mapped on now: /opt/ferries/conf/httpd.conf
+    ferries is known now: Apache httpd with /opt/ferries/conf/httpd.conf
 
-    Let it judge its configuration: yandro servers test
+    Map a site on it: yandro map NAME FOLDER --server ferries
     [status 0]
     ");
     insta::assert_snapshot!(sysroot.yandro(&["servers"]), @"
-    SERVER   LAYOUT  MAIN FILE                     LISTENS ON      STANDS
-    ferries  named   /opt/ferries/conf/httpd.conf  127.0.0.1:8080  not asked: a sysroot
-    apache   Debian  /etc/apache2/apache2.conf     80              not asked: a sysroot
+    SERVER   KIND          LAYOUT  CONFIGURATION                 LISTENS ON      STANDS
+    ferries  Apache httpd  named   /opt/ferries/conf/httpd.conf  127.0.0.1:8080  not asked: a sysroot
+    apache   Apache httpd  Debian  /etc/apache2/apache2.conf     80              not asked: a sysroot
 
-    Of several Apache httpd sites are mapped on the first, ferries.
+    A site goes on ferries unless another server is said: yandro map NAME --server WHICH
     [status 0]
     ");
     insta::assert_snapshot!(sysroot.read("home/ada/.config/yandro/settings.toml"), @r#"
@@ -130,9 +130,9 @@ fn what_is_found_and_what_is_named_is_listed() {
     "#);
     fs::remove_file(sysroot.path(&main[1..])).unwrap();
     insta::assert_snapshot!(sysroot.yandro(&["servers"]), @"
-    SERVER  LAYOUT  MAIN FILE                  LISTENS ON  STANDS
-    apache  Debian  /etc/apache2/apache2.conf  80          not asked: a sysroot
-    note: `ferries` is named in $ROOT/home/ada/.config/yandro/settings.toml, and there is no file /opt/ferries/conf/httpd.conf; take it out: yandro servers drop ferries
+    SERVER  KIND          LAYOUT  CONFIGURATION              LISTENS ON  STANDS
+    apache  Apache httpd  Debian  /etc/apache2/apache2.conf  80          not asked: a sysroot
+    note: `ferries` is named in $ROOT/home/ada/.config/yandro/settings.toml, and there is no /opt/ferries/conf/httpd.conf; take it out: yandro servers drop ferries
     [status 0]
     ");
     sysroot.yandro(&["servers", "drop", "ferries"]).succeeds();

@@ -8,6 +8,7 @@ use std::process::Command;
 use camino::Utf8Path;
 use yandro_core::httpd::run::{Configuration, Start, by_address};
 use yandro_machine::apache;
+use yandro_machine::servers::Disk;
 
 use super::kit::{Numbers, Sysroot, has};
 use super::namespace::Namespace;
@@ -170,7 +171,7 @@ fn what_is_found_is_what_the_server_reports() {
         }
         let main = folder.path().join("httpd.conf");
         fs::write(&main, &text).unwrap();
-        let found = apache::run_through(Utf8Path::new("/"), &start(&main));
+        let found = Configuration::run(&start(&main), &Disk);
         if let Some(dump) = ask(&main) {
             let theirs = reported(&dump);
             hosts += theirs.values().map(Vec::len).sum::<usize>();

@@ -6,7 +6,7 @@ use super::finding::{Finding, Severity};
 use super::observation::{Expected, NameObservation, ResolverAnswer, Timed};
 use super::steps::Fault;
 use crate::name::HostName;
-use crate::site::{ServerKind, Site};
+use crate::site::{ServerId, Site};
 
 /// The steps of a check, in the order in which a browser depends on them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, serde::Serialize)]
@@ -77,7 +77,7 @@ pub struct SiteReport {
     /// The site.
     pub site: Site,
     /// Its server.
-    pub server: ServerKind,
+    pub server: ServerId,
     /// The name, then the aliases.
     pub names: Vec<NameReport>,
     /// What is wrong, in the order of the steps.

@@ -8,7 +8,7 @@ use time::OffsetDateTime;
 
 use crate::name::HostName;
 use crate::pki::Facts;
-use crate::site::{ServerKind, Site};
+use crate::site::{ServerId, Site};
 use crate::system::Cache;
 
 /// What should be seen.
@@ -17,7 +17,9 @@ pub struct Expected {
     /// The site.
     pub site: Site,
     /// The server that should answer.
-    pub server: ServerKind,
+    pub server: ServerId,
+    /// Whether that is on this machine.
+    pub is_here: bool,
     /// Its port for HTTP.
     pub http_port: u16,
     /// Its port for HTTPS.
@@ -175,6 +177,8 @@ pub enum Proof {
     UpstreamDown(String),
     /// The upstream's answers differ from one request to the next, so none proves anything.
     UpstreamVaries,
+    /// The upstream is one that its server sees, and this machine may not.
+    UpstreamUnseen,
     /// The request failed.
     Failed(String),
 }

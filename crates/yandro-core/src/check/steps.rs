@@ -6,7 +6,7 @@ use super::finding::{Code, Severity};
 use super::judge::Judge;
 use super::observation::{Failure, FailureKind, ResolverAnswer, Timed};
 use crate::hosts::contradicted;
-use crate::site::{DEFAULT_ADDRESS, ServerKind};
+use crate::site::{DEFAULT_ADDRESS, ServerId};
 use crate::system::asked_before_files;
 
 /// A finding before it is known which step of which name it belongs to.
@@ -49,13 +49,13 @@ impl Judge<'_> {
     pub(super) fn map_again(&self) -> String {
         let site = &self.expected.site;
         match self.expected.server {
-            ServerKind::Elsewhere => {
+            ServerId::Elsewhere => {
                 format!(
                     "set the server at {} up for `{}`: its virtual host and its certificate",
                     site.address, site.name
                 )
             }
-            ServerKind::Apache | ServerKind::Nginx | ServerKind::BuiltIn => self.map_command(),
+            _ => self.map_command(),
         }
     }
 
@@ -65,12 +65,12 @@ impl Judge<'_> {
 
     pub(super) fn start_server(&self) -> String {
         match self.expected.server {
-            ServerKind::Apache | ServerKind::Nginx => self.map_again(),
-            ServerKind::BuiltIn if !self.expected.site.address.is_loopback() => {
+            ServerId::BuiltIn if !self.expected.site.address.is_loopback() => {
                 format!("yandro serve --listen {}", self.expected.site.address)
             }
-            ServerKind::BuiltIn => "yandro serve".into(),
-            ServerKind::Elsewhere => format!("start the server at {}", self.expected.site.address),
+            ServerId::BuiltIn => "yandro serve".into(),
+            ServerId::Elsewhere => format!("start the server at {}", self.expected.site.address),
+            ServerId::Apache | ServerId::Nginx | ServerId::Named(_) => self.map_again(),
         }
     }
 
@@ -176,8 +176,7 @@ impl Judge<'_> {
 
     pub(super) fn connect(&self) -> Judged {
         let (address, own) = (self.expected.site.address, &self.expected.resolver.own_addresses);
-        let is_here = self.expected.server != ServerKind::Elsewhere;
-        if is_here && !address.is_loopback() && !own.is_empty() && !own.contains(&address) {
+        if self.expected.is_here && !address.is_loopback() && !own.is_empty() && !own.contains(&address) {
             let cause =
                 format!("no interface of this machine has the address {address} any more, which the site is at");
             let others: Vec<String> = own

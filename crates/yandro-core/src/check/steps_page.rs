@@ -103,6 +103,7 @@ impl Judge<'_> {
         match &timed.seen {
             Proof::Given => Ok("proven".into()),
             Proof::UpstreamVaries => Ok("answers vary".into()),
+            Proof::UpstreamUnseen => Ok("upstream not seen".into()),
             Proof::FolderMissing => {
                 let fault = Fault::error(Code::FolderMissing, format!("the folder of `{name}` is gone: {content}"));
                 fail("no folder", fault.mend(format!("yandro map {} FOLDER", self.expected.site.name)))

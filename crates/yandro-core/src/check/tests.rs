@@ -7,7 +7,7 @@ use time::macros::datetime;
 use super::*;
 use crate::name::HostName;
 use crate::pki::{Constraints, Facts};
-use crate::site::{Content, DEFAULT_ADDRESS, ServerKind, Site, Upstream};
+use crate::site::{Content, DEFAULT_ADDRESS, ServerId, Site, Upstream};
 
 const NOW: time::OffsetDateTime = datetime!(2026-11-23 08:00 UTC);
 
@@ -46,10 +46,11 @@ fn expected() -> Expected {
     Expected {
         site: Site {
             aliases: vec![HostName::parse("www.saltmarsh.test").unwrap()],
-            server: Some(ServerKind::Apache),
+            server: Some(ServerId::Apache),
             ..Site::new(HostName::parse("saltmarsh.test").unwrap(), Content::folder("/srv/saltmarsh"))
         },
-        server: ServerKind::Apache,
+        server: ServerId::Apache,
+        is_here: true,
         http_port: 80,
         https_port: 443,
         hosts_file: "/etc/hosts".into(),

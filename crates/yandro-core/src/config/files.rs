@@ -1,7 +1,8 @@
 //! The files that a configuration is made of, and places in them.
 
-use camino::Utf8Path;
+use camino::{Utf8Path, Utf8PathBuf};
 
+use super::PathView;
 use crate::source::Excerpt;
 
 /// The files of a machine, as far as a configuration asks for them.
@@ -13,6 +14,33 @@ pub trait Files {
     /// Whether there is something at a path.
     fn exists(&self, path: &Utf8Path) -> bool {
         self.read(path).is_some() || self.list(path).is_some()
+    }
+}
+
+/// The files of this machine as a server sees them, under paths of its own.
+pub struct Seen<'f> {
+    /// How it sees them.
+    pub view: &'f PathView,
+    /// The files, by the paths of this machine.
+    pub files: &'f dyn Files,
+    /// A main file that isn't here, by the server's path, and what is taken for its text.
+    pub assumed: Option<(Utf8PathBuf, Vec<u8>)>,
+}
+
+impl Files for Seen<'_> {
+    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+        match &self.assumed {
+            Some((main, text)) if main == path => Some(text.clone()),
+            _ => self.files.read(&self.view.here(path)?),
+        }
+    }
+
+    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+        self.files.list(&self.view.here(folder)?)
+    }
+
+    fn exists(&self, path: &Utf8Path) -> bool {
+        self.view.here(path).is_some_and(|here| self.files.exists(&here))
     }
 }
 

@@ -67,6 +67,9 @@ pub(crate) const PLAIN: KnownLayout = KnownLayout {
     install_tls: None,
 };
 
+/// What a server has of which only the folder of sites' files is here.
+const FOLDER: KnownLayout = KnownLayout { title: "folder", logs: Some(""), ..PLAIN };
+
 /// A layout that was found. Paths are those of this machine, the sysroot included.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Layout {
@@ -120,11 +123,12 @@ impl Layout {
     }
 
     /// The layout of a server that a person names by its main file: a known one if it is that
-    /// one's, else sites' files go into `extra` beside the main file if there is such a folder,
-    /// and beside it if not.
+    /// one's, else sites' files go into the first of these folders beside the main file that is
+    /// there, and beside it if none is.
     pub fn named(
         known: &'static [KnownLayout],
         main: &Utf8Path,
+        folders: &[&str],
         is_folder: impl Fn(&Utf8Path) -> bool,
         exists: impl Fn(&str) -> bool,
         at: impl Fn(&str) -> Utf8PathBuf,
@@ -134,9 +138,20 @@ impl Layout {
             return Self::of_known(known, at);
         }
         let beside = main.parent().unwrap_or(Utf8Path::new("/"));
-        let extra = beside.join("extra");
-        let sites = if is_folder(&extra) { extra } else { beside.to_owned() };
+        let usual = folders.iter().map(|name| beside.join(name)).find(|folder| is_folder(folder));
+        let sites = usual.unwrap_or_else(|| beside.to_owned());
         Self { known: &PLAIN, main: main.to_owned(), sites, links: None }
+    }
+
+    /// The layout of a server of which nothing but the folder of sites' files is here: its main
+    /// file includes all of them that end in `.conf`.
+    pub fn of_folder(folder: &Utf8Path) -> Self {
+        Self { known: &FOLDER, main: folder.to_owned(), sites: folder.to_owned(), links: None }
+    }
+
+    /// Whether the main file isn't here.
+    pub fn is_folder(&self) -> bool {
+        self.known.title == FOLDER.title
     }
 
     /// The file of a site's virtual hosts.

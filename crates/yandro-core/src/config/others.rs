@@ -83,8 +83,8 @@ fn head(others: &Others) -> String {
 }
 
 fn rendered(dialect: &dyn Dialect, others: &Others, files: &SiteFiles) -> String {
-    let plain = others.http.iter().map(|port| dialect.others(*port, None));
-    let secure = others.https.iter().map(|port| dialect.others(*port, Some(files)));
+    let plain = others.http.iter().map(|port| dialect.others(*port, files, false));
+    let secure = others.https.iter().map(|port| dialect.others(*port, files, true));
     let hosts: String = plain.chain(secure).map(|want| want.render(dialect, "", "\n")).collect();
     head(others) + &hosts
 }
@@ -103,6 +103,8 @@ mod tests {
             document_root: None,
             certificate: "/c/fullchain.pem".into(),
             key: "/c/key.pem".into(),
+            extra: None,
+            logs: None,
             server: ServerTraits::default(),
         };
         let mut journal = Journal::default();

@@ -1,5 +1,7 @@
 //! The file of a site's virtual hosts: made, brought up to date, and looked at for hand edits.
 
+use camino::Utf8Path;
+
 use super::tree::{ParseError, Section, Tree};
 use super::want::{HandEdit, Syntax, Want, changed_by_hand, foreign, set_opening, update};
 use crate::config::SiteFiles;
@@ -28,7 +30,9 @@ pub trait Dialect: Syntax {
     fn is_secure(&self, host: &Section) -> bool;
     /// What answers on a port for names that are no sites: over plain HTTP what was there before,
     /// over HTTPS, with the files of a certificate, a refusal.
-    fn others(&self, port: u16, secure: Option<&SiteFiles>) -> Want;
+    fn others(&self, port: u16, files: &SiteFiles, is_secure: bool) -> Want;
+    /// What is taken for the text of a main file that isn't here: all of a folder is included.
+    fn assumed_main(&self, sites: &Utf8Path) -> String;
 }
 
 /// The text of a site's file: a new one, or `existing` with just what changed.

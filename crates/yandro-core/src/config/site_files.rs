@@ -4,12 +4,14 @@ use std::collections::BTreeSet;
 
 use camino::Utf8PathBuf;
 
-use crate::site::{FastCgi, Logs, Serving};
+use super::Published;
+use crate::site::{FastCgi, Serving};
 
 /// What differs from one server to the next, as far as a site's virtual hosts go.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct ServerTraits {
-    /// The folder of its logs; may name a variable of the server's.
+    /// The folder of its logs; may name a variable of the server's. Empty where sites' virtual
+    /// hosts log as the main server does.
     pub log_folder: String,
     /// The format of the access log: a nickname that its configuration defines, or a format.
     pub log_format: String,
@@ -24,6 +26,8 @@ pub struct ServerTraits {
     pub has_http2_directive: bool,
     /// What begins a variable in an argument, whatever its quotes.
     pub variable: Variable,
+    /// Under which ports browsers reach it.
+    pub published: Published,
 }
 
 /// What begins a variable in an argument.
@@ -54,6 +58,10 @@ pub struct SiteFiles {
     pub certificate: Utf8PathBuf,
     /// The key in PEM.
     pub key: Utf8PathBuf,
+    /// The file with further directives, if there is one.
+    pub extra: Option<Utf8PathBuf>,
+    /// The folder of the site's logs, if it has one of its own.
+    pub logs: Option<Utf8PathBuf>,
     /// The server that it is for.
     pub server: ServerTraits,
 }
@@ -74,10 +82,6 @@ impl SiteFiles {
     pub fn check(&self, serving: &Serving) -> Result<(), PathError> {
         let none: &[char] = &[];
         let sign = self.server.variable.sign();
-        let log_folder = match &serving.logs {
-            Logs::Folder(folder) => Some(folder),
-            Logs::Usual | Logs::Off => None,
-        };
         let socket = match &serving.php {
             Some(FastCgi::Socket(path)) => Some(path),
             _ => None,
@@ -86,8 +90,8 @@ impl SiteFiles {
             (Some(&self.certificate), none),
             (Some(&self.key), none),
             (self.document_root.as_ref(), none),
-            (serving.extra.as_ref(), &['*', '?', '[']),
-            (log_folder, &['%']),
+            (self.extra.as_ref(), &['*', '?', '[']),
+            (self.logs.as_ref(), &['%']),
             (socket, &['|', ' ', '%']),
         ];
         for (path, special) in paths {

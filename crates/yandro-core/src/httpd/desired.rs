@@ -36,7 +36,7 @@ pub(super) fn virtual_hosts(site: &Site, files: &SiteFiles) -> Vec<Want> {
     let logs = logs(site, files);
     let secure_ports = site.https_ports(443);
     let over_plain = match (site.https, secure_ports.first()) {
-        (Https::Only, Some(port)) => redirect(*port),
+        (Https::Only, Some(port)) => redirect(files.server.published.here_or_same(*port)),
         _ => content(site, files, "http"),
     };
     let host = |port: &u16, wants: Vec<Want>| Want::Section("VirtualHost", addresses(site, files, *port), wants);
@@ -73,10 +73,11 @@ fn redirect(port: u16) -> Vec<Want> {
 }
 
 fn logs(site: &Site, files: &SiteFiles) -> Vec<Want> {
-    let (error, access) = match &site.serving.logs {
-        Logs::Off => ("/dev/null".to_owned(), "/dev/null".to_owned()),
-        Logs::Usual => log_paths(&files.server.log_folder, site),
-        Logs::Folder(folder) => log_paths(folder.as_str(), site),
+    let (error, access) = match (&site.serving.logs, &files.logs) {
+        (Logs::Off, _) => ("/dev/null".to_owned(), "/dev/null".to_owned()),
+        (Logs::Folder(_), Some(folder)) => log_paths(folder.as_str(), site),
+        _ if files.server.log_folder.is_empty() => return Vec::new(),
+        _ => log_paths(&files.server.log_folder, site),
     };
     vec![Want::one("ErrorLog", error), Want::Directive("CustomLog", vec![access, files.server.log_format.clone()])]
 }
@@ -115,7 +116,7 @@ fn content(site: &Site, files: &SiteFiles, scheme: &str) -> Vec<Want> {
         ],
         (Content::Folder { .. }, None) => Vec::new(),
     };
-    wants.extend(site.serving.extra.as_ref().map(|extra| Want::one("Include", extra.as_str())));
+    wants.extend(files.extra.as_ref().map(|extra| Want::one("Include", extra.as_str())));
     wants
 }
 

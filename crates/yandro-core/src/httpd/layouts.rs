@@ -5,6 +5,9 @@
 
 use crate::config::{KnownLayout, KnownLinks, PLAIN};
 
+/// Folders beside a main file that sites' files go into, where the layout isn't known.
+pub const USUAL_FOLDERS: &[&str] = &["extra"];
+
 /// Every layout, in the order in which they are looked for.
 pub const KNOWN: &[KnownLayout] = &[
     KnownLayout {
@@ -151,7 +154,9 @@ mod tests {
     #[test]
     fn a_named_one_goes_by_its_main_file() {
         let is_folder = |path: &Utf8Path| path == "/opt/ferries/conf/extra";
-        let named = |main: &str| Layout::named(KNOWN, Utf8Path::new(main), is_folder, |_| true, |path| path.into());
+        let named = |main: &str| {
+            Layout::named(KNOWN, Utf8Path::new(main), USUAL_FOLDERS, is_folder, |_| true, |path| path.into())
+        };
         assert_eq!(named("/opt/ferries/conf/httpd.conf").sites, "/opt/ferries/conf/extra");
         assert_eq!(named("/opt/tides/httpd.conf").pattern(), "/opt/tides/yandro-*.conf");
         assert_eq!(named("/usr/local/apache2/conf/httpd.conf").known.title, "upstream");

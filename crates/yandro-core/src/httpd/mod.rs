@@ -12,7 +12,7 @@ mod syntax;
 
 pub use activate::{Activation, Lack, Needs};
 pub use desired::required_modules;
-pub use layouts::KNOWN;
+pub use layouts::{KNOWN, USUAL_FOLDERS};
 pub use modules::{ModuleFiles, modules_to_enable};
 pub use parse::parse;
 pub use shared::Shared;

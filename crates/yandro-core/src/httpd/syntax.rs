@@ -1,5 +1,7 @@
 //! How Apache httpd's files are written.
 
+use camino::Utf8Path;
+
 use super::desired::{tls, virtual_hosts};
 use super::parse::parse;
 use crate::config::{Dialect, ParseError, Section, SiteFiles, Syntax, Tree, Want};
@@ -63,17 +65,19 @@ impl Dialect for ApacheSyntax {
         host.directives("SSLEngine").any(|own| own.values().eq(["on"]))
     }
 
-    fn others(&self, port: u16, secure: Option<&SiteFiles>) -> Want {
-        let name = vec![Want::one("ServerName", "localhost")];
-        let wants = match secure {
-            // Nothing in it: all is as the main server has it.
-            None => name,
-            Some(files) => {
-                let denied = Want::Directive("Require", vec!["all".into(), "denied".into()]);
-                [name, tls(files), vec![Want::Section("Location", vec!["/".into()], vec![denied])]].concat()
-            }
-        };
+    fn others(&self, port: u16, files: &SiteFiles, is_secure: bool) -> Want {
+        // With nothing more in it all is as the main server has it.
+        let mut wants = vec![Want::one("ServerName", "localhost")];
+        if is_secure {
+            let denied = Want::Directive("Require", vec!["all".into(), "denied".into()]);
+            wants.extend(tls(files));
+            wants.push(Want::Section("Location", vec!["/".into()], vec![denied]));
+        }
         Want::Section("VirtualHost", vec![format!("*:{port}")], wants)
+    }
+
+    fn assumed_main(&self, sites: &Utf8Path) -> String {
+        self.directive("IncludeOptional", &[sites.join("*.conf").into_string()]) + "\n"
     }
 }
 

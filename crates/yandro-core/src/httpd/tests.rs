@@ -19,6 +19,8 @@ fn files(site: &Site) -> SiteFiles {
         document_root: site.document_root(),
         certificate: "/home/ada/certificates/saltmarsh.test/fullchain.pem".into(),
         key: "/home/ada/certificates/saltmarsh.test/key.pem".into(),
+        extra: site.serving.extra.clone(),
+        logs: site.serving.logs.folder().map(Into::into),
         server: ServerTraits {
             log_folder: "${APACHE_LOG_DIR}".into(),
             log_format: "combined".into(),

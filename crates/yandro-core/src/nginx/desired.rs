@@ -13,13 +13,13 @@ pub(super) fn server_blocks(site: &Site, files: &SiteFiles) -> Vec<Want> {
     let names = Want::Directive("server_name", site.names().map(ToString::to_string).collect());
     let secure_ports = site.https_ports(443);
     let over_plain = |own: u16| match (site.https, secure_ports.first()) {
-        (Https::Only, Some(port)) => vec![redirect(*port)],
-        _ => content(site, files, &asked_host(own, 80)),
+        (Https::Only, Some(port)) => vec![redirect(files.server.published.here_or_same(*port))],
+        _ => content(site, files, &asked_host(files, own, 80)),
     };
     let block = |port: u16, is_secure: bool| {
         let listens = listens(site, files, port, is_secure);
         let inner = if is_secure {
-            [tls(files), content(site, files, &asked_host(port, 443))].concat()
+            [tls(files), content(site, files, &asked_host(files, port, 443))].concat()
         } else {
             over_plain(port)
         };
@@ -77,10 +77,11 @@ pub(super) fn tls(files: &SiteFiles) -> Vec<Want> {
 }
 
 fn logs(site: &Site, files: &SiteFiles) -> Vec<Want> {
-    let folder = match &site.serving.logs {
-        Logs::Off => return vec![Want::one("access_log", "off"), Want::one("error_log", "/dev/null")],
-        Logs::Usual => files.server.log_folder.as_str(),
-        Logs::Folder(folder) => folder.as_str(),
+    let folder = match (&site.serving.logs, &files.logs) {
+        (Logs::Off, _) => return vec![Want::one("access_log", "off"), Want::one("error_log", "/dev/null")],
+        (Logs::Folder(_), Some(folder)) => folder.as_str(),
+        _ if files.server.log_folder.is_empty() => return Vec::new(),
+        _ => files.server.log_folder.as_str(),
     };
     let at = |kind: &str| format!("{folder}/{}-{kind}.log", site.name);
     vec![Want::one("access_log", at("access")), Want::one("error_log", at("error"))]
@@ -88,7 +89,8 @@ fn logs(site: &Site, files: &SiteFiles) -> Vec<Want> {
 
 /// The host that was asked for, with its port where that is not the usual one. The `Host` field
 /// itself may say something else than the request's target does (RFC 9112 section 3.2.2).
-fn asked_host(port: u16, usual: u16) -> String {
+fn asked_host(files: &SiteFiles, port: u16, usual: u16) -> String {
+    let port = files.server.published.here_or_same(port);
     if port == usual { "$host".to_owned() } else { format!("$host:{port}") }
 }
 
@@ -99,7 +101,7 @@ fn content(site: &Site, files: &SiteFiles, host: &str) -> Vec<Want> {
         (Content::Folder { .. }, Some(root)) => wants.extend(folder(site, root.as_str(), host)),
         (Content::Folder { .. }, None) => {}
     }
-    wants.extend(site.serving.extra.as_ref().map(|extra| Want::one("include", extra.as_str())));
+    wants.extend(files.extra.as_ref().map(|extra| Want::one("include", extra.as_str())));
     wants
 }
 
@@ -178,6 +180,8 @@ mod tests {
             document_root: site.document_root(),
             certificate: "/home/ada/certificates/saltmarsh.test/fullchain.pem".into(),
             key: "/home/ada/certificates/saltmarsh.test/key.pem".into(),
+            extra: site.serving.extra.clone(),
+            logs: site.serving.logs.folder().map(Into::into),
             server: ServerTraits {
                 log_folder: "/var/log/nginx".into(),
                 listens_on_v6: true,

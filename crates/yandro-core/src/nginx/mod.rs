@@ -4,10 +4,12 @@ mod activate;
 mod desired;
 mod layouts;
 mod parse;
+mod report;
 pub mod run;
 mod syntax;
 
 pub use activate::{Included, Shared};
-pub use layouts::KNOWN;
+pub use layouts::{KNOWN, USUAL_FOLDERS};
 pub use parse::parse;
+pub use report::ServerReport;
 pub use syntax::NginxSyntax;

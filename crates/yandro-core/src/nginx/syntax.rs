@@ -1,5 +1,7 @@
 //! How nginx's files are written.
 
+use camino::Utf8Path;
+
 use super::desired::{server_blocks, tls};
 use super::parse;
 use crate::config::{Dialect, ParseError, Section, SiteFiles, Syntax, Tree, Want};
@@ -83,20 +85,22 @@ impl Dialect for NginxSyntax {
         host.directives("listen").any(|own| own.values().any(|word| word == "ssl"))
     }
 
-    fn others(&self, port: u16, secure: Option<&SiteFiles>) -> Want {
-        let listen = |address: String| {
-            Want::Directive("listen", std::iter::once(address).chain(secure.map(|_| "ssl".to_owned())).collect())
-        };
-        let name = Want::one("server_name", "_");
-        let mut wants = vec![listen(port.to_string()), listen(format!("[::]:{port}")), name];
-        match secure {
-            None => wants.push(Want::one("return", "404")),
-            Some(files) => {
-                wants.extend(tls(files));
-                wants.push(Want::one("return", "403"));
-            }
+    fn others(&self, port: u16, files: &SiteFiles, is_secure: bool) -> Want {
+        let word = is_secure.then(|| "ssl".to_owned());
+        let listen =
+            |address: String| Want::Directive("listen", std::iter::once(address).chain(word.clone()).collect());
+        let mut wants = vec![listen(port.to_string())];
+        wants.extend(files.server.listens_on_v6.then(|| listen(format!("[::]:{port}"))));
+        wants.push(Want::one("server_name", "_"));
+        if is_secure {
+            wants.extend(tls(files));
         }
+        wants.push(Want::one("return", if is_secure { "403" } else { "404" }));
         Want::Section("server", Vec::new(), wants)
+    }
+
+    fn assumed_main(&self, sites: &Utf8Path) -> String {
+        format!("http {{ {} }}\n", self.directive("include", &[sites.join("*.conf").into_string()]))
     }
 }
 

@@ -5,7 +5,7 @@ use super::observed::{Observed, ObservedApache};
 use super::server::{not_taken, others_go, tell_after, write_site};
 use super::site::PlanError;
 use crate::httpd::{self, Activation, Lack, Needs};
-use crate::site::{ServerKind, Site};
+use crate::site::Site;
 
 /// Plans the file of a site and all that it needs. Gives what the shared files have changed to,
 /// and the lines of that.
@@ -16,7 +16,7 @@ pub(super) fn apache_site(
     before: Option<&Site>,
     site: &Site,
 ) -> Result<Activation, PlanError> {
-    let places = &observed.places;
+    let view = &apache.own.view;
     let count = set.steps.len();
     let modules = modules_by_links(set, apache, site)?;
     let needed = httpd::required_modules(site);
@@ -25,24 +25,25 @@ pub(super) fn apache_site(
         needed.into_iter().filter(|module| apache.links().is_none() || apache.shared.has_module(module)).collect();
     let secure = site.https_ports(443).into_iter().map(|port| (port, true));
     let ports: Vec<(u16, bool)> = site.http_ports(80).into_iter().map(|port| (port, false)).chain(secure).collect();
-    let pattern = places.inside(&apache.own.layout.pattern());
+    let pattern = view.there_or_same(&apache.own.layout.pattern());
     let needs = Needs { modules: &needed, ports: &ports, address: site.address, sites: &pattern };
-    let activation = if apache.shared.meets(&needs) {
+    // Where the main file isn't here, it is taken for granted that it has what sites need.
+    let activation = if apache.own.layout.is_folder() || apache.shared.meets(&needs) {
         Activation::default()
     } else {
         // What links enable is there by then.
-        let shared = apache.shared_with(places, modules, &Activation::default());
+        let shared = apache.shared_with(modules, &Activation::default());
         shared.activate(&needs).map_err(|lack| lacking(lack, apache))?
     };
     let shared =
-        if activation.files.is_empty() { &apache.shared } else { &apache.shared_with(places, Vec::new(), &activation) };
-    not_taken(observed, site, &shared.foreign_names)?;
+        if activation.files.is_empty() { &apache.shared } else { &apache.shared_with(Vec::new(), &activation) };
+    not_taken(view, site, &shared.foreign_names)?;
     for (file, text) in &activation.files {
         let before = apache.shared.text(file).map(<[u8]>::to_vec);
-        set.file(places.outside(file), before, Some(text.clone()), Access::Public);
+        set.file(view.here_or_same(file), before, Some(text.clone()), Access::Public);
     }
     write_site(set, observed, apache, before, site)?;
-    tell_after(set, count, ServerKind::Apache);
+    tell_after(set, count, apache.own.id);
     Ok(activation)
 }
 
@@ -53,7 +54,7 @@ fn lacking(lack: Lack, apache: &ObservedApache) -> PlanError {
             PlanError::ModuleMissing { module, install }
         }
         Lack::Unreached { what, file } => PlanError::Unreached { what, file },
-        Lack::Broken(fault) => PlanError::Broken(ServerKind::Apache, fault),
+        Lack::Broken(fault) => PlanError::Broken(apache.own.id, fault),
     }
 }
 
@@ -117,12 +118,7 @@ fn is_idle(module: &str, going: &[String], apache: &ObservedApache) -> bool {
 
 impl ObservedApache {
     /// The shared files as they are once links enable these modules and an activation is written.
-    pub(super) fn shared_with(
-        &self,
-        places: &super::Places,
-        modules: Vec<String>,
-        activation: &Activation,
-    ) -> httpd::Shared {
-        self.shared.with(modules, &activation.files, |file| self.own.layout.is_own(&places.outside(file)))
+    pub(super) fn shared_with(&self, modules: Vec<String>, activation: &Activation) -> httpd::Shared {
+        self.shared.with(modules, &activation.files, |file| self.own.layout.is_own(&self.own.view.here_or_same(file)))
     }
 }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 
-use crate::site::{ServerKind, Site};
+use crate::site::{ServerId, Site};
 use crate::system::{Cache, TrustStore};
 
 /// A file's bytes, which several steps of the way hold at once: hosts files can be large.
@@ -25,7 +25,7 @@ pub struct ChangeSet {
     pub undoes: Option<u32>,
     /// The servers whose configuration changes: each tests it and is then reloaded, or
     /// started if it doesn't run.
-    pub servers: BTreeSet<ServerKind>,
+    pub servers: BTreeSet<ServerId>,
     /// What is told to forget its old answers, once the hosts file is written.
     pub flush: Vec<Cache>,
     /// The system's trust store, if a root certificate goes into it or out of it: it is told to

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use camino::Utf8Path;
 
 use super::change::{ChangeSet, FileChange, LinkChange, Step};
-use super::observed::{AuthorityFiles, Observed, Places};
+use super::observed::{AuthorityFiles, Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
 use super::server::OwnFiles;
 use crate::config::OTHERS;
 use crate::httpd::Activation;
@@ -77,10 +77,8 @@ impl Observed {
                 None => _ = held.remove(&name),
             }
         } else {
-            let of_apache = self.apache.as_mut().map(|apache| &mut apache.own);
-            let servers = of_apache.into_iter().chain(self.nginx.as_mut().map(|nginx| &mut nginx.own));
-            for own in servers {
-                own.take_file(&change.path, after.as_deref());
+            for server in &mut self.servers {
+                server.own_mut().take_file(&change.path, after.as_deref());
             }
         }
     }
@@ -93,53 +91,71 @@ impl Observed {
     }
 
     fn take_link(&mut self, change: &LinkChange) {
-        if let Some(nginx) = &mut self.nginx {
-            nginx.own.take_link(change);
-        }
-        let Some(apache) = &mut self.apache else { return };
-        apache.own.take_link(change);
-        let (Some(name), Some(links)) = (change.path.file_name(), &apache.own.layout.links) else { return };
-        if change.path.parent() == Some(&links.enabled_modules) {
-            match change.after {
-                Some(_) => _ = apache.module_links.insert(name.to_owned()),
-                None => _ = apache.module_links.remove(name),
-            }
-            if let Some(module) = name.strip_suffix(".load") {
-                match change.after {
-                    Some(_) => _ = apache.enabled_modules.insert(module.to_owned()),
-                    None => _ = apache.enabled_modules.remove(module),
-                }
+        for server in &mut self.servers {
+            server.own_mut().take_link(change);
+            if let ObservedServer::Apache(apache) = server {
+                apache.take_module_link(change);
             }
         }
     }
 
     /// Runs through the server's configuration again, if the set changes what all sites share.
     fn take_shared(&mut self, set: &ChangeSet) {
-        if let Some(nginx) = &mut self.nginx {
-            let main = self.places.outside(nginx.shared.main());
-            if let Some(text) = set.change_of(&main).and_then(|change| change.after.as_deref()) {
-                nginx.shared = nginx.shared.with(nginx.shared.main(), text.clone());
+        for server in &mut self.servers {
+            match server {
+                ObservedServer::Apache(apache) => apache.take_shared(set),
+                ObservedServer::Nginx(nginx) => nginx.take_shared(set),
             }
         }
-        let Some(apache) = &mut self.apache else { return };
+    }
+}
+
+impl ObservedNginx {
+    fn take_shared(&mut self, set: &ChangeSet) {
+        let main = self.own.view.here_or_same(self.shared.main());
+        if let Some(text) = set.change_of(&main).and_then(|change| change.after.as_deref()) {
+            self.shared = self.shared.with(self.shared.main(), text.clone());
+        }
+    }
+}
+
+impl ObservedApache {
+    fn take_module_link(&mut self, change: &LinkChange) {
+        let (Some(name), Some(links)) = (change.path.file_name(), &self.own.layout.links) else { return };
+        if change.path.parent() != Some(&links.enabled_modules) {
+            return;
+        }
+        match change.after {
+            Some(_) => _ = self.module_links.insert(name.to_owned()),
+            None => _ = self.module_links.remove(name),
+        }
+        if let Some(module) = name.strip_suffix(".load") {
+            match change.after {
+                Some(_) => _ = self.enabled_modules.insert(module.to_owned()),
+                None => _ = self.enabled_modules.remove(module),
+            }
+        }
+    }
+
+    fn take_shared(&mut self, set: &ChangeSet) {
         let (mut modules, mut files) = (Vec::new(), BTreeMap::new());
         for step in &set.steps {
             match step {
                 Step::Link(LinkChange { path, after: Some(_), .. })
-                    if path.parent() == apache.links().map(|links| links.enabled_modules.as_path())
+                    if path.parent() == self.links().map(|links| links.enabled_modules.as_path())
                         && path.extension() == Some("load") =>
                 {
                     modules.extend(path.file_stem().map(str::to_owned));
                 }
                 Step::File(FileChange { path, after: Some(text), .. }) => {
-                    let inside = self.places.inside(path);
-                    match apache.own.layout.site_of_file(path) {
+                    let there = self.own.view.there_or_same(path);
+                    match self.own.layout.site_of_file(path) {
                         // The server reads it where its link is.
                         Some(name) if name.as_str() == OTHERS => {
-                            let read = apache.own.layout.read_folder().join(path.file_name().unwrap_or_default());
-                            files.insert(self.places.inside(&read), text.to_vec());
+                            let read = self.own.layout.read_folder().join(path.file_name().unwrap_or_default());
+                            files.insert(self.own.view.there_or_same(&read), text.to_vec());
                         }
-                        None if apache.shared.has(&inside) => _ = files.insert(inside, text.to_vec()),
+                        None if self.shared.has(&there) => _ = files.insert(there, text.to_vec()),
                         _ => {}
                     }
                 }
@@ -147,7 +163,7 @@ impl Observed {
             }
         }
         if !modules.is_empty() || !files.is_empty() {
-            apache.shared = apache.shared_with(&self.places, modules, &Activation { files, ..Activation::default() });
+            self.shared = self.shared_with(modules, &Activation { files, ..Activation::default() });
         }
     }
 }

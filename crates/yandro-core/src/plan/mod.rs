@@ -17,7 +17,7 @@ mod undo;
 
 pub use change::{Access, ChangeSet, Content, FileChange, LinkChange, Rights, RightsChange, SiteChange, Step};
 pub use diff::unified_diff;
-pub use observed::{AuthorityFiles, Fresh, Observed, ObservedApache, ObservedNginx, Places};
+pub use observed::{AuthorityFiles, Fresh, Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
 pub use server::OwnFiles;
 pub use settle::{Settlement, settle};
 pub use site::{PlanError, map_site, unmap_sites};

@@ -5,7 +5,7 @@ use super::observed::{Observed, ObservedNginx};
 use super::server::{not_taken, tell_after, write_site};
 use super::site::PlanError;
 use crate::config::Journal;
-use crate::site::{ServerKind, Site};
+use crate::site::Site;
 
 /// Plans the file of a site, and what has it read. Gives the lines of that.
 pub(super) fn nginx_site(
@@ -17,10 +17,10 @@ pub(super) fn nginx_site(
 ) -> Result<Journal, PlanError> {
     let count = set.steps.len();
     if let Some(fault) = &nginx.shared.configuration.fault {
-        return Err(PlanError::Broken(ServerKind::Nginx, Box::new(fault.clone())));
+        return Err(PlanError::Broken(nginx.own.id, Box::new(fault.clone())));
     }
-    not_taken(observed, site, &nginx.foreign_names)?;
-    let pattern = observed.places.inside(&nginx.own.layout.pattern());
+    not_taken(&nginx.own.view, site, &nginx.foreign_names)?;
+    let pattern = nginx.own.view.there_or_same(&nginx.own.layout.pattern());
     let mut journal = Journal::default();
     if !nginx.shared.includes(&pattern) {
         let main = nginx.shared.main();
@@ -29,10 +29,10 @@ pub(super) fn nginx_site(
             .include(&pattern)
             .ok_or_else(|| PlanError::Unreached { what: format!("include {pattern};"), file: main.to_owned() })?;
         let before = nginx.shared.text(main).map(<[u8]>::to_vec);
-        set.file(observed.places.outside(main), before, Some(text), Access::Public);
+        set.file(nginx.own.view.here_or_same(main), before, Some(text), Access::Public);
         journal = lines;
     }
     write_site(set, observed, nginx, before, site)?;
-    tell_after(set, count, ServerKind::Nginx);
+    tell_after(set, count, nginx.own.id);
     Ok(journal)
 }

@@ -7,14 +7,14 @@ use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 
 use super::change::Content;
-use super::server::OwnFiles;
-use crate::config::{Links, Place, ServerTraits, SiteFiles};
+use super::server::{Configured, OwnFiles};
+use crate::config::{Links, PathView, Place, ServerTraits};
 use crate::hosts::TakeOver;
 use crate::httpd::{ModuleFiles, Shared};
 use crate::name::HostName;
 use crate::nginx;
 use crate::pki::{Authority, Key, Serial};
-use crate::site::{DEFAULT_ADDRESS, ServerKind, Site};
+use crate::site::{DEFAULT_ADDRESS, ServerId, Site};
 
 /// Where everything is kept. Paths are those of this machine, the sysroot included.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -81,35 +81,14 @@ impl Places {
         HostName::parse(folder.file_name()?).ok()
     }
 
+    /// How a server on the machine itself sees its files.
+    pub fn view(&self) -> PathView {
+        PathView::Below(self.sysroot.clone())
+    }
+
     /// A path as a server within the sysroot sees it.
     pub fn inside(&self, path: &Utf8Path) -> Utf8PathBuf {
-        match path.strip_prefix(&self.sysroot) {
-            Ok(below) if self.sysroot != "/" => Utf8Path::new("/").join(below),
-            _ => path.to_owned(),
-        }
-    }
-
-    /// A path that a server within the sysroot sees, as a path of this machine. A drive is left out.
-    pub fn outside(&self, path: &Utf8Path) -> Utf8PathBuf {
-        if self.sysroot == "/" {
-            return path.to_owned();
-        }
-        let text = path.as_str();
-        let below = match text.as_bytes() {
-            [drive, b':', ..] if drive.is_ascii_alphabetic() => &text[2..],
-            _ => text,
-        };
-        self.sysroot.join(below.trim_start_matches('/'))
-    }
-
-    /// A site's files as the server sees them.
-    pub fn site_files(&self, site: &Site, server: &ServerTraits) -> SiteFiles {
-        SiteFiles {
-            document_root: site.document_root().map(|root| self.inside(&root)),
-            certificate: self.inside(&self.chain(&site.name)),
-            key: self.inside(&self.key(&site.name)),
-            server: server.clone(),
-        }
+        self.view().there_or_same(path)
     }
 }
 
@@ -136,10 +115,8 @@ pub struct Observed {
     pub take_over: TakeOver,
     /// Whether this machine has `::1`.
     pub has_v6_loopback: bool,
-    /// Apache httpd, if it was found.
-    pub apache: Option<ObservedApache>,
-    /// nginx, if it was found.
-    pub nginx: Option<ObservedNginx>,
+    /// The servers that are there and that yandro writes configuration for.
+    pub servers: Vec<ObservedServer>,
 }
 
 impl Observed {
@@ -147,10 +124,8 @@ impl Observed {
     /// its server listens there. Browsers ask for both, and wait for one that isn't answered.
     pub fn addresses(&self, site: &Site) -> Vec<IpAddr> {
         let listens = match site.server {
-            Some(ServerKind::Apache) => self.apache.as_ref().is_some_and(|apache| apache.listens_on_v6),
-            Some(ServerKind::Nginx) => self.nginx.as_ref().is_some_and(|nginx| nginx.traits.listens_on_v6),
-            Some(ServerKind::BuiltIn) => true,
-            Some(ServerKind::Elsewhere) | None => false,
+            Some(ServerId::BuiltIn) => true,
+            id => self.configured_as(id).is_some_and(Configured::listens_on_v6),
         };
         let both = site.address == DEFAULT_ADDRESS && self.has_v6_loopback && listens;
         std::iter::once(site.address).chain(both.then_some(Ipv6Addr::LOCALHOST.into())).collect()
@@ -166,7 +141,32 @@ pub struct AuthorityFiles {
     pub key: Key,
 }
 
-/// Apache httpd as it was found.
+/// A server as it was found.
+#[derive(Clone, Debug)]
+pub enum ObservedServer {
+    /// An Apache httpd.
+    Apache(Box<ObservedApache>),
+    /// An nginx.
+    Nginx(Box<ObservedNginx>),
+}
+
+impl ObservedServer {
+    pub(super) fn configured(&self) -> &dyn Configured {
+        match self {
+            Self::Apache(own) => own.as_ref(),
+            Self::Nginx(own) => own.as_ref(),
+        }
+    }
+
+    pub(super) fn own_mut(&mut self) -> &mut OwnFiles {
+        match self {
+            Self::Apache(own) => &mut own.own,
+            Self::Nginx(own) => &mut own.own,
+        }
+    }
+}
+
+/// An Apache httpd as it was found.
 #[derive(Clone, Debug)]
 pub struct ObservedApache {
     /// Yandro's own files.
@@ -190,7 +190,7 @@ impl ObservedApache {
     }
 }
 
-/// nginx as it was found.
+/// An nginx as it was found.
 #[derive(Clone, Debug)]
 pub struct ObservedNginx {
     /// Yandro's own files.

@@ -8,7 +8,7 @@ use super::server::{Configured, is_refused_elsewhere, tell_after};
 use super::site::{PlanError, certificate};
 use crate::config::{Journal, OTHERS, Others, others_file};
 use crate::name::HostName;
-use crate::site::{Content, Https, ServerKind, Site};
+use crate::site::{Content, Https, ServerId, Site};
 
 /// The name under which the virtual hosts for other names are kept.
 pub(super) fn others_name() -> HostName {
@@ -41,7 +41,7 @@ pub(super) fn keep_others(
         modules: before.modules.clone(),
         journal: before.journal.clone().then(journal),
     };
-    let links = own.layout.links.as_ref().filter(|_| server.kind() == ServerKind::Apache);
+    let links = own.layout.links.as_ref();
     now.modules.extend(set.steps.iter().filter_map(|step| match step {
         Step::Link(LinkChange { path, before: None, after: Some(_) })
             if path.parent() == links.map(|links| links.enabled_modules.as_path())
@@ -56,21 +56,21 @@ pub(super) fn keep_others(
     let is_linked = link.is_none() || old.is_some();
     let has_certificate = observed.chains.contains_key(&name) && observed.keys.contains_key(&name);
     // The other server may refuse by the same certificate.
-    let is_secure = !now.https.is_empty() || has_certificate && is_refused_elsewhere(set, observed, server.kind());
+    let is_secure = !now.https.is_empty() || has_certificate && is_refused_elsewhere(set, observed, server.id());
     // A list may have a thousand sites, and this is looked at for each.
     if set.steps.is_empty() && before == now && is_linked && existing.is_some() && has_certificate == is_secure {
         return Ok(());
     }
-    let pretended = pretended(is_secure, server.kind());
+    let pretended = pretended(is_secure, server.id());
     certificate(set, observed, &pretended, fresh)?;
-    let files = observed.places.site_files(&pretended, &server.traits());
+    let files = server.site_files(&observed.places, &pretended);
     let text = others_file(dialect, existing.map(Vec::as_slice), &before, &now, &files);
     let count = set.steps.len();
     set.file(path, existing.cloned(), Some(text), Access::Public);
     if let Some((link, target)) = link {
         set.link(link, old, Some(target));
     }
-    tell_after(set, count, server.kind());
+    tell_after(set, count, server.id());
     Ok(())
 }
 
@@ -79,16 +79,16 @@ pub(super) fn renew_others(set: &mut ChangeSet, observed: &Observed, fresh: &mut
     for server in observed.configured() {
         let is_there = server.own().site_files.contains_key(&others_name());
         if is_there && observed.chains.contains_key(&others_name()) {
-            certificate(set, observed, &pretended(true, server.kind()), fresh)?;
+            certificate(set, observed, &pretended(true, server.id()), fresh)?;
         }
     }
     Ok(())
 }
 
 /// What stands for other names where a site is asked for.
-fn pretended(over_https: bool, kind: ServerKind) -> Site {
+fn pretended(over_https: bool, id: ServerId) -> Site {
     Site {
-        server: Some(kind),
+        server: Some(id),
         https: if over_https { Https::Only } else { Https::Off },
         ..Site::new(others_name(), Content::folder("/"))
     }

@@ -5,18 +5,24 @@ use std::collections::{BTreeMap, BTreeSet};
 use camino::{Utf8Path, Utf8PathBuf};
 
 use super::change::{Access, ChangeSet, Step};
-use super::observed::{Observed, ObservedApache, ObservedNginx};
+use super::observed::{Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
 use super::others::others_name;
 use super::site::{PlanError, drop_certificate};
-use crate::config::{Dialect, Layout, Others, Place, ServerTraits, site_file};
+use crate::config::{Dialect, Layout, Others, PathView, Place, Published, ServerTraits, SiteFiles, site_file};
 use crate::httpd::ApacheSyntax;
 use crate::name::HostName;
 use crate::nginx::NginxSyntax;
-use crate::site::{Logs, ServerKind, Site};
+use crate::site::{ServerId, Site};
 
-/// Yandro's own files of a server.
+/// A server, and yandro's own files of it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OwnFiles {
+    /// Which server it is.
+    pub id: ServerId,
+    /// How it sees this machine's files.
+    pub view: PathView,
+    /// Under which ports it is reached.
+    pub published: Published,
     /// Where the server's files are.
     pub layout: Layout,
     /// The site files that exist, of the sites that the command is about.
@@ -29,20 +35,50 @@ pub struct OwnFiles {
 
 /// A server that yandro writes configuration for.
 pub(super) trait Configured {
-    fn kind(&self) -> ServerKind;
     fn dialect(&self) -> &'static dyn Dialect;
     fn own(&self) -> &OwnFiles;
+    /// Whether it listens on the loopback address of IPv6, too.
+    fn listens_on_v6(&self) -> bool;
     fn traits(&self) -> ServerTraits;
     /// Whether other people's virtual hosts are on an address; where yandro has one for other
     /// names there, whether theirs comes first.
     fn is_theirs(&self, address: &str, has_own: bool) -> bool;
     /// The text of a file that sites share, by its path as the server sees it.
     fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]>;
+
+    /// Which server it is.
+    fn id(&self) -> ServerId {
+        self.own().id
+    }
+
+    /// A site's files as the server sees them.
+    fn site_files(&self, places: &Places, site: &Site) -> SiteFiles {
+        let there = |path: &Utf8Path| self.own().view.there_or_same(path);
+        SiteFiles {
+            document_root: site.document_root().map(|root| there(&root)),
+            certificate: there(&places.chain(&site.name)),
+            key: there(&places.key(&site.name)),
+            extra: site.serving.extra.as_deref().map(there),
+            logs: site.serving.logs.folder().map(there),
+            server: self.traits(),
+        }
+    }
+
+    /// Refuses a site with a folder or file that the server doesn't see.
+    fn sees(&self, places: &Places, site: &Site) -> Result<(), PlanError> {
+        let logs = site.serving.logs.folder().map(Utf8Path::to_owned);
+        let certificate = site.https.is_on().then(|| places.certificates());
+        let needed = [site.document_root(), certificate, site.serving.extra.clone(), logs];
+        match needed.into_iter().flatten().find(|path| self.own().view.there(path).is_none()) {
+            None => Ok(()),
+            Some(path) => Err(PlanError::NotSeen { server: self.id(), path }),
+        }
+    }
 }
 
 impl Configured for ObservedApache {
-    fn kind(&self) -> ServerKind {
-        ServerKind::Apache
+    fn listens_on_v6(&self) -> bool {
+        self.listens_on_v6
     }
 
     fn dialect(&self) -> &'static dyn Dialect {
@@ -54,7 +90,8 @@ impl Configured for ObservedApache {
     }
 
     fn traits(&self) -> ServerTraits {
-        self.shared.traits(self.own.layout.known.logs)
+        let published = self.own.published.clone();
+        ServerTraits { published, ..self.shared.traits(self.own.layout.known.logs) }
     }
 
     fn is_theirs(&self, address: &str, has_own: bool) -> bool {
@@ -68,8 +105,8 @@ impl Configured for ObservedApache {
 }
 
 impl Configured for ObservedNginx {
-    fn kind(&self) -> ServerKind {
-        ServerKind::Nginx
+    fn listens_on_v6(&self) -> bool {
+        self.traits.listens_on_v6
     }
 
     fn dialect(&self) -> &'static dyn Dialect {
@@ -81,7 +118,7 @@ impl Configured for ObservedNginx {
     }
 
     fn traits(&self) -> ServerTraits {
-        self.traits.clone()
+        ServerTraits { published: self.own.published.clone(), ..self.traits.clone() }
     }
 
     fn is_theirs(&self, address: &str, has_own: bool) -> bool {
@@ -97,44 +134,48 @@ impl Configured for ObservedNginx {
 impl Observed {
     /// The servers that are there and that yandro writes configuration for.
     pub(super) fn configured(&self) -> Vec<&dyn Configured> {
-        let apache = self.apache.as_ref().map(|own| own as &dyn Configured);
-        apache.into_iter().chain(self.nginx.as_ref().map(|own| own as _)).collect()
+        self.servers.iter().map(ObservedServer::configured).collect()
     }
 
-    /// The one of this kind.
-    pub(super) fn configured_as(&self, kind: Option<ServerKind>) -> Option<&dyn Configured> {
-        self.configured().into_iter().find(|server| Some(server.kind()) == kind)
+    /// One of them.
+    pub(super) fn configured_as(&self, id: Option<ServerId>) -> Option<&dyn Configured> {
+        self.server(id).map(ObservedServer::configured)
+    }
+
+    /// One of the servers that are there.
+    pub(super) fn server(&self, id: Option<ServerId>) -> Option<&ObservedServer> {
+        self.servers.iter().find(|server| Some(server.configured().id()) == id)
     }
 
     /// The server that a file or link belongs to, if its configuration changes with it.
-    pub fn server_of(&self, path: &Utf8Path) -> Option<ServerKind> {
-        let links = self.apache.as_ref().and_then(ObservedApache::links);
-        if links.is_some_and(|links| path.parent() == Some(&links.enabled_modules)) {
-            return Some(ServerKind::Apache);
-        }
+    pub fn server_of(&self, path: &Utf8Path) -> Option<ServerId> {
         let is_of = |server: &&dyn Configured| {
             let layout = &server.own().layout;
-            layout.site_of_file(path).is_some() || layout.is_own(path) || self.is_shared(*server, path)
+            let is_module =
+                layout.links.as_ref().is_some_and(|links| path.parent() == Some(links.enabled_modules.as_path()));
+            is_module || layout.site_of_file(path).is_some() || layout.is_own(path) || is_shared(*server, path)
         };
-        self.configured().into_iter().find(is_of).map(Configured::kind)
+        self.configured().into_iter().find(is_of).map(Configured::id)
     }
+}
 
-    /// Whether a path is a file of a server that its sites share.
-    pub(super) fn is_shared(&self, server: &dyn Configured, path: &Utf8Path) -> bool {
-        server.shared_text(&self.places.inside(path)).is_some() && server.own().layout.site_of_file(path).is_none()
-    }
+/// Whether a path is a file of a server that its sites share.
+pub(super) fn is_shared(server: &dyn Configured, path: &Utf8Path) -> bool {
+    let own = server.own();
+    let there = own.view.there(path);
+    there.is_some_and(|there| server.shared_text(&there).is_some()) && own.layout.site_of_file(path).is_none()
 }
 
 /// Refuses a site of which somebody else's virtual host has a name.
 pub(super) fn not_taken(
-    observed: &Observed,
+    view: &PathView,
     site: &Site,
     foreign_names: &BTreeMap<String, Place>,
 ) -> Result<(), PlanError> {
     let taken = site.names().find_map(|name| Some((name, foreign_names.get(name.as_str())?)));
     let Some((name, place)) = taken else { return Ok(()) };
     let is_path = place.file.starts_with('/');
-    let outside = || observed.places.outside(place.file.as_str().into()).into_string();
+    let outside = || view.here_or_same(place.file.as_str().into()).into_string();
     let file = if is_path { outside() } else { place.file.clone() };
     Err(PlanError::VirtualHostTaken { place: Place { file, line: place.line }, name: name.clone() })
 }
@@ -149,15 +190,15 @@ pub(super) fn write_site(
 ) -> Result<(), PlanError> {
     let own = server.own();
     let path = own.layout.site_file(&site.name);
-    let traits = server.traits();
-    let files = |site: &Site| observed.places.site_files(site, &traits);
+    server.sees(&observed.places, site)?;
+    let files = |site: &Site| server.site_files(&observed.places, site);
     let now = files(site);
     now.check(&site.serving)?;
-    if let Logs::Folder(folder) = &site.serving.logs {
+    if let Some(folder) = site.serving.logs.folder() {
         // The server makes the files in it, and no folder.
-        set.steps.push(Step::Folder { path: folder.clone(), access: Access::Public });
+        set.steps.push(Step::Folder { path: folder.to_owned(), access: Access::Public });
     }
-    let is_here = |before: &&Site| before.server == Some(server.kind());
+    let is_here = |before: &&Site| before.server == Some(server.id());
     let earlier = before.filter(is_here).map(|before| (before, files(before)));
     let earlier = earlier.as_ref().map(|(before, files)| (*before, files));
     let existing = own.site_files.get(&site.name);
@@ -175,9 +216,9 @@ pub(super) fn write_site(
 }
 
 /// Has the server told, if there is a step beyond the first `count` that concerns it.
-pub(super) fn tell_after(set: &mut ChangeSet, count: usize, kind: ServerKind) {
+pub(super) fn tell_after(set: &mut ChangeSet, count: usize, id: ServerId) {
     if set.steps.iter().skip(count).any(|step| !matches!(step, Step::Folder { .. })) {
-        set.servers.insert(kind);
+        set.servers.insert(id);
     }
 }
 
@@ -191,7 +232,7 @@ pub(super) fn remove_site_file(set: &mut ChangeSet, server: &dyn Configured, nam
         }
     }
     set.file(own.layout.site_file(name), own.site_files.get(name).cloned(), None::<Vec<u8>>, Access::Public);
-    tell_after(set, count, server.kind());
+    tell_after(set, count, server.id());
 }
 
 /// Whether the set takes the last of yandro's sites from a server.
@@ -204,11 +245,11 @@ pub(super) fn is_last(set: &ChangeSet, server: &dyn Configured) -> bool {
     !gone.is_empty() && server.own().own_sites.difference(&gone).next().is_none()
 }
 
-/// Whether another server than this kind has virtual hosts for other names over HTTPS, once the
+/// Whether another server than this has virtual hosts for other names over HTTPS, once the
 /// set is done.
-pub(super) fn is_refused_elsewhere(set: &ChangeSet, observed: &Observed, kind: ServerKind) -> bool {
+pub(super) fn is_refused_elsewhere(set: &ChangeSet, observed: &Observed, id: ServerId) -> bool {
     let name = others_name();
-    observed.configured().into_iter().filter(|other| other.kind() != kind).any(|other| {
+    observed.configured().into_iter().filter(|other| other.id() != id).any(|other| {
         let own = other.own();
         let text = match set.change_of(&own.layout.site_file(&name)) {
             Some(change) => change.after.as_deref(),
@@ -229,13 +270,13 @@ pub(super) fn others_go(set: &mut ChangeSet, observed: &Observed, server: &dyn C
     let others = others.unwrap_or_default();
     remove_site_file(set, server, &name);
     let is_planned = set.change_of(&observed.places.chain(&name)).is_some();
-    if !is_planned && !is_refused_elsewhere(set, observed, server.kind()) {
+    if !is_planned && !is_refused_elsewhere(set, observed, server.id()) {
         drop_certificate(set, observed, &name);
     }
     for file in others.journal.files() {
         if let Some(text) = server.shared_text(file) {
             let after = others.journal.taken_back(file, text);
-            set.file(observed.places.outside(file), Some(text.to_vec()), Some(after), Access::Public);
+            set.file(server.own().view.here_or_same(file), Some(text.to_vec()), Some(after), Access::Public);
         }
     }
     Some(others)

@@ -10,7 +10,7 @@ use crate::config::HandEdit;
 use crate::config::{self, OTHERS};
 use crate::hosts;
 use crate::name::HostName;
-use crate::site::{ServerKind, Site, SiteList};
+use crate::site::{ServerId, Site, SiteList};
 
 /// What a machine is like, beside what its site list says.
 #[derive(Debug, Default)]
@@ -30,7 +30,7 @@ pub struct Settlement {
 pub fn settle(
     mut observed: Observed,
     list: &SiteList,
-    default_server: ServerKind,
+    default_server: ServerId,
     fresh: &mut dyn Fresh,
 ) -> Result<Settlement, Box<(HostName, PlanError)>> {
     let mut settlement = Settlement { orphans: orphans(&observed, list), ..Settlement::default() };
@@ -69,7 +69,7 @@ fn in_order(observed: &Observed, list: &SiteList) -> ChangeSet {
 fn hand_edits(observed: &Observed, site: &Site) -> Vec<(HostName, HandEdit)> {
     let Some(server) = observed.configured_as(site.server) else { return Vec::new() };
     let Some(text) = server.own().site_files.get(&site.name) else { return Vec::new() };
-    let files = observed.places.site_files(site, &server.traits());
+    let files = server.site_files(&observed.places, site);
     config::hand_edits(server.dialect(), text, site, &files).into_iter().map(|edit| (site.name.clone(), edit)).collect()
 }
 

@@ -7,7 +7,7 @@ use camino::Utf8PathBuf;
 use super::apache::{apache_site, go_with_the_last};
 use super::change::{Access, ChangeSet, Content, SiteChange, Step};
 use super::nginx::nginx_site;
-use super::observed::{AuthorityFiles, Fresh, Observed};
+use super::observed::{AuthorityFiles, Fresh, Observed, ObservedServer};
 use super::others::keep_others;
 use super::server::{others_go, remove_site_file};
 use crate::config::ParseError;
@@ -16,7 +16,7 @@ use crate::hosts::{self, EditError, Mapping};
 use crate::httpd::run::{ConfigFault, Place};
 use crate::name::{HostName, Suffix};
 use crate::pki::{self, Authority, AuthorityCertificates, Constraints, Facts, LeafRequest, NewAuthority, PkiError};
-use crate::site::{Https, ServerKind, Site, SiteList, remove_site, set_site};
+use crate::site::{Https, ServerId, Site, SiteList, remove_site, set_site};
 
 /// Why a site can't be mapped. Nothing has been changed.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -49,7 +49,7 @@ pub enum PlanError {
     Pki(#[from] PkiError),
     /// A server is wanted and was not found.
     #[error("no {0} was found")]
-    ServerMissing(ServerKind),
+    ServerMissing(ServerId),
     /// A module is not installed.
     #[error(
         "Apache httpd has no module `{module}` to load: its configuration has no line for it that could be switched on, and among its modules there is no `mod_{module}.so`"
@@ -62,7 +62,7 @@ pub enum PlanError {
     },
     /// The server refuses its configuration as it is.
     #[error("the configuration of {0} is broken already, before anything was changed: {1}")]
-    Broken(ServerKind, Box<ConfigFault>),
+    Broken(ServerId, Box<ConfigFault>),
     /// A line of a shared file would have no effect where it had to go.
     #[error("`{what}` would have no effect in {file}: that part of it doesn't count")]
     Unreached {
@@ -86,6 +86,14 @@ pub enum PlanError {
         path: Utf8PathBuf,
         /// Where it points to.
         target: Utf8PathBuf,
+    },
+    /// A server elsewhere doesn't see a file or folder of this machine.
+    #[error("the server `{server}` doesn't see {path}: none of its pairs of folders has it in it")]
+    NotSeen {
+        /// The server.
+        server: ServerId,
+        /// The file or folder, as it is here.
+        path: Utf8PathBuf,
     },
     /// A path that the configuration can't hold.
     #[error("{0}")]
@@ -149,19 +157,17 @@ pub(super) fn map_one(
         set.sites.push(SiteChange { before: before.cloned(), after: Some(site.clone()) });
     }
     certificate(&mut set, observed, site, fresh)?;
-    match (site.server, &observed.apache, &observed.nginx) {
-        (Some(kind @ ServerKind::Apache), None, _) | (Some(kind @ ServerKind::Nginx), _, None) => {
-            return Err(PlanError::ServerMissing(kind));
-        }
-        (Some(ServerKind::Apache), Some(apache), _) => {
+    match (site.server, observed.server(site.server)) {
+        (Some(id), None) if id.is_configured() => return Err(PlanError::ServerMissing(id)),
+        (_, Some(ObservedServer::Apache(apache))) => {
             let activation = apache_site(&mut set, observed, apache, before, site)?;
-            keep_others(&mut set, observed, apache, site, &activation.journal, fresh)?;
+            keep_others(&mut set, observed, apache.as_ref(), site, &activation.journal, fresh)?;
         }
-        (Some(ServerKind::Nginx), _, Some(nginx)) => {
+        (_, Some(ObservedServer::Nginx(nginx))) => {
             let journal = nginx_site(&mut set, observed, nginx, before, site)?;
-            keep_others(&mut set, observed, nginx, site, &journal, fresh)?;
+            keep_others(&mut set, observed, nginx.as_ref(), site, &journal, fresh)?;
         }
-        _ => {}
+        (_, None) => {}
     }
     take_from_servers(&mut set, observed, &[&site.name], site.server);
     point_names(&mut set, observed, before, site)?;
@@ -207,19 +213,15 @@ pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, Pl
 }
 
 /// Takes sites' files from every server but `kept`, and what goes with the last of them.
-pub(super) fn take_from_servers(
-    set: &mut ChangeSet,
-    observed: &Observed,
-    names: &[&HostName],
-    kept: Option<ServerKind>,
-) {
-    for server in observed.configured().into_iter().filter(|server| Some(server.kind()) != kept) {
+pub(super) fn take_from_servers(set: &mut ChangeSet, observed: &Observed, names: &[&HostName], kept: Option<ServerId>) {
+    for server in observed.servers.iter().filter(|server| Some(server.configured().id()) != kept) {
+        let configured = server.configured();
         for name in names {
-            remove_site_file(set, server, name);
+            remove_site_file(set, configured, name);
         }
-        match (server.kind(), &observed.apache) {
-            (ServerKind::Apache, Some(apache)) => go_with_the_last(set, observed, apache),
-            _ => _ = others_go(set, observed, server),
+        match server {
+            ObservedServer::Apache(apache) => go_with_the_last(set, observed, apache),
+            ObservedServer::Nginx(_) => _ = others_go(set, observed, configured),
         }
     }
 }
@@ -298,7 +300,7 @@ pub(super) fn certificate(
     set.file(key_path, observed.keys.get(&site.name).cloned(), Some(key.to_secret_pem().into_bytes()), Access::Secret);
     set.file(chain_path, old_chain.cloned(), Some(chain.into_bytes()), Access::Private);
     // The names and the place are the same, yet the server has to read it again.
-    set.servers.extend(site.server.filter(|server| server.reads_certificates()));
+    set.servers.extend(site.server.filter(|server| server.is_configured()));
     Ok(())
 }
 

@@ -9,15 +9,13 @@ use ring::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair};
 use time::macros::datetime;
 
 use super::*;
-use crate::config::{Layout, OTHERS, ServerTraits, Variable};
+use crate::config::{Layout, OTHERS, PathPair, PathView, Published, Seen, ServerTraits, Variable};
 use crate::hosts::{HostsFile, TakeOver};
 use crate::httpd::run::{Files, ServerReport, Start};
 use crate::httpd::{KNOWN, ModuleFiles, Shared};
 use crate::name::HostName;
 use crate::pki::{Authority, AuthorityCertificates, Key, Serial};
-use crate::site::{
-    Content as SiteContent, FastCgi, Https, Listing, Logs, ServerKind, Serving, Site, SiteList, Upstream,
-};
+use crate::site::{Content as SiteContent, FastCgi, Https, Listing, Logs, ServerId, Serving, Site, SiteList, Upstream};
 
 struct Random;
 
@@ -138,6 +136,7 @@ impl Disk {
             "events {}\nhttp {\n  sendfile on; }"
         };
         disk.files.insert("/etc/nginx/nginx.conf".into(), nginx.into());
+        disk.files.insert("/mnt/harbour/etc/nginx.conf".into(), "http {\n}\n".into());
         for module in MODULES.iter().filter(|_| layout == 0) {
             let depends = if *module == "ssl" { "# Depends: mime socache_shmcb\n" } else { "" };
             let text = format!("{depends}LoadModule {module}_module mod_{module}.so\n");
@@ -149,7 +148,7 @@ impl Disk {
     fn layout(&self) -> Layout {
         let exists = |path: &str| self.files.keys().any(|own| own.starts_with(path));
         Layout::find(KNOWN, exists, |path| path.into()).unwrap_or_else(|| {
-            Layout::named(KNOWN, Utf8Path::new("/opt/ferries/httpd.conf"), |_| false, exists, |path| path.into())
+            Layout::named(KNOWN, Utf8Path::new("/opt/ferries/httpd.conf"), &[], |_| false, exists, |path| path.into())
         })
     }
 
@@ -219,7 +218,7 @@ impl Disk {
             let load = self.text(Utf8Path::new(&path)).unwrap_or_default();
             ((*module).to_owned(), ModuleFiles { load, has_conf: false })
         });
-        let own = |layout: &Layout| OwnFiles {
+        let own = |layout: &Layout, id: ServerId, view: PathView| OwnFiles {
             own_sites: NAMES
                 .map(name)
                 .into_iter()
@@ -228,11 +227,14 @@ impl Disk {
             site_files: by_name(&|name| layout.site_file(name)),
             site_links: links(layout.links.as_ref().map(|links| links.sites.clone())).collect(),
             layout: layout.clone(),
+            id,
+            view,
+            published: Published::default(),
         };
         let apache = ObservedApache {
             shared: Shared::of(start, self, |path| layout.is_own(path)),
             listens_on_v6: true,
-            own: own(&layout),
+            own: own(&layout, ServerId::Apache, places.view()),
             available_modules: available_modules.collect(),
             enabled_modules: links(enabled.clone())
                 .filter_map(|(name, _)| name.strip_suffix(".load").map(str::to_owned))
@@ -241,9 +243,12 @@ impl Disk {
         };
         let exists = |path: &str| self.files.keys().chain(self.links.keys()).any(|own| own.starts_with(path));
         let layout = Layout::find(crate::nginx::KNOWN, exists, |path| path.into()).unwrap();
-        let nginx = ObservedNginx {
-            own: own(&layout),
-            shared: crate::nginx::Shared::of(&layout.main, self),
+        let nginx = |own: OwnFiles| ObservedNginx {
+            shared: {
+                let seen = Seen { view: &own.view, files: self, assumed: None };
+                crate::nginx::Shared::of(&own.view.there_or_same(&own.layout.main), &seen)
+            },
+            own,
             traits: ServerTraits {
                 log_folder: "/var/log/nginx".into(),
                 variable: Variable::Plain,
@@ -253,6 +258,12 @@ impl Disk {
             foreign_first: BTreeSet::new(),
             foreign_names: BTreeMap::new(),
         };
+        let here = nginx(own(&layout, ServerId::Nginx, places.view()));
+        // In a virtual machine, under other paths.
+        let main = Utf8Path::new("/mnt/harbour/etc/nginx.conf");
+        let layout = Layout::named(crate::nginx::KNOWN, main, &[], |_| false, |_| false, |path| path.into());
+        let view = PathView::Pairs(PAIRS.iter().map(|pair| PathPair::parse(pair).unwrap()).collect());
+        let elsewhere = nginx(own(&layout, harbour(), view));
         Observed {
             owner: "ada@saltmarsh".into(),
             now: datetime!(2026-11-23 08:00 UTC),
@@ -263,11 +274,22 @@ impl Disk {
             keys: by_name(&|name| places.key(name)),
             take_over: TakeOver::No,
             has_v6_loopback: true,
-            apache: Some(apache),
-            nginx: Some(nginx),
+            servers: vec![
+                ObservedServer::Apache(Box::new(apache)),
+                ObservedServer::Nginx(Box::new(here)),
+                ObservedServer::Nginx(Box::new(elsewhere)),
+            ],
             places,
         }
     }
+}
+
+/// What the server elsewhere sees of this machine.
+const PAIRS: [&str; 3] =
+    ["/mnt/harbour/etc=/etc/nginx", "/srv=/shared/www", "/home/ada/.local/share/yandro/certificates=/shared/tls"];
+
+fn harbour() -> ServerId {
+    ServerId::parse("harbour").unwrap()
 }
 
 const NAMES: [&str; 3] = ["saltmarsh.test", "depot.saltmarsh.test", "booking.saltmarsh.test"];
@@ -296,10 +318,10 @@ enum Deed {
 
 fn deed() -> impl Strategy<Value = Deed> {
     let https = prop_oneof![Just(Https::Only), Just(Https::Both), Just(Https::Off)];
-    let site = (0..3usize, any::<bool>(), 0..3usize, 0..3usize, https, 0..4usize).prop_map(
+    let site = (0..3usize, any::<bool>(), 0..3usize, 0..4usize, https, 0..4usize).prop_map(
         |(which, alias, content, server, https, serving)| Site {
             aliases: if alias { vec![name(&format!("www.{}", NAMES[which]))] } else { Vec::new() },
-            server: Some([ServerKind::Apache, ServerKind::Nginx, ServerKind::BuiltIn][server]),
+            server: Some([ServerId::Apache, ServerId::Nginx, harbour(), ServerId::BuiltIn][server]),
             https,
             serving: match serving {
                 0 => Serving::default(),
@@ -348,7 +370,7 @@ proptest! {
                     disk.files.get_mut(Utf8Path::new("/etc/hosts")).unwrap().extend_from_slice(b"\n10.0.0.8 tide.test");
                     continue;
                 }
-                Deed::Settle => settle(disk.observe(), &list, ServerKind::Apache, &mut Random).unwrap().set,
+                Deed::Settle => settle(disk.observe(), &list, ServerId::Apache, &mut Random).unwrap().set,
             };
             disk.carry_out(&set);
             // Doing it again, or settling, has nothing left to do.
@@ -357,14 +379,22 @@ proptest! {
                 prop_assert_eq!(list.site(&site.name), Some(&**site));
                 prop_assert!(map_site(&disk.observe(), &list, site, &mut Random).unwrap().is_empty());
             }
-            prop_assert!(settle(disk.observe(), &list, ServerKind::Apache, &mut Random).unwrap().set.is_empty());
+            prop_assert!(settle(disk.observe(), &list, ServerId::Apache, &mut Random).unwrap().set.is_empty());
             // What all sites share has all that they need, each line once.
-            if let Some(apache) = disk.observe().apache.filter(|_| list.sites.iter().any(|site| site.server == Some(ServerKind::Apache))) {
+            let observed = disk.observe();
+            let is_used = list.sites.iter().any(|site| site.server == Some(ServerId::Apache));
+            if let Some(ObservedServer::Apache(apache)) = observed.server(Some(ServerId::Apache)).filter(|_| is_used) {
                 prop_assert!(apache.shared.configuration.fault.is_none());
                 let mut listens = apache.shared.listens.clone();
                 listens.sort_by_key(|listen| (listen.port, listen.address));
                 listens.dedup_by_key(|listen| (listen.port, listen.address));
                 prop_assert_eq!(listens.len(), apache.shared.listens.len());
+            }
+            // What a server elsewhere reads has no path of this machine in it.
+            let there = disk.files.iter().filter(|(path, _)| path.starts_with("/mnt/harbour"));
+            for (path, text) in there {
+                let text = String::from_utf8_lossy(text);
+                prop_assert!(["/mnt/", "/srv", "/home"].iter().all(|own| !text.contains(own)), "{}: {}", path, text);
             }
             // Every name resolves to its site, and no other name of ours does.
             let hosts = disk.files[Utf8Path::new("/etc/hosts")].clone();

@@ -8,6 +8,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 
 use super::change::{ChangeSet, FileChange, LinkChange, RightsChange, SiteChange, Step};
 use super::observed::{Fresh, Observed};
+use super::server::is_shared;
 use super::site::{PlanError, map_site, unmap_sites};
 use crate::config::OTHERS;
 use crate::name::HostName;
@@ -80,18 +81,17 @@ pub fn undo(
     }
     // What a removed file held is known; what a person wrote into a made one is not ours to lose.
     // The hosts file and the list are planned anew; certificates hold nobody's edits.
-    let is_shared =
+    let is_common =
         |path: &Utf8Path| path == places.hosts || path == places.site_list() || path.starts_with(&places.data);
     for step in steps {
         if let DoneStep::Edited { path, made: Some(made) } = step
-            && !is_shared(path)
+            && !is_common(path)
         {
             return Err(UndoError::Edited { path: path.clone(), made: made.clone() });
         }
     }
-    let is_configuration = |observed: &Observed, path: &Utf8Path| {
-        observed.configured().into_iter().any(|server| observed.is_shared(server, path))
-    };
+    let is_configuration =
+        |observed: &Observed, path: &Utf8Path| observed.configured().into_iter().any(|server| is_shared(server, path));
     let configuration: Vec<Utf8PathBuf> = steps
         .iter()
         .map(DoneStep::path)
@@ -132,7 +132,7 @@ pub fn undo(
     // A certificate that is put back has to be read again, whichever server has the site.
     let servers = set.steps.iter().filter_map(|step| observed.server_of(step.path())).collect::<Vec<_>>();
     let has_certificate = set.steps.iter().any(|step| places.certificate_of(step.path()).is_some());
-    let of_sites = rest.sites.iter().filter_map(|site| site.server).filter(|server| server.reads_certificates());
+    let of_sites = rest.sites.iter().filter_map(|site| site.server).filter(|server| server.is_configured());
     set.servers.extend(servers.into_iter().chain(of_sites.filter(|_| has_certificate)));
     set.sites =
         sites.iter().map(|change| SiteChange { before: change.after.clone(), after: change.before.clone() }).collect();

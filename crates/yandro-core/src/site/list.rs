@@ -12,7 +12,7 @@ use toml::Spanned;
 use super::quick;
 use super::serving::{checked_path, checked_port};
 use super::{
-    Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, ServerKind, Serving, Site, Symlinks, Upstream,
+    Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, ServerId, Serving, Site, Symlinks, Upstream,
     checked_fallback, checked_index,
 };
 use crate::name::HostName;
@@ -51,7 +51,7 @@ pub(super) struct RawSite<'a> {
     pub(super) folder: Option<Spanned<String>>,
     pub(super) document_root: Option<Spanned<String>>,
     pub(super) upstream: Option<Spanned<String>>,
-    pub(super) server: Option<ServerKind>,
+    pub(super) server: Option<ServerId>,
     pub(super) address: Option<Spanned<String>>,
     #[serde(default)]
     pub(super) https: Https,

@@ -3,10 +3,12 @@
 mod edit;
 mod list;
 mod quick;
+mod server;
 mod serving;
 
 pub use edit::{remove_site, set_site};
 pub use list::{ListError, SiteList};
+pub use server::{ServerId, ServerKind, ServerName, ServerNameError};
 pub use serving::{FastCgi, Listing, Logs, Overrides, Serving, Symlinks, checked_fallback, checked_index};
 
 use core::net::{IpAddr, Ipv4Addr};
@@ -30,7 +32,7 @@ pub struct Site {
     /// Where the name points to.
     pub address: IpAddr,
     /// Which web server serves it; `None` leaves the choice to each run.
-    pub server: Option<ServerKind>,
+    pub server: Option<ServerId>,
     /// Over which protocols.
     pub https: Https,
     /// How, beyond that.
@@ -134,53 +136,6 @@ impl Https {
     /// Whether there is HTTPS at all.
     pub fn is_on(self) -> bool {
         self != Self::Off
-    }
-}
-
-/// A kind of web server that sites are mapped on.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Deserialize, serde::Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum ServerKind {
-    /// Apache httpd.
-    Apache,
-    /// nginx.
-    Nginx,
-    /// The server that `yandro serve` runs.
-    BuiltIn,
-    /// One that yandro doesn't configure: on a virtual machine, in a container, on another machine.
-    Elsewhere,
-}
-
-impl ServerKind {
-    /// Every kind.
-    pub const ALL: [Self; 4] = [Self::Apache, Self::Nginx, Self::BuiltIn, Self::Elsewhere];
-    /// Those that yandro writes configuration for.
-    pub const CONFIGURED: [Self; 2] = [Self::Apache, Self::Nginx];
-
-    /// Whether it has to be told when a certificate changes.
-    pub fn reads_certificates(self) -> bool {
-        Self::CONFIGURED.contains(&self)
-    }
-
-    /// The word for it on the command line and in the site list.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Apache => "apache",
-            Self::Nginx => "nginx",
-            Self::BuiltIn => "built-in",
-            Self::Elsewhere => "elsewhere",
-        }
-    }
-}
-
-impl std::fmt::Display for ServerKind {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(match self {
-            Self::Apache => "Apache httpd",
-            Self::Nginx => "nginx",
-            Self::BuiltIn => "the built-in server",
-            Self::Elsewhere => "the server there",
-        })
     }
 }
 

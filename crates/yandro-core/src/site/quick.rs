@@ -10,7 +10,7 @@ use std::ops::Range;
 use toml::Spanned;
 
 use super::list::RawSite;
-use super::{Https, Listing, Overrides, ServerKind, Symlinks};
+use super::{Https, Listing, Overrides, ServerId, Symlinks};
 
 /// The sites of a list in plain form.
 pub(super) fn read(text: &str) -> Option<Vec<RawSite<'_>>> {
@@ -76,7 +76,7 @@ impl<'a> Draft<'a> {
     fn finish(self) -> Option<RawSite<'a>> {
         let server = match self.server {
             None => None,
-            Some(word) => Some(*ServerKind::ALL.iter().find(|kind| kind.word() == *word.get_ref())?),
+            Some(word) => Some(ServerId::parse(word.get_ref()).ok()?),
         };
         let https = match self.https {
             None => Https::default(),

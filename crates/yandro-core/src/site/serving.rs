@@ -1,6 +1,6 @@
 //! How a site is served, beyond what every site has.
 
-use camino::Utf8PathBuf;
+use camino::{Utf8Path, Utf8PathBuf};
 
 /// The choices that a site leaves open have their usual value.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -94,6 +94,16 @@ pub enum Logs {
     Off,
     /// Into this folder, absolute.
     Folder(Utf8PathBuf),
+}
+
+impl Logs {
+    /// The folder of the site's own, if it has one.
+    pub fn folder(&self) -> Option<&Utf8Path> {
+        match self {
+            Self::Folder(folder) => Some(folder),
+            Self::Usual | Self::Off => None,
+        }
+    }
 }
 
 /// Where a `FastCGI` server listens.

@@ -7,12 +7,13 @@ use camino::{Utf8Path, Utf8PathBuf};
 use rustix::process::{Pid, Signal, kill_process};
 use yandro_core::config::Layout;
 use yandro_core::httpd::run::Configuration;
+use yandro_core::site::ServerId;
 
-use super::files::FilesBelow;
-use super::{Found, pid_file, start};
+use super::{pid_file, start};
 use crate::changes::{BroughtUp, ServerControl};
 use crate::machine::Machine;
 use crate::process::{self, Ran};
+use crate::servers::{self, Found, run_command};
 use crate::settings::NamedServer;
 
 /// The control of one Apache httpd of the real machine.
@@ -75,8 +76,7 @@ impl Apache {
         let pid_file = if let Some(path) = known.pid_file {
             path.into()
         } else {
-            let start = start(machine, found, false).ok()?;
-            pid_file(&Configuration::run(&start, &FilesBelow(&machine.places.sysroot)))
+            pid_file(&Configuration::run(&start(machine, found, false), &found.files()))
         };
         Some(Self { control, named: found.named.clone(), systemd: systemd.map(|own| (own, known.service)), pid_file })
     }
@@ -85,7 +85,7 @@ impl Apache {
     /// settings say.
     pub(crate) fn of_known() -> Option<Self> {
         let machine = Machine::bare();
-        Self::of(&machine, &super::find(&machine)?)
+        Self::of(&machine, &servers::find(&machine, ServerId::Apache)?)
     }
 
     /// The main process, if it runs.
@@ -128,7 +128,7 @@ impl Apache {
     /// The named command, or the program's own way.
     fn do_it(&self, named: &[String], own: &[&str]) -> Result<(), String> {
         if !named.is_empty() {
-            return Self::run(named);
+            return run_command(named);
         }
         if self.control.is_empty() {
             return Err("no command was named for it".into());
@@ -157,7 +157,7 @@ impl Apache {
     /// When it doesn't run, and the words of the program that failed.
     pub fn reload(&self) -> Result<(), String> {
         if !self.command(|named| &named.reload).is_empty() {
-            return Self::run(self.command(|named| &named.reload));
+            return run_command(self.command(|named| &named.reload));
         }
         let pid = self.running().ok_or("it doesn't run")?;
         // The documented signal of a graceful restart. The configuration was

@@ -6,10 +6,10 @@ use std::os::unix::fs::{DirBuilderExt as _, MetadataExt as _, OpenOptionsExt as 
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::{Access, ChangeSet, FileChange, Step};
-use yandro_core::site::ServerKind;
+use yandro_core::site::ServerId;
 use yandro_core::system::Cache;
 
-use super::hands::{Escalate, Hands, Helped, may_change, may_write};
+use super::hands::{Escalate, Hands, Helped, by_need, may_change, may_write};
 use super::lock::Lock;
 use super::originals;
 use super::put_back::{PutBackError, put_back};
@@ -42,7 +42,7 @@ pub trait ServerControl {
 }
 
 /// The control of servers by their kind.
-pub type Controls<'c> = [(ServerKind, &'c dyn ServerControl)];
+pub type Controls<'c> = [(ServerId, &'c dyn ServerControl)];
 
 /// What a server needed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
@@ -52,13 +52,15 @@ pub enum BroughtUp {
     Reloaded,
     /// It didn't run, and was started.
     Started,
+    /// Nobody named a command that has it take its configuration up.
+    Untold,
 }
 
 /// What was done beside the steps.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct CarriedOut {
     /// What each server needed that was asked.
-    pub brought_up: Vec<(ServerKind, BroughtUp)>,
+    pub brought_up: Vec<(ServerId, BroughtUp)>,
     /// The caches that didn't forget, with the words of the program that failed.
     pub unflushed: Vec<(Cache, String)>,
 }
@@ -137,11 +139,10 @@ pub fn carry_out<E>(
     if (!forbidden.is_empty() || needs_root) && !hands.prepare(&forbidden, needs_root) {
         return Err(CarryOutError::NotPermitted { paths: forbidden, server: needs_root });
     }
-    let were_running: Vec<ServerKind> =
+    let were_running: Vec<ServerId> =
         controls.iter().filter(|(_, server)| server.is_running()).map(|(kind, _)| *kind).collect();
     let helped: Vec<Helped<'_, '_>> = controls.iter().map(|(kind, own)| hands.helped(*kind, *own)).collect();
-    let controls: Vec<(ServerKind, &dyn ServerControl)> =
-        if needs_root { helped.iter().map(|own| (own.kind(), own as _)).collect() } else { controls };
+    let controls = by_need(&controls, &helped);
     let history = machine.history();
     let untouched = |error| CarryOutError::Failed { cause: Cause::File(error), put_back: Ok(()) };
     machine.make_own_folder(&history).map_err(untouched)?;
@@ -176,7 +177,7 @@ pub fn carry_out<E>(
         }
         Err(cause) => {
             // One that never ran, and doesn't now, has nothing to go back to.
-            let is_touched = |(kind, server): &&(ServerKind, &dyn ServerControl)| {
+            let is_touched = |(kind, server): &&(ServerId, &dyn ServerControl)| {
                 !brought_up.is_empty() && (were_running.contains(kind) || server.is_running())
             };
             let touched: Vec<_> = controls.iter().filter(is_touched).copied().collect();

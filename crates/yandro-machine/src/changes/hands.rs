@@ -8,7 +8,7 @@ use std::process::Command;
 use camino::{Utf8Path, Utf8PathBuf};
 use rustix::fs::{Access as Right, access};
 
-use yandro_core::site::ServerKind;
+use yandro_core::site::ServerId;
 use yandro_core::system::{Cache, TrustStore};
 
 use super::carry_out::{BroughtUp, ServerControl};
@@ -149,22 +149,27 @@ impl<'a> Hands<'a> {
 /// A server's control by the helper.
 pub(super) struct Helped<'h, 'e> {
     hands: &'h Hands<'e>,
-    kind: ServerKind,
+    kind: ServerId,
     /// What can be seen without root.
     seen: &'h dyn ServerControl,
 }
 
 impl<'e> Hands<'e> {
     /// The control of a server by the helper.
-    pub(super) fn helped<'h>(&'h self, kind: ServerKind, seen: &'h dyn ServerControl) -> Helped<'h, 'e> {
+    pub(super) fn helped<'h>(&'h self, kind: ServerId, seen: &'h dyn ServerControl) -> Helped<'h, 'e> {
         Helped { hands: self, kind, seen }
     }
 }
 
-impl Helped<'_, '_> {
-    pub(super) fn kind(&self) -> ServerKind {
-        self.kind
-    }
+/// Of each control the one by the helper where root is needed, and the server's own where not.
+pub(super) fn by_need<'c>(
+    controls: &[(ServerId, &'c dyn ServerControl)],
+    helped: &'c [Helped<'_, '_>],
+) -> Vec<(ServerId, &'c dyn ServerControl)> {
+    let chosen = controls.iter().zip(helped).map(|((id, own), helped)| -> (ServerId, &dyn ServerControl) {
+        if own.needs_root() { (*id, helped) } else { (*id, *own) }
+    });
+    chosen.collect()
 }
 
 impl ServerControl for Helped<'_, '_> {

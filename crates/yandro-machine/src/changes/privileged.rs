@@ -16,7 +16,7 @@ use yandro_core::config::{Layout, Node, Tree};
 use yandro_core::httpd;
 use yandro_core::nginx;
 use yandro_core::pki::Facts;
-use yandro_core::site::ServerKind;
+use yandro_core::site::ServerId;
 use yandro_core::system::{Cache, TrustStore};
 
 use super::carry_out::{BroughtUp, ServerControl};
@@ -37,8 +37,8 @@ pub(super) enum Request {
     Write { path: Utf8PathBuf, before: Option<String>, tag: String, length: usize, in_place: bool },
     Remove { path: Utf8PathBuf },
     Link { path: Utf8PathBuf, target: Utf8PathBuf, tag: String },
-    Test { server: ServerKind },
-    BringUp { server: ServerKind },
+    Test { server: ServerId },
+    BringUp { server: ServerId },
     Flush { cache: Cache },
     Refresh { store: TrustStore },
 }
@@ -169,11 +169,11 @@ fn step(request: &Request, content: &[u8]) -> Answer {
     done.unwrap_or_else(|refusal| refusal)
 }
 
-fn server(kind: ServerKind, ask: impl FnOnce(&dyn ServerControl) -> Result<Answer, String>) -> Answer {
+fn server(kind: ServerId, ask: impl FnOnce(&dyn ServerControl) -> Result<Answer, String>) -> Answer {
     let control: Option<Box<dyn ServerControl>> = match kind {
-        ServerKind::Apache => Apache::of_known().map(|own| Box::new(own) as _),
-        ServerKind::Nginx => Nginx::of_known().map(|own| Box::new(own) as _),
-        ServerKind::BuiltIn | ServerKind::Elsewhere => None,
+        ServerId::Apache => Apache::of_known().map(|own| Box::new(own) as _),
+        ServerId::Nginx => Nginx::of_known().map(|own| Box::new(own) as _),
+        ServerId::BuiltIn | ServerId::Elsewhere | ServerId::Named(_) => None,
     };
     let asked =
         control.ok_or_else(|| format!("there is no control program of {kind}")).and_then(|own| ask(own.as_ref()));

@@ -5,10 +5,9 @@ use std::os::unix::fs::DirBuilderExt as _;
 
 use camino::Utf8PathBuf;
 use yandro_core::plan::Access;
-use yandro_core::site::ServerKind;
 
-use super::carry_out::{Controls, ServerControl, clean_up, held};
-use super::hands::{Escalate, Hands, Helped};
+use super::carry_out::{Controls, clean_up, held};
+use super::hands::{Escalate, Hands, Helped, by_need};
 use super::lock::Lock;
 use super::record::{self, Record, RecordedFile, RecordedStep};
 use crate::files::{self, FileError};
@@ -161,8 +160,7 @@ pub fn recover(
         // One that doesn't run takes its configuration up when it is started.
         let controls: Vec<_> = controls.into_iter().filter(|(_, server)| server.is_running()).collect();
         let helped: Vec<Helped<'_, '_>> = controls.iter().map(|(kind, own)| hands.helped(*kind, *own)).collect();
-        let controls: Vec<(ServerKind, &dyn ServerControl)> =
-            if is_helped { helped.iter().map(|own| (own.kind(), own as _)).collect() } else { controls };
+        let controls = if is_helped { by_need(&controls, &helped) } else { controls };
         put_back(machine, &hands, &record, &controls)?;
         recovered.push(Recovered { command: record.command.clone(), at: record.at.clone() });
     }

@@ -13,7 +13,7 @@ use std::os::unix::fs::PermissionsExt as _;
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 use yandro_core::plan::{Access, ChangeSet, FileChange, RightsChange, SiteChange, Step};
-use yandro_core::site::{ServerKind, Site, SiteList, set_site};
+use yandro_core::site::{ServerId, Site, SiteList, set_site};
 use yandro_core::source::common_ends;
 use yandro_core::system::{Cache, TrustStore};
 
@@ -37,7 +37,7 @@ pub(crate) struct Record {
     pub(crate) at: String,
     /// The servers that are reloaded.
     #[serde(default)]
-    pub(crate) servers: BTreeSet<ServerKind>,
+    pub(crate) servers: BTreeSet<ServerId>,
     /// The caches that forget their answers.
     #[serde(default)]
     pub(crate) flush: Vec<Cache>,

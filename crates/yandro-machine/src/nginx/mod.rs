@@ -8,36 +8,56 @@ pub use observe::observe;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::config::Layout;
-use yandro_core::nginx::KNOWN;
 use yandro_core::nginx::run::Configuration;
+use yandro_core::nginx::{KNOWN, ServerReport, USUAL_FOLDERS};
 
-use crate::apache::FilesBelow;
 use crate::machine::Machine;
 use crate::permissions::User;
 use crate::process;
+use crate::servers::Found;
 
-/// The layout of the nginx that is there, if there is one.
+/// Programs that tell where their main file is, if it is in no layout that is known.
+const PROGRAMS: [&str; 4] = ["/usr/sbin/nginx", "/usr/bin/nginx", "/usr/local/sbin/nginx", "/usr/local/bin/nginx"];
+
+/// The layout of the nginx that is there, if there is one: a known one, or what its program says.
 pub fn find_layout(machine: &Machine) -> Option<Layout> {
-    Layout::find(KNOWN, |path| machine.path(path).exists(), |path| machine.path(path))
+    let at = |path: &str| machine.path(path);
+    let exists = |path: &str| machine.path(path).exists();
+    Layout::find(KNOWN, exists, at).or_else(|| {
+        let report = process::find(&PROGRAMS).filter(|_| machine.is_real()).and_then(|program| report(&program))?;
+        let named = || Layout::named(KNOWN, &report.main, USUAL_FOLDERS, Utf8Path::is_dir, exists, at);
+        report.main.is_file().then(named)
+    })
 }
 
-/// Runs through the configuration of a layout.
-pub fn configuration(machine: &Machine, layout: &Layout) -> Configuration {
-    run_through(&machine.places.sysroot, &machine.places.inside(&layout.main))
+/// Runs through the configuration of an nginx.
+pub fn configuration(found: &Found) -> Configuration {
+    Configuration::run(&found.main(), &found.files())
 }
 
-/// Runs through a configuration below `sysroot`.
-pub fn run_through(sysroot: &Utf8Path, main: &Utf8Path) -> Configuration {
-    Configuration::run(main, &FilesBelow(sysroot))
+/// What an nginx says of itself; `None` if it can't be asked.
+fn report(program: &Utf8Path) -> Option<ServerReport> {
+    ServerReport::read(&process::run(program, &["-V"]).ok()?.words)
 }
 
 /// Whom the workers run as, by the configuration; without a word on it, nginx's own default.
-pub fn server_user(machine: &Machine) -> Option<User> {
-    let configuration = configuration(machine, &find_layout(machine)?);
-    User::of_name(configuration.user.as_deref().unwrap_or("nobody"))
+pub(crate) fn server_user(found: &Found) -> Option<User> {
+    User::of_name(configuration(found).user.as_deref().unwrap_or("nobody"))
 }
 
-/// The server's program.
-fn program(layout: &Layout) -> Option<Utf8PathBuf> {
-    process::find(layout.known.programs)
+/// The server's program: the one that a person named, one beside the configuration of a bundle, or
+/// the first usual one that is there.
+fn program(found: &Found) -> Option<Utf8PathBuf> {
+    if let Some(program) = found.named.as_ref().and_then(|named| named.program.clone()) {
+        return program.is_file().then_some(program);
+    }
+    let known = found.layout.known.programs;
+    beside(&found.layout)
+        .or_else(|| process::find(known))
+        .or_else(|| if known.is_empty() { process::find(&PROGRAMS) } else { None })
+}
+
+fn beside(layout: &Layout) -> Option<Utf8PathBuf> {
+    let folder = layout.main.parent()?.parent()?;
+    ["sbin/nginx", "bin/nginx"].iter().map(|below| folder.join(below)).find(|program| program.is_file())
 }

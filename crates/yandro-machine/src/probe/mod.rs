@@ -7,8 +7,9 @@ mod proof;
 mod resolve;
 mod tls;
 
+use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use tokio::net::TcpStream;
@@ -17,12 +18,11 @@ use yandro_core::check::{Answer, Expected, Failure, FailureKind, HostsAnswer, Na
 use yandro_core::hosts::HostsFile;
 use yandro_core::name::HostName;
 use yandro_core::pki::Authority;
-use yandro_core::site::{Content, ServerKind, Upstream};
+use yandro_core::site::{Content, ServerId, Upstream};
 
-use crate::apache;
 use crate::machine::Machine;
-use crate::nginx;
 use crate::permissions::{self, User};
+use crate::servers;
 
 use http::Fetched;
 use proof::ProofFile;
@@ -40,8 +40,7 @@ pub struct Prober {
     hosts: Vec<u8>,
     trust: tls::Trust,
     /// Whom the web servers run as; found out when it is wanted.
-    apache_user: OnceLock<Option<User>>,
-    nginx_user: OnceLock<Option<User>>,
+    users: Mutex<BTreeMap<ServerId, Option<User>>>,
     machine: Machine,
     permits: Semaphore,
 }
@@ -54,8 +53,7 @@ impl Prober {
         Arc::new(Self {
             hosts,
             trust,
-            apache_user: OnceLock::new(),
-            nginx_user: OnceLock::new(),
+            users: Mutex::default(),
             machine: machine.clone(),
             permits: Semaphore::new(AT_ONCE),
         })
@@ -115,13 +113,13 @@ impl Prober {
     /// Where the server says that it may not, the folder that stops it.
     fn look_for_barrier(&self, expected: &Expected, seen: &mut NameObservation) {
         let Some(proof) = seen.proof.as_mut().filter(|proof| proof.seen == Proof::Status(403)) else { return };
-        let user = match expected.server {
-            ServerKind::Apache => self.apache_user.get_or_init(|| apache::server_user(&self.machine)),
-            ServerKind::Nginx => self.nginx_user.get_or_init(|| nginx::server_user(&self.machine)),
-            ServerKind::BuiltIn | ServerKind::Elsewhere => return,
+        let user = {
+            let mut users = self.users.lock().unwrap_or_else(PoisonError::into_inner);
+            let found = || servers::user(&self.machine, &servers::find(&self.machine, expected.server)?);
+            users.entry(expected.server).or_insert_with(found).clone()
         };
         if let (Some(user), Some(root)) = (user, expected.site.document_root())
-            && let Some(barrier) = permissions::first_barrier(&root, user)
+            && let Some(barrier) = permissions::first_barrier(&root, &user)
         {
             proof.seen = Proof::Barred(barrier);
         }
@@ -231,6 +229,10 @@ enum Evidence {
 impl Evidence {
     async fn prepare(expected: &Expected) -> Self {
         let root = match &expected.site.content {
+            // What its address means there is not what it means here.
+            Content::Upstream(_) if !expected.is_here && expected.server.is_configured() => {
+                return Self::None(Proof::UpstreamUnseen);
+            }
             Content::Upstream(upstream) => return Self::Upstream(upstream.clone()),
             Content::Folder { .. } => expected.site.document_root().expect("a folder has a document root"),
         };

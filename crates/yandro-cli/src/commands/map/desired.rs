@@ -1,8 +1,10 @@
 //! The site that is wanted: the arguments, on top of what it was.
 
+use std::net::IpAddr;
+
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use yandro_core::name::HostName;
-use yandro_core::site::{Content, DEFAULT_ADDRESS, Https, ServerKind, Site, SiteList, Upstream};
+use yandro_core::site::{Content, DEFAULT_ADDRESS, Https, ServerId, Site, SiteList, Upstream};
 use yandro_machine::observe;
 
 use super::folder::can_be_made;
@@ -31,16 +33,10 @@ pub(super) fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Res
     if let Some(twice) = names.windows(2).find_map(|pair| (pair[0] == pair[1]).then_some(pair[0])) {
         return Err(CommandError::usage(format!("`{twice}` is given twice")));
     }
-    let address = args.address.or(before.map(|before| before.address)).unwrap_or(DEFAULT_ADDRESS);
-    // A site that moves to or from another machine is served by whatever is there.
-    let is_same_place = |before: &&Site| {
-        before.address == address || (before.server != Some(ServerKind::Elsewhere) && context.is_own(address))
-    };
-    let server_before = before.filter(is_same_place).and_then(|before| before.server);
+    let (server, address) = server_and_address(context, args, before)?;
     let chosen = args.https.map(Into::into).or(args.plain.then_some(Https::Off));
-    let server = context.server_of(args.server.map(Into::into).or(server_before), address)?;
     let content = content(context, args, before)?;
-    Ok(Site {
+    let site = Site {
         serving: serving(context, &args.serving, before, server, &content)?,
         name,
         aliases,
@@ -48,7 +44,62 @@ pub(super) fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Res
         address,
         server: Some(server),
         https: chosen.or(before.map(|before| before.https)).unwrap_or_default(),
-    })
+    };
+    is_published(context, &site, server)?;
+    Ok(site)
+}
+
+/// Refuses ports that nobody reaches.
+fn is_published(context: &Context, site: &Site, server: ServerId) -> Result<(), CommandError> {
+    let published = context.published(server);
+    let mut ports = site.http_ports(80).into_iter().chain(site.https_ports(443));
+    match ports.find(|port| published.here(*port).is_none()) {
+        None => Ok(()),
+        Some(port) => Err(CommandError::usage(format!(
+            "`{}` has not published its port {port}: the site would be out of reach",
+            server.word()
+        ))
+        .hint(format!(
+            "publish it, and say under which port of this machine: yandro servers add {} --port HERE:{port}",
+            server.word()
+        ))
+        .hint("or choose other ports: --http-port, --https-port")),
+    }
+}
+
+/// The server that the site is to be on, and where its names point to.
+fn server_and_address(
+    context: &Context,
+    args: &MapArgs,
+    before: Option<&Site>,
+) -> Result<(ServerId, IpAddr), CommandError> {
+    // A server that the person named may be at an address of its own.
+    let own_address = |id: ServerId| context.server(id).filter(|found| found.is_elsewhere())?.named.as_ref()?.address;
+    let is_own = |id: &ServerId| own_address(*id).is_some();
+    let server_before = before.and_then(|before| before.server);
+    let address_before = before.filter(|_| !server_before.is_some_and(|id| is_own(&id))).map(|before| before.address);
+    let address = args.address.or(address_before).unwrap_or(DEFAULT_ADDRESS);
+    // A site that moves to or from another machine is served by whatever is there.
+    let is_same_place = |id: &ServerId| {
+        matches!(id, ServerId::Named(_))
+            || before.is_some_and(|before| before.address == address)
+            || (*id != ServerId::Elsewhere && context.is_own(address))
+    };
+    let wanted = args.server.as_deref().map(ServerId::parse).transpose()?;
+    let server = context.server_of(wanted.or(server_before.filter(is_same_place)), address)?;
+    if server.is_configured() && context.server(server).is_none() {
+        return Err(match server {
+            ServerId::Named(_) => context.no_server(server),
+            _ => CommandError::not_made(format!("no {server} was found")).hint(error::NO_SERVER),
+        });
+    }
+    let is_kept = server_before == Some(server) && args.address.is_none();
+    let address = match own_address(server) {
+        Some(_) if is_kept => before.map_or(address, |before| before.address),
+        Some(own) if args.address.is_none() => own,
+        _ => address,
+    };
+    Ok((server, address))
 }
 
 fn content(context: &Context, args: &MapArgs, before: Option<&Site>) -> Result<Content, CommandError> {

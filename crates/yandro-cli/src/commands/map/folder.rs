@@ -3,9 +3,9 @@
 use camino::Utf8Path;
 use yandro_core::config::Place;
 use yandro_core::plan::{Access, ChangeSet, FileChange, Step};
-use yandro_core::site::{Content, ServerKind, Site};
-use yandro_machine::{apache, nginx};
-use yandro_machine::{permissions, ports};
+use yandro_core::site::{Content, ServerId, ServerKind, Site};
+use yandro_machine::servers::{self, Found};
+use yandro_machine::{apache, nginx, permissions, ports};
 
 use crate::context::Context;
 use crate::error::CommandError;
@@ -50,12 +50,8 @@ pub(super) fn let_in(context: &Context, set: &mut ChangeSet, site: &Site, is_to_
     let (Content::Folder { .. }, true, Some(root)) = (&site.content, is_asked, site.document_root()) else {
         return Ok(());
     };
-    let user = match site.server {
-        Some(ServerKind::Apache) => apache::server_user(&context.machine),
-        Some(ServerKind::Nginx) => nginx::server_user(&context.machine),
-        _ => None,
-    };
-    let Some(user) = user else { return Ok(()) };
+    let found = site.server.and_then(|id| context.server(id));
+    let Some(user) = found.and_then(|found| servers::user(&context.machine, found)) else { return Ok(()) };
     if is_to_fix {
         let cures = permissions::cures(&root, &user)?;
         set.steps.splice(0..0, cures.into_iter().map(Step::Rights));
@@ -78,7 +74,7 @@ pub(super) fn let_in(context: &Context, set: &mut ChangeSet, site: &Site, is_to_
 /// Looks whether somebody else has a port of the site's, or one that the configuration names,
 /// where the server is yet to be started.
 pub(super) fn ports_free(context: &Context, site: &Site) -> Result<(), CommandError> {
-    let server = site.server.unwrap_or(ServerKind::Apache);
+    let server = site.server.unwrap_or(ServerId::Apache);
     let held = |port: u16| {
         ports::holders(port).into_iter().find(|holder| {
             holder.address.is_unspecified() || holder.address.is_loopback() || holder.address == site.address
@@ -97,7 +93,7 @@ pub(super) fn ports_free(context: &Context, site: &Site) -> Result<(), CommandEr
         ))
         .hint(format!("{}; or choose other ports: --http-port, --https-port", end(&holder))));
     }
-    for (port, place) in configured_ports(context, server)? {
+    for (port, place) in context.server(server).map(|found| configured_ports(context, found)).unwrap_or_default() {
         if let Some(holder) = held(port) {
             return Err(CommandError::not_made(format!(
                 "{server} doesn't run, and can't be started: {place} has it listen on port {port}, which is held by {holder}; nothing was changed"
@@ -109,27 +105,21 @@ pub(super) fn ports_free(context: &Context, site: &Site) -> Result<(), CommandEr
 }
 
 /// The ports that a server's configuration names, each with its place.
-fn configured_ports(context: &Context, server: ServerKind) -> Result<Vec<(u16, Place)>, CommandError> {
-    let machine = &context.machine;
-    Ok(match server {
+fn configured_ports(context: &Context, found: &Found) -> Vec<(u16, Place)> {
+    match found.kind {
         ServerKind::Apache => {
-            let found = apache::find(machine);
-            let configuration = found.map(|found| apache::configuration(machine, &found)).transpose()?;
-            let listens = configuration.map(|own| own.listens()).unwrap_or_default();
+            let listens = apache::configuration(&context.machine, found).listens();
             listens.into_iter().map(|listen| (listen.port, listen.place)).collect()
         }
         ServerKind::Nginx => {
-            let configuration = nginx::find_layout(machine).map(|layout| nginx::configuration(machine, &layout));
-            let servers = configuration.map(|own| own.servers).unwrap_or_default();
-            let ports = servers.into_iter().flat_map(|server| {
+            let ports = nginx::configuration(found).servers.into_iter().flat_map(|server| {
                 let place = server.host.place;
                 let port = |address: &str| address.rsplit(':').next()?.parse().ok();
                 server.listens.into_iter().filter_map(move |own| Some((port(&own.address)?, place.clone())))
             });
             ports.collect()
         }
-        ServerKind::BuiltIn | ServerKind::Elsewhere => Vec::new(),
-    })
+    }
 }
 
 /// A folder that is to be made: its way must lead through folders.

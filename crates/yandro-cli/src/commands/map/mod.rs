@@ -8,7 +8,8 @@ use desired::desired;
 use serde_json::json;
 use yandro_core::hosts::TakeOver;
 use yandro_core::plan::{ChangeSet, FileChange, Step, map_site};
-use yandro_core::site::{Content, ServerKind, Site};
+use yandro_core::site::{Content, ServerId, ServerKind, Site};
+use yandro_machine::servers::Found;
 use yandro_machine::{SystemFresh, apache, observe};
 
 use super::apply::{Done, Planned, apply};
@@ -64,9 +65,7 @@ pub(crate) fn run_then(
 }
 
 fn needs_start(context: &Context, site: &Site) -> bool {
-    site.server.is_some_and(|server| {
-        ServerKind::CONFIGURED.contains(&server) && context.machine.is_real() && !context.runs(server)
-    })
+    site.server.is_some_and(|server| server.is_configured() && context.machine.is_real() && !context.runs(server))
 }
 
 /// What is worth knowing of a site that was just mapped.
@@ -88,20 +87,21 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
         notes.extend(name.advice().map(|advice| format!("{}: {advice}", both_ways(name))));
     }
     let is_new = set.sites.iter().any(|change| change.before.is_none());
-    if is_new && site.server == Some(ServerKind::Apache) {
-        notes.extend(apache::displaced(&context.machine).into_iter().map(|(place, address)| {
+    let found = site.server.and_then(|id| context.server(id)).filter(|found| found.kind == ServerKind::Apache);
+    if let Some(found) = found.filter(|_| is_new) {
+        notes.extend(apache::displaced(&context.machine, found).into_iter().map(|(place, address)| {
             format!(
                 "on {address} names that are no sites were answered by {place}, and are by the first site now: give its file a name that comes before `yandro-`"
             )
         }));
     }
-    notes.extend(come_to_life(context, set));
+    notes.extend(found.and_then(|found| come_to_life(context, found, set)));
     let moved =
         set.sites.iter().any(|change| change.before.as_ref().is_some_and(|before| before.address != site.address));
     if moved {
         notes.push(BROWSERS_REMEMBER.into());
     }
-    if site.server == Some(ServerKind::Elsewhere)
+    if site.server == Some(ServerId::Elsewhere)
         && site.https.is_on()
         && set.change_of(&context.machine.places.chain(&site.name)).is_some()
     {
@@ -116,16 +116,15 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
 
 /// The person's own virtual hosts that count from now on, since an `Include` of their file was
 /// switched on.
-fn come_to_life(context: &Context, set: &ChangeSet) -> Option<String> {
+fn come_to_life(context: &Context, found: &Found, set: &ChangeSet) -> Option<String> {
     let switched: Vec<String> = set.steps.iter().filter_map(changed_file).flat_map(new_includes).collect();
     if switched.is_empty() {
         return None;
     }
-    let found = apache::find(&context.machine)?;
-    let configuration = apache::configuration(&context.machine, &found).ok()?;
+    let configuration = apache::configuration(&context.machine, found);
     let hosts = configuration.virtual_hosts();
     let is_theirs = |file: &str| {
-        let is_own = found.layout.is_own(&context.machine.path(file));
+        let is_own = found.is_own(file.into());
         !is_own && switched.iter().any(|path| file.contains(path.split('*').next().unwrap_or(path)))
     };
     let alive: Vec<_> = hosts.iter().filter(|host| is_theirs(&host.place.file)).collect();
@@ -158,7 +157,7 @@ pub(super) const BROWSERS_REMEMBER: &str = "browsers remember the old address fo
 
 fn tell(context: &Context, done: &Done<Site>, proof: &Proven, is_given: bool, ui: &mut Ui) -> Status {
     let Done { set, brought_up, about: site } = done;
-    let server = site.server.unwrap_or(ServerKind::BuiltIn);
+    let server = site.server.unwrap_or(ServerId::BuiltIn);
     let url = context.url(site, server);
     let (findings, proven) = match proof {
         Proven::Seen(report) => (report.findings.clone(), report.is_well()),

@@ -2,7 +2,7 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::site::{
-    Content, FastCgi, Listing, Logs, Overrides, ServerKind, Serving, Site, Symlinks, checked_fallback, checked_index,
+    Content, FastCgi, Listing, Logs, Overrides, ServerId, Serving, Site, Symlinks, checked_fallback, checked_index,
 };
 use yandro_machine::php;
 
@@ -18,12 +18,12 @@ pub(super) fn serving(
     context: &Context,
     args: &ServingArgs,
     before: Option<&Site>,
-    server: ServerKind,
+    server: ServerId,
     content: &Content,
 ) -> Result<Serving, CommandError> {
     let mut serving = before.map(|before| before.serving.clone()).unwrap_or_default();
     let is_moved = before.is_some_and(|before| before.server != Some(server));
-    let is_configured = ServerKind::CONFIGURED.contains(&server);
+    let is_configured = server.is_configured();
     if !is_configured && is_moved {
         // What the other server did not know it can't keep.
         serving = Serving::default();
@@ -33,16 +33,16 @@ pub(super) fn serving(
     {
         let error = CommandError::usage(format!("{server} has no `{option}`"));
         return Err(match (server, option) {
-            (ServerKind::BuiltIn, "--http-port" | "--https-port") => {
+            (ServerId::BuiltIn, "--http-port" | "--https-port") => {
                 error.hint(format!("set its ports under [built-in] in {}", context.machine.places.settings()))
             }
-            (ServerKind::Elsewhere, _) => error.hint("set it up there"),
+            (ServerId::Elsewhere, _) => error.hint("set it up there"),
             _ => error.hint(format!(
                 "leave `{option}` out, or map the site on Apache httpd or nginx: --server apache, --server nginx"
             )),
         });
     }
-    if server == ServerKind::Nginx && args.overrides.is_some() {
+    if server == ServerId::Nginx && args.overrides.is_some() {
         return Err(CommandError::usage("nginx has no override files: leave `--overrides` out"));
     }
     let of_folders = [args.php.is_some(), !args.index.is_empty(), args.fallback.is_some()];
@@ -54,6 +54,10 @@ pub(super) fn serving(
     }
     if !args.https_ports.is_empty() {
         serving.https_ports = ports(&args.https_ports, 443)?;
+    }
+    if args.by_address == Some(OnOff::On) && !context.published(server).0.is_empty() {
+        let message = format!("the address that `{}` has for itself can't be seen from here", server.word());
+        return Err(CommandError::usage(message).hint("leave `--by-address` out"));
     }
     if let Some(choice) = args.by_address {
         serving.by_address = choice == OnOff::On;
@@ -87,6 +91,10 @@ pub(super) fn serving(
     match args.php.as_deref() {
         None => {}
         Some(OFF) => serving.php = None,
+        Some("") if !context.is_here(server) => {
+            return Err(CommandError::usage(format!("where PHP is on `{}` can't be seen from here", server.word()))
+                .hint("name its socket or address as the server sees it: --php=SOCKET, --php=HOST:PORT"));
+        }
         Some("") => serving.php = Some(found_php(context)?),
         Some(text) => serving.php = Some(FastCgi::parse(text).map_err(CommandError::usage)?),
     }

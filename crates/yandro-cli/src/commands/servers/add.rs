@@ -1,0 +1,220 @@
+//! `yandro servers add` and `drop`.
+
+use std::env;
+
+use camino::{Utf8Path, Utf8PathBuf};
+use serde_json::json;
+use yandro_core::config::{PathPair, PublishedPort};
+use yandro_core::plan::{Access, ChangeSet, Step};
+use yandro_core::site::{ServerId, ServerKind, ServerName};
+use yandro_machine::files;
+use yandro_machine::settings::{NamedServer, with_server, without_server};
+
+use crate::args::ServerAddArgs;
+use crate::commands::apply::{Planned, apply};
+use crate::context::Context;
+use crate::error::{CommandError, Status};
+use crate::view::{COMMAND, STRONG, Ui};
+
+/// What main files are called, by the kind of server.
+const MAIN_FILES: [(&str, ServerKind); 3] =
+    [("nginx.conf", ServerKind::Nginx), ("httpd.conf", ServerKind::Apache), ("apache2.conf", ServerKind::Apache)];
+
+pub(super) fn add(context: &Context, args: &ServerAddArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+    let server = named(context, args)?;
+    let plan = || {
+        let main = context.machine.path(server.config.as_str());
+        let same = context.servers().iter().find(|found| found.named.is_none() && found.layout.main == main);
+        if let Some(found) = same {
+            no_sites(context, found.id, "it gets another name by this")?;
+        }
+        let settings = context.machine.places.settings();
+        let before = files::read_if_there(&settings)?;
+        let text = String::from_utf8_lossy(before.as_deref().unwrap_or_default()).into_owned();
+        Ok(settings_change(context, before, with_server(&text, &server)))
+    };
+    let Some(_) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
+    if ui.json {
+        ui.json(&json!({ "version": 1, "server": server.name.as_str(), "kind": server.kind, "config": server.config }));
+        return Ok(Status::Well);
+    }
+    ui.say(&format!("{STRONG}{}{STRONG:#} is known now: {} with {}", server.name, server.kind, server.config));
+    if server.reload.is_empty() && server.is_elsewhere() {
+        ui.note(
+            "no command was named that has it take changes up: reload it by hand after each, or name one: --reload",
+        );
+    }
+    ui.say(&format!("\nMap a site on it: {COMMAND}yandro map NAME FOLDER --server {}{COMMAND:#}", server.name));
+    Ok(Status::Well)
+}
+
+pub(super) fn drop(context: &Context, name: ServerName, ui: &mut Ui) -> Result<Status, CommandError> {
+    if context.machine.servers.iter().all(|server| server.name != name) {
+        return Err(CommandError::usage(format!("no server of yours is called `{name}`"))
+            .hint("see which there are: yandro servers"));
+    }
+    let plan = || {
+        no_sites(context, ServerId::Named(name), "they would be left on a server that yandro knows no more")?;
+        let before = files::read_if_there(&context.machine.places.settings())?;
+        let text = String::from_utf8_lossy(before.as_deref().unwrap_or_default()).into_owned();
+        Ok(settings_change(context, before, without_server(&text, name)))
+    };
+    let Some(_) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
+    if ui.json {
+        ui.json(&json!({ "version": 1, "dropped": name.as_str() }));
+    } else {
+        ui.say(&format!("{STRONG}{name}{STRONG:#} is out of yandro's settings; its own files stay as they are"));
+    }
+    Ok(Status::Well)
+}
+
+fn settings_change(context: &Context, before: Option<Vec<u8>>, after: String) -> Planned<()> {
+    let places = &context.machine.places;
+    let mut set = ChangeSet::default();
+    set.steps.push(Step::Folder { path: places.config.clone(), access: Access::Private });
+    set.file(places.settings(), before, Some(after.into_bytes()), Access::Private);
+    Planned { set, starts: false, about: () }
+}
+
+/// Sites stay where they are: a server may change its name or go only while none is on it.
+fn no_sites(context: &Context, id: ServerId, why: &str) -> Result<(), CommandError> {
+    let (_, list) = context.list()?;
+    let sites: Vec<&str> =
+        list.sites.iter().filter(|site| site.server == Some(id)).map(|site| site.name.as_str()).collect();
+    if sites.is_empty() {
+        return Ok(());
+    }
+    Err(CommandError::not_made(format!("sites are on {id}, and {why}: {}", sites.join(", ")))
+        .hint(format!("take them away first, and map them again afterwards: yandro unmap {}", sites.join(" ")))
+        .hint("or move each to another server: yandro map NAME --server WHICH"))
+}
+
+/// The server as the arguments name it, each value checked.
+fn named(context: &Context, args: &ServerAddArgs) -> Result<NamedServer, CommandError> {
+    let machine = &context.machine;
+    let name = ServerName::parse(&args.name)?;
+    let paths: Vec<PathPair> = args.paths.iter().map(|text| pair(context, text)).collect::<Result<_, _>>()?;
+    let before = machine.servers.iter().find(|server| server.name == name);
+    let (config, kind) = match (&args.config, before) {
+        (None, Some(before)) => (machine.path(before.config.as_str()), before.kind),
+        (Some(config), _) => configuration(context, args, config)?,
+        (None, None) => {
+            return Err(CommandError::usage(format!("where the configuration of `{name}` is has to be said"))
+                .hint(format!("give its main file or folder: yandro servers add {name} --config PATH")));
+        }
+    };
+    let program = args.program.as_deref().map(|path| absolute(context, path));
+    if let Some(program) = program.as_ref().filter(|program| !program.is_file()) {
+        return Err(CommandError::usage(format!("there is no program `{program}`")));
+    }
+    let ports: Vec<PublishedPort> = args
+        .ports
+        .iter()
+        .map(|text| PublishedPort::parse(text).map_err(CommandError::usage))
+        .collect::<Result<_, _>>()?;
+    for (turn, port) in ports.iter().enumerate() {
+        if ports[..turn].iter().any(|other| other.here == port.here || other.there == port.there) {
+            return Err(CommandError::usage(format!("the port `{port}` is given twice")));
+        }
+    }
+    let known = before.cloned().unwrap_or_else(|| NamedServer::new(name, kind, config.clone()));
+    let command = |text: &Option<String>, known: Vec<String>| text.as_deref().map_or(Ok(known), words);
+    let server = NamedServer {
+        name,
+        kind,
+        config: machine.places.inside(&config),
+        program: program.or(known.program),
+        paths: with(known.paths, paths, |known, new| known.here == new.here),
+        address: args.address.or(known.address),
+        ports: with(known.ports, ports, |known, new| known.here == new.here || known.there == new.there),
+        test: command(&args.test, known.test)?,
+        reload: command(&args.reload, known.reload)?,
+        start: command(&args.start, known.start)?,
+        stop: command(&args.stop, known.stop)?,
+    };
+    if server.view(machine).there(&config).is_none() {
+        return Err(CommandError::usage(format!("none of the pairs of folders has {config} in it"))
+            .hint(format!("say where the server has it: --path {config}=WHERE")));
+    }
+    if server.is_elsewhere() && server.program.is_some() {
+        return Err(CommandError::usage("a server elsewhere has no program on this machine: leave `--program` out")
+            .hint("name commands that reach it: --test, --reload, --start, --stop"));
+    }
+    Ok(server)
+}
+
+/// What was known, with the new in its place or behind it.
+fn with<T>(known: Vec<T>, new: Vec<T>, is_same: impl Fn(&T, &T) -> bool) -> Vec<T> {
+    let kept = known.into_iter().filter(|known| !new.iter().any(|new| is_same(known, new)));
+    kept.collect::<Vec<_>>().into_iter().chain(new).collect()
+}
+
+fn absolute(context: &Context, path: &Utf8Path) -> Utf8PathBuf {
+    context.current.join(path).components().filter(|part| part.as_str() != ".").collect()
+}
+
+/// A pair of folders; that of this machine may be relative, and has to be there.
+fn pair(context: &Context, text: &str) -> Result<PathPair, CommandError> {
+    let (here, there) = text.split_once('=').unwrap_or((text, ""));
+    let pair = PathPair::parse(&format!("{}={there}", absolute(context, Utf8Path::new(here)))).map_err(|error| {
+        CommandError::usage(error).hint("write it as HERE=THERE, as in `--path ./saltmarsh=/srv/saltmarsh`")
+    })?;
+    // The certificates' folder may be yet to be made.
+    let real = context.machine.path(pair.here.as_str());
+    if !real.starts_with(&context.machine.places.data) && !real.is_dir() {
+        return Err(
+            CommandError::usage(format!("there is no folder `{}`", pair.here)).hint("look for a slip in the path")
+        );
+    }
+    let here = context.machine.places.inside(&pair.here);
+    Ok(PathPair { here, there: pair.there })
+}
+
+/// The main file or folder, and the kind of server that it is for.
+fn configuration(
+    context: &Context,
+    args: &ServerAddArgs,
+    config: &Utf8Path,
+) -> Result<(Utf8PathBuf, ServerKind), CommandError> {
+    let given = absolute(context, config);
+    let mut path = context.machine.path(given.as_str());
+    if !path.exists() {
+        return Err(CommandError::usage(format!("there is no file or folder `{path}`"))
+            .hint("give the server's main file; `httpd -V` and `nginx -V` name it"));
+    }
+    // A folder with a main file in it, or a bundle's, stands for that.
+    let folders = [path.clone(), path.join("conf")];
+    let mut mains = folders.iter().flat_map(|folder| MAIN_FILES.iter().map(|(name, _)| folder.join(name)));
+    let main = mains.find(|main| main.is_file());
+    path = main.unwrap_or(path);
+    let by_name = MAIN_FILES.iter().find(|(name, _)| path.file_name() == Some(name)).map(|(_, kind)| *kind);
+    match args.kind.map(ServerKind::from).or(by_name) {
+        Some(kind) => Ok((path, kind)),
+        None => Err(CommandError::usage(format!("{path} doesn't tell what kind of server it is for"))
+            .hint("say it: --kind apache, --kind nginx")),
+    }
+}
+
+/// A command's words: a program that is there, given by its absolute path or looked for as a shell
+/// would.
+fn words(text: &str) -> Result<Vec<String>, CommandError> {
+    let mut words = shell_words::split(text)
+        .map_err(|_| CommandError::usage(format!("a quote is not closed in the command `{text}`")))?;
+    let missing = || {
+        CommandError::usage(format!("`{text}` begins with no program that is there"))
+            .hint("give the program by its absolute path; it is run without a shell")
+    };
+    let first = words.first_mut().ok_or_else(missing)?;
+    if !first.contains('/') {
+        // Kept by its path, so that it is the same program ever after.
+        let path = env::var_os("PATH").unwrap_or_default();
+        let found = env::split_paths(&path).map(|folder| folder.join(&*first)).find(|program| program.is_file());
+        let found = found.and_then(|found| Utf8PathBuf::from_path_buf(found).ok()).ok_or_else(missing)?;
+        *first = found.into_string();
+    }
+    let program = Utf8Path::new(first);
+    if !program.is_absolute() || !program.is_file() {
+        return Err(missing());
+    }
+    Ok(words)
+}

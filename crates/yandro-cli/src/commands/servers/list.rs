@@ -1,0 +1,129 @@
+//! `yandro servers list`.
+
+use std::net::SocketAddr;
+
+use serde_json::json;
+use yandro_core::site::ServerKind;
+use yandro_machine::servers::{self, Control, Found};
+use yandro_machine::settings::NamedServer;
+use yandro_machine::{apache, nginx};
+
+use crate::context::Context;
+use crate::error::{NO_SERVER, Status};
+use crate::view::{COMMAND, Cell, DIM, GOOD, STRONG, Table, Ui, WARN};
+
+/// A server as the list has it.
+struct Listed<'f> {
+    found: &'f Found,
+    listens: Vec<String>,
+    process: Option<i32>,
+}
+
+impl<'f> Listed<'f> {
+    fn of(context: &Context, found: &'f Found) -> Self {
+        let control = if context.machine.is_real() { Control::of(&context.machine, found) } else { None };
+        let process = control.and_then(|control| control.process());
+        Self { found, listens: listens(context, found), process }
+    }
+}
+
+/// Where a server listens, by its configuration; of one elsewhere, where it is reached.
+fn listens(context: &Context, found: &Found) -> Vec<String> {
+    let mut listens: Vec<String> = Vec::new();
+    if let Some(named) = found.named.as_ref().filter(|named| named.is_elsewhere()) {
+        let at = |port: u16| match named.address {
+            Some(address) => SocketAddr::new(address, port).to_string(),
+            None => port.to_string(),
+        };
+        let published = named.ports.iter().map(|port| format!("{} (its {})", at(port.here), port.there));
+        let own = if named.ports.is_empty() { named.address.map(|address| address.to_string()) } else { None };
+        return published.chain(own).collect();
+    }
+    let all: Vec<String> = match found.kind {
+        ServerKind::Apache => {
+            let listens = apache::configuration(&context.machine, found).listens();
+            let text = |address, port: u16| match address {
+                Some(address) => SocketAddr::new(address, port).to_string(),
+                None => port.to_string(),
+            };
+            listens.iter().map(|listen| text(listen.address, listen.port)).collect()
+        }
+        ServerKind::Nginx => {
+            let answering = nginx::configuration(found);
+            answering.answering().iter().map(|at| at.address.trim_start_matches("*:").to_owned()).collect()
+        }
+    };
+    for own in all {
+        if !listens.contains(&own) {
+            listens.push(own);
+        }
+    }
+    listens
+}
+
+pub(super) fn list(context: &Context, ui: &mut Ui) -> Status {
+    let machine = &context.machine;
+    let all: Vec<Listed<'_>> = context.servers().iter().map(|found| Listed::of(context, found)).collect();
+    let gone: Vec<&NamedServer> = servers::missing(machine, context.servers());
+    if ui.json {
+        let told: Vec<_> = all.iter().map(|own| to_json(own)).collect();
+        let missing: Vec<&str> = gone.iter().map(|named| named.name.as_str()).collect();
+        ui.json(&json!({ "version": 1, "servers": told, "missing": missing }));
+        return Status::Well;
+    }
+    if all.is_empty() {
+        ui.say(&format!("No web server was found.\nTo mend it: {NO_SERVER}"));
+    } else {
+        show(context, &all, ui);
+    }
+    for named in gone {
+        ui.note(&format!(
+            "`{0}` is named in {1}, and there is no {2}; take it out: {COMMAND}yandro servers drop {0}{COMMAND:#}",
+            named.name,
+            machine.places.settings(),
+            named.config
+        ));
+    }
+    Status::Well
+}
+
+fn show(context: &Context, all: &[Listed<'_>], ui: &mut Ui) {
+    let machine = &context.machine;
+    let mut table = Table::new(&["SERVER", "KIND", "LAYOUT", "CONFIGURATION", "LISTENS ON", "STANDS"]);
+    for own in all {
+        let stands = match own.process {
+            _ if own.found.is_elsewhere() => Cell::new("elsewhere", DIM),
+            Some(pid) => Cell::new(format!("runs (process {pid})"), GOOD),
+            None if machine.is_real() => Cell::new("doesn't run", WARN),
+            None => Cell::new("not asked: a sysroot", DIM),
+        };
+        table.row(vec![
+            Cell::new(own.found.id.word(), STRONG),
+            Cell::plain(own.found.kind.to_string()),
+            Cell::plain(own.found.layout.known.title),
+            Cell::plain(machine.places.inside(&own.found.layout.main).as_str()),
+            Cell::plain(own.listens.join(", ")),
+            stands,
+        ]);
+    }
+    ui.table(&table);
+    if let ([first, _, ..], true) = (all, all[0].found.named.is_some()) {
+        let word = first.found.id.word();
+        ui.say(&format!(
+            "\nA site goes on {STRONG}{word}{STRONG:#} unless another server is said: yandro map NAME --server WHICH"
+        ));
+    }
+}
+
+fn to_json(own: &Listed<'_>) -> serde_json::Value {
+    let found = own.found;
+    let named = found.named.as_ref();
+    let texts = |values: Vec<String>| if values.is_empty() { None } else { Some(values) };
+    json!({
+        "name": found.id, "kind": found.kind, "layout": found.layout.known.title, "config": found.layout.main,
+        "sites": found.layout.sites, "listens": own.listens, "process": own.process, "elsewhere": found.is_elsewhere(),
+        "address": named.and_then(|named| named.address),
+        "paths": named.and_then(|named| texts(named.paths.iter().map(ToString::to_string).collect())),
+        "ports": named.and_then(|named| texts(named.ports.iter().map(ToString::to_string).collect())),
+    })
+}

@@ -1,0 +1,121 @@
+//! `yandro servers`.
+
+mod add;
+mod list;
+
+use serde_json::json;
+use yandro_core::site::{ServerId, ServerName};
+use yandro_machine::changes::ServerControl as _;
+use yandro_machine::ports;
+use yandro_machine::servers::Control;
+
+use crate::args::{ServersArgs, ServersCommand};
+use crate::context::Context;
+use crate::error::{CommandError, NO_SERVER, Status};
+use crate::view::{GOOD, STRONG, Ui, WARN};
+
+pub(crate) fn run(context: &Context, args: &ServersArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+    match &args.command {
+        None | Some(ServersCommand::List) => Ok(list::list(context, ui)),
+        Some(ServersCommand::Add(args)) => add::add(context, args, ui),
+        Some(ServersCommand::Drop { name }) => add::drop(context, ServerName::parse(name)?, ui),
+        Some(ServersCommand::Test { name }) => test(context, name.as_deref(), ui),
+        Some(ServersCommand::Reload { name }) => control(context, name.as_deref(), Verb::Reload, ui),
+        Some(ServersCommand::Start { name }) => control(context, name.as_deref(), Verb::Start, ui),
+        Some(ServersCommand::Stop { name }) => control(context, name.as_deref(), Verb::Stop, ui),
+        Some(ServersCommand::Restart { name }) => control(context, name.as_deref(), Verb::Restart, ui),
+    }
+}
+
+/// The server of this name, or the first.
+fn chosen(context: &Context, name: Option<&str>) -> Result<(ServerId, Control), CommandError> {
+    if !context.machine.is_real() {
+        return Err(CommandError::usage("within a sysroot no server is touched"));
+    }
+    let found = match name {
+        Some(name) => {
+            let id = ServerId::parse(name)?;
+            context.server(id).ok_or_else(|| context.no_server(id))
+        }
+        None => {
+            context.servers().first().ok_or_else(|| CommandError::not_made("no web server was found").hint(NO_SERVER))
+        }
+    }?;
+    let control = Control::of(&context.machine, found)
+        .ok_or_else(|| CommandError::not_made(format!("`{}` has no program to control it", found.id.word())))?;
+    Ok((found.id, control))
+}
+
+fn test(context: &Context, name: Option<&str>, ui: &mut Ui) -> Result<Status, CommandError> {
+    let (id, server) = chosen(context, name)?;
+    let name = id.word();
+    let judged = server.test();
+    if ui.json {
+        ui.json(&json!({ "version": 1, "server": name, "well": judged.is_ok(), "words": judged.as_ref().err() }));
+    } else {
+        match &judged {
+            Ok(()) => ui.say(&format!("{GOOD}{name} accepts its configuration{GOOD:#}")),
+            Err(words) => ui.print(&format!("{WARN}{name} refuses its configuration:{WARN:#}\n{words}")),
+        }
+    }
+    Ok(if judged.is_ok() { Status::Well } else { Status::Findings })
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Verb {
+    Start,
+    Stop,
+    Reload,
+    Restart,
+}
+
+fn control(context: &Context, name: Option<&str>, verb: Verb, ui: &mut Ui) -> Result<Status, CommandError> {
+    let (id, server) = chosen(context, name)?;
+    let name = id.word();
+    // Of one elsewhere nobody knows.
+    let is_elsewhere = matches!(server, Control::Commands(_));
+    let was_running = server.is_running();
+    let done = match verb {
+        Verb::Start if was_running && !is_elsewhere => "runs already",
+        Verb::Start => "was started",
+        Verb::Stop if !was_running => "doesn't run",
+        Verb::Stop => "was stopped",
+        Verb::Reload => "has taken its configuration up",
+        Verb::Restart => "was restarted",
+    };
+    if context.preview {
+        let state = if was_running { "runs" } else { "doesn't run" };
+        ui.say(&format!("Nothing was done: this was a preview. {name} {state}"));
+        return Ok(Status::Well);
+    }
+    if verb != Verb::Stop {
+        // A server that is told to take up what it refuses may end.
+        server.test().map_err(|words| {
+            CommandError::not_made(format!("{name} refuses its configuration, and was left as it is:\n{words}"))
+                .hint("mend the file and line that it names, then run the command again")
+        })?;
+    }
+    let done_as_told = match verb {
+        Verb::Start => server.start(),
+        Verb::Stop => server.stop(),
+        Verb::Reload => server.reload(),
+        Verb::Restart => server.stop().and_then(|()| server.start()),
+    };
+    done_as_told.map_err(|words| not_done(&words))?;
+    if ui.json {
+        ui.json(&json!({ "version": 1, "server": name, "running": server.is_running() }));
+    } else {
+        ui.say(&format!("{STRONG}{name}{STRONG:#} {done}"));
+    }
+    Ok(Status::Well)
+}
+
+/// A server's words, and who has the port that it can't have.
+pub(crate) fn not_done(words: &str) -> CommandError {
+    let error = CommandError::not_made(format!("the server could not be controlled:\n{words}"));
+    if let Some(held) = ports::explain(words) {
+        return error.hint(format!("{held}: stop it, or have this server listen elsewhere"));
+    }
+    let is_permission = words.contains("Operation not permitted") || words.contains("Permission denied");
+    if is_permission { error.hint("run the command again with `sudo`") } else { error }
+}

@@ -1,0 +1,359 @@
+//! Servers that live elsewhere: a root file system and a network of their own, with the project
+//! and the configuration by bind mount under other paths.
+
+use std::fs;
+use std::path::PathBuf;
+
+use super::kit::{Background, Sysroot, eventually};
+use super::namespace::Namespace;
+
+const ADDRESS: &str = "10.77.0.2";
+
+/// A root file system with Debian's servers, whose configuration, project and certificates are this
+/// machine's folders, on the other end of a cable. Says the number of the process that holds the
+/// network.
+const SET_UP: &str = r#"
+set -e
+root=$1/harbour
+mkdir -p $root/usr $root/etc $root/var/log/nginx $root/var/log/apache2 $root/var/lib/nginx $root/var/www $root/run/apache2 $root/run/lock $root/tmp $root/dev $root/shared/www $root/shared/tls
+for folder in bin sbin lib lib64; do ln -s usr/$folder $root/$folder; done
+chmod 755 $root $root/shared && chmod 1777 $root/tmp
+ln -s ../run/lock $root/var/lock
+mount --bind /usr $root/usr
+mount --bind /dev $root/dev
+cp -a /etc/passwd /etc/group /etc/mime.types /etc/ssl $root/etc
+mkdir -p $root/etc/nginx $root/etc/apache2 $1/home/.local/share/yandro/certificates
+chmod 700 $1/home/.local/share/yandro $1/home/.local/share/yandro/certificates
+cp -a /etc/nginx $1/vm-nginx
+cp -a /etc/apache2 $1/vm-apache
+mount --bind $1/vm-nginx $root/etc/nginx
+mount --bind $1/vm-apache $root/etc/apache2
+mount --bind $1/saltmarsh $root/shared/www
+mount --bind $1/home/.local/share/yandro/certificates $root/shared/tls
+unshare --net sleep infinity >/dev/null 2>&1 &
+holder=$!
+while [ "$(readlink /proc/$holder/ns/net)" = "$(readlink /proc/self/ns/net)" ]; do sleep 0.01; done
+ip link add cable type veth peer name far
+ip link set far netns $holder
+ip address add 10.77.0.1/24 dev cable
+ip link set cable up
+nsenter --target=$holder --net sh -c 'ip address add 10.77.0.2/24 dev far; ip link set far up; ip link set lo up'
+echo $holder
+"#;
+
+/// What carries two published ports of this machine to the other.
+const RELAY: &str = r"
+import socket, threading
+def pump(a, b):
+    try:
+        while data := a.recv(65536): b.sendall(data)
+    except OSError: pass
+    try: b.shutdown(socket.SHUT_WR)
+    except OSError: pass
+def serve(here, there):
+    own = socket.create_server(('127.0.0.1', here))
+    while True:
+        a, _ = own.accept()
+        try: b = socket.create_connection(('10.77.0.2', there))
+        except OSError: a.close(); continue
+        for pair in ((a, b), (b, a)): threading.Thread(target=pump, args=pair, daemon=True).start()
+threading.Thread(target=serve, args=(8080, 80), daemon=True).start()
+serve(8443, 443)
+";
+
+struct Harbour {
+    machine: Namespace,
+    holder: String,
+}
+
+impl Harbour {
+    fn new() -> Option<Self> {
+        let machine = Namespace::new(&["nginx", "chroot", "python3"])?;
+        let root = machine.root().to_str().unwrap().to_owned();
+        let holder = machine.run("sh", &["-c", SET_UP, "sh", &root]).succeeds().stdout.trim().to_owned();
+        Some(Self { machine, holder })
+    }
+
+    /// A command within the other root file system and network.
+    fn command(&self, words: &str) -> String {
+        let root = self.machine.path("harbour").display().to_string();
+        format!("nsenter --target={} --net chroot {root} {words}", self.holder)
+    }
+
+    fn run(&self, words: &str) {
+        self.machine.run("sh", &["-c", &self.command(words)]).succeeds();
+    }
+
+    fn pair(&self, here: &str, there: &str) -> String {
+        format!("{}={there}", self.machine.path(here).display())
+    }
+
+    fn path(&self, below: &str) -> PathBuf {
+        self.machine.path(below)
+    }
+}
+
+#[test]
+fn a_virtual_machine_serves_at_its_own_address_from_shared_folders() {
+    let Some(harbour) = Harbour::new() else { return };
+    let machine = &harbour.machine;
+    harbour.run("nginx");
+    let before = super::kit::tree(&harbour.path("vm-nginx"));
+    let (etc, www) = (harbour.pair("vm-nginx", "/etc/nginx"), harbour.pair("saltmarsh", "/shared/www"));
+    let tls = harbour.pair("home/.local/share/yandro/certificates", "/shared/tls");
+    let (test, reload) = (harbour.command("nginx -t -q"), harbour.command("nginx -s reload"));
+    let add =
+        ["servers", "add", "harbour", "--config", "vm-nginx", "--path", &etc, "--path", &www, "--address", ADDRESS];
+    let commands = ["--test", &test, "--reload", &reload];
+    machine.yandro(&[&add[..], &commands].concat()).succeeds();
+    // What the server doesn't see is told before anything is written.
+    let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "harbour"]);
+    let missing = "doesn't see $ROOT/home/.local/share/yandro/certificates: none of its pairs of folders has it in it";
+    assert!(ran.status == 3 && ran.stderr.contains(missing), "{ran}");
+    assert_eq!(super::kit::tree(&harbour.path("vm-nginx")), before);
+
+    machine.yandro(&["servers", "add", "harbour", "--path", &tls]).succeeds();
+    let ran = machine
+        .yandro(&["map", "saltmarsh.test", "./saltmarsh", "--alias", "www.saltmarsh.test", "--server", "harbour"])
+        .succeeds();
+    assert!(ran.stdout.contains("harbour: configuration tested, reloaded"), "{ran}");
+    assert!(ran.stdout.contains("https://saltmarsh.test/ answers from there, over HTTPS"), "{ran}");
+    assert!(
+        machine.hosts().contains("10.77.0.2\tsaltmarsh.test") || machine.hosts().contains("10.77.0.2 saltmarsh.test"),
+        "{}",
+        machine.hosts()
+    );
+    let file = fs::read_to_string(harbour.path("vm-nginx/sites-available/yandro-saltmarsh.test.conf")).unwrap();
+    for line in [
+        "root /shared/www;",
+        "ssl_certificate /shared/tls/saltmarsh.test/fullchain.pem;",
+        "ssl_certificate_key /shared/tls/saltmarsh.test/key.pem;",
+    ] {
+        assert!(file.contains(line), "{file}");
+    }
+    assert!(!file.contains(machine.root().to_str().unwrap()), "{file}");
+    assert_eq!(machine.curl(&["https://www.saltmarsh.test/"]).succeeds().stdout, "<h1>Saltmarsh Ferries</h1>\n");
+    machine.yandro(&["check"]).succeeds();
+    let listed = machine.yandro(&["vhosts"]).succeeds().stdout;
+    assert!(
+        listed.contains("saltmarsh.test") && listed.contains("/etc/nginx/sites-enabled/yandro-saltmarsh.test.conf"),
+        "{listed}"
+    );
+
+    // A configuration that it refuses is put back, in its own words.
+    fs::write(harbour.path("vm-nginx/conf.d/tides.conf"), "tides on;\n").unwrap();
+    let whole = super::kit::tree(&harbour.path("vm-nginx"));
+    let ran = machine.yandro(&["map", "saltmarsh.test", "--alias", "tides.saltmarsh.test"]);
+    assert!(
+        ran.status == 3 && ran.stderr.contains("unknown directive \"tides\" in /etc/nginx/conf.d/tides.conf"),
+        "{ran}"
+    );
+    assert_eq!(super::kit::tree(&harbour.path("vm-nginx")), whole);
+    fs::remove_file(harbour.path("vm-nginx/conf.d/tides.conf")).unwrap();
+
+    // To this machine's own server, and back: one command each.
+    machine.yandro(&["map", "saltmarsh.test", "--server", "apache"]).succeeds();
+    assert!(machine.hosts().contains("127.0.0.1") && !machine.hosts().contains(ADDRESS), "{}", machine.hosts());
+    assert_eq!(super::kit::tree(&harbour.path("vm-nginx")), before);
+    machine.yandro(&["undo"]).succeeds();
+    machine.yandro(&["check"]).succeeds();
+    machine.yandro(&["unmap", "saltmarsh.test"]).succeeds();
+    assert_eq!(super::kit::tree(&harbour.path("vm-nginx")), before);
+    assert!(!machine.hosts().contains("saltmarsh"), "{}", machine.hosts());
+}
+
+#[test]
+fn a_container_serves_by_published_ports_and_a_folder_of_virtual_hosts() {
+    let Some(harbour) = Harbour::new() else { return };
+    let machine = &harbour.machine;
+    // As an image has it: TLS on, and a folder of which every file is included.
+    for module in ["ssl.load", "ssl.conf", "socache_shmcb.load", "rewrite.load"] {
+        let link = harbour.path("vm-apache/mods-enabled").join(module);
+        _ = std::os::unix::fs::symlink(format!("../mods-available/{module}"), link);
+    }
+    fs::create_dir(harbour.path("vm-apache/vhosts")).unwrap();
+    let mut main = fs::read_to_string(harbour.path("vm-apache/apache2.conf")).unwrap();
+    main += "IncludeOptional vhosts/*.conf\n";
+    fs::write(harbour.path("vm-apache/apache2.conf"), main).unwrap();
+    harbour.run("apache2ctl start");
+    let mut relay = machine.command("python3");
+    let _relay = Background::start(relay.args(["-c", RELAY]));
+    eventually("the ports are published", || machine.curl(&["http://127.0.0.1:8080/"]).status == 0);
+
+    let (conf, www) =
+        (harbour.pair("vm-apache/vhosts", "/etc/apache2/vhosts"), harbour.pair("saltmarsh", "/shared/www"));
+    let tls = harbour.pair("home/.local/share/yandro/certificates", "/shared/tls");
+    let (test, reload) = (harbour.command("apache2ctl configtest"), harbour.command("apache2ctl graceful"));
+    let add = [
+        "servers",
+        "add",
+        "ferries",
+        "--kind",
+        "apache",
+        "--config",
+        "vm-apache/vhosts",
+        "--path",
+        &conf,
+        "--path",
+        &www,
+        "--path",
+        &tls,
+    ];
+    machine.yandro(&[&add[..], &["--port", "8080:80", "--test", &test, "--reload", &reload]].concat()).succeeds();
+    let map = ["map", "saltmarsh.test", "./saltmarsh", "--server", "ferries"];
+    let ran = machine.yandro(&map);
+    assert!(ran.status == 2 && ran.stderr.contains("`ferries` has not published its port 443"), "{ran}");
+    machine.yandro(&["servers", "add", "ferries", "--port", "8443:443"]).succeeds();
+    let ran = machine.yandro(&map).succeeds();
+    assert!(ran.stdout.contains("https://saltmarsh.test:8443/ answers from there, over HTTPS"), "{ran}");
+    assert!(machine.hosts().contains("127.0.0.1"), "{}", machine.hosts());
+    // Plain HTTP leads to the port that browsers reach.
+    let led =
+        machine.curl(&["--location", "--write-out", "%{url_effective}", "http://saltmarsh.test:8080/index.html?a=b"]);
+    assert_eq!(led.succeeds().stdout, "<h1>Saltmarsh Ferries</h1>\nhttps://saltmarsh.test:8443/index.html?a=b");
+    machine.yandro(&["check"]).succeeds();
+    let file = fs::read_to_string(harbour.path("vm-apache/vhosts/yandro-saltmarsh.test.conf")).unwrap();
+    assert!(file.contains("DocumentRoot \"/shared/www\"") && !file.contains("Log"), "{file}");
+    // A file that isn't there any more is found by its cause, as on a server of this machine.
+    fs::rename(harbour.path("saltmarsh/index.html"), harbour.path("index.html")).unwrap();
+    fs::write(harbour.path("saltmarsh/.htaccess"), "Require all denied\n").unwrap();
+    let ran = machine.yandro(&["check"]);
+    assert!(ran.status == 1 && ran.stdout.contains("403"), "{ran}");
+    fs::remove_file(harbour.path("saltmarsh/.htaccess")).unwrap();
+    machine.yandro(&["unmap", "saltmarsh.test"]).succeeds();
+    assert!(fs::read_dir(harbour.path("vm-apache/vhosts")).unwrap().next().is_none());
+    assert!(!machine.yandro(&["servers", "drop", "ferries"]).succeeds().stdout.is_empty());
+}
+
+#[test]
+fn what_is_named_wrongly_is_told_and_nothing_is_kept() {
+    let sysroot = Sysroot::new();
+    sysroot.write("srv/harbour/conf.d/default.conf", "server { listen 80; }\n");
+    let add = |arguments: &[&str]| sysroot.yandro(&[&["servers", "add", "harbour"], arguments].concat());
+    let folder = ["--kind", "nginx", "--config", "/srv/harbour/conf.d"];
+    insta::assert_snapshot!(add(&["--config", "/srv/harbour/conf.d"]), @"
+    error: $ROOT/srv/harbour/conf.d doesn't tell what kind of server it is for
+    to mend it: say it: --kind apache, --kind nginx
+    [status 2]
+    ");
+    insta::assert_snapshot!(add(&[&folder[..], &["--path", "/srv/harbour"]].concat()), @"
+    error: `/srv/harbour=` is no pair of folders: both folders are given by their absolute paths
+    to mend it: write it as HERE=THERE, as in `--path ./saltmarsh=/srv/saltmarsh`
+    [status 2]
+    ");
+    insta::assert_snapshot!(add(&[&folder[..], &["--path", "/srv/none=/etc/nginx"]].concat()), @"
+    error: there is no folder `/srv/none`
+    to mend it: look for a slip in the path
+    [status 2]
+    ");
+    insta::assert_snapshot!(add(&[&folder[..], &["--path", "/saltmarsh=/srv/www"]].concat()), @"
+    error: none of the pairs of folders has $ROOT/srv/harbour/conf.d in it
+    to mend it: say where the server has it: --path $ROOT/srv/harbour/conf.d=WHERE
+    [status 2]
+    ");
+    insta::assert_snapshot!(add(&[&folder[..], &["--port", "443"], &["--port", "8443:443"]].concat()), @"
+    error: the port `8443:443` is given twice
+    [status 2]
+    ");
+    insta::assert_snapshot!(add(&[&folder[..], &["--reload", "no-such-engine exec harbour"]].concat()), @"
+    error: `no-such-engine exec harbour` begins with no program that is there
+    to mend it: give the program by its absolute path; it is run without a shell
+    [status 2]
+    ");
+    assert!(!sysroot.path("home/ada/.config/yandro/settings.toml").exists());
+}
+
+#[test]
+fn files_for_a_server_elsewhere_are_written_as_it_sees_them() {
+    let sysroot = Sysroot::new();
+    sysroot.write("srv/harbour/conf.d/default.conf", "server { listen 80; }\n");
+    let add = |arguments: &[&str]| sysroot.yandro(&[&["servers", "add", "harbour"], arguments].concat());
+    let folder = ["--kind", "nginx", "--config", "/srv/harbour/conf.d"];
+    let pairs = ["--path", "/srv/harbour=/etc/nginx", "--path", "/saltmarsh=/srv/www"];
+    let tls = ["--path", "/home/ada/.local/share/yandro/certificates=/srv/tls", "--address", "192.168.56.10"];
+    insta::assert_snapshot!(add(&[&folder[..], &pairs, &tls].concat()), @"
+    harbour is known now: nginx with /srv/harbour/conf.d
+
+    Map a site on it: yandro map NAME FOLDER --server harbour
+    note: no command was named that has it take changes up: reload it by hand after each, or name one: --reload
+    [status 0]
+    ");
+    insta::assert_snapshot!(sysroot.yandro(&["servers"]), @"
+    SERVER   KIND   LAYOUT  CONFIGURATION        LISTENS ON     STANDS
+    harbour  nginx  folder  /srv/harbour/conf.d  192.168.56.10  elsewhere
+    [status 0]
+    ");
+    insta::assert_snapshot!(sysroot.yandro(&["map", "depot.saltmarsh.test", "./depot", "--server", "harbour"]), @"
+    error: the server `harbour` doesn't see $ROOT/depot/public: none of its pairs of folders has it in it
+    to mend it: have the folder mounted there, and say where it is: yandro servers add harbour --path $ROOT/depot/public=WHERE
+    [status 3]
+    ");
+    insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "ferries"]), @"
+    error: there is no server `ferries`
+    to mend it: see which there are: yandro servers; or name one: yandro servers add --help
+    [status 2]
+    ");
+    insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "harbour", "--php"]), @"
+    error: where PHP is on `harbour` can't be seen from here
+    to mend it: name its socket or address as the server sees it: --php=SOCKET, --php=HOST:PORT
+    [status 2]
+    ");
+    insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "harbour"]), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      authority     made, until $DATE
+      certificate   made for saltmarsh.test, until $DATE
+      virtual host  made /srv/harbour/conf.d/yandro-saltmarsh.test.conf
+      other names   made /srv/harbour/conf.d/yandro-0.invalid.conf
+      hosts file    changed /etc/hosts
+      site list     made /home/ada/.config/yandro/sites.toml
+      server        harbour: not tested and not reloaded, since this is a sysroot
+      proof         not proven: within a sysroot no server is asked
+
+    Have the system trust the new authority: yandro authority trust; browsers: import $ROOT/home/ada/.local/share/yandro/authority/root.pem
+    (`yandro authority show` tells what it may vouch for).
+    [status 0]
+    ");
+    insta::assert_snapshot!(sysroot.read("srv/harbour/conf.d/yandro-saltmarsh.test.conf"), @"
+    # saltmarsh.test: kept by `yandro map`; lines that you add here stay
+    server {
+    	listen 80;
+    	server_name saltmarsh.test;
+    	return 307 https://$host$request_uri;
+    }
+
+    server {
+    	listen 443 ssl http2;
+    	server_name saltmarsh.test;
+    	ssl_certificate /srv/tls/saltmarsh.test/fullchain.pem;
+    	ssl_certificate_key /srv/tls/saltmarsh.test/key.pem;
+    	ssl_protocols TLSv1.2 TLSv1.3;
+    	ssl_ciphers ECDHE+AESGCM:ECDHE+CHACHA20;
+    	client_max_body_size 256m;
+    	root /srv/www;
+    	index index.html index.htm;
+    	autoindex on;
+    	location / {
+    		try_files $uri $uri/ =404;
+    	}
+    	location ~ /[.]ht {
+    		deny all;
+    	}
+    }
+    ");
+    insta::assert_snapshot!(sysroot.read("home/ada/.config/yandro/settings.toml"), @r#"
+    # Settings of yandro. Edit this file as you like.
+
+    [[server]]
+    name = "harbour"
+    kind = "nginx"
+    config = "/srv/harbour/conf.d"
+    paths = ["/srv/harbour=/etc/nginx", "/saltmarsh=/srv/www", "/home/ada/.local/share/yandro/certificates=/srv/tls"]
+    address = "192.168.56.10"
+    "#);
+    insta::assert_snapshot!(sysroot.yandro(&["servers", "drop", "harbour"]), @"
+    error: sites are on harbour, and they would be left on a server that yandro knows no more: saltmarsh.test
+    to mend it: take them away first, and map them again afterwards: yandro unmap saltmarsh.test
+    to mend it: or move each to another server: yandro map NAME --server WHICH
+    [status 3]
+    ");
+}

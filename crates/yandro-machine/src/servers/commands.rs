@@ -1,0 +1,88 @@
+//! Control by nothing but the commands that a person named: of a server in a container or a
+//! virtual machine, whose processes are not this machine's.
+
+use std::time::Duration;
+
+use camino::Utf8Path;
+
+use crate::changes::{BroughtUp, ServerControl};
+use crate::process;
+use crate::settings::NamedServer;
+
+/// The commands of a server elsewhere.
+#[derive(Clone, Debug)]
+pub struct Commands {
+    named: NamedServer,
+}
+
+impl Commands {
+    pub(super) fn new(named: &NamedServer) -> Self {
+        Self { named: named.clone() }
+    }
+
+    /// Starts it.
+    ///
+    /// # Errors
+    /// When no command was named for that, and the words of the one that failed.
+    pub fn start(&self) -> Result<(), String> {
+        run(&self.named.start)
+    }
+
+    /// Stops it.
+    ///
+    /// # Errors
+    /// As [`Self::start`].
+    pub fn stop(&self) -> Result<(), String> {
+        run(&self.named.stop)
+    }
+
+    /// Has it take its configuration up.
+    ///
+    /// # Errors
+    /// As [`Self::start`].
+    pub fn reload(&self) -> Result<(), String> {
+        run(&self.named.reload)?;
+        // Nobody sees from here when its old processes are gone.
+        std::thread::sleep(SETTLING);
+        Ok(())
+    }
+}
+
+/// How long a server elsewhere has to take its configuration up: nginx's old and new processes
+/// answer side by side for a tenth of a second.
+const SETTLING: Duration = Duration::from_millis(250);
+
+/// Runs a command that a person named, with their environment: it may have to find a container's
+/// engine or an agent with keys.
+///
+/// # Errors
+/// When none was named, and the words of one that failed.
+pub(crate) fn run(command: &[String]) -> Result<(), String> {
+    let (program, arguments) = command.split_first().ok_or("no command was named for it")?;
+    let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
+    let ran = process::run_with_environment(Utf8Path::new(program), &arguments)
+        .map_err(|error| format!("{program}: {error}"))?;
+    if ran.succeeded { Ok(()) } else { Err(format!("{}: {}", ran.command, ran.words)) }
+}
+
+impl ServerControl for Commands {
+    fn test(&self) -> Result<(), String> {
+        if self.named.test.is_empty() { Ok(()) } else { run(&self.named.test) }
+    }
+
+    fn bring_up(&self) -> Result<BroughtUp, String> {
+        if self.named.reload.is_empty() {
+            return Ok(BroughtUp::Untold);
+        }
+        self.reload().map(|()| BroughtUp::Reloaded)
+    }
+
+    /// Nobody sees from here whether it doesn't.
+    fn is_running(&self) -> bool {
+        true
+    }
+
+    fn needs_root(&self) -> bool {
+        false
+    }
+}

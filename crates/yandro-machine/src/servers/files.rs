@@ -1,0 +1,104 @@
+//! The files of a server: as it sees them, and yandro's own among them.
+
+use std::collections::BTreeMap;
+use std::fs;
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::config::{Files, Layout, OTHERS};
+use yandro_core::name::HostName;
+use yandro_core::plan::OwnFiles;
+
+use super::Found;
+use crate::files::{self, FileError};
+
+/// The files of this machine.
+#[derive(Clone, Copy, Debug)]
+pub struct Disk;
+
+impl Files for Disk {
+    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+        fs::read(path).ok()
+    }
+
+    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+        let entries = folder.read_dir_utf8().ok()?;
+        Some(entries.filter_map(|entry| Some(entry.ok()?.file_name().to_owned())).collect())
+    }
+
+    fn exists(&self, path: &Utf8Path) -> bool {
+        path.exists()
+    }
+}
+
+/// A server's files as if yandro's own for sites, of which there may be a thousand, were not
+/// there, but for the one for other names.
+pub(crate) struct WithoutOwn<'f>(pub(crate) &'f Found);
+
+impl WithoutOwn<'_> {
+    fn is_own(&self, path: &Utf8Path) -> bool {
+        self.0.is_own(path) && !path.as_str().contains(OTHERS)
+    }
+}
+
+impl Files for WithoutOwn<'_> {
+    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+        if self.is_own(path) { None } else { self.0.files().read(path) }
+    }
+
+    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+        let mut names = self.0.files().list(folder)?;
+        if self.0.view.here(folder).as_deref() == Some(self.0.layout.read_folder()) {
+            names.retain(|name| !self.is_own(&folder.join(name)));
+        }
+        Some(names)
+    }
+
+    fn exists(&self, path: &Utf8Path) -> bool {
+        !self.is_own(path) && self.0.files().exists(path)
+    }
+}
+
+/// Yandro's own files of a server, for the sites of these names.
+///
+/// # Errors
+/// When a file or folder is there and can't be read.
+pub(crate) fn own_files(found: &Found, names: &[HostName]) -> Result<OwnFiles, FileError> {
+    let layout = &found.layout;
+    let mut site_files = BTreeMap::new();
+    for name in names {
+        if let Some(text) = files::read_if_there(&layout.site_file(name))? {
+            site_files.insert(name.clone(), text);
+        }
+    }
+    let mut site_links = BTreeMap::new();
+    if let Some(links) = &layout.links {
+        for path in list(&links.sites)? {
+            if let (Some(name), Ok(target)) = (path.file_name(), path.read_link_utf8()) {
+                site_links.insert(name.to_owned(), target);
+            }
+        }
+    }
+    let own_sites = sites(layout).into_iter().filter(|name| name.as_str() != OTHERS).collect();
+    Ok(OwnFiles {
+        id: found.id,
+        view: found.view.clone(),
+        published: found.published(),
+        layout: layout.clone(),
+        site_files,
+        own_sites,
+        site_links,
+    })
+}
+
+/// The sites that have a file of yandro's.
+pub fn sites(layout: &Layout) -> Vec<HostName> {
+    list(&layout.sites).unwrap_or_default().iter().filter_map(|path| layout.site_of_file(path)).collect()
+}
+
+/// What is in a folder, in order.
+pub(crate) fn list(folder: &Utf8Path) -> Result<Vec<Utf8PathBuf>, FileError> {
+    let entries = folder.read_dir_utf8().map_err(FileError::at(folder))?;
+    let mut paths: Vec<Utf8PathBuf> = entries.filter_map(|entry| Some(entry.ok()?.into_path())).collect();
+    paths.sort();
+    Ok(paths)
+}
