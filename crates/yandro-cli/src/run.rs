@@ -40,6 +40,7 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
             AuthorityCommand::Trust => commands::authority::trust(&context, ui),
             AuthorityCommand::Distrust => commands::authority::distrust(&context, ui),
         },
+        Command::Pack(args) => commands::pack::run(&context, args, ui),
         Command::Serve(args) => commands::serve::run(&context, args, ui),
         Command::Demo(_) | Command::Privileged => Ok(Status::Well),
     }

@@ -9,6 +9,7 @@ pub mod hosts;
 pub mod httpd;
 pub mod name;
 pub mod nginx;
+pub mod pack;
 pub mod pki;
 pub mod plan;
 pub mod site;

@@ -9,6 +9,7 @@ mod machine;
 pub mod network;
 pub mod nginx;
 pub mod observe;
+pub mod pack;
 pub mod permissions;
 pub mod php;
 pub mod ports;

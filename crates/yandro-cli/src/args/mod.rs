@@ -9,7 +9,7 @@ use camino::Utf8PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 pub(crate) use map::{MapArgs, OnOff, ServingArgs, SymlinksArg};
-pub(crate) use servers::{ServerAddArgs, ServersArgs, ServersCommand};
+pub(crate) use servers::{ServerAddArgs, ServerKindArg, ServersArgs, ServersCommand};
 
 /// From a project folder to a proven <https://name> on your own machine.
 ///
@@ -93,6 +93,8 @@ pub(crate) enum Command {
     Hosts(HostsArgs),
     /// Show the local authority, and have the system trust it or not
     Authority(AuthorityArgs),
+    /// Pack a site for a container image: virtual host, certificate, key, files, and what builds it
+    Pack(PackArgs),
     /// Run the built-in server for all sites of the list
     Serve(ServeArgs),
     /// Do single steps as root for a yandro that may not
@@ -221,6 +223,24 @@ pub(crate) enum AuthorityCommand {
     Trust,
     /// Take the authority out of the system's trust store
     Distrust,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example:
+  yandro pack saltmarsh.test --out ./packed --kind nginx --port 8080:80 --port 8443:443")]
+pub(crate) struct PackArgs {
+    /// The site's name
+    pub(crate) name: String,
+    /// The folder that is made
+    #[arg(long, value_name = "DIR")]
+    pub(crate) out: Utf8PathBuf,
+    /// The kind of server in the image; without it the site's own, or nginx
+    #[arg(long, value_enum)]
+    pub(crate) kind: Option<ServerKindArg>,
+    /// A port of this machine, and the container's that is published there; give it once for each.
+    /// Without any they are the same
+    #[arg(long = "port", value_name = "HERE:THERE")]
+    pub(crate) ports: Vec<String>,
 }
 
 #[derive(Debug, Args)]

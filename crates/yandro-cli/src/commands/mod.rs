@@ -7,6 +7,7 @@ pub(crate) mod demo;
 pub(crate) mod history;
 pub(crate) mod hosts;
 pub(crate) mod map;
+pub(crate) mod pack;
 mod prove;
 mod real_names;
 pub(crate) mod serve;

@@ -222,6 +222,13 @@ fn link_modules(machine: &Namespace, other: &Other) {
     std::os::unix::fs::symlink(MODULES, folder).unwrap();
 }
 
+/// The machine's Apache httpd as its makers ship it, and as images have it.
+pub fn as_shipped(machine: &Namespace) {
+    let other = upstream();
+    machine.other_apache(other.program, &other.files);
+    link_modules(machine, &other);
+}
+
 fn maps_and_unmaps(other: &Other, is_named: bool) {
     let Some(machine) = Namespace::new(&[]) else { return };
     machine.other_apache(other.program, &other.files);

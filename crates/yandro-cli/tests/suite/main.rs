@@ -21,6 +21,7 @@ mod kit;
 mod layouts;
 mod namespace;
 mod nginx;
+mod pack;
 mod privilege;
 mod servers;
 mod serving;

@@ -95,6 +95,22 @@ impl Upstream {
         Ok(Self { host: host.to_owned(), port })
     }
 
+    /// The host: a name or an address, that of IPv6 in brackets.
+    pub fn host(&self) -> &str {
+        &self.host
+    }
+
+    /// The port.
+    pub fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// Whether it is on the machine itself that asks.
+    pub fn is_loopback(&self) -> bool {
+        let bare = self.host.trim_start_matches('[').trim_end_matches(']');
+        self.host == "localhost" || bare.parse::<IpAddr>().is_ok_and(|address| address.is_loopback())
+    }
+
     /// `HOST:PORT`, an IPv6 address in brackets.
     pub fn authority(&self) -> String {
         format!("{}:{}", self.host, self.port)

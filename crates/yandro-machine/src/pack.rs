@@ -1,0 +1,188 @@
+//! Writing a packed site to the disk: the folder is there whole or not at all.
+
+use std::fs::{self, DirBuilder, OpenOptions};
+use std::io::Write as _;
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _, PermissionsExt as _};
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::pack::{PROJECT, Packed};
+use yandro_core::plan::Access;
+
+use crate::files::{self, FileError};
+use crate::machine::Machine;
+
+/// Hidden files that belong to what is served: the rest is a project's own business.
+const SERVED: [&str; 2] = [".htaccess", ".well-known"];
+
+/// What was copied of a project.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Copied {
+    /// The number of files.
+    pub files: usize,
+    /// Their size, in bytes.
+    pub bytes: u64,
+    /// What was left out: hidden files, links that lead out of the project, what is no file.
+    pub left_out: Vec<Utf8PathBuf>,
+}
+
+/// Writes a packed site into a folder that isn't there yet, or is empty.
+///
+/// # Errors
+/// When something can't be read or written; then nothing is left.
+pub fn write(machine: &Machine, packed: &Packed, out: &Utf8Path) -> Result<Copied, FileError> {
+    let beside = files::temporary(out, "pack");
+    _ = fs::remove_dir_all(&beside);
+    let done = write_into(packed, &beside).and_then(|copied| {
+        // Under sudo it belongs to the one who called.
+        if let Some((uid, gid)) = machine.keeper {
+            give(&beside, uid, gid)?;
+        }
+        // An empty folder gives its place to the new one.
+        fs::rename(&beside, out).map_err(FileError::at(out))?;
+        files::sync_folder_of(out)?;
+        Ok(copied)
+    });
+    if done.is_err() {
+        // The failure is told; what is left of it helps nobody.
+        _ = fs::remove_dir_all(&beside);
+    }
+    done
+}
+
+fn write_into(packed: &Packed, folder: &Utf8Path) -> Result<Copied, FileError> {
+    make_folder(folder, 0o755)?;
+    for file in &packed.files {
+        let path = folder.join(&file.path);
+        let (of_folder, of_file) = match file.access {
+            Access::Secret => (0o700, 0o600),
+            Access::Private => (0o700, 0o644),
+            Access::Public | Access::Project => (0o755, 0o644),
+        };
+        if let Some(parent) = path.parent() {
+            make_folder(parent, of_folder)?;
+        }
+        write_file(&path, &file.content, of_file)?;
+    }
+    let mut copied = Copied::default();
+    if let Some(project) = &packed.project {
+        let root = project.canonicalize_utf8().map_err(FileError::at(project))?;
+        copy_folder(&root, &root, &folder.join(PROJECT), &mut copied)?;
+    }
+    Ok(copied)
+}
+
+fn give(path: &Utf8Path, uid: u32, gid: u32) -> Result<(), FileError> {
+    std::os::unix::fs::lchown(path, Some(uid), Some(gid)).map_err(FileError::at(path))?;
+    if path.symlink_metadata().is_ok_and(|meta| meta.is_dir()) {
+        for entry in path.read_dir_utf8().map_err(FileError::at(path))? {
+            give(entry.map_err(FileError::at(path))?.path(), uid, gid)?;
+        }
+    }
+    Ok(())
+}
+
+fn make_folder(path: &Utf8Path, mode: u32) -> Result<(), FileError> {
+    if path.is_dir() {
+        return Ok(());
+    }
+    DirBuilder::new().recursive(true).mode(mode).create(path).map_err(FileError::at(path))
+}
+
+fn write_file(path: &Utf8Path, content: &[u8], mode: u32) -> Result<(), FileError> {
+    let written = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).and_then(|mut file| {
+        file.write_all(content)?;
+        file.set_permissions(fs::Permissions::from_mode(mode))?;
+        file.sync_all()
+    });
+    written.map_err(FileError::at(path))
+}
+
+/// Copies a folder, readable for all: the server of an image has a user of its own.
+fn copy_folder(root: &Utf8Path, from: &Utf8Path, to: &Utf8Path, copied: &mut Copied) -> Result<(), FileError> {
+    make_folder(to, 0o755)?;
+    fs::set_permissions(to, fs::Permissions::from_mode(0o755)).map_err(FileError::at(to))?;
+    let mut entries: Vec<Utf8PathBuf> = from
+        .read_dir_utf8()
+        .map_err(FileError::at(from))?
+        .map(|entry| entry.map(camino::Utf8DirEntry::into_path))
+        .collect::<Result<_, _>>()
+        .map_err(FileError::at(from))?;
+    entries.sort();
+    for path in entries {
+        let name = path.file_name().unwrap_or_default();
+        let meta = path.symlink_metadata().map_err(FileError::at(&path))?;
+        let to = to.join(name);
+        if name.starts_with('.') && !SERVED.contains(&name) {
+            copied.left_out.push(path);
+        } else if meta.is_dir() {
+            copy_folder(root, &path, &to, copied)?;
+        } else if meta.is_file() {
+            let mode = if meta.permissions().mode() & 0o111 == 0 { 0o644 } else { 0o755 };
+            copied.bytes += fs::copy(&path, &to).map_err(FileError::at(&path))?;
+            copied.files += 1;
+            fs::set_permissions(&to, fs::Permissions::from_mode(mode)).map_err(FileError::at(&to))?;
+        } else if let Some(target) = link_within(root, &path) {
+            std::os::unix::fs::symlink(target, &to).map_err(FileError::at(&to))?;
+        } else {
+            copied.left_out.push(path);
+        }
+    }
+    Ok(())
+}
+
+/// The target of a link that stays within the project wherever that is moved to.
+fn link_within(root: &Utf8Path, path: &Utf8Path) -> Option<Utf8PathBuf> {
+    let target = path.read_link_utf8().ok().filter(|target| target.is_relative())?;
+    path.canonicalize_utf8().ok()?.starts_with(root).then_some(target)
+}
+
+#[cfg(test)]
+mod tests {
+    use yandro_core::pack::PackedFile;
+
+    use super::*;
+
+    #[test]
+    fn a_project_is_copied_without_what_is_hidden_or_leads_out() {
+        let folder = tempfile::tempdir().unwrap();
+        let folder = Utf8Path::from_path(folder.path()).unwrap();
+        let project = folder.join("saltmarsh");
+        for (path, text) in [
+            ("index.html", "a"),
+            ("tides/today.html", "bc"),
+            (".git/config", "x"),
+            (".env", "x"),
+            (".htaccess", "d"),
+            (".well-known/x", "e"),
+        ] {
+            fs::create_dir_all(project.join(path).parent().unwrap()).unwrap();
+            fs::write(project.join(path), text).unwrap();
+        }
+        fs::write(folder.join("secret"), "x").unwrap();
+        fs::set_permissions(project.join("index.html"), fs::Permissions::from_mode(0o600)).unwrap();
+        for (link, target) in [("out", "../secret"), ("within", "tides/today.html"), ("absolute", "/etc/passwd")] {
+            std::os::unix::fs::symlink(target, project.join(link)).unwrap();
+        }
+        let file = |path: &str, access| PackedFile { path: path.into(), content: b"k".to_vec(), access };
+        let files = vec![
+            file("certificates/a/fullchain.pem", Access::Private),
+            file("certificates/a/key.pem", Access::Secret),
+            file("README.md", Access::Public),
+        ];
+        let packed = Packed { files, project: Some(project.clone()) };
+        let out = folder.join("out");
+        let copied = write(&Machine::bare(), &packed, &out).unwrap();
+        assert_eq!((copied.files, copied.bytes), (4, 5));
+        let left_out = [".env", ".git", "absolute", "out"].map(|name| project.join(name));
+        assert_eq!(copied.left_out, left_out);
+        let mode = |path: &str| fs::metadata(out.join(path)).unwrap().permissions().mode() & 0o7777;
+        assert_eq!(
+            ["certificates", "certificates/a/key.pem", "site/index.html", "site"].map(mode),
+            [0o700, 0o600, 0o644, 0o755]
+        );
+        assert_eq!(out.join("site/within").read_link_utf8().unwrap(), "tides/today.html");
+        // A folder with something in it is nobody's to take away.
+        assert!(write(&Machine::bare(), &packed, &out).is_err());
+        assert_eq!(fs::read_dir(folder).unwrap().count(), 3, "nothing else is left");
+    }
+}
