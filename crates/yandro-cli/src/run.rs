@@ -35,6 +35,7 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
             HostsCommand::Import { file, replace } => commands::hosts::exchange::import(&context, file, *replace, ui),
             HostsCommand::Restore => commands::history::restore(&context, &context.machine.places.hosts, ui),
         },
+        Command::Cert(args) => commands::cert::run(&context, args, ui),
         Command::Authority(args) => match args.command {
             AuthorityCommand::Show => commands::authority::show(&context, ui),
             AuthorityCommand::Trust => commands::authority::trust(&context, ui),

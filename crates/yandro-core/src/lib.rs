@@ -12,6 +12,7 @@ pub mod nginx;
 pub mod pack;
 pub mod pki;
 pub mod plan;
+pub mod shell;
 pub mod site;
 pub mod source;
 pub mod system;

@@ -11,13 +11,14 @@ use yandro_core::site::Https;
   yandro map saltmarsh.test ./saltmarsh
   yandro map depot.saltmarsh.test ./depot --document-root public --alias handbook.saltmarsh.test
   yandro map booking.saltmarsh.test http://127.0.0.1:3000
+  yandro map booking.saltmarsh.test https://127.0.0.1:5173   (it speaks TLS itself, at its own port)
   yandro map crew.saltmarsh.test ./crew --address 192.168.56.10   (a virtual machine serves it)
   yandro map saltmarsh.test --preview")]
 pub(crate) struct MapArgs {
     /// The site's name, such as saltmarsh.test
     pub(crate) name: String,
-    /// The project's folder, or the upstream as http://HOST:PORT; without it the site's
-    /// own, or for a new site the current folder
+    /// The project's folder, or the upstream as http://HOST:PORT, as https://HOST:PORT if it speaks
+    /// TLS itself; without it the site's own, or for a new site the current folder
     #[arg(value_name = "FOLDER")]
     pub(crate) target: Option<String>,
     /// A further name that answers alike; give it once for each. Takes the place of the
@@ -104,7 +105,7 @@ pub(crate) struct ServingArgs {
 
 impl ServingArgs {
     /// The first of these options that was given.
-    pub(crate) fn first_given(&self) -> Option<&'static str> {
+    pub(crate) fn given(&self) -> impl Iterator<Item = &'static str> {
         let given = [
             ("--http-port", !self.http_ports.is_empty()),
             ("--https-port", !self.https_ports.is_empty()),
@@ -118,7 +119,7 @@ impl ServingArgs {
             ("--extra", self.extra.is_some()),
             ("--logs", self.logs.is_some()),
         ];
-        given.into_iter().find_map(|(option, is_given)| is_given.then_some(option))
+        given.into_iter().filter_map(|(option, is_given)| is_given.then_some(option))
     }
 }
 

@@ -7,6 +7,7 @@ use std::net::IpAddr;
 
 use camino::Utf8PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use yandro_core::shell::Shell;
 
 pub(crate) use map::{MapArgs, OnOff, ServingArgs, SymlinksArg};
 pub(crate) use servers::{ServerAddArgs, ServerKindArg, ServersArgs, ServersCommand};
@@ -91,6 +92,8 @@ pub(crate) enum Command {
     Vhosts,
     /// Work on the hosts file itself
     Hosts(HostsArgs),
+    /// Show the certificate of a site, and what a dev server needs of it
+    Cert(CertArgs),
     /// Show the local authority, and have the system trust it or not
     Authority(AuthorityArgs),
     /// Pack a site for a container image: virtual host, certificate, key, files, and what builds it
@@ -207,6 +210,58 @@ pub(crate) enum ExportFormat {
     Hosts,
     /// A zone in the form of RFC 1035, as DNS servers load it
     Zone,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CertArgs {
+    #[command(subcommand)]
+    pub(crate) command: CertCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum CertCommand {
+    /// Show what a site's certificate covers, how long it lasts, and where it is
+    Show {
+        /// The site's name, or an alias of it
+        name: String,
+        /// The host name and the paths alone
+        #[arg(long)]
+        paths: bool,
+    },
+    /// Print the variables by which dev servers that speak TLS themselves take a site's certificate
+    Env {
+        /// The site's name, or an alias of it
+        name: String,
+        /// In whose words
+        #[arg(long, value_enum, default_value_t = ShellArg::Sh)]
+        format: ShellArg,
+    },
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ShellArg {
+    /// A shell of the POSIX family: eval "$(yandro cert env NAME)"
+    Sh,
+    /// fish
+    Fish,
+    /// PowerShell
+    Powershell,
+    /// NAME="value" lines, as projects keep them in a file
+    Dotenv,
+    /// Lines of a Dockerfile
+    Dockerfile,
+}
+
+impl From<ShellArg> for Shell {
+    fn from(arg: ShellArg) -> Self {
+        match arg {
+            ShellArg::Sh => Self::Sh,
+            ShellArg::Fish => Self::Fish,
+            ShellArg::Powershell => Self::PowerShell,
+            ShellArg::Dotenv => Self::Dotenv,
+            ShellArg::Dockerfile => Self::Dockerfile,
+        }
+    }
 }
 
 #[derive(Debug, Args)]

@@ -14,6 +14,7 @@ mod browser;
 mod built_in;
 mod crash;
 mod demo;
+mod dev_server;
 mod elsewhere;
 mod history;
 mod hosts;

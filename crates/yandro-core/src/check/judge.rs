@@ -178,6 +178,11 @@ impl Judge<'_> {
         took: Option<Duration>,
         judge: impl FnOnce(&Self) -> Result<String, Box<(String, Fault)>>,
     ) {
+        if step == Step::Http && self.expected.site.own_tls().is_some() {
+            let detail = "HTTPS alone".to_owned();
+            self.steps.push(StepReport { step, outcome: Outcome::NotNeeded, detail, took: Duration::ZERO });
+            return;
+        }
         let of_tls = [Step::Tls, Step::Chain, Step::Name, Step::Validity, Step::Https];
         if !self.expected.site.https.is_on() && of_tls.contains(&step) {
             let detail = "plain HTTP alone".to_owned();

@@ -32,6 +32,13 @@ pub struct Expected {
     pub now: OffsetDateTime,
 }
 
+impl Expected {
+    /// The port that is connected to first: that for HTTP, where there is one.
+    pub fn first_port(&self) -> u16 {
+        self.site.own_tls().unwrap_or(self.http_port)
+    }
+}
+
 /// What stands between the hosts file and the resolver's answer.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct ResolverSetup {

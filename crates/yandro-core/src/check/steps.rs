@@ -64,6 +64,10 @@ impl Judge<'_> {
     }
 
     pub(super) fn start_server(&self) -> String {
+        if self.expected.site.own_tls().is_some() {
+            let site = &self.expected.site;
+            return format!("start {}; what it needs for TLS: yandro cert env {}", site.content, site.name);
+        }
         match self.expected.server {
             ServerId::BuiltIn if !self.expected.site.address.is_loopback() => {
                 format!("yandro serve --listen {}", self.expected.site.address)
@@ -163,7 +167,9 @@ impl Judge<'_> {
         let plain = seen(self.seen.connect.as_ref()).is_some_and(|result| result.as_ref().is_err_and(is_refused));
         let secure = seen(self.seen.tls.as_ref()).is_some_and(|result| result.as_ref().is_err_and(is_refused));
         let (http, https) = (self.expected.http_port, self.expected.https_port);
-        let cause = match (plain && secure, self.expected.server) {
+        let is_alone = self.expected.site.own_tls().is_some();
+        let cause = match (plain && secure && !is_alone, self.expected.server) {
+            _ if is_alone => format!("nothing listens on port {port} of {address}: the server there isn't running"),
             (true, server) => {
                 format!("nothing listens on ports {http} and {https} of {address}: {server} isn't running")
             }
@@ -197,8 +203,8 @@ impl Judge<'_> {
             return fail("address gone", Fault::error(Code::AddressGone, cause).seen(seen).mend(remedy));
         }
         match seen(self.seen.connect.as_ref()) {
-            Some(Err(failure)) => self.unconnected(failure, self.expected.http_port),
-            _ => Ok(format!("port {}", self.expected.http_port)),
+            Some(Err(failure)) => self.unconnected(failure, self.expected.first_port()),
+            _ => Ok(format!("port {}", self.expected.first_port())),
         }
     }
 }

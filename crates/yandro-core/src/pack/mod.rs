@@ -61,6 +61,9 @@ pub enum PackError {
     /// It could not be written.
     #[error(transparent)]
     Written(#[from] ParseError),
+    /// The upstream answers by itself.
+    #[error("{0} speaks TLS itself: there is nothing that a web server could do for it")]
+    OwnTls(String),
     /// A port of the site that nobody reaches.
     #[error("the site's port {0} is not published")]
     NotPublished(u16),
@@ -102,6 +105,9 @@ impl Inside {
 /// A [`PackError`] for a port that isn't published, and for paths that the server would read as
 /// something else.
 pub fn pack(request: &Request<'_>) -> Result<Packed, PackError> {
+    if request.site.own_tls().is_some() {
+        return Err(PackError::OwnTls(request.site.content.to_string()));
+    }
     let site = &inside_of(request.site);
     let inside = Inside::of(&site.name, request.kind);
     let mut ports = site.http_ports(80).into_iter().chain(site.https_ports(443));

@@ -6,10 +6,12 @@
 
 mod authority;
 mod constraints;
+mod dev_server;
 mod facts;
 
 pub use authority::{Authority, AuthorityCertificates, LeafRequest, NewAuthority, create_authority};
 pub use constraints::Constraints;
+pub use dev_server::{CertificateFiles, Variables};
 pub use facts::Facts;
 
 use rcgen::{KeyPair, PKCS_ECDSA_P256_SHA256};

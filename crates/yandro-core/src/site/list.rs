@@ -147,6 +147,7 @@ impl RawSite<'_> {
         let name = spanned(text, &self.name, HostName::parse)?;
         let aliases =
             self.aliases.iter().map(|alias| spanned(text, alias, HostName::parse)).collect::<Result<_, _>>()?;
+        let upstream_span = self.upstream.as_ref().map(Spanned::span);
         let content = match (self.folder, self.upstream) {
             (Some(folder), None) => Content::Folder {
                 folder: spanned(text, &folder, absolute)?,
@@ -186,7 +187,14 @@ impl RawSite<'_> {
             extra: self.extra.map(|path| spanned(text, &path, checked_path)).transpose()?,
             logs: self.logs.map(|logs| spanned(text, &logs, Logs::parse)).transpose()?.unwrap_or_default(),
         };
-        Ok(Site { name, aliases, content, address, server: self.server, https: self.https, serving })
+        let site = Site { name, aliases, content, address, server: self.server, https: self.https, serving };
+        if let (Some(_), Some(span)) = (site.own_tls(), upstream_span)
+            && (site.server != Some(ServerId::Elsewhere) || site.https != Https::Only)
+        {
+            let message = "an upstream that speaks TLS itself goes with `server = \"elsewhere\"`, and with no `https`";
+            return Err(ListError::new(text, &span, message));
+        }
+        Ok(site)
     }
 }
 

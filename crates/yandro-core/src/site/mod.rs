@@ -53,11 +53,13 @@ pub enum Content {
     Upstream(Upstream),
 }
 
-/// The address of a running server: `http://HOST:PORT`.
+/// The address of a running server: `http://HOST:PORT`, or `https://HOST:PORT` for one that speaks
+/// TLS itself and is asked for at its own port.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Upstream {
     host: String,
     port: u16,
+    is_secure: bool,
 }
 
 /// A text that names no upstream.
@@ -68,18 +70,22 @@ pub struct UpstreamError {
 }
 
 impl Upstream {
-    /// Reads `http://HOST[:PORT]` with an optional final slash.
+    /// Reads `http://HOST[:PORT]` or `https://HOST[:PORT]` with an optional final slash.
     ///
     /// # Errors
     /// When the scheme is another, the host is neither name nor address, or a
     /// path, a query or credentials are given.
     pub fn parse(text: &str) -> Result<Self, UpstreamError> {
         let error = || UpstreamError { text: text.to_owned() };
-        let rest = text.strip_prefix("http://").ok_or_else(error)?;
+        let (rest, is_secure) = match (text.strip_prefix("http://"), text.strip_prefix("https://")) {
+            (Some(rest), _) => (rest, false),
+            (None, Some(rest)) => (rest, true),
+            (None, None) => return Err(error()),
+        };
         let rest = rest.strip_suffix('/').unwrap_or(rest);
         let (host, port) = match rest.rsplit_once(':') {
             Some((host, port)) if !port.ends_with(']') => (host, port.parse().map_err(|_| error())?),
-            _ => (rest, 80),
+            _ => (rest, if is_secure { 443 } else { 80 }),
         };
         let is_v6 = host
             .strip_prefix('[')
@@ -92,7 +98,7 @@ impl Upstream {
         if !is_known || port == 0 {
             return Err(error());
         }
-        Ok(Self { host: host.to_owned(), port })
+        Ok(Self { host: host.to_owned(), port, is_secure })
     }
 
     /// The host: a name or an address, that of IPv6 in brackets.
@@ -105,10 +111,19 @@ impl Upstream {
         self.port
     }
 
+    /// Whether it speaks TLS itself: then nothing passes requests on to it.
+    pub fn is_secure(&self) -> bool {
+        self.is_secure
+    }
+
+    /// Its address, if that is what its host is.
+    pub fn address(&self) -> Option<IpAddr> {
+        self.host.trim_start_matches('[').trim_end_matches(']').parse().ok()
+    }
+
     /// Whether it is on the machine itself that asks.
     pub fn is_loopback(&self) -> bool {
-        let bare = self.host.trim_start_matches('[').trim_end_matches(']');
-        self.host == "localhost" || bare.parse::<IpAddr>().is_ok_and(|address| address.is_loopback())
+        self.host == "localhost" || self.address().is_some_and(|address| address.is_loopback())
     }
 
     /// `HOST:PORT`, an IPv6 address in brackets.
@@ -119,7 +134,7 @@ impl Upstream {
 
 impl std::fmt::Display for Upstream {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "http://{}:{}", self.host, self.port)
+        write!(f, "{}://{}:{}", if self.is_secure { "https" } else { "http" }, self.host, self.port)
     }
 }
 
@@ -171,15 +186,28 @@ impl Site {
 
     /// The ports for plain HTTP, on a server where `usual` is the usual one.
     pub fn http_ports(&self, usual: u16) -> Vec<u16> {
-        if self.serving.http_ports.is_empty() { vec![usual] } else { self.serving.http_ports.clone() }
+        match &self.serving.http_ports[..] {
+            _ if self.own_tls().is_some() => Vec::new(),
+            [] => vec![usual],
+            ports => ports.to_vec(),
+        }
     }
 
     /// The ports for HTTPS, on a server where `usual` is the usual one; none for a site without.
     pub fn https_ports(&self, usual: u16) -> Vec<u16> {
         match &self.serving.https_ports[..] {
             _ if !self.https.is_on() => Vec::new(),
+            _ if self.own_tls().is_some() => self.own_tls().into_iter().collect(),
             [] => vec![usual],
             ports => ports.to_vec(),
+        }
+    }
+
+    /// The port of an upstream that speaks TLS itself, if the site has such.
+    pub fn own_tls(&self) -> Option<u16> {
+        match &self.content {
+            Content::Upstream(upstream) if upstream.is_secure => Some(upstream.port),
+            _ => None,
         }
     }
 
@@ -228,12 +256,20 @@ mod tests {
             ("http://[::1]:3000", "[::1]:3000"),
             ("http://[::1]", "[::1]:80"),
             ("http://booking.saltmarsh.test", "booking.saltmarsh.test:80"),
+            ("https://localhost", "localhost:443"),
         ] {
             assert_eq!(Upstream::parse(given).unwrap().authority(), authority);
         }
-        for given in
-            ["https://a.test", "http://", "http://a b:1", "http://a/b", "http://a:0", "http://u@a:1", "http://a:1\" x"]
-        {
+        for given in [
+            "ftp://a.test",
+            "http://",
+            "https://",
+            "http://a b:1",
+            "http://a/b",
+            "http://a:0",
+            "http://u@a:1",
+            "http://a:1\" x",
+        ] {
             assert!(Upstream::parse(given).is_err(), "{given}");
         }
     }

@@ -102,6 +102,14 @@ impl Prober {
             self.look_for_barrier(expected, &mut seen);
             return seen;
         }
+        if expected.site.own_tls().is_some() {
+            // It speaks TLS and nothing else.
+            (seen.connect, (seen.tls, seen.https, seen.proof)) = tokio::join!(
+                connected(SocketAddr::new(address, expected.https_port)),
+                self.secure(name, expected, address, evidence, chain_on_disk)
+            );
+            return seen;
+        }
         let (plain, secure) =
             tokio::join!(plain(name, http), self.secure(name, expected, address, evidence, chain_on_disk));
         (seen.connect, seen.http) = plain;
@@ -229,6 +237,8 @@ enum Evidence {
 impl Evidence {
     async fn prepare(expected: &Expected) -> Self {
         let root = match &expected.site.content {
+            // That it holds the site's key was proven by the handshake.
+            Content::Upstream(upstream) if upstream.is_secure() => return Self::None(Proof::Given),
             // What its address means there is not what it means here.
             Content::Upstream(_) if !expected.is_here && expected.server.is_configured() => {
                 return Self::None(Proof::UpstreamUnseen);
@@ -263,6 +273,13 @@ async fn compare(upstream: &Upstream, name: &HostName, scheme: &str, page: Resul
         Ok(second) if !alike(&second) => Proof::UpstreamVaries,
         _ => Proof::OtherContent,
     }
+}
+
+/// Whether something takes connections.
+async fn connected(address: SocketAddr) -> Option<Timed<Result<(), Failure>>> {
+    let started = Instant::now();
+    let seen = connect(address).await.map(|_| ());
+    Some(Timed { took: started.elapsed(), seen })
 }
 
 async fn plain(name: &HostName, address: SocketAddr) -> Plain {

@@ -33,9 +33,14 @@ pub(super) fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Res
     if let Some(twice) = names.windows(2).find_map(|pair| (pair[0] == pair[1]).then_some(pair[0])) {
         return Err(CommandError::usage(format!("`{twice}` is given twice")));
     }
-    let (server, address) = server_and_address(context, args, before)?;
-    let chosen = args.https.map(Into::into).or(args.plain.then_some(Https::Off));
     let content = content(context, args, before)?;
+    let is_own_tls = matches!(&content, Content::Upstream(upstream) if upstream.is_secure());
+    let (server, address) = match &content {
+        Content::Upstream(upstream) if upstream.is_secure() => speaks_tls(args, upstream)?,
+        // Where an upstream was that spoke TLS itself says nothing of what comes after it.
+        _ => server_and_address(context, args, before.filter(|before| before.own_tls().is_none()))?,
+    };
+    let chosen = args.https.map(Into::into).or(args.plain.then_some(Https::Off));
     let site = Site {
         serving: serving(context, &args.serving, before, server, &content)?,
         name,
@@ -43,7 +48,7 @@ pub(super) fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Res
         content,
         address,
         server: Some(server),
-        https: chosen.or(before.map(|before| before.https)).unwrap_or_default(),
+        https: chosen.or(before.map(|before| before.https)).filter(|_| !is_own_tls).unwrap_or_default(),
     };
     is_published(context, &site, server)?;
     Ok(site)
@@ -65,6 +70,20 @@ fn is_published(context: &Context, site: &Site, server: ServerId) -> Result<(), 
         ))
         .hint("or choose other ports: --http-port, --https-port")),
     }
+}
+
+/// Where an upstream is that speaks TLS itself: it is asked for at its own port, and no server of
+/// yandro's has anything to do with it.
+fn speaks_tls(args: &MapArgs, upstream: &Upstream) -> Result<(ServerId, IpAddr), CommandError> {
+    let is_other_server = args.server.as_deref().is_some_and(|server| server != ServerId::Elsewhere.word());
+    let is_other_protocol = args.plain || args.https.is_some_and(|https| Https::from(https) != Https::Only);
+    if is_other_server || is_other_protocol {
+        return Err(CommandError::usage(format!(
+            "{upstream} speaks TLS itself, and is asked for at its own port: no other server answers for it"
+        ))
+        .hint("leave `--server`, `--https` and `--plain` out; or give the upstream as http:// and have a server speak TLS for it"));
+    }
+    Ok((ServerId::Elsewhere, args.address.or(upstream.address()).unwrap_or(DEFAULT_ADDRESS)))
 }
 
 /// The server that the site is to be on, and where its names point to.

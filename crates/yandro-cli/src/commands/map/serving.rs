@@ -28,7 +28,11 @@ pub(super) fn serving(
         // What the other server did not know it can't keep.
         serving = Serving::default();
     }
-    if let Some(option) = args.first_given()
+    // A server elsewhere may listen on other ports, unless it is the upstream itself.
+    let is_own_tls = matches!(content, Content::Upstream(upstream) if upstream.is_secure());
+    let has_ports = server == ServerId::Elsewhere && !is_own_tls;
+    let is_refused = |option: &&str| !(has_ports && ["--http-port", "--https-port"].contains(option));
+    if let Some(option) = args.given().find(is_refused)
         && !is_configured
     {
         let error = CommandError::usage(format!("{server} has no `{option}`"));

@@ -1,0 +1,62 @@
+//! Environment variables in the words of each shell.
+
+/// Who reads the lines.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Shell {
+    /// A shell of the POSIX family.
+    Sh,
+    /// fish.
+    Fish,
+    /// `PowerShell`.
+    PowerShell,
+    /// A file of `NAME=value` lines that a project keeps beside its code.
+    Dotenv,
+    /// A Dockerfile.
+    Dockerfile,
+}
+
+impl Shell {
+    /// The line that sets a variable. The value is taken as it is, whatever it holds; line ends,
+    /// which no file or name of ours has, would not survive everywhere.
+    pub fn set(self, name: &str, value: &str) -> String {
+        match self {
+            Self::Sh => format!("export {name}='{}'", value.replace('\'', r"'\''")),
+            Self::Fish => format!("set -gx {name} '{}'", value.replace('\\', r"\\").replace('\'', r"\'")),
+            Self::PowerShell => format!("$env:{name} = '{}'", value.replace('\'', "''")),
+            Self::Dotenv => format!("{name}=\"{}\"", escaped(value)),
+            Self::Dockerfile => format!("ENV {name}=\"{}\"", escaped(value)),
+        }
+    }
+
+    /// A line that says something to people.
+    pub fn comment(self, text: &str) -> String {
+        format!("# {text}")
+    }
+}
+
+/// Within double quotes, where a dollar begins a variable.
+fn escaped(value: &str) -> String {
+    let mut out = String::with_capacity(value.len());
+    for c in value.chars() {
+        if matches!(c, '"' | '\\' | '$') {
+            out.push('\\');
+        }
+        out.push(c);
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_value_means_itself_everywhere() {
+        let value = r#"/home/a'b/$HOME "x" \y"#;
+        insta::assert_snapshot!(Shell::Sh.set("A", value), @r#"export A='/home/a'\''b/$HOME "x" \y'"#);
+        insta::assert_snapshot!(Shell::Fish.set("A", value), @r#"set -gx A '/home/a\'b/$HOME "x" \\y'"#);
+        insta::assert_snapshot!(Shell::PowerShell.set("A", value), @r#"$env:A = '/home/a''b/$HOME "x" \y'"#);
+        insta::assert_snapshot!(Shell::Dotenv.set("A", value), @r#"A="/home/a'b/\$HOME \"x\" \\y""#);
+        insta::assert_snapshot!(Shell::Dockerfile.set("A", value), @r#"ENV A="/home/a'b/\$HOME \"x\" \\y""#);
+    }
+}
