@@ -152,6 +152,9 @@ impl From<PlanError> for CommandError {
                 "name it (yandro servers add {name} --config PATH), or map the site on another: --server WHICH"
             )),
             PlanError::ServerMissing(_) => Some(NO_SERVER.into()),
+            PlanError::NameBucket { place, needed, .. } => {
+                Some(format!("make it `server_names_hash_bucket_size {needed};` there, then run the command again: {place}"))
+            }
             PlanError::NotSeen { server, path } => Some(format!(
                 "have the folder mounted there, and say where it is: yandro servers add {server} --path {path}=WHERE"
             )),

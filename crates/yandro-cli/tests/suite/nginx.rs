@@ -323,3 +323,55 @@ fn a_site_moves_from_one_server_to_the_other_and_back() {
     machine.yandro(&["check"]).succeeds();
     assert!(!machine.path("etc/nginx/sites-available/yandro-saltmarsh.test.conf").exists());
 }
+
+#[test]
+fn a_long_name_gets_its_buckets_and_a_persons_own_size_is_told() {
+    let Some(machine) = Namespace::new(&["nginx"]) else { return };
+    let long = format!("{}.saltmarsh.test", "a".repeat(46));
+    let map = ["map", &long, "./saltmarsh", "--server", "nginx"];
+    let own = machine.path("etc/nginx/conf.d/buckets.conf");
+    fs::write(&own, "# mine\nserver_names_hash_bucket_size 64;\n").unwrap();
+    let ran = machine.yandro(&map);
+    let told = "/etc/nginx/conf.d/buckets.conf:2: `server_names_hash_bucket_size 64` is too small for the site's longest name, which needs 128";
+    assert!(ran.status == 3 && ran.stderr.contains(told), "{ran}");
+    fs::remove_file(&own).unwrap();
+    machine.yandro(&map).succeeds();
+    let others = machine.path("etc/nginx/sites-available/yandro-0.invalid.conf");
+    assert!(fs::read_to_string(&others).unwrap().contains("\nserver_names_hash_bucket_size 128;\n"));
+    machine.yandro(&["map", "tides.saltmarsh.test", "./saltmarsh", "--server", "nginx"]).succeeds();
+    machine.yandro(&["check"]).succeeds();
+    machine.yandro(&["unmap", &long, "tides.saltmarsh.test"]).succeeds();
+    assert!(!others.exists());
+}
+
+#[test]
+fn a_bundles_nginx_goes_by_its_own_program_and_commands() {
+    let Some(machine) = Namespace::new(&["nginx"]) else { return };
+    let folder = machine.path("opt/ferries");
+    for below in ["sbin", "conf", "logs"] {
+        fs::create_dir_all(folder.join(below)).unwrap();
+    }
+    fs::copy("/usr/sbin/nginx", folder.join("sbin/nginx")).unwrap();
+    let main = "user www-data;\npid /opt/ferries/logs/nginx.pid;\nerror_log /opt/ferries/logs/error.log;\nevents {}\nhttp {\n    access_log /opt/ferries/logs/access.log;\n}\n";
+    fs::write(folder.join("conf/nginx.conf"), main).unwrap();
+    fs::write(folder.join("ctl"), "#!/bin/sh\necho \"$1\" >> /opt/ferries/told\nexec /opt/ferries/sbin/nginx -c /opt/ferries/conf/nginx.conf -s \"$1\"\n").unwrap();
+    fs::set_permissions(folder.join("ctl"), std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    machine
+        .yandro(&["servers", "add", "ferries", "--config", "/opt/ferries", "--reload", "/opt/ferries/ctl reload"])
+        .succeeds();
+    // It is the first that was named: no need to say so. It doesn't run yet.
+    let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    assert!(ran.stdout.contains("ferries: configuration tested, started"), "{ran}");
+    let ran = machine.yandro(&["map", "saltmarsh.test", "--alias", "www.saltmarsh.test"]).succeeds();
+    assert!(ran.stdout.contains("ferries: configuration tested, reloaded"), "{ran}");
+    assert_eq!(fs::read_to_string(folder.join("told")).unwrap(), "reload\n");
+    let listed = machine.yandro(&["servers"]).succeeds().stdout;
+    let line = listed.lines().find(|line| line.starts_with("ferries")).unwrap();
+    assert!(line.contains("/opt/ferries/conf/nginx.conf") && line.contains("runs (process"), "{listed}");
+    let list = fs::read_to_string(machine.path("home/.config/yandro/sites.toml")).unwrap();
+    assert!(list.contains("server = \"ferries\""), "{list}");
+    machine.yandro(&["check"]).succeeds();
+    machine.yandro(&["unmap", "saltmarsh.test"]).succeeds();
+    assert_eq!(fs::read_to_string(folder.join("conf/nginx.conf")).unwrap(), main);
+    machine.yandro(&["servers", "stop", "ferries"]).succeeds();
+}

@@ -6,6 +6,7 @@
 
 use std::collections::BTreeSet;
 
+use super::Node;
 use super::journal::Journal;
 use super::site_file::Dialect;
 use super::site_files::SiteFiles;
@@ -17,6 +18,9 @@ pub const OTHERS: &str = "0.invalid";
 const HEAD: &str = "# Names that are no sites are answered here, and not by the first site; kept by `yandro map`\n";
 const MODULES: &str = "# Modules that yandro enabled:";
 
+/// What sets the size of the buckets of names (nginx, in its `http` context).
+const NAME_BUCKET: &str = "server_names_hash_bucket_size";
+
 /// What the file is to hold.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Others {
@@ -25,6 +29,8 @@ pub struct Others {
     pub http: BTreeSet<u16>,
     /// The same over HTTPS.
     pub https: BTreeSet<u16>,
+    /// The size of the buckets of names, where the longest needs more than nginx gives.
+    pub name_bucket: Option<usize>,
     /// The modules that yandro enabled by links.
     pub modules: Vec<String>,
     /// The lines of other files that yandro changed.
@@ -36,6 +42,10 @@ impl Others {
     pub fn read(dialect: &dyn Dialect, file: &[u8]) -> Self {
         let mut others = Self { modules: modules_of(file), journal: Journal::read(file), ..Self::default() };
         let Ok(tree) = dialect.parse(file) else { return others };
+        others.name_bucket = tree.nodes.iter().find_map(|node| match node {
+            Node::Directive(own) if own.name == NAME_BUCKET => own.values().next()?.parse().ok(),
+            _ => None,
+        });
         for host in tree.all(dialect.host()) {
             let ports = dialect.ports(host);
             if dialect.is_secure(host) { others.https.extend(ports) } else { others.http.extend(ports) }
@@ -65,28 +75,28 @@ pub fn others_file(
     if existing == rendered(dialect, before, files).as_bytes() {
         return fresh;
     }
-    // The comments at its beginning are yandro's, whatever a person has done to the rest.
+    // What it begins with is yandro's, whatever a person has done to the rest.
     let text = String::from_utf8_lossy(existing);
-    let own = head(before);
-    match text.strip_prefix(&own) {
-        Some(rest) => (head(now) + rest).into_bytes(),
+    match text.strip_prefix(&head(dialect, before)) {
+        Some(rest) => (head(dialect, now) + rest).into_bytes(),
         None => existing.to_vec(),
     }
 }
 
-fn head(others: &Others) -> String {
+fn head(dialect: &dyn Dialect, others: &Others) -> String {
     let modules = match &others.modules[..] {
         [] => String::new(),
         modules => format!("{MODULES} {}\n", modules.join(" ")),
     };
-    format!("{HEAD}{modules}{}", others.journal.comment())
+    let size = others.name_bucket.map(|size| dialect.directive(NAME_BUCKET, &[size.to_string()]) + "\n");
+    format!("{HEAD}{modules}{}{}", others.journal.comment(), size.unwrap_or_default())
 }
 
 fn rendered(dialect: &dyn Dialect, others: &Others, files: &SiteFiles) -> String {
     let plain = others.http.iter().map(|port| dialect.others(*port, files, false));
     let secure = others.https.iter().map(|port| dialect.others(*port, files, true));
     let hosts: String = plain.chain(secure).map(|want| want.render(dialect, "", "\n")).collect();
-    head(others) + &hosts
+    head(dialect, others) + &hosts
 }
 
 #[cfg(test)]
@@ -112,6 +122,7 @@ mod tests {
         let first = Others {
             http: [80, 8080].into(),
             https: [443].into(),
+            name_bucket: None,
             modules: vec!["rewrite".into()],
             journal: journal.clone(),
         };

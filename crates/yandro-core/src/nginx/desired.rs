@@ -3,10 +3,24 @@
 use core::net::{IpAddr, Ipv6Addr};
 
 use crate::config::{SiteFiles, Want};
+use crate::name::HostName;
 use crate::site::{Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Site, Symlinks};
 
 /// What forms may send, on a development machine: nginx's own 1 MB stops the first picture.
 const LARGEST_BODY: &str = "256m";
+
+/// What nginx gives the buckets of names where nothing else is said: a line of the processor's cache.
+const USUAL_BUCKET: usize = 64;
+/// A pointer and the length, as nginx lays a name out in its bucket, and the pointer that ends it.
+const POINTER: usize = 8;
+
+/// The size of the buckets of names (`server_names_hash_bucket_size`) that the longest of these
+/// needs; `None` where the usual one does.
+pub fn name_bucket<'n>(names: impl Iterator<Item = &'n HostName>) -> Option<usize> {
+    let needs = |name: &HostName| 2 * POINTER + (name.as_str().len() + 2).next_multiple_of(POINTER);
+    let needed = names.map(needs).max().unwrap_or_default();
+    (needed > USUAL_BUCKET).then(|| needed.next_power_of_two())
+}
 
 /// The server blocks of a site, one for each port.
 pub(super) fn server_blocks(site: &Site, files: &SiteFiles) -> Vec<Want> {
@@ -196,6 +210,17 @@ mod tests {
         let before = before.zip(before_files.as_ref());
         String::from_utf8(site_file(&NginxSyntax, existing.map(str::as_bytes), before, (now, &files(now))).unwrap())
             .unwrap()
+    }
+
+    #[test]
+    fn long_names_need_larger_buckets() {
+        // As the real server was measured: 46 letters fit into 64 bytes, 47 don't; 110 into 128.
+        for (length, size) in [(46, None), (47, Some(128)), (110, Some(128)), (111, Some(256))] {
+            let label = "a".repeat(length / 2 - 3);
+            let text = format!("{label}.{}.test", "b".repeat(length - label.len() - 6));
+            let name = HostName::parse(&text).unwrap();
+            assert_eq!((text.len(), name_bucket([&name].into_iter())), (length, size), "{text}");
+        }
     }
 
     #[test]

@@ -9,6 +9,7 @@ pub mod run;
 mod syntax;
 
 pub use activate::{Included, Shared};
+pub use desired::name_bucket;
 pub use layouts::{KNOWN, USUAL_FOLDERS};
 pub use parse::parse;
 pub use report::ServerReport;

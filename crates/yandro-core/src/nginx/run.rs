@@ -22,6 +22,9 @@ pub struct Configuration {
     pub user: Option<String>,
     /// The file that keeps the number of the main process.
     pub pid_file: Option<Utf8PathBuf>,
+    /// The size of the buckets of names (`server_names_hash_bucket_size`), where it is said, and
+    /// where that stands.
+    pub name_bucket: Option<(usize, Place)>,
     /// What ended the run before its end.
     pub fault: Option<ConfigFault>,
 }
@@ -158,7 +161,7 @@ impl Walk<'_> {
         for node in nodes {
             match node {
                 Node::Directive(own) if own.is("include") => self.include(own, file, context)?,
-                Node::Directive(own) => self.directive(own, context),
+                Node::Directive(own) => self.directive(own, file, context),
                 Node::Section(own) => self.section(own, file, context)?,
             }
         }
@@ -217,11 +220,15 @@ impl Walk<'_> {
         self.nodes(&own.nodes, file, inner)
     }
 
-    fn directive(&mut self, own: &Directive, context: Context) {
+    fn directive(&mut self, own: &Directive, file: &Utf8Path, context: Context) {
         let first = || own.values().next().map(str::to_owned);
         match (context, own.name.as_str()) {
             (Context::Main, "user") => self.done.user = first(),
             (Context::Main, "pid") => self.done.pid_file = first().map(|path| self.prefix.join(path)),
+            (Context::Http, "server_names_hash_bucket_size") => {
+                let place = Place { file: file.to_string(), line: own.line };
+                self.done.name_bucket = first().and_then(|size| size.parse().ok()).map(|size| (size, place));
+            }
             (Context::Server | Context::Location { is_root: true }, _) => {
                 if let Some(server) = self.done.servers.last_mut() {
                     server.take(own, context == Context::Server);

@@ -4,8 +4,16 @@ use super::change::{Access, ChangeSet};
 use super::observed::{Observed, ObservedNginx};
 use super::server::{not_taken, tell_after, write_site};
 use super::site::PlanError;
-use crate::config::Journal;
+use crate::config::{Journal, OTHERS, Place};
+use crate::nginx::name_bucket;
 use crate::site::Site;
+
+impl ObservedNginx {
+    /// The size of the buckets of names that somebody else than yandro has set, and where.
+    pub(super) fn own_name_bucket(&self) -> Option<&(usize, Place)> {
+        self.shared.configuration.name_bucket.as_ref().filter(|(_, place)| !place.file.contains(OTHERS))
+    }
+}
 
 /// Plans the file of a site, and what has it read. Gives the lines of that.
 pub(super) fn nginx_site(
@@ -18,6 +26,11 @@ pub(super) fn nginx_site(
     let count = set.steps.len();
     if let Some(fault) = &nginx.shared.configuration.fault {
         return Err(PlanError::Broken(nginx.own.id, Box::new(fault.clone())));
+    }
+    if let (Some(needed), Some((size, place))) = (name_bucket(site.names()), nginx.own_name_bucket())
+        && *size < needed
+    {
+        return Err(PlanError::NameBucket { place: place.clone(), size: *size, needed });
     }
     not_taken(&nginx.own.view, site, &nginx.foreign_names)?;
     let pattern = nginx.own.view.there_or_same(&nginx.own.layout.pattern());

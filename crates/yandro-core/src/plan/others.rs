@@ -38,6 +38,7 @@ pub(super) fn keep_others(
     let mut now = Others {
         http: kept(&before.http, site.http_ports(80)),
         https: kept(&before.https, site.https_ports(443)),
+        name_bucket: before.name_bucket.max(server.name_bucket(site)),
         modules: before.modules.clone(),
         journal: before.journal.clone().then(journal),
     };

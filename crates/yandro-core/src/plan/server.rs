@@ -11,7 +11,7 @@ use super::site::{PlanError, drop_certificate};
 use crate::config::{Dialect, Layout, Others, PathView, Place, Published, ServerTraits, SiteFiles, site_file};
 use crate::httpd::ApacheSyntax;
 use crate::name::HostName;
-use crate::nginx::NginxSyntax;
+use crate::nginx::{self, NginxSyntax};
 use crate::site::{ServerId, Site};
 
 /// A server, and yandro's own files of it.
@@ -45,6 +45,12 @@ pub(super) trait Configured {
     fn is_theirs(&self, address: &str, has_own: bool) -> bool;
     /// The text of a file that sites share, by its path as the server sees it.
     fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]>;
+
+    /// The size of the buckets of names that the site needs beyond what the server gives; `None`
+    /// if it has enough.
+    fn name_bucket(&self, _: &Site) -> Option<usize> {
+        None
+    }
 
     /// Which server it is.
     fn id(&self) -> ServerId {
@@ -128,6 +134,10 @@ impl Configured for ObservedNginx {
 
     fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]> {
         self.shared.text(path)
+    }
+
+    fn name_bucket(&self, site: &Site) -> Option<usize> {
+        nginx::name_bucket(site.names()).filter(|_| self.own_name_bucket().is_none())
     }
 }
 

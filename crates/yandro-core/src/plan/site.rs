@@ -87,6 +87,18 @@ pub enum PlanError {
         /// Where it points to.
         target: Utf8PathBuf,
     },
+    /// A name is too long for the buckets of names that the server's own configuration sets.
+    #[error(
+        "{place}: `server_names_hash_bucket_size {size}` is too small for the site's longest name, which needs {needed}"
+    )]
+    NameBucket {
+        /// Where it stands.
+        place: Place,
+        /// What it is.
+        size: usize,
+        /// What it has to be.
+        needed: usize,
+    },
     /// A server elsewhere doesn't see a file or folder of this machine.
     #[error("the server `{server}` doesn't see {path}: none of its pairs of folders has it in it")]
     NotSeen {
