@@ -13,7 +13,7 @@ use yandro_core::site::{ServerId, Site, SiteList};
 use yandro_machine::changes::{self, Lock, ServerControl};
 use yandro_machine::servers::{self, Control as ServerControls, Found};
 use yandro_machine::settings::{self, Settings};
-use yandro_machine::{Environment, Machine, network, observe};
+use yandro_machine::{Environment, Machine, network, observe, process};
 
 use crate::args::Global;
 use crate::error::{CommandError, NO_SERVER};
@@ -149,6 +149,16 @@ impl Context {
     /// Whether a server runs.
     pub(crate) fn runs(&self, server: ServerId) -> bool {
         self.control(server).is_some_and(|control| control.is_running())
+    }
+
+    /// The server whose main process this is, or a child of it.
+    pub(crate) fn server_of_process(&self, pid: Option<u32>) -> Option<ServerId> {
+        let pid = i32::try_from(pid?).ok()?;
+        let is_its = |found: &&Found| {
+            let main = ServerControls::of(&self.machine, found).and_then(|control| control.process());
+            main.is_some_and(|main| main == pid || process::parent(pid) == Some(main))
+        };
+        self.servers().iter().find(is_its).map(|found| found.id)
     }
 
     /// The control of the servers that a change set reloads; none within a sysroot.

@@ -74,6 +74,13 @@ pub fn run_starter(program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
     })
 }
 
+/// The process that started a process.
+pub fn parent(pid: i32) -> Option<i32> {
+    let text = std::fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    // After the name in parentheses, which may hold anything: the state, then the parent.
+    text.rsplit_once(')')?.1.split_whitespace().nth(1)?.parse().ok()
+}
+
 /// The processes that a process has started.
 pub(crate) fn children(pid: rustix::process::Pid) -> Vec<String> {
     let pid = pid.as_raw_nonzero();

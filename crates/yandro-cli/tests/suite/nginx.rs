@@ -284,7 +284,8 @@ fn a_site_moves_from_one_server_to_the_other_and_back() {
     let ran = map(&["--server", "nginx"]);
     assert_eq!(ran.status, 3, "{ran}");
     assert!(
-        ran.stderr.contains("nginx doesn't run, and can't be started: port 80 is held by `apache2` (process "),
+        ran.stderr.contains("nginx doesn't run, and can't be started: port 80 is held by `apache2` (process ")
+            && ran.stderr.contains("stop that server: yandro servers stop apache"),
         "{ran}"
     );
     assert!(served("").contains("server: apache"));

@@ -82,9 +82,10 @@ pub(super) fn ports_free(context: &Context, site: &Site) -> Result<(), CommandEr
     };
     let mut wanted = site.http_ports(80);
     wanted.extend(site.https_ports(443));
-    let end = |holder: &ports::Holder| match holder.pid {
-        Some(pid) => format!("end that program: kill {pid}"),
-        None => "end that program".to_owned(),
+    let end = |holder: &ports::Holder| match (context.server_of_process(holder.pid), holder.pid) {
+        (Some(other), _) => format!("stop that server: yandro servers stop {}", other.word()),
+        (None, Some(pid)) => format!("end that program: kill {pid}"),
+        (None, None) => "end that program".to_owned(),
     };
     if let Some(holder) = wanted.into_iter().find_map(held) {
         return Err(CommandError::not_made(format!(
