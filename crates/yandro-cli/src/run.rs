@@ -38,8 +38,8 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
         Command::Cert(args) => commands::cert::run(&context, args, ui),
         Command::Authority(args) => match args.command {
             AuthorityCommand::Show => commands::authority::show(&context, ui),
-            AuthorityCommand::Trust => commands::authority::trust(&context, ui),
-            AuthorityCommand::Distrust => commands::authority::distrust(&context, ui),
+            AuthorityCommand::Trust { store } => commands::authority::trust(&context, store, ui),
+            AuthorityCommand::Distrust { store } => commands::authority::distrust(&context, store, ui),
         },
         Command::Pack(args) => commands::pack::run(&context, args, ui),
         Command::Serve(args) => commands::serve::run(&context, args, ui),

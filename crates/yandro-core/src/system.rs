@@ -2,6 +2,8 @@
 //!
 //! Only Linux's has ever been run; the others' is tested on trees of files.
 
+use crate::plan::is_own_nickname;
+
 /// An operating system, as far as yandro's work differs on it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum System {
@@ -116,6 +118,30 @@ pub enum TrustStore {
     Arch,
 }
 
+/// Where browsers keep a trust store of their own, below the user's home: the browser, and the
+/// folder of its NSS database, with a `*` for each profile. Of two for one browser without
+/// profiles it reads the first that is there.
+pub const BROWSER_STORES: &[(&str, &str)] = &[
+    ("Chromium", ".pki/nssdb"),
+    ("Chromium", ".local/share/pki/nssdb"),
+    ("Chromium (snap)", "snap/chromium/current/.pki/nssdb"),
+    ("Chromium (flatpak)", ".var/app/org.chromium.Chromium/.pki/nssdb"),
+    ("Firefox", ".mozilla/firefox/*"),
+    ("Firefox", ".config/mozilla/firefox/*"),
+    ("Firefox (snap)", "snap/firefox/common/.mozilla/firefox/*"),
+    ("Firefox (flatpak)", ".var/app/org.mozilla.firefox/.mozilla/firefox/*"),
+    ("Firefox (flatpak)", ".var/app/org.mozilla.firefox/config/mozilla/firefox/*"),
+    ("Firefox", "Library/Application Support/Firefox/Profiles/*"),
+];
+
+/// The store that is made for a browser which has none yet: the browser, its folder, and the
+/// programs by which the browser is known to be there.
+pub const NEW_BROWSER_STORE: (&str, &str, &[&str]) = (
+    "Chromium",
+    ".pki/nssdb",
+    &["/usr/bin/chromium", "/usr/bin/chromium-browser", "/usr/bin/google-chrome", "/usr/bin/google-chrome-stable"],
+);
+
 impl TrustStore {
     /// Every one.
     pub const ALL: [Self; 3] = [Self::Debian, Self::RedHat, Self::Arch];
@@ -146,9 +172,7 @@ impl TrustStore {
     /// The store that a file is a root certificate of, if yandro could have put it there.
     pub fn of_file(path: &camino::Utf8Path) -> Option<Self> {
         let is_own = |store: &Self| {
-            let stem = path.file_stem().and_then(|stem| stem.strip_prefix("yandro-"));
-            let is_hex = stem.is_some_and(|stem| stem.len() == 16 && stem.bytes().all(|byte| byte.is_ascii_hexdigit()));
-            is_hex
+            path.file_stem().is_some_and(is_own_nickname)
                 && path.extension() == Some(store.extension())
                 && path.parent().is_some_and(|own| own == store.folder())
         };

@@ -32,6 +32,8 @@ pub struct Machine {
     pub system: System,
     /// `user@machine`.
     pub owner: String,
+    /// The user's home, below the sysroot.
+    home: Utf8PathBuf,
     /// The servers that the person named in the settings.
     pub servers: Vec<NamedServer>,
     /// Who is to own the site list, the authority and the history, if not the
@@ -86,7 +88,9 @@ impl Machine {
             None => user(uid).map_or_else(|| uid.to_string(), |user| user.name),
         };
         let system = System::of_tree(|path| below(&sysroot, path).exists());
+        let home = home.as_deref().ok_or(MachineError::Homeless)?;
         Ok(Self {
+            home: below(&sysroot, home.as_str()),
             servers: Vec::new(),
             system,
             places: Places {
@@ -113,9 +117,15 @@ impl Machine {
                 data: nowhere,
             },
             owner: String::new(),
+            home: "/nonexistent".into(),
             servers: Vec::new(),
             keeper: None,
         }
+    }
+
+    /// The user's home; under sudo that of the one who called.
+    pub fn home(&self) -> &Utf8Path {
+        &self.home
     }
 
     /// Whether this is the real machine and no sysroot.

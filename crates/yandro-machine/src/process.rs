@@ -1,6 +1,6 @@
 //! Running other programs: by absolute path, with a clean environment, without a shell.
 
-use std::io::{self, Read as _};
+use std::io::{self, Read as _, Write as _};
 use std::process::{Command, Stdio};
 
 use camino::{Utf8Path, Utf8PathBuf};
@@ -35,14 +35,34 @@ pub fn run_with_environment(program: &Utf8Path, arguments: &[&str]) -> io::Resul
     finish(Command::new(program), program, arguments)
 }
 
-fn finish(mut command: Command, program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
-    let output = command.args(arguments).stdin(Stdio::null()).output()?;
-    let words = [output.stdout, output.stderr].concat();
-    Ok(Ran {
+/// Runs a program to its end, and gives it something to read.
+///
+/// # Errors
+/// When it can't be started, or stops reading.
+pub fn run_with_input(program: &Utf8Path, arguments: &[&str], input: &[u8]) -> io::Result<Ran> {
+    let mut command = Command::new(program);
+    command.env_clear().env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("LC_ALL", "C.UTF-8");
+    command.args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    let mut child = command.spawn()?;
+    // What is read here is far below what a pipe holds: nobody waits for anybody.
+    if let Some(mut stdin) = child.stdin.take() {
+        _ = stdin.write_all(input);
+    }
+    Ok(ran(program, arguments, &child.wait_with_output()?))
+}
+
+fn ran(program: &Utf8Path, arguments: &[&str], output: &std::process::Output) -> Ran {
+    let words = [output.stdout.as_slice(), &output.stderr].concat();
+    Ran {
         command: format!("{program} {}", arguments.join(" ")),
         succeeded: output.status.success(),
         words: String::from_utf8_lossy(&words).trim().to_owned(),
-    })
+    }
+}
+
+fn finish(mut command: Command, program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
+    let output = command.args(arguments).stdin(Stdio::null()).output()?;
+    Ok(ran(program, arguments, &output))
 }
 
 /// Runs a program that leaves another one running, and gives what it said until it ended itself:

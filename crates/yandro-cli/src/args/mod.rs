@@ -274,10 +274,28 @@ pub(crate) struct AuthorityArgs {
 pub(crate) enum AuthorityCommand {
     /// Show the authority's root certificate: its file, its fingerprint, what it may vouch for
     Show,
-    /// Have the system trust the authority: what curl, git and most programs go by
-    Trust,
-    /// Take the authority out of the system's trust store
-    Distrust,
+    /// Have the system and your browsers trust the authority
+    Trust {
+        /// Which of the trust stores
+        #[arg(long, value_enum, default_value_t = StoresArg::All)]
+        store: StoresArg,
+    },
+    /// Take the authority out of the trust stores, and the roots of earlier ones with it
+    Distrust {
+        /// Which of the trust stores
+        #[arg(long, value_enum, default_value_t = StoresArg::All)]
+        store: StoresArg,
+    },
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum StoresArg {
+    /// All that are found
+    All,
+    /// The system's own: what curl, git and most programs go by
+    System,
+    /// Those of Chromium and of every Firefox profile
+    Browsers,
 }
 
 #[derive(Debug, Args)]

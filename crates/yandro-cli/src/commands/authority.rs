@@ -2,14 +2,17 @@
 
 use serde_json::json;
 use yandro_core::pki::{Authority, date};
-use yandro_core::plan::{Access, ChangeSet};
+use yandro_core::plan::{Access, ChangeSet, Step, TrustChange, nickname};
+use yandro_machine::trust::browsers::{self, BrowserStore};
 use yandro_machine::{files, observe, trust};
 
 use super::apply::{Planned, apply};
+use super::trust_stands::Stands;
+use crate::args::StoresArg;
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
 use crate::view::change::{labelled, summary};
-use crate::view::{COMMAND, STRONG, Ui};
+use crate::view::{STRONG, Ui};
 
 pub(crate) fn show(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
     let places = &context.machine.places;
@@ -19,11 +22,13 @@ pub(crate) fn show(context: &Context, ui: &mut Ui) -> Result<Status, CommandErro
     let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
     let facts = &authority.root_facts;
     let fingerprint = files_fingerprint(authority.root());
+    let stands = Stands::of(context, &nickname(&files::sha256(authority.root())));
     if ui.json {
         ui.json(&json!({
             "version": 1, "root": places.root_certificate(), "subject": facts.subject, "sha256": fingerprint,
             "not-after": date(facts.not_after), "suffixes": authority.constraints().suffixes,
             "networks": authority.constraints().networks.iter().map(|(base, bits)| format!("{base}/{bits}")).collect::<Vec<_>>(),
+            "stores": stands.to_json(),
         }));
         return Ok(Status::Well);
     }
@@ -37,35 +42,46 @@ pub(crate) fn show(context: &Context, ui: &mut Ui) -> Result<Status, CommandErro
         ("root key", "none: it was never written".into()),
         ("issuing key", places.issuing_key().to_string()),
     ]));
-    ui.say(&format!(
-        "\nHave the system trust it: {COMMAND}yandro authority trust{COMMAND:#}. Browsers have stores of their own: import the root\ncertificate there. Whatever trusts it trusts every site that you map."
-    ));
+    stands.show(ui);
     Ok(Status::Well)
 }
 
-pub(crate) fn trust(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
-    change_trust(context, ui, true)
+pub(crate) fn trust(context: &Context, which: StoresArg, ui: &mut Ui) -> Result<Status, CommandError> {
+    change_trust(context, which, ui, true)
 }
 
-pub(crate) fn distrust(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
-    change_trust(context, ui, false)
+pub(crate) fn distrust(context: &Context, which: StoresArg, ui: &mut Ui) -> Result<Status, CommandError> {
+    change_trust(context, which, ui, false)
 }
 
-/// Puts the root certificate into the system's trust store, or takes it out.
-fn change_trust(context: &Context, ui: &mut Ui, is_wanted: bool) -> Result<Status, CommandError> {
+/// Puts the root certificate into the trust stores, or takes it out. Roots of earlier authorities
+/// are taken out in either case: nothing of theirs is to be believed any more.
+fn change_trust(context: &Context, which: StoresArg, ui: &mut Ui, is_wanted: bool) -> Result<Status, CommandError> {
     let machine = &context.machine;
-    let store = trust::find(machine).ok_or_else(|| {
-        CommandError::not_made("this system has no trust store that yandro knows how to keep")
-            .hint(format!("import the root certificate by hand: {}", machine.places.root_certificate()))
-    })?;
+    let is_system = trust::find(machine).is_some() && which != StoresArg::Browsers;
+    let browsers = if which == StoresArg::System { Vec::new() } else { browsers::find(machine) };
+    if !is_system && browsers.is_empty() {
+        return Err(CommandError::not_made("there is no trust store that yandro knows how to keep")
+            .hint(format!("import the root certificate by hand: {}", machine.places.root_certificate())));
+    }
+    let has_program = browsers::has_program();
+    if !has_program && !browsers.is_empty() && which == StoresArg::Browsers {
+        return Err(CommandError::not_made(
+            "the trust stores of browsers are kept by the program `certutil`, which isn't there",
+        )
+        .hint(NO_CERTUTIL));
+    }
     let plan = || {
         let certificates = observe::authority_certificates(machine)?.ok_or_else(none_yet)?;
         let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
-        let digest = files::sha256(authority.root());
-        let path = machine.path(store.folder()).join(format!("yandro-{}.{}", &digest[..16], store.extension()));
+        let own = nickname(&files::sha256(authority.root()));
         let mut set = ChangeSet::default();
-        let before = files::read_if_there(&path)?;
-        set.file(path, before, is_wanted.then(|| certificates.root.into_bytes()), Access::Public);
+        if is_system {
+            of_system(context, &mut set, &own, is_wanted.then_some(certificates.root.as_str()))?;
+        }
+        for store in browsers.iter().filter(|_| has_program) {
+            of_browser(&mut set, store, &own, &certificates.root, is_wanted)?;
+        }
         Ok(Planned { set, starts: false, about: authority.root_facts.subject })
     };
     let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
@@ -73,22 +89,79 @@ fn change_trust(context: &Context, ui: &mut Ui, is_wanted: bool) -> Result<Statu
         ui.json(&json!({ "version": 1, "trusted": is_wanted, "changed": !done.set.is_empty() }));
         return Ok(Status::Well);
     }
+    let where_ = match (is_system, browsers.is_empty() || !has_program) {
+        (true, true) => "by this system",
+        (true, false) => "by this system and your browsers",
+        (false, _) => "by your browsers",
+    };
     let verb = match (is_wanted, done.set.is_empty()) {
-        (true, false) => "is trusted by this system now",
-        (true, true) => "is trusted by this system already",
-        (false, false) => "is trusted by this system no more",
-        (false, true) => "was not trusted by this system",
+        (true, false) => format!("is trusted {where_} now"),
+        (true, true) => format!("is trusted {where_} already"),
+        (false, false) => format!("is trusted {where_} no more"),
+        (false, true) => format!("was not trusted {where_}"),
     };
     ui.say(&format!("{STRONG}{}{STRONG:#} {verb}", done.about));
     ui.say(&labelled(&summary(&done.set, &machine.places)));
-    if is_wanted {
+    if !has_program && !browsers.is_empty() {
+        ui.note(&format!("your browsers' stores were left as they are, since `certutil` isn't there: {NO_CERTUTIL}"));
+    } else if done.set.steps.iter().any(|step| matches!(step, Step::Trust(_))) {
+        ui.note("browsers that run take it up when they are started again");
+    }
+    if is_wanted && browsers.is_empty() && which != StoresArg::System {
         ui.note(&format!(
-            "browsers and some runtimes have stores of their own: import {} there",
+            "no browser's store was found: start the browser once and run this again, or import {} there",
             machine.places.root_certificate()
         ));
     }
     Ok(Status::Well)
 }
+
+/// What is to happen in the system's store: the root's file, and those of earlier roots.
+fn of_system(context: &Context, set: &mut ChangeSet, own: &str, root: Option<&str>) -> Result<(), CommandError> {
+    let machine = &context.machine;
+    let Some(store) = trust::find(machine) else { return Ok(()) };
+    let folder = machine.path(store.folder());
+    let path = folder.join(format!("{own}.{}", store.extension()));
+    set.file(path.clone(), files::read_if_there(&path)?, root.map(|root| root.as_bytes().to_vec()), Access::Public);
+    for orphan in trust::own_files(machine, store).into_iter().filter(|other| *other != path) {
+        let text = files::read_if_there(&orphan)?;
+        set.file(orphan, text, None::<Vec<u8>>, Access::Public);
+    }
+    Ok(())
+}
+
+/// The same in a browser's store.
+fn of_browser(
+    set: &mut ChangeSet,
+    store: &BrowserStore,
+    own: &str,
+    root: &str,
+    is_wanted: bool,
+) -> Result<(), CommandError> {
+    let held = browsers::own_roots(&store.path).map_err(CommandError::not_made)?;
+    let change = |nickname: &str, certificate: String, before: bool, after: bool| {
+        let (store, title) = (store.path.clone(), store.title.clone());
+        let nickname = nickname.to_owned();
+        Step::Trust(TrustChange { store, title, nickname, certificate, before, after })
+    };
+    for (nickname, is_trusted) in held.iter().filter(|(nickname, _)| nickname != own) {
+        let certificate = browsers::certificate(&store.path, nickname).map_err(CommandError::not_made)?;
+        set.steps.push(change(nickname, certificate, *is_trusted, false));
+    }
+    let is_held = held.iter().any(|(nickname, _)| nickname == own);
+    let is_trusted = held.contains(&(own.to_owned(), true));
+    if is_wanted && !is_trusted {
+        if !store.path.is_dir() {
+            set.steps.push(Step::Folder { path: store.path.clone(), access: Access::Private });
+        }
+        set.steps.push(change(own, root.to_owned(), false, true));
+    } else if !is_wanted && is_held {
+        set.steps.push(change(own, root.to_owned(), is_trusted, false));
+    }
+    Ok(())
+}
+
+const NO_CERTUTIL: &str = "install it (`apt install libnss3-tools`), then run `yandro authority trust` again";
 
 fn none_yet() -> CommandError {
     CommandError::not_made("there is no local authority yet").hint("the first `yandro map NAME FOLDER` makes it")

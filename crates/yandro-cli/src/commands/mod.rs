@@ -15,6 +15,7 @@ pub(crate) mod serve;
 pub(crate) mod servers;
 pub(crate) mod settle;
 pub(crate) mod sites;
+mod trust_stands;
 pub(crate) mod undo;
 pub(crate) mod unmap;
 pub(crate) mod vhosts;

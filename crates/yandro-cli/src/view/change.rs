@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 use serde_json::json;
 use yandro_core::config::OTHERS;
 use yandro_core::pki::{Facts, date};
-use yandro_core::plan::{Access, ChangeSet, FileChange, Places, RightsChange, Step, unified_diff};
+use yandro_core::plan::{Access, ChangeSet, FileChange, Places, RightsChange, Step, TrustChange, unified_diff};
 use yandro_core::site::ServerId;
 use yandro_core::system::TrustStore;
 use yandro_machine::changes::BroughtUp;
@@ -40,6 +40,10 @@ pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
                 ui.print(&format!("{STRONG}folder{STRONG:#} {BAD}-{path}{BAD:#} (if it is empty)"));
             }
             Step::Rights(change) => ui.print(&format!("{STRONG}rights{STRONG:#} {}", rights(change))),
+            Step::Trust(change) => {
+                let style = if change.after { GOOD } else { BAD };
+                ui.print(&format!("{STRONG}trust{STRONG:#} {style}{}{style:#}", trust(change)));
+            }
         }
     }
     for server in &set.servers {
@@ -61,6 +65,9 @@ fn step_json(step: &Step) -> serde_json::Value {
     match step {
         Step::Folder { path, .. } => json!({ "kind": "folder", "path": path }),
         Step::EmptyFolder { path } => json!({ "kind": "empty-folder", "path": path, "change": "removed" }),
+        Step::Trust(change) => json!({
+            "kind": "trust", "path": change.store, "whose": change.title, "certificate": change.nickname, "trusted": change.after,
+        }),
         Step::Rights(change) => json!({
             "kind": "rights", "path": change.path, "who": change.who,
             "before": format!("{:04o}", change.before.mode), "after": format!("{:04o}", change.after.mode),
@@ -74,6 +81,11 @@ fn step_json(step: &Step) -> serde_json::Value {
             json!({ "kind": "link", "path": change.path, "change": kind, "target": change.after.as_ref().or(change.before.as_ref()) })
         }
     }
+}
+
+fn trust(change: &TrustChange) -> String {
+    let verb = if change.after { "goes into the store" } else { "goes out of the store" };
+    format!("{} {verb} of {}: {}", change.nickname, change.title, change.store)
 }
 
 fn kind_of(before: bool, after: bool) -> &'static str {
@@ -111,6 +123,7 @@ pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, St
             }
             Step::Folder { .. } | Step::EmptyFolder { .. } => {}
             Step::Rights(change) => verbs.push(("permissions", rights(change))),
+            Step::Trust(change) => verbs.push(("browser", trust(change))),
             Step::Link(change)
                 if change.path.parent().is_some_and(|folder| folder.file_name() == Some("mods-enabled")) =>
             {

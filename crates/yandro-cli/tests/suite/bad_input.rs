@@ -27,7 +27,7 @@ fn bad_input_is_told_in_a_sentence_and_changes_nothing() {
             2,
             "there is no document root `$ROOT/depot/web`",
         ),
-        (&["map", "saltmarsh.test", "https://127.0.0.1:3000"], 2, "give `http://HOST:PORT`"),
+        (&["map", "saltmarsh.test", "https://127.0.0.1:3000", "--plain"], 2, "no other server answers for it"),
         (&["map", "saltmarsh.test", "./depot", "--alias", "SALTMARSH.test"], 2, "is given twice"),
         (&["map", "saltmarsh.org", "./saltmarsh"], 2, "choose a name below one of these suffixes"),
         (&["map", "saltmarsh.org", "./saltmarsh", "--plain"], 2, "the real one can't be reached from this machine"),

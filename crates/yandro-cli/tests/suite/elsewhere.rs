@@ -309,7 +309,7 @@ fn files_for_a_server_elsewhere_are_written_as_it_sees_them() {
       server        harbour: not tested and not reloaded, since this is a sysroot
       proof         not proven: within a sysroot no server is asked
 
-    Have the system trust the new authority: yandro authority trust; browsers: import $ROOT/home/ada/.local/share/yandro/authority/root.pem
+    Have this system and your browsers trust the new authority: yandro authority trust
     (`yandro authority show` tells what it may vouch for).
     [status 0]
     ");

@@ -290,11 +290,11 @@ fn the_system_trusts_the_authority_when_asked_and_no_other_on_its_word() {
     let fetch = || user.run(&["curl", "--silent", "--show-error", "https://saltmarsh.test/"]);
     assert_eq!(fetch().status, 60, "not trusted yet");
     let ran = user.yandro(&["authority", "trust"]).succeeds();
-    assert!(ran.stdout.contains("is trusted by this system now"), "{ran}");
+    assert!(ran.stdout.contains("is trusted by this system"), "{ran}");
     assert!(ran.stderr.contains("write /usr/local/share/ca-certificates/yandro-"), "{ran}");
     assert_eq!(fetch().succeeds().stdout, "<h1>Saltmarsh Ferries</h1>\n");
     let again = user.yandro(&["authority", "trust"]).succeeds();
-    assert!(again.stdout.contains("already") && again.stderr.lines().count() == 1, "no root is needed: {again}");
+    assert!(again.stdout.contains("already") && !again.stderr.contains("sudo"), "no root is needed: {again}");
     user.yandro(&["undo"]).succeeds();
     assert_eq!(fetch().status, 60, "taken back");
     user.yandro(&["authority", "trust"]).succeeds();

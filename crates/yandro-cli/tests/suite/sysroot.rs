@@ -22,7 +22,7 @@ fn a_map_writes_everything_and_an_unmap_takes_it_away() {
       server        Apache httpd: not tested and not reloaded, since this is a sysroot
       proof         not proven: within a sysroot no server is asked
 
-    Have the system trust the new authority: yandro authority trust; browsers: import $ROOT/home/ada/.local/share/yandro/authority/root.pem
+    Have this system and your browsers trust the new authority: yandro authority trust
     (`yandro authority show` tells what it may vouch for).
     [status 0]
     ");

@@ -58,11 +58,42 @@ pub enum Step {
     Link(LinkChange),
     /// Who may enter and read something that exists changes.
     Rights(RightsChange),
+    /// A root certificate goes into a trust store of a program's own, or out of it.
+    Trust(TrustChange),
     /// A folder that goes if nothing is left in it.
     EmptyFolder {
         /// The folder.
         path: Utf8PathBuf,
     },
+}
+
+/// A root certificate in a trust store that is a database of some program's.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TrustChange {
+    /// The database's folder.
+    pub store: Utf8PathBuf,
+    /// Whose it is, for people to read.
+    pub title: String,
+    /// What the certificate is called there.
+    pub nickname: String,
+    /// The certificate in PEM.
+    pub certificate: String,
+    /// Whether it is trusted there.
+    pub before: bool,
+    /// Whether it is to be.
+    pub after: bool,
+}
+
+/// What a root certificate of yandro's is called in a trust store, by its SHA-256 in hexadecimal
+/// digits.
+pub fn nickname(sha256: &str) -> String {
+    format!("yandro-{}", &sha256[..16])
+}
+
+/// Whether a certificate of that name is one of yandro's roots.
+pub fn is_own_nickname(name: &str) -> bool {
+    let digits = name.strip_prefix("yandro-");
+    digits.is_some_and(|digits| digits.len() == 16 && digits.bytes().all(|byte| byte.is_ascii_hexdigit()))
 }
 
 /// Who may do what with a file or folder, before and after.
@@ -153,6 +184,7 @@ impl Step {
             Self::File(change) => &change.path,
             Self::Link(change) => &change.path,
             Self::Rights(change) => &change.path,
+            Self::Trust(change) => &change.store,
         }
     }
 }
@@ -200,7 +232,7 @@ impl ChangeSet {
 
     /// Takes the change of this path out, if there is one.
     pub fn without(&mut self, path: &Utf8Path) {
-        self.steps.retain(|step| step.path() != path || matches!(step, Step::Folder { .. }));
+        self.steps.retain(|step| step.path() != path || matches!(step, Step::Folder { .. } | Step::Trust(_)));
     }
 
     /// The change of this file, if there is one.

@@ -57,7 +57,7 @@ impl Observed {
             match step {
                 Step::File(change) => self.take_file(change),
                 Step::Link(change) => self.take_link(change),
-                Step::Folder { .. } | Step::EmptyFolder { .. } | Step::Rights(_) => {}
+                Step::Folder { .. } | Step::EmptyFolder { .. } | Step::Rights(_) | Step::Trust(_) => {}
             }
         }
         self.take_authority(set);

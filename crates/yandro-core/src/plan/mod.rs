@@ -15,7 +15,10 @@ mod settle;
 mod site;
 mod undo;
 
-pub use change::{Access, ChangeSet, Content, FileChange, LinkChange, Rights, RightsChange, SiteChange, Step};
+pub use change::{
+    Access, ChangeSet, Content, FileChange, LinkChange, Rights, RightsChange, SiteChange, Step, TrustChange,
+    is_own_nickname, nickname,
+};
 pub use diff::unified_diff;
 pub use observed::{AuthorityFiles, Fresh, Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
 pub use server::OwnFiles;

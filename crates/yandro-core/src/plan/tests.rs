@@ -156,7 +156,7 @@ impl Disk {
     fn carry_out(&mut self, set: &ChangeSet) {
         for step in &set.steps {
             match step {
-                Step::Folder { .. } | Step::EmptyFolder { .. } | Step::Rights(_) => {}
+                Step::Folder { .. } | Step::EmptyFolder { .. } | Step::Rights(_) | Step::Trust(_) => {}
                 Step::File(change) => {
                     assert_eq!(self.files.get(&change.path), change.before.as_deref(), "{}", change.path);
                     match &change.after {

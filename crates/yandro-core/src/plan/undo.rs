@@ -6,7 +6,7 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use super::change::{ChangeSet, FileChange, LinkChange, RightsChange, SiteChange, Step};
+use super::change::{ChangeSet, FileChange, LinkChange, RightsChange, SiteChange, Step, TrustChange};
 use super::observed::{Fresh, Observed};
 use super::server::is_shared;
 use super::site::{PlanError, map_site, unmap_sites};
@@ -178,6 +178,13 @@ impl FileChange {
 }
 
 impl RightsChange {
+    /// The change the other way round.
+    pub fn inverse(self) -> Self {
+        Self { before: self.after, after: self.before, ..self }
+    }
+}
+
+impl TrustChange {
     /// The change the other way round.
     pub fn inverse(self) -> Self {
         Self { before: self.after, after: self.before, ..self }

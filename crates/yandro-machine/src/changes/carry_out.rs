@@ -17,6 +17,7 @@ use super::record::{self, Record, RecordedFile, RecordedStep};
 use crate::files::{self, Attributes, FileError};
 use crate::machine::Machine;
 use crate::permissions;
+use crate::trust::browsers;
 
 /// A server's own test of its configuration, and its reload.
 pub trait ServerControl {
@@ -195,7 +196,7 @@ pub fn carry_out<E>(
 fn forbidden(set: &ChangeSet) -> Vec<Utf8PathBuf> {
     let mut found: Vec<Utf8PathBuf> = Vec::new();
     for step in &set.steps {
-        if let Step::EmptyFolder { .. } | Step::Rights(_) = step {
+        if let Step::EmptyFolder { .. } | Step::Rights(_) | Step::Trust(_) = step {
             continue;
         }
         let path = files::follow(step.path()).unwrap_or_else(|_| step.path().to_owned());
@@ -222,6 +223,7 @@ fn is_as_observed(step: &Step) -> bool {
     match step {
         Step::Folder { .. } | Step::EmptyFolder { .. } => true,
         Step::Rights(change) => permissions::rights_of(&change.path).is_ok_and(|now| now == change.before),
+        Step::Trust(change) => browsers::is_trusted(change).is_ok_and(|now| now == change.before),
         Step::File(change) => files::holds(&change.path, change.before.as_deref().map(Vec::as_slice)),
         Step::Link(change) => files::read_link_if_there(&change.path).is_ok_and(|now| now == change.before),
     }
@@ -242,6 +244,7 @@ fn do_steps(machine: &Machine, hands: &Hands<'_>, record: &Record, set: &ChangeS
             })?,
             Step::Link(change) => hands.set_link(&change.path, change.after.as_deref(), record.tag())?,
             Step::Rights(change) => permissions::set_rights(&change.path, &change.after)?,
+            Step::Trust(change) => browsers::carry_out(machine, change)?,
             // What somebody has put into it keeps it.
             Step::EmptyFolder { path } => _ = fs::remove_dir(path),
             Step::Folder { .. } => {}

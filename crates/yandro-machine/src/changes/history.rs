@@ -7,6 +7,7 @@ use super::record::{self, Record, RecordedFile, RecordedStep};
 use crate::files::{self, FileError};
 use crate::machine::Machine;
 use crate::permissions;
+use crate::trust::browsers;
 
 /// One change set of the history.
 #[derive(Clone, Debug)]
@@ -84,6 +85,13 @@ fn done_step(record: &Record, step: &RecordedStep) -> Result<DoneStep, FileError
         }
         RecordedStep::File(file) => done_file(record, file)?,
         RecordedStep::EmptyFolder { path, .. } => DoneStep::Edited { path: path.clone(), made: None },
+        RecordedStep::Trust(change) => {
+            if browsers::is_trusted(change).is_ok_and(|now| now == change.after) {
+                DoneStep::Untouched(Step::Trust(change.clone().inverse()))
+            } else {
+                DoneStep::Edited { path: change.store.clone(), made: None }
+            }
+        }
         RecordedStep::Rights(change) => {
             if permissions::rights_of(&change.path).is_ok_and(|now| now == change.after) {
                 DoneStep::Untouched(Step::Rights(change.clone().inverse()))
@@ -153,6 +161,7 @@ impl RecordedStep {
         match self {
             Self::Folder { path, .. } | Self::Link { path, .. } | Self::EmptyFolder { path, .. } => path,
             Self::Rights(change) => &change.path,
+            Self::Trust(change) => &change.store,
             Self::File(file) => &file.path,
         }
     }

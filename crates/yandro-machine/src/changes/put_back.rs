@@ -13,6 +13,7 @@ use super::record::{self, Record, RecordedFile, RecordedStep};
 use crate::files::{self, FileError};
 use crate::machine::Machine;
 use crate::permissions;
+use crate::trust::browsers;
 
 /// What could not be put back.
 #[derive(Debug, thiserror::Error)]
@@ -60,6 +61,11 @@ pub(super) fn put_back(
                 machine.give_project(path)?;
             }
             RecordedStep::EmptyFolder { .. } => {}
+            RecordedStep::Trust(change) => {
+                if browsers::is_trusted(change).map_err(FileError::from)? == change.after {
+                    browsers::carry_out(machine, &change.clone().inverse()).map_err(FileError::from)?;
+                }
+            }
             RecordedStep::Rights(change) => {
                 if permissions::rights_of(&change.path).is_ok_and(|now| now == change.after) {
                     permissions::set_rights(&change.path, &change.before)?;

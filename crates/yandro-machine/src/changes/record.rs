@@ -12,7 +12,7 @@ use std::os::unix::fs::PermissionsExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
-use yandro_core::plan::{Access, ChangeSet, FileChange, RightsChange, SiteChange, Step};
+use yandro_core::plan::{Access, ChangeSet, FileChange, RightsChange, SiteChange, Step, TrustChange};
 use yandro_core::site::{ServerId, Site, SiteList, set_site};
 use yandro_core::source::common_ends;
 use yandro_core::system::{Cache, TrustStore};
@@ -60,15 +60,26 @@ pub(crate) struct Record {
 #[serde(rename_all = "kebab-case", tag = "kind")]
 pub(crate) enum RecordedStep {
     /// A folder that wasn't there.
-    Folder { path: Utf8PathBuf, access: Access },
+    Folder {
+        path: Utf8PathBuf,
+        access: Access,
+    },
     /// A file.
     File(RecordedFile),
     /// A link.
-    Link { path: Utf8PathBuf, before: Option<Utf8PathBuf>, after: Option<Utf8PathBuf> },
+    Link {
+        path: Utf8PathBuf,
+        before: Option<Utf8PathBuf>,
+        after: Option<Utf8PathBuf>,
+    },
     /// The rights of something.
     Rights(RightsChange),
+    Trust(TrustChange),
     /// A folder that goes if it is empty, with its own rights.
-    EmptyFolder { path: Utf8PathBuf, mode: Option<u32> },
+    EmptyFolder {
+        path: Utf8PathBuf,
+        mode: Option<u32>,
+    },
 }
 
 /// A file before and after. Only what differs is kept, between what both begin and end
@@ -114,6 +125,7 @@ impl Record {
                 Step::Folder { path, access } => record.missing_folders(path, *access),
                 Step::File(change) => record.add_file(change)?,
                 Step::Rights(change) => record.steps.push(RecordedStep::Rights(change.clone())),
+                Step::Trust(change) => record.steps.push(RecordedStep::Trust(change.clone())),
                 Step::EmptyFolder { path } => {
                     let mode = path.metadata().ok().map(|meta| meta.permissions().mode() & 0o7777);
                     record.steps.push(RecordedStep::EmptyFolder { path: path.clone(), mode });

@@ -105,11 +105,15 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
         && site.https.is_on()
         && set.change_of(&context.machine.places.chain(&site.name)).is_some()
     {
-        notes.push(format!(
-            "the server at {} needs this certificate and its key: {}",
-            site.address,
-            context.machine.places.certificates().join(site.name.as_str())
-        ));
+        notes.push(if site.own_tls().is_some() {
+            format!("what the dev server needs for TLS: yandro cert env {}", site.name)
+        } else {
+            format!(
+                "the server at {} needs this certificate and its key: {}",
+                site.address,
+                context.machine.places.certificates().join(site.name.as_str())
+            )
+        });
     }
     notes
 }
@@ -191,8 +195,7 @@ fn tell(context: &Context, done: &Done<Site>, proof: &Proven, is_given: bool, ui
         }
         if set.change_of(&context.machine.places.root_certificate()).is_some() {
             ui.say(&format!(
-                "\nHave the system trust the new authority: {COMMAND}yandro authority trust{COMMAND:#}; browsers: import {COMMAND}{}{COMMAND:#}\n(`yandro authority show` tells what it may vouch for).",
-                context.machine.places.root_certificate()
+                "\nHave this system and your browsers trust the new authority: {COMMAND}yandro authority trust{COMMAND:#}\n(`yandro authority show` tells what it may vouch for)."
             ));
         }
     }

@@ -1,6 +1,8 @@
-//! The system's trust store.
+//! Trust stores: the system's, and those of browsers.
 
-use camino::Utf8Path;
+pub mod browsers;
+
+use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::system::TrustStore;
 
 use crate::machine::Machine;
@@ -13,6 +15,15 @@ pub fn find(machine: &Machine) -> Option<TrustStore> {
         let has_program = || Utf8Path::new(store.refresh()[0]).is_file();
         machine.path(store.folder()).is_dir() && (!machine.is_real() || has_program())
     })
+}
+
+/// The files in a store's folder that are roots of yandro's, earlier ones as well.
+pub fn own_files(machine: &Machine, store: TrustStore) -> Vec<Utf8PathBuf> {
+    let entries = machine.path(store.folder()).read_dir_utf8().into_iter().flatten().flatten();
+    let paths = entries.map(camino::Utf8DirEntry::into_path);
+    let mut own: Vec<_> = paths.filter(|path| TrustStore::of_file(&machine.places.inside(path)).is_some()).collect();
+    own.sort();
+    own
 }
 
 /// Has the store take up what was changed in its folder.

@@ -1,0 +1,100 @@
+//! Which trust stores believe the authority.
+
+use serde_json::json;
+use yandro_machine::trust::{self, browsers};
+
+use crate::context::Context;
+use crate::view::{BAD, COMMAND, Cell, DIM, GOOD, Table, Ui, WARN};
+
+/// One trust store.
+struct Store {
+    title: String,
+    path: String,
+    how: How,
+    /// The roots of earlier authorities that are still in it.
+    orphans: Vec<String>,
+}
+
+enum How {
+    Trusted,
+    NotYet,
+    NotAsked(String),
+}
+
+/// All of them.
+pub(super) struct Stands(Vec<Store>);
+
+impl Stands {
+    /// `own` is what the root is called in the stores.
+    pub(super) fn of(context: &Context, own: &str) -> Self {
+        let machine = &context.machine;
+        let system = trust::find(machine).map(|store| {
+            let files = trust::own_files(machine, store);
+            let name = format!("{own}.{}", store.extension());
+            let is_own = |path: &&camino::Utf8PathBuf| path.file_name() == Some(&name);
+            Store {
+                title: "this system".into(),
+                path: store.folder().into(),
+                how: if files.iter().any(|path| is_own(&path)) { How::Trusted } else { How::NotYet },
+                orphans: files.iter().filter(|path| !is_own(path)).map(ToString::to_string).collect(),
+            }
+        });
+        let browsers = browsers::find(machine).into_iter().map(|store| {
+            let (how, orphans) = match browsers::own_roots(&store.path) {
+                Ok(held) => (
+                    if held.contains(&(own.to_owned(), true)) { How::Trusted } else { How::NotYet },
+                    held.into_iter().map(|(name, _)| name).filter(|name| name != own).collect(),
+                ),
+                Err(error) => (How::NotAsked(error.to_string()), Vec::new()),
+            };
+            Store { title: store.title, path: store.path.to_string(), how, orphans }
+        });
+        Self(system.into_iter().chain(browsers).collect())
+    }
+
+    pub(super) fn to_json(&self) -> serde_json::Value {
+        let store = |store: &Store| {
+            let trusted = match store.how {
+                How::Trusted => Some(true),
+                How::NotYet => Some(false),
+                How::NotAsked(_) => None,
+            };
+            json!({ "store": store.title, "path": store.path, "trusted": trusted, "former-roots": store.orphans })
+        };
+        self.0.iter().map(store).collect()
+    }
+
+    pub(super) fn show(&self, ui: &mut Ui) {
+        ui.say("");
+        let mut table = Table::new(&["TRUST STORE", "STANDS", "WHERE"]);
+        for store in &self.0 {
+            let how = match &store.how {
+                How::Trusted => Cell::new("trusts it", GOOD),
+                How::NotYet => Cell::new("doesn't know it", WARN),
+                How::NotAsked(_) => Cell::new("can't be asked", BAD),
+            };
+            table.row(vec![Cell::plain(&store.title), how, Cell::new(&store.path, DIM)]);
+        }
+        if self.0.is_empty() {
+            ui.say("No trust store was found that yandro knows how to keep: import the root certificate by hand.");
+            return;
+        }
+        ui.table(&table);
+        for store in &self.0 {
+            if let How::NotAsked(why) = &store.how {
+                ui.note(why);
+            }
+            for orphan in &store.orphans {
+                ui.print(&format!(
+                    "{WARN}!{WARN:#} {} still has the root of an earlier authority: {orphan}\n    mend: {COMMAND}yandro authority trust{COMMAND:#}",
+                    store.title
+                ));
+            }
+        }
+        if self.0.iter().any(|store| matches!(store.how, How::NotYet)) {
+            ui.say(&format!(
+                "\nHave all of them trust it: {COMMAND}yandro authority trust{COMMAND:#}. Whatever trusts it trusts every site that you map."
+            ));
+        }
+    }
+}

@@ -1,0 +1,169 @@
+//! The trust stores of browsers: NSS databases, kept through NSS's own program.
+//!
+//! The databases are changed where they are, under their own locks: a browser that runs has them
+//! open.
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::plan::{TrustChange, is_own_nickname};
+use yandro_core::system::{BROWSER_STORES, NEW_BROWSER_STORE};
+
+use crate::files::FileError;
+use crate::machine::Machine;
+use crate::process;
+
+/// Where systems have NSS's program.
+const PROGRAMS: [&str; 3] = ["/usr/bin/certutil", "/usr/local/bin/certutil", "/opt/homebrew/bin/certutil"];
+/// A root that is trusted for servers alone, as `certutil` writes it.
+const TRUSTED: &str = "C,,";
+/// The file that tells a database.
+const SIGN: &str = "cert9.db";
+
+/// A trust store of a browser.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct BrowserStore {
+    /// The browser, with the profile's folder where it has several.
+    pub title: String,
+    /// The database's folder.
+    pub path: Utf8PathBuf,
+}
+
+/// Why a database can't be asked or changed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StoreError {
+    /// NSS's program isn't there.
+    #[error("the trust stores of browsers are kept by the program `certutil` of NSS, which isn't there")]
+    NoProgram,
+    /// The database is behind a primary password.
+    #[error(
+        "{path}: a primary password guards this store: take it away for the moment, or import the root certificate in the browser"
+    )]
+    Password {
+        /// The database's folder.
+        path: Utf8PathBuf,
+    },
+    /// It refused.
+    #[error("{path}: {words}")]
+    Refused {
+        /// The database's folder.
+        path: Utf8PathBuf,
+        /// Its words.
+        words: String,
+    },
+}
+
+/// The stores of the browsers that this user has run, and one that is yet to be made for a browser
+/// that is there and has none.
+pub fn find(machine: &Machine) -> Vec<BrowserStore> {
+    let home = machine.home();
+    let mut found: Vec<BrowserStore> = Vec::new();
+    for (title, pattern) in BROWSER_STORES {
+        for path in folders(home, pattern) {
+            // Of the two that Chromium may have it reads the first alone.
+            let is_shadowed = found.iter().any(|other| other.title == *title && !pattern.contains('*'));
+            if path.join(SIGN).is_file() && !is_shadowed {
+                let profile = pattern.contains('*').then(|| format!(" ({})", path.file_name().unwrap_or_default()));
+                found.push(BrowserStore { title: format!("{title}{}", profile.unwrap_or_default()), path });
+            }
+        }
+    }
+    let (title, folder, programs) = NEW_BROWSER_STORE;
+    let is_there = || programs.iter().any(|program| machine.path(program).is_file());
+    if found.iter().all(|store| store.title != title) && is_there() {
+        found.push(BrowserStore { title: title.to_owned(), path: home.join(folder) });
+    }
+    found
+}
+
+/// The folders that a pattern with at most one `*`, for a whole name, stands for.
+fn folders(home: &Utf8Path, pattern: &str) -> Vec<Utf8PathBuf> {
+    let Some((above, below)) = pattern.split_once("/*") else { return vec![home.join(pattern)] };
+    let entries = home.join(above).read_dir_utf8().into_iter().flatten().flatten();
+    let mut found: Vec<_> = entries.map(|entry| Utf8PathBuf::from(format!("{}{below}", entry.path()))).collect();
+    found.sort();
+    found
+}
+
+/// Whether a store can be asked at all.
+pub fn has_program() -> bool {
+    process::find(&PROGRAMS).is_some()
+}
+
+/// The nicknames of yandro's own roots in a store, and whether each is trusted.
+///
+/// # Errors
+/// When there is no program, or the database can't be read.
+pub fn own_roots(store: &Utf8Path) -> Result<Vec<(String, bool)>, StoreError> {
+    if !store.join(SIGN).is_file() {
+        return Ok(Vec::new());
+    }
+    let listed = certutil(store, &["-L"], &[])?;
+    let own = listed.lines().filter_map(|line| {
+        let (name, flags) = line.trim_end().rsplit_once(' ')?;
+        let name = name.trim_end();
+        is_own_nickname(name).then(|| (name.to_owned(), flags == TRUSTED))
+    });
+    Ok(own.collect())
+}
+
+/// The certificate of this nickname, in PEM.
+///
+/// # Errors
+/// As [`own_roots`].
+pub fn certificate(store: &Utf8Path, nickname: &str) -> Result<String, StoreError> {
+    certutil(store, &["-L", "-n", nickname, "-a"], &[]).map(|pem| pem.replace('\r', "") + "\n")
+}
+
+/// Whether a store holds a root as a change would leave it.
+///
+/// # Errors
+/// As [`own_roots`].
+pub fn is_trusted(change: &TrustChange) -> Result<bool, StoreError> {
+    Ok(own_roots(&change.store)?.contains(&(change.nickname.clone(), true)))
+}
+
+/// Puts a root in, or takes it out.
+///
+/// # Errors
+/// As [`own_roots`], and when the database refuses: one with a primary password does.
+pub(crate) fn carry_out(machine: &Machine, change: &TrustChange) -> Result<(), StoreError> {
+    let store = &change.store;
+    if !change.after {
+        return certutil(store, &["-D", "-n", &change.nickname], &[]).map(|_| ());
+    }
+    if !store.join(SIGN).is_file() {
+        certutil(store, &["-N", "--empty-password"], &[])?;
+        for entry in store.read_dir_utf8().into_iter().flatten().flatten() {
+            _ = machine.give_to_keeper(entry.path());
+        }
+    }
+    // A line of the same name that was not trusted gives its place.
+    _ = certutil(store, &["-D", "-n", &change.nickname], &[]);
+    let arguments = ["-A", "-n", &change.nickname, "-t", TRUSTED, "-a"];
+    certutil(store, &arguments, change.certificate.as_bytes()).map(|_| ())
+}
+
+fn certutil(store: &Utf8Path, arguments: &[&str], input: &[u8]) -> Result<String, StoreError> {
+    let program = process::find(&PROGRAMS).ok_or(StoreError::NoProgram)?;
+    let refused = |words: String| StoreError::Refused { path: store.to_owned(), words };
+    let database = format!("sql:{store}");
+    let arguments: Vec<&str> = ["-d", &database].into_iter().chain(arguments.iter().copied()).collect();
+    let ran = process::run_with_input(&program, &arguments, input).map_err(|error| refused(error.to_string()))?;
+    match ran.words {
+        words if ran.succeeded => Ok(words),
+        words if words.contains("SEC_ERROR_BAD_PASSWORD") => Err(StoreError::Password { path: store.to_owned() }),
+        words => Err(refused(words)),
+    }
+}
+
+impl From<StoreError> for FileError {
+    fn from(error: StoreError) -> Self {
+        let path = match &error {
+            StoreError::NoProgram => Utf8PathBuf::from("certutil"),
+            StoreError::Refused { path, .. } | StoreError::Password { path } => path.clone(),
+        };
+        let words = error.to_string();
+        let words = words.strip_prefix(&format!("{path}: ")).unwrap_or(&words).to_owned();
+        Self { path, source: std::io::Error::other(words) }
+    }
+}
