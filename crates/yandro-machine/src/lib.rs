@@ -2,6 +2,7 @@
 
 pub mod apache;
 pub mod caches;
+pub mod certificates;
 pub mod changes;
 pub mod files;
 mod fresh;

@@ -220,13 +220,17 @@ pub(crate) struct CertArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum CertCommand {
-    /// Show what a site's certificate covers, how long it lasts, and where it is
+    /// Show what a certificate covers, how long it lasts, and what browsers would object to in it
     Show {
-        /// The site's name, or an alias of it
-        name: String,
-        /// The host name and the paths alone
+        /// A site's name or alias, any certificate file (PEM or DER), or `https://HOST[:PORT]` for
+        /// the one that is served there
+        what: String,
+        /// Of a site: the host name and the paths alone
         #[arg(long)]
         paths: bool,
+        /// See whether this key, in PEM, is the certificate's
+        #[arg(long, value_name = "FILE")]
+        key: Option<Utf8PathBuf>,
     },
     /// Print the variables by which dev servers that speak TLS themselves take a site's certificate
     Env {

@@ -12,6 +12,7 @@ mod apache;
 mod bad_input;
 mod browser;
 mod built_in;
+mod certificates;
 mod crash;
 mod demo;
 mod dev_server;

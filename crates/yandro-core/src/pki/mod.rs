@@ -8,13 +8,16 @@ mod authority;
 mod constraints;
 mod dev_server;
 mod facts;
+mod lint;
 
 pub use authority::{Authority, AuthorityCertificates, LeafRequest, NewAuthority, create_authority};
 pub use constraints::Constraints;
 pub use dev_server::{CertificateFiles, Variables};
 pub use facts::Facts;
+pub use lint::{Objection, objections};
 
 use rcgen::{KeyPair, PKCS_ECDSA_P256_SHA256};
+pub use rustls_pki_types::CertificateDer;
 use rustls_pki_types::PrivatePkcs8KeyDer;
 use time::{Duration, OffsetDateTime};
 

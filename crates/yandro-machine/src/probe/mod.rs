@@ -12,6 +12,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use rustls::pki_types::CertificateDer;
 use tokio::net::TcpStream;
 use tokio::sync::Semaphore;
 use yandro_core::check::{Answer, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Proof, Timed};
@@ -214,6 +215,28 @@ impl Prober {
         let (_, stream) = self.trust.handshake(name, connect(address).await?, None).await?;
         Ok(http::Session::open(stream).await?.get(name.as_str(), "/", 0).await?.answer)
     }
+}
+
+/// The certificates that are shown for a name at a port, whatever they are worth.
+pub(crate) async fn shown(name: &HostName, port: u16) -> Result<Vec<CertificateDer<'static>>, String> {
+    let addresses =
+        tokio::net::lookup_host((name.as_str(), port)).await.map_err(|error| crate::files::words(&error))?;
+    let mut last = "it has no address".to_owned();
+    for address in addresses {
+        let stream = match connect(address).await {
+            Ok(stream) => stream,
+            Err(failure) => {
+                last = failure.words;
+                continue;
+            }
+        };
+        return match tls::Trust::new(None).handshake(name, stream, None).await {
+            Ok((_, stream)) => Ok(stream.get_ref().1.peer_certificates().unwrap_or_default().to_vec()),
+            Err(failure) if failure.kind == FailureKind::PlainHttp => Err("plain HTTP is spoken there".into()),
+            Err(failure) => Err(failure.words),
+        };
+    }
+    Err(last)
 }
 
 type Plain = (Option<Timed<Result<(), Failure>>>, Option<Timed<Result<Answer, Failure>>>);

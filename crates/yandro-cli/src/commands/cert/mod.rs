@@ -1,22 +1,20 @@
 //! `yandro cert`.
 
 mod dev_server;
+mod show;
 
-use serde_json::json;
 use yandro_core::name::HostName;
-use yandro_core::pki::{CertificateFiles, Facts, date};
+use yandro_core::pki::CertificateFiles;
 use yandro_core::site::Site;
-use yandro_machine::files;
 
 use crate::args::{CertArgs, CertCommand};
-use crate::context::{Context, now};
+use crate::context::Context;
 use crate::error::{CommandError, Status};
-use crate::view::change::labelled;
-use crate::view::{COMMAND, STRONG, Ui};
+use crate::view::Ui;
 
 pub(crate) fn run(context: &Context, args: &CertArgs, ui: &mut Ui) -> Result<Status, CommandError> {
     match &args.command {
-        CertCommand::Show { name, paths } => show(context, name, *paths, ui),
+        CertCommand::Show { what, paths, key } => show::show(context, what, *paths, key.as_deref(), ui),
         CertCommand::Env { name, format } => dev_server::env(context, name, *format, ui),
     }
 }
@@ -51,39 +49,4 @@ impl Held {
     fn files(&self) -> CertificateFiles<'_> {
         CertificateFiles { name: &self.site.name, chain: &self.chain, key: &self.key, root: &self.root }
     }
-}
-
-fn show(context: &Context, name: &str, is_paths: bool, ui: &mut Ui) -> Result<Status, CommandError> {
-    let held = Held::find(context, name)?;
-    let pem = files::read_if_there(&held.chain)?.unwrap_or_default();
-    let chain = Facts::certificates(&pem).map_err(CommandError::not_made)?;
-    let facts = Facts::read(&chain[0]).map_err(CommandError::not_made)?;
-    if ui.json {
-        ui.json(&json!({
-            "version": 1, "site": held.site.name.as_str(), "certificate": held.chain, "key": held.key, "root": held.root,
-            "names": facts.names, "addresses": facts.addresses, "issuer": facts.issuer,
-            "not-before": date(facts.not_before), "not-after": date(facts.not_after), "days-left": facts.days_left(now()),
-        }));
-        return Ok(Status::Well);
-    }
-    let paths =
-        [("certificate", held.chain.to_string()), ("key", held.key.to_string()), ("root", held.root.to_string())];
-    if is_paths {
-        ui.say(&labelled(&[&[("host name", held.site.name.to_string())], &paths[..]].concat()));
-        return Ok(Status::Well);
-    }
-    ui.say(&format!("{STRONG}{}{STRONG:#}", held.site.name.to_unicode()));
-    let days = facts.days_left(now());
-    let valid = if days < 0 { "ended on" } else { "until" };
-    let of_it = [
-        ("covers", facts.names.join(", ")),
-        ("valid", format!("{valid} {}, {days} days", date(facts.not_after))),
-        ("issued by", facts.issuer.clone()),
-    ];
-    ui.say(&labelled(&[&of_it[..], &paths[..]].concat()));
-    ui.say(&format!(
-        "\nFor a dev server that speaks TLS itself: {COMMAND}yandro cert env {}{COMMAND:#}",
-        held.site.name
-    ));
-    Ok(Status::Well)
 }

@@ -1,0 +1,146 @@
+//! `yandro cert show`.
+
+use camino::Utf8Path;
+use serde_json::json;
+use yandro_core::name::HostName;
+use yandro_core::pki::{CertificateDer, Facts, Objection, date, objections};
+use yandro_machine::certificates;
+use yandro_machine::files;
+
+use super::Held;
+use crate::context::{Context, now};
+use crate::error::{CommandError, Status};
+use crate::signals;
+use crate::view::change::labelled;
+use crate::view::{BAD, COMMAND, GOOD, STRONG, Ui, WARN};
+
+/// A certificate to show, and where it is from.
+struct Shown {
+    title: String,
+    chain: Vec<CertificateDer<'static>>,
+    /// Further lines of it.
+    paths: Vec<(&'static str, String)>,
+    key: Option<Vec<u8>>,
+    site: Option<String>,
+}
+
+pub(super) fn show(
+    context: &Context,
+    what: &str,
+    is_paths: bool,
+    key: Option<&Utf8Path>,
+    ui: &mut Ui,
+) -> Result<Status, CommandError> {
+    let mut shown = find(context, what)?;
+    if let Some(path) = key {
+        let path = context.current.join(path);
+        let text = files::read_if_there(&path)?;
+        shown.key = Some(text.ok_or_else(|| CommandError::usage(format!("there is no file `{path}`")))?);
+    }
+    if is_paths {
+        let Some(name) = &shown.site else {
+            return Err(
+                CommandError::usage("`--paths` goes with a site's name").hint("see which there are: yandro sites")
+            );
+        };
+        ui.say(&labelled(&[&[("host name", name.clone())], &shown.paths[..]].concat()));
+        return Ok(Status::Well);
+    }
+    let facts = Facts::read(&shown.chain[0]).map_err(CommandError::not_made)?;
+    let mut found = objections(&shown.chain, now()).map_err(CommandError::not_made)?;
+    match shown.key.as_ref().map(|key| certificates::is_key_of(&shown.chain, key)) {
+        Some(Some(false)) => found.push(Objection {
+            code: "other-key",
+            is_refused: true,
+            words: "the key is not the one that it is for: no server starts with the two".into(),
+        }),
+        Some(None) => {
+            return Err(CommandError::usage("the key can't be read: it has to be in PEM, without a passphrase"));
+        }
+        Some(Some(true)) | None => {}
+    }
+    let is_refused = found.iter().any(|objection| objection.is_refused);
+    let status = if is_refused { Status::Findings } else { Status::Well };
+    if ui.json {
+        ui.json(&to_json(&shown, &facts, &found));
+        return Ok(status);
+    }
+    print(&shown, &facts, &found, ui);
+    Ok(status)
+}
+
+/// What is meant: a site, a file, or a server.
+fn find(context: &Context, what: &str) -> Result<Shown, CommandError> {
+    if let Some(rest) = what.strip_prefix("https://") {
+        let rest = rest.split('/').next().unwrap_or_default();
+        let (host, port) = match rest.rsplit_once(':') {
+            Some((host, port)) => {
+                (host, port.parse().map_err(|_| CommandError::usage(format!("`{port}` is no port")))?)
+            }
+            None => (rest, 443),
+        };
+        let name = HostName::parse(host)?;
+        let runtime = signals::runtime()?;
+        let served = runtime.block_on(signals::unless_interrupted(certificates::served(&name, port)));
+        let chain = served.ok_or_else(|| CommandError::not_made("interrupted"))?.map_err(CommandError::not_made)?;
+        let title = format!("{name}:{port}, as it is served");
+        return Ok(Shown { title, chain, paths: Vec::new(), key: None, site: None });
+    }
+    let path = context.current.join(what);
+    if what.contains('/') || path.is_file() {
+        let chain = certificates::of_file(&path).map_err(CommandError::usage)?;
+        return Ok(Shown { title: path.to_string(), chain, paths: Vec::new(), key: None, site: None });
+    }
+    let held = Held::find(context, what)?;
+    Ok(Shown {
+        title: held.site.name.to_unicode(),
+        chain: certificates::of_file(&held.chain).map_err(CommandError::not_made)?,
+        key: files::read_if_there(&held.key)?,
+        paths: vec![
+            ("certificate", held.chain.to_string()),
+            ("key", held.key.to_string()),
+            ("root", held.root.to_string()),
+        ],
+        site: Some(held.site.name.to_string()),
+    })
+}
+
+fn print(shown: &Shown, facts: &Facts, found: &[Objection], ui: &mut Ui) {
+    ui.say(&format!("{STRONG}{}{STRONG:#}", shown.title));
+    let days = facts.days_left(now());
+    let addresses = facts.addresses.iter().map(ToString::to_string);
+    let covered: Vec<String> = facts.names.iter().cloned().chain(addresses).collect();
+    let covers = if covered.is_empty() { "nothing".to_owned() } else { covered.join(", ") };
+    let valid = match (facts.not_before > now(), days < 0) {
+        (true, _) => format!("not before {}", date(facts.not_before)),
+        (false, true) => format!("ended on {}, {} days ago", date(facts.not_after), -days),
+        (false, false) => format!("until {}, {days} days", date(facts.not_after)),
+    };
+    let behind: Vec<String> = shown.chain[1..].iter().filter_map(|own| Some(Facts::read(own).ok()?.subject)).collect();
+    let mut lines = vec![("covers", covers), ("valid", valid), ("issued by", facts.issuer.clone())];
+    lines.extend(behind.into_iter().map(|subject| ("behind it", subject)));
+    ui.say(&labelled(&[&lines[..], &shown.paths[..]].concat()));
+    for objection in found {
+        let sign = if objection.is_refused { format!("{BAD}✗{BAD:#}") } else { format!("{WARN}!{WARN:#}") };
+        ui.print(&format!("{sign} {}", objection.words));
+    }
+    if !found.iter().any(|objection| objection.is_refused) {
+        ui.say(&format!("{GOOD}Whoever trusts its authority takes it.{GOOD:#}"));
+    }
+    if let Some(site) = &shown.site {
+        let command = format!("{COMMAND}yandro cert env {site}{COMMAND:#}");
+        ui.say(&format!("\nFor a dev server that speaks TLS itself: {command}"));
+    }
+}
+
+fn to_json(shown: &Shown, facts: &Facts, found: &[Objection]) -> serde_json::Value {
+    let objections: Vec<_> =
+        found.iter().map(|own| json!({ "code": own.code, "refused": own.is_refused, "words": own.words })).collect();
+    let path = |label: &str| shown.paths.iter().find(|(own, _)| *own == label).map(|(_, path)| path);
+    json!({
+        "version": 1, "what": shown.title, "site": shown.site, "certificate": path("certificate"), "key": path("key"),
+        "root": path("root"), "names": facts.names, "addresses": facts.addresses, "subject": facts.subject,
+        "issuer": facts.issuer, "not-before": date(facts.not_before), "not-after": date(facts.not_after),
+        "days-left": facts.days_left(now()), "objections": objections,
+    })
+}

@@ -1,0 +1,82 @@
+//! Certificates that others made, looked at with `yandro cert show`.
+
+use std::process::{Command, Stdio};
+
+use super::kit::{Background, Sysroot, eventually, has};
+use super::namespace::Namespace;
+
+/// Makes a certificate with openssl, by the words of its command line; files `NAME.pem`, `NAME.key`.
+fn make(sysroot: &Sysroot, name: &str, words: &str) {
+    let root = sysroot.root().display();
+    let line = format!("req -x509 -nodes -keyout {root}/{name}.key -out {root}/{name}.pem {words}");
+    let made = Command::new("openssl").args(line.split(' ')).stderr(Stdio::null()).status().unwrap();
+    assert!(made.success(), "{line}");
+}
+
+#[test]
+fn what_browsers_object_to_is_told_of_any_file() {
+    if !has(&["openssl"], false) {
+        return;
+    }
+    let sysroot = Sysroot::new();
+    make(&sysroot, "old", "-newkey rsa:1024 -sha1 -days 3650 -subj /CN=saltmarsh.test");
+    insta::assert_snapshot!(sysroot.yandro(&["cert", "show", "old.pem"]), @"
+    $ROOT/old.pem
+      covers     nothing
+      valid      until $DATE, 3649 days
+      issued by  CN=saltmarsh.test
+    ✗ it has no subject alternative names, and browsers go by nothing else: `saltmarsh.test` stands in its common name alone, where they don't look
+    ✗ it lasts 3650 days: Apple's systems take no more than 825
+    ✗ it is an authority's certificate, and no server's
+    ✗ it is signed with SHA-1, which nobody takes any more
+    ✗ its RSA key has 1024 bits: browsers take 2048 and more
+    [status 1]
+    ");
+    let right = "-newkey ec -pkeyopt ec_paramgen_curve:P-256 -days 90 -subj /O=Ferries -addext subjectAltName=DNS:saltmarsh.test,IP:127.0.0.1 -addext basicConstraints=critical,CA:FALSE -addext keyUsage=critical,digitalSignature";
+    make(&sysroot, "right", right);
+    make(&sysroot, "other", right);
+    let ran = sysroot.yandro(&["cert", "show", "right.pem", "--key", "right.key"]);
+    assert!(ran.status == 1 && ran.stdout.contains("nobody but itself vouches for it"), "{ran}");
+    assert_eq!(ran.stdout.matches('✗').count(), 1, "{ran}");
+    assert!(ran.stdout.contains("covers     saltmarsh.test, 127.0.0.1"), "{ran}");
+    let ran = sysroot.yandro(&["cert", "show", "right.pem", "--key", "other.key"]);
+    assert!(ran.stdout.contains("the key is not the one that it is for"), "{ran}");
+    // The same in DER.
+    let der = sysroot.path("right.der");
+    let convert = ["x509", "-in", "right.pem", "-outform", "DER", "-out", der.to_str().unwrap()];
+    assert!(Command::new("openssl").args(convert).current_dir(sysroot.root()).status().unwrap().success());
+    assert!(sysroot.yandro(&["cert", "show", "right.der"]).stdout.contains("saltmarsh.test, 127.0.0.1"));
+    sysroot.write("none.pem", "tide\n");
+    let ran = sysroot.yandro(&["cert", "show", "none.pem"]);
+    assert!(ran.status == 2 && ran.stderr.contains("none.pem: the certificate can't be read"), "{ran}");
+    let ran = sysroot.yandro(&["cert", "show", "./gone.pem"]);
+    assert!(ran.status == 2 && ran.stderr.contains("there is no file"), "{ran}");
+}
+
+#[test]
+fn a_certificate_is_shown_as_it_is_served() {
+    let Some(machine) = Namespace::new(&["openssl"]) else { return };
+    machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    let ran = machine.yandro(&["cert", "show", "https://saltmarsh.test"]).succeeds();
+    assert!(ran.stdout.contains("covers     saltmarsh.test\n") && ran.stdout.contains("behind it"), "{ran}");
+    assert!(ran.stdout.contains("Whoever trusts its authority takes it."), "{ran}");
+    let ran = machine.yandro(&["cert", "show", "https://saltmarsh.test:80"]);
+    assert!(ran.status == 3 && ran.stderr.contains("plain HTTP is spoken there"), "{ran}");
+    let ran = machine.yandro(&["cert", "show", "https://saltmarsh.test:81"]);
+    assert!(ran.status == 3 && ran.stderr.contains("saltmarsh.test:81 shows no certificate"), "{ran}");
+    // Somebody else's server, with an old one.
+    let make = "req -x509 -newkey rsa:2048 -nodes -keyout own.key -out own.pem -days 1000 -subj /CN=saltmarsh.test";
+    machine.run("openssl", &make.split(' ').collect::<Vec<_>>()).succeeds();
+    let mut server = machine.command("openssl");
+    let files = ["-cert", "own.pem", "-key", "own.key"].map(|word| match word.strip_prefix("own") {
+        Some(_) => machine.path(word).display().to_string(),
+        None => word.to_owned(),
+    });
+    let _server = Background::start(server.args(["s_server", "-quiet", "-accept", "8443"]).args(files));
+    let look = || machine.yandro(&["cert", "show", "https://saltmarsh.test:8443", "--json"]);
+    eventually("it is served", || look().status == 1);
+    let seen = look().stdout;
+    for code in ["no-names", "too-long", "authority"] {
+        assert!(seen.contains(&format!("\"code\":\"{code}\"")), "{seen}");
+    }
+}

@@ -1,0 +1,290 @@
+//! What clients would object to in a certificate, whoever made it.
+//!
+//! The rules are those of RFC 5280 and RFC 6125 as real clients were measured to keep them.
+
+use std::collections::BTreeSet;
+
+use rustls_pki_types::CertificateDer;
+use time::OffsetDateTime;
+use x509_parser::oid_registry::{
+    OID_EC_P256, OID_HASH_SHA1, OID_KEY_TYPE_EC_PUBLIC_KEY, OID_NIST_EC_P384, OID_PKCS1_MD5WITHRSAENC,
+    OID_PKCS1_RSAENCRYPTION, OID_PKCS1_SHA1WITHRSA, OID_SIG_ED25519,
+};
+use x509_parser::prelude::{FromDer, X509Certificate, X509Version};
+use x509_parser::public_key::PublicKey;
+
+use super::{Facts, PkiError, RENEW_DAYS, date};
+use crate::name::HostName;
+
+/// The most days of a certificate that anybody takes, of whatever authority (Apple systems).
+const LONGEST_DAYS: i64 = 825;
+/// ECDSA with SHA-1 (RFC 3279 section 2.2.3).
+const ECDSA_WITH_SHA1: &str = "1.2.840.10045.4.1";
+
+/// Something that a client objects to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Objection {
+    /// A stable word for it.
+    pub code: &'static str,
+    /// Whether it stops browsers, or is only worth knowing.
+    pub is_refused: bool,
+    /// What it is, in a sentence.
+    pub words: String,
+}
+
+/// What clients object to in a chain, leaf first, at a time. An empty list is a certificate that
+/// whoever trusts its root takes.
+///
+/// # Errors
+/// [`PkiError::Certificate`] when one of them can't be read.
+pub fn objections(chain: &[CertificateDer<'_>], now: OffsetDateTime) -> Result<Vec<Objection>, PkiError> {
+    let Some((leaf, above)) = chain.split_first() else { return Ok(Vec::new()) };
+    let facts = Facts::read(leaf)?;
+    let (_, certificate) = X509Certificate::from_der(leaf).map_err(|error| PkiError::Certificate(error.to_string()))?;
+    let mut lint = Lint { certificate: &certificate, facts: &facts, now, found: Vec::new() };
+    lint.names();
+    lint.time();
+    lint.usage();
+    lint.algorithms();
+    lint.chain(above)?;
+    Ok(lint.found)
+}
+
+struct Lint<'c> {
+    certificate: &'c X509Certificate<'c>,
+    facts: &'c Facts,
+    now: OffsetDateTime,
+    found: Vec<Objection>,
+}
+
+impl Lint<'_> {
+    fn refused(&mut self, code: &'static str, words: impl Into<String>) {
+        self.found.push(Objection { code, is_refused: true, words: words.into() });
+    }
+
+    fn told(&mut self, code: &'static str, words: impl Into<String>) {
+        self.found.push(Objection { code, is_refused: false, words: words.into() });
+    }
+
+    fn names(&mut self) {
+        let facts = self.facts;
+        if facts.names.is_empty() && facts.addresses.is_empty() {
+            let common: Vec<&str> =
+                self.certificate.subject().iter_common_name().filter_map(|name| name.as_str().ok()).collect();
+            let instead = match &common[..] {
+                [] => String::new(),
+                names => format!(": `{}` stands in its common name alone, where they don't look", names.join("`, `")),
+            };
+            self.refused(
+                "no-names",
+                format!("it has no subject alternative names, and browsers go by nothing else{instead}"),
+            );
+        }
+        for name in &facts.names {
+            let rest = name.strip_prefix("*.").unwrap_or(name);
+            if rest.contains('*') {
+                self.refused("wildcard-place", format!("`{name}`: a wildcard counts as the whole first label alone"));
+            } else if name.starts_with("*.") && !rest.contains('.') {
+                self.refused("wildcard-width", format!("`{name}`: nobody takes a wildcard right below a suffix"));
+            } else if rest.parse::<core::net::IpAddr>().is_ok() {
+                self.refused(
+                    "address-as-name",
+                    format!("`{name}` is an address, and stands among the names: no client finds it there"),
+                );
+            } else if rest.contains('_') {
+                self.told("underscore", format!("`{name}`: Java refuses names with an underscore"));
+            } else if !rest.is_ascii() {
+                self.refused("not-ascii", format!("`{name}`: names beyond ASCII are written in their `xn--` form"));
+            }
+        }
+        let covered =
+            |name: &String| name.strip_prefix("*.").is_some_and(|rest| !facts.names.iter().any(|own| own == rest));
+        for name in facts.names.iter().filter(|name| covered(name)) {
+            let rest = &name[2..];
+            self.told("wildcard-alone", format!("`{name}` doesn't cover `{rest}` itself"));
+        }
+    }
+
+    fn time(&mut self) {
+        let (facts, days) = (self.facts, self.facts.days_left(self.now));
+        let lasts = (facts.not_after - facts.not_before).whole_days();
+        if facts.not_before > self.now {
+            self.refused("not-yet", format!("it is not valid before {}", date(facts.not_before)));
+        } else if facts.not_after < self.now {
+            self.refused("ended", format!("it ended on {}", date(facts.not_after)));
+        } else if days < RENEW_DAYS {
+            self.told("ends-soon", format!("it ends on {}, in {days} days", date(facts.not_after)));
+        }
+        if lasts > LONGEST_DAYS {
+            self.refused(
+                "too-long",
+                format!("it lasts {lasts} days: Apple's systems take no more than {LONGEST_DAYS}"),
+            );
+        }
+    }
+
+    fn usage(&mut self) {
+        if self.certificate.version() != X509Version::V3 {
+            self.refused("old-version", "it is of a version that has no extensions: browsers take version 3 alone");
+        }
+        if self.certificate.is_ca() {
+            self.refused("authority", "it is an authority's certificate, and no server's");
+        }
+        if let Ok(Some(usage)) = self.certificate.key_usage()
+            && !usage.value.digital_signature()
+        {
+            self.refused("key-usage", "its key may not sign, which TLS 1.3 needs (key usage without digitalSignature)");
+        }
+        if let Ok(Some(usage)) = self.certificate.extended_key_usage()
+            && !usage.value.server_auth
+            && !usage.value.any
+        {
+            self.refused("extended-key-usage", "it is not meant for servers (extended key usage without serverAuth)");
+        }
+    }
+
+    fn algorithms(&mut self) {
+        let signature = &self.certificate.signature_algorithm.algorithm;
+        let is_sha1 = *signature == OID_PKCS1_SHA1WITHRSA
+            || *signature == OID_HASH_SHA1
+            || signature.to_id_string() == ECDSA_WITH_SHA1;
+        if is_sha1 || *signature == OID_PKCS1_MD5WITHRSAENC {
+            let hash = if is_sha1 { "SHA-1" } else { "MD5" };
+            self.refused("old-hash", format!("it is signed with {hash}, which nobody takes any more"));
+        }
+        let key = self.certificate.public_key();
+        let kind = &key.algorithm.algorithm;
+        let curve = key.algorithm.parameters.as_ref().and_then(|parameters| parameters.as_oid().ok());
+        if *kind == OID_PKCS1_RSAENCRYPTION {
+            if let Ok(PublicKey::RSA(rsa)) = key.parsed()
+                && rsa.key_size() < 2048
+            {
+                self.refused(
+                    "weak-key",
+                    format!("its RSA key has {} bits: browsers take 2048 and more", rsa.key_size()),
+                );
+            }
+        } else if *kind == OID_KEY_TYPE_EC_PUBLIC_KEY {
+            if !curve.is_some_and(|curve| curve == OID_EC_P256 || curve == OID_NIST_EC_P384) {
+                self.refused("curve", "its key is on a curve that browsers don't take: they know P-256 and P-384");
+            }
+        } else if *kind == OID_SIG_ED25519 {
+            self.refused("curve", "its key is an Ed25519 key, which browsers don't take");
+        }
+    }
+
+    /// The certificates behind the leaf, as the server is to send them.
+    fn chain(&mut self, above: &[CertificateDer<'_>]) -> Result<(), PkiError> {
+        let is_self_signed = self.certificate.subject().as_raw() == self.certificate.issuer().as_raw();
+        if is_self_signed {
+            if !self.certificate.is_ca() {
+                self.refused("self-signed", "nobody but itself vouches for it: no authority has signed it");
+            }
+            return Ok(());
+        }
+        let Some(issuer) = above.first() else {
+            self.told(
+                "alone",
+                "its issuer's certificate doesn't come behind it: where that is no root, every client fails",
+            );
+            return Ok(());
+        };
+        let issuer = Facts::read(issuer)?;
+        if !self.facts.authority_key.is_empty() && issuer.subject_key != self.facts.authority_key {
+            self.refused("wrong-issuer", "the certificate behind it is not its issuer's");
+        }
+        let names: BTreeSet<&String> = self.facts.names.iter().collect();
+        for name in names {
+            let bare = name.strip_prefix("*.").unwrap_or(name);
+            let is_permitted = HostName::parse(bare).is_ok_and(|name| issuer.constraints.permits_name(&name));
+            if !issuer.constraints.suffixes.is_empty() && !is_permitted {
+                let limit = issuer.constraints.suffixes_in_words();
+                self.refused("outside", format!("`{name}` is outside what its issuer may vouch for: {limit}"));
+            }
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rcgen::{
+        BasicConstraints, CertificateParams, CertifiedIssuer, DnType, ExtendedKeyUsagePurpose, IsCa, KeyPair,
+        KeyUsagePurpose, PKCS_ED25519, SanType,
+    };
+    use time::Duration;
+    use time::macros::datetime;
+
+    use super::*;
+
+    const NOW: OffsetDateTime = datetime!(2026-11-23 08:00 UTC);
+
+    /// What is objected to in a leaf that is right but for one change.
+    fn codes(change: impl Fn(&mut CertificateParams)) -> Vec<&'static str> {
+        codes_with(&KeyPair::generate().unwrap(), change)
+    }
+
+    fn codes_with(key: &KeyPair, change: impl Fn(&mut CertificateParams)) -> Vec<&'static str> {
+        let mut authority = CertificateParams::default();
+        authority.is_ca = IsCa::Ca(BasicConstraints::Constrained(0));
+        authority.distinguished_name.push(DnType::CommonName, "Saltmarsh authority");
+        authority.name_constraints =
+            Some(super::super::Constraints { suffixes: vec!["test".into()], networks: Vec::new() }.to_extension());
+        let issuer = CertifiedIssuer::self_signed(authority, KeyPair::generate().unwrap()).unwrap();
+        let mut leaf = CertificateParams::new(vec!["saltmarsh.test".to_owned()]).unwrap();
+        leaf.not_before = NOW - Duration::hours(1);
+        leaf.not_after = NOW + Duration::days(397);
+        leaf.use_authority_key_identifier_extension = true;
+        leaf.key_usages = vec![KeyUsagePurpose::DigitalSignature];
+        leaf.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
+        change(&mut leaf);
+        let leaf = leaf.signed_by(key, &issuer).unwrap();
+        let found = objections(&[leaf.der().clone(), issuer.der().clone()], NOW).unwrap();
+        found.into_iter().map(|objection| objection.code).collect()
+    }
+
+    fn names(texts: &'static [&'static str]) -> impl Fn(&mut CertificateParams) {
+        move |leaf| {
+            leaf.subject_alt_names = texts.iter().map(|text| SanType::DnsName((*text).try_into().unwrap())).collect()
+        }
+    }
+
+    #[test]
+    fn each_fault_is_found_and_a_right_one_has_none() {
+        assert_eq!(codes(|_| {}), Vec::<&str>::new());
+        let nameless = |leaf: &mut CertificateParams| {
+            leaf.subject_alt_names.clear();
+            leaf.distinguished_name.push(DnType::CommonName, "saltmarsh.test");
+        };
+        assert_eq!(codes(nameless), ["no-names"]);
+        assert_eq!(codes(names(&["*.saltmarsh.test"])), ["wildcard-alone"]);
+        assert_eq!(codes(names(&["*.saltmarsh.test", "saltmarsh.test"])), Vec::<&str>::new());
+        assert_eq!(codes(names(&["*.test", "test"])), ["wildcard-width"]);
+        assert_eq!(codes(names(&["a.*.test"])), ["wildcard-place", "outside"]);
+        assert_eq!(codes(names(&["127.0.0.1"])), ["address-as-name", "outside"]);
+        assert_eq!(codes(names(&["saltmarsh.example"])), ["outside"]);
+        assert_eq!(codes(|leaf| leaf.not_before = NOW + Duration::days(1)), ["not-yet"]);
+        assert_eq!(codes(|leaf| leaf.not_after = NOW - Duration::seconds(1)), ["ended"]);
+        assert_eq!(codes(|leaf| leaf.not_after = NOW + Duration::days(29)), ["ends-soon"]);
+        assert_eq!(codes(|leaf| leaf.not_after = NOW + Duration::days(826)), ["too-long"]);
+        assert_eq!(codes(|leaf| leaf.is_ca = IsCa::Ca(BasicConstraints::Unconstrained)), ["authority"]);
+        assert_eq!(codes(|leaf| leaf.key_usages = vec![KeyUsagePurpose::KeyEncipherment]), ["key-usage"]);
+        let for_clients =
+            |leaf: &mut CertificateParams| leaf.extended_key_usages = vec![ExtendedKeyUsagePurpose::ClientAuth];
+        assert_eq!(codes(for_clients), ["extended-key-usage"]);
+        assert_eq!(codes_with(&KeyPair::generate_for(&PKCS_ED25519).unwrap(), |_| {}), ["curve"]);
+    }
+
+    #[test]
+    fn a_chain_is_looked_at_as_it_is_sent() {
+        let own = CertificateParams::new(vec!["saltmarsh.test".to_owned()]).unwrap();
+        let mut own = own;
+        own.not_before = NOW - Duration::hours(1);
+        own.not_after = NOW + Duration::days(397);
+        let own = own.self_signed(&KeyPair::generate().unwrap()).unwrap();
+        let found = objections(&[own.der().clone()], NOW).unwrap();
+        assert_eq!(found.iter().map(|own| own.code).collect::<Vec<_>>(), ["self-signed"]);
+        assert_eq!(objections(&[], NOW), Ok(Vec::new()));
+        assert!(objections(&[CertificateDer::from(vec![0x30, 3, 1, 1, 0])], NOW).is_err());
+    }
+}
