@@ -36,10 +36,14 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
             HostsCommand::Restore => commands::history::restore(&context, &context.machine.places.hosts, ui),
         },
         Command::Cert(args) => commands::cert::run(&context, args, ui),
-        Command::Authority(args) => match args.command {
+        Command::Authority(args) => match &args.command {
             AuthorityCommand::Show => commands::authority::show(&context, ui),
-            AuthorityCommand::Trust { store } => commands::authority::trust(&context, store, ui),
-            AuthorityCommand::Distrust { store } => commands::authority::distrust(&context, store, ui),
+            AuthorityCommand::Env { format } => commands::authority_export::env(&context, *format, ui),
+            AuthorityCommand::Export { format, out } => {
+                commands::authority_export::export(&context, *format, out.as_deref(), ui)
+            }
+            AuthorityCommand::Trust { store } => commands::authority::trust(&context, *store, ui),
+            AuthorityCommand::Distrust { store } => commands::authority::distrust(&context, *store, ui),
         },
         Command::Pack(args) => commands::pack::run(&context, args, ui),
         Command::Serve(args) => commands::serve::run(&context, args, ui),

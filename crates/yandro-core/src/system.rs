@@ -160,6 +160,15 @@ impl TrustStore {
         if self == Self::Debian { "crt" } else { "pem" }
     }
 
+    /// The list that comes of it, as one file of certificates in PEM.
+    pub fn list(self) -> &'static str {
+        match self {
+            Self::Debian => "/etc/ssl/certs/ca-certificates.crt",
+            Self::RedHat => "/etc/pki/tls/certs/ca-bundle.crt",
+            Self::Arch => "/etc/ca-certificates/extracted/tls-ca-bundle.pem",
+        }
+    }
+
     /// The command that takes the folder's change up.
     pub fn refresh(self) -> CommandLine {
         match self {

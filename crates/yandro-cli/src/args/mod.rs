@@ -284,12 +284,37 @@ pub(crate) enum AuthorityCommand {
         #[arg(long, value_enum, default_value_t = StoresArg::All)]
         store: StoresArg,
     },
+    /// Print the variables by which runtimes with a list of their own trust the authority
+    Env {
+        /// In whose words
+        #[arg(long, value_enum, default_value_t = ShellArg::Sh)]
+        format: ShellArg,
+    },
+    /// Write the root certificate for others to import; never a key
+    Export {
+        /// The form of it
+        #[arg(long, value_enum, default_value_t = RootFormat::Pem)]
+        format: RootFormat,
+        /// The file that is made; without it, it is printed
+        #[arg(long, value_name = "FILE")]
+        out: Option<Utf8PathBuf>,
+    },
     /// Take the authority out of the trust stores, and the roots of earlier ones with it
     Distrust {
         /// Which of the trust stores
         #[arg(long, value_enum, default_value_t = StoresArg::All)]
         store: StoresArg,
     },
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum RootFormat {
+    /// Text, as most programs take it
+    Pem,
+    /// Bytes, as Windows and Android take it
+    Der,
+    /// A configuration profile of Apple's systems
+    Mobileconfig,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]

@@ -163,7 +163,7 @@ fn of_browser(
 
 const NO_CERTUTIL: &str = "install it (`apt install libnss3-tools`), then run `yandro authority trust` again";
 
-fn none_yet() -> CommandError {
+pub(super) fn none_yet() -> CommandError {
     CommandError::not_made("there is no local authority yet").hint("the first `yandro map NAME FOLDER` makes it")
 }
 

@@ -2,6 +2,7 @@
 
 mod apply;
 pub(crate) mod authority;
+pub(crate) mod authority_export;
 pub(crate) mod cert;
 pub(crate) mod check;
 pub(crate) mod demo;

@@ -80,3 +80,72 @@ fn a_certificate_is_shown_as_it_is_served() {
         assert!(seen.contains(&format!("\"code\":\"{code}\"")), "{seen}");
     }
 }
+
+#[test]
+fn the_root_is_exported_in_every_form_and_no_key_with_it() {
+    if !has(&["openssl", "python3"], false) {
+        return;
+    }
+    let sysroot = Sysroot::new();
+    let ran = sysroot.yandro(&["authority", "export"]);
+    assert!(ran.status == 3 && ran.stderr.contains("there is no local authority yet"), "{ran}");
+    sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in"]).succeeds();
+    let pem = sysroot.read("home/ada/.local/share/yandro/authority/root.pem");
+    assert_eq!(sysroot.yandro(&["authority", "export"]).succeeds().stdout, pem);
+    sysroot.yandro(&["authority", "export", "--format", "der", "--out", "root.der"]).succeeds();
+    sysroot.yandro(&["authority", "export", "--format", "mobileconfig", "--out", "root.mobileconfig"]).succeeds();
+    // Others' readers find the same certificate in both.
+    let script = "import plistlib, ssl; profile = plistlib.load(open('root.mobileconfig', 'rb'));\nassert profile['PayloadType'] == 'Configuration'\npart = profile['PayloadContent'][0]\nassert part['PayloadType'] == 'com.apple.security.root'\nassert part['PayloadContent'] == open('root.der', 'rb').read()\nprint(ssl.DER_cert_to_PEM_cert(part['PayloadContent']), end='')";
+    let read = Command::new("python3").args(["-c", script]).current_dir(sysroot.root()).output().unwrap();
+    assert_eq!(
+        String::from_utf8_lossy(&read.stdout).replace(['\n', '\r'], ""),
+        pem.replace(['\n', '\r'], ""),
+        "{read:?}"
+    );
+    sysroot.write("mine.pem", "mine\n");
+    let ran = sysroot.yandro(&["authority", "export", "--out", "mine.pem"]);
+    assert!(ran.status == 2 && sysroot.read("mine.pem") == "mine\n", "{ran}");
+    insta::assert_snapshot!(sysroot.yandro(&["authority", "env"]), @"
+    # Node, beside its own list
+    export NODE_EXTRA_CA_CERTS='$ROOT/home/ada/.local/share/yandro/authority/root.pem'
+    # Deno, beside its own list
+    export DENO_CERT='$ROOT/home/ada/.local/share/yandro/authority/root.pem'
+    note: Python, Ruby, Go, curl and git take the system's list, once it has the root: yandro authority trust
+    [status 0]
+    ");
+    insta::assert_snapshot!(sysroot.yandro(&["authority", "env", "--format", "dockerfile"]), @r#"
+    # An image of Debian's family; root.pem: yandro authority export --out root.pem
+    COPY root.pem /usr/local/share/ca-certificates/yandro.crt
+    RUN update-ca-certificates
+    # Node, beside its own list
+    ENV NODE_EXTRA_CA_CERTS="/usr/local/share/ca-certificates/yandro.crt"
+    # Deno, beside its own list
+    ENV DENO_CERT="/usr/local/share/ca-certificates/yandro.crt"
+    # What is built on OpenSSL, Python, Ruby, Go, and Rust with the system's list
+    ENV SSL_CERT_FILE="/etc/ssl/certs/ca-certificates.crt"
+    # Python: requests, pip
+    ENV REQUESTS_CA_BUNDLE="/etc/ssl/certs/ca-certificates.crt"
+    ENV PIP_CERT="/etc/ssl/certs/ca-certificates.crt"
+    # curl and git with a list of their own
+    ENV CURL_CA_BUNDLE="/etc/ssl/certs/ca-certificates.crt"
+    ENV GIT_SSL_CAINFO="/etc/ssl/certs/ca-certificates.crt"
+    [status 0]
+    "#);
+}
+
+#[test]
+fn programs_with_a_list_of_their_own_trust_it_by_their_variables() {
+    let Some(machine) = Namespace::new(&["python3", "update-ca-certificates"]) else { return };
+    machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    // Without a list of the system's: `certifi` and its like bring their own.
+    let fetch = "import os, ssl, urllib.request\ncontext = ssl.create_default_context(cafile=os.environ['REQUESTS_CA_BUNDLE'])\nprint(urllib.request.urlopen('https://saltmarsh.test/', context=context).read().decode(), end='')";
+    let run = |line: &str| {
+        let script = format!("eval \"$({} authority env)\"; {line}", super::kit::YANDRO);
+        machine.run("sh", &["-c", &script])
+    };
+    let curl = "curl --silent --capath /nonexistent https://saltmarsh.test/";
+    assert_ne!(run(curl).status, 0, "the system doesn't know it yet");
+    machine.yandro(&["authority", "trust", "--store", "system"]).succeeds();
+    assert_eq!(run(curl).succeeds().stdout, "<h1>Saltmarsh Ferries</h1>\n");
+    assert_eq!(run(&format!("python3 -c \"{fetch}\"")).succeeds().stdout, "<h1>Saltmarsh Ferries</h1>\n");
+}

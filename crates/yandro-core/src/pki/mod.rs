@@ -7,12 +7,14 @@
 mod authority;
 mod constraints;
 mod dev_server;
+mod export;
 mod facts;
 mod lint;
 
 pub use authority::{Authority, AuthorityCertificates, LeafRequest, NewAuthority, create_authority};
 pub use constraints::Constraints;
 pub use dev_server::{CertificateFiles, Variables};
+pub use export::{mobile_profile, trust_lines, trust_variables};
 pub use facts::Facts;
 pub use lint::{Objection, objections};
 

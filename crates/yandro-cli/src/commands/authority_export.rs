@@ -1,0 +1,91 @@
+//! `yandro authority env` and `export`.
+
+use std::io::{IsTerminal as _, Write as _};
+
+use camino::Utf8Path;
+use serde_json::json;
+use yandro_core::pki::{Authority, mobile_profile, trust_lines, trust_variables};
+use yandro_core::plan::{Access, ChangeSet, nickname};
+use yandro_core::shell::Shell;
+use yandro_machine::{files, observe, trust};
+
+use super::apply::{Planned, apply};
+use super::authority::none_yet;
+use crate::args::{RootFormat, ShellArg};
+use crate::context::Context;
+use crate::error::{CommandError, Status};
+use crate::view::{STRONG, Ui};
+
+pub(crate) fn env(context: &Context, format: ShellArg, ui: &mut Ui) -> Result<Status, CommandError> {
+    let machine = &context.machine;
+    let certificates = observe::authority_certificates(machine)?.ok_or_else(none_yet)?;
+    let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
+    let own = nickname(&files::sha256(authority.root()));
+    // The system's list can stand for a runtime's own once the root is in it.
+    let list = trust::find(machine).filter(|store| {
+        let name = format!("{own}.{}", store.extension());
+        trust::own_files(machine, *store).iter().any(|path| path.file_name() == Some(&name))
+    });
+    let list = list.map(|store| Utf8Path::new(store.list()));
+    let root = machine.places.root_certificate();
+    if ui.json {
+        let variables: serde_json::Map<_, _> = trust_variables(&root, list)
+            .into_iter()
+            .flat_map(|(_, values)| values)
+            .map(|(name, value)| (name.to_owned(), json!(value)))
+            .collect();
+        ui.json(&json!({ "version": 1, "root": root, "variables": variables }));
+        return Ok(Status::Well);
+    }
+    let shell = Shell::from(format);
+    ui.say(&trust_lines(shell, &root, list).join("\n"));
+    if list.is_none() && shell != Shell::Dockerfile {
+        ui.note("Python, Ruby, Go, curl and git take the system's list, once it has the root: yandro authority trust");
+    }
+    Ok(Status::Well)
+}
+
+pub(crate) fn export(
+    context: &Context,
+    format: RootFormat,
+    out: Option<&Utf8Path>,
+    ui: &mut Ui,
+) -> Result<Status, CommandError> {
+    let certificates = observe::authority_certificates(&context.machine)?.ok_or_else(none_yet)?;
+    let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
+    let content = match format {
+        RootFormat::Pem => certificates.root.into_bytes(),
+        RootFormat::Der => authority.root().to_vec(),
+        RootFormat::Mobileconfig => {
+            let digest = files::sha256(authority.root());
+            mobile_profile(&authority.root_facts.subject, &certificates.root, &digest).into_bytes()
+        }
+    };
+    let Some(out) = out else {
+        let mut stdout = std::io::stdout();
+        if format == RootFormat::Der && stdout.is_terminal() {
+            return Err(CommandError::usage("these are bytes, and no text for a terminal")
+                .hint("name a file for them: --out root.der"));
+        }
+        stdout.write_all(&content).map_err(CommandError::not_made)?;
+        return Ok(Status::Well);
+    };
+    let path = context.current.join(out);
+    let plan = || {
+        let before = files::read_if_there(&path)?;
+        if before.as_ref().is_some_and(|before| *before != content) {
+            return Err(CommandError::usage(format!("there is a file {path} already, and it holds something else"))
+                .hint("name another, or take it away first"));
+        }
+        let mut set = ChangeSet::default();
+        set.file(path.clone(), before, Some(content.clone()), Access::Public);
+        Ok(Planned { set, starts: false, about: () })
+    };
+    let Some(_) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
+    if ui.json {
+        ui.json(&json!({ "version": 1, "out": path }));
+    } else {
+        ui.say(&format!("{STRONG}{path}{STRONG:#} holds the root certificate, and no key"));
+    }
+    Ok(Status::Well)
+}

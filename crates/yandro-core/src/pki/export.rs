@@ -1,0 +1,76 @@
+//! The root certificate in the forms that others take, and the variables by which runtimes with a
+//! list of their own take it. Only what is public.
+
+use camino::Utf8Path;
+
+use super::dev_server::Variables;
+use crate::shell::Shell;
+
+/// Where an image of Debian's family has what was copied into it, and the list that comes of it.
+const IN_IMAGE: (&str, &str) = ("/usr/local/share/ca-certificates/yandro.crt", "/etc/ssl/certs/ca-certificates.crt");
+
+/// The variables by which runtimes trust the root. `list` is the system's own list as one file, if
+/// the root is in it: what takes the place of a runtime's own list has to hold all the others, too.
+pub fn trust_variables(root: &Utf8Path, list: Option<&Utf8Path>) -> Vec<Variables> {
+    let mut all: Vec<Variables> = vec![
+        ("Node, beside its own list", vec![("NODE_EXTRA_CA_CERTS", root.to_string())]),
+        ("Deno, beside its own list", vec![("DENO_CERT", root.to_string())]),
+    ];
+    if let Some(list) = list {
+        let list = || list.to_string();
+        all.extend([
+            (
+                "What is built on OpenSSL, Python, Ruby, Go, and Rust with the system's list",
+                vec![("SSL_CERT_FILE", list())],
+            ),
+            ("Python: requests, pip", vec![("REQUESTS_CA_BUNDLE", list()), ("PIP_CERT", list())]),
+            ("curl and git with a list of their own", vec![("CURL_CA_BUNDLE", list()), ("GIT_SSL_CAINFO", list())]),
+        ]);
+    }
+    all
+}
+
+/// The lines that say so in the words of a shell. For an image the root has to be copied into it
+/// first: as `root.pem`, beside the Dockerfile.
+pub fn trust_lines(shell: Shell, root: &Utf8Path, list: Option<&Utf8Path>) -> Vec<String> {
+    let mut lines = Vec::new();
+    let all = if shell == Shell::Dockerfile {
+        lines.push(shell.comment("An image of Debian's family; root.pem: yandro authority export --out root.pem"));
+        lines.push(format!("COPY root.pem {}", IN_IMAGE.0));
+        lines.push("RUN update-ca-certificates".to_owned());
+        trust_variables(IN_IMAGE.0.into(), Some(IN_IMAGE.1.into()))
+    } else {
+        trust_variables(root, list)
+    };
+    for (reader, values) in all {
+        lines.push(shell.comment(reader));
+        lines.extend(values.iter().map(|(name, value)| shell.set(name, value)));
+    }
+    lines
+}
+
+/// A configuration profile of Apple's systems that holds the root: an XML property list. `sha256`
+/// is the certificate's, in hexadecimal digits; the profile's identifiers come of it.
+pub fn mobile_profile(title: &str, root_pem: &str, sha256: &str) -> String {
+    let body: Vec<&str> = root_pem.lines().filter(|line| !line.starts_with("-----")).collect();
+    let uuid = |from: usize| {
+        let digits = &sha256[from..from + 32];
+        let parts = [&digits[..8], &digits[8..12], &digits[12..16], &digits[16..20], &digits[20..]];
+        parts.join("-").to_uppercase()
+    };
+    let escaped = title.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
+    let string = |key: &str, value: &str| format!("\t<key>{key}</key>\n\t<string>{value}</string>\n");
+    let head = |kind: &str, from: usize| {
+        string("PayloadType", kind)
+            + &string("PayloadIdentifier", &format!("test.yandro.{}", uuid(from).to_lowercase()))
+            + &string("PayloadUUID", &uuid(from))
+            + &string("PayloadDisplayName", &escaped)
+            + "\t<key>PayloadVersion</key>\n\t<integer>1</integer>\n"
+    };
+    format!(
+        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<!DOCTYPE plist PUBLIC \"-//Apple//DTD PLIST 1.0//EN\" \"http://www.apple.com/DTDs/PropertyList-1.0.dtd\">\n<plist version=\"1.0\">\n<dict>\n{}\t<key>PayloadContent</key>\n\t<array>\n\t<dict>\n{}\t<key>PayloadContent</key>\n\t<data>\n{}\n\t</data>\n\t</dict>\n\t</array>\n</dict>\n</plist>\n",
+        head("Configuration", 0),
+        head("com.apple.security.root", 32),
+        body.join("\n"),
+    )
+}
