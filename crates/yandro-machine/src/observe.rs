@@ -7,7 +7,7 @@ use time::OffsetDateTime;
 use yandro_core::config::OTHERS;
 use yandro_core::hosts::TakeOver;
 use yandro_core::name::HostName;
-use yandro_core::pki::{Authority, AuthorityCertificates, Key, PkiError};
+use yandro_core::pki::{Authority, AuthorityCertificates, Key, PkiError, RENEW_DAYS};
 use yandro_core::plan::{AuthorityFiles, Observed};
 use yandro_core::site::{Content, ListError, ServerKind, Site, SiteList};
 
@@ -136,6 +136,7 @@ fn observe_names(
         chains,
         keys,
         take_over: TakeOver::No,
+        renew_within: RENEW_DAYS,
         has_v6_loopback: !machine.is_real() || network::has_v6_loopback(),
         servers: servers::find_all(machine)
             .iter()

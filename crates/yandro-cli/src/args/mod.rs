@@ -232,6 +232,27 @@ pub(crate) enum CertCommand {
         #[arg(long, value_name = "FILE")]
         key: Option<Utf8PathBuf>,
     },
+    /// Issue a certificate for names that are no sites, into a folder
+    Issue {
+        /// The names; `*.NAME` for all with one label more
+        #[arg(required = true, value_name = "NAME")]
+        names: Vec<String>,
+        /// An address that it covers, too; give it once for each
+        #[arg(long = "address", value_name = "IP")]
+        addresses: Vec<IpAddr>,
+        /// How many days it is valid, 825 at most
+        #[arg(long, value_name = "N", default_value_t = yandro_core::pki::LEAF_DAYS)]
+        days: i64,
+        /// The folder that takes `fullchain.pem` and `key.pem`
+        #[arg(long, value_name = "DIR")]
+        out: Utf8PathBuf,
+    },
+    /// Make the sites' certificates anew that end soon, and have their servers take them up
+    Renew {
+        /// Those that end within so many days
+        #[arg(long, value_name = "N", default_value_t = yandro_core::pki::RENEW_DAYS)]
+        within: i64,
+    },
     /// Print the variables by which dev servers that speak TLS themselves take a site's certificate
     Env {
         /// The site's name, or an alias of it

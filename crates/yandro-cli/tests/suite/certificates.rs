@@ -149,3 +149,114 @@ fn programs_with_a_list_of_their_own_trust_it_by_their_variables() {
     assert_eq!(run(curl).succeeds().stdout, "<h1>Saltmarsh Ferries</h1>\n");
     assert_eq!(run(&format!("python3 -c \"{fetch}\"")).succeeds().stdout, "<h1>Saltmarsh Ferries</h1>\n");
 }
+
+#[test]
+fn certificates_are_issued_for_names_that_are_no_sites_and_renewed_when_asked() {
+    let Some(machine) = Namespace::new(&["openssl"]) else { return };
+    machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    let out = machine.path("tides");
+    let names = ["tides.test", "*.tides.test", "--address", "127.0.0.1", "--days", "90", "--out", "tides"];
+    let ran = machine.yandro(&[&["cert", "issue"][..], &names].concat()).succeeds();
+    assert!(ran.stdout.contains("tides.test, *.tides.test, 127.0.0.1") && ran.stdout.contains("89 days"), "{ran}");
+    let mode = |path: &str| {
+        std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(out.join(path)).unwrap().permissions()) & 0o777
+    };
+    assert_eq!((mode("key.pem"), mode("fullchain.pem")), (0o600, 0o644));
+    // As strict a judge as there is, for a name, a name below and the address.
+    let root = machine.root_certificate().display().to_string();
+    let chain = out.join("fullchain.pem").display().to_string();
+    let strict = ["verify", "-x509_strict", "-CAfile", &root, "-untrusted", &chain, "-purpose", "sslserver"];
+    for named in
+        [["-verify_hostname", "tides.test"], ["-verify_hostname", "low.tides.test"], ["-verify_ip", "127.0.0.1"]]
+    {
+        machine.run("openssl", &[&strict[..], &named, &[&chain]].concat()).succeeds();
+    }
+    let again = machine.yandro(&[&["cert", "issue"][..], &names].concat());
+    assert!(again.status == 2 && again.stderr.contains("already"), "{again}");
+    for (refused, words) in [
+        (["cert", "issue", "ferries.example.com", "--out", "x"], "may not vouch for `ferries.example.com`"),
+        (["cert", "issue", "*.test", "--out", "x"], "right below a suffix"),
+    ] {
+        let ran = machine.yandro(&refused);
+        assert!(ran.status == 2 && ran.stderr.contains(words) && !machine.path("x").exists(), "{ran}");
+    }
+    let ran = machine.yandro(&["cert", "issue", "tides.test", "--days", "826", "--out", "x"]);
+    assert!(ran.status == 2 && ran.stderr.contains("Apple's systems take no more than 825"), "{ran}");
+
+    let served = || machine.yandro(&["cert", "show", "https://saltmarsh.test", "--json"]).stdout;
+    let serial = || {
+        let script =
+            "openssl s_client -connect saltmarsh.test:443 </dev/null 2>/dev/null | openssl x509 -noout -serial";
+        machine.run("sh", &["-c", script]).stdout
+    };
+    let before = serial();
+    let ran = machine.yandro(&["cert", "renew"]).succeeds();
+    assert!(ran.stdout.contains("no certificate ends within 30 days; nothing was changed"), "{ran}");
+    let ran = machine.yandro(&["cert", "renew", "--within", "400"]).succeeds();
+    assert!(ran.stdout.contains("Apache httpd: configuration tested, reloaded"), "{ran}");
+    eventually("the new one is served", || serial() != before && served().contains("saltmarsh.test"));
+    machine.yandro(&["check"]).succeeds();
+}
+
+#[test]
+fn a_thief_of_the_stored_key_is_believed_by_nobody_about_a_bank() {
+    let Some(machine) = Namespace::new(&["openssl", "certutil", "python3", "chromium"]) else { return };
+    machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    machine.yandro(&["authority", "trust"]).succeeds();
+    // With the key itself, and openssl in the place of yandro's own judgement.
+    let forge = r#"
+cd "$1"
+authority=$1/home/.local/share/yandro/authority
+openssl req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout bank.key -subj /O=Bank -out bank.csr 2>/dev/null
+printf 'subjectAltName=DNS:bank.example.com\nbasicConstraints=critical,CA:FALSE\nkeyUsage=critical,digitalSignature\nextendedKeyUsage=serverAuth\nsubjectKeyIdentifier=hash\nauthorityKeyIdentifier=keyid\n' > bank.ext
+openssl x509 -req -in bank.csr -CA $authority/issuing.pem -CAkey $authority/issuing.key -days 90 -extfile bank.ext -out bank.pem 2>/dev/null
+cat $authority/issuing.pem >> bank.pem
+echo '127.0.0.1 bank.example.com' >> /etc/hosts
+"#;
+    let root = machine.root().display().to_string();
+    machine.run("sh", &["-ec", forge, "sh", &root]).succeeds();
+    let files = [machine.path("bank.pem").display().to_string(), machine.path("bank.key").display().to_string()];
+    let mut server = machine.command("openssl");
+    let _server = Background::start(server.args([
+        "s_server",
+        "-quiet",
+        "-accept",
+        "8443",
+        "-www",
+        "-cert_chain",
+        &files[0],
+        "-cert",
+        &files[0],
+        "-key",
+        &files[1],
+    ]));
+    let url = "https://bank.example.com:8443/";
+    eventually("the thief serves", || machine.run("curl", &["--insecure", "--silent", url]).status == 0);
+    let told = |program: &str, arguments: &[&str]| machine.run(program, arguments);
+    let ran = told("curl", &["--silent", "--show-error", url]);
+    assert!(ran.status == 60 && ran.stderr.contains("permitted subtree violation"), "{ran}");
+    let anchor = machine.root_certificate().display().to_string();
+    let ran = told("openssl", &["verify", "-x509_strict", "-CAfile", &anchor, "-untrusted", &files[0], &files[0]]);
+    assert!(ran.status != 0 && ran.stderr.contains("permitted subtree violation"), "{ran}");
+    let fetch = "import ssl, urllib.request\ncontext = ssl.create_default_context()\ncontext.verify_flags |= ssl.VERIFY_X509_STRICT\nurllib.request.urlopen('https://bank.example.com:8443/', context=context)";
+    let ran = told("python3", &["-c", fetch]);
+    assert!(ran.status != 0 && ran.stderr.contains("permitted subtree violation"), "{ran}");
+    let store = format!("sql:{}", machine.path("home/.pki/nssdb").display());
+    told("certutil", &["-A", "-d", &store, "-n", "bank", "-t", ",,", "-i", &files[0]]).succeeds();
+    let ran = told("certutil", &["-V", "-d", &store, "-n", "bank", "-u", "V"]);
+    assert!(ran.status != 0, "{ran}");
+    let profile = format!("--user-data-dir={}", machine.path("profile").display());
+    let flags = [
+        "--headless",
+        "--no-sandbox",
+        "--disable-gpu",
+        "--disable-quic",
+        "--no-first-run",
+        "--disable-dev-shm-usage",
+        "--dump-dom",
+    ];
+    let ran = told("chromium", &[&flags[..], &[&profile, url]].concat());
+    assert!(!ran.stdout.contains("s_server") && ran.stderr.contains("ERR_CERT_"), "{ran}");
+    // The same authority is believed about the site.
+    told("curl", &["--silent", "https://saltmarsh.test/"]).succeeds();
+}

@@ -10,7 +10,7 @@ use rustls_pki_types::CertificateDer;
 use time::OffsetDateTime;
 
 use super::{
-    AUTHORITY_DAYS, Constraints, Facts, Key, LEAF_DAYS, PkiError, RENEW_DAYS, Serial, date, not_after, not_before,
+    AUTHORITY_DAYS, Constraints, Facts, Key, LONGEST_DAYS, PkiError, Serial, date, not_after, not_before, objections,
 };
 use crate::name::HostName;
 
@@ -78,7 +78,7 @@ pub fn create_authority(new: NewAuthority<'_>) -> Result<AuthorityCertificates, 
 pub struct Authority {
     root: CertificateDer<'static>,
     issuing: CertificateDer<'static>,
-    issuing_pem: String,
+    pub(super) issuing_pem: String,
     /// What the root says of itself.
     pub root_facts: Facts,
     /// What the issuing certificate says of itself.
@@ -90,8 +90,12 @@ pub struct Authority {
 pub struct LeafRequest<'a> {
     /// The names that it covers.
     pub names: &'a [HostName],
+    /// The names of which it covers all those that have one label more (`*.` of them).
+    pub wildcards: &'a [HostName],
     /// The addresses that it covers.
     pub addresses: &'a [IpAddr],
+    /// How many days it is valid.
+    pub days: i64,
     /// The present time.
     pub now: OffsetDateTime,
     /// Its serial number.
@@ -144,18 +148,41 @@ impl Authority {
     /// When nothing is named, something is outside the constraints, or the
     /// authority itself is about to end.
     pub fn issue(&self, issuing_key: &Key, request: &LeafRequest<'_>, key: &Key) -> Result<String, PkiError> {
-        if request.names.is_empty() && request.addresses.is_empty() {
+        if request.names.is_empty() && request.wildcards.is_empty() && request.addresses.is_empty() {
             return Err(PkiError::Nameless);
         }
+        if !(1..=LONGEST_DAYS).contains(&request.days) {
+            return Err(PkiError::Days(request.days));
+        }
         self.permits(request.names)?;
+        self.permits(request.wildcards)?;
+        if let Some(name) = request.wildcards.iter().find(|name| !name.as_str().contains('.')) {
+            return Err(PkiError::WideWildcard(name.to_string()));
+        }
         if let Some(address) = request.addresses.iter().find(|&&address| !self.constraints().permits_address(address)) {
             return Err(PkiError::AddressOutside {
                 address: address.to_string(),
                 permitted: self.constraints().networks_in_words(),
             });
         }
+        let leaf = self.sign_leaf(issuing_key, request, key)?;
+        // What leaves here is judged as anybody else's would be.
+        let found = objections(&[leaf.der().clone(), self.issuing.clone()], request.now)?;
+        if let Some(objection) = found.into_iter().find(|objection| objection.is_refused) {
+            return Err(PkiError::Objection(objection.words));
+        }
+        Ok(leaf.pem() + &self.issuing_pem)
+    }
+
+    /// A leaf of the profile, whatever it names.
+    pub(super) fn sign_leaf(
+        &self,
+        issuing_key: &Key,
+        request: &LeafRequest<'_>,
+        key: &Key,
+    ) -> Result<rcgen::Certificate, PkiError> {
         let start = not_before(request.now).max(self.issuing_facts.not_before);
-        let end = not_after(start, LEAF_DAYS).min(self.issuing_facts.not_after);
+        let end = not_after(start, request.days).min(self.issuing_facts.not_after);
         if end <= request.now {
             return Err(PkiError::AuthorityEnds { end: date(self.issuing_facts.not_after) });
         }
@@ -176,21 +203,25 @@ impl Authority {
             let text = name.as_str().try_into().map_err(|_| PkiError::Sign(format!("`{name}` is no ASCII name")))?;
             Ok(SanType::DnsName(text))
         });
+        let wildcards = request.wildcards.iter().map(|name| {
+            let text = format!("*.{name}").try_into();
+            text.map(SanType::DnsName).map_err(|_| PkiError::Sign(format!("`{name}` is no ASCII name")))
+        });
         let addresses = request.addresses.iter().map(|&address| Ok(SanType::IpAddress(address)));
-        params.subject_alt_names = names.chain(addresses).collect::<Result<_, PkiError>>()?;
+        params.subject_alt_names = names.chain(wildcards).chain(addresses).collect::<Result<_, PkiError>>()?;
         let issuer = Issuer::from_ca_cert_der(&self.issuing, &issuing_key.0).map_err(sign)?;
-        let leaf = params.signed_by(&key.0, &issuer).map_err(sign)?;
-        Ok(leaf.pem() + &self.issuing_pem)
+        params.signed_by(&key.0, &issuer).map_err(sign)
     }
 
     /// Whether the chain in `facts` is one that this authority would issue for
-    /// `names` now: it names just these, this authority signed it, and its end is not near.
-    pub fn is_current(&self, facts: &Facts, names: &[HostName], now: OffsetDateTime) -> bool {
+    /// `names` now: it names just these, this authority signed it, and more than `within` days of
+    /// it are left.
+    pub fn is_current(&self, facts: &Facts, names: &[HostName], now: OffsetDateTime, within: i64) -> bool {
         let covered = |name: &HostName| facts.names.iter().any(|own| own == name.as_str());
         facts.names.len() == names.len()
             && names.iter().all(covered)
             && facts.authority_key == self.issuing_facts.subject_key
-            && facts.days_left(now) > RENEW_DAYS
+            && facts.days_left(now) > within
     }
 }
 

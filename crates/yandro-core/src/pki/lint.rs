@@ -13,11 +13,9 @@ use x509_parser::oid_registry::{
 use x509_parser::prelude::{FromDer, X509Certificate, X509Version};
 use x509_parser::public_key::PublicKey;
 
-use super::{Facts, PkiError, RENEW_DAYS, date};
+use super::{Facts, LONGEST_DAYS, PkiError, RENEW_DAYS, date};
 use crate::name::HostName;
 
-/// The most days of a certificate that anybody takes, of whatever authority (Apple systems).
-const LONGEST_DAYS: i64 = 825;
 /// ECDSA with SHA-1 (RFC 3279 section 2.2.3).
 const ECDSA_WITH_SHA1: &str = "1.2.840.10045.4.1";
 

@@ -26,6 +26,8 @@ use time::{Duration, OffsetDateTime};
 /// Days that a leaf is valid. Browsers and Apple systems took longer ones for a
 /// fault of the issuer first at 398 days, then at 825 for private authorities.
 pub const LEAF_DAYS: i64 = 397;
+/// The most days of a leaf that everybody takes, of whatever authority (Apple's systems).
+pub const LONGEST_DAYS: i64 = 825;
 /// Days that the authority is valid.
 pub const AUTHORITY_DAYS: i64 = 3650;
 /// Days before its end at which a leaf is due to be renewed.
@@ -109,6 +111,17 @@ pub enum PkiError {
         /// Its last day.
         end: String,
     },
+    /// More days than clients take, or none.
+    #[error(
+        "a certificate of {0} days can't be issued: it lasts at least one, and Apple's systems take no more than {LONGEST_DAYS}"
+    )]
+    Days(i64),
+    /// A wildcard right below a suffix.
+    #[error("`*.{0}` can't be issued: nobody takes a wildcard right below a suffix")]
+    WideWildcard(String),
+    /// Clients would object to what was made.
+    #[error("nobody would take the certificate: {0}")]
+    Objection(String),
     /// The bytes are no key of this profile.
     #[error("the key is no P-256 key in PKCS#8 form")]
     Key,

@@ -62,6 +62,8 @@ fn a_leaf_is_valid_for_its_names_in_its_time_and_no_other() {
         addresses: &["127.0.0.1".parse::<IpAddr>().unwrap()],
         now: NOW,
         serial: serial(),
+        wildcards: &[],
+        days: LEAF_DAYS,
     };
     let chain = authority.issue(&issuing_key, &request, &key()).unwrap();
     for name in ["saltmarsh.test", "xn--fhre-loa.saltmarsh.test", "127.0.0.1"] {
@@ -77,9 +79,9 @@ fn a_leaf_is_valid_for_its_names_in_its_time_and_no_other() {
         assert!(verdict(&authority, &chain, name, at).is_err(), "{name} {at}");
     }
     let facts = Facts::read(&Facts::certificates(chain.as_bytes()).unwrap()[0]).unwrap();
-    assert!(authority.is_current(&facts, request.names, NOW));
-    assert!(!authority.is_current(&facts, &request.names[..1], NOW));
-    assert!(!authority.is_current(&facts, request.names, last - Duration::days(RENEW_DAYS)));
+    assert!(authority.is_current(&facts, request.names, NOW, RENEW_DAYS));
+    assert!(!authority.is_current(&facts, &request.names[..1], NOW, RENEW_DAYS));
+    assert!(!authority.is_current(&facts, request.names, last - Duration::days(RENEW_DAYS), RENEW_DAYS));
     assert_eq!(
         (facts.days_left(NOW), facts.days_left(last), facts.days_left(last + Duration::seconds(1))),
         (396, 0, -1)
@@ -89,7 +91,14 @@ fn a_leaf_is_valid_for_its_names_in_its_time_and_no_other() {
 #[test]
 fn nothing_outside_the_constraints_is_issued() {
     let (authority, issuing_key) = authority();
-    let request = |names, addresses| LeafRequest { names, addresses, now: NOW, serial: serial() };
+    let request = |names, addresses| LeafRequest {
+        names,
+        wildcards: &[],
+        addresses,
+        days: LEAF_DAYS,
+        now: NOW,
+        serial: serial(),
+    };
     let outside = names(&["saltmarsh.test", "ferries.example.com"]);
     let error = authority.issue(&issuing_key, &request(&outside, &[]), &key()).unwrap_err();
     insta::assert_snapshot!(error, @"the authority may not vouch for `ferries.example.com`: it is limited to names that end in `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`");
@@ -103,11 +112,11 @@ fn nothing_outside_the_constraints_is_issued() {
 fn a_stolen_key_can_not_speak_for_another_suffix() {
     let (authority, issuing_key) = authority();
     // What a thief would do: the stored key, and a certificate without our own check.
-    let mut forged = authority.clone();
-    forged.issuing_facts.constraints.suffixes.push("com".into());
     let bank = names(&["bank.example.com"]);
-    let request = LeafRequest { names: &bank, addresses: &[], now: NOW, serial: serial() };
-    let chain = forged.issue(&issuing_key, &request, &key()).unwrap();
+    let request =
+        LeafRequest { names: &bank, wildcards: &[], addresses: &[], days: LEAF_DAYS, now: NOW, serial: serial() };
+    let forged = authority.sign_leaf(&issuing_key, &request, &key()).unwrap();
+    let chain = forged.pem() + &authority.issuing_pem;
     let refusal = verdict(&authority, &chain, "bank.example.com", NOW).unwrap_err();
     assert!(refusal.contains("NameConstraintViolation"), "{refusal}");
 }

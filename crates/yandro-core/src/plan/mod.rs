@@ -22,7 +22,7 @@ pub use change::{
 pub use diff::unified_diff;
 pub use observed::{AuthorityFiles, Fresh, Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
 pub use server::OwnFiles;
-pub use settle::{Settlement, settle};
+pub use settle::{Settlement, renew, settle};
 pub use site::{PlanError, map_site, unmap_sites};
 pub use undo::{DoneStep, UndoError, undo};
 

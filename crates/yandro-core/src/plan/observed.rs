@@ -113,6 +113,8 @@ pub struct Observed {
     pub keys: BTreeMap<HostName, Vec<u8>>,
     /// Whether lines of the person's own that stand in the way are commented out.
     pub take_over: TakeOver,
+    /// How many days before its end a certificate is made anew.
+    pub renew_within: i64,
     /// Whether this machine has `::1`.
     pub has_v6_loopback: bool,
     /// The servers that are there and that yandro writes configuration for.

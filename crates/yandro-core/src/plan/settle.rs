@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use super::change::{Access, ChangeSet};
 use super::observed::{Fresh, Observed};
 use super::others::{others_name, renew_others};
-use super::site::{PlanError, drop_certificate, drop_from_hosts, map_one, order, take_from_servers};
+use super::site::{PlanError, certificate, drop_certificate, drop_from_hosts, map_one, order, take_from_servers};
 use crate::config::HandEdit;
 use crate::config::{self, OTHERS};
 use crate::hosts;
@@ -53,6 +53,29 @@ pub fn settle(
     }
     settlement.set.merge(in_order(&observed, list));
     Ok(settlement)
+}
+
+/// Plans to make those certificates of the list anew that end within [`Observed::renew_within`]
+/// days, and nothing else.
+///
+/// # Errors
+/// The first [`PlanError`] of a site.
+pub fn renew(
+    mut observed: Observed,
+    list: &SiteList,
+    fresh: &mut dyn Fresh,
+) -> Result<ChangeSet, Box<(HostName, PlanError)>> {
+    let mut all = ChangeSet::default();
+    for site in list.sites.iter().filter(|site| site.https.is_on()) {
+        let mut set = ChangeSet::default();
+        certificate(&mut set, &observed, site, fresh).map_err(|error| Box::new((site.name.clone(), error)))?;
+        observed.advance(&set);
+        all.merge(set);
+    }
+    let mut others = ChangeSet::default();
+    renew_others(&mut others, &observed, fresh).map_err(|error| Box::new((others_name(), error)))?;
+    all.merge(others);
+    Ok(all)
 }
 
 /// The hosts file's block in the order of the list.

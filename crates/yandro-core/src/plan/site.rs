@@ -15,7 +15,9 @@ use crate::config::PathError;
 use crate::hosts::{self, EditError, Mapping};
 use crate::httpd::run::{ConfigFault, Place};
 use crate::name::{HostName, Suffix};
-use crate::pki::{self, Authority, AuthorityCertificates, Constraints, Facts, LeafRequest, NewAuthority, PkiError};
+use crate::pki::{
+    self, Authority, AuthorityCertificates, Constraints, Facts, LEAF_DAYS, LeafRequest, NewAuthority, PkiError,
+};
 use crate::site::{Https, ServerId, Site, SiteList, remove_site, set_site};
 
 /// Why a site can't be mapped. Nothing has been changed.
@@ -299,13 +301,20 @@ pub(super) fn certificate(
     let current = old_chain
         .and_then(|chain| Facts::certificates(chain).ok())
         .and_then(|chain| Facts::read(&chain[0]).ok())
-        .is_some_and(|facts| authority.is_current(&facts, &names, observed.now));
+        .is_some_and(|facts| authority.is_current(&facts, &names, observed.now, observed.renew_within));
     // Reading a key costs more than all the rest; the server does it anyway.
     if current && old_key.is_some_and(|pem| pem.starts_with(KEY_HEAD)) {
         return Ok(());
     }
     let key = old_key.and_then(|pem| pki::Key::from_pem(pem).ok()).unwrap_or_else(|| fresh.key());
-    let request = LeafRequest { names: &names, addresses: &[], now: observed.now, serial: fresh.serial() };
+    let request = LeafRequest {
+        names: &names,
+        wildcards: &[],
+        addresses: &[],
+        days: LEAF_DAYS,
+        now: observed.now,
+        serial: fresh.serial(),
+    };
     let chain = authority.issue(&files.key, &request, &key)?;
     let (chain_path, key_path) = (places.chain(&site.name), places.key(&site.name));
     set.steps.push(Step::Folder { path: places.certificates().join(site.name.as_str()), access: Access::Private });

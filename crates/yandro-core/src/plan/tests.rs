@@ -273,6 +273,7 @@ impl Disk {
             chains: by_name(&|name| places.chain(name)),
             keys: by_name(&|name| places.key(name)),
             take_over: TakeOver::No,
+            renew_within: crate::pki::RENEW_DAYS,
             has_v6_loopback: true,
             servers: vec![
                 ObservedServer::Apache(Box::new(apache)),

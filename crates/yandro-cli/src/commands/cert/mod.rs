@@ -1,6 +1,8 @@
 //! `yandro cert`.
 
 mod dev_server;
+mod issue;
+mod renew;
 mod show;
 
 use yandro_core::name::HostName;
@@ -15,6 +17,8 @@ use crate::view::Ui;
 pub(crate) fn run(context: &Context, args: &CertArgs, ui: &mut Ui) -> Result<Status, CommandError> {
     match &args.command {
         CertCommand::Show { what, paths, key } => show::show(context, what, *paths, key.as_deref(), ui),
+        CertCommand::Issue { names, addresses, days, out } => issue::issue(context, names, addresses, *days, out, ui),
+        CertCommand::Renew { within } => renew::renew(context, *within, ui),
         CertCommand::Env { name, format } => dev_server::env(context, name, *format, ui),
     }
 }
