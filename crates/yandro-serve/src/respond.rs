@@ -7,6 +7,7 @@ use http_body_util::{BodyExt as _, Full};
 use hyper::body::{Bytes, Incoming};
 use hyper::header::{CONTENT_TYPE, HOST, HeaderValue, LOCATION, SERVER};
 use hyper::{Method, Request, Response, StatusCode, Uri};
+use percent_encoding::percent_decode_str;
 use tower::ServiceExt as _;
 use yandro_core::site::Https;
 
@@ -72,6 +73,9 @@ async fn content(entry: &Entry, host: &str, scheme: &'static str, request: Reque
                 drain(request.into_body()).await;
                 return text(StatusCode::METHOD_NOT_ALLOWED, "A folder answers GET and HEAD only.\n");
             }
+            if let Some(refusal) = withheld(request.uri().path()) {
+                return refusal;
+            }
             let mut response = match files.clone().oneshot(request).await {
                 Ok(response) => response.map(|body| body.map_err(Into::into).boxed_unsync()),
                 Err(never) => match never {},
@@ -80,6 +84,24 @@ async fn content(entry: &Entry, host: &str, scheme: &'static str, request: Reque
             response
         }
     }
+}
+
+/// What of a folder is no page: hidden files are the project's own business, and PHP would be sent
+/// as source.
+fn withheld(path: &str) -> Option<Response<Body>> {
+    let path = percent_decode_str(path).decode_utf8_lossy().to_ascii_lowercase();
+    let mut parts = path.split('/');
+    if parts.clone().any(|part| part.starts_with('.') && part != ".well-known") {
+        return Some(text(StatusCode::NOT_FOUND, "Hidden files are not served.\n"));
+    }
+    let is_php = parts.any(|part| [".php", ".phtml"].iter().any(|ending| part.ends_with(ending)));
+    is_php.then(|| {
+        let how = "map the site on Apache httpd or nginx: yandro map NAME --server apache --php";
+        text(
+            StatusCode::NOT_IMPLEMENTED,
+            format!("The built-in server runs no PHP, and doesn't send its source; {how}\n"),
+        )
+    })
 }
 
 /// Reads a request's body before it is refused: over HTTP/2 the stream is reset
