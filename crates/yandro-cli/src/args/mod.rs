@@ -247,6 +247,17 @@ pub(crate) enum CertCommand {
         #[arg(long, value_name = "DIR")]
         out: Utf8PathBuf,
     },
+    /// Sign a certificate signing request (PKCS#10, PEM) under the same policy
+    Sign {
+        /// The file with the request
+        request: Utf8PathBuf,
+        /// How many days it is valid, 825 at most
+        #[arg(long, value_name = "N", default_value_t = yandro_core::pki::LEAF_DAYS)]
+        days: i64,
+        /// The file that takes the certificate with its chain
+        #[arg(long, value_name = "FILE")]
+        out: Utf8PathBuf,
+    },
     /// Make the sites' certificates anew that end soon, and have their servers take them up
     Renew {
         /// Those that end within so many days

@@ -183,6 +183,26 @@ fn certificates_are_issued_for_names_that_are_no_sites_and_renewed_when_asked() 
     let ran = machine.yandro(&["cert", "issue", "tides.test", "--days", "826", "--out", "x"]);
     assert!(ran.status == 2 && ran.stderr.contains("Apple's systems take no more than 825"), "{ran}");
 
+    // A request of somebody's, for a key that never leaves them: an RSA key here.
+    let request = "req -new -newkey rsa:2048 -nodes -keyout pier.key -out pier.csr -subj /CN=pier.test -addext subjectAltName=DNS:pier.test";
+    machine.run("openssl", &request.split(' ').collect::<Vec<_>>()).succeeds();
+    machine.yandro(&["cert", "sign", "pier.csr", "--out", "pier.pem"]).succeeds();
+    let pier = machine.path("pier.pem").display().to_string();
+    let judged =
+        ["verify", "-x509_strict", "-CAfile", &root, "-untrusted", &pier, "-verify_hostname", "pier.test", &pier];
+    machine.run("openssl", &judged).succeeds();
+    machine.yandro(&["cert", "show", "pier.pem", "--key", "pier.key"]).succeeds();
+    let request = request.replace("DNS:pier.test", "DNS:ferries.example.com").replace("pier.csr", "bank.csr");
+    machine.run("openssl", &request.split(' ').collect::<Vec<_>>()).succeeds();
+    let ran = machine.yandro(&["cert", "sign", "bank.csr", "--out", "bank.pem"]);
+    assert!(ran.status == 2 && ran.stderr.contains("may not vouch for `ferries.example.com`"), "{ran}");
+    let mut broken = std::fs::read(machine.path("pier.csr")).unwrap();
+    let at = broken.len() - 60;
+    broken[at] = if broken[at] == b'A' { b'B' } else { b'A' };
+    std::fs::write(machine.path("broken.csr"), broken).unwrap();
+    let ran = machine.yandro(&["cert", "sign", "broken.csr", "--out", "broken.pem"]);
+    assert!(ran.status == 2 && ran.stderr.contains("the signing request can't be taken"), "{ran}");
+
     let served = || machine.yandro(&["cert", "show", "https://saltmarsh.test", "--json"]).stdout;
     let serial = || {
         let script =

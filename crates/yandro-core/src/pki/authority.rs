@@ -4,13 +4,14 @@ use core::net::IpAddr;
 
 use rcgen::{
     BasicConstraints, CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyIdMethod,
-    KeyUsagePurpose, SanType, SerialNumber,
+    KeyUsagePurpose, PublicKeyData, SanType, SerialNumber,
 };
 use rustls_pki_types::CertificateDer;
 use time::OffsetDateTime;
 
 use super::{
-    AUTHORITY_DAYS, Constraints, Facts, Key, LONGEST_DAYS, PkiError, Serial, date, not_after, not_before, objections,
+    AUTHORITY_DAYS, Constraints, Facts, Key, LONGEST_DAYS, PkiError, Serial, SigningRequest, date, not_after,
+    not_before, objections,
 };
 use crate::name::HostName;
 
@@ -148,6 +149,31 @@ impl Authority {
     /// When nothing is named, something is outside the constraints, or the
     /// authority itself is about to end.
     pub fn issue(&self, issuing_key: &Key, request: &LeafRequest<'_>, key: &Key) -> Result<String, PkiError> {
+        self.issue_for(issuing_key, request, &key.0)
+    }
+
+    /// Issues a leaf for the key of a signing request, under the same policy: the full chain in PEM.
+    ///
+    /// # Errors
+    /// As [`Self::issue`].
+    pub fn sign(
+        &self,
+        issuing_key: &Key,
+        asked: &SigningRequest,
+        days: i64,
+        now: OffsetDateTime,
+        serial: Serial,
+    ) -> Result<String, PkiError> {
+        let SigningRequest { names, wildcards, addresses, key } = asked;
+        self.issue_for(issuing_key, &LeafRequest { names, wildcards, addresses, days, now, serial }, key)
+    }
+
+    fn issue_for(
+        &self,
+        issuing_key: &Key,
+        request: &LeafRequest<'_>,
+        key: &impl PublicKeyData,
+    ) -> Result<String, PkiError> {
         if request.names.is_empty() && request.wildcards.is_empty() && request.addresses.is_empty() {
             return Err(PkiError::Nameless);
         }
@@ -179,7 +205,7 @@ impl Authority {
         &self,
         issuing_key: &Key,
         request: &LeafRequest<'_>,
-        key: &Key,
+        key: &impl PublicKeyData,
     ) -> Result<rcgen::Certificate, PkiError> {
         let start = not_before(request.now).max(self.issuing_facts.not_before);
         let end = not_after(start, request.days).min(self.issuing_facts.not_after);
@@ -210,7 +236,7 @@ impl Authority {
         let addresses = request.addresses.iter().map(|&address| Ok(SanType::IpAddress(address)));
         params.subject_alt_names = names.chain(wildcards).chain(addresses).collect::<Result<_, PkiError>>()?;
         let issuer = Issuer::from_ca_cert_der(&self.issuing, &issuing_key.0).map_err(sign)?;
-        params.signed_by(&key.0, &issuer).map_err(sign)
+        params.signed_by(key, &issuer).map_err(sign)
     }
 
     /// Whether the chain in `facts` is one that this authority would issue for

@@ -10,6 +10,7 @@ mod dev_server;
 mod export;
 mod facts;
 mod lint;
+mod signing_request;
 
 pub use authority::{Authority, AuthorityCertificates, LeafRequest, NewAuthority, create_authority};
 pub use constraints::Constraints;
@@ -17,6 +18,7 @@ pub use dev_server::{CertificateFiles, Variables};
 pub use export::{mobile_profile, trust_lines, trust_variables};
 pub use facts::Facts;
 pub use lint::{Objection, objections};
+pub use signing_request::SigningRequest;
 
 use rcgen::{KeyPair, PKCS_ECDSA_P256_SHA256};
 pub use rustls_pki_types::CertificateDer;
@@ -119,6 +121,9 @@ pub enum PkiError {
     /// A wildcard right below a suffix.
     #[error("`*.{0}` can't be issued: nobody takes a wildcard right below a suffix")]
     WideWildcard(String),
+    /// A signing request that is none, or asks for what isn't given.
+    #[error("the signing request can't be taken: {0}")]
+    Request(String),
     /// Clients would object to what was made.
     #[error("nobody would take the certificate: {0}")]
     Objection(String),

@@ -115,7 +115,7 @@ fn a_stolen_key_can_not_speak_for_another_suffix() {
     let bank = names(&["bank.example.com"]);
     let request =
         LeafRequest { names: &bank, wildcards: &[], addresses: &[], days: LEAF_DAYS, now: NOW, serial: serial() };
-    let forged = authority.sign_leaf(&issuing_key, &request, &key()).unwrap();
+    let forged = authority.sign_leaf(&issuing_key, &request, &key().0).unwrap();
     let chain = forged.pem() + &authority.issuing_pem;
     let refusal = verdict(&authority, &chain, "bank.example.com", NOW).unwrap_err();
     assert!(refusal.contains("NameConstraintViolation"), "{refusal}");

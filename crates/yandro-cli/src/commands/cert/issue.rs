@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use camino::Utf8Path;
 use serde_json::json;
 use yandro_core::name::HostName;
-use yandro_core::pki::{Authority, Facts, Key, LeafRequest, date};
+use yandro_core::pki::{Authority, Facts, Key, LeafRequest, SigningRequest, date};
 use yandro_core::plan::{Access, ChangeSet, Fresh as _, Step};
 use yandro_machine::{SystemFresh, files, observe};
 
@@ -54,11 +54,45 @@ pub(super) fn issue(
         Ok(Planned { set, starts: false, about: chain })
     };
     let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
-    let chain = Facts::certificates(done.about.as_bytes()).map_err(CommandError::not_made)?;
+    tell(&done.about, &chain_path, Some(&key_path), ui)
+}
+
+/// Signs a request of somebody else's, for the key that they have.
+pub(super) fn sign(
+    context: &Context,
+    request: &Utf8Path,
+    days: i64,
+    out: &Utf8Path,
+    ui: &mut Ui,
+) -> Result<Status, CommandError> {
+    let (request, path) = (context.current.join(request), context.current.join(out));
+    let text = files::read_if_there(&request)?;
+    let text = text.ok_or_else(|| CommandError::usage(format!("there is no file `{request}`")))?;
+    let asked = SigningRequest::from_pem(&String::from_utf8_lossy(&text)).map_err(CommandError::usage)?;
+    let plan = || {
+        if path.exists() {
+            return Err(CommandError::usage(format!("there is a file {path} already"))
+                .hint("give another file, or take it away first"));
+        }
+        let certificates = observe::authority_certificates(&context.machine)?.ok_or_else(none_yet)?;
+        let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
+        let serial = SystemFresh::new().serial();
+        let chain = authority.sign(&issuing_key(context)?, &asked, days, now(), serial).map_err(CommandError::usage)?;
+        let mut set = ChangeSet::default();
+        set.file(path.clone(), None::<Vec<u8>>, Some(chain.clone().into_bytes()), Access::Public);
+        Ok(Planned { set, starts: false, about: chain })
+    };
+    let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
+    tell(&done.about, &path, None, ui)
+}
+
+/// What was issued, and where it is.
+fn tell(chain: &str, path: &Utf8Path, key: Option<&Utf8Path>, ui: &mut Ui) -> Result<Status, CommandError> {
+    let chain = Facts::certificates(chain.as_bytes()).map_err(CommandError::not_made)?;
     let facts = Facts::read(&chain[0]).map_err(CommandError::not_made)?;
     if ui.json {
         ui.json(&json!({
-            "version": 1, "certificate": chain_path, "key": key_path, "names": facts.names, "addresses": facts.addresses,
+            "version": 1, "certificate": path, "key": key, "names": facts.names, "addresses": facts.addresses,
             "not-after": date(facts.not_after),
         }));
         return Ok(Status::Well);
@@ -66,11 +100,12 @@ pub(super) fn issue(
     let addresses = facts.addresses.iter().map(ToString::to_string);
     let covered: Vec<String> = facts.names.iter().cloned().chain(addresses).collect();
     ui.say(&format!("{STRONG}{}{STRONG:#}", covered.join(", ")));
-    ui.say(&labelled(&[
+    let mut lines = vec![
         ("valid", format!("until {}, {} days", date(facts.not_after), facts.days_left(now()))),
-        ("certificate", format!("{chain_path} (with its chain: this is what servers take)")),
-        ("key", key_path.to_string()),
-    ]));
+        ("certificate", format!("{path} (with its chain: this is what servers take)")),
+    ];
+    lines.extend(key.map(|key| ("key", key.to_string())));
+    ui.say(&labelled(&lines));
     Ok(Status::Well)
 }
 

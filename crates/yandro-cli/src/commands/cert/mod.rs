@@ -18,6 +18,7 @@ pub(crate) fn run(context: &Context, args: &CertArgs, ui: &mut Ui) -> Result<Sta
     match &args.command {
         CertCommand::Show { what, paths, key } => show::show(context, what, *paths, key.as_deref(), ui),
         CertCommand::Issue { names, addresses, days, out } => issue::issue(context, names, addresses, *days, out, ui),
+        CertCommand::Sign { request, days, out } => issue::sign(context, request, *days, out, ui),
         CertCommand::Renew { within } => renew::renew(context, *within, ui),
         CertCommand::Env { name, format } => dev_server::env(context, name, *format, ui),
     }

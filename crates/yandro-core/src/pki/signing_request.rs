@@ -1,0 +1,54 @@
+//! Certificate signing requests (PKCS#10, RFC 2986): what they ask for, and with which key.
+
+use core::net::IpAddr;
+
+use rcgen::{CertificateSigningRequestParams, PublicKey, SanType};
+
+use super::PkiError;
+use crate::name::HostName;
+
+/// A request whose signature is its key's. Of what it asks for the names alone count: the rest of
+/// the certificate is as the profile has it.
+pub struct SigningRequest {
+    /// The names.
+    pub names: Vec<HostName>,
+    /// The names of which all that have one label more are asked for.
+    pub wildcards: Vec<HostName>,
+    /// The addresses.
+    pub addresses: Vec<IpAddr>,
+    pub(super) key: PublicKey,
+}
+
+impl SigningRequest {
+    /// Reads a request in PEM.
+    ///
+    /// # Errors
+    /// [`PkiError::Request`] for what is none, whose signature is wrong, or that asks for
+    /// something else than host names and addresses.
+    pub fn from_pem(pem: &str) -> Result<Self, PkiError> {
+        let fault = |words: String| PkiError::Request(words);
+        let read = CertificateSigningRequestParams::from_pem(pem).map_err(|error| fault(error.to_string()))?;
+        let (mut names, mut wildcards, mut addresses) = (Vec::new(), Vec::new(), Vec::new());
+        for asked in &read.params.subject_alt_names {
+            match asked {
+                SanType::DnsName(text) => {
+                    let text = text.as_str();
+                    let (list, bare) = match text.strip_prefix("*.") {
+                        Some(rest) => (&mut wildcards, rest),
+                        None => (&mut names, text),
+                    };
+                    list.push(HostName::parse(bare).map_err(|error| fault(error.to_string()))?);
+                }
+                SanType::IpAddress(address) => addresses.push(*address),
+                _ => return Err(fault("it asks for more than host names and addresses".into())),
+            }
+        }
+        Ok(Self { names, wildcards, addresses, key: read.public_key })
+    }
+}
+
+impl std::fmt::Debug for SigningRequest {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("SigningRequest").field("names", &self.names).finish_non_exhaustive()
+    }
+}
