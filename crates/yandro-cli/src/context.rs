@@ -111,6 +111,11 @@ impl Context {
         Ok(lock)
     }
 
+    /// A path that was given, from the current folder on and without `.` in it.
+    pub(crate) fn given(&self, path: &Utf8Path) -> Utf8PathBuf {
+        self.current.join(path).components().filter(|part| part.as_str() != ".").collect()
+    }
+
     /// The site list's text and sites.
     pub(crate) fn list(&self) -> Result<(Option<String>, SiteList), CommandError> {
         Ok(observe::site_list(&self.machine)?)

@@ -70,7 +70,7 @@ pub(crate) fn export(
         stdout.write_all(&content).map_err(CommandError::not_made)?;
         return Ok(Status::Well);
     };
-    let path = context.current.join(out);
+    let path = context.given(out);
     let plan = || {
         let before = files::read_if_there(&path)?;
         if before.as_ref().is_some_and(|before| *before != content) {

@@ -20,7 +20,7 @@ pub(crate) fn run(context: &Context, args: &PackArgs, ui: &mut Ui) -> Result<Sta
         CommandError::usage(format!("there is no site `{name}`"))
             .hint(format!("map it first: yandro map {name} FOLDER; or see which there are: yandro sites"))
     })?;
-    let out = context.current.join(&args.out);
+    let out = context.given(&args.out);
     if out.read_dir_utf8().is_ok_and(|mut entries| entries.next().is_some()) || out.is_file() {
         return Err(CommandError::usage(format!("there is something in {out} already"))
             .hint("give a folder that isn't there yet, or take it away first"));

@@ -243,7 +243,7 @@ mod tests {
 
     fn names(texts: &'static [&'static str]) -> impl Fn(&mut CertificateParams) {
         move |leaf| {
-            leaf.subject_alt_names = texts.iter().map(|text| SanType::DnsName((*text).try_into().unwrap())).collect()
+            leaf.subject_alt_names = texts.iter().map(|text| SanType::DnsName((*text).try_into().unwrap())).collect();
         }
     }
 

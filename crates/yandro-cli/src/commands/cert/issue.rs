@@ -30,7 +30,7 @@ pub(super) fn issue(
         texts.into_iter().map(|text| bare(text).map_err(CommandError::from)).collect()
     };
     let (names, wildcards) = (parse(plain)?, parse(wild)?);
-    let folder = context.current.join(out);
+    let folder = context.given(out);
     let (chain_path, key_path) = (folder.join("fullchain.pem"), folder.join("key.pem"));
     let plan = || {
         if let Some(path) = [&chain_path, &key_path].into_iter().find(|path| path.exists()) {
@@ -65,7 +65,7 @@ pub(super) fn sign(
     out: &Utf8Path,
     ui: &mut Ui,
 ) -> Result<Status, CommandError> {
-    let (request, path) = (context.current.join(request), context.current.join(out));
+    let (request, path) = (context.given(request), context.given(out));
     let text = files::read_if_there(&request)?;
     let text = text.ok_or_else(|| CommandError::usage(format!("there is no file `{request}`")))?;
     let asked = SigningRequest::from_pem(&String::from_utf8_lossy(&text)).map_err(CommandError::usage)?;

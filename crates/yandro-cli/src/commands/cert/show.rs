@@ -33,7 +33,7 @@ pub(super) fn show(
 ) -> Result<Status, CommandError> {
     let mut shown = find(context, what)?;
     if let Some(path) = key {
-        let path = context.current.join(path);
+        let path = context.given(path);
         let text = files::read_if_there(&path)?;
         shown.key = Some(text.ok_or_else(|| CommandError::usage(format!("there is no file `{path}`")))?);
     }
@@ -86,7 +86,7 @@ fn find(context: &Context, what: &str) -> Result<Shown, CommandError> {
         let title = format!("{name}:{port}, as it is served");
         return Ok(Shown { title, chain, paths: Vec::new(), key: None, site: None });
     }
-    let path = context.current.join(what);
+    let path = context.given(Utf8Path::new(what));
     if what.contains('/') || path.is_file() {
         let chain = certificates::of_file(&path).map_err(CommandError::usage)?;
         return Ok(Shown { title: path.to_string(), chain, paths: Vec::new(), key: None, site: None });

@@ -103,7 +103,7 @@ fn named(context: &Context, args: &ServerAddArgs) -> Result<NamedServer, Command
                 .hint(format!("give its main file or folder: yandro servers add {name} --config PATH")));
         }
     };
-    let program = args.program.as_deref().map(|path| absolute(context, path));
+    let program = args.program.as_deref().map(|path| context.given(path));
     if let Some(program) = program.as_ref().filter(|program| !program.is_file()) {
         return Err(CommandError::usage(format!("there is no program `{program}`")));
     }
@@ -149,14 +149,10 @@ fn with<T>(known: Vec<T>, new: Vec<T>, is_same: impl Fn(&T, &T) -> bool) -> Vec<
     kept.collect::<Vec<_>>().into_iter().chain(new).collect()
 }
 
-fn absolute(context: &Context, path: &Utf8Path) -> Utf8PathBuf {
-    context.current.join(path).components().filter(|part| part.as_str() != ".").collect()
-}
-
 /// A pair of folders; that of this machine may be relative, and has to be there.
 fn pair(context: &Context, text: &str) -> Result<PathPair, CommandError> {
     let (here, there) = text.split_once('=').unwrap_or((text, ""));
-    let pair = PathPair::parse(&format!("{}={there}", absolute(context, Utf8Path::new(here)))).map_err(|error| {
+    let pair = PathPair::parse(&format!("{}={there}", context.given(Utf8Path::new(here)))).map_err(|error| {
         CommandError::usage(error).hint("write it as HERE=THERE, as in `--path ./saltmarsh=/srv/saltmarsh`")
     })?;
     // The certificates' folder may be yet to be made.
@@ -176,7 +172,7 @@ fn configuration(
     args: &ServerAddArgs,
     config: &Utf8Path,
 ) -> Result<(Utf8PathBuf, ServerKind), CommandError> {
-    let given = absolute(context, config);
+    let given = context.given(config);
     let mut path = context.machine.path(given.as_str());
     if !path.exists() {
         return Err(CommandError::usage(format!("there is no file or folder `{path}`"))
