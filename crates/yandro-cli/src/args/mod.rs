@@ -88,13 +88,13 @@ pub(crate) enum Command {
     Settle,
     /// Show the web servers; test, reload, start and stop them; name one that can't be found
     Servers(ServersArgs),
-    /// List every virtual host of the web server, yandro's or not, with its place
+    /// List every virtual host of the web servers, yandro's or not, with its place
     Vhosts,
     /// Work on the hosts file itself
     Hosts(HostsArgs),
-    /// Show the certificate of a site, and what a dev server needs of it
+    /// Show any certificate, and what is wrong with it; issue, sign and renew; for dev servers
     Cert(CertArgs),
-    /// Show the local authority, and have the system trust it or not
+    /// Show the local authority, have the system and your browsers trust it or not, export it
     Authority(AuthorityArgs),
     /// Pack a site for a container image: virtual host, certificate, key, files, and what builds it
     Pack(PackArgs),

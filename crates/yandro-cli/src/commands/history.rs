@@ -2,8 +2,8 @@
 
 use camino::Utf8Path;
 use serde_json::json;
+use yandro_core::config::Layout;
 use yandro_core::plan::{Access, ChangeSet};
-use yandro_core::site::ServerId;
 use yandro_machine::{changes, files};
 
 use super::apply::{Planned, apply};
@@ -88,7 +88,6 @@ fn originals(context: &Context, ui: &mut Ui) {
 
 /// Brings a file back as it was before yandro ever touched it, as a change of its own.
 pub(crate) fn restore(context: &Context, file: &Utf8Path, ui: &mut Ui) -> Result<Status, CommandError> {
-    let places = &context.machine.places;
     let plan = || {
         let original = changes::original(&context.machine, file)?.ok_or_else(|| {
             CommandError::usage(format!("there is no original of `{file}`: yandro never changed it"))
@@ -97,8 +96,14 @@ pub(crate) fn restore(context: &Context, file: &Utf8Path, ui: &mut Ui) -> Result
         let mut set = ChangeSet::default();
         let now = files::read_if_there(file)?;
         set.file(file.to_owned(), now, Some(original), Access::Public);
-        let is_servers = *file != places.hosts && !set.is_empty();
-        set.servers.extend(is_servers.then_some(ServerId::Apache));
+        if !set.is_empty() {
+            // Whichever server has it among its files.
+            let is_of = |layout: &Layout| {
+                layout.main.parent().is_some_and(|folder| file.starts_with(folder)) || file.starts_with(&layout.sites)
+            };
+            let told = context.servers().iter().filter(|found| is_of(&found.layout));
+            set.servers.extend(told.map(|found| found.id));
+        }
         Ok(Planned { set, starts: false, about: () })
     };
     let Some(done) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
