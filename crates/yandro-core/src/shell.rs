@@ -1,5 +1,7 @@
 //! Environment variables in the words of each shell.
 
+use crate::config::escaped;
+
 /// Who reads the lines.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Shell {
@@ -23,8 +25,8 @@ impl Shell {
             Self::Sh => format!("export {name}='{}'", value.replace('\'', r"'\''")),
             Self::Fish => format!("set -gx {name} '{}'", value.replace('\\', r"\\").replace('\'', r"\'")),
             Self::PowerShell => format!("$env:{name} = '{}'", value.replace('\'', "''")),
-            Self::Dotenv => format!("{name}=\"{}\"", escaped(value)),
-            Self::Dockerfile => format!("ENV {name}=\"{}\"", escaped(value)),
+            Self::Dotenv => format!("{name}=\"{}\"", in_quotes(value)),
+            Self::Dockerfile => format!("ENV {name}=\"{}\"", in_quotes(value)),
         }
     }
 
@@ -35,15 +37,8 @@ impl Shell {
 }
 
 /// Within double quotes, where a dollar begins a variable.
-fn escaped(value: &str) -> String {
-    let mut out = String::with_capacity(value.len());
-    for c in value.chars() {
-        if matches!(c, '"' | '\\' | '$') {
-            out.push('\\');
-        }
-        out.push(c);
-    }
-    out
+fn in_quotes(value: &str) -> String {
+    escaped(value, &['"', '\\', '$'])
 }
 
 #[cfg(test)]

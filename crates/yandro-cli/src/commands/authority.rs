@@ -22,7 +22,7 @@ pub(crate) fn show(context: &Context, ui: &mut Ui) -> Result<Status, CommandErro
     let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
     let facts = &authority.root_facts;
     let fingerprint = files_fingerprint(authority.root());
-    let stands = Stands::of(context, &nickname(&files::sha256(authority.root())));
+    let stands = Stands::of(context, &root_nickname(&authority));
     if ui.json {
         ui.json(&json!({
             "version": 1, "root": places.root_certificate(), "subject": facts.subject, "sha256": fingerprint,
@@ -74,7 +74,7 @@ fn change_trust(context: &Context, which: StoresArg, ui: &mut Ui, is_wanted: boo
     let plan = || {
         let certificates = observe::authority_certificates(machine)?.ok_or_else(none_yet)?;
         let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
-        let own = nickname(&files::sha256(authority.root()));
+        let own = root_nickname(&authority);
         let mut set = ChangeSet::default();
         if is_system {
             of_system(context, &mut set, &own, is_wanted.then_some(certificates.root.as_str()))?;
@@ -120,8 +120,7 @@ fn change_trust(context: &Context, which: StoresArg, ui: &mut Ui, is_wanted: boo
 fn of_system(context: &Context, set: &mut ChangeSet, own: &str, root: Option<&str>) -> Result<(), CommandError> {
     let machine = &context.machine;
     let Some(store) = trust::find(machine) else { return Ok(()) };
-    let folder = machine.path(store.folder());
-    let path = folder.join(format!("{own}.{}", store.extension()));
+    let path = trust::file_of(machine, store, own);
     set.file(path.clone(), files::read_if_there(&path)?, root.map(|root| root.as_bytes().to_vec()), Access::Public);
     for orphan in trust::own_files(machine, store).into_iter().filter(|other| *other != path) {
         let text = files::read_if_there(&orphan)?;
@@ -162,6 +161,11 @@ fn of_browser(
 }
 
 const NO_CERTUTIL: &str = "install it (`apt install libnss3-tools`), then run `yandro authority trust` again";
+
+/// What an authority's root is called in the trust stores.
+pub(super) fn root_nickname(authority: &Authority) -> String {
+    nickname(&files::sha256(authority.root()))
+}
 
 pub(super) fn none_yet() -> CommandError {
     CommandError::not_made("there is no local authority yet").hint("the first `yandro map NAME FOLDER` makes it")

@@ -5,12 +5,12 @@ use std::io::{IsTerminal as _, Write as _};
 use camino::Utf8Path;
 use serde_json::json;
 use yandro_core::pki::{Authority, mobile_profile, trust_lines, trust_variables};
-use yandro_core::plan::{Access, ChangeSet, nickname};
+use yandro_core::plan::{Access, ChangeSet};
 use yandro_core::shell::Shell;
 use yandro_machine::{files, observe, trust};
 
 use super::apply::{Planned, apply};
-use super::authority::none_yet;
+use super::authority::{none_yet, root_nickname};
 use crate::args::{RootFormat, ShellArg};
 use crate::context::Context;
 use crate::error::{CommandError, Status};
@@ -20,12 +20,9 @@ pub(crate) fn env(context: &Context, format: ShellArg, ui: &mut Ui) -> Result<St
     let machine = &context.machine;
     let certificates = observe::authority_certificates(machine)?.ok_or_else(none_yet)?;
     let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
-    let own = nickname(&files::sha256(authority.root()));
+    let own = root_nickname(&authority);
     // The system's list can stand for a runtime's own once the root is in it.
-    let list = trust::find(machine).filter(|store| {
-        let name = format!("{own}.{}", store.extension());
-        trust::own_files(machine, *store).iter().any(|path| path.file_name() == Some(&name))
-    });
+    let list = trust::find(machine).filter(|store| trust::file_of(machine, *store, &own).is_file());
     let list = list.map(|store| Utf8Path::new(store.list()));
     let root = machine.places.root_certificate();
     if ui.json {

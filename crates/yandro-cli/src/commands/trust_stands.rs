@@ -30,13 +30,12 @@ impl Stands {
         let machine = &context.machine;
         let system = trust::find(machine).map(|store| {
             let files = trust::own_files(machine, store);
-            let name = format!("{own}.{}", store.extension());
-            let is_own = |path: &&camino::Utf8PathBuf| path.file_name() == Some(&name);
+            let own = trust::file_of(machine, store, own);
             Store {
                 title: "this system".into(),
                 path: store.folder().into(),
-                how: if files.iter().any(|path| is_own(&path)) { How::Trusted } else { How::NotYet },
-                orphans: files.iter().filter(|path| !is_own(path)).map(ToString::to_string).collect(),
+                how: if files.contains(&own) { How::Trusted } else { How::NotYet },
+                orphans: files.iter().filter(|path| **path != own).map(ToString::to_string).collect(),
             }
         });
         let browsers = browsers::find(machine).into_iter().map(|store| {

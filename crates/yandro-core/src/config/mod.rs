@@ -28,4 +28,5 @@ pub use site_file::{Dialect, hand_edits, site_file};
 pub use site_files::{PathError, ServerTraits, SiteFiles, Variable};
 pub use tree::{Argument, Directive, Node, ParseError, Section, Tree};
 pub use virtual_host::{Answering, VirtualHost, by_address};
+pub(crate) use want::escaped;
 pub use want::{HandEdit, Syntax, Want};

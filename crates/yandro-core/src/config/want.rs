@@ -27,6 +27,18 @@ pub trait Syntax {
     }
 }
 
+/// A text with a backslash before each of these.
+pub(crate) fn escaped(text: &str, special: &[char]) -> String {
+    let mut out = String::with_capacity(text.len() + 2);
+    for c in text.chars() {
+        if special.contains(&c) {
+            out.push('\\');
+        }
+        out.push(c);
+    }
+    out
+}
+
 /// A directive or section of yandro's that a person has changed or taken out.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct HandEdit {

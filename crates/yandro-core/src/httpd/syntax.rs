@@ -4,7 +4,7 @@ use camino::Utf8Path;
 
 use super::desired::{tls, virtual_hosts};
 use super::parse::parse;
-use crate::config::{Dialect, ParseError, Section, SiteFiles, Syntax, Tree, Want};
+use crate::config::{Dialect, ParseError, Section, SiteFiles, Syntax, Tree, Want, escaped};
 use crate::site::Site;
 
 /// Apache httpd's syntax.
@@ -93,13 +93,5 @@ pub(super) fn quoted(argument: &str) -> String {
     if is_plain && (argument == "/" || !argument.starts_with('/')) {
         return argument.to_owned();
     }
-    let mut out = String::from("\"");
-    for c in argument.chars() {
-        if matches!(c, '"' | '\\') {
-            out.push('\\');
-        }
-        out.push(c);
-    }
-    out.push('"');
-    out
+    format!("\"{}\"", escaped(argument, &['"', '\\']))
 }

@@ -4,7 +4,7 @@ use camino::Utf8Path;
 
 use super::desired::{server_blocks, tls};
 use super::parse;
-use crate::config::{Dialect, ParseError, Section, SiteFiles, Syntax, Tree, Want};
+use crate::config::{Dialect, ParseError, Section, SiteFiles, Syntax, Tree, Want, escaped};
 use crate::site::Site;
 
 /// nginx's syntax.
@@ -34,15 +34,7 @@ impl Syntax for NginxSyntax {
         if is_plain {
             return argument.to_owned();
         }
-        let mut out = String::from("\"");
-        for c in argument.chars() {
-            if matches!(c, '"' | '\\') {
-                out.push('\\');
-            }
-            out.push(c);
-        }
-        out.push('"');
-        out
+        format!("\"{}\"", escaped(argument, &['"', '\\']))
     }
 
     fn is_repeated(&self, name: &str) -> bool {

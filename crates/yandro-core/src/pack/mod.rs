@@ -7,10 +7,8 @@ mod texts;
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use crate::config::{Dialect, ParseError, PathError, Published, ServerTraits, SiteFiles, Variable, site_file};
-use crate::httpd::ApacheSyntax;
+use crate::config::{ParseError, PathError, Published, ServerTraits, SiteFiles, Variable, site_file};
 use crate::name::HostName;
-use crate::nginx::NginxSyntax;
 use crate::plan::Access;
 use crate::site::{Content, FastCgi, ServerKind, Site, Upstream};
 
@@ -127,15 +125,15 @@ pub fn pack(request: &Request<'_>) -> Result<Packed, PackError> {
         server: traits(request),
     };
     files.check(&site.serving)?;
-    let dialect: &dyn Dialect = match request.kind {
-        ServerKind::Apache => &ApacheSyntax,
-        ServerKind::Nginx => &NginxSyntax,
-    };
     let mut packed: Vec<PackedFile> = Vec::new();
     let mut add = |path: String, content: Vec<u8>, access: Access| {
         packed.push(PackedFile { path: path.into(), content, access });
     };
-    add(format!("virtual-hosts/{}.conf", site.name), site_file(dialect, None, None, (site, &files))?, Access::Public);
+    add(
+        format!("virtual-hosts/{}.conf", site.name),
+        site_file(request.kind.dialect(), None, None, (site, &files))?,
+        Access::Public,
+    );
     if request.kind == ServerKind::Apache {
         add("virtual-hosts/0-modules.conf".into(), texts::modules(site).into_bytes(), Access::Public);
     }

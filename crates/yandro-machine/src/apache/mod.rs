@@ -16,7 +16,7 @@ use yandro_core::httpd::{KNOWN, USUAL_FOLDERS};
 use crate::machine::Machine;
 use crate::permissions::User;
 use crate::process;
-use crate::servers::Found;
+use crate::servers::{Found, find_or_ask};
 
 /// What is built into every server.
 const BUILT_IN: [&str; 3] = ["core.c", "mod_so.c", "http_core.c"];
@@ -30,13 +30,7 @@ pub(crate) const PROGRAMS: [&str; 4] =
 /// The layout of the Apache httpd that is there, if there is one: a known one, or what its program
 /// says.
 pub fn find_layout(machine: &Machine) -> Option<Layout> {
-    let at = |path: &str| machine.path(path);
-    let exists = |path: &str| machine.path(path).exists();
-    Layout::find(KNOWN, exists, at).or_else(|| {
-        let report = process::find(&PROGRAMS).filter(|_| machine.is_real()).and_then(|program| report(&program))?;
-        let named = || Layout::named(KNOWN, &report.main, USUAL_FOLDERS, Utf8Path::is_dir, exists, at);
-        report.main.is_file().then(named)
-    })
+    find_or_ask(machine, KNOWN, USUAL_FOLDERS, || Some(report(&process::find(&PROGRAMS)?)?.main))
 }
 
 /// What an Apache httpd says of itself; `None` if it can't be asked.

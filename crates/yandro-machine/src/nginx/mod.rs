@@ -14,20 +14,14 @@ use yandro_core::nginx::{KNOWN, ServerReport, USUAL_FOLDERS};
 use crate::machine::Machine;
 use crate::permissions::User;
 use crate::process;
-use crate::servers::Found;
+use crate::servers::{Found, find_or_ask};
 
 /// Programs that tell where their main file is, if it is in no layout that is known.
 const PROGRAMS: [&str; 4] = ["/usr/sbin/nginx", "/usr/bin/nginx", "/usr/local/sbin/nginx", "/usr/local/bin/nginx"];
 
 /// The layout of the nginx that is there, if there is one: a known one, or what its program says.
 pub fn find_layout(machine: &Machine) -> Option<Layout> {
-    let at = |path: &str| machine.path(path);
-    let exists = |path: &str| machine.path(path).exists();
-    Layout::find(KNOWN, exists, at).or_else(|| {
-        let report = process::find(&PROGRAMS).filter(|_| machine.is_real()).and_then(|program| report(&program))?;
-        let named = || Layout::named(KNOWN, &report.main, USUAL_FOLDERS, Utf8Path::is_dir, exists, at);
-        report.main.is_file().then(named)
-    })
+    find_or_ask(machine, KNOWN, USUAL_FOLDERS, || Some(report(&process::find(&PROGRAMS)?)?.main))
 }
 
 /// Runs through the configuration of an nginx.

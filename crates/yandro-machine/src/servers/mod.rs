@@ -12,10 +12,8 @@ pub use files::{Disk, sites};
 pub(crate) use files::{WithoutOwn, list, own_files};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::{Dialect, Layout, PathView, Published, Seen};
-use yandro_core::httpd::ApacheSyntax;
+use yandro_core::config::{KnownLayout, Layout, PathView, Published, Seen};
 use yandro_core::name::HostName;
-use yandro_core::nginx::NginxSyntax;
 use yandro_core::plan::ObservedServer;
 use yandro_core::site::{ServerId, ServerKind};
 
@@ -73,14 +71,6 @@ impl Found {
         self.named.as_ref().map(NamedServer::published).unwrap_or_default()
     }
 
-    /// How its files are written.
-    pub fn dialect(&self) -> &'static dyn Dialect {
-        match self.kind {
-            ServerKind::Apache => &ApacheSyntax,
-            ServerKind::Nginx => &NginxSyntax,
-        }
-    }
-
     /// The main file, as the server sees it.
     pub(crate) fn main(&self) -> Utf8PathBuf {
         self.view.there_or_same(&self.layout.main)
@@ -90,7 +80,7 @@ impl Found {
     pub(crate) fn files(&self) -> Seen<'_> {
         let assumed = self.layout.is_folder().then(|| {
             let folder = self.main();
-            let text = self.dialect().assumed_main(&folder);
+            let text = self.kind.dialect().assumed_main(&folder);
             (folder, text.into_bytes())
         });
         Seen { view: &self.view, files: &Disk, assumed }
@@ -100,6 +90,22 @@ impl Found {
     pub fn is_own(&self, path: &Utf8Path) -> bool {
         self.view.here(path).is_some_and(|here| self.layout.is_own(&here))
     }
+}
+
+/// A known layout that is there; where none is, that of the main file which the program names. Within
+/// a sysroot no program is asked.
+pub(crate) fn find_or_ask(
+    machine: &Machine,
+    known: &'static [KnownLayout],
+    folders: &[&str],
+    ask: impl FnOnce() -> Option<Utf8PathBuf>,
+) -> Option<Layout> {
+    let at = |path: &str| machine.path(path);
+    let exists = |path: &str| machine.path(path).exists();
+    Layout::find(known, exists, at).or_else(|| {
+        let main = if machine.is_real() { ask() } else { None }.filter(|main| main.is_file())?;
+        Some(Layout::named(known, &main, folders, Utf8Path::is_dir, exists, at))
+    })
 }
 
 /// Every server: those that the person named, then what is found.

@@ -17,6 +17,11 @@ pub fn find(machine: &Machine) -> Option<TrustStore> {
     })
 }
 
+/// Where a root goes in a store's folder, by what it is called in the stores.
+pub fn file_of(machine: &Machine, store: TrustStore, nickname: &str) -> Utf8PathBuf {
+    machine.path(store.folder()).join(format!("{nickname}.{}", store.extension()))
+}
+
 /// The files in a store's folder that are roots of yandro's, earlier ones as well.
 pub fn own_files(machine: &Machine, store: TrustStore) -> Vec<Utf8PathBuf> {
     let entries = machine.path(store.folder()).read_dir_utf8().into_iter().flatten().flatten();
