@@ -138,24 +138,23 @@ fn of_browser(
     is_wanted: bool,
 ) -> Result<(), CommandError> {
     let held = browsers::own_roots(&store.path).map_err(CommandError::not_made)?;
-    let change = |nickname: &str, certificate: String, before: bool, after: bool| {
+    let change = |nickname: &str, certificate: String, after: bool| {
         let (store, title) = (store.path.clone(), store.title.clone());
         let nickname = nickname.to_owned();
-        Step::Trust(TrustChange { store, title, nickname, certificate, before, after })
+        Step::Trust(TrustChange { store, title, nickname, certificate, before: !after, after })
     };
-    for (nickname, is_trusted) in held.iter().filter(|(nickname, _)| nickname != own) {
+    for nickname in held.iter().filter(|nickname| *nickname != own) {
         let certificate = browsers::certificate(&store.path, nickname).map_err(CommandError::not_made)?;
-        set.steps.push(change(nickname, certificate, *is_trusted, false));
+        set.steps.push(change(nickname, certificate, false));
     }
-    let is_held = held.iter().any(|(nickname, _)| nickname == own);
-    let is_trusted = held.contains(&(own.to_owned(), true));
+    let is_trusted = held.iter().any(|nickname| nickname == own);
     if is_wanted && !is_trusted {
         if !store.path.is_dir() {
             set.steps.push(Step::Folder { path: store.path.clone(), access: Access::Private });
         }
-        set.steps.push(change(own, root.to_owned(), false, true));
-    } else if !is_wanted && is_held {
-        set.steps.push(change(own, root.to_owned(), is_trusted, false));
+        set.steps.push(change(own, root.to_owned(), true));
+    } else if !is_wanted && is_trusted {
+        set.steps.push(change(own, root.to_owned(), false));
     }
     Ok(())
 }

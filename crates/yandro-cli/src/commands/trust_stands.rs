@@ -41,8 +41,8 @@ impl Stands {
         let browsers = browsers::find(machine).into_iter().map(|store| {
             let (how, orphans) = match browsers::own_roots(&store.path) {
                 Ok(held) => (
-                    if held.contains(&(own.to_owned(), true)) { How::Trusted } else { How::NotYet },
-                    held.into_iter().map(|(name, _)| name).filter(|name| name != own).collect(),
+                    if held.iter().any(|name| name == own) { How::Trusted } else { How::NotYet },
+                    held.into_iter().filter(|name| name != own).collect(),
                 ),
                 Err(error) => (How::NotAsked(error.to_string()), Vec::new()),
             };

@@ -111,6 +111,13 @@ fn every_profile_is_kept_and_what_else_is_in_it_stays() {
     sysroot.yandro(&["authority", "distrust"]).succeeds();
     assert_eq!((names(profiles[0]), names(profiles[1])), (vec!["mine".to_owned()], Vec::new()));
     assert_eq!(certutil(profiles[0], &["-L"]).stdout, before);
+    // One that is in a store and not trusted there is nobody's concern, before and after an undo.
+    certutil(profiles[1], &["-A", "-n", "yandro-00112233445566aa", "-t", ",,", "-i", own.to_str().unwrap()]).succeeds();
+    sysroot.yandro(&["authority", "trust"]).succeeds();
+    sysroot.yandro(&["authority", "distrust"]).succeeds();
+    sysroot.yandro(&["undo"]).succeeds();
+    sysroot.yandro(&["authority", "distrust"]).succeeds();
+    assert!(certutil(profiles[1], &["-L"]).stdout.contains("yandro-00112233445566aa"));
     // A database behind a primary password is left as it is, and so is everything else.
     fs::write(sysroot.path("password"), "tide\n").unwrap();
     let password = sysroot.path("password").display().to_string();

@@ -151,6 +151,14 @@ fn a_virtual_machine_serves_at_its_own_address_from_shared_folders() {
     assert_eq!(super::kit::tree(&harbour.path("vm-nginx")), whole);
     fs::remove_file(harbour.path("vm-nginx/conf.d/tides.conf")).unwrap();
 
+    // What nobody can see from here is not claimed, and what nobody named is asked for.
+    let ran = machine.yandro(&["servers", "reload", "harbour", "--preview"]).succeeds();
+    assert!(ran.stdout.contains("whether it runs can't be seen from here"), "{ran}");
+    let ran = machine.yandro(&["servers", "stop", "harbour"]);
+    assert!(ran.status == 3 && ran.stderr.contains("yandro servers add harbour --reload COMMAND"), "{ran}");
+    let told = machine.yandro(&["servers", "reload", "harbour", "--json"]).succeeds().stdout;
+    assert!(told.contains("\"running\":null"), "{told}");
+
     // To this machine's own server, and back: one command each.
     machine.yandro(&["map", "saltmarsh.test", "--server", "apache"]).succeeds();
     assert!(machine.hosts().contains("127.0.0.1") && !machine.hosts().contains(ADDRESS), "{}", machine.hosts());

@@ -100,6 +100,12 @@ fn the_block_that_answers_is_the_one_that_was_foretold() {
             continue;
         }
         assert_eq!(found.fault, None, "{text}");
+        // The same files, in the same order, as it shows of itself.
+        let shown = run(&["-T", "-q"]).succeeds().stdout;
+        let heads = shown.lines().filter_map(|line| line.strip_prefix("# configuration file ")?.strip_suffix(':'));
+        let files: Vec<String> =
+            found.files.iter().map(|file| file.as_str().replace(machine.root().to_str().unwrap(), "$ROOT")).collect();
+        assert_eq!(heads.collect::<Vec<_>>(), files, "{text}");
         run(&[]).succeeds();
         let answering = found.answering();
         // All questions in one go: for each the host and what has to come back.

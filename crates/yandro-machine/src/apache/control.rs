@@ -13,7 +13,7 @@ use super::{pid_file, start};
 use crate::changes::{BroughtUp, ServerControl};
 use crate::machine::Machine;
 use crate::process::{self, Ran};
-use crate::servers::{self, Found, run_command};
+use crate::servers::{self, Found, NO_COMMAND, run_command};
 use crate::settings::NamedServer;
 
 /// The control of one Apache httpd of the real machine.
@@ -113,7 +113,7 @@ impl Apache {
     }
 
     fn run(command: &[String]) -> Result<(), String> {
-        let (program, arguments) = command.split_first().ok_or("no command was named for it")?;
+        let (program, arguments) = command.split_first().ok_or(NO_COMMAND)?;
         let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
         let ran: Ran =
             process::run(Utf8Path::new(program), &arguments).map_err(|error| format!("{program}: {error}"))?;
@@ -131,7 +131,7 @@ impl Apache {
             return run_command(named);
         }
         if self.control.is_empty() {
-            return Err("no command was named for it".into());
+            return Err(NO_COMMAND.into());
         }
         let own = own.iter().map(|word| (*word).to_owned());
         Self::run(&self.control.iter().cloned().chain(own).collect::<Vec<_>>())

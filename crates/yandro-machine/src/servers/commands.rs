@@ -52,13 +52,16 @@ impl Commands {
 /// answer side by side for a tenth of a second.
 const SETTLING: Duration = Duration::from_millis(250);
 
+/// What is said where no command was named.
+pub const NO_COMMAND: &str = "no command was named for it";
+
 /// Runs a command that a person named, with their environment: it may have to find a container's
 /// engine or an agent with keys.
 ///
 /// # Errors
 /// When none was named, and the words of one that failed.
 pub(crate) fn run(command: &[String]) -> Result<(), String> {
-    let (program, arguments) = command.split_first().ok_or("no command was named for it")?;
+    let (program, arguments) = command.split_first().ok_or(NO_COMMAND)?;
     let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
     let ran = process::run_with_environment(Utf8Path::new(program), &arguments)
         .map_err(|error| format!("{program}: {error}"))?;

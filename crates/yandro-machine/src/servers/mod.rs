@@ -5,8 +5,8 @@ mod commands;
 mod control;
 mod files;
 
-pub use commands::Commands;
 pub(crate) use commands::run as run_command;
+pub use commands::{Commands, NO_COMMAND};
 pub use control::Control;
 pub use files::{Disk, sites};
 pub(crate) use files::{WithoutOwn, list, own_files};

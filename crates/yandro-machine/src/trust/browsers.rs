@@ -89,11 +89,11 @@ pub fn has_program() -> bool {
     process::find(&PROGRAMS).is_some()
 }
 
-/// The nicknames of yandro's own roots in a store, and whether each is trusted.
+/// The nicknames of yandro's own roots that a store trusts.
 ///
 /// # Errors
 /// When there is no program, or the database can't be read.
-pub fn own_roots(store: &Utf8Path) -> Result<Vec<(String, bool)>, StoreError> {
+pub fn own_roots(store: &Utf8Path) -> Result<Vec<String>, StoreError> {
     if !store.join(SIGN).is_file() {
         return Ok(Vec::new());
     }
@@ -101,7 +101,7 @@ pub fn own_roots(store: &Utf8Path) -> Result<Vec<(String, bool)>, StoreError> {
     let own = listed.lines().filter_map(|line| {
         let (name, flags) = line.trim_end().rsplit_once(' ')?;
         let name = name.trim_end();
-        is_own_nickname(name).then(|| (name.to_owned(), flags == TRUSTED))
+        (is_own_nickname(name) && flags == TRUSTED).then(|| name.to_owned())
     });
     Ok(own.collect())
 }
@@ -114,12 +114,12 @@ pub fn certificate(store: &Utf8Path, nickname: &str) -> Result<String, StoreErro
     certutil(store, &["-L", "-n", nickname, "-a"], &[]).map(|pem| pem.replace('\r', "") + "\n")
 }
 
-/// Whether a store holds a root as a change would leave it.
+/// Whether a store trusts the root of a change.
 ///
 /// # Errors
 /// As [`own_roots`].
 pub fn is_trusted(change: &TrustChange) -> Result<bool, StoreError> {
-    Ok(own_roots(&change.store)?.contains(&(change.nickname.clone(), true)))
+    Ok(own_roots(&change.store)?.contains(&change.nickname))
 }
 
 /// Puts a root in, or takes it out.

@@ -7,7 +7,7 @@ use serde_json::json;
 use yandro_core::site::{ServerId, ServerName};
 use yandro_machine::changes::ServerControl as _;
 use yandro_machine::ports;
-use yandro_machine::servers::Control;
+use yandro_machine::servers::{Control, NO_COMMAND};
 
 use crate::args::{ServersArgs, ServersCommand};
 use crate::context::Context;
@@ -84,7 +84,11 @@ fn control(context: &Context, name: Option<&str>, verb: Verb, ui: &mut Ui) -> Re
         Verb::Restart => "was restarted",
     };
     if context.preview {
-        let state = if was_running { "runs" } else { "doesn't run" };
+        let state = match was_running {
+            _ if is_elsewhere => "is elsewhere: whether it runs can't be seen from here",
+            true => "runs",
+            false => "doesn't run",
+        };
         ui.say(&format!("Nothing was done: this was a preview. {name} {state}"));
         return Ok(Status::Well);
     }
@@ -101,9 +105,16 @@ fn control(context: &Context, name: Option<&str>, verb: Verb, ui: &mut Ui) -> Re
         Verb::Reload => server.reload(),
         Verb::Restart => server.stop().and_then(|()| server.start()),
     };
-    done_as_told.map_err(|words| not_done(&words))?;
+    done_as_told.map_err(|words| {
+        let error = not_done(&words);
+        if words != NO_COMMAND {
+            return error;
+        }
+        error.hint(format!("name it: yandro servers add {name} --reload COMMAND; --start and --stop alike"))
+    })?;
     if ui.json {
-        ui.json(&json!({ "version": 1, "server": name, "running": server.is_running() }));
+        let running = (!is_elsewhere).then(|| server.is_running());
+        ui.json(&json!({ "version": 1, "server": name, "running": running }));
     } else {
         ui.say(&format!("{STRONG}{name}{STRONG:#} {done}"));
     }
