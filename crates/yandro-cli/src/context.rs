@@ -17,6 +17,7 @@ use yandro_machine::{Environment, Machine, network, observe, process};
 
 use crate::args::Global;
 use crate::error::{CommandError, NO_SERVER};
+use crate::passphrase;
 use crate::sudo::Sudo;
 use crate::view::Ui;
 
@@ -33,6 +34,8 @@ pub(crate) struct Context {
     controls: RefCell<BTreeMap<ServerId, Option<ServerControls>>>,
     /// The current folder.
     pub(crate) current: Utf8PathBuf,
+    /// The file with the passphrase of the authority's key, absolute, if one was named.
+    pub(crate) passphrase_file: Option<Utf8PathBuf>,
     /// The command, as typed.
     pub(crate) command: String,
 }
@@ -56,6 +59,10 @@ impl Context {
         let mut machine = Machine::new(environment)?;
         let settings = settings::read(&machine)?;
         machine.servers.clone_from(&settings.servers);
+        machine.closes_keys = !global.preview;
+        if let Some(file) = &global.passphrase_file {
+            machine.give_passphrase(passphrase::of_file(file)?);
+        }
         let current = env::current_dir()
             .ok()
             .and_then(|path| Utf8PathBuf::from_path_buf(path).ok())
@@ -63,6 +70,7 @@ impl Context {
         let command = env::args().skip(1).collect::<Vec<_>>().join(" ");
         let command = format!("yandro {command}");
         Ok(Self {
+            passphrase_file: global.passphrase_file.as_ref().map(|file| current.join(file)),
             machine,
             settings,
             preview: global.preview,

@@ -4,7 +4,8 @@ use std::fmt;
 
 use yandro_core::hosts::EditError;
 use yandro_core::name::{HostName, NameError};
-use yandro_core::plan::PlanError;
+use yandro_core::pki::PkiError;
+use yandro_core::plan::{Failed, PlanError};
 use yandro_core::site::{ServerId, ServerNameError};
 use yandro_machine::MachineError;
 use yandro_machine::changes::{CarryOutError, Cause, LockError, PutBackError};
@@ -47,15 +48,17 @@ pub(crate) struct CommandError {
     pub(crate) message: String,
     /// What mends it, each a sentence or a command.
     pub(crate) hints: Vec<String>,
+    /// The authority's key is behind a passphrase: once it is given, the command may succeed.
+    pub(crate) is_locked: bool,
 }
 
 impl CommandError {
     pub(crate) fn usage(message: impl fmt::Display) -> Self {
-        Self { status: Status::Usage, message: message.to_string(), hints: Vec::new() }
+        Self { status: Status::Usage, message: message.to_string(), hints: Vec::new(), is_locked: false }
     }
 
     pub(crate) fn not_made(message: impl fmt::Display) -> Self {
-        Self { status: Status::NotMade, message: message.to_string(), hints: Vec::new() }
+        Self { status: Status::NotMade, message: message.to_string(), hints: Vec::new(), is_locked: false }
     }
 
     pub(crate) fn hint(mut self, hint: impl Into<String>) -> Self {
@@ -106,6 +109,10 @@ impl From<ObserveError> for CommandError {
             error @ ObserveError::List { .. } => {
                 Self::usage(error).hint("mend that line of the site list and try again")
             }
+            error @ ObserveError::Passphrase { .. } => Self::usage(error),
+            error @ ObserveError::Foreign { .. } => {
+                Self::not_made(error).hint("make the key yours alone (`sudo chown`), or move its folder away")
+            }
             error => Self::not_made(error).hint(
                 "put the missing file back, or move the folder away: the next `yandro map` makes a new authority",
             ),
@@ -128,8 +135,44 @@ impl From<LockError> for CommandError {
     }
 }
 
+impl From<PkiError> for CommandError {
+    fn from(error: PkiError) -> Self {
+        let is_locked = error == PkiError::Locked;
+        let hint = match &error {
+            PkiError::NameOutside { name, .. } => Some(format!(
+                "choose a name below one of these suffixes, such as `saltmarsh.test`; or have the authority vouch for it, too: yandro authority widen {name}"
+            )),
+            PkiError::AddressOutside { address, .. } => {
+                Some(format!("have the authority vouch for it, too: yandro authority widen --network {address}"))
+            }
+            _ => None,
+        };
+        hint.into_iter().fold(Self { is_locked, ..Self::usage(error) }, Self::hint)
+    }
+}
+
+impl From<Failed> for CommandError {
+    fn from(failed: Failed) -> Self {
+        let Failed { site, error } = failed;
+        let mut command = Self::from(*error);
+        if let Some(name) = site {
+            command.message = format!("the site `{name}`: {}", command.message);
+        }
+        command
+    }
+}
+
 impl From<PlanError> for CommandError {
     fn from(error: PlanError) -> Self {
+        let error = match error {
+            PlanError::Pki(error) => return error.into(),
+            PlanError::Issued { path, error } => {
+                let mut command = Self::from(error);
+                command.message = format!("{path}: {}", command.message);
+                return command;
+            }
+            error => error,
+        };
         let hint = match &error {
             PlanError::NameTaken { owner, .. } => {
                 Some(format!("choose another name, or take that site away first: yandro unmap {owner}"))
@@ -147,14 +190,13 @@ impl From<PlanError> for CommandError {
             PlanError::HttpsForced(_) => {
                 Some("leave `--plain` and `--https off` out, or choose a suffix such as `.test`".into())
             }
-            PlanError::Pki(_) => Some("choose a name below one of these suffixes, such as `saltmarsh.test`; or do without HTTPS: add `--plain`".into()),
             PlanError::ServerMissing(ServerId::Named(name)) => Some(format!(
                 "name it (yandro servers add {name} --config PATH), or map the site on another: --server WHICH"
             )),
             PlanError::ServerMissing(_) => Some(NO_SERVER.into()),
-            PlanError::NameBucket { place, needed, .. } => {
-                Some(format!("make it `server_names_hash_bucket_size {needed};` there, then run the command again: {place}"))
-            }
+            PlanError::NameBucket { place, needed, .. } => Some(format!(
+                "make it `server_names_hash_bucket_size {needed};` there, then run the command again: {place}"
+            )),
             PlanError::NotSeen { server, path } => Some(format!(
                 "have the folder mounted there, and say where it is: yandro servers add {server} --path {path}=WHERE"
             )),
@@ -176,9 +218,7 @@ impl From<PlanError> for CommandError {
             _ => None,
         };
         let command = match error {
-            PlanError::NameTaken { .. } | PlanError::HttpsForced(_) | PlanError::Pki(_) | PlanError::Path(_) => {
-                Self::usage(error)
-            }
+            PlanError::NameTaken { .. } | PlanError::HttpsForced(_) | PlanError::Path(_) => Self::usage(error),
             error => Self::not_made(error),
         };
         hint.into_iter().fold(command, CommandError::hint)
@@ -255,7 +295,7 @@ impl From<PutBackError> for CommandError {
     fn from(error: PutBackError) -> Self {
         let hint = put_back_hint(&error);
         let message = format!("an earlier command ended halfway, and not everything could be put back: {error}");
-        Self { status: Status::NotPutBack, message, hints: vec![hint] }
+        Self { status: Status::NotPutBack, message, hints: vec![hint], is_locked: false }
     }
 }
 

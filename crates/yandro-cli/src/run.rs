@@ -1,6 +1,8 @@
 //! From arguments to the command that they name.
 
-use crate::args::{AuthorityCommand, Cli, Command, HostsCommand};
+use yandro_machine::key_care;
+
+use crate::args::{Cli, Command, HostsCommand};
 use crate::commands;
 use crate::context::Context;
 use crate::error::{CommandError, Status};
@@ -16,37 +18,56 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
             .map_err(CommandError::not_made);
     }
     let context = Context::new(&cli.global, ui)?;
+    let done = with_keys_closed(&context, cli, ui);
+    tell_open_keys(&context, ui);
+    done
+}
+
+/// Runs the command; those that look at keys without changing anything close them first, too.
+fn with_keys_closed(context: &Context, cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
+    if let Command::Check(_) | Command::Authority(_) | Command::Cert(_) | Command::Serve(_) = &cli.command {
+        key_care::close_all(&context.machine)?;
+    }
+    run_command(context, cli, ui)
+}
+
+/// Whoever could read a key may have it.
+fn tell_open_keys(context: &Context, ui: &mut Ui) {
+    let open = context.machine.take_open();
+    for key in &open {
+        let done = if context.machine.closes_keys { "it is now" } else { "it is to be" };
+        ui.warn(&format!("others could read {} (mode {:04o}): {done} {:04o}", key.path, key.mode, key.wanted));
+    }
+    let is_authority = |path: &camino::Utf8Path| path.starts_with(context.machine.places.authority());
+    if open.iter().any(|key| is_authority(&key.path)) {
+        ui.note("if somebody else has an account here, or the key was backed up: yandro authority replace");
+    }
+}
+
+fn run_command(context: &Context, cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
     match &cli.command {
-        Command::Map(args) => commands::map::run(&context, args, ui),
-        Command::Unmap(args) => commands::unmap::run(&context, args, ui),
-        Command::Sites => commands::sites::run(&context, ui),
-        Command::Check(args) => commands::check::run(&context, args, ui),
-        Command::Undo(args) => commands::undo::run(&context, args, ui),
-        Command::History(args) => commands::history::run(&context, args, ui),
-        Command::Settle => commands::settle::run(&context, ui),
-        Command::Servers(args) => commands::servers::run(&context, args, ui),
-        Command::Vhosts => commands::vhosts::run(&context, ui),
+        Command::Map(args) => commands::map::run(context, args, ui),
+        Command::Unmap(args) => commands::unmap::run(context, args, ui),
+        Command::Sites => commands::sites::run(context, ui),
+        Command::Check(args) => commands::check::run(context, args, ui),
+        Command::Undo(args) => commands::undo::run(context, args, ui),
+        Command::History(args) => commands::history::run(context, args, ui),
+        Command::Settle => commands::settle::run(context, ui),
+        Command::Servers(args) => commands::servers::run(context, args, ui),
+        Command::Vhosts => commands::vhosts::run(context, ui),
         Command::Hosts(args) => match &args.command {
-            HostsCommand::List => commands::hosts::list::run(&context, ui),
-            HostsCommand::Lint { mend } => commands::hosts::lint::run(&context, *mend, ui),
-            HostsCommand::Point { name, address } => commands::hosts::edit::point(&context, name, *address, ui),
-            HostsCommand::Drop { names } => commands::hosts::edit::drop(&context, names, ui),
-            HostsCommand::Export(args) => commands::hosts::exchange::export(&context, args, ui),
-            HostsCommand::Import { file, replace } => commands::hosts::exchange::import(&context, file, *replace, ui),
-            HostsCommand::Restore => commands::history::restore(&context, &context.machine.places.hosts, ui),
+            HostsCommand::List => commands::hosts::list::run(context, ui),
+            HostsCommand::Lint { mend } => commands::hosts::lint::run(context, *mend, ui),
+            HostsCommand::Point { name, address } => commands::hosts::edit::point(context, name, *address, ui),
+            HostsCommand::Drop { names } => commands::hosts::edit::drop(context, names, ui),
+            HostsCommand::Export(args) => commands::hosts::exchange::export(context, args, ui),
+            HostsCommand::Import { file, replace } => commands::hosts::exchange::import(context, file, *replace, ui),
+            HostsCommand::Restore => commands::history::restore(context, &context.machine.places.hosts, ui),
         },
-        Command::Cert(args) => commands::cert::run(&context, args, ui),
-        Command::Authority(args) => match &args.command {
-            AuthorityCommand::Show => commands::authority::show(&context, ui),
-            AuthorityCommand::Env { format } => commands::authority_export::env(&context, *format, ui),
-            AuthorityCommand::Export { format, out } => {
-                commands::authority_export::export(&context, *format, out.as_deref(), ui)
-            }
-            AuthorityCommand::Trust { store } => commands::authority::trust(&context, *store, ui),
-            AuthorityCommand::Distrust { store } => commands::authority::distrust(&context, *store, ui),
-        },
-        Command::Pack(args) => commands::pack::run(&context, args, ui),
-        Command::Serve(args) => commands::serve::run(&context, args, ui),
+        Command::Cert(args) => commands::cert::run(context, args, ui),
+        Command::Authority(args) => commands::authority::run(context, args, ui),
+        Command::Pack(args) => commands::pack::run(context, args, ui),
+        Command::Serve(args) => commands::serve::run(context, args, ui),
         Command::Demo(_) | Command::Privileged => Ok(Status::Well),
     }
 }

@@ -12,6 +12,7 @@ pub mod nginx;
 pub mod pack;
 pub mod pki;
 pub mod plan;
+pub mod schedule;
 pub mod shell;
 pub mod site;
 pub mod source;

@@ -84,6 +84,8 @@ pub enum Value {
     Text(String),
     /// An array of strings.
     Texts(Vec<String>),
+    /// A number.
+    Number(u16),
     /// An array of numbers.
     Numbers(Vec<u16>),
     /// A truth value.
@@ -95,6 +97,7 @@ impl Value {
         match self {
             Self::Text(text) => quoted(text),
             Self::Texts(texts) => format!("[{}]", texts.iter().map(|t| quoted(t)).collect::<Vec<_>>().join(", ")),
+            Self::Number(number) => number.to_string(),
             Self::Numbers(numbers) => {
                 format!("[{}]", numbers.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))
             }
@@ -105,6 +108,7 @@ impl Value {
     fn read(value: &DeValue<'_>) -> Option<Self> {
         match value {
             DeValue::String(text) => Some(Self::Text(text.to_string())),
+            DeValue::Integer(_) => value.as_integer()?.to_string().parse().ok().map(Self::Number),
             DeValue::Boolean(flag) => Some(Self::Flag(*flag)),
             DeValue::Array(items) if items.iter().any(|item| item.get_ref().as_integer().is_some()) => items
                 .iter()

@@ -247,9 +247,19 @@ pub fn fingerprint(content: &[u8]) -> String {
     format!("{:032x}", twox_hash::XxHash3_128::oneshot(content))
 }
 
+/// SHA-1 of some content, in hexadecimal digits: the name by which others know a certificate, and
+/// no protection of anything.
+pub fn sha1(content: &[u8]) -> String {
+    digits(&ring::digest::digest(&ring::digest::SHA1_FOR_LEGACY_USE_ONLY, content))
+}
+
+fn digits(digest: &ring::digest::Digest) -> String {
+    digest.as_ref().iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
 /// SHA-256 of some content, in hexadecimal digits.
 pub fn sha256(content: &[u8]) -> String {
-    ring::digest::digest(&ring::digest::SHA256, content).as_ref().iter().map(|byte| format!("{byte:02x}")).collect()
+    digits(&ring::digest::digest(&ring::digest::SHA256, content))
 }
 
 #[cfg(test)]

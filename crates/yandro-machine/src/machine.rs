@@ -1,11 +1,14 @@
 //! Whose machine this is, and where everything on it is kept.
 
 use std::fs;
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::Places;
 use yandro_core::system::System;
+use zeroize::Zeroizing;
 
+use crate::key_care::Open;
 use crate::settings::NamedServer;
 
 /// The environment of one run, captured once at the start.
@@ -36,6 +39,12 @@ pub struct Machine {
     home: Utf8PathBuf,
     /// The servers that the person named in the settings.
     pub servers: Vec<NamedServer>,
+    /// Whether keys that others can read are closed to them when they are met.
+    pub closes_keys: bool,
+    /// The passphrase of the authority's key, once it was given.
+    passphrase: Arc<OnceLock<Zeroizing<String>>>,
+    /// Keys that others could read, and that were closed.
+    open: Arc<Mutex<Vec<Open>>>,
     /// Who is to own the site list, the authority and the history, if not the
     /// user that runs this: under sudo, the one who called it.
     pub(crate) keeper: Option<(u32, u32)>,
@@ -92,6 +101,9 @@ impl Machine {
         Ok(Self {
             home: below(&sysroot, home.as_str()),
             servers: Vec::new(),
+            closes_keys: true,
+            passphrase: Arc::default(),
+            open: Arc::default(),
             system,
             places: Places {
                 hosts: below(&sysroot, system.hosts_file()),
@@ -102,6 +114,44 @@ impl Machine {
             owner: format!("{name}@{}", host_name()),
             keeper: caller.map(|caller| (caller.uid, caller.gid)),
         })
+    }
+
+    /// Whether this runs as root.
+    pub fn is_root(&self) -> bool {
+        rustix::process::geteuid().is_root()
+    }
+
+    /// The user who called this by sudo, if one did.
+    pub fn sudo_caller(&self) -> Option<u32> {
+        self.keeper.map(|(uid, _)| uid)
+    }
+
+    /// The name of the user whose sites these are.
+    pub fn user(&self) -> &str {
+        self.owner.split('@').next().unwrap_or_default()
+    }
+
+    /// The passphrase of the authority's key, if it was given.
+    pub fn passphrase(&self) -> Option<&str> {
+        self.passphrase.get().map(|passphrase| passphrase.as_str())
+    }
+
+    /// Gives the passphrase of the authority's key. The first that is given counts.
+    pub fn give_passphrase(&self, passphrase: Zeroizing<String>) {
+        _ = self.passphrase.set(passphrase);
+    }
+
+    /// Remembers that a key was open to others.
+    pub(crate) fn found_open(&self, open: Open) {
+        let mut found = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        if !found.contains(&open) {
+            found.push(open);
+        }
+    }
+
+    /// The keys that were open to others and are closed now, told once.
+    pub fn take_open(&self) -> Vec<Open> {
+        std::mem::take(&mut *self.open.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// The real machine without anybody's settings or sites.
@@ -119,6 +169,9 @@ impl Machine {
             owner: String::new(),
             home: "/nonexistent".into(),
             servers: Vec::new(),
+            closes_keys: true,
+            passphrase: Arc::default(),
+            open: Arc::default(),
             keeper: None,
         }
     }

@@ -7,11 +7,13 @@ use time::OffsetDateTime;
 use yandro_core::config::OTHERS;
 use yandro_core::hosts::TakeOver;
 use yandro_core::name::HostName;
-use yandro_core::pki::{Authority, AuthorityCertificates, Key, PkiError, RENEW_DAYS};
-use yandro_core::plan::{AuthorityFiles, Observed};
-use yandro_core::site::{Content, ListError, ServerKind, Site, SiteList};
+use yandro_core::pki::{AuthorityCertificates, PkiError, RENEW_DAYS};
+use yandro_core::plan::{AuthorityFiles, AuthorityTexts, Content, Issued, Observed, issued_paths};
+use yandro_core::site::{Content as SiteContent, ListError, ServerKind, Site, SiteList};
+use zeroize::Zeroizing;
 
 use crate::files::{self, FileError};
+use crate::key_care;
 use crate::machine::Machine;
 use crate::network;
 use crate::servers::{self, Found};
@@ -38,6 +40,20 @@ pub enum ObserveError {
         folder: camino::Utf8PathBuf,
         /// What is missing or broken.
         fault: String,
+    },
+    /// The passphrase that was given is not the key's.
+    #[error("that is not the passphrase of the authority in {folder}")]
+    Passphrase {
+        /// Its folder.
+        folder: camino::Utf8PathBuf,
+    },
+    /// A key that is somebody else's.
+    #[error("{path}: this key belongs to another user (uid {owner}), who can read and change it")]
+    Foreign {
+        /// The key or its folder.
+        path: camino::Utf8PathBuf,
+        /// Whose it is.
+        owner: u32,
     },
 }
 
@@ -103,7 +119,7 @@ pub fn observe_all(
 /// Whether a server has to be asked how it writes what these sites need.
 fn is_asked(found: &Found, sites: &[&Site]) -> bool {
     match found.kind {
-        ServerKind::Apache => sites.iter().any(|site| matches!(site.content, Content::Upstream(_))),
+        ServerKind::Apache => sites.iter().any(|site| matches!(site.content, SiteContent::Upstream(_))),
         ServerKind::Nginx => sites.iter().any(|site| site.server == Some(found.id) && site.https.is_on()),
     }
 }
@@ -120,11 +136,12 @@ fn observe_names(
     let names = &[names, &[others]].concat();
     let (mut chains, mut keys) = (BTreeMap::new(), BTreeMap::new());
     for name in names {
+        key_care::close(machine, &places.certificates().join(name.as_str()))?;
         if let Some(chain) = files::read_if_there(&places.chain(name))? {
-            chains.insert(name.clone(), chain);
+            chains.insert(name.clone(), chain.into());
         }
         if let Some(key) = files::read_if_there(&places.key(name))? {
-            keys.insert(name.clone(), key);
+            keys.insert(name.clone(), key.into());
         }
     }
     Ok(Observed {
@@ -133,6 +150,9 @@ fn observe_names(
         hosts: files::read_if_there(&places.hosts)?.map(Into::into),
         list,
         authority: authority(machine)?,
+        former: former(machine),
+        passphrase: machine.passphrase().map(|passphrase| Zeroizing::new(passphrase.to_owned())),
+        issued: issued(machine)?.1,
         chains,
         keys,
         take_over: TakeOver::No,
@@ -162,13 +182,59 @@ pub fn authority_certificates(machine: &Machine) -> Result<Option<AuthorityCerti
     }
 }
 
-fn authority(machine: &Machine) -> Result<Option<AuthorityFiles>, ObserveError> {
-    let Some(certificates) = authority_certificates(machine)? else { return Ok(None) };
-    let fault = |fault: String| ObserveError::Authority { folder: machine.places.authority(), fault };
-    let key = text(&machine.places.issuing_key())?.ok_or_else(|| fault("issuing.key is missing".into()))?;
-    let key = Key::from_pem(&key).map_err(|error: PkiError| fault(format!("issuing.key: {error}")))?;
-    let authority = Authority::read(&certificates).map_err(|error| fault(error.to_string()))?;
-    Ok(Some(AuthorityFiles { authority, key }))
+/// The authority, with its key if that is in the clear or the passphrase was given; `None` if
+/// there is none.
+///
+/// # Errors
+/// When a file of it is missing or can't be read, or the passphrase is another.
+pub fn authority(machine: &Machine) -> Result<Option<AuthorityFiles>, ObserveError> {
+    let folder = machine.places.authority();
+    match (texts(machine, &folder)?, authority_certificates(machine)?) {
+        (Some(texts), _) => Ok(Some(read(machine, texts, &folder)?)),
+        (None, None) => Ok(None),
+        (None, Some(_)) => Err(ObserveError::Authority { folder, fault: "issuing.key is missing".into() }),
+    }
+}
+
+/// The three files of an authority, if all of them are there.
+fn texts(machine: &Machine, folder: &Utf8Path) -> Result<Option<AuthorityTexts>, ObserveError> {
+    key_care::close(machine, folder)?;
+    let text = |name: &str| Ok::<_, FileError>(files::read_if_there(&folder.join(name))?.map(Content::from));
+    let texts = (text("root.pem")?, text("issuing.pem")?, text("issuing.key")?);
+    let (Some(root), Some(issuing), Some(key)) = texts else { return Ok(None) };
+    Ok(Some(AuthorityTexts { root, issuing, key }))
+}
+
+fn read(machine: &Machine, texts: AuthorityTexts, folder: &Utf8Path) -> Result<AuthorityFiles, ObserveError> {
+    AuthorityFiles::read(texts, machine.passphrase()).map_err(|error| match error {
+        PkiError::Passphrase => ObserveError::Passphrase { folder: folder.to_owned() },
+        error => ObserveError::Authority { folder: folder.to_owned(), fault: error.to_string() },
+    })
+}
+
+/// The authorities that another took the place of. What can't be read of them is passed over: they
+/// are needed by an undo alone.
+fn former(machine: &Machine) -> BTreeMap<String, AuthorityFiles> {
+    let entries = machine.places.former_authorities().read_dir_utf8().into_iter().flatten().flatten();
+    let read = |entry: camino::Utf8DirEntry| {
+        let texts = texts(machine, entry.path()).ok()??;
+        Some((entry.file_name().to_owned(), read(machine, texts, entry.path()).ok()?))
+    };
+    entries.filter_map(read).collect()
+}
+
+/// The list of certificates that were issued to no site, and what its files hold.
+///
+/// # Errors
+/// When one is there and can't be read.
+pub fn issued(machine: &Machine) -> Result<(Option<String>, Vec<Issued>), FileError> {
+    let list = text(&machine.places.issued())?;
+    let paths = issued_paths(list.as_deref().unwrap_or_default());
+    let read = |path: Utf8PathBuf| {
+        let chain = files::read_if_there(&path)?.map(Content::from);
+        Ok(Issued { path, chain })
+    };
+    Ok((list, paths.into_iter().map(read).collect::<Result<_, FileError>>()?))
 }
 
 fn text(path: &Utf8Path) -> Result<Option<String>, FileError> {

@@ -16,6 +16,13 @@ pub struct Ran {
     pub words: String,
 }
 
+/// Keeps the memory of this process, which may hold a key, out of core dumps and other users'
+/// debuggers (prctl(2), `PR_SET_DUMPABLE`). Programs that it starts are as they always were.
+pub fn keep_memory_to_itself() {
+    // A system that refuses makes no dumps of ours any worse.
+    _ = rustix::process::set_dumpable_behavior(rustix::process::DumpableBehavior::NotDumpable);
+}
+
 /// Runs a program to its end.
 ///
 /// # Errors

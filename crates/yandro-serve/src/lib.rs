@@ -5,11 +5,13 @@
 //! otherwise, and answers for the names of its sites only.
 
 mod files;
+mod offer;
 mod proxy;
 mod respond;
 mod server;
 mod sites;
 mod tls;
 
+pub use offer::{Offered, offer};
 pub use server::{Running, Server};
 pub use sites::{Certificate, ServedSite, SiteError, Sites};

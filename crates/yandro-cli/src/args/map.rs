@@ -6,6 +6,8 @@ use camino::Utf8PathBuf;
 use clap::{Args, ValueEnum};
 use yandro_core::site::Https;
 
+use super::TermsArgs;
+
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   yandro map saltmarsh.test ./saltmarsh
@@ -58,6 +60,8 @@ pub(crate) struct MapArgs {
     /// Let the server's user pass the folders on the way to the document root that stop it
     #[arg(long)]
     pub(crate) fix_permissions: bool,
+    #[command(flatten)]
+    pub(crate) certificate: TermsArgs,
     #[command(flatten)]
     pub(crate) serving: ServingArgs,
 }

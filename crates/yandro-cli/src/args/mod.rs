@@ -1,5 +1,7 @@
 //! Arguments, as text that is checked for its form alone.
 
+mod authority;
+mod cert;
 mod map;
 mod servers;
 
@@ -9,6 +11,8 @@ use camino::Utf8PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use yandro_core::shell::Shell;
 
+pub(crate) use authority::{AuthorityArgs, AuthorityCommand, RootFormat, StoresArg};
+pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, RenewArgs, TermsArgs, TimerArg};
 pub(crate) use map::{MapArgs, OnOff, ServingArgs, SymlinksArg};
 pub(crate) use servers::{ServerAddArgs, ServerKindArg, ServersArgs, ServersCommand};
 
@@ -45,6 +49,9 @@ pub(crate) struct Global {
     /// Fail at once when another yandro is at work, instead of waiting
     #[arg(long, global = true, help_heading = "Global options")]
     pub(crate) no_wait: bool,
+    /// A file whose first line is the passphrase of the authority's key, instead of being asked
+    #[arg(long, global = true, value_name = "FILE", help_heading = "Global options")]
+    pub(crate) passphrase_file: Option<Utf8PathBuf>,
     /// Print JSON for programs
     #[arg(long, global = true, help_heading = "Global options")]
     pub(crate) json: bool,
@@ -94,7 +101,7 @@ pub(crate) enum Command {
     Hosts(HostsArgs),
     /// Show any certificate, and what is wrong with it; issue, sign and renew; for dev servers
     Cert(CertArgs),
-    /// Show the local authority, have the system and your browsers trust it or not, export it
+    /// Show the local authority and who trusts it; trust, distrust, widen, replace, guard, export it
     Authority(AuthorityArgs),
     /// Pack a site for a container image: virtual host, certificate, key, files, and what builds it
     Pack(PackArgs),
@@ -212,68 +219,6 @@ pub(crate) enum ExportFormat {
     Zone,
 }
 
-#[derive(Debug, Args)]
-pub(crate) struct CertArgs {
-    #[command(subcommand)]
-    pub(crate) command: CertCommand,
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum CertCommand {
-    /// Show what a certificate covers, how long it lasts, and what browsers would object to in it
-    Show {
-        /// A site's name or alias, any certificate file (PEM or DER), or `https://HOST[:PORT]` for
-        /// the one that is served there
-        what: String,
-        /// Of a site: the host name and the paths alone
-        #[arg(long)]
-        paths: bool,
-        /// See whether this key, in PEM, is the certificate's
-        #[arg(long, value_name = "FILE")]
-        key: Option<Utf8PathBuf>,
-    },
-    /// Issue a certificate for names that are no sites, into a folder
-    Issue {
-        /// The names; `*.NAME` for all with one label more
-        #[arg(required = true, value_name = "NAME")]
-        names: Vec<String>,
-        /// An address that it covers, too; give it once for each
-        #[arg(long = "address", value_name = "IP")]
-        addresses: Vec<IpAddr>,
-        /// How many days it is valid, 825 at most
-        #[arg(long, value_name = "N", default_value_t = yandro_core::pki::LEAF_DAYS)]
-        days: i64,
-        /// The folder that takes `fullchain.pem` and `key.pem`
-        #[arg(long, value_name = "DIR")]
-        out: Utf8PathBuf,
-    },
-    /// Sign a certificate signing request (PKCS#10, PEM) under the same policy
-    Sign {
-        /// The file with the request
-        request: Utf8PathBuf,
-        /// How many days it is valid, 825 at most
-        #[arg(long, value_name = "N", default_value_t = yandro_core::pki::LEAF_DAYS)]
-        days: i64,
-        /// The file that takes the certificate with its chain
-        #[arg(long, value_name = "FILE")]
-        out: Utf8PathBuf,
-    },
-    /// Make the sites' certificates anew that end soon, and have their servers take them up
-    Renew {
-        /// Those that end within so many days
-        #[arg(long, value_name = "N", default_value_t = yandro_core::pki::RENEW_DAYS)]
-        within: i64,
-    },
-    /// Print the variables by which dev servers that speak TLS themselves take a site's certificate
-    Env {
-        /// The site's name, or an alias of it
-        name: String,
-        /// In whose words
-        #[arg(long, value_enum, default_value_t = ShellArg::Sh)]
-        format: ShellArg,
-    },
-}
-
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum ShellArg {
     /// A shell of the POSIX family: eval "$(yandro cert env NAME)"
@@ -298,65 +243,6 @@ impl From<ShellArg> for Shell {
             ShellArg::Dockerfile => Self::Dockerfile,
         }
     }
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct AuthorityArgs {
-    #[command(subcommand)]
-    pub(crate) command: AuthorityCommand,
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum AuthorityCommand {
-    /// Show the authority's root certificate: its file, its fingerprint, what it may vouch for
-    Show,
-    /// Have the system and your browsers trust the authority
-    Trust {
-        /// Which of the trust stores
-        #[arg(long, value_enum, default_value_t = StoresArg::All)]
-        store: StoresArg,
-    },
-    /// Print the variables by which runtimes with a list of their own trust the authority
-    Env {
-        /// In whose words
-        #[arg(long, value_enum, default_value_t = ShellArg::Sh)]
-        format: ShellArg,
-    },
-    /// Write the root certificate for others to import; never a key
-    Export {
-        /// The form of it
-        #[arg(long, value_enum, default_value_t = RootFormat::Pem)]
-        format: RootFormat,
-        /// The file that is made; without it, it is printed
-        #[arg(long, value_name = "FILE")]
-        out: Option<Utf8PathBuf>,
-    },
-    /// Take the authority out of the trust stores, and the roots of earlier ones with it
-    Distrust {
-        /// Which of the trust stores
-        #[arg(long, value_enum, default_value_t = StoresArg::All)]
-        store: StoresArg,
-    },
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum RootFormat {
-    /// Text, as most programs take it
-    Pem,
-    /// Bytes, as Windows and Android take it
-    Der,
-    /// A configuration profile of Apple's systems
-    Mobileconfig,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum StoresArg {
-    /// All that are found
-    All,
-    /// The system's own: what curl, git and most programs go by
-    System,
-    /// Those of Chromium and of every Firefox profile
-    Browsers,
 }
 
 #[derive(Debug, Args)]

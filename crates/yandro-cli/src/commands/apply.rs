@@ -8,6 +8,7 @@ use yandro_machine::changes::{self, BroughtUp, CarriedOut, CarryOutError, Keep};
 use super::prove::{ProofFailed, not_proven};
 use crate::context::{Context, now, stamp};
 use crate::error::{self, CommandError};
+use crate::passphrase;
 use crate::sudo::Sudo;
 use crate::view::{Ui, change};
 
@@ -36,6 +37,14 @@ pub(crate) fn apply<T>(
     mut plan: impl FnMut() -> Result<Planned<T>, CommandError>,
     mut prove: impl FnMut(&T) -> Result<(), ProofFailed>,
 ) -> Result<Option<Done<T>>, CommandError> {
+    // A key behind a passphrase is opened only if something has to be signed.
+    let mut plan = || match plan() {
+        Err(error) if error.is_locked && context.machine.passphrase().is_none() => {
+            passphrase::unlock(context)?;
+            plan()
+        }
+        planned => planned,
+    };
     let running = caches::running(&context.machine);
     let hosts = &context.machine.places.hosts;
     if context.preview {

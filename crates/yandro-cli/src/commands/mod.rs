@@ -2,7 +2,6 @@
 
 mod apply;
 pub(crate) mod authority;
-pub(crate) mod authority_export;
 pub(crate) mod cert;
 pub(crate) mod check;
 pub(crate) mod demo;
@@ -16,7 +15,6 @@ pub(crate) mod serve;
 pub(crate) mod servers;
 pub(crate) mod settle;
 pub(crate) mod sites;
-mod trust_stands;
 pub(crate) mod undo;
 pub(crate) mod unmap;
 pub(crate) mod vhosts;

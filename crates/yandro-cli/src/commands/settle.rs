@@ -62,12 +62,7 @@ fn plan(context: &Context) -> Result<Planned<(Settlement, usize)>, CommandError>
     } else {
         context.server_of(None, DEFAULT_ADDRESS)?
     };
-    let mut settlement = settle(observed, &list, default, &mut SystemFresh::new()).map_err(|failed| {
-        let (name, error) = *failed;
-        let mut command = CommandError::from(error);
-        command.message = format!("the site `{name}` can't be settled: {}", command.message);
-        command
-    })?;
+    let mut settlement = settle(observed, &list, default, &mut SystemFresh::new())?;
     let set = std::mem::take(&mut settlement.set);
     Ok(Planned { set, starts: true, about: (settlement, list.sites.len()) })
 }

@@ -22,12 +22,26 @@ pub(crate) fn run(context: &Context, args: &UndoArgs, ui: &mut Ui) -> Result<Sta
         let both = entry.sites.iter().flat_map(|change| [&change.before, &change.after]).flatten();
         let mut sites: Vec<&Site> = both.collect();
         sites.dedup_by(|a, b| a.name == b.name);
-        let observed = observe::observe(&context.machine, text, &sites, now())?;
+        // An authority that comes back issues everything anew.
+        let former = context.machine.places.former_authorities();
+        let is_all = steps.iter().any(|step| step.path().starts_with(&former));
+        let observed = if is_all {
+            observe::observe_all(&context.machine, text, &list, now())?
+        } else {
+            observe::observe(&context.machine, text, &sites, now())?
+        };
         // What came after it and still stands may need what it brought.
         let is_last =
             !history.iter().any(|later| later.id > entry.id && later.undone_by.is_none() && later.undoes.is_none());
         let mut set = undo(observed, &list, &entry.sites, &steps, is_last, &mut SystemFresh::new())
             .map_err(|error| refused(&history, entry, error))?;
+        if set.is_empty() {
+            return Err(CommandError::not_made(format!(
+                "nothing of change {} can be taken back: `{}`",
+                entry.id, entry.command
+            ))
+            .hint("what it changed was changed again since, or is a key, of which no copy is kept"));
+        }
         set.undoes = Some(entry.id);
         Ok(Planned { set, starts: false, about: entry.clone() })
     };

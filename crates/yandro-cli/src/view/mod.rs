@@ -97,6 +97,11 @@ impl Ui {
         }
     }
 
+    /// Something that was wrong, whatever the options.
+    pub(crate) fn warn(&mut self, text: &str) {
+        _ = writeln!(self.err, "{WARN}found:{WARN:#} {text}");
+    }
+
     /// A failure and what mends it.
     pub(crate) fn error(&mut self, error: &CommandError) {
         _ = writeln!(self.err, "{BAD}error:{BAD:#} {}", error.message);

@@ -124,6 +124,6 @@ fn every_profile_is_kept_and_what_else_is_in_it_stays() {
     fs::create_dir_all(home(".mozilla/firefox/d4")).unwrap();
     certutil(".mozilla/firefox/d4", &["-N", "-f", &password]).succeeds();
     let ran = sysroot.yandro(&["authority", "trust"]);
-    assert!(ran.status == 3 && ran.stderr.contains("d4: a primary password guards this store"), "{ran}");
+    assert!(ran.status == 3 && ran.stderr.contains("d4: a password guards this store"), "{ran}");
     assert_eq!(certutil(profiles[0], &["-L"]).stdout, before);
 }

@@ -34,6 +34,8 @@ fn leaf() -> Facts {
         subject_key: Vec::new(),
         authority_key: Vec::new(),
         constraints: Constraints { suffixes: Vec::new(), networks: Vec::new() },
+        key: None,
+        public_key: Vec::new(),
     }
 }
 

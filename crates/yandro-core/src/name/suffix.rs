@@ -87,6 +87,12 @@ impl HostName {
         if is_public { Suffix::Public } else { Suffix::Unlisted }
     }
 
+    /// Whether names below this one belong to many people, as those below `com` and `co.uk` do.
+    pub fn is_public_suffix(&self) -> bool {
+        psl::suffix(self.as_str().as_bytes())
+            .is_some_and(|suffix| suffix.is_known() && suffix.as_bytes() == self.as_str().as_bytes())
+    }
+
     /// Whether somebody on the internet can own the name: while it is mapped, their site can't
     /// be reached from this machine.
     pub fn can_be_real(&self) -> bool {

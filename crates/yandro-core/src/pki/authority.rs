@@ -4,14 +4,14 @@ use core::net::IpAddr;
 
 use rcgen::{
     BasicConstraints, CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyIdMethod,
-    KeyUsagePurpose, PublicKeyData, SanType, SerialNumber,
+    KeyUsagePurpose, PublicKeyData, SanType, SerialNumber, SubjectPublicKeyInfo,
 };
 use rustls_pki_types::CertificateDer;
 use time::OffsetDateTime;
 
 use super::{
-    AUTHORITY_DAYS, Constraints, Facts, Key, LONGEST_DAYS, PkiError, Serial, SigningRequest, date, not_after,
-    not_before, objections,
+    AUTHORITY_DAYS, Constraints, Facts, Key, LONGEST_DAYS, PkiError, RENEW_DAYS, Serial, SigningRequest, date,
+    not_after, not_before, objections,
 };
 use crate::name::HostName;
 
@@ -48,6 +48,8 @@ pub struct AuthorityCertificates {
 #[allow(clippy::needless_pass_by_value, reason = "the root's key has to be gone at the end")]
 pub fn create_authority(new: NewAuthority<'_>) -> Result<AuthorityCertificates, PkiError> {
     let start = not_before(new.now);
+    // Two authorities of one day are told apart by more than their keys.
+    let number = format!("{:02x}{:02x}", new.serials[0].0[1], new.serials[0].0[2]);
     let params = |label: &str, serial: Serial, path_length: u8| {
         let mut params = CertificateParams::default();
         params.serial_number = Some(SerialNumber::from_slice(&serial.0));
@@ -57,7 +59,7 @@ pub fn create_authority(new: NewAuthority<'_>) -> Result<AuthorityCertificates, 
         params.distinguished_name.push(DnType::OrganizationName, format!("Yandro local authority of {}", new.owner));
         params
             .distinguished_name
-            .push(DnType::CommonName, format!("Yandro {label} for {}, {}", new.owner, date(new.now)));
+            .push(DnType::CommonName, format!("Yandro {label} for {}, {} {number}", new.owner, date(new.now)));
         params.is_ca = IsCa::Ca(BasicConstraints::Constrained(path_length));
         params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
         params.name_constraints = Some(new.constraints.to_extension());
@@ -65,12 +67,12 @@ pub fn create_authority(new: NewAuthority<'_>) -> Result<AuthorityCertificates, 
         params
     };
     let root_params = params("root", new.serials[0], 1);
-    let root = root_params.self_signed(&new.root_key.0).map_err(sign)?;
+    let root = root_params.self_signed(&new.root_key.pair).map_err(sign)?;
     let mut issuing_params = params("issuing certificate", new.serials[1], 0);
     issuing_params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
     issuing_params.use_authority_key_identifier_extension = true;
-    let issuer = Issuer::from_params(&root_params, &new.root_key.0);
-    let issuing = issuing_params.signed_by(&new.issuing_key.0, &issuer).map_err(sign)?;
+    let issuer = Issuer::from_params(&root_params, &new.root_key.pair);
+    let issuing = issuing_params.signed_by(&new.issuing_key.pair, &issuer).map_err(sign)?;
     Ok(AuthorityCertificates { root: root.pem(), issuing: issuing.pem() })
 }
 
@@ -87,16 +89,41 @@ pub struct Authority {
 }
 
 /// What a leaf is to say.
-#[derive(Clone, Debug)]
-pub struct LeafRequest<'a> {
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Leaf {
     /// The names that it covers.
-    pub names: &'a [HostName],
+    pub names: Vec<HostName>,
     /// The names of which it covers all those that have one label more (`*.` of them).
-    pub wildcards: &'a [HostName],
+    pub wildcards: Vec<HostName>,
     /// The addresses that it covers.
-    pub addresses: &'a [IpAddr],
+    pub addresses: Vec<IpAddr>,
     /// How many days it is valid.
     pub days: i64,
+}
+
+impl Leaf {
+    /// What a certificate says, to be said again; `None` if it names what is no host name.
+    pub fn of(facts: &Facts) -> Option<Self> {
+        let (wild, plain): (Vec<&String>, Vec<&String>) = facts.names.iter().partition(|name| name.starts_with("*."));
+        let read = |names: Vec<&String>| -> Option<Vec<HostName>> {
+            names.into_iter().map(|name| HostName::parse(name.strip_prefix("*.").unwrap_or(name)).ok()).collect()
+        };
+        let addresses = facts.addresses.clone();
+        Some(Self { names: read(plain)?, wildcards: read(wild)?, addresses, days: facts.days() })
+    }
+
+    /// The DNS names as they stand in a certificate.
+    fn written(&self) -> impl Iterator<Item = String> {
+        let wildcards = self.wildcards.iter().map(|name| format!("*.{name}"));
+        self.names.iter().map(ToString::to_string).chain(wildcards)
+    }
+}
+
+/// A leaf that is asked for.
+#[derive(Clone, Copy, Debug)]
+pub struct LeafRequest<'a> {
+    /// What it is to say.
+    pub leaf: &'a Leaf,
     /// The present time.
     pub now: OffsetDateTime,
     /// Its serial number.
@@ -149,7 +176,7 @@ impl Authority {
     /// When nothing is named, something is outside the constraints, or the
     /// authority itself is about to end.
     pub fn issue(&self, issuing_key: &Key, request: &LeafRequest<'_>, key: &Key) -> Result<String, PkiError> {
-        self.issue_for(issuing_key, request, &key.0)
+        self.issue_for(issuing_key, request, &key.pair)
     }
 
     /// Issues a leaf for the key of a signing request, under the same policy: the full chain in PEM.
@@ -164,8 +191,27 @@ impl Authority {
         now: OffsetDateTime,
         serial: Serial,
     ) -> Result<String, PkiError> {
-        let SigningRequest { names, wildcards, addresses, key } = asked;
-        self.issue_for(issuing_key, &LeafRequest { names, wildcards, addresses, days, now, serial }, key)
+        let leaf = &Leaf { days, ..asked.leaf.clone() };
+        self.issue_for(issuing_key, &LeafRequest { leaf, now, serial }, &asked.key)
+    }
+
+    /// Issues what a certificate says once more, for the same key: the full chain in PEM. What was
+    /// issued to somebody else is so made anew without their key.
+    ///
+    /// # Errors
+    /// As [`Self::issue`], and when the certificate can't be read.
+    pub fn issue_again(
+        &self,
+        issuing_key: &Key,
+        old: &CertificateDer<'_>,
+        now: OffsetDateTime,
+        serial: Serial,
+    ) -> Result<String, PkiError> {
+        let fault = |words: String| PkiError::Certificate(words);
+        let facts = Facts::read(old)?;
+        let leaf = &Leaf::of(&facts).ok_or_else(|| fault("it names what is no host name".into()))?;
+        let key = SubjectPublicKeyInfo::from_der(&facts.public_key).map_err(|error| fault(error.to_string()))?;
+        self.issue_for(issuing_key, &LeafRequest { leaf, now, serial }, &key)
     }
 
     fn issue_for(
@@ -174,18 +220,19 @@ impl Authority {
         request: &LeafRequest<'_>,
         key: &impl PublicKeyData,
     ) -> Result<String, PkiError> {
-        if request.names.is_empty() && request.wildcards.is_empty() && request.addresses.is_empty() {
+        let asked = request.leaf;
+        if asked.names.is_empty() && asked.wildcards.is_empty() && asked.addresses.is_empty() {
             return Err(PkiError::Nameless);
         }
-        if !(1..=LONGEST_DAYS).contains(&request.days) {
-            return Err(PkiError::Days(request.days));
+        if !(1..=LONGEST_DAYS).contains(&asked.days) {
+            return Err(PkiError::Days(asked.days));
         }
-        self.permits(request.names)?;
-        self.permits(request.wildcards)?;
-        if let Some(name) = request.wildcards.iter().find(|name| !name.as_str().contains('.')) {
+        self.permits(&asked.names)?;
+        self.permits(&asked.wildcards)?;
+        if let Some(name) = asked.wildcards.iter().find(|name| !name.as_str().contains('.')) {
             return Err(PkiError::WideWildcard(name.to_string()));
         }
-        if let Some(address) = request.addresses.iter().find(|&&address| !self.constraints().permits_address(address)) {
+        if let Some(address) = asked.addresses.iter().find(|&&address| !self.constraints().permits_address(address)) {
             return Err(PkiError::AddressOutside {
                 address: address.to_string(),
                 permitted: self.constraints().networks_in_words(),
@@ -208,7 +255,7 @@ impl Authority {
         key: &impl PublicKeyData,
     ) -> Result<rcgen::Certificate, PkiError> {
         let start = not_before(request.now).max(self.issuing_facts.not_before);
-        let end = not_after(start, request.days).min(self.issuing_facts.not_after);
+        let end = not_after(start, request.leaf.days).min(self.issuing_facts.not_after);
         if end <= request.now {
             return Err(PkiError::AuthorityEnds { end: date(self.issuing_facts.not_after) });
         }
@@ -225,28 +272,30 @@ impl Authority {
         params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
         params.use_authority_key_identifier_extension = true;
         params.key_identifier_method = KeyIdMethod::Sha256;
-        let names = request.names.iter().map(|name| {
+        let names = request.leaf.written().map(|name| {
             let text = name.as_str().try_into().map_err(|_| PkiError::Sign(format!("`{name}` is no ASCII name")))?;
             Ok(SanType::DnsName(text))
         });
-        let wildcards = request.wildcards.iter().map(|name| {
-            let text = format!("*.{name}").try_into();
-            text.map(SanType::DnsName).map_err(|_| PkiError::Sign(format!("`{name}` is no ASCII name")))
-        });
-        let addresses = request.addresses.iter().map(|&address| Ok(SanType::IpAddress(address)));
-        params.subject_alt_names = names.chain(wildcards).chain(addresses).collect::<Result<_, PkiError>>()?;
-        let issuer = Issuer::from_ca_cert_der(&self.issuing, &issuing_key.0).map_err(sign)?;
+        let addresses = request.leaf.addresses.iter().map(|&address| Ok(SanType::IpAddress(address)));
+        params.subject_alt_names = names.chain(addresses).collect::<Result<_, PkiError>>()?;
+        let issuer = Issuer::from_ca_cert_der(&self.issuing, &issuing_key.pair).map_err(sign)?;
         params.signed_by(key, &issuer).map_err(sign)
     }
 
-    /// Whether the chain in `facts` is one that this authority would issue for
-    /// `names` now: it names just these, this authority signed it, and more than `within` days of
-    /// it are left.
-    pub fn is_current(&self, facts: &Facts, names: &[HostName], now: OffsetDateTime, within: i64) -> bool {
-        let covered = |name: &HostName| facts.names.iter().any(|own| own == name.as_str());
+    /// Whether the chain in `facts` is one that this authority would issue for `leaf` now: it says
+    /// just that, this authority signed it, and more than `within` days of it are left. Of a short
+    /// one the usual time is the last third, so that it isn't made anew each day; a longer time than
+    /// the usual is one that somebody asked for.
+    pub fn is_current(&self, facts: &Facts, leaf: &Leaf, now: OffsetDateTime, within: i64) -> bool {
+        let names: Vec<String> = leaf.written().collect();
+        let within = if within > RENEW_DAYS { within } else { within.min((leaf.days - 1) / 3) };
+        let has_days = facts.days() == leaf.days || facts.not_after == self.issuing_facts.not_after;
         facts.names.len() == names.len()
-            && names.iter().all(covered)
+            && names.iter().all(|name| facts.names.contains(name))
+            && facts.addresses.len() == leaf.addresses.len()
+            && leaf.addresses.iter().all(|address| facts.addresses.contains(address))
             && facts.authority_key == self.issuing_facts.subject_key
+            && has_days
             && facts.days_left(now) > within
     }
 }

@@ -26,6 +26,62 @@ impl Default for Constraints {
 }
 
 impl Constraints {
+    /// These, and further suffixes and networks.
+    pub fn with(&self, suffixes: &[HostName], networks: &[(IpAddr, u8)]) -> Self {
+        let mut wider = self.clone();
+        for name in suffixes {
+            if !wider.permits_name(name) {
+                wider.suffixes.push(name.to_string());
+            }
+        }
+        for network in networks {
+            if !wider.networks.contains(network) {
+                wider.networks.push(*network);
+            }
+        }
+        wider
+    }
+
+    /// These without some of the suffixes and networks that are no part of every authority.
+    pub fn without(&self, suffixes: &[HostName], networks: &[(IpAddr, u8)]) -> Self {
+        let usual = Self::default();
+        let is_dropped = |suffix: &String| suffixes.iter().any(|name| name.as_str() == suffix);
+        let mut narrower = self.clone();
+        narrower.suffixes.retain(|suffix| usual.suffixes.contains(suffix) || !is_dropped(suffix));
+        narrower.networks.retain(|network| usual.networks.contains(network) || !networks.contains(network));
+        narrower
+    }
+
+    /// Reads a network as `ADDRESS/BITS`, or a single address.
+    ///
+    /// # Errors
+    /// A sentence, for what is none, and for a network that is wider than any private one.
+    pub fn parse_network(text: &str) -> Result<(IpAddr, u8), String> {
+        let fault = || format!("`{text}` is no network");
+        let (address, bits) = match text.split_once('/') {
+            Some((address, bits)) => (address, Some(bits.parse::<u8>().map_err(|_| fault())?)),
+            None => (text, None),
+        };
+        let address: IpAddr = address.parse().map_err(|_| fault())?;
+        let (most, widest) = if address.is_ipv4() { (32, 8) } else { (128, 7) };
+        let bits = bits.unwrap_or(most);
+        if bits > most {
+            return Err(fault());
+        }
+        if bits < widest {
+            return Err(format!("`{text}` is wider than any private network (RFC 1918, RFC 4193)"));
+        }
+        let base = match address {
+            IpAddr::V4(own) => Ipv4Addr::from_bits(own.to_bits() & u32::MAX << (32 - u32::from(bits))).into(),
+            IpAddr::V6(own) => Ipv6Addr::from_bits(own.to_bits() & u128::MAX << (128 - u32::from(bits))).into(),
+        };
+        if base == address {
+            Ok((base, bits))
+        } else {
+            Err(format!("`{text}` is no network: it begins at {base}/{bits}"))
+        }
+    }
+
     /// Whether a certificate for `name` is within the constraints.
     pub fn permits_name(&self, name: &HostName) -> bool {
         self.suffixes.iter().any(|suffix| name.is_below_or_equal(suffix))

@@ -2,6 +2,7 @@
 //! list of their own take it. Only what is public.
 
 use camino::Utf8Path;
+use rustls_pki_types::CertificateDer;
 
 use super::dev_server::Variables;
 use crate::shell::Shell;
@@ -47,6 +48,39 @@ pub fn trust_lines(shell: Shell, root: &Utf8Path, list: Option<&Utf8Path>) -> Ve
         lines.extend(values.iter().map(|(name, value)| shell.set(name, value)));
     }
     lines
+}
+
+/// Certificates as a bundle of PKCS#7: a `SignedData` without signatures (RFC 2315 section 9, which
+/// calls that degenerate), in DER.
+pub fn certificate_bundle(certificates: &[&CertificateDer<'_>]) -> Vec<u8> {
+    /// 1.2.840.113549.1.7.1 and .2, with their tags: the content types `data` and `signedData`.
+    const DATA: &[u8] = b"\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x07\x01";
+    const SIGNED_DATA: &[u8] = b"\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x07\x02";
+    const SEQUENCE: u8 = 0x30;
+    const SET: u8 = 0x31;
+    const FIELD_0: u8 = 0xa0;
+    let all: Vec<u8> = certificates.iter().flat_map(|der| der.iter().copied()).collect();
+    let version = b"\x02\x01\x01";
+    let signed =
+        [version, &element(SET, &[])[..], &element(SEQUENCE, DATA), &element(FIELD_0, &all), &element(SET, &[])];
+    let content = element(FIELD_0, &element(SEQUENCE, &signed.concat()));
+    element(SEQUENCE, &[SIGNED_DATA, &content].concat())
+}
+
+/// An element of DER (X.690 section 8.1): tag, length, content.
+fn element(tag: u8, content: &[u8]) -> Vec<u8> {
+    let length = content.len().to_be_bytes();
+    let digits: Vec<u8> = length.iter().copied().skip_while(|byte| *byte == 0).collect();
+    let mut out = vec![tag];
+    match u8::try_from(content.len()) {
+        Ok(short) if short < 0x80 => out.push(short),
+        _ => {
+            out.push(0x80 | u8::try_from(digits.len()).expect("a length has at most eight digits"));
+            out.extend(digits);
+        }
+    }
+    out.extend_from_slice(content);
+    out
 }
 
 /// A configuration profile of Apple's systems that holds the root: an XML property list. `sha256`

@@ -4,10 +4,11 @@ use core::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use rustls_pki_types::CertificateDer;
 use rustls_pki_types::pem::PemObject;
-use time::OffsetDateTime;
-use x509_parser::prelude::{FromDer, GeneralName, ParsedExtension, X509Certificate};
+use time::{Duration, OffsetDateTime};
+use x509_parser::prelude::{FromDer, GeneralName, ParsedExtension, SubjectPublicKeyInfo, X509Certificate};
+use x509_parser::public_key::PublicKey;
 
-use super::{Constraints, PkiError};
+use super::{Constraints, KeyKind, PkiError};
 use crate::name::HostName;
 
 /// What a certificate says of itself.
@@ -31,6 +32,10 @@ pub struct Facts {
     pub authority_key: Vec<u8>,
     /// Permitted names and networks; empty if there are none.
     pub constraints: Constraints,
+    /// The kind of its key, if that is one of those that yandro makes.
+    pub key: Option<KeyKind>,
+    /// Its public key: `SubjectPublicKeyInfo` in DER (RFC 5280 section 4.1.2.7).
+    pub public_key: Vec<u8>,
 }
 
 impl Facts {
@@ -65,6 +70,8 @@ impl Facts {
             subject_key: Vec::new(),
             authority_key: Vec::new(),
             constraints: Constraints { suffixes: Vec::new(), networks: Vec::new() },
+            key: kind(certificate.public_key()),
+            public_key: certificate.public_key().raw.to_vec(),
         };
         for extension in certificate.extensions() {
             facts.take(extension.parsed_extension());
@@ -105,12 +112,26 @@ impl Facts {
         (self.not_after - now).whole_days() - i64::from(self.not_after < now)
     }
 
+    /// For how many days it is valid, both ends counted.
+    pub fn days(&self) -> i64 {
+        (self.not_after - self.not_before + Duration::seconds(1)).whole_days()
+    }
+
     /// Whether `name` is covered, by itself or by a wildcard for one label (RFC 6125 section 6.4.3).
     pub fn covers(&self, name: &HostName) -> bool {
         let parent = name.as_str().split_once('.').map(|(_, parent)| parent);
         self.names
             .iter()
             .any(|own| own == name.as_str() || own.strip_prefix("*.").is_some_and(|own| Some(own) == parent))
+    }
+}
+
+fn kind(key: &SubjectPublicKeyInfo<'_>) -> Option<KeyKind> {
+    match key.parsed().ok()? {
+        PublicKey::EC(point) if point.key_size() == 256 => Some(KeyKind::P256),
+        PublicKey::EC(point) if point.key_size() == 384 => Some(KeyKind::P384),
+        PublicKey::RSA(rsa) if rsa.key_size() == 3072 => Some(KeyKind::Rsa3072),
+        _ => None,
     }
 }
 

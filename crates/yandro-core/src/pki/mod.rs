@@ -9,20 +9,20 @@ mod constraints;
 mod dev_server;
 mod export;
 mod facts;
+mod key;
 mod lint;
 mod signing_request;
 
-pub use authority::{Authority, AuthorityCertificates, LeafRequest, NewAuthority, create_authority};
+pub use authority::{Authority, AuthorityCertificates, Leaf, LeafRequest, NewAuthority, create_authority};
 pub use constraints::Constraints;
 pub use dev_server::{CertificateFiles, Variables};
-pub use export::{mobile_profile, trust_lines, trust_variables};
+pub use export::{certificate_bundle, mobile_profile, trust_lines, trust_variables};
 pub use facts::Facts;
+pub use key::{Key, KeyKind};
 pub use lint::{Objection, objections};
 pub use signing_request::SigningRequest;
 
-use rcgen::{KeyPair, PKCS_ECDSA_P256_SHA256};
 pub use rustls_pki_types::CertificateDer;
-use rustls_pki_types::PrivatePkcs8KeyDer;
 use time::{Duration, OffsetDateTime};
 
 /// Days that a leaf is valid. Browsers and Apple systems took longer ones for a
@@ -34,42 +34,6 @@ pub const LONGEST_DAYS: i64 = 825;
 pub const AUTHORITY_DAYS: i64 = 3650;
 /// Days before its end at which a leaf is due to be renewed.
 pub const RENEW_DAYS: i64 = 30;
-
-/// A private key of the profile: ECDSA on P-256.
-///
-/// Shows nothing of itself in `Debug`.
-pub struct Key(KeyPair);
-
-impl Key {
-    /// Reads a PKCS#8 (RFC 5958) key in DER.
-    ///
-    /// # Errors
-    /// When the bytes are no P-256 key in PKCS#8.
-    pub fn from_pkcs8_der(der: &[u8]) -> Result<Self, PkiError> {
-        KeyPair::from_pkcs8_der_and_sign_algo(&PrivatePkcs8KeyDer::from(der), &PKCS_ECDSA_P256_SHA256)
-            .map(Self)
-            .map_err(|_| PkiError::Key)
-    }
-
-    /// Reads a PKCS#8 key in PEM (RFC 7468).
-    ///
-    /// # Errors
-    /// When the text is no P-256 key in PKCS#8.
-    pub fn from_pem(pem: &str) -> Result<Self, PkiError> {
-        KeyPair::from_pkcs8_pem_and_sign_algo(pem, &PKCS_ECDSA_P256_SHA256).map(Self).map_err(|_| PkiError::Key)
-    }
-
-    /// The key as PKCS#8 PEM. Secret: it may go to a file of mode 0600 and nowhere else.
-    pub fn to_secret_pem(&self) -> String {
-        self.0.serialize_pem()
-    }
-}
-
-impl std::fmt::Debug for Key {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("Key(secret)")
-    }
-}
 
 /// A serial number: 128 random bits, positive (RFC 5280 section 4.1.2.2).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -128,8 +92,14 @@ pub enum PkiError {
     #[error("nobody would take the certificate: {0}")]
     Objection(String),
     /// The bytes are no key of this profile.
-    #[error("the key is no P-256 key in PKCS#8 form")]
+    #[error("the key is no P-256, P-384 or RSA key in PKCS#8 form")]
     Key,
+    /// The key is behind a passphrase, and none was given.
+    #[error("the authority's key is behind a passphrase")]
+    Locked,
+    /// The key is behind another passphrase.
+    #[error("that is not the passphrase of the key")]
+    Passphrase,
     /// The bytes are no certificate.
     #[error("the certificate can't be read: {0}")]
     Certificate(String),

@@ -1,21 +1,15 @@
 //! Certificate signing requests (PKCS#10, RFC 2986): what they ask for, and with which key.
 
-use core::net::IpAddr;
-
 use rcgen::{CertificateSigningRequestParams, PublicKey, SanType};
 
-use super::PkiError;
+use super::{LEAF_DAYS, Leaf, PkiError};
 use crate::name::HostName;
 
 /// A request whose signature is its key's. Of what it asks for the names alone count: the rest of
 /// the certificate is as the profile has it.
 pub struct SigningRequest {
-    /// The names.
-    pub names: Vec<HostName>,
-    /// The names of which all that have one label more are asked for.
-    pub wildcards: Vec<HostName>,
-    /// The addresses.
-    pub addresses: Vec<IpAddr>,
+    /// The names and addresses; how long is not for the request to say.
+    pub leaf: Leaf,
     pub(super) key: PublicKey,
 }
 
@@ -43,12 +37,12 @@ impl SigningRequest {
                 _ => return Err(fault("it asks for more than host names and addresses".into())),
             }
         }
-        Ok(Self { names, wildcards, addresses, key: read.public_key })
+        Ok(Self { leaf: Leaf { names, wildcards, addresses, days: LEAF_DAYS }, key: read.public_key })
     }
 }
 
 impl std::fmt::Debug for SigningRequest {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("SigningRequest").field("names", &self.names).finish_non_exhaustive()
+        f.debug_struct("SigningRequest").field("leaf", &self.leaf).finish_non_exhaustive()
     }
 }

@@ -1,16 +1,13 @@
 //! Change sets and their steps.
 
 use std::collections::BTreeSet;
-use std::sync::Arc;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 
+use super::content::Content;
 use crate::site::{ServerId, Site};
-use crate::system::{Cache, TrustStore};
-
-/// A file's bytes, which several steps of the way hold at once: hosts files can be large.
-pub type Content = Arc<Vec<u8>>;
+use crate::system::{Cache, StoreKind, TrustStore};
 
 /// All that one command changes, in the order in which it is done.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -67,10 +64,13 @@ pub enum Step {
     },
 }
 
-/// A root certificate in a trust store that is a database of some program's.
+/// A root certificate in a trust store that a program keeps.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TrustChange {
-    /// The database's folder.
+    /// What keeps the store. Another name on the disk, where each step has a `kind`.
+    #[serde(default, rename = "keeper")]
+    pub kind: StoreKind,
+    /// The database's folder or file, or the store's name.
     pub store: Utf8PathBuf,
     /// Whose it is, for people to read.
     pub title: String,

@@ -2,7 +2,8 @@
 
 use similar::TextDiff;
 
-use super::change::{Access, Content, FileChange};
+use super::change::{Access, FileChange};
+use super::content::Content;
 
 /// A unified diff of a file's change, with three lines of context. What is
 /// secret, and what people don't read (certificates), is named and not shown.

@@ -4,12 +4,12 @@ use std::collections::BTreeMap;
 
 use camino::Utf8Path;
 
+use super::authority::{AuthorityFiles, AuthorityTexts};
 use super::change::{ChangeSet, FileChange, LinkChange, Step};
-use super::observed::{AuthorityFiles, Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
+use super::observed::{Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
 use super::server::OwnFiles;
 use crate::config::OTHERS;
 use crate::httpd::Activation;
-use crate::pki::{Authority, AuthorityCertificates, Key};
 
 impl ChangeSet {
     /// Adds the steps of `next`, which was planned on what this set leaves behind.
@@ -31,15 +31,14 @@ impl ChangeSet {
     }
 
     /// The authority that the set makes, if it makes one.
-    pub(super) fn authority(&self, places: &Places) -> Option<AuthorityFiles> {
-        let text = |path: &Utf8Path| {
-            let bytes = self.change_of(path)?.after.as_deref()?;
-            String::from_utf8(bytes.clone()).ok()
+    pub(super) fn authority(&self, places: &Places, passphrase: Option<&str>) -> Option<AuthorityFiles> {
+        let text = |path: &Utf8Path| self.change_of(path)?.after.clone();
+        let texts = AuthorityTexts {
+            root: text(&places.root_certificate())?,
+            issuing: text(&places.issuing_certificate())?,
+            key: text(&places.issuing_key())?,
         };
-        let (root, issuing) = (text(&places.root_certificate())?, text(&places.issuing_certificate())?);
-        let authority = Authority::read(&AuthorityCertificates { root, issuing }).ok()?;
-        let key = Key::from_pem(&text(&places.issuing_key())?).ok()?;
-        Some(AuthorityFiles { authority, key })
+        AuthorityFiles::read(texts, passphrase).ok()
     }
 
     pub(super) fn file_mut(&mut self, path: &Utf8Path) -> Option<&mut FileChange> {
@@ -73,7 +72,7 @@ impl Observed {
         } else if let Some(name) = self.places.certificate_of(&change.path) {
             let held = if change.path == self.places.key(&name) { &mut self.keys } else { &mut self.chains };
             match after {
-                Some(text) => _ = held.insert(name, text.to_vec()),
+                Some(text) => _ = held.insert(name, text),
                 None => _ = held.remove(&name),
             }
         } else {
@@ -85,7 +84,7 @@ impl Observed {
 
     /// An authority that was made on the way serves the sites after it, too.
     fn take_authority(&mut self, set: &ChangeSet) {
-        if let Some(made) = set.authority(&self.places) {
+        if let Some(made) = set.authority(&self.places, self.passphrase()) {
             self.authority = Some(made);
         }
     }

@@ -4,7 +4,9 @@
 //! [`ChangeSet`] out, whole or not at all.
 
 mod apache;
+mod authority;
 mod change;
+mod content;
 mod diff;
 mod merge;
 mod nginx;
@@ -15,14 +17,16 @@ mod settle;
 mod site;
 mod undo;
 
+pub use authority::{AuthorityFiles, AuthorityTexts, Issued, issued_paths, note_issued, replace_authority};
 pub use change::{
-    Access, ChangeSet, Content, FileChange, LinkChange, Rights, RightsChange, SiteChange, Step, TrustChange,
-    is_own_nickname, nickname,
+    Access, ChangeSet, FileChange, LinkChange, Rights, RightsChange, SiteChange, Step, TrustChange, is_own_nickname,
+    nickname,
 };
+pub use content::Content;
 pub use diff::unified_diff;
-pub use observed::{AuthorityFiles, Fresh, Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
+pub use observed::{Fresh, Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
 pub use server::OwnFiles;
-pub use settle::{Settlement, renew, settle};
+pub use settle::{Failed, Settlement, renew, settle};
 pub use site::{PlanError, map_site, unmap_sites};
 pub use undo::{DoneStep, UndoError, undo};
 

@@ -5,15 +5,17 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
+use zeroize::Zeroizing;
 
-use super::change::Content;
+use super::authority::{AuthorityFiles, Issued};
+use super::content::Content;
 use super::server::{Configured, OwnFiles};
 use crate::config::{Links, PathView, Place, ServerTraits};
 use crate::hosts::TakeOver;
 use crate::httpd::{ModuleFiles, Shared};
 use crate::name::HostName;
 use crate::nginx;
-use crate::pki::{Authority, Key, Serial};
+use crate::pki::{Key, KeyKind, Serial};
 use crate::site::{DEFAULT_ADDRESS, ServerId, Site};
 
 /// Where everything is kept. Paths are those of this machine, the sysroot included.
@@ -58,6 +60,21 @@ impl Places {
     /// The issuing certificate's key.
     pub fn issuing_key(&self) -> Utf8PathBuf {
         self.authority().join("issuing.key")
+    }
+
+    /// The folder of authorities that another took the place of.
+    pub fn former_authorities(&self) -> Utf8PathBuf {
+        self.authority().join("former")
+    }
+
+    /// The folder of one of them, by what its root is called in trust stores.
+    pub fn former_authority(&self, id: &str) -> Utf8PathBuf {
+        self.former_authorities().join(id)
+    }
+
+    /// The list of certificates that were issued to no site.
+    pub fn issued(&self) -> Utf8PathBuf {
+        self.data.join("issued.toml")
     }
 
     /// The folder of all sites' certificates.
@@ -107,10 +124,16 @@ pub struct Observed {
     pub list: Option<String>,
     /// The authority, if there is one.
     pub authority: Option<AuthorityFiles>,
+    /// Authorities that another took the place of, by what their roots are called in trust stores.
+    pub former: BTreeMap<String, AuthorityFiles>,
+    /// The passphrase that a new authority's key goes behind, and that opens the present one's.
+    pub passphrase: Option<Zeroizing<String>>,
+    /// The certificates that were issued to no site.
+    pub issued: Vec<Issued>,
     /// The chains on disk of the sites that the command is about.
-    pub chains: BTreeMap<HostName, Vec<u8>>,
+    pub chains: BTreeMap<HostName, Content>,
     /// Which of these sites have a key on disk.
-    pub keys: BTreeMap<HostName, Vec<u8>>,
+    pub keys: BTreeMap<HostName, Content>,
     /// Whether lines of the person's own that stand in the way are commented out.
     pub take_over: TakeOver,
     /// How many days before its end a certificate is made anew.
@@ -122,6 +145,11 @@ pub struct Observed {
 }
 
 impl Observed {
+    /// The passphrase of the authority's key, if it was given.
+    pub(super) fn passphrase(&self) -> Option<&str> {
+        self.passphrase.as_deref().map(String::as_str)
+    }
+
     /// Where a site's names point to: its address, and for the usual one `::1` as well, when
     /// its server listens there. Browsers ask for both, and wait for one that isn't answered.
     pub fn addresses(&self, site: &Site) -> Vec<IpAddr> {
@@ -132,15 +160,6 @@ impl Observed {
         let both = site.address == DEFAULT_ADDRESS && self.has_v6_loopback && listens;
         std::iter::once(site.address).chain(both.then_some(Ipv6Addr::LOCALHOST.into())).collect()
     }
-}
-
-/// The authority's files.
-#[derive(Debug)]
-pub struct AuthorityFiles {
-    /// Root and issuing certificate, read.
-    pub authority: Authority,
-    /// The issuing certificate's key.
-    pub key: Key,
 }
 
 /// A server as it was found.
@@ -212,7 +231,11 @@ pub struct ObservedNginx {
 /// A source of fresh keys and serial numbers: randomness is an argument, too.
 pub trait Fresh {
     /// A new private key.
-    fn key(&mut self) -> Key;
+    fn key(&mut self, kind: KeyKind) -> Key;
+    /// Random bytes.
+    fn bytes(&mut self) -> [u8; 16];
     /// A new serial number.
-    fn serial(&mut self) -> Serial;
+    fn serial(&mut self) -> Serial {
+        Serial::from_random(self.bytes())
+    }
 }

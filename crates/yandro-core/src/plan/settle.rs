@@ -2,9 +2,10 @@
 
 use std::borrow::Cow;
 
+use super::authority::renew_issued;
 use super::change::{Access, ChangeSet};
 use super::observed::{Fresh, Observed};
-use super::others::{others_name, renew_others};
+use super::others::renew_others;
 use super::site::{PlanError, certificate, drop_certificate, drop_from_hosts, map_one, order, take_from_servers};
 use crate::config::HandEdit;
 use crate::config::{self, OTHERS};
@@ -23,6 +24,22 @@ pub struct Settlement {
     pub orphans: Vec<HostName>,
 }
 
+/// What stopped a plan for many sites.
+#[derive(Debug, thiserror::Error)]
+#[error("{}{error}", .site.as_ref().map(|name| format!("the site `{name}`: ")).unwrap_or_default())]
+pub struct Failed {
+    /// The site that it was about, if it was one.
+    pub site: Option<HostName>,
+    /// What is wrong.
+    pub error: Box<PlanError>,
+}
+
+impl Failed {
+    pub(super) fn of(site: Option<&HostName>, error: PlanError) -> Self {
+        Self { site: site.cloned(), error: Box::new(error) }
+    }
+}
+
 /// Plans all sites of the list, and takes away what belongs to none.
 ///
 /// # Errors
@@ -32,21 +49,24 @@ pub fn settle(
     list: &SiteList,
     default_server: ServerId,
     fresh: &mut dyn Fresh,
-) -> Result<Settlement, Box<(HostName, PlanError)>> {
+) -> Result<Settlement, Failed> {
     let mut settlement = Settlement { orphans: orphans(&observed, list), ..Settlement::default() };
     let gone = remove_orphans(&observed, &settlement.orphans);
     observed.advance(&gone);
     settlement.set.merge(gone);
     let mut renewed = ChangeSet::default();
-    renew_others(&mut renewed, &observed, fresh).map_err(|error| Box::new((others_name(), error)))?;
+    renew_others(&mut renewed, &observed, fresh).map_err(|error| Failed::of(None, error))?;
     observed.advance(&renewed);
     settlement.set.merge(renewed);
+    let mut issued = ChangeSet::default();
+    renew_issued(&mut issued, &observed, fresh).map_err(|error| Failed::of(None, error))?;
+    settlement.set.merge(issued);
     for site in &list.sites {
         let site = Site { server: site.server.or(Some(default_server)), ..site.clone() };
         // The list says what is wanted: it isn't written itself.
         let chosen = (list.site(&site.name) != Some(&site)).then(|| list.with(site.clone()));
         let next = map_one(&observed, chosen.as_ref().unwrap_or(list), &site, fresh)
-            .map_err(|error| Box::new((site.name.clone(), error)))?;
+            .map_err(|error| Failed::of(Some(&site.name), error))?;
         observed.advance(&next);
         settlement.set.merge(next);
         settlement.edited.extend(hand_edits(&observed, &site));
@@ -60,21 +80,21 @@ pub fn settle(
 ///
 /// # Errors
 /// The first [`PlanError`] of a site.
-pub fn renew(
-    mut observed: Observed,
-    list: &SiteList,
-    fresh: &mut dyn Fresh,
-) -> Result<ChangeSet, Box<(HostName, PlanError)>> {
+pub fn renew(observed: &mut Observed, list: &SiteList, fresh: &mut dyn Fresh) -> Result<ChangeSet, Failed> {
     let mut all = ChangeSet::default();
     for site in list.sites.iter().filter(|site| site.https.is_on()) {
         let mut set = ChangeSet::default();
-        certificate(&mut set, &observed, site, fresh).map_err(|error| Box::new((site.name.clone(), error)))?;
+        certificate(&mut set, observed, site, fresh).map_err(|error| Failed::of(Some(&site.name), error))?;
         observed.advance(&set);
         all.merge(set);
     }
     let mut others = ChangeSet::default();
-    renew_others(&mut others, &observed, fresh).map_err(|error| Box::new((others_name(), error)))?;
+    renew_others(&mut others, observed, fresh).map_err(|error| Failed::of(None, error))?;
+    observed.advance(&others);
     all.merge(others);
+    let mut issued = ChangeSet::default();
+    renew_issued(&mut issued, observed, fresh).map_err(|error| Failed::of(None, error))?;
+    all.merge(issued);
     Ok(all)
 }
 

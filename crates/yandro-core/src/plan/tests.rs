@@ -14,21 +14,21 @@ use crate::hosts::{HostsFile, TakeOver};
 use crate::httpd::run::{Files, ServerReport, Start};
 use crate::httpd::{KNOWN, ModuleFiles, Shared};
 use crate::name::HostName;
-use crate::pki::{Authority, AuthorityCertificates, Key, Serial};
+use crate::pki::{Constraints, Facts, Key, KeyKind};
 use crate::site::{Content as SiteContent, FastCgi, Https, Listing, Logs, ServerId, Serving, Site, SiteList, Upstream};
 
 struct Random;
 
 impl Fresh for Random {
-    fn key(&mut self) -> Key {
+    fn key(&mut self, _: KeyKind) -> Key {
         let der = EcdsaKeyPair::generate_pkcs8(&ECDSA_P256_SHA256_ASN1_SIGNING, &SystemRandom::new()).unwrap();
         Key::from_pkcs8_der(der.as_ref()).unwrap()
     }
 
-    fn serial(&mut self) -> Serial {
+    fn bytes(&mut self) -> [u8; 16] {
         let mut bytes = [0; 16];
         SystemRandom::new().fill(&mut bytes).unwrap();
-        Serial::from_random(bytes)
+        bytes
     }
 }
 
@@ -183,6 +183,18 @@ impl Disk {
         SiteList::parse(&self.text(&places().site_list()).unwrap_or_default()).unwrap()
     }
 
+    /// The authority, and the former one, if they are there.
+    fn authorities(&self) -> (Option<AuthorityFiles>, BTreeMap<String, AuthorityFiles>) {
+        let read = |folder: Utf8PathBuf| {
+            let content = |name| self.files.get(&folder.join(name)).map(|bytes| Content::from(bytes.clone()));
+            let (root, issuing) = (content("root.pem")?, content("issuing.pem")?);
+            let texts = AuthorityTexts { root, issuing, key: content("issuing.key")? };
+            Some(AuthorityFiles::read(texts, None).unwrap())
+        };
+        let former = read(places().former_authority("first")).map(|former| ("first".to_owned(), former));
+        (read(places().authority()), former.into_iter().collect())
+    }
+
     fn observe(&self) -> Observed {
         let places = places();
         let layout = self.layout();
@@ -198,14 +210,10 @@ impl Disk {
             names.filter_map(|name| Some((name.clone(), self.files.get(&path(&name))?.clone()))).collect()
         };
         let pem = |path: Utf8PathBuf| self.text(&path);
-        let authority = pem(places.root_certificate()).map(|root| AuthorityFiles {
-            authority: Authority::read(&AuthorityCertificates {
-                root,
-                issuing: pem(places.issuing_certificate()).unwrap(),
-            })
-            .unwrap(),
-            key: Key::from_pem(&pem(places.issuing_key()).unwrap()).unwrap(),
-        });
+        let contents = |texts: BTreeMap<HostName, Vec<u8>>| -> BTreeMap<HostName, Content> {
+            texts.into_iter().map(|(name, text)| (name, text.into())).collect()
+        };
+        let (authority, former) = self.authorities();
         let links = |folder: Option<Utf8PathBuf>| {
             self.links
                 .iter()
@@ -270,8 +278,11 @@ impl Disk {
             hosts: self.files.get(Utf8Path::new("/etc/hosts")).cloned().map(Into::into),
             list: pem(places.site_list()),
             authority,
-            chains: by_name(&|name| places.chain(name)),
-            keys: by_name(&|name| places.key(name)),
+            former,
+            passphrase: None,
+            issued: Vec::new(),
+            chains: contents(by_name(&|name| places.chain(name))),
+            keys: contents(by_name(&|name| places.key(name))),
             take_over: TakeOver::No,
             renew_within: crate::pki::RENEW_DAYS,
             has_v6_loopback: true,
@@ -442,4 +453,39 @@ fn inverse(step: &Step) -> DoneStep {
         Step::Link(change) => DoneStep::Untouched(Step::Link(change.clone().inverse())),
         other => DoneStep::Untouched(other.clone()),
     }
+}
+
+#[test]
+fn another_authority_issues_everything_anew_and_can_be_taken_back() {
+    let mut disk = Disk::new(0);
+    let site =
+        Site { server: Some(ServerId::Apache), ..Site::new(name(NAMES[0]), SiteContent::folder("/srv/saltmarsh")) };
+    disk.carry_out(&map_site(&disk.observe(), &SiteList::default(), &site, &mut Random).unwrap());
+    let (list, first) = (disk.list(), disk.clone());
+    let issuer = |disk: &Disk| {
+        let chain = Facts::certificates(&disk.files[&places().chain(&site.name)]).unwrap();
+        Facts::read(&chain[0]).unwrap().authority_key
+    };
+    let authority = |disk: &Disk| disk.observe().authority.unwrap().authority;
+    let wider =
+        Constraints { suffixes: vec!["test".into(), "invalid".into(), "harbour".into()], ..Constraints::default() };
+    let set = replace_authority(disk.observe(), &list, &wider, "first", &mut Random).unwrap();
+    assert!(set.servers.contains(&ServerId::Apache), "the server has to take the new certificates up");
+    disk.carry_out(&set);
+    assert_eq!(authority(&disk).constraints(), &wider);
+    assert_eq!(issuer(&disk), authority(&disk).issuing_facts.subject_key);
+    let key = places().key(&site.name);
+    assert_eq!(disk.files[&key], first.files[&key], "the sites keep their keys");
+    let steps: Vec<DoneStep> = set.steps.iter().rev().map(inverse).collect();
+    let back = undo(disk.observe(), &list, &set.sites, &steps, true, &mut Random).unwrap();
+    disk.carry_out(&back);
+    for path in [places().root_certificate(), places().issuing_certificate(), places().issuing_key()] {
+        assert_eq!(disk.files[&path], first.files[&path], "{path}");
+    }
+    assert_eq!(issuer(&disk), issuer(&first));
+    assert!(!disk.files.keys().any(|path| path.starts_with(places().former_authorities())));
+    // The authority can't vouch for a site's name: nothing is planned, and the site is named.
+    let narrow = Constraints { suffixes: vec!["invalid".into(), "harbour".into()], ..Constraints::default() };
+    let failed = replace_authority(disk.observe(), &list, &narrow, "first", &mut Random).unwrap_err();
+    assert_eq!(failed.site.as_ref(), Some(&site.name));
 }

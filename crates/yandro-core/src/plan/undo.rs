@@ -6,8 +6,9 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 
+use super::authority::put_in_place;
 use super::change::{ChangeSet, FileChange, LinkChange, RightsChange, SiteChange, Step, TrustChange};
-use super::observed::{Fresh, Observed};
+use super::observed::{Fresh, Observed, Places};
 use super::server::is_shared;
 use super::site::{PlanError, map_site, unmap_sites};
 use crate::config::OTHERS;
@@ -29,7 +30,8 @@ pub enum DoneStep {
 }
 
 impl DoneStep {
-    fn path(&self) -> &Utf8Path {
+    /// The path that it is about.
+    pub fn path(&self) -> &Utf8Path {
         match self {
             Self::Untouched(step) => step.path(),
             Self::Edited { path, .. } => path,
@@ -99,6 +101,14 @@ pub fn undo(
         .map(Utf8Path::to_owned)
         .collect();
     let mut set = replanned(&mut observed, list, sites, fresh)?;
+    // The authority that this one took the place of was kept aside: it comes back, and all that it
+    // issued with it.
+    let back = steps.iter().find_map(|step| former_of(step, &places));
+    let back = back.and_then(|id| observed.former.get(id)).map(|files| files.texts.clone());
+    if let Some(texts) = back {
+        let again = put_in_place(&mut observed, list, &texts, fresh).map_err(|failed| *failed.error)?;
+        set.merge(again);
+    }
     let rest = sites.iter().fold(list.clone(), |rest, change| match &change.before {
         Some(before) => rest.with(before.clone()),
         None => rest.without(name_of(change)),
@@ -137,6 +147,13 @@ pub fn undo(
     set.sites =
         sites.iter().map(|change| SiteChange { before: change.after.clone(), after: change.before.clone() }).collect();
     Ok(set)
+}
+
+/// The authority that a step kept aside, by what its root is called in trust stores.
+fn former_of<'s>(step: &'s DoneStep, places: &Places) -> Option<&'s str> {
+    let DoneStep::Untouched(Step::File(FileChange { path, after: None, .. })) = step else { return None };
+    let folder = path.parent().filter(|folder| folder.parent() == Some(&places.former_authorities()))?;
+    folder.file_name()
 }
 
 /// The sites as they were, planned on the files as they are.

@@ -7,6 +7,7 @@ use toml::de::DeTable;
 
 use super::{Content, DEFAULT_ADDRESS, Https, Listing, Logs, Overrides, Site, Symlinks};
 use crate::name::HostName;
+use crate::pki::KeyKind;
 use crate::tables::{self, Value};
 
 const HEAD: &str = "# Sites that yandro keeps. Edit this file as you like.\n";
@@ -30,7 +31,7 @@ fn is_site(table: &DeTable<'_>, name: &HostName) -> bool {
 }
 
 /// Every key that yandro knows, with its value for this site.
-fn fields(site: &Site) -> [(&'static str, Option<Value>); 19] {
+fn fields(site: &Site) -> [(&'static str, Option<Value>); 23] {
     let text = |text: &dyn ToString| Value::Text(text.to_string());
     let (folder, document_root, upstream) = match &site.content {
         Content::Folder { folder, document_root } => {
@@ -41,7 +42,7 @@ fn fields(site: &Site) -> [(&'static str, Option<Value>); 19] {
     let texts = |texts: Vec<String>| (!texts.is_empty()).then_some(Value::Texts(texts));
     let numbers = |numbers: &[u16]| (!numbers.is_empty()).then(|| Value::Numbers(numbers.to_vec()));
     let word = |is_usual: bool, word: &str| (!is_usual).then(|| Value::Text(word.to_owned()));
-    let serving = &site.serving;
+    let (serving, terms) = (&site.serving, &site.certificate);
     [
         ("name", Some(Value::Text(site.name.to_unicode()))),
         ("aliases", texts(site.aliases.iter().map(HostName::to_unicode).collect())),
@@ -50,6 +51,10 @@ fn fields(site: &Site) -> [(&'static str, Option<Value>); 19] {
         ("upstream", upstream),
         ("server", site.server.map(|server| Value::Text(server.word().to_owned()))),
         ("https", word(site.https == Https::default(), site.https.word())),
+        ("certificate-wildcard", terms.wildcard.then_some(Value::Flag(true))),
+        ("certificate-addresses", texts(terms.addresses.iter().map(ToString::to_string).collect())),
+        ("certificate-days", terms.days.map(Value::Number)),
+        ("certificate-key", word(terms.key == KeyKind::default(), terms.key.word())),
         ("address", (site.address != DEFAULT_ADDRESS).then(|| text(&site.address))),
         ("http-ports", numbers(&serving.http_ports)),
         ("https-ports", numbers(&serving.https_ports)),
@@ -117,7 +122,7 @@ mod tests {
             |            ^^^^^^^^^^^^^^^^
         "#);
         insta::assert_snapshot!(SiteList::parse("[[site]]\nname = \"a.test\"\nfoldr = \"/x\"").unwrap_err(), @r#"
-        unknown field `foldr`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `address`, `https`, `http-ports`, `https-ports`, `by-address`, `listing`, `overrides`, `symlinks`, `index`, `fallback`, `php`, `extra`, `logs`
+        unknown field `foldr`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `address`, `https`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `http-ports`, `https-ports`, `by-address`, `listing`, `overrides`, `symlinks`, `index`, `fallback`, `php`, `extra`, `logs`
           3 | foldr = "/x"
             | ^^^^^
         "#);

@@ -12,10 +12,11 @@ use toml::Spanned;
 use super::quick;
 use super::serving::{checked_path, checked_port};
 use super::{
-    Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, ServerId, Serving, Site, Symlinks, Upstream,
-    checked_fallback, checked_index,
+    CertificateTerms, Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, ServerId, Serving, Site,
+    Symlinks, Upstream, checked_days, checked_fallback, checked_index,
 };
 use crate::name::HostName;
+use crate::pki::KeyKind;
 use crate::source::Excerpt;
 
 /// The person's own record of their sites, in the order of the file.
@@ -55,6 +56,12 @@ pub(super) struct RawSite<'a> {
     pub(super) address: Option<Spanned<String>>,
     #[serde(default)]
     pub(super) https: Https,
+    #[serde(default)]
+    pub(super) certificate_wildcard: bool,
+    #[serde(default)]
+    pub(super) certificate_addresses: Vec<Spanned<String>>,
+    pub(super) certificate_days: Option<Spanned<u16>>,
+    pub(super) certificate_key: Option<Spanned<String>>,
     #[serde(default)]
     pub(super) http_ports: Vec<Spanned<u16>>,
     #[serde(default)]
@@ -187,7 +194,21 @@ impl RawSite<'_> {
             extra: self.extra.map(|path| spanned(text, &path, checked_path)).transpose()?,
             logs: self.logs.map(|logs| spanned(text, &logs, Logs::parse)).transpose()?.unwrap_or_default(),
         };
-        let site = Site { name, aliases, content, address, server: self.server, https: self.https, serving };
+        let days = |days: Spanned<u16>| {
+            checked_days(*days.get_ref()).map_err(|error| ListError::new(text, &days.span(), error))
+        };
+        let certificate = CertificateTerms {
+            wildcard: self.certificate_wildcard,
+            addresses: self
+                .certificate_addresses
+                .iter()
+                .map(|own| spanned(text, own, parse_address))
+                .collect::<Result<_, _>>()?,
+            days: self.certificate_days.map(days).transpose()?,
+            key: self.certificate_key.map(|word| spanned(text, &word, KeyKind::parse)).transpose()?.unwrap_or_default(),
+        };
+        let (server, https) = (self.server, self.https);
+        let site = Site { name, aliases, content, address, server, https, certificate, serving };
         if let (Some(_), Some(span)) = (site.own_tls(), upstream_span)
             && (site.server != Some(ServerId::Elsewhere) || site.https != Https::Only)
         {

@@ -1,11 +1,13 @@
 //! Sites and the site list.
 
+mod certificate;
 mod edit;
 mod list;
 mod quick;
 mod server;
 mod serving;
 
+pub use certificate::{CertificateTerms, checked_days};
 pub use edit::{remove_site, set_site};
 pub use list::{ListError, SiteList};
 pub use server::{ServerId, ServerKind, ServerName, ServerNameError};
@@ -35,6 +37,8 @@ pub struct Site {
     pub server: Option<ServerId>,
     /// Over which protocols.
     pub https: Https,
+    /// What its certificate says beyond its names.
+    pub certificate: CertificateTerms,
     /// How, beyond that.
     pub serving: Serving,
 }
@@ -180,6 +184,7 @@ impl Site {
             address: DEFAULT_ADDRESS,
             server: None,
             https: Https::default(),
+            certificate: CertificateTerms::default(),
             serving: Serving::default(),
         }
     }

@@ -94,6 +94,10 @@ impl<'a> Draft<'a> {
             address: self.address.map(owned),
             https,
             // Lists that have any of these are left to the real parser.
+            certificate_wildcard: false,
+            certificate_addresses: Vec::new(),
+            certificate_days: None,
+            certificate_key: None,
             http_ports: Vec::new(),
             https_ports: Vec::new(),
             by_address: false,

@@ -17,7 +17,7 @@ use super::record::{self, Record, RecordedFile, RecordedStep};
 use crate::files::{self, Attributes, FileError};
 use crate::machine::Machine;
 use crate::permissions;
-use crate::trust::browsers;
+use crate::trust::stores;
 
 /// A server's own test of its configuration, and its reload.
 pub trait ServerControl {
@@ -120,7 +120,7 @@ pub fn carry_out<E>(
     prove: impl FnOnce() -> Result<(), E>,
 ) -> Result<CarriedOut, CarryOutError<E>> {
     for step in &set.steps {
-        if !is_as_observed(step) {
+        if !is_as_observed(machine, step) {
             return Err(CarryOutError::ChangedMeanwhile(step.path().to_owned()));
         }
     }
@@ -219,11 +219,11 @@ fn others_rights(set: &ChangeSet) -> Vec<Utf8PathBuf> {
 }
 
 /// Whether a path is still as it was when the change set was planned.
-fn is_as_observed(step: &Step) -> bool {
+fn is_as_observed(machine: &Machine, step: &Step) -> bool {
     match step {
         Step::Folder { .. } | Step::EmptyFolder { .. } => true,
         Step::Rights(change) => permissions::rights_of(&change.path).is_ok_and(|now| now == change.before),
-        Step::Trust(change) => browsers::is_trusted(change).is_ok_and(|now| now == change.before),
+        Step::Trust(change) => stores::is_trusted(machine, change).is_ok_and(|now| now == change.before),
         Step::File(change) => files::holds(&change.path, change.before.as_deref().map(Vec::as_slice)),
         Step::Link(change) => files::read_link_if_there(&change.path).is_ok_and(|now| now == change.before),
     }
@@ -244,7 +244,7 @@ fn do_steps(machine: &Machine, hands: &Hands<'_>, record: &Record, set: &ChangeS
             })?,
             Step::Link(change) => hands.set_link(&change.path, change.after.as_deref(), record.tag())?,
             Step::Rights(change) => permissions::set_rights(&change.path, &change.after)?,
-            Step::Trust(change) => browsers::carry_out(machine, change)?,
+            Step::Trust(change) => stores::carry_out(machine, change)?,
             // What somebody has put into it keeps it.
             Step::EmptyFolder { path } => _ = fs::remove_dir(path),
             Step::Folder { .. } => {}

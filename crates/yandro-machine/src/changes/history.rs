@@ -7,7 +7,7 @@ use super::record::{self, Record, RecordedFile, RecordedStep};
 use crate::files::{self, FileError};
 use crate::machine::Machine;
 use crate::permissions;
-use crate::trust::browsers;
+use crate::trust::stores;
 
 /// One change set of the history.
 #[derive(Clone, Debug)]
@@ -67,10 +67,10 @@ pub fn done_steps(machine: &Machine, id: u32) -> Result<Option<Vec<DoneStep>>, F
         return Ok(None);
     };
     let record = Record::read(&path)?;
-    record.steps.iter().rev().map(|step| done_step(&record, step)).collect::<Result<_, _>>().map(Some)
+    record.steps.iter().rev().map(|step| done_step(machine, &record, step)).collect::<Result<_, _>>().map(Some)
 }
 
-fn done_step(record: &Record, step: &RecordedStep) -> Result<DoneStep, FileError> {
+fn done_step(machine: &Machine, record: &Record, step: &RecordedStep) -> Result<DoneStep, FileError> {
     Ok(match step {
         RecordedStep::Folder { path, access } => {
             DoneStep::Untouched(Step::Folder { path: path.clone(), access: *access })
@@ -86,7 +86,7 @@ fn done_step(record: &Record, step: &RecordedStep) -> Result<DoneStep, FileError
         RecordedStep::File(file) => done_file(record, file)?,
         RecordedStep::EmptyFolder { path, .. } => DoneStep::Edited { path: path.clone(), made: None },
         RecordedStep::Trust(change) => {
-            if browsers::is_trusted(change).is_ok_and(|now| now == change.after) {
+            if stores::is_trusted(machine, change).is_ok_and(|now| now == change.after) {
                 DoneStep::Untouched(Step::Trust(change.clone().inverse()))
             } else {
                 DoneStep::Edited { path: change.store.clone(), made: None }

@@ -13,7 +13,7 @@ use super::record::{self, Record, RecordedFile, RecordedStep};
 use crate::files::{self, FileError};
 use crate::machine::Machine;
 use crate::permissions;
-use crate::trust::browsers;
+use crate::trust::stores;
 
 /// What could not be put back.
 #[derive(Debug, thiserror::Error)]
@@ -62,8 +62,8 @@ pub(super) fn put_back(
             }
             RecordedStep::EmptyFolder { .. } => {}
             RecordedStep::Trust(change) => {
-                if browsers::is_trusted(change).map_err(FileError::from)? == change.after {
-                    browsers::carry_out(machine, &change.clone().inverse()).map_err(FileError::from)?;
+                if stores::is_trusted(machine, change).map_err(FileError::from)? == change.after {
+                    stores::carry_out(machine, &change.clone().inverse()).map_err(FileError::from)?;
                 }
             }
             RecordedStep::Rights(change) => {

@@ -5,9 +5,9 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::{TrustChange, is_own_nickname};
-use yandro_core::system::{BROWSER_STORES, NEW_BROWSER_STORE};
+use yandro_core::system::{BROWSER_STORES, NEW_BROWSER_STORE, StoreKind};
 
-use crate::files::FileError;
+use super::stores::{Store, StoreError};
 use crate::machine::Machine;
 use crate::process;
 
@@ -18,61 +18,31 @@ const TRUSTED: &str = "C,,";
 /// The file that tells a database.
 const SIGN: &str = "cert9.db";
 
-/// A trust store of a browser.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct BrowserStore {
-    /// The browser, with the profile's folder where it has several.
-    pub title: String,
-    /// The database's folder.
-    pub path: Utf8PathBuf,
-}
-
-/// Why a database can't be asked or changed.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum StoreError {
-    /// NSS's program isn't there.
-    #[error("the trust stores of browsers are kept by the program `certutil` of NSS, which isn't there")]
-    NoProgram,
-    /// The database is behind a primary password.
-    #[error(
-        "{path}: a primary password guards this store: take it away for the moment, or import the root certificate in the browser"
-    )]
-    Password {
-        /// The database's folder.
-        path: Utf8PathBuf,
-    },
-    /// It refused.
-    #[error("{path}: {words}")]
-    Refused {
-        /// The database's folder.
-        path: Utf8PathBuf,
-        /// Its words.
-        words: String,
-    },
-}
-
 /// The stores of the browsers that this user has run, and one that is yet to be made for a browser
 /// that is there and has none.
-pub fn find(machine: &Machine) -> Vec<BrowserStore> {
+pub(super) fn find(machine: &Machine) -> Vec<Store> {
     let home = machine.home();
-    let mut found: Vec<BrowserStore> = Vec::new();
+    let mut found: Vec<Store> = Vec::new();
     for (title, pattern) in BROWSER_STORES {
         for path in folders(home, pattern) {
             // Of the two that Chromium may have it reads the first alone.
-            let is_shadowed = found.iter().any(|other| other.title == *title && !pattern.contains('*'));
+            let is_shadowed = found.iter().any(|other: &Store| other.title == *title && !pattern.contains('*'));
             if path.join(SIGN).is_file() && !is_shadowed {
                 let profile = pattern.contains('*').then(|| format!(" ({})", path.file_name().unwrap_or_default()));
-                found.push(BrowserStore { title: format!("{title}{}", profile.unwrap_or_default()), path });
+                found.push(store(format!("{title}{}", profile.unwrap_or_default()), path));
             }
         }
     }
     let (title, folder, programs) = NEW_BROWSER_STORE;
     let is_there = || programs.iter().any(|program| machine.path(program).is_file());
-    if found.iter().all(|store| store.title != title) && is_there() {
-        found.push(BrowserStore { title: title.to_owned(), path: home.join(folder) });
+    if found.iter().all(|store: &Store| store.title != title) && is_there() {
+        found.push(store(title.to_owned(), home.join(folder)));
     }
     found
+}
+
+fn store(title: String, path: Utf8PathBuf) -> Store {
+    Store { kind: StoreKind::Nss, title, path, is_of_system: false }
 }
 
 /// The folders that a pattern with at most one `*`, for a whole name, stands for.
@@ -85,15 +55,12 @@ fn folders(home: &Utf8Path, pattern: &str) -> Vec<Utf8PathBuf> {
 }
 
 /// Whether a store can be asked at all.
-pub fn has_program() -> bool {
+pub(super) fn has_program() -> bool {
     process::find(&PROGRAMS).is_some()
 }
 
 /// The nicknames of yandro's own roots that a store trusts.
-///
-/// # Errors
-/// When there is no program, or the database can't be read.
-pub fn own_roots(store: &Utf8Path) -> Result<Vec<String>, StoreError> {
+pub(super) fn own_roots(store: &Utf8Path) -> Result<Vec<String>, StoreError> {
     if !store.join(SIGN).is_file() {
         return Ok(Vec::new());
     }
@@ -107,26 +74,12 @@ pub fn own_roots(store: &Utf8Path) -> Result<Vec<String>, StoreError> {
 }
 
 /// The certificate of this nickname, in PEM.
-///
-/// # Errors
-/// As [`own_roots`].
-pub fn certificate(store: &Utf8Path, nickname: &str) -> Result<String, StoreError> {
+pub(super) fn certificate(store: &Utf8Path, nickname: &str) -> Result<String, StoreError> {
     certutil(store, &["-L", "-n", nickname, "-a"], &[]).map(|pem| pem.replace('\r', "") + "\n")
 }
 
-/// Whether a store trusts the root of a change.
-///
-/// # Errors
-/// As [`own_roots`].
-pub fn is_trusted(change: &TrustChange) -> Result<bool, StoreError> {
-    Ok(own_roots(&change.store)?.contains(&change.nickname))
-}
-
 /// Puts a root in, or takes it out.
-///
-/// # Errors
-/// As [`own_roots`], and when the database refuses: one with a primary password does.
-pub(crate) fn carry_out(machine: &Machine, change: &TrustChange) -> Result<(), StoreError> {
+pub(super) fn carry_out(machine: &Machine, change: &TrustChange) -> Result<(), StoreError> {
     let store = &change.store;
     if !change.after {
         return certutil(store, &["-D", "-n", &change.nickname], &[]).map(|_| ());
@@ -144,7 +97,8 @@ pub(crate) fn carry_out(machine: &Machine, change: &TrustChange) -> Result<(), S
 }
 
 fn certutil(store: &Utf8Path, arguments: &[&str], input: &[u8]) -> Result<String, StoreError> {
-    let program = process::find(&PROGRAMS).ok_or(StoreError::NoProgram)?;
+    let program = process::find(&PROGRAMS)
+        .ok_or_else(|| StoreError::NoProgram { path: store.to_owned(), program: "certutil" })?;
     let refused = |words: String| StoreError::Refused { path: store.to_owned(), words };
     let database = format!("sql:{store}");
     let arguments: Vec<&str> = ["-d", &database].into_iter().chain(arguments.iter().copied()).collect();
@@ -153,17 +107,5 @@ fn certutil(store: &Utf8Path, arguments: &[&str], input: &[u8]) -> Result<String
         words if ran.succeeded => Ok(words),
         words if words.contains("SEC_ERROR_BAD_PASSWORD") => Err(StoreError::Password { path: store.to_owned() }),
         words => Err(refused(words)),
-    }
-}
-
-impl From<StoreError> for FileError {
-    fn from(error: StoreError) -> Self {
-        let path = match &error {
-            StoreError::NoProgram => Utf8PathBuf::from("certutil"),
-            StoreError::Refused { path, .. } | StoreError::Password { path } => path.clone(),
-        };
-        let words = error.to_string();
-        let words = words.strip_prefix(&format!("{path}: ")).unwrap_or(&words).to_owned();
-        Self { path, source: std::io::Error::other(words) }
     }
 }

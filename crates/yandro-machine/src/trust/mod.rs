@@ -1,6 +1,10 @@
-//! Trust stores: the system's, and those of browsers.
+//! Trust stores: the system's, and those that programs keep for themselves.
 
-pub mod browsers;
+mod browsers;
+mod java;
+pub mod runtimes;
+pub mod stores;
+mod systems;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::system::TrustStore;

@@ -1,60 +1,76 @@
-//! `yandro cert issue`.
-
-use std::net::IpAddr;
+//! `yandro cert issue` and `yandro cert sign`.
 
 use camino::Utf8Path;
 use serde_json::json;
 use yandro_core::name::HostName;
-use yandro_core::pki::{Authority, Facts, Key, LeafRequest, SigningRequest, date};
-use yandro_core::plan::{Access, ChangeSet, Fresh as _, Step};
-use yandro_machine::{SystemFresh, files, observe};
+use yandro_core::pki::{Facts, Leaf, LeafRequest, SigningRequest, date};
+use yandro_core::plan::{Access, ChangeSet, Fresh as _, Step, note_issued};
+use yandro_machine::{SystemFresh, files, observe, pkcs12};
 
+use crate::args::IssueArgs;
 use crate::commands::apply::{Planned, apply};
 use crate::commands::authority::none_yet;
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
+use crate::passphrase;
 use crate::view::change::labelled;
 use crate::view::{STRONG, Ui};
 
-pub(super) fn issue(
-    context: &Context,
-    names: &[String],
-    addresses: &[IpAddr],
-    days: i64,
-    out: &Utf8Path,
-    ui: &mut Ui,
-) -> Result<Status, CommandError> {
-    let (wild, plain): (Vec<&String>, Vec<&String>) = names.iter().partition(|name| name.starts_with("*."));
+pub(super) fn issue(context: &Context, args: &IssueArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+    let (wild, plain): (Vec<&String>, Vec<&String>) = args.names.iter().partition(|name| name.starts_with("*."));
     let parse = |texts: Vec<&String>| -> Result<Vec<HostName>, CommandError> {
         let bare = |text: &String| HostName::parse(text.strip_prefix("*.").unwrap_or(text));
         texts.into_iter().map(|text| bare(text).map_err(CommandError::from)).collect()
     };
-    let (names, wildcards) = (parse(plain)?, parse(wild)?);
-    let folder = context.given(out);
+    let leaf =
+        &Leaf { names: parse(plain)?, wildcards: parse(wild)?, addresses: args.addresses.clone(), days: args.days };
+    let folder = context.given(&args.out);
+    let bundle = folder.join("certificate.p12");
     let (chain_path, key_path) = (folder.join("fullchain.pem"), folder.join("key.pem"));
+    let made = if args.p12 { vec![&bundle] } else { vec![&chain_path, &key_path] };
+    // Asked for before the lock is taken: a person takes their time.
+    let passphrase = if args.p12 && !context.preview {
+        let option = "--p12-passphrase-file FILE";
+        Some(passphrase::new("the PKCS#12 file", args.p12_passphrase_file.as_deref(), option)?)
+    } else {
+        None
+    };
     let plan = || {
-        if let Some(path) = [&chain_path, &key_path].into_iter().find(|path| path.exists()) {
+        if let Some(path) = made.iter().find(|path| path.exists()) {
             return Err(CommandError::usage(format!("there is a file {path} already"))
                 .hint("give another folder, or take it away first"));
         }
-        let certificates = observe::authority_certificates(&context.machine)?.ok_or_else(none_yet)?;
-        let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
-        let issuing_key = issuing_key(context)?;
+        let files = observe::authority(&context.machine)?.ok_or_else(none_yet)?;
         let mut fresh = SystemFresh::new();
-        let key = fresh.key();
-        let (names, wildcards) = (&names[..], &wildcards[..]);
-        let request = LeafRequest { names, wildcards, addresses, days, now: now(), serial: fresh.serial() };
-        let chain = authority.issue(&issuing_key, &request, &key).map_err(CommandError::usage)?;
+        let key = fresh.key(args.key_kind.into());
+        let request = LeafRequest { leaf, now: now(), serial: fresh.serial() };
+        let chain = files.authority.issue(files.key()?, &request, &key)?;
         let mut set = ChangeSet::default();
         if !folder.is_dir() {
             set.steps.push(Step::Folder { path: folder.clone(), access: Access::Private });
         }
-        set.file(key_path.clone(), None::<Vec<u8>>, Some(key.to_secret_pem().into_bytes()), Access::Secret);
-        set.file(chain_path.clone(), None::<Vec<u8>>, Some(chain.clone().into_bytes()), Access::Public);
+        if args.p12 {
+            let name = leaf.names.first().or(leaf.wildcards.first()).map(ToString::to_string).unwrap_or_default();
+            let passphrase = passphrase.as_ref().map(|own| own.as_str()).unwrap_or_default();
+            let content = pkcs12::bundle(&name, &key, &chain, passphrase).map_err(CommandError::not_made)?;
+            set.file(bundle.clone(), None::<Vec<u8>>, Some(content), Access::Secret);
+        } else {
+            let pem = key.to_secret_pem().as_bytes().to_vec();
+            set.file(key_path.clone(), None::<Vec<u8>>, Some(pem), Access::Secret);
+            set.file(chain_path.clone(), None::<Vec<u8>>, Some(chain.clone().into_bytes()), Access::Public);
+            note_issued(&mut set, &context.machine.places, observe::issued(&context.machine)?.0, &chain_path);
+        }
         Ok(Planned { set, starts: false, about: chain })
     };
     let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
-    tell(&done.about, &chain_path, Some(&key_path), ui)
+    let form = if args.p12 { Form::Pkcs12(&bundle) } else { Form::Pem(&chain_path, Some(&key_path)) };
+    tell(&done.about, &form, ui)
+}
+
+/// In which form a certificate was written, and where.
+enum Form<'p> {
+    Pem(&'p Utf8Path, Option<&'p Utf8Path>),
+    Pkcs12(&'p Utf8Path),
 }
 
 /// Signs a request of somebody else's, for the key that they have.
@@ -74,22 +90,26 @@ pub(super) fn sign(
             return Err(CommandError::usage(format!("there is a file {path} already"))
                 .hint("give another file, or take it away first"));
         }
-        let certificates = observe::authority_certificates(&context.machine)?.ok_or_else(none_yet)?;
-        let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
+        let files = observe::authority(&context.machine)?.ok_or_else(none_yet)?;
         let serial = SystemFresh::new().serial();
-        let chain = authority.sign(&issuing_key(context)?, &asked, days, now(), serial).map_err(CommandError::usage)?;
+        let chain = files.authority.sign(files.key()?, &asked, days, now(), serial)?;
         let mut set = ChangeSet::default();
         set.file(path.clone(), None::<Vec<u8>>, Some(chain.clone().into_bytes()), Access::Public);
+        note_issued(&mut set, &context.machine.places, observe::issued(&context.machine)?.0, &path);
         Ok(Planned { set, starts: false, about: chain })
     };
     let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
-    tell(&done.about, &path, None, ui)
+    tell(&done.about, &Form::Pem(&path, None), ui)
 }
 
 /// What was issued, and where it is.
-fn tell(chain: &str, path: &Utf8Path, key: Option<&Utf8Path>, ui: &mut Ui) -> Result<Status, CommandError> {
+fn tell(chain: &str, form: &Form<'_>, ui: &mut Ui) -> Result<Status, CommandError> {
     let chain = Facts::certificates(chain.as_bytes()).map_err(CommandError::not_made)?;
     let facts = Facts::read(&chain[0]).map_err(CommandError::not_made)?;
+    let (path, key) = match form {
+        Form::Pem(chain, key) => (chain, *key),
+        Form::Pkcs12(bundle) => (bundle, None),
+    };
     if ui.json {
         ui.json(&json!({
             "version": 1, "certificate": path, "key": key, "names": facts.names, "addresses": facts.addresses,
@@ -100,19 +120,21 @@ fn tell(chain: &str, path: &Utf8Path, key: Option<&Utf8Path>, ui: &mut Ui) -> Re
     let addresses = facts.addresses.iter().map(ToString::to_string);
     let covered: Vec<String> = facts.names.iter().cloned().chain(addresses).collect();
     ui.say(&format!("{STRONG}{}{STRONG:#}", covered.join(", ")));
+    let what = match form {
+        Form::Pem(..) => "with its chain: this is what servers take",
+        Form::Pkcs12(_) => "with its chain and its key, behind the passphrase",
+    };
     let mut lines = vec![
         ("valid", format!("until {}, {} days", date(facts.not_after), facts.days_left(now()))),
-        ("certificate", format!("{path} (with its chain: this is what servers take)")),
+        ("certificate", format!("{path} ({what})")),
     ];
     lines.extend(key.map(|key| ("key", key.to_string())));
     ui.say(&labelled(&lines));
+    match form {
+        Form::Pem(..) => ui.note("`yandro cert renew` makes it anew in its last 30 days, like those of the sites"),
+        Form::Pkcs12(_) => {
+            ui.note("it is not renewed by `yandro cert renew`, which doesn't know its passphrase: issue it again");
+        }
+    }
     Ok(Status::Well)
-}
-
-fn issuing_key(context: &Context) -> Result<Key, CommandError> {
-    let path = context.machine.places.issuing_key();
-    let bytes = files::read_if_there(&path)?;
-    let bytes = bytes.ok_or_else(|| CommandError::not_made(format!("the authority's key {path} is missing")))?;
-    let text = String::from_utf8_lossy(&bytes);
-    Key::from_pem(&text).map_err(|error| CommandError::not_made(format!("{path}: {error}")))
 }

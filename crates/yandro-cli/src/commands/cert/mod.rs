@@ -4,6 +4,7 @@ mod dev_server;
 mod issue;
 mod renew;
 mod show;
+mod timer;
 
 use yandro_core::name::HostName;
 use yandro_core::pki::CertificateFiles;
@@ -17,9 +18,11 @@ use crate::view::Ui;
 pub(crate) fn run(context: &Context, args: &CertArgs, ui: &mut Ui) -> Result<Status, CommandError> {
     match &args.command {
         CertCommand::Show { what, paths, key } => show::show(context, what, *paths, key.as_deref(), ui),
-        CertCommand::Issue { names, addresses, days, out } => issue::issue(context, names, addresses, *days, out, ui),
+        CertCommand::Issue(args) => issue::issue(context, args, ui),
         CertCommand::Sign { request, days, out } => issue::sign(context, request, *days, out, ui),
-        CertCommand::Renew { within } => renew::renew(context, *within, ui),
+        CertCommand::Renew(args) if args.install_timer => timer::install(context, args, ui),
+        CertCommand::Renew(args) if args.remove_timer => timer::remove(context, ui),
+        CertCommand::Renew(args) => renew::renew(context, args.within, ui),
         CertCommand::Env { name, format } => dev_server::env(context, name, *format, ui),
     }
 }

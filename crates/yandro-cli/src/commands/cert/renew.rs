@@ -1,5 +1,6 @@
 //! `yandro cert renew`.
 
+use camino::{Utf8Path, Utf8PathBuf};
 use serde_json::json;
 use yandro_core::plan::{Step, renew as plan_renewal};
 use yandro_machine::{SystemFresh, observe};
@@ -15,17 +16,18 @@ pub(super) fn renew(context: &Context, within: i64, ui: &mut Ui) -> Result<Statu
         let (text, list) = context.list()?;
         let mut observed = observe::observe_all(&context.machine, text, &list, now())?;
         observed.renew_within = within;
-        let set = plan_renewal(observed, &list, &mut SystemFresh::new()).map_err(|failed| {
-            let (name, error) = *failed;
-            let mut command = CommandError::from(error);
-            command.message = format!("the certificate of `{name}` can't be renewed: {}", command.message);
-            command
-        })?;
-        Ok(Planned { set, starts: false, about: () })
+        let set = plan_renewal(&mut observed, &list, &mut SystemFresh::new())?;
+        // A file that was noted and is gone is nothing to renew.
+        let gone = observed.issued.iter().filter(|own| own.chain.is_none()).map(|own| own.path.clone()).collect();
+        Ok(Planned { set, starts: false, about: gone })
     };
-    let Some(done) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
-    let chains = done.set.steps.iter().filter(|step| step.path().file_name() == Some("fullchain.pem"));
-    let renewed: Vec<_> = chains.map(Step::path).collect();
+    let Some(done) = apply(context, ui, plan, |_: &Vec<Utf8PathBuf>| Ok(()))? else { return Ok(Status::Well) };
+    let is_key = |path: &Utf8Path| path.file_name() == Some("key.pem");
+    let files = done.set.steps.iter().filter(|step| matches!(step, Step::File(_)));
+    let renewed: Vec<_> = files.map(Step::path).filter(|path| !is_key(path)).collect();
+    for path in &done.about {
+        ui.note(&format!("{path} was issued by yandro and is gone: it is not renewed"));
+    }
     if ui.json {
         ui.json(&json!({ "version": 1, "renewed": renewed }));
     } else if renewed.is_empty() {

@@ -6,11 +6,10 @@ pub(crate) mod lint;
 pub(crate) mod list;
 
 use std::borrow::Cow;
-use std::sync::Arc;
 
 use yandro_core::hosts::EditError;
 use yandro_core::name::HostName;
-use yandro_core::plan::{Access, ChangeSet};
+use yandro_core::plan::{Access, ChangeSet, Content};
 use yandro_core::site::{Site, SiteList};
 use yandro_machine::files;
 
@@ -31,7 +30,7 @@ fn planned<T>(
     edit: impl FnOnce(&[u8]) -> Result<Option<Vec<u8>>, CommandError>,
 ) -> Result<Planned<T>, CommandError> {
     let mut set = ChangeSet::default();
-    let before = Arc::new(read(context)?);
+    let before = Content::from(read(context)?);
     if let Some(after) = edit(&before)? {
         set.file(context.machine.places.hosts.clone(), Some(before), Some(after), Access::Public);
     }

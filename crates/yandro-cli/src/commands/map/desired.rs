@@ -4,12 +4,15 @@ use std::net::IpAddr;
 
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use yandro_core::name::HostName;
-use yandro_core::site::{Content, DEFAULT_ADDRESS, Https, ServerId, Site, SiteList, Upstream};
+use yandro_core::pki::LEAF_DAYS;
+use yandro_core::site::{
+    CertificateTerms, Content, DEFAULT_ADDRESS, Https, ServerId, Site, SiteList, Upstream, checked_days,
+};
 use yandro_machine::observe;
 
 use super::folder::can_be_made;
 use super::serving::serving;
-use crate::args::MapArgs;
+use crate::args::{MapArgs, OnOff, TermsArgs};
 use crate::context::Context;
 use crate::error::{self, CommandError};
 
@@ -42,6 +45,7 @@ pub(super) fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Res
     };
     let chosen = args.https.map(Into::into).or(args.plain.then_some(Https::Off));
     let site = Site {
+        certificate: certificate(&args.certificate, before)?,
         serving: serving(context, &args.serving, before, server, &content)?,
         name,
         aliases,
@@ -52,6 +56,32 @@ pub(super) fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Res
     };
     is_published(context, &site, server)?;
     Ok(site)
+}
+
+/// What the certificate says beyond the names: the arguments, on top of what it was.
+fn certificate(args: &TermsArgs, before: Option<&Site>) -> Result<CertificateTerms, CommandError> {
+    let mut terms = before.map(|before| before.certificate.clone()).unwrap_or_default();
+    if let Some(choice) = args.wildcard {
+        terms.wildcard = choice == OnOff::On;
+    }
+    match &args.addresses[..] {
+        [] => {}
+        [off] if off == "off" => terms.addresses.clear(),
+        texts => {
+            let fault =
+                |text: &String| CommandError::usage(format!("`{text}` is no IP address: give one such as 127.0.0.1"));
+            terms.addresses =
+                texts.iter().map(|text| text.parse().map_err(|_| fault(text))).collect::<Result<_, _>>()?;
+        }
+    }
+    if let Some(days) = args.days {
+        let days = checked_days(days).map_err(CommandError::usage)?;
+        terms.days = Some(days).filter(|days| i64::from(*days) != LEAF_DAYS);
+    }
+    if let Some(kind) = args.key_kind {
+        terms.key = kind.into();
+    }
+    Ok(terms)
 }
 
 /// Refuses ports that nobody reaches.

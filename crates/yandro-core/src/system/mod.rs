@@ -2,7 +2,13 @@
 //!
 //! Only Linux's has ever been run; the others' is tested on trees of files.
 
-use crate::plan::is_own_nickname;
+mod runtimes;
+mod trust;
+
+pub use runtimes::{JAVA_SOURCE, NOT_INSTALLED, RUNTIMES, Runtime};
+pub use trust::{
+    BROWSER_STORES, JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_STORES, NEW_BROWSER_STORE, StoreKind, StorePrograms, TrustStore,
+};
 
 /// An operating system, as far as yandro's work differs on it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -103,89 +109,6 @@ impl Cache {
         };
         let sudo = if self == Self::Windows { "" } else { "sudo " };
         self.flush().iter().map(|own| sudo.to_owned() + &line(own)).collect::<Vec<_>>().join("; ")
-    }
-}
-
-/// The system's own trust store, by the way in which its makers keep it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum TrustStore {
-    /// Debian and its relatives.
-    Debian,
-    /// Red Hat and its relatives.
-    RedHat,
-    /// Arch and its relatives.
-    Arch,
-}
-
-/// Where browsers keep a trust store of their own, below the user's home: the browser, and the
-/// folder of its NSS database, with a `*` for each profile. Of two for one browser without
-/// profiles it reads the first that is there.
-pub const BROWSER_STORES: &[(&str, &str)] = &[
-    ("Chromium", ".pki/nssdb"),
-    ("Chromium", ".local/share/pki/nssdb"),
-    ("Chromium (snap)", "snap/chromium/current/.pki/nssdb"),
-    ("Chromium (flatpak)", ".var/app/org.chromium.Chromium/.pki/nssdb"),
-    ("Firefox", ".mozilla/firefox/*"),
-    ("Firefox", ".config/mozilla/firefox/*"),
-    ("Firefox (snap)", "snap/firefox/common/.mozilla/firefox/*"),
-    ("Firefox (flatpak)", ".var/app/org.mozilla.firefox/.mozilla/firefox/*"),
-    ("Firefox (flatpak)", ".var/app/org.mozilla.firefox/config/mozilla/firefox/*"),
-    ("Firefox", "Library/Application Support/Firefox/Profiles/*"),
-];
-
-/// The store that is made for a browser which has none yet: the browser, its folder, and the
-/// programs by which the browser is known to be there.
-pub const NEW_BROWSER_STORE: (&str, &str, &[&str]) = (
-    "Chromium",
-    ".pki/nssdb",
-    &["/usr/bin/chromium", "/usr/bin/chromium-browser", "/usr/bin/google-chrome", "/usr/bin/google-chrome-stable"],
-);
-
-impl TrustStore {
-    /// Every one.
-    pub const ALL: [Self; 3] = [Self::Debian, Self::RedHat, Self::Arch];
-
-    /// The folder that takes further root certificates.
-    pub fn folder(self) -> &'static str {
-        match self {
-            Self::Debian => "/usr/local/share/ca-certificates",
-            Self::RedHat => "/etc/pki/ca-trust/source/anchors",
-            Self::Arch => "/etc/ca-certificates/trust-source/anchors",
-        }
-    }
-
-    /// How a certificate's file has to end there.
-    pub fn extension(self) -> &'static str {
-        if self == Self::Debian { "crt" } else { "pem" }
-    }
-
-    /// The list that comes of it, as one file of certificates in PEM.
-    pub fn list(self) -> &'static str {
-        match self {
-            Self::Debian => "/etc/ssl/certs/ca-certificates.crt",
-            Self::RedHat => "/etc/pki/tls/certs/ca-bundle.crt",
-            Self::Arch => "/etc/ca-certificates/extracted/tls-ca-bundle.pem",
-        }
-    }
-
-    /// The command that takes the folder's change up.
-    pub fn refresh(self) -> CommandLine {
-        match self {
-            Self::Debian => &["/usr/sbin/update-ca-certificates"],
-            Self::RedHat => &["/usr/bin/update-ca-trust", "extract"],
-            Self::Arch => &["/usr/bin/trust", "extract-compat"],
-        }
-    }
-
-    /// The store that a file is a root certificate of, if yandro could have put it there.
-    pub fn of_file(path: &camino::Utf8Path) -> Option<Self> {
-        let is_own = |store: &Self| {
-            path.file_stem().is_some_and(is_own_nickname)
-                && path.extension() == Some(store.extension())
-                && path.parent().is_some_and(|own| own == store.folder())
-        };
-        Self::ALL.into_iter().find(is_own)
     }
 }
 

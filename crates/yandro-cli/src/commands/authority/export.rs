@@ -4,19 +4,19 @@ use std::io::{IsTerminal as _, Write as _};
 
 use camino::Utf8Path;
 use serde_json::json;
-use yandro_core::pki::{Authority, mobile_profile, trust_lines, trust_variables};
+use yandro_core::pki::{Authority, certificate_bundle, mobile_profile, trust_lines, trust_variables};
 use yandro_core::plan::{Access, ChangeSet};
 use yandro_core::shell::Shell;
 use yandro_machine::{files, observe, trust};
 
-use super::apply::{Planned, apply};
-use super::authority::{none_yet, root_nickname};
+use super::{none_yet, root_nickname};
 use crate::args::{RootFormat, ShellArg};
+use crate::commands::apply::{Planned, apply};
 use crate::context::Context;
 use crate::error::{CommandError, Status};
 use crate::view::{STRONG, Ui};
 
-pub(crate) fn env(context: &Context, format: ShellArg, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(super) fn env(context: &Context, format: ShellArg, ui: &mut Ui) -> Result<Status, CommandError> {
     let machine = &context.machine;
     let certificates = observe::authority_certificates(machine)?.ok_or_else(none_yet)?;
     let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
@@ -42,7 +42,7 @@ pub(crate) fn env(context: &Context, format: ShellArg, ui: &mut Ui) -> Result<St
     Ok(Status::Well)
 }
 
-pub(crate) fn export(
+pub(super) fn export(
     context: &Context,
     format: RootFormat,
     out: Option<&Utf8Path>,
@@ -53,6 +53,7 @@ pub(crate) fn export(
     let content = match format {
         RootFormat::Pem => certificates.root.into_bytes(),
         RootFormat::Der => authority.root().to_vec(),
+        RootFormat::P7b => certificate_bundle(&[authority.root()]),
         RootFormat::Mobileconfig => {
             let digest = files::sha256(authority.root());
             mobile_profile(&authority.root_facts.subject, &certificates.root, &digest).into_bytes()
@@ -60,9 +61,9 @@ pub(crate) fn export(
     };
     let Some(out) = out else {
         let mut stdout = std::io::stdout();
-        if format == RootFormat::Der && stdout.is_terminal() {
+        if matches!(format, RootFormat::Der | RootFormat::P7b) && stdout.is_terminal() {
             return Err(CommandError::usage("these are bytes, and no text for a terminal")
-                .hint("name a file for them: --out root.der"));
+                .hint("name a file for them: --out FILE"));
         }
         stdout.write_all(&content).map_err(CommandError::not_made)?;
         return Ok(Status::Well);

@@ -1,7 +1,7 @@
 //! Which trust stores believe the authority.
 
 use serde_json::json;
-use yandro_machine::trust::{self, browsers};
+use yandro_machine::trust::{self, stores};
 
 use crate::context::Context;
 use crate::view::{BAD, COMMAND, Cell, DIM, GOOD, Table, Ui, WARN};
@@ -38,8 +38,8 @@ impl Stands {
                 orphans: files.iter().filter(|path| **path != own).map(ToString::to_string).collect(),
             }
         });
-        let browsers = browsers::find(machine).into_iter().map(|store| {
-            let (how, orphans) = match browsers::own_roots(&store.path) {
+        let others = stores::find(machine).into_iter().map(|store| {
+            let (how, orphans) = match stores::own_roots(machine, store.kind, &store.path) {
                 Ok(held) => (
                     if held.iter().any(|name| name == own) { How::Trusted } else { How::NotYet },
                     held.into_iter().filter(|name| name != own).collect(),
@@ -48,7 +48,7 @@ impl Stands {
             };
             Store { title: store.title, path: store.path.to_string(), how, orphans }
         });
-        Self(system.into_iter().chain(browsers).collect())
+        Self(system.into_iter().chain(others).collect())
     }
 
     pub(super) fn to_json(&self) -> serde_json::Value {

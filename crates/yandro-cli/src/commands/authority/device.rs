@@ -1,0 +1,122 @@
+//! `yandro authority export --to-device`: the root certificate, for a phone on the same network.
+
+use std::collections::BTreeMap;
+use std::net::{IpAddr, SocketAddr};
+use std::time::Duration;
+
+use qrcode::render::unicode::Dense1x2;
+use qrcode::{EcLevel, QrCode};
+use yandro_core::pki::{Authority, mobile_profile};
+use yandro_machine::{files, network, observe};
+use yandro_serve::{Offered, offer};
+
+use super::{files_fingerprint, none_yet};
+use crate::context::Context;
+use crate::error::{CommandError, Status};
+use crate::signals;
+use crate::view::{DIM, STRONG, Ui, count};
+
+/// The page that a phone shows. `{…}` is filled in.
+const PAGE: &str = include_str!("device.html");
+/// The form in which Android, Windows and most others take a root certificate.
+const CERTIFICATE: &str = "application/x-x509-ca-cert";
+
+pub(super) fn offer_root(
+    context: &Context,
+    listen: Option<IpAddr>,
+    minutes: u16,
+    ui: &mut Ui,
+) -> Result<Status, CommandError> {
+    let certificates = observe::authority_certificates(&context.machine)?.ok_or_else(none_yet)?;
+    let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
+    let address = chosen(listen)?;
+    let pages = pages(&authority, &certificates.root);
+    let runtime = signals::runtime()?;
+    runtime.block_on(async {
+        let at = |error| CommandError::not_made(format!("nothing can be offered at {address}: {error}"));
+        let listener = tokio::net::TcpListener::bind(SocketAddr::new(address, 0)).await.map_err(at)?;
+        let port = listener.local_addr().map_err(at)?.port();
+        let url = format!("http://{}/", SocketAddr::new(address, port));
+        if ui.json {
+            ui.json(&serde_json::json!({ "version": 1, "url": url, "minutes": minutes }));
+        }
+        let code = QrCode::with_error_correction_level(url.as_bytes(), EcLevel::L).map_err(CommandError::not_made)?;
+        // Dark on light whatever the terminal's colours are: cameras want it so.
+        let picture = code.render::<Dense1x2>().dark_color(Dense1x2::Dark).light_color(Dense1x2::Light).build();
+        ui.say(&picture);
+        ui.say(&format!("\n{STRONG}{url}{STRONG:#}"));
+        ui.say(&format!(
+            "Point the phone's camera at the code, or type the address there: the root certificate and what to do\nwith it. It is there for {}, to everybody on your network, and no key with it. Ctrl-C ends it.",
+            count(usize::from(minutes), "minute")
+        ));
+        ui.say(&format!("{DIM}SHA-256 {}{DIM:#}", files_fingerprint(authority.root())));
+        let (told, mut fetches) = tokio::sync::mpsc::unbounded_channel();
+        let tell = async {
+            while let Some((path, who)) = fetches.recv().await {
+                ui.say(&format!("{who} fetched {path}"));
+            }
+        };
+        let work = async { tokio::join!(offer(listener, pages, told), tell) };
+        let limited = tokio::time::timeout(Duration::from_secs(u64::from(minutes) * 60), work);
+        _ = signals::unless_interrupted(limited).await;
+        Ok(Status::Well)
+    })
+}
+
+/// The address to offer it at: the one that is asked for, or the only one that others can reach.
+fn chosen(listen: Option<IpAddr>) -> Result<IpAddr, CommandError> {
+    if let Some(address) = listen {
+        return if network::is_own(address) {
+            Ok(address)
+        } else {
+            Err(CommandError::usage(format!("{address} is no address of this machine")).hint(listed()))
+        };
+    }
+    match &reachable()[..] {
+        [] => Err(CommandError::not_made("this machine has no address that another device could reach").hint(
+            "connect it to the network of the device; or copy the file there: yandro authority export --out FILE",
+        )),
+        [only] => Ok(*only),
+        _ => Err(CommandError::usage("this machine has several addresses: say at which the device can reach it")
+            .hint(listed())),
+    }
+}
+
+fn reachable() -> Vec<IpAddr> {
+    let is_link_local = |address: &IpAddr| matches!(address, IpAddr::V6(own) if own.is_unicast_link_local());
+    let v4_first = |address: &IpAddr| address.is_ipv6();
+    let mut found: Vec<IpAddr> = network::addresses().into_iter().map(|own| own.address).collect();
+    found.retain(|address| !address.is_loopback() && !is_link_local(address));
+    found.sort_by_key(v4_first);
+    // A machine with both families has one network more often than two.
+    if found.iter().filter(|address| address.is_ipv4()).count() == 1 {
+        found.truncate(1);
+    }
+    found
+}
+
+fn listed() -> String {
+    let listed: Vec<String> = reachable().iter().map(|address| format!("--listen {address}")).collect();
+    format!("choose one of its own: {}", listed.join(", "))
+}
+
+fn pages(authority: &Authority, root_pem: &str) -> BTreeMap<&'static str, Offered> {
+    let subject = &authority.root_facts.subject;
+    let escaped = subject.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
+    let fingerprint = files_fingerprint(authority.root());
+    let page = PAGE
+        .replace("{subject}", &escaped)
+        .replace("{fingerprint}", &fingerprint.replace(':', ":<wbr>"))
+        .replace("{suffixes}", &authority.constraints().suffixes_in_words().replace('`', ""));
+    let profile = mobile_profile(subject, root_pem, &files::sha256(authority.root()));
+    let file = |media, saved_as, content| Offered { media, saved_as, content };
+    BTreeMap::from([
+        ("/", file("text/html; charset=utf-8", None, page.into_bytes())),
+        ("/root.crt", file(CERTIFICATE, Some("root.crt"), authority.root().to_vec())),
+        ("/root.pem", file("application/x-pem-file", Some("root.pem"), root_pem.as_bytes().to_vec())),
+        (
+            "/root.mobileconfig",
+            file("application/x-apple-aspen-config", Some("root.mobileconfig"), profile.into_bytes()),
+        ),
+    ])
+}

@@ -1,0 +1,64 @@
+//! `yandro authority passphrase`.
+
+use camino::Utf8Path;
+use serde_json::json;
+use yandro_core::pki::PkiError;
+use yandro_core::plan::{Access, ChangeSet, Fresh as _};
+use yandro_machine::{SystemFresh, observe};
+
+use super::none_yet;
+use crate::commands::apply::{Planned, apply};
+use crate::context::Context;
+use crate::error::{CommandError, Status};
+use crate::passphrase;
+use crate::view::{STRONG, Ui};
+
+/// Puts the authority's key behind a passphrase, behind another, or in the clear.
+pub(super) fn run(
+    context: &Context,
+    remove: bool,
+    file: Option<&Utf8Path>,
+    ui: &mut Ui,
+) -> Result<Status, CommandError> {
+    let machine = &context.machine;
+    let path = machine.places.issuing_key();
+    let is_locked = observe::authority(machine)?.ok_or_else(none_yet)?.is_locked();
+    if remove && !is_locked {
+        ui.say("the authority's key is in the clear already; nothing was changed");
+        return Ok(Status::Well);
+    }
+    // Known before anything is asked anew, and before the lock is held while a person types.
+    if is_locked && machine.passphrase().is_none() {
+        passphrase::unlock(context)?;
+    }
+    let new = if remove || context.preview {
+        None
+    } else {
+        Some(passphrase::new("the authority's key", file, "--new-passphrase-file FILE")?)
+    };
+    let plan = || {
+        let files = observe::authority(machine)?.ok_or_else(none_yet)?;
+        let (key, mut fresh) = (files.key()?, SystemFresh::new());
+        let text = match &new {
+            None if remove => key.to_secret_pem().as_bytes().to_vec(),
+            None => b"(behind the passphrase)".to_vec(),
+            Some(new) => key
+                .to_locked_pem(new, fresh.bytes(), fresh.bytes())
+                .map_err(|error: PkiError| CommandError::from(error))?
+                .into_bytes(),
+        };
+        let mut set = ChangeSet::default();
+        set.file(path.clone(), Some(files.texts.key.clone()), Some(text), Access::Secret);
+        Ok(Planned { set, starts: false, about: () })
+    };
+    let Some(_) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
+    if ui.json {
+        ui.json(&json!({ "version": 1, "key": path, "behind-passphrase": !remove }));
+    } else if remove {
+        ui.say(&format!("{STRONG}{path}{STRONG:#} is in the clear again, readable by you alone"));
+    } else {
+        ui.say(&format!("{STRONG}{path}{STRONG:#} is behind the passphrase now"));
+        ui.note("yandro asks for it whenever it issues a certificate; a script names a file: --passphrase-file FILE");
+    }
+    Ok(Status::Well)
+}

@@ -1,0 +1,151 @@
+//! `yandro authority widen`, `narrow` and `replace`: another authority in the place of this one.
+
+use std::net::IpAddr;
+
+use serde_json::json;
+use yandro_core::name::HostName;
+use yandro_core::pki::{Authority, AuthorityCertificates, Constraints, date};
+use yandro_core::plan::{Step, replace_authority};
+use yandro_machine::{SystemFresh, observe};
+
+use super::trust::Chosen;
+use super::{none_yet, root_nickname};
+use crate::args::StoresArg;
+use crate::commands::apply::{Planned, apply};
+use crate::context::{Context, now};
+use crate::error::{CommandError, Status};
+use crate::view::change::{labelled, server_lines};
+use crate::view::{COMMAND, STRONG, Ui, count};
+
+pub(super) fn widen(
+    context: &Context,
+    suffixes: &[String],
+    networks: &[String],
+    ui: &mut Ui,
+) -> Result<Status, CommandError> {
+    let (suffixes, networks) = (read_suffixes(suffixes)?, read_networks(networks)?);
+    for name in &suffixes {
+        if name.is_public_suffix() {
+            return Err(CommandError::usage(format!(
+                "the names below `{name}` belong to many people: whoever got at your authority's key could pose as all of them to you"
+            ))
+            .hint(format!("give the domain that is yours, such as saltmarsh.{name}")));
+        }
+    }
+    let change = |old: &Constraints| {
+        let wider = old.with(&suffixes, &networks);
+        if wider == *old {
+            return Err(CommandError::usage("the authority may vouch for all of that already; nothing was changed"));
+        }
+        Ok(wider)
+    };
+    another(context, change, ui)
+}
+
+pub(super) fn narrow(
+    context: &Context,
+    suffixes: &[String],
+    networks: &[String],
+    ui: &mut Ui,
+) -> Result<Status, CommandError> {
+    let (suffixes, networks) = (read_suffixes(suffixes)?, read_networks(networks)?);
+    let change = |old: &Constraints| {
+        let narrower = old.without(&suffixes, &networks);
+        if narrower == *old {
+            return Err(CommandError::usage("the authority was not widened by any of that; nothing was changed")
+                .hint("see what it may vouch for: yandro authority show"));
+        }
+        Ok(narrower)
+    };
+    another(context, change, ui)
+}
+
+pub(super) fn replace(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
+    another(context, |old| Ok(old.clone()), ui)
+}
+
+/// Makes the other authority, and moves every certificate and all trust to it.
+fn another(
+    context: &Context,
+    change: impl Fn(&Constraints) -> Result<Constraints, CommandError>,
+    ui: &mut Ui,
+) -> Result<Status, CommandError> {
+    let machine = &context.machine;
+    let places = &machine.places;
+    let chosen = Chosen::of(context, StoresArg::All);
+    let plan = || {
+        let (text, list) = context.list()?;
+        let observed = observe::observe_all(machine, text, &list, now())?;
+        let old = observed.authority.as_ref().ok_or_else(none_yet)?;
+        // The new key goes behind the passphrase of the old one, so that has to be known.
+        old.key()?;
+        let is_locked = old.is_locked();
+        let constraints = change(old.authority.constraints())?;
+        let former = root_nickname(&old.authority);
+        let mut observed = observed;
+        if !is_locked {
+            observed.passphrase = None;
+        }
+        let mut set = replace_authority(observed, &list, &constraints, &former, &mut SystemFresh::new())?;
+        let text = |path| {
+            let bytes = set.change_of(path).and_then(|change| change.after.as_deref());
+            String::from_utf8_lossy(bytes.map(Vec::as_slice).unwrap_or_default()).into_owned()
+        };
+        let (root, issuing) = (text(&places.root_certificate()), text(&places.issuing_certificate()));
+        let made =
+            Authority::read(&AuthorityCertificates { root: root.clone(), issuing }).map_err(CommandError::not_made)?;
+        chosen.plan(context, &mut set, &root_nickname(&made), Some(&root), true)?;
+        Ok(Planned { set, starts: false, about: (made, former) })
+    };
+    let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
+    let (made, former) = &done.about;
+    let is_moved = |step: &&Step| matches!(step, Step::Trust(change) if change.after);
+    let stores = done.set.steps.iter().filter(is_moved).count() + usize::from(done.set.trust.is_some());
+    let is_chain =
+        |step: &&Step| places.certificate_of(step.path()).is_some_and(|name| *step.path() == places.chain(&name));
+    let sites = done.set.steps.iter().filter(is_chain).count();
+    let elsewhere = observe::issued(machine)?.1.iter().filter(|own| done.set.change_of(&own.path).is_some()).count();
+    if ui.json {
+        ui.json(&json!({
+            "version": 1, "root": places.root_certificate(), "former": former, "stores": stores,
+            "certificates": sites + elsewhere, "suffixes": made.constraints().suffixes,
+        }));
+        return Ok(Status::Well);
+    }
+    ui.say(&format!("{STRONG}{}{STRONG:#} took the place of the former authority", made.root_facts.subject));
+    let mut lines = vec![
+        ("may vouch for", made.constraints().suffixes_in_words()),
+        ("", made.constraints().networks_in_words()),
+        ("valid", format!("until {}", date(made.root_facts.not_after))),
+        ("issued anew", format!("{} for sites, {elsewhere} for others", count(sites, "certificate"))),
+        (
+            "trust",
+            if stores == 0 {
+                "no store trusted the former one".into()
+            } else {
+                format!("moved in {}", count(stores, "trust store"))
+            },
+        ),
+        ("former", format!("kept in {}, for `yandro undo`", places.former_authority(former))),
+    ];
+    lines.extend(server_lines(&done.set, &done.brought_up));
+    ui.say(&labelled(&lines));
+    chosen.notes(context, &done.set, ui);
+    ui.note("whatever the former root was exported to (phones, containers) needs the new one: yandro authority export");
+    ui.say(&format!("\nprove it: {COMMAND}yandro check{COMMAND:#}"));
+    Ok(Status::Well)
+}
+
+fn read_suffixes(texts: &[String]) -> Result<Vec<HostName>, CommandError> {
+    // A leading dot or star is how people write "all below": the constraint has neither.
+    let bare = |text: &String| text.trim_start_matches("*.").trim_start_matches('.').to_owned();
+    texts.iter().map(|text| HostName::parse(&bare(text)).map_err(CommandError::from)).collect()
+}
+
+fn read_networks(texts: &[String]) -> Result<Vec<(IpAddr, u8)>, CommandError> {
+    let read = |text: &String| {
+        Constraints::parse_network(text)
+            .map_err(|error| CommandError::usage(error).hint("give one such as 192.168.0.0/16, or a single address"))
+    };
+    texts.iter().map(read).collect()
+}

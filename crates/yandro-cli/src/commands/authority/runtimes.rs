@@ -1,0 +1,87 @@
+//! Which runtimes trust the authority, measured.
+
+use serde_json::json;
+use yandro_core::pki::{Authority, Key, KeyKind, Leaf, LeafRequest};
+use yandro_core::plan::Fresh as _;
+use yandro_machine::trust::runtimes::{Measured, measure};
+use yandro_machine::{SystemFresh, observe};
+
+use crate::context::{Context, now};
+use crate::error::CommandError;
+use crate::signals;
+use crate::view::{COMMAND, Cell, DIM, GOOD, Table, Ui, WARN};
+
+/// What was measured, or why nothing was.
+pub(super) enum Runtimes {
+    Measured(Vec<Measured>),
+    Not(String),
+}
+
+impl Runtimes {
+    /// Has every runtime that is found here ask for a page.
+    pub(super) fn of(context: &Context, authority: &Authority) -> Self {
+        if !context.machine.is_real() {
+            return Self::Not("within a sysroot no runtime is asked".into());
+        }
+        match certificate(context, authority) {
+            Ok(None) => {
+                Self::Not("the authority's key is behind a passphrase: give it by --passphrase-file FILE".into())
+            }
+            Ok(Some((chain, key))) => asked(&chain, &key),
+            Err(error) => Self::Not(error.message),
+        }
+    }
+
+    pub(super) fn to_json(&self) -> serde_json::Value {
+        match self {
+            Self::Measured(all) => all
+                .iter()
+                .map(|own| json!({ "runtime": own.title, "program": own.program, "trusts": own.trusts }))
+                .collect(),
+            Self::Not(why) => json!({ "not-measured": why }),
+        }
+    }
+
+    pub(super) fn show(&self, ui: &mut Ui) {
+        match self {
+            Self::Not(why) => ui.note(&format!("no runtime was asked whether it trusts the authority: {why}")),
+            Self::Measured(all) => {
+                let mut table = Table::new(&["RUNTIME", "STANDS", "PROGRAM"]);
+                for own in all {
+                    let how = if own.trusts { Cell::new("trusts it", GOOD) } else { Cell::new("refuses it", WARN) };
+                    table.row(vec![Cell::plain(&own.title), how, Cell::new(own.program.as_str(), DIM)]);
+                }
+                ui.say("");
+                ui.table(&table);
+                if all.iter().any(|own| !own.trusts) {
+                    ui.say(&format!(
+                        "\nA runtime with a list of its own is told by variables: {COMMAND}yandro authority env{COMMAND:#}"
+                    ));
+                }
+            }
+        }
+    }
+}
+
+/// A certificate of a day for this machine's own address; `None` while the key is locked.
+fn certificate(context: &Context, authority: &Authority) -> Result<Option<(String, Key)>, CommandError> {
+    let Some(files) = observe::authority(&context.machine)? else { return Ok(None) };
+    let Ok(issuing_key) = files.key() else { return Ok(None) };
+    let mut fresh = SystemFresh::new();
+    let key = fresh.key(KeyKind::P256);
+    let leaf = Leaf { addresses: vec![[127, 0, 0, 1].into()], days: 1, ..Leaf::default() };
+    let request = LeafRequest { leaf: &leaf, now: now(), serial: fresh.serial() };
+    Ok(Some((authority.issue(issuing_key, &request, &key)?, key)))
+}
+
+fn asked(chain: &str, key: &Key) -> Runtimes {
+    let path = std::env::var("PATH").unwrap_or_default();
+    let measured = signals::runtime().map_err(|error| error.message).and_then(|runtime| {
+        let measured = runtime.block_on(signals::unless_interrupted(measure(&path, chain, key)));
+        measured.unwrap_or_else(|| Err("interrupted".into()))
+    });
+    match measured {
+        Ok(all) => Runtimes::Measured(all),
+        Err(why) => Runtimes::Not(why),
+    }
+}

@@ -1,0 +1,232 @@
+//! `yandro authority trust` and `distrust`, and moving trust to another root.
+
+use camino::Utf8PathBuf;
+use serde_json::json;
+use yandro_core::pki::Authority;
+use yandro_core::plan::{Access, ChangeSet, Step, TrustChange};
+use yandro_core::system::StoreKind;
+use yandro_machine::trust::stores::{self, Store};
+use yandro_machine::{files, observe, trust};
+
+use super::{none_yet, root_nickname};
+use crate::args::StoresArg;
+use crate::commands::apply::{Planned, apply};
+use crate::context::Context;
+use crate::error::{CommandError, Status};
+use crate::view::change::{labelled, summary};
+use crate::view::{STRONG, Ui};
+
+pub(super) fn trust(context: &Context, which: StoresArg, ui: &mut Ui) -> Result<Status, CommandError> {
+    change_trust(context, which, ui, true)
+}
+
+pub(super) fn distrust(context: &Context, which: StoresArg, ui: &mut Ui) -> Result<Status, CommandError> {
+    change_trust(context, which, ui, false)
+}
+
+/// The trust stores that a command is about.
+pub(super) struct Chosen {
+    /// Whether the system's is one of them.
+    has_system: bool,
+    /// Those that can be changed.
+    stores: Vec<Store>,
+    /// Those that were left, and why.
+    left: Vec<String>,
+}
+
+impl Chosen {
+    pub(super) fn of(context: &Context, which: StoresArg) -> Self {
+        let machine = &context.machine;
+        let has_system = trust::find(machine).is_some() && matches!(which, StoresArg::All | StoresArg::System);
+        let is_meant = |store: &Store| match store.kind {
+            StoreKind::Nss => matches!(which, StoresArg::All | StoresArg::Browsers),
+            StoreKind::Java => matches!(which, StoresArg::All | StoresArg::Java) && !store.is_of_system,
+            StoreKind::Keychain | StoreKind::WindowsRoot => matches!(which, StoresArg::All | StoresArg::System),
+        };
+        let (mut chosen, mut left) = (Vec::new(), Vec::new());
+        for store in stores::find(machine).into_iter().filter(is_meant) {
+            if !stores::has_program(machine, &store) {
+                left.push(format!("{}: {}", store.title, no_program(store.kind)));
+            } else if stores::may_change(&store) {
+                chosen.push(store);
+            } else {
+                left.push(format!(
+                    "{}: root is needed to change {}: sudo yandro authority trust --store java",
+                    store.title, store.path
+                ));
+            }
+        }
+        left.dedup();
+        Self { has_system, stores: chosen, left }
+    }
+
+    /// Plans for each of them: `root` goes in, if one is given, and all other roots of yandro's go
+    /// out. With `moved` only a store that has one of those takes the new one.
+    pub(super) fn plan(
+        &self,
+        context: &Context,
+        set: &mut ChangeSet,
+        own: &str,
+        root: Option<&str>,
+        moved: bool,
+    ) -> Result<(), CommandError> {
+        if self.has_system {
+            of_system(context, set, own, root, moved)?;
+        }
+        self.stores.iter().try_for_each(|store| of_store(context, set, store, own, root, moved))
+    }
+
+    /// What was left as it is, and who has to be started again.
+    pub(super) fn notes(&self, context: &Context, set: &ChangeSet, ui: &mut Ui) {
+        for left in &self.left {
+            ui.note(&format!("left as it is: {left}"));
+        }
+        let is_changed = set.trust.is_some() || set.steps.iter().any(|step| matches!(step, Step::Trust(_)));
+        if !is_changed {
+            return;
+        }
+        let running = stores::running(&context.machine);
+        let named = running.iter().map(|(name, pids)| {
+            let pids: Vec<String> = pids.iter().map(ToString::to_string).collect();
+            format!("{name} (process {})", pids.join(", "))
+        });
+        let named: Vec<String> = named.collect();
+        if named.is_empty() {
+            ui.note("programs that were started before go by their old list until they are started again");
+        } else {
+            ui.note(&format!("start these again, they go by their old list until then: {}", named.join(", ")));
+        }
+    }
+}
+
+/// Puts the root certificate into the trust stores, or takes it out. Roots of earlier authorities
+/// are taken out in either case: nothing of theirs is to be believed any more.
+fn change_trust(context: &Context, which: StoresArg, ui: &mut Ui, is_wanted: bool) -> Result<Status, CommandError> {
+    let machine = &context.machine;
+    let chosen = Chosen::of(context, which);
+    if !chosen.has_system && chosen.stores.is_empty() {
+        let none = CommandError::not_made("there is no trust store that yandro can change");
+        let none = chosen.left.iter().cloned().fold(none, CommandError::hint);
+        return Err(none.hint(format!("import the root certificate by hand: {}", machine.places.root_certificate())));
+    }
+    let plan = || {
+        let certificates = observe::authority_certificates(machine)?.ok_or_else(none_yet)?;
+        let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
+        let own = root_nickname(&authority);
+        let mut set = ChangeSet::default();
+        chosen.plan(context, &mut set, &own, is_wanted.then_some(certificates.root.as_str()), false)?;
+        Ok(Planned { set, starts: false, about: authority.root_facts.subject })
+    };
+    let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
+    if ui.json {
+        ui.json(&json!({ "version": 1, "trusted": is_wanted, "changed": !done.set.is_empty(), "left": chosen.left }));
+        return Ok(Status::Well);
+    }
+    let where_ = chosen.in_words();
+    let verb = match (is_wanted, done.set.is_empty()) {
+        (true, false) => format!("is trusted by {where_} now"),
+        (true, true) => format!("is trusted by {where_} already"),
+        (false, false) => format!("is trusted by {where_} no more"),
+        (false, true) => format!("was not trusted by {where_}"),
+    };
+    ui.say(&format!("{STRONG}{}{STRONG:#} {verb}", done.about));
+    ui.say(&labelled(&summary(&done.set, &machine.places)));
+    chosen.notes(context, &done.set, ui);
+    let has_browser = stores::find(machine).iter().any(|store| store.kind == StoreKind::Nss);
+    if is_wanted && !has_browser && matches!(which, StoresArg::All | StoresArg::Browsers) {
+        ui.note(&format!(
+            "no browser's store was found: start the browser once and run this again, or import {} there",
+            machine.places.root_certificate()
+        ));
+    }
+    Ok(Status::Well)
+}
+
+impl Chosen {
+    fn in_words(&self) -> String {
+        let has = |kinds: &[StoreKind]| self.stores.iter().any(|store| kinds.contains(&store.kind));
+        let is_system = self.has_system || has(&[StoreKind::Keychain, StoreKind::WindowsRoot]);
+        let parts =
+            [("this system", is_system), ("your browsers", has(&[StoreKind::Nss])), ("Java", has(&[StoreKind::Java]))];
+        let parts: Vec<&str> = parts.iter().filter(|(_, is_there)| *is_there).map(|(words, _)| *words).collect();
+        match &parts[..] {
+            [rest @ .., last] if !rest.is_empty() => format!("{} and {last}", rest.join(", ")),
+            parts => parts.join(""),
+        }
+    }
+}
+
+/// What is to happen in the system's store: the root's file, and those of earlier roots.
+fn of_system(
+    context: &Context,
+    set: &mut ChangeSet,
+    own: &str,
+    root: Option<&str>,
+    moved: bool,
+) -> Result<(), CommandError> {
+    let machine = &context.machine;
+    let Some(store) = trust::find(machine) else { return Ok(()) };
+    let path = trust::file_of(machine, store, own);
+    let others: Vec<Utf8PathBuf> =
+        trust::own_files(machine, store).into_iter().filter(|other| *other != path).collect();
+    if !moved || !others.is_empty() {
+        let root = root.map(|root| root.as_bytes().to_vec());
+        set.file(path.clone(), files::read_if_there(&path)?, root, Access::Public);
+    }
+    for orphan in others {
+        let text = files::read_if_there(&orphan)?;
+        set.file(orphan, text, None::<Vec<u8>>, Access::Public);
+    }
+    Ok(())
+}
+
+/// The same in a store that a program keeps.
+fn of_store(
+    context: &Context,
+    set: &mut ChangeSet,
+    store: &Store,
+    own: &str,
+    root: Option<&str>,
+    moved: bool,
+) -> Result<(), CommandError> {
+    let machine = &context.machine;
+    let held = stores::own_roots(machine, store.kind, &store.path).map_err(CommandError::not_made)?;
+    let change = |nickname: &str, certificate: String, after: bool| {
+        let (kind, path, title) = (store.kind, store.path.clone(), store.title.clone());
+        let nickname = nickname.to_owned();
+        Step::Trust(TrustChange { kind, store: path, title, nickname, certificate, before: !after, after })
+    };
+    let former: Vec<&String> = held.iter().filter(|nickname| *nickname != own).collect();
+    for nickname in &former {
+        let certificate =
+            stores::certificate(machine, store.kind, &store.path, nickname).map_err(CommandError::not_made)?;
+        set.steps.push(change(nickname, certificate, false));
+    }
+    let is_trusted = held.iter().any(|nickname| nickname == own);
+    match root {
+        Some(root) if !is_trusted && (!moved || !former.is_empty()) => {
+            if store.kind == StoreKind::Nss && !store.path.is_dir() {
+                set.steps.push(Step::Folder { path: store.path.clone(), access: Access::Private });
+            }
+            set.steps.push(change(own, root.to_owned(), true));
+        }
+        None if is_trusted => {
+            let root = stores::certificate(machine, store.kind, &store.path, own).map_err(CommandError::not_made)?;
+            set.steps.push(change(own, root, false));
+        }
+        _ => {}
+    }
+    Ok(())
+}
+
+fn no_program(kind: StoreKind) -> &'static str {
+    match kind {
+        StoreKind::Nss => {
+            "it is kept by the program `certutil`: install it (`apt install libnss3-tools`), then run `yandro authority trust` again"
+        }
+        StoreKind::Java => {
+            "it is kept by the program `keytool`, which this runtime has not: install a JDK, then run `yandro authority trust` again"
+        }
+        StoreKind::Keychain | StoreKind::WindowsRoot => "the system's program that keeps it isn't there",
+    }
+}

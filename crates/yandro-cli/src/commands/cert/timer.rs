@@ -1,0 +1,190 @@
+//! `yandro cert renew --install-timer` and `--remove-timer`.
+
+use camino::{Utf8Path, Utf8PathBuf};
+use serde_json::json;
+use yandro_core::plan::{Access, ChangeSet, Step};
+use yandro_core::schedule::{Job, NAME, wanted_link};
+use yandro_machine::{files, process};
+
+use crate::args::{RenewArgs, TimerArg};
+use crate::commands::apply::{Planned, apply};
+use crate::context::Context;
+use crate::error::{CommandError, Status};
+use crate::view::change::labelled;
+use crate::view::{STRONG, Ui};
+
+const SYSTEMCTL: [&str; 2] = ["/usr/bin/systemctl", "/bin/systemctl"];
+/// Cron's folder of further tables.
+const CRON_FOLDER: &str = "/etc/cron.d";
+const TITLE: &str = "Renew the certificates of the local sites (yandro)";
+
+/// Where the timer's files are.
+struct Timer {
+    /// The folder of units: the user's own, or the system's for root.
+    units: Utf8PathBuf,
+    cron: Utf8PathBuf,
+    is_root: bool,
+}
+
+impl Timer {
+    fn of(context: &Context) -> Self {
+        let machine = &context.machine;
+        let is_root = machine.is_root();
+        let units = if is_root && machine.is_real() {
+            machine.path("/etc/systemd/system")
+        } else {
+            machine.home().join(".config/systemd/user")
+        };
+        Self { units, cron: machine.path(CRON_FOLDER).join(NAME), is_root }
+    }
+
+    fn unit(&self, kind: &str) -> Utf8PathBuf {
+        self.units.join(format!("{NAME}.{kind}"))
+    }
+
+    /// Has systemd read its units again; says what it said if it refused.
+    fn systemctl(&self, context: &Context, words: &[&str]) -> Result<(), String> {
+        let Some(program) = process::find(&SYSTEMCTL).filter(|_| context.machine.is_real()) else { return Ok(()) };
+        let user = if self.is_root { &[][..] } else { &["--user"] };
+        let words: Vec<&str> = user.iter().chain(words).copied().collect();
+        // The user's own systemd is found by variables of the session.
+        match process::run_with_environment(&program, &words) {
+            Ok(ran) if ran.succeeded => Ok(()),
+            Ok(ran) => Err(format!("{}: {}", ran.command, ran.words)),
+            Err(error) => Err(format!("{program}: {error}")),
+        }
+    }
+}
+
+pub(super) fn install(context: &Context, args: &RenewArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+    let timer = Timer::of(context);
+    let machine = &context.machine;
+    let which = match args.timer {
+        Some(which) => which,
+        None if machine.path("/run/systemd/system").is_dir() => TimerArg::Systemd,
+        None if machine.path(CRON_FOLDER).is_dir() => TimerArg::Cron,
+        None => {
+            return Err(CommandError::not_made("neither systemd nor cron runs here")
+                .hint("install cron, or have `yandro cert renew` run daily by whatever this system has for that")
+                .hint("or write one of them all the same: --timer systemd, --timer cron"));
+        }
+    };
+    let command = command(args.within, context)?;
+    let environment: Vec<(&str, String)> =
+        machine.sudo_caller().map(|uid| ("SUDO_UID", uid.to_string())).into_iter().collect();
+    let job = Job { title: TITLE, command: &command, environment: &environment };
+    let plan = || {
+        let mut set = ChangeSet::default();
+        let mut file = |path: Utf8PathBuf, text: String| -> Result<(), CommandError> {
+            set.steps.push(Step::Folder { path: parent(&path), access: Access::Public });
+            set.file(path.clone(), files::read_if_there(&path)?, Some(text.into_bytes()), Access::Public);
+            Ok(())
+        };
+        match which {
+            TimerArg::Systemd => {
+                file(timer.unit("service"), job.service_unit())?;
+                file(timer.unit("timer"), job.timer_unit())?;
+                let link = wanted_link(&timer.units);
+                set.steps.push(Step::Folder { path: parent(&link), access: Access::Public });
+                let before = files::read_link_if_there(&link)?;
+                set.link(link, before, Some(format!("../{NAME}.timer").into()));
+            }
+            TimerArg::Cron => {
+                let user = if timer.is_root { "root" } else { machine.user() };
+                file(timer.cron.clone(), job.cron_file(user))?;
+            }
+        }
+        Ok(Planned { set, starts: false, about: () })
+    };
+    let Some(done) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
+    let refused = match which {
+        TimerArg::Systemd if !done.set.is_empty() => timer
+            .systemctl(context, &["daemon-reload"])
+            .and_then(|()| timer.systemctl(context, &["start", &format!("{NAME}.timer")]))
+            .err(),
+        _ => None,
+    };
+    let paths: Vec<&Utf8Path> = match which {
+        TimerArg::Systemd => vec![&timer.units],
+        TimerArg::Cron => vec![&timer.cron],
+    };
+    if ui.json {
+        ui.json(&json!({ "version": 1, "installed": paths, "command": command }));
+        return Ok(Status::Well);
+    }
+    ui.say(&format!(
+        "{STRONG}certificates are renewed every day{STRONG:#}, those that end within {} days",
+        args.within
+    ));
+    let how = match which {
+        TimerArg::Systemd => format!("{NAME}.timer of systemd, in {}", timer.units),
+        TimerArg::Cron => timer.cron.to_string(),
+    };
+    ui.say(&labelled(&[
+        ("timer", how),
+        ("runs", command.join(" ")),
+        ("take it away", "yandro cert renew --remove-timer".into()),
+    ]));
+    if let Some(words) = refused {
+        ui.note(&format!("it begins at your next login, since systemd could not be told now: {words}"));
+    }
+    let (_, list) = context.list()?;
+    let on_system =
+        list.sites.iter().filter_map(|site| site.server).any(|id| id.is_configured() && context.is_here(id));
+    if !timer.is_root && on_system && machine.is_real() {
+        ui.note("your web server is reloaded by root alone, and nobody can be asked then: install the timer as root to be sure (sudo yandro cert renew --install-timer)");
+    }
+    Ok(Status::Well)
+}
+
+pub(super) fn remove(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
+    let timer = Timer::of(context);
+    let plan = || {
+        let mut set = ChangeSet::default();
+        let link = wanted_link(&timer.units);
+        set.link(link.clone(), files::read_link_if_there(&link)?, None);
+        for path in [timer.unit("timer"), timer.unit("service"), timer.cron.clone()] {
+            set.file(path.clone(), files::read_if_there(&path)?, None::<Vec<u8>>, Access::Public);
+        }
+        Ok(Planned { set, starts: false, about: () })
+    };
+    let is_running = timer.unit("timer").exists() && !context.preview;
+    if is_running {
+        _ = timer.systemctl(context, &["stop", &format!("{NAME}.timer")]);
+    }
+    let Some(done) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
+    if is_running {
+        _ = timer.systemctl(context, &["daemon-reload"]);
+    }
+    if ui.json {
+        ui.json(&json!({ "version": 1, "removed": !done.set.is_empty() }));
+    } else if done.set.is_empty() {
+        ui.say("there is no timer of yandro's; nothing was changed");
+    } else {
+        ui.say("certificates are no longer renewed by a timer");
+    }
+    Ok(Status::Well)
+}
+
+/// What the timer runs: this very program.
+fn command(within: i64, context: &Context) -> Result<Vec<String>, CommandError> {
+    let own = std::env::current_exe()
+        .map_err(|error| CommandError::not_made(format!("where this program is can't be seen: {error}")))?;
+    let own = Utf8PathBuf::from_path_buf(own)
+        .map_err(|_| CommandError::not_made("the path of this program is no UTF-8: put it somewhere else"))?;
+    let mut command = vec![own.to_string(), "cert".into(), "renew".into(), "--quiet".into()];
+    if within != yandro_core::pki::RENEW_DAYS {
+        command.extend(["--within".to_owned(), within.to_string()]);
+    }
+    if let Some(file) = &context.passphrase_file {
+        command.extend(["--passphrase-file".to_owned(), file.to_string()]);
+    }
+    if !context.machine.is_real() {
+        command.extend(["--sysroot".to_owned(), context.machine.places.sysroot.to_string()]);
+    }
+    Ok(command)
+}
+
+fn parent(path: &Utf8Path) -> Utf8PathBuf {
+    path.parent().map(Utf8Path::to_owned).unwrap_or_default()
+}

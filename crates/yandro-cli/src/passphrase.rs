@@ -1,0 +1,64 @@
+//! Passphrases: from a file that is named, or asked for on the terminal; never from the arguments,
+//! which every user of the machine can see and the shell remembers.
+
+use std::fs;
+
+use camino::Utf8Path;
+use yandro_core::pki::Key;
+use yandro_machine::files;
+use zeroize::Zeroizing;
+
+use crate::context::Context;
+use crate::error::CommandError;
+
+/// How often a passphrase is asked for.
+const ATTEMPTS: usize = 3;
+
+/// The first line of a file.
+pub(crate) fn of_file(path: &Utf8Path) -> Result<Zeroizing<String>, CommandError> {
+    let text = fs::read_to_string(path)
+        .map(Zeroizing::new)
+        .map_err(|error| CommandError::usage(format!("the passphrase can't be read: {path}: {error}")))?;
+    let line = text.lines().next().unwrap_or_default();
+    if line.is_empty() {
+        return Err(CommandError::usage(format!("{path}: its first line is empty, and is to be the passphrase")));
+    }
+    Ok(Zeroizing::new(line.to_owned()))
+}
+
+/// Has the authority's key opened for this command: the passphrase was not given in a file, so it
+/// is asked for.
+pub(crate) fn unlock(context: &Context) -> Result<(), CommandError> {
+    let path = context.machine.places.issuing_key();
+    let pem = Zeroizing::new(String::from_utf8_lossy(&files::read_if_there(&path)?.unwrap_or_default()).into_owned());
+    for _ in 0..ATTEMPTS {
+        let given = ask("passphrase of the authority's key: ", "--passphrase-file FILE")?;
+        if Key::unlock(&pem, &given).is_ok() {
+            context.machine.give_passphrase(given);
+            return Ok(());
+        }
+    }
+    Err(CommandError::usage("that is not the passphrase of the authority's key; nothing was changed"))
+}
+
+/// A new passphrase: from the file if one is named, else asked for twice.
+pub(crate) fn new(what: &str, file: Option<&Utf8Path>, option: &str) -> Result<Zeroizing<String>, CommandError> {
+    if let Some(file) = file {
+        return of_file(file);
+    }
+    let first = ask(&format!("new passphrase for {what}: "), option)?;
+    if first.is_empty() {
+        return Err(CommandError::usage("an empty passphrase guards nothing; nothing was changed"));
+    }
+    if ask("once more: ", option)? == first {
+        return Ok(first);
+    }
+    Err(CommandError::usage("the two are not the same; nothing was changed"))
+}
+
+fn ask(prompt: &str, option: &str) -> Result<Zeroizing<String>, CommandError> {
+    rpassword::prompt_password(prompt).map(Zeroizing::new).map_err(|_| {
+        CommandError::usage("a passphrase is needed, and there is no terminal to ask for it on")
+            .hint(format!("name a file whose first line it is: {option}"))
+    })
+}

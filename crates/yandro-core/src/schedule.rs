@@ -1,0 +1,84 @@
+//! Having a command run every day: as a timer of systemd (systemd.timer(5)), or as a line of cron
+//! (crontab(5)).
+
+use camino::Utf8Path;
+
+/// What runs, and as whom.
+#[derive(Clone, Copy, Debug)]
+pub struct Job<'a> {
+    /// What it is for, in a few words.
+    pub title: &'a str,
+    /// The program, absolute, and its arguments.
+    pub command: &'a [String],
+    /// Variables that it needs.
+    pub environment: &'a [(&'a str, String)],
+}
+
+/// The name of the units and files.
+pub const NAME: &str = "yandro-renew";
+
+impl Job<'_> {
+    /// The service unit that does it once.
+    pub fn service_unit(&self) -> String {
+        let words: Vec<String> = self.command.iter().map(|word| unit_word(word)).collect();
+        let variable =
+            |(name, value): &(&str, String)| format!("Environment={}\n", unit_word(&format!("{name}={value}")));
+        let environment: String = self.environment.iter().map(variable).collect();
+        format!(
+            "[Unit]\nDescription={}\n\n[Service]\nType=oneshot\n{environment}ExecStart={}\n",
+            self.title,
+            words.join(" ")
+        )
+    }
+
+    /// The timer unit that has it done daily, and after a day on which the machine was off.
+    pub fn timer_unit(&self) -> String {
+        format!(
+            "[Unit]\nDescription={}\n\n[Timer]\nOnCalendar=daily\nPersistent=true\nRandomizedDelaySec=1h\n\n[Install]\nWantedBy=timers.target\n",
+            self.title
+        )
+    }
+
+    /// A file for cron's folder of further tables, whose lines name a user.
+    pub fn cron_file(&self, user: &str) -> String {
+        // A percent sign ends the command there.
+        let words: Vec<String> = self.command.iter().map(|word| shell_word(word).replace('%', "\\%")).collect();
+        let environment: String = self.environment.iter().map(|(name, value)| format!("{name}={value}\n")).collect();
+        format!("# {}\n{environment}17 9 * * * {user} {}\n", self.title, words.join(" "))
+    }
+}
+
+/// Where the timer is for somebody to find, below the folder of units.
+pub fn wanted_link(units: &Utf8Path) -> camino::Utf8PathBuf {
+    units.join("timers.target.wants").join(format!("{NAME}.timer"))
+}
+
+/// A word of a shell's line: between single quotes nothing but these means something.
+fn shell_word(word: &str) -> String {
+    let is_plain =
+        !word.is_empty() && word.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"/._-%=+,:@".contains(&byte));
+    if is_plain { word.to_owned() } else { format!("'{}'", word.replace('\'', r"'\''")) }
+}
+
+/// A word of a unit's line: in quotes, with what means something there escaped.
+fn unit_word(word: &str) -> String {
+    let escaped = word.replace('\\', "\\\\").replace('"', "\\\"").replace('%', "%%").replace('$', "$$");
+    let is_plain = !escaped.is_empty()
+        && escaped.bytes().all(|byte| byte.is_ascii_graphic() && !matches!(byte, b'"' | b'\\' | b'\'' | b';'));
+    if is_plain { escaped } else { format!("\"{escaped}\"") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn words_mean_themselves_in_units_and_in_cron() {
+        let command =
+            ["/opt/ada's tools/yandro", "cert", "renew", "--passphrase-file", "/srv/100% $tide"].map(str::to_owned);
+        let environment = [("SUDO_UID", "1000".to_owned())];
+        let job = Job { title: "Renew certificates", command: &command, environment: &environment };
+        insta::assert_snapshot!(job.service_unit(), @"");
+        insta::assert_snapshot!(job.cron_file("root"), @"");
+    }
+}

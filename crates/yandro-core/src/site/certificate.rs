@@ -1,0 +1,50 @@
+//! What a site's certificate says beyond its names.
+
+use core::net::IpAddr;
+
+use super::Site;
+use crate::pki::{KeyKind, LEAF_DAYS, LONGEST_DAYS, Leaf};
+
+/// What a person wants of a site's certificate beyond the site's names.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct CertificateTerms {
+    /// Whether it covers all names with one label more than the site's, `*.saltmarsh.test`.
+    pub wildcard: bool,
+    /// The addresses that it covers.
+    pub addresses: Vec<IpAddr>,
+    /// For how many days it is valid; `None` for the usual.
+    pub days: Option<u16>,
+    /// The kind of its key.
+    pub key: KeyKind,
+}
+
+impl CertificateTerms {
+    /// Whether all of it is as usual.
+    pub fn is_usual(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+impl Site {
+    /// What the site's certificate says.
+    pub fn leaf(&self) -> Leaf {
+        let terms = &self.certificate;
+        Leaf {
+            names: self.names().cloned().collect(),
+            wildcards: terms.wildcard.then(|| self.name.clone()).into_iter().collect(),
+            addresses: terms.addresses.clone(),
+            days: terms.days.map_or(LEAF_DAYS, i64::from),
+        }
+    }
+}
+
+/// A number of days that everybody takes.
+///
+/// # Errors
+/// A sentence with the reason.
+pub fn checked_days(days: u16) -> Result<u16, String> {
+    if (1..=LONGEST_DAYS).contains(&i64::from(days)) {
+        return Ok(days);
+    }
+    Err(format!("a certificate lasts from one day to {LONGEST_DAYS}: Apple's systems take no longer one"))
+}

@@ -1,0 +1,103 @@
+//! Java's trust stores: the file `cacerts` of each runtime, kept through its own `keytool`.
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::plan::{TrustChange, is_own_nickname};
+use yandro_core::system::{JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_STORES, StoreKind};
+
+use super::stores::{Store, StoreError};
+use crate::machine::Machine;
+use crate::process;
+
+/// The password that every such store comes with, and that nobody changes: it guards nothing, and
+/// is in the manual of `keytool`.
+const PASSWORD: &str = "changeit";
+
+/// The stores of the Java runtimes where systems have them.
+pub(super) fn find(machine: &Machine) -> Vec<Store> {
+    let mut found: Vec<Store> = Vec::new();
+    for folder in JAVA_FOLDERS {
+        let mut homes: Vec<Utf8PathBuf> = machine
+            .path(folder)
+            .read_dir_utf8()
+            .into_iter()
+            .flatten()
+            .flatten()
+            .map(camino::Utf8DirEntry::into_path)
+            .collect();
+        homes.sort();
+        for home in homes {
+            let Some(file) = JAVA_STORES.iter().map(|below| home.join(below)).find(|file| file.is_file()) else {
+                continue;
+            };
+            let path = file.canonicalize_utf8().unwrap_or(file);
+            let is_of_system = machine.places.inside(&path).as_str() == JAVA_OF_SYSTEM;
+            if found.iter().any(|store| store.path == path) {
+                continue;
+            }
+            let title = if is_of_system {
+                "Java".to_owned()
+            } else {
+                format!("Java ({})", home.file_name().unwrap_or_default())
+            };
+            found.push(Store { kind: StoreKind::Java, title, path, is_of_system });
+        }
+    }
+    found
+}
+
+/// The `keytool` of the runtime whose store this is, or of another one: they read each other's.
+pub(super) fn program(machine: &Machine, store: &Utf8Path) -> Option<Utf8PathBuf> {
+    let own = store.ancestors().skip(1).map(|folder| folder.join("bin/keytool")).find(|program| program.is_file());
+    own.or_else(|| {
+        let others = JAVA_FOLDERS.iter().flat_map(|folder| {
+            machine
+                .path(folder)
+                .read_dir_utf8()
+                .into_iter()
+                .flatten()
+                .flatten()
+                .map(|home| home.path().join("bin/keytool"))
+        });
+        others.into_iter().chain([machine.path("/usr/bin/keytool")]).find(|program| program.is_file())
+    })
+}
+
+pub(super) fn own_roots(machine: &Machine, store: &Utf8Path) -> Result<Vec<String>, StoreError> {
+    // Certificates that the system put there have its own word before their name, and an ending.
+    let own = |line: &str| {
+        let alias = line.split(',').next()?;
+        alias.split([':', '.']).find(|part| is_own_nickname(part)).map(str::to_owned)
+    };
+    let listed = keytool(machine, store, &["-list"], &[])?;
+    Ok(listed.lines().filter(|line| line.contains("trustedCertEntry")).filter_map(own).collect())
+}
+
+pub(super) fn certificate(machine: &Machine, store: &Utf8Path, name: &str) -> Result<String, StoreError> {
+    let pem = keytool(machine, store, &["-exportcert", "-rfc", "-alias", name], &[])?;
+    Ok(pem.replace('\r', "") + "\n")
+}
+
+pub(super) fn carry_out(machine: &Machine, change: &TrustChange) -> Result<(), StoreError> {
+    let done = if change.after {
+        let arguments = ["-importcert", "-noprompt", "-trustcacerts", "-alias", &change.nickname];
+        keytool(machine, &change.store, &arguments, change.certificate.as_bytes())
+    } else {
+        keytool(machine, &change.store, &["-delete", "-alias", &change.nickname], &[])
+    };
+    done.map(|_| ())
+}
+
+fn keytool(machine: &Machine, store: &Utf8Path, arguments: &[&str], input: &[u8]) -> Result<String, StoreError> {
+    let path = store.to_owned();
+    let program =
+        program(machine, store).ok_or_else(|| StoreError::NoProgram { path: path.clone(), program: "keytool" })?;
+    let common = ["-keystore", store.as_str(), "-storepass", PASSWORD];
+    let arguments: Vec<&str> = arguments.iter().copied().chain(common).collect();
+    let refused = |words: String| StoreError::Refused { path: path.clone(), words };
+    let ran = process::run_with_input(&program, &arguments, input).map_err(|error| refused(error.to_string()))?;
+    match ran.words {
+        words if ran.succeeded => Ok(words),
+        words if words.contains("password was incorrect") => Err(StoreError::Password { path }),
+        words => Err(refused(words)),
+    }
+}

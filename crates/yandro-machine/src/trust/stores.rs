@@ -1,0 +1,161 @@
+//! Trust stores that a program of their own keeps: browsers' databases, Java's key stores, macOS's
+//! keychain, Windows's root store. One way to find, ask and change them all.
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::plan::TrustChange;
+use yandro_core::system::{StoreKind, System};
+
+use super::{browsers, java, systems};
+use crate::files::FileError;
+use crate::machine::Machine;
+
+/// A trust store that was found.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Store {
+    /// What keeps it.
+    pub kind: StoreKind,
+    /// Whose it is, with the profile or version where there are several.
+    pub title: String,
+    /// The database's folder or file, or the store's name.
+    pub path: Utf8PathBuf,
+    /// Whether the system's own store makes it: then nothing else changes it.
+    pub is_of_system: bool,
+}
+
+/// Why a store can't be asked or changed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StoreError {
+    /// The program that keeps it isn't there.
+    #[error("{path}: this trust store is kept by the program `{program}`, which isn't there")]
+    NoProgram {
+        /// The store.
+        path: Utf8PathBuf,
+        /// Its program.
+        program: &'static str,
+    },
+    /// The store is behind a password.
+    #[error(
+        "{path}: a password guards this store: take it away for the moment, or import the root certificate by hand"
+    )]
+    Password {
+        /// The store.
+        path: Utf8PathBuf,
+    },
+    /// It refused.
+    #[error("{path}: {words}")]
+    Refused {
+        /// The store.
+        path: Utf8PathBuf,
+        /// The program's words.
+        words: String,
+    },
+}
+
+/// Every such store of this user and this machine.
+pub fn find(machine: &Machine) -> Vec<Store> {
+    let mut found = browsers::find(machine);
+    found.extend(java::find(machine));
+    found.extend(systems::find(machine));
+    found
+}
+
+/// Whether the program is there that keeps stores of this kind.
+pub fn has_program(machine: &Machine, store: &Store) -> bool {
+    match store.kind {
+        StoreKind::Nss => browsers::has_program(),
+        StoreKind::Java => java::program(machine, &store.path).is_some(),
+        StoreKind::Keychain | StoreKind::WindowsRoot => systems::has_program(machine, store.kind),
+    }
+}
+
+/// Whether this user may change a store.
+pub fn may_change(store: &Store) -> bool {
+    match store.kind {
+        // It is its user's own.
+        StoreKind::Nss | StoreKind::Keychain | StoreKind::WindowsRoot => true,
+        StoreKind::Java => rustix::fs::access(store.path.as_std_path(), rustix::fs::Access::WRITE_OK).is_ok(),
+    }
+}
+
+/// What yandro's own roots that a store trusts are called.
+///
+/// # Errors
+/// When there is no program, or the store can't be read.
+pub fn own_roots(machine: &Machine, kind: StoreKind, path: &Utf8Path) -> Result<Vec<String>, StoreError> {
+    match kind {
+        StoreKind::Nss => browsers::own_roots(path),
+        StoreKind::Java => java::own_roots(machine, path),
+        StoreKind::Keychain | StoreKind::WindowsRoot => systems::own_roots(machine, kind, path),
+    }
+}
+
+/// One of them, in PEM.
+///
+/// # Errors
+/// As [`own_roots`].
+pub fn certificate(machine: &Machine, kind: StoreKind, path: &Utf8Path, name: &str) -> Result<String, StoreError> {
+    match kind {
+        StoreKind::Nss => browsers::certificate(path, name),
+        StoreKind::Java => java::certificate(machine, path, name),
+        StoreKind::Keychain | StoreKind::WindowsRoot => systems::certificate(machine, kind, path, name),
+    }
+}
+
+/// Whether a store trusts the root of a change.
+///
+/// # Errors
+/// As [`own_roots`].
+pub fn is_trusted(machine: &Machine, change: &TrustChange) -> Result<bool, StoreError> {
+    Ok(own_roots(machine, change.kind, &change.store)?.contains(&change.nickname))
+}
+
+/// Puts a root in, or takes it out.
+///
+/// # Errors
+/// As [`own_roots`], and when the store refuses: one with a password does.
+pub(crate) fn carry_out(machine: &Machine, change: &TrustChange) -> Result<(), StoreError> {
+    match change.kind {
+        StoreKind::Nss => browsers::carry_out(machine, change),
+        StoreKind::Java => java::carry_out(machine, change),
+        StoreKind::Keychain | StoreKind::WindowsRoot => systems::carry_out(machine, change),
+    }
+}
+
+/// Programs that run and read their trust store only when they start: what they are called, and
+/// their processes.
+pub fn running(machine: &Machine) -> Vec<(String, Vec<i32>)> {
+    const READERS: [&str; 9] =
+        ["chromium", "chrome", "firefox", "firefox-esr", "firefox-bin", "msedge", "brave", "opera", "java"];
+    if !machine.is_real() || machine.system != System::Linux {
+        return Vec::new();
+    }
+    let entries = Utf8Path::new("/proc").read_dir_utf8().into_iter().flatten().flatten();
+    let mut found: Vec<(String, Vec<i32>)> = Vec::new();
+    for pid in entries.filter_map(|entry| entry.file_name().parse::<i32>().ok()) {
+        let name = |pid: i32| std::fs::read_to_string(format!("/proc/{pid}/comm")).ok();
+        let Some(own) = name(pid).map(|name| name.trim().to_owned()) else { continue };
+        // Of a browser's many processes the first alone is worth naming.
+        let is_child = crate::process::parent(pid).and_then(name).is_some_and(|parent| parent.trim() == own);
+        if !READERS.contains(&own.as_str()) || is_child {
+            continue;
+        }
+        match found.iter_mut().find(|(name, _)| *name == own) {
+            Some((_, pids)) => pids.push(pid),
+            None => found.push((own, vec![pid])),
+        }
+    }
+    found.sort();
+    found
+}
+
+impl From<StoreError> for FileError {
+    fn from(error: StoreError) -> Self {
+        let (StoreError::NoProgram { path, .. } | StoreError::Refused { path, .. } | StoreError::Password { path }) =
+            &error;
+        let path = path.clone();
+        let words = error.to_string();
+        let words = words.strip_prefix(&format!("{path}: ")).unwrap_or(&words).to_owned();
+        Self { path, source: std::io::Error::other(words) }
+    }
+}
