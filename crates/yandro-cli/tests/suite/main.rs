@@ -9,10 +9,12 @@
 )]
 
 mod apache;
+mod authority;
 mod bad_input;
 mod browser;
 mod built_in;
 mod certificates;
+mod clients;
 mod crash;
 mod demo;
 mod dev_server;

@@ -153,6 +153,9 @@ pub(super) fn put_in_place(
 ) -> Result<ChangeSet, Failed> {
     let mut set = ChangeSet::default();
     put(&mut set, observed, texts);
+    // What it issued is known as our own by it.
+    let old = observed.authority.take().and_then(|old| AuthorityFiles::read(old.texts, None).ok());
+    observed.former.extend(old.map(|old| (String::new(), old)));
     observed.advance(&set);
     set.merge(renew(observed, list, fresh)?);
     Ok(set)

@@ -122,7 +122,8 @@ pub fn undo(
     for step in steps {
         let DoneStep::Untouched(inverse) = step else { continue };
         let path = inverse.path();
-        let is_others = path.starts_with(places.authority())
+        let is_aside = path.starts_with(places.former_authorities());
+        let is_others = path.starts_with(places.authority()) && !is_aside
             || path.as_str().contains(OTHERS)
             || configuration.iter().any(|own| own == path)
             || path.parent().is_some_and(|folder| folder.file_name() == Some("mods-enabled"));

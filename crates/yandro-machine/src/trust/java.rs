@@ -63,28 +63,40 @@ pub(super) fn program(machine: &Machine, store: &Utf8Path) -> Option<Utf8PathBuf
 }
 
 pub(super) fn own_roots(machine: &Machine, store: &Utf8Path) -> Result<Vec<String>, StoreError> {
-    // Certificates that the system put there have its own word before their name, and an ending.
+    let mut names: Vec<String> = aliases(machine, store)?.into_iter().map(|(name, _)| name).collect();
+    names.sort();
+    names.dedup();
+    Ok(names)
+}
+
+/// Yandro's own roots in a store: what each is called everywhere, and there. One that the system put
+/// there has its own word before its name, and an ending.
+fn aliases(machine: &Machine, store: &Utf8Path) -> Result<Vec<(String, String)>, StoreError> {
     let own = |line: &str| {
         let alias = line.split(',').next()?;
-        alias.split([':', '.']).find(|part| is_own_nickname(part)).map(str::to_owned)
+        let name = alias.split([':', '.']).find(|part| is_own_nickname(part))?;
+        Some((name.to_owned(), alias.to_owned()))
     };
     let listed = keytool(machine, store, &["-list"], &[])?;
     Ok(listed.lines().filter(|line| line.contains("trustedCertEntry")).filter_map(own).collect())
 }
 
 pub(super) fn certificate(machine: &Machine, store: &Utf8Path, name: &str) -> Result<String, StoreError> {
-    let pem = keytool(machine, store, &["-exportcert", "-rfc", "-alias", name], &[])?;
+    let held = aliases(machine, store)?;
+    let alias = held.iter().find(|(own, _)| own == name).map_or(name, |(_, alias)| alias);
+    let pem = keytool(machine, store, &["-exportcert", "-rfc", "-alias", alias], &[])?;
     Ok(pem.replace('\r', "") + "\n")
 }
 
 pub(super) fn carry_out(machine: &Machine, change: &TrustChange) -> Result<(), StoreError> {
-    let done = if change.after {
+    if change.after {
         let arguments = ["-importcert", "-noprompt", "-trustcacerts", "-alias", &change.nickname];
-        keytool(machine, &change.store, &arguments, change.certificate.as_bytes())
-    } else {
-        keytool(machine, &change.store, &["-delete", "-alias", &change.nickname], &[])
-    };
-    done.map(|_| ())
+        return keytool(machine, &change.store, &arguments, change.certificate.as_bytes()).map(|_| ());
+    }
+    for (_, alias) in aliases(machine, &change.store)?.iter().filter(|(name, _)| *name == change.nickname) {
+        keytool(machine, &change.store, &["-delete", "-alias", alias], &[])?;
+    }
+    Ok(())
 }
 
 fn keytool(machine: &Machine, store: &Utf8Path, arguments: &[&str], input: &[u8]) -> Result<String, StoreError> {

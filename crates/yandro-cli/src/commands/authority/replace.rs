@@ -3,6 +3,7 @@
 use std::net::IpAddr;
 
 use serde_json::json;
+use yandro_core::config::OTHERS;
 use yandro_core::name::HostName;
 use yandro_core::pki::{Authority, AuthorityCertificates, Constraints, date};
 use yandro_core::plan::{Step, replace_authority};
@@ -101,8 +102,10 @@ fn another(
     let (made, former) = &done.about;
     let is_moved = |step: &&Step| matches!(step, Step::Trust(change) if change.after);
     let stores = done.set.steps.iter().filter(is_moved).count() + usize::from(done.set.trust.is_some());
-    let is_chain =
-        |step: &&Step| places.certificate_of(step.path()).is_some_and(|name| *step.path() == places.chain(&name));
+    let is_chain = |step: &&Step| {
+        let name = places.certificate_of(step.path()).filter(|name| name.as_str() != OTHERS);
+        name.is_some_and(|name| *step.path() == places.chain(&name))
+    };
     let sites = done.set.steps.iter().filter(is_chain).count();
     let elsewhere = observe::issued(machine)?.1.iter().filter(|own| done.set.change_of(&own.path).is_some()).count();
     if ui.json {

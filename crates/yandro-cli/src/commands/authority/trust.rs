@@ -40,7 +40,7 @@ impl Chosen {
         let has_system = trust::find(machine).is_some() && matches!(which, StoresArg::All | StoresArg::System);
         let is_meant = |store: &Store| match store.kind {
             StoreKind::Nss => matches!(which, StoresArg::All | StoresArg::Browsers),
-            StoreKind::Java => matches!(which, StoresArg::All | StoresArg::Java) && !store.is_of_system,
+            StoreKind::Java => matches!(which, StoresArg::All | StoresArg::Java),
             StoreKind::Keychain | StoreKind::WindowsRoot => matches!(which, StoresArg::All | StoresArg::System),
         };
         let (mut chosen, mut left) = (Vec::new(), Vec::new());
@@ -51,7 +51,7 @@ impl Chosen {
                 chosen.push(store);
             } else {
                 left.push(format!(
-                    "{}: root is needed to change {}: sudo yandro authority trust --store java",
+                    "{}: root is needed to change {}; run it once more for this one, with `sudo` before it and `--store java` behind it",
                     store.title, store.path
                 ));
             }
@@ -73,7 +73,10 @@ impl Chosen {
         if self.has_system {
             of_system(context, set, own, root, moved)?;
         }
-        self.stores.iter().try_for_each(|store| of_store(context, set, store, own, root, moved))
+        // What the system's store makes takes a root in with it, and lets none go.
+        let added = |store: &Store| root.filter(|_| !(store.is_of_system && self.has_system));
+        let is_wanted = root.is_some();
+        self.stores.iter().try_for_each(|store| of_store(context, set, store, own, (added(store), is_wanted), moved))
     }
 
     /// What was left as it is, and who has to be started again.
@@ -186,7 +189,7 @@ fn of_store(
     set: &mut ChangeSet,
     store: &Store,
     own: &str,
-    root: Option<&str>,
+    (root, is_wanted): (Option<&str>, bool),
     moved: bool,
 ) -> Result<(), CommandError> {
     let machine = &context.machine;
@@ -210,7 +213,7 @@ fn of_store(
             }
             set.steps.push(change(own, root.to_owned(), true));
         }
-        None if is_trusted => {
+        None if is_trusted && !is_wanted => {
             let root = stores::certificate(machine, store.kind, &store.path, own).map_err(CommandError::not_made)?;
             set.steps.push(change(own, root, false));
         }
