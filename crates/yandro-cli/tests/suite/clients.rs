@@ -49,11 +49,11 @@ const CLIENTS: &[(&str, &str)] = &[
     ("node", "NODE_EXTRA_CA_CERTS=$root node -e \"require('https').get(process.argv[1]).on('error', () => {})\" $url"),
     (
         "chromium",
-        "timeout 40 chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-dev-shm-usage --disable-background-networking --user-data-dir=$home/chromium --dump-dom $url",
+        "timeout 25 chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-dev-shm-usage --disable-background-networking --user-data-dir=$home/chromium --dump-dom $url",
     ),
     (
         "firefox",
-        "timeout 60 firefox-esr --headless --no-remote --profile $home/.mozilla/firefox/tide --screenshot $home/page.png $url",
+        "timeout 25 firefox-esr --headless --no-remote --profile $home/.mozilla/firefox/tide --screenshot $home/page.png $url",
     ),
 ];
 
