@@ -50,6 +50,7 @@ fn run_command(context: &Context, cli: &Cli, ui: &mut Ui) -> Result<Status, Comm
         Command::Unmap(args) => commands::unmap::run(context, args, ui),
         Command::Sites => commands::sites::run(context, ui),
         Command::Check(args) => commands::check::run(context, args, ui),
+        Command::Ports => commands::ports::run(context, ui),
         Command::Undo(args) => commands::undo::run(context, args, ui),
         Command::History(args) => commands::history::run(context, args, ui),
         Command::Settle => commands::settle::run(context, ui),

@@ -5,10 +5,13 @@
 use ring::rand::{SecureRandom as _, SystemRandom};
 use ring::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair};
 use time::OffsetDateTime;
+use time::macros::datetime;
 use yandro_core::name::HostName;
 use yandro_core::pki::{
     Authority, Constraints, Key, LEAF_DAYS, Leaf, LeafRequest, NewAuthority, Serial, create_authority,
 };
+
+const NOW: OffsetDateTime = datetime!(2026-11-23 08:00 UTC);
 
 fn main() {
     divan::main();
@@ -29,7 +32,7 @@ fn authority() -> (Authority, Key) {
     let issuing_key = key();
     let made = create_authority(NewAuthority {
         owner: "ada@saltmarsh",
-        now: OffsetDateTime::now_utc(),
+        now: NOW,
         constraints: &Constraints::default(),
         root_key: key(),
         issuing_key: &issuing_key,
@@ -54,14 +57,11 @@ fn key_and_signature_alone(bencher: divan::Bencher<'_, '_>) {
 #[divan::bench]
 fn a_certificate_with_a_new_key(bencher: divan::Bencher<'_, '_>) {
     let (authority, issuing_key) = authority();
-    let leaf = Leaf {
-        names: vec![HostName::parse("saltmarsh.test").expect("a name")],
-        days: LEAF_DAYS,
-        ..Leaf::default()
-    };
+    let leaf =
+        Leaf { names: vec![HostName::parse("saltmarsh.test").expect("a name")], days: LEAF_DAYS, ..Leaf::default() };
     bencher.counter(1_usize).bench_local(|| {
         let key = key();
-        let request = LeafRequest { leaf: &leaf, now: OffsetDateTime::now_utc(), serial: serial() };
+        let request = LeafRequest { leaf: &leaf, now: NOW, serial: serial() };
         (authority.issue(&issuing_key, &request, &key).expect("it is issued"), key.to_secret_pem())
     });
 }

@@ -4,6 +4,7 @@ pub mod apache;
 pub mod caches;
 pub mod certificates;
 pub mod changes;
+pub mod circumstances;
 pub mod files;
 mod fresh;
 pub mod key_care;

@@ -1,6 +1,6 @@
 //! What planning needs to know, read from the disk.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
@@ -157,6 +157,7 @@ fn observe_names(
         keys,
         take_over: TakeOver::No,
         renew_within: RENEW_DAYS,
+        suspect: BTreeSet::new(),
         has_v6_loopback: !machine.is_real() || network::has_v6_loopback(),
         servers: servers::find_all(machine)
             .iter()

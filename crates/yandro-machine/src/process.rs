@@ -2,6 +2,7 @@
 
 use std::io::{self, Read as _, Write as _};
 use std::process::{Command, Stdio};
+use std::time::{Duration, SystemTime};
 
 use camino::{Utf8Path, Utf8PathBuf};
 
@@ -113,6 +114,25 @@ pub(crate) fn children(pid: rustix::process::Pid) -> Vec<String> {
     let pid = pid.as_raw_nonzero();
     let text = std::fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).unwrap_or_default();
     text.split_whitespace().map(str::to_owned).collect()
+}
+
+/// When a process began.
+pub fn began(pid: i32) -> Option<SystemTime> {
+    let text = std::fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    // The twenty-second field (proc(5)), in ticks since the machine was started.
+    let ticks: u64 = text.rsplit_once(')')?.1.split_whitespace().nth(19)?.parse().ok()?;
+    // Told to the hundredth of a second, unlike the moment of the start itself.
+    let uptime = std::fs::read_to_string("/proc/uptime").ok()?;
+    let uptime: f64 = uptime.split(' ').next()?.parse().ok()?;
+    let since = Duration::from_millis(ticks * 1000 / rustix::param::clock_ticks_per_second());
+    SystemTime::now().checked_sub(Duration::try_from_secs_f64(uptime).ok()?)?.checked_add(since)
+}
+
+/// When the youngest of a process's own processes began; of one without, when it did itself.
+pub(crate) fn youngest_child(pid: i32) -> Option<SystemTime> {
+    let children = children(rustix::process::Pid::from_raw(pid)?);
+    let youngest = children.iter().filter_map(|child| began(child.parse().ok()?)).max();
+    youngest.or_else(|| began(pid))
 }
 
 /// The first of these programs that is there.

@@ -87,6 +87,8 @@ pub(crate) enum Command {
     Sites,
     /// Prove that sites resolve and serve over HTTPS; explain what does not
     Check(CheckArgs),
+    /// Show who has the ports of your sites, and whether that is as it should be
+    Ports,
     /// Take the last change back, or a named one
     Undo(UndoArgs),
     /// Show the changes so far, or bring back a file as it was before the first of them
@@ -126,6 +128,18 @@ pub(crate) struct CheckArgs {
     /// The sites to check, by name or alias; without any, all of them
     #[arg(value_name = "NAME")]
     pub(crate) names: Vec<String>,
+    /// Carry out the remedies that are safe, as one change, and look again
+    #[arg(long)]
+    pub(crate) mend: bool,
+    /// Look again whenever a file changes, and every two seconds
+    #[arg(long, conflicts_with_all = ["mend", "report", "junit"])]
+    pub(crate) watch: bool,
+    /// Write what was seen as one page for a browser
+    #[arg(long, value_name = "FILE")]
+    pub(crate) report: Option<Utf8PathBuf>,
+    /// Write what was seen as XML in the form that build servers read
+    #[arg(long, value_name = "FILE")]
+    pub(crate) junit: Option<Utf8PathBuf>,
 }
 
 #[derive(Debug, Args)]

@@ -9,6 +9,7 @@ pub(crate) mod history;
 pub(crate) mod hosts;
 pub(crate) mod map;
 pub(crate) mod pack;
+pub(crate) mod ports;
 mod prove;
 mod real_names;
 pub(crate) mod serve;

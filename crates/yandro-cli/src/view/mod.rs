@@ -50,6 +50,11 @@ impl Ui {
         }
     }
 
+    /// Whether what is printed has colours.
+    pub(crate) fn is_styled(&self) -> bool {
+        self.styled
+    }
+
     /// Whether only errors and findings are wanted.
     pub(crate) fn is_quiet(&self) -> bool {
         self.quiet

@@ -13,6 +13,7 @@ mod authority;
 mod bad_input;
 mod browser;
 mod built_in;
+mod causes;
 mod certificates;
 mod clients;
 mod crash;

@@ -30,6 +30,37 @@ pub struct Expected {
     pub resolver: ResolverSetup,
     /// The time.
     pub now: OffsetDateTime,
+    /// Settings of this machine that stand in some program's way to the site.
+    pub settings: Vec<Setting>,
+    /// From when on the authority is valid, if there is one.
+    pub authority_since: Option<OffsetDateTime>,
+}
+
+/// A setting of this machine that stands in some program's way to a site's name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Setting {
+    /// Variables of the environment that name a proxy: `https_proxy=http://10.0.0.1:3128`, and what
+    /// is excepted from it (`no_proxy`).
+    Proxy {
+        /// The variable and its value, without a password.
+        variable: String,
+        /// The names that are excepted.
+        excepted: Vec<String>,
+    },
+    /// A browser's profile that asks for names elsewhere and leaves the hosts file out.
+    NamesElsewhere {
+        /// The browser and its profile.
+        title: String,
+        /// The setting, with its file and line.
+        setting: String,
+    },
+    /// A trust store that doesn't trust the authority, where others do.
+    Untrusting {
+        /// Whose it is.
+        title: String,
+        /// Where it is.
+        path: String,
+    },
 }
 
 impl Expected {
@@ -112,6 +143,26 @@ pub struct Answer {
     pub server: Option<String>,
 }
 
+/// What a page says of itself.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Page {
+    /// The addresses that it gives as its own (`<base href>`, `<link rel="canonical">`), absolute.
+    pub own_addresses: Vec<String>,
+    /// Whether it is the source of a PHP file.
+    pub is_php_source: bool,
+}
+
+/// Where the redirects of a site's first page lead.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Trail {
+    /// To a page of the site, in so many steps.
+    Ends(usize),
+    /// To another host, or out of HTTPS: there.
+    Leaves(String),
+    /// In a circle, or on and on: the addresses on the way.
+    Loops(Vec<String>),
+}
+
 /// What an independent validator says of a chain, with the authority's root as the only anchor.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Verdict {
@@ -182,6 +233,9 @@ pub enum Proof {
     OtherContent,
     /// The upstream does not answer.
     UpstreamDown(String),
+    /// The upstream answers under its own address, and refuses requests under the site's name with
+    /// this status.
+    UpstreamRefuses(u16),
     /// The upstream's answers differ from one request to the next, so none proves anything.
     UpstreamVaries,
     /// The upstream is one that its server sees, and this machine may not.
@@ -207,6 +261,12 @@ pub struct NameObservation {
     pub tls: Option<Timed<Result<Connection, Failure>>>,
     /// The answer to `GET /` over HTTPS.
     pub https: Option<Timed<Result<Answer, Failure>>>,
+    /// Where the redirects of that page lead, if it is one.
+    pub trail: Option<Trail>,
+    /// What the page says of itself.
+    pub page: Page,
+    /// Addresses of the name on which nothing answers, where on another one something does.
+    pub silent: Vec<IpAddr>,
     /// The proof.
     pub proof: Option<Timed<Proof>>,
 }

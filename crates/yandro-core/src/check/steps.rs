@@ -4,8 +4,9 @@ use core::net::{IpAddr, Ipv6Addr};
 
 use super::finding::{Code, Severity};
 use super::judge::Judge;
-use super::observation::{Failure, FailureKind, ResolverAnswer, Timed};
+use super::observation::{Failure, FailureKind, ResolverAnswer, Setting, Timed};
 use crate::hosts::contradicted;
+use crate::name::HostName;
 use crate::site::{DEFAULT_ADDRESS, ServerId};
 use crate::system::asked_before_files;
 
@@ -94,11 +95,20 @@ impl Judge<'_> {
                 format!("the hosts file points `{name}` to {other}, and the site is at {wanted}"),
             )
             .seen(format!("{file}:{line}"));
-            let fault = if self.seen.hosts.seen.foreign {
+            let mut fault = if self.seen.hosts.seen.foreign {
                 fault.mend(format!("{} --take-over", self.map_command()))
             } else {
                 fault.mend(self.map_command())
             };
+            // The right line is there, and doesn't count.
+            let right =
+                lines.iter().find(|(own, own_line)| own_line > line && contradicted(*own, &self.wanted()).is_none());
+            if let Some((_, own)) = right {
+                fault.code = Code::HostsShadowed;
+                fault.cause =
+                    format!("the line of {file} for `{name}` is shadowed by one above it, which points it to {other}");
+                fault.evidence = Some(format!("{file}:{line} counts, {file}:{own} doesn't"));
+            }
             return fail(other.to_string(), fault);
         }
         Ok(address.to_string())
@@ -111,7 +121,11 @@ impl Judge<'_> {
             ResolverAnswer::Addresses(addresses)
                 if addresses.iter().all(|address| contradicted(*address, &self.wanted()).is_none()) =>
             {
-                Ok(addresses.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))
+                let detail = addresses.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+                match self.in_the_way() {
+                    Some(fault) => fail(detail, fault),
+                    None => Ok(detail),
+                }
             }
             ResolverAnswer::Addresses(addresses) => {
                 let seen = addresses.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
@@ -129,6 +143,24 @@ impl Judge<'_> {
                 fail("no address", self.why_not_the_file(&cause).unwrap_or(otherwise))
             }
         }
+    }
+
+    /// A setting by which some programs never ask the hosts file.
+    fn in_the_way(&self) -> Option<Fault> {
+        let name = &self.seen.name;
+        self.expected.settings.iter().find_map(|setting| match setting {
+            Setting::Proxy { variable, excepted } if !is_excepted(name, excepted) => {
+                let cause =
+                    format!("programs that go by the environment ask a proxy for `{name}`, which doesn't know it");
+                Some(Fault::warning(Code::ProxyInTheWay, cause).seen(variable).mend(format!("export no_proxy={name}")))
+            }
+            Setting::NamesElsewhere { title, setting } => {
+                let cause = format!("{title} asks a server on the internet for `{name}`, past the hosts file");
+                let mend = "set network.trr.exclude-etc-hosts to true on its page about:config";
+                Some(Fault::warning(Code::ResolverBypassed, cause).seen(setting).mend(mend))
+            }
+            _ => None,
+        })
     }
 
     /// Where the name should point to. `::1` is as good as 127.0.0.1: it is the same machine.
@@ -204,9 +236,27 @@ impl Judge<'_> {
         }
         match seen(self.seen.connect.as_ref()) {
             Some(Err(failure)) => self.unconnected(failure, self.expected.first_port()),
-            _ => Ok(format!("port {}", self.expected.first_port())),
+            _ => match &self.seen.silent[..] {
+                [] => Ok(format!("port {}", self.expected.first_port())),
+                [silent, ..] => {
+                    let cause = format!(
+                        "`{}` has addresses of both families, and nothing answers on {silent}: some clients try it first",
+                        self.seen.name
+                    );
+                    let fault = Fault::warning(Code::FamilyHalf, cause).mend(self.map_again());
+                    fail(format!("not on {silent}"), fault)
+                }
+            },
         }
     }
+}
+
+/// Whether a name is excepted from a proxy: as it is, by a suffix with or without its dot, or with all.
+fn is_excepted(name: &HostName, excepted: &[String]) -> bool {
+    excepted.iter().any(|own| {
+        let own = own.trim_start_matches('*').trim_start_matches('.');
+        own.is_empty() || name.is_below_or_equal(&own.to_ascii_lowercase())
+    })
 }
 
 pub(super) fn seen<T>(timed: Option<&Timed<T>>) -> Option<&T> {

@@ -1,10 +1,16 @@
 //! The steps of the answers: over plain HTTP, over HTTPS, and the proof.
 
+use super::REDIRECT_PROBE;
 use super::finding::{Code, Severity};
 use super::judge::Judge;
-use super::observation::{Answer, Proof};
+use super::observation::{Answer, Proof, Trail};
+use super::page::{Target, target};
 use super::steps::{Fault, Judged, fail, seen};
+use crate::name::{HostName, Suffix};
 use crate::site::{Content, Https};
+
+/// What mends an application that gives another address as its own.
+const OWN: &str = "the application's own setting of its address";
 
 impl Judge<'_> {
     pub(super) fn http(&self) -> Judged {
@@ -17,6 +23,11 @@ impl Judge<'_> {
             }
             None => return Ok(String::new()),
         };
+        if let (Https::Off, Suffix::ForcedHttps(suffix)) = (self.expected.site.https, name.suffix()) {
+            let cause = format!("browsers ask for names below `.{suffix}` over HTTPS alone, and `{name}` is without");
+            let mend = format!("yandro map {} --https only", self.expected.site.name);
+            return fail("HTTPS forced", Fault::error(Code::HttpsForced, cause).mend(mend));
+        }
         if self.expected.site.https != Https::Only {
             return self.page(answer, "http");
         }
@@ -33,6 +44,12 @@ impl Judge<'_> {
         let host =
             location.strip_prefix("https://").map(|rest| rest.split(['/', '?', '#', ':']).next().unwrap_or_default());
         if host.is_some_and(|host| self.expected.site.names().any(|own| host.eq_ignore_ascii_case(own.as_str()))) {
+            if !location.ends_with(REDIRECT_PROBE) {
+                let cause = "HTTP leads to HTTPS, and not to the path and query that were asked for".to_owned();
+                let seen = format!("{REDIRECT_PROBE} leads to {location}");
+                let fault = Fault::warning(Code::RedirectLosesPath, cause).seen(seen);
+                return fail("path lost", fault.mend(self.map_again()));
+            }
             return Ok(format!("{} to https", answer.status));
         }
         let cause = format!("`http://{name}/` leads to `{location}`, which is not this site over HTTPS");
@@ -74,11 +91,49 @@ impl Judge<'_> {
                 "`{scheme}://{name}/` answers 403: the server may not read the folder, or there is no index page and no listing"
             ),
             404 if is_folder => format!("`{scheme}://{name}/` answers 404: the document root has no index page"),
-            _ => return Ok(answer.status.to_string()),
+            _ => return self.content(answer),
         };
         let mut fault = Fault::warning(Code::HttpsStatus, cause);
         fault.evidence = served_by;
         fail(answer.status.to_string(), fault)
+    }
+
+    /// What a page that is there leads to, and says of itself.
+    fn content(&self, answer: &Answer) -> Judged {
+        let name = &self.seen.name;
+        let status = answer.status.to_string();
+        match &self.seen.trail {
+            Some(Trail::Loops(way)) => {
+                let cause = format!("the redirects of `{name}` lead in a circle");
+                return fail("circle", Fault::error(Code::RedirectLoop, cause).seen(way.join(" -> ")).mend(OWN));
+            }
+            Some(Trail::Leaves(there)) => {
+                let cause = format!("a redirect of `{name}` leaves the site");
+                return fail(
+                    "leaves",
+                    Fault::warning(Code::RedirectLeaves, cause).seen(format!("it leads to {there}")).mend(OWN),
+                );
+            }
+            _ => {}
+        }
+        if self.seen.page.is_php_source {
+            let cause = format!("`{name}` sends PHP files as text, with their source");
+            let mend = format!("yandro map {} --php", self.expected.site.name);
+            return fail("PHP source", Fault::error(Code::PhpSource, cause).mend(mend));
+        }
+        let is_other = |address: &&String| {
+            let names: Vec<HostName> = self.expected.site.names().cloned().collect();
+            let scheme = if self.expected.site.https.is_on() { "https" } else { "http" };
+            target(address, &names, name, scheme, "/") == Target::Away
+        };
+        if let Some(other) = self.seen.page.own_addresses.iter().find(is_other) {
+            let cause = format!("the page of `{name}` says that its address is another one");
+            return fail(
+                "other address",
+                Fault::warning(Code::PageLeaves, cause).seen(format!("it says {other}")).mend(OWN),
+            );
+        }
+        Ok(status)
     }
 
     fn forbidden(&self) -> Fault {
@@ -136,6 +191,12 @@ impl Judge<'_> {
                 fail("elsewhere", fault.mend(self.map_again()))
             }
             Proof::UpstreamDown(words) => fail("upstream down", self.upstream_down(words)),
+            Proof::UpstreamRefuses(status) => {
+                let cause = format!("the upstream at {content} refuses requests under the name `{name}`");
+                let seen = format!("{status} under that name, and none under its own address");
+                let mend = "allow the name in the upstream's own setting of hosts";
+                fail("refused", Fault::error(Code::UpstreamRefusesHost, cause).seen(seen).mend(mend))
+            }
             Proof::Failed(words) => {
                 let cause = format!("the request for the proof of `{name}` failed");
                 fail("no answer", Fault::error(Code::HttpsFails, cause).seen(words.clone()))

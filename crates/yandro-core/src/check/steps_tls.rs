@@ -2,7 +2,7 @@
 
 use super::finding::Code;
 use super::judge::Judge;
-use super::observation::{Connection, FailureKind, Verdict};
+use super::observation::{Connection, FailureKind, Setting, Verdict};
 use super::steps::{Fault, Judged, fail, seen};
 use crate::config::OTHERS;
 use crate::pki::{RENEW_DAYS, date};
@@ -41,7 +41,7 @@ impl Judge<'_> {
         let name = &self.seen.name;
         let issuer = connection.chain.leaf.as_ref().map(|leaf| format!("issued by {}", leaf.issuer));
         let mut fault = match &connection.chain.verdict {
-            Verdict::Trusted | Verdict::Time if connection.chain.is_on_disk => return Ok("trusted".into()),
+            Verdict::Trusted | Verdict::Time if connection.chain.is_on_disk => return self.stores(),
             // Whose it is the next step tells.
             Verdict::Name => return Ok("trusted".into()),
             Verdict::Trusted | Verdict::Time => {
@@ -69,6 +69,17 @@ impl Judge<'_> {
         };
         fault.evidence = fault.evidence.or(issuer);
         fail("untrusted", fault.mend(self.map_again()))
+    }
+
+    /// Whether the trust stores agree: where none trusts the authority, that is a choice.
+    fn stores(&self) -> Judged {
+        let untrusting = self.expected.settings.iter().find_map(|setting| match setting {
+            Setting::Untrusting { title, path } => Some((title, path)),
+            _ => None,
+        });
+        let Some((title, path)) = untrusting else { return Ok("trusted".into()) };
+        let cause = format!("{title} doesn't trust the authority, and others of this machine do");
+        fail("not by all", Fault::warning(Code::StoreUntrusting, cause).seen(path).mend("yandro authority trust"))
     }
 
     pub(super) fn name(&self) -> Judged {
@@ -100,12 +111,15 @@ impl Judge<'_> {
         };
         let days = leaf.days_left(self.expected.now);
         let (start, end) = (date(leaf.not_before), date(leaf.not_after));
+        if let Some(since) = self.expected.authority_since.filter(|since| *since > self.expected.now) {
+            let (now, since) = (date(self.expected.now), date(since));
+            let cause = format!("by this machine's clock it is {now}, and its own authority was made on {since}");
+            let mend = "set the clock: sudo timedatectl set-ntp true";
+            return fail("clock wrong", Fault::error(Code::ClockWrong, cause).mend(mend));
+        }
         if leaf.not_before > self.expected.now {
-            let cause = format!(
-                "the certificate of `{}` is valid from {start} on, which is to come: is the clock right?",
-                self.seen.name
-            );
-            return fail("not yet", Fault::error(Code::CertificateExpired, cause).mend(self.map_again()));
+            let cause = format!("the certificate of `{}` is valid from {start} on, which is to come", self.seen.name);
+            return fail("not yet", Fault::error(Code::CertificateEarly, cause).mend(self.map_again()));
         }
         if days < 0 {
             let cause = format!("the certificate of `{}` ended on {end}", self.seen.name);

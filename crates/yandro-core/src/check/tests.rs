@@ -58,6 +58,8 @@ fn expected() -> Expected {
         hosts_file: "/etc/hosts".into(),
         resolver: ResolverSetup::default(),
         now: NOW,
+        settings: Vec::new(),
+        authority_since: Some(datetime!(2026-11-01 0:00 UTC)),
     }
 }
 
@@ -68,9 +70,12 @@ fn well() -> NameObservation {
         hosts: timed(HostsAnswer { lines: vec![(DEFAULT_ADDRESS, 3)], foreign: false }),
         resolver: timed(ResolverAnswer::Addresses(vec![DEFAULT_ADDRESS])),
         connect: Some(timed(Ok(()))),
-        http: answer(307, Some("https://saltmarsh.test/")),
+        http: answer(307, Some("https://saltmarsh.test/tide?check=1")),
         tls: connection(Verdict::Trusted, leaf()),
         https: answer(200, None),
+        trail: None,
+        page: Page::default(),
+        silent: Vec::new(),
         proof: Some(timed(Proof::Given)),
     }
 }
@@ -123,6 +128,13 @@ fn each_fault_is_told_by_its_own_code_and_no_other() {
         ("tls-fails", |seen| seen.tls = failure(FailureKind::Other)),
         ("http-fails", |seen| seen.http = failure(FailureKind::Other)),
         ("redirect-missing", |seen| seen.http = answer(200, None)),
+        ("redirect-loses-path", |seen| seen.http = answer(301, Some("https://saltmarsh.test/"))),
+        ("hosts-shadowed", |seen| seen.hosts.seen.lines.insert(0, ("10.0.0.5".parse().unwrap(), 2))),
+        ("redirect-loop", |seen| seen.trail = Some(Trail::Loops(vec!["/a".into(), "/b".into()]))),
+        ("redirect-leaves", |seen| seen.trail = Some(Trail::Leaves("http://localhost/".into()))),
+        ("page-leaves", |seen| seen.page.own_addresses.push("http://localhost:8080/".into())),
+        ("php-source", |seen| seen.page.is_php_source = true),
+        ("family-half", |seen| seen.silent.push("::1".parse().unwrap())),
         ("redirect-elsewhere", |seen| seen.http = answer(301, Some("https://localhost/"))),
         ("redirect-elsewhere", |seen| seen.http = answer(302, Some("http://saltmarsh.test/"))),
         ("certificate-unknown", |seen| seen.tls = connection(Verdict::UnknownIssuer, leaf())),
@@ -134,7 +146,7 @@ fn each_fault_is_told_by_its_own_code_and_no_other() {
         ("certificate-expired", |seen| {
             seen.tls = connection(Verdict::Time, Facts { not_after: datetime!(2026-11-22 0:00 UTC), ..leaf() });
         }),
-        ("certificate-expired", |seen| {
+        ("certificate-early", |seen| {
             seen.tls = connection(Verdict::Time, Facts { not_before: datetime!(2026-11-24 0:00 UTC), ..leaf() });
         }),
         ("certificate-ends", |seen| {
@@ -210,4 +222,20 @@ fn an_upstream_that_is_down_is_the_cause_and_its_502_the_symptom() {
     let mut seen = well();
     seen.proof = Some(timed(Proof::OtherContent));
     assert_eq!(codes(&judge(&expected, &[seen])), ["upstream-differs"]);
+}
+
+/// The page of all codes is made from their table: `YANDRO_WRITE_DOCS=1 cargo test -p yandro-core findings`.
+#[test]
+#[allow(clippy::disallowed_methods, reason = "the page is a file")]
+fn the_page_of_findings_is_the_table_of_codes() {
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/findings.md");
+    let page = findings_page();
+    if std::env::var_os("YANDRO_WRITE_DOCS").is_some() {
+        std::fs::write(path, &page).unwrap();
+    }
+    assert_eq!(std::fs::read_to_string(path).unwrap(), page);
+    let mut words: Vec<String> = Code::ALL.iter().map(|code| code.word()).collect();
+    words.sort();
+    words.dedup();
+    assert_eq!(words.len(), Code::ALL.len());
 }

@@ -27,6 +27,6 @@ pub use published::{Published, PublishedPort, PublishedPortError};
 pub use site_file::{Dialect, hand_edits, site_file};
 pub use site_files::{PathError, ServerTraits, SiteFiles, Variable};
 pub use tree::{Argument, Directive, Node, ParseError, Section, Tree};
-pub use virtual_host::{Answering, VirtualHost, by_address};
+pub use virtual_host::{Answering, VirtualHost, asked_at, by_address, first_that_has};
 pub(crate) use want::escaped;
 pub use want::{HandEdit, Syntax, Want};

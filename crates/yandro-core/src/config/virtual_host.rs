@@ -65,3 +65,45 @@ pub fn by_address(hosts: &[VirtualHost]) -> Vec<Answering<'_>> {
     }
     found
 }
+
+/// The virtual hosts that are asked for a request to this address and port: those on the address
+/// itself if there are any, else those on all addresses (Apache httpd manual, "An In-Depth Discussion
+/// of Virtual Host Matching"; nginx manual, "How nginx processes a request").
+pub fn asked_at<'a, 'c>(
+    answering: &'a [Answering<'c>],
+    address: core::net::IpAddr,
+    port: u16,
+) -> Option<&'a Answering<'c>> {
+    let socket = core::net::SocketAddr::new(address, port).to_string();
+    let own = answering.iter().find(|at| at.address == socket);
+    let all = if address.is_ipv4() {
+        vec![format!("*:{port}"), format!("0.0.0.0:{port}"), "*:*".to_owned()]
+    } else {
+        vec![format!("[::]:{port}"), format!("*:{port}"), "*:*".to_owned()]
+    };
+    own.or_else(|| all.iter().find_map(|wanted| answering.iter().find(|at| at.address == *wanted)))
+}
+
+/// Which virtual host of Apache httpd answers a name: the first that has it, by itself or by a
+/// pattern, or else the first. With it, whether it has the name.
+pub fn first_that_has<'h>(at: &Answering<'h>, name: &str) -> Option<(&'h VirtualHost, bool)> {
+    let has = |host: &VirtualHost| host.name.iter().chain(&host.aliases).any(|own| fits(own, name));
+    let named = at.hosts.iter().find(|host| has(host));
+    named.map(|host| (*host, true)).or_else(|| at.hosts.first().map(|host| (*host, false)))
+}
+
+/// Whether a pattern with `*` and `?` stands for a name, whatever the case.
+fn fits(pattern: &str, name: &str) -> bool {
+    fn from(pattern: &[u8], name: &[u8]) -> bool {
+        match (pattern.split_first(), name.split_first()) {
+            (None, None) => true,
+            (Some((b'*', rest)), _) => {
+                from(rest, name) || name.split_first().is_some_and(|(_, later)| from(pattern, later))
+            }
+            (Some((b'?', rest)), Some((_, later))) => from(rest, later),
+            (Some((own, rest)), Some((other, later))) => own.eq_ignore_ascii_case(other) && from(rest, later),
+            _ => false,
+        }
+    }
+    from(pattern.as_bytes(), name.as_bytes())
+}

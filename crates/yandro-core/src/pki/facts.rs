@@ -60,6 +60,11 @@ impl Facts {
     pub fn read(der: &[u8]) -> Result<Self, PkiError> {
         let (_, certificate) =
             X509Certificate::from_der(der).map_err(|error| PkiError::Certificate(error.to_string()))?;
+        Ok(Self::of(&certificate))
+    }
+
+    /// What a certificate says that is parsed already.
+    pub(super) fn of(certificate: &X509Certificate<'_>) -> Self {
         let mut facts = Self {
             subject: certificate.subject().to_string(),
             issuer: certificate.issuer().to_string(),
@@ -76,7 +81,7 @@ impl Facts {
         for extension in certificate.extensions() {
             facts.take(extension.parsed_extension());
         }
-        Ok(facts)
+        facts
     }
 
     fn take(&mut self, extension: &ParsedExtension<'_>) {

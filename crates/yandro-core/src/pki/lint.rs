@@ -37,8 +37,8 @@ pub struct Objection {
 /// [`PkiError::Certificate`] when one of them can't be read.
 pub fn objections(chain: &[CertificateDer<'_>], now: OffsetDateTime) -> Result<Vec<Objection>, PkiError> {
     let Some((leaf, above)) = chain.split_first() else { return Ok(Vec::new()) };
-    let facts = Facts::read(leaf)?;
     let (_, certificate) = X509Certificate::from_der(leaf).map_err(|error| PkiError::Certificate(error.to_string()))?;
+    let facts = Facts::of(&certificate);
     let mut lint = Lint { certificate: &certificate, facts: &facts, now, found: Vec::new() };
     lint.names();
     lint.time();

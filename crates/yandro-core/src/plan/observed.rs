@@ -136,6 +136,8 @@ pub struct Observed {
     pub keys: BTreeMap<HostName, Content>,
     /// Whether lines of the person's own that stand in the way are commented out.
     pub take_over: TakeOver,
+    /// Sites whose key is not their certificate's: both are made anew.
+    pub suspect: BTreeSet<HostName>,
     /// How many days before its end a certificate is made anew.
     pub renew_within: i64,
     /// Whether this machine has `::1`.

@@ -307,10 +307,12 @@ pub(super) fn certificate(
         .filter(|facts| facts.key == Some(kind));
     let is_current = |facts: &Facts| authority.is_current(facts, &leaf, observed.now, observed.renew_within);
     // Reading a key costs more than all the rest; the server does it anyway.
-    if facts.as_ref().is_some_and(is_current) && old_key.is_some_and(|pem| pem.starts_with(KEY_HEAD)) {
+    let is_suspect = observed.suspect.contains(&site.name);
+    if !is_suspect && facts.as_ref().is_some_and(is_current) && old_key.is_some_and(|pem| pem.starts_with(KEY_HEAD)) {
         return Ok(());
     }
-    let old_key = old_key.and_then(|pem| pki::Key::from_pem(pem).ok()).filter(|key| key.kind() == kind);
+    let old_key = old_key.filter(|_| !is_suspect).and_then(|pem| pki::Key::from_pem(pem).ok());
+    let old_key = old_key.filter(|key| key.kind() == kind);
     let key = old_key.unwrap_or_else(|| fresh.key(kind));
     let request = LeafRequest { leaf: &leaf, now: observed.now, serial: fresh.serial() };
     let chain = authority.issue(files.key()?, &request, &key)?;

@@ -285,6 +285,7 @@ impl Disk {
             keys: contents(by_name(&|name| places.key(name))),
             take_over: TakeOver::No,
             renew_within: crate::pki::RENEW_DAYS,
+            suspect: BTreeSet::new(),
             has_v6_loopback: true,
             servers: vec![
                 ObservedServer::Apache(Box::new(apache)),

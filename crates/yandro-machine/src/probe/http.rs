@@ -12,7 +12,6 @@ use hyper_util::rt::TokioIo;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
 use yandro_core::check::{Answer, Failure, FailureKind};
-use yandro_core::name::HostName;
 use yandro_core::site::Upstream;
 
 use super::{BODY_LIMIT, TIMEOUT, connect, timed_out};
@@ -81,16 +80,16 @@ pub(super) async fn get_once(stream: TcpStream, host: &str, path: &str) -> Resul
     Ok(Session::open(stream).await?.get(host, path, 0).await?.answer)
 }
 
-/// The page of an upstream, asked directly, under the site's name: many answer with
+/// The page of an upstream, asked directly under a host's name: many answer with
 /// links of the scheme and the host that they are told of.
-pub(super) async fn get_from(upstream: &Upstream, name: &HostName, scheme: &str) -> Result<Fetched, Failure> {
+pub(super) async fn get_from(upstream: &Upstream, host: &str, scheme: &str) -> Result<Fetched, Failure> {
     let other = |error: std::io::Error| Failure { kind: FailureKind::Other, words: error.to_string() };
     let addresses: Vec<SocketAddr> = tokio::net::lookup_host(upstream.authority()).await.map_err(other)?.collect();
     let mut last = Failure { kind: FailureKind::Other, words: "it has no address".into() };
     for address in addresses {
         match connect(address).await {
             Ok(stream) => {
-                return Session::open(stream).await?.get_as_passed_on(name.as_str(), scheme, BODY_LIMIT).await;
+                return Session::open(stream).await?.get_as_passed_on(host, scheme, BODY_LIMIT).await;
             }
             Err(failure) => last = failure,
         }

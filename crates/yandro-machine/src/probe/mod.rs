@@ -3,6 +3,7 @@
 //! Everything seen goes to the core as plain values; nothing is judged here.
 
 mod http;
+mod page;
 mod proof;
 mod resolve;
 mod tls;
@@ -15,17 +16,20 @@ use std::time::{Duration, Instant};
 use rustls::pki_types::CertificateDer;
 use tokio::net::TcpStream;
 use tokio::sync::Semaphore;
-use yandro_core::check::{Answer, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Proof, Timed};
+use yandro_core::check::{
+    Answer, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Page, Proof, REDIRECT_PROBE, ResolverAnswer,
+    Timed,
+};
 use yandro_core::hosts::HostsFile;
 use yandro_core::name::HostName;
 use yandro_core::pki::Authority;
-use yandro_core::site::{Content, ServerId, Upstream};
+use yandro_core::site::{Content, Https, ServerId, Upstream};
 
 use crate::machine::Machine;
 use crate::permissions::{self, User};
 use crate::servers;
 
-use http::Fetched;
+use page::{Asked, Pages};
 use proof::ProofFile;
 
 /// How long a probe waits for any one answer.
@@ -72,7 +76,7 @@ impl Prober {
         let evidence = Evidence::prepare(&expected).await;
         let mut seen = Vec::new();
         for name in expected.site.names() {
-            seen.push(self.observe_name(&expected, name, &evidence, chain_on_disk.as_deref()).await);
+            seen.push(Box::pin(self.observe_name(&expected, name, &evidence, chain_on_disk.as_deref())).await);
         }
         seen
     }
@@ -94,34 +98,44 @@ impl Prober {
             http: None,
             tls: None,
             https: None,
+            trail: None,
+            page: Page::default(),
+            silent: Vec::new(),
             proof: None,
         };
-        let Some(address) = seen.resolver.seen.first(&seen.hosts.seen) else { return seen };
+        let Some(first) = seen.resolver.seen.first(&seen.hosts.seen) else { return seen };
+        let (address, silent) = self.answering(expected, first, &seen.resolver.seen).await;
+        seen.silent = silent;
         let http = SocketAddr::new(address, expected.http_port);
         if !expected.site.https.is_on() {
-            (seen.connect, seen.http, seen.proof) = plain_alone(name, http, evidence).await;
+            plain_alone(&mut seen, http, expected, evidence).await;
             self.look_for_barrier(expected, &mut seen);
             return seen;
         }
         if expected.site.own_tls().is_some() {
             // It speaks TLS and nothing else.
-            (seen.connect, (seen.tls, seen.https, seen.proof)) = tokio::join!(
+            let (connect, secure) = tokio::join!(
                 connected(SocketAddr::new(address, expected.https_port)),
                 self.secure(name, expected, address, evidence, chain_on_disk)
             );
+            seen.connect = connect;
+            secure.into_seen(&mut seen);
             return seen;
         }
+        let path = if expected.site.https == Https::Only { REDIRECT_PROBE } else { "/" };
         let (plain, secure) =
-            tokio::join!(plain(name, http), self.secure(name, expected, address, evidence, chain_on_disk));
+            tokio::join!(plain(name, http, path), self.secure(name, expected, address, evidence, chain_on_disk));
         (seen.connect, seen.http) = plain;
-        (seen.tls, seen.https, seen.proof) = secure;
+        secure.into_seen(&mut seen);
         self.look_for_barrier(expected, &mut seen);
         seen
     }
 
     /// Where the server says that it may not, the folder that stops it.
     fn look_for_barrier(&self, expected: &Expected, seen: &mut NameObservation) {
-        let Some(proof) = seen.proof.as_mut().filter(|proof| proof.seen == Proof::Status(403)) else { return };
+        let Some(proof) = seen.proof.as_mut().filter(|proof| matches!(proof.seen, Proof::Status(403 | 404))) else {
+            return;
+        };
         let user = {
             let mut users = self.users.lock().unwrap_or_else(PoisonError::into_inner);
             let found = || servers::user(&self.machine, &servers::find(&self.machine, expected.server)?);
@@ -159,61 +173,47 @@ impl Prober {
         let took = started.elapsed();
         let (connection, stream) = match handshake {
             Ok(done) => done,
-            Err(failure) => return (Some(Timed { took, seen: Err(failure) }), None, None),
+            Err(failure) => return Secure { tls: Timed { took, seen: Err(failure) }, pages: Pages::default() },
         };
-        let tls = Some(Timed { took, seen: Ok(connection) });
+        let tls = Timed { took, seen: Ok(connection) };
         let session = match http::Session::open(stream).await {
             Ok(session) => session,
-            Err(failure) => return (tls, Some(Timed { took, seen: Err(failure) }), None),
+            Err(failure) => {
+                let pages = Pages { answer: Some(Timed { took, seen: Err(failure) }), ..Pages::default() };
+                return Secure { tls, pages };
+            }
         };
-        let anew = self.page_anew(name, SocketAddr::new(address, expected.https_port));
-        let (page, proof) = fetch(session, name, "https", evidence, anew).await;
-        (tls, Some(page), Some(proof))
+        let anew = async {
+            let stream = connect(SocketAddr::new(address, expected.https_port)).await?;
+            let (_, stream) = self.trust.handshake(name, stream, None).await?;
+            http::Session::open(stream).await
+        };
+        let asked = Asked { name, site: &expected.site, scheme: "https", evidence };
+        Secure { tls, pages: page::fetch(session, &asked, anew).await }
     }
-}
 
-/// The page and the proof over one connection. `anew` fetches the page over another.
-async fn fetch(
-    mut session: http::Session,
-    name: &HostName,
-    scheme: &str,
-    evidence: &Evidence,
-    anew: impl Future<Output = Result<Answer, Failure>>,
-) -> (Timed<Result<Answer, Failure>>, Timed<Proof>) {
-    let started = Instant::now();
-    match evidence {
-        Evidence::File(file) => {
-            let fetched = session.get(name.as_str(), &file.url_path(), BODY_LIMIT).await;
-            let proof = Timed { took: started.elapsed(), seen: file.judge(&fetched) };
-            let started = Instant::now();
-            let page = match session.get(name.as_str(), "/", 0).await {
-                Ok(page) => Ok(page.answer),
-                // A server may end a connection between two requests whenever it
-                // likes (RFC 9112 section 9.5): that is no fault of the site.
-                Err(_) => anew.await,
-            };
-            (Timed { took: started.elapsed(), seen: page }, proof)
+    /// The address to ask, and those on which nothing listens though something does on this one:
+    /// clients go from one to the next, too.
+    async fn answering(&self, expected: &Expected, first: IpAddr, resolver: &ResolverAnswer) -> (IpAddr, Vec<IpAddr>) {
+        let ResolverAnswer::Addresses(all) = resolver else { return (first, Vec::new()) };
+        if all.len() < 2 {
+            return (first, Vec::new());
         }
-        Evidence::None(why) => {
-            let page = session.get(name.as_str(), "/", 0).await.map(|page| page.answer);
-            (Timed { took: started.elapsed(), seen: page }, Timed { took: Duration::ZERO, seen: why.clone() })
+        let port = if expected.site.https.is_on() { expected.https_port } else { expected.http_port };
+        let mut open = Vec::new();
+        for address in all {
+            open.push((*address, connect(SocketAddr::new(*address, port)).await));
         }
-        Evidence::Upstream(upstream) => {
-            let page = session.get(name.as_str(), "/", BODY_LIMIT).await;
-            let answer = page.as_ref().map(|page| page.answer.clone()).map_err(Clone::clone);
-            let page_seen = Timed { took: started.elapsed(), seen: answer };
-            let started = Instant::now();
-            let seen = compare(upstream, name, scheme, page).await;
-            (page_seen, Timed { took: started.elapsed(), seen })
+        let is_refused = |result: &Result<TcpStream, Failure>| {
+            result.as_ref().is_err_and(|failure| failure.kind == FailureKind::Refused)
+        };
+        match open.iter().find(|(_, result)| result.is_ok()) {
+            Some((answering, _)) => {
+                let silent = open.iter().filter(|(_, result)| is_refused(result)).map(|(address, _)| *address);
+                (*answering, silent.collect())
+            }
+            None => (first, Vec::new()),
         }
-    }
-}
-
-impl Prober {
-    /// The page over a connection of its own.
-    async fn page_anew(&self, name: &HostName, address: SocketAddr) -> Result<Answer, Failure> {
-        let (_, stream) = self.trust.handshake(name, connect(address).await?, None).await?;
-        Ok(http::Session::open(stream).await?.get(name.as_str(), "/", 0).await?.answer)
     }
 }
 
@@ -240,12 +240,20 @@ pub(crate) async fn shown(name: &HostName, port: u16) -> Result<Vec<CertificateD
 }
 
 type Plain = (Option<Timed<Result<(), Failure>>>, Option<Timed<Result<Answer, Failure>>>);
-type PlainAlone = (Option<Timed<Result<(), Failure>>>, Option<Timed<Result<Answer, Failure>>>, Option<Timed<Proof>>);
-type Secure = (
-    Option<Timed<Result<yandro_core::check::Connection, Failure>>>,
-    Option<Timed<Result<Answer, Failure>>>,
-    Option<Timed<Proof>>,
-);
+
+/// What was seen over TLS.
+struct Secure {
+    tls: Timed<Result<yandro_core::check::Connection, Failure>>,
+    pages: Pages,
+}
+
+impl Secure {
+    fn into_seen(self, seen: &mut NameObservation) {
+        seen.tls = Some(self.tls);
+        (seen.https, seen.proof) = (self.pages.answer, self.pages.proof);
+        (seen.trail, seen.page) = (self.pages.trail, self.pages.page);
+    }
+}
 
 /// What is compared with the answers of a site's names.
 enum Evidence {
@@ -277,27 +285,6 @@ impl Evidence {
     }
 }
 
-/// Whether the upstream's own answer is the one that came over HTTPS.
-async fn compare(upstream: &Upstream, name: &HostName, scheme: &str, page: Result<Fetched, Failure>) -> Proof {
-    let direct = || http::get_from(upstream, name, scheme);
-    let first = match direct().await {
-        Ok(answer) => answer,
-        Err(failure) => return Proof::UpstreamDown(failure.words),
-    };
-    let page = match page {
-        Ok(page) => page,
-        Err(failure) => return Proof::Failed(failure.words),
-    };
-    let alike = |other: &Fetched| other.answer.status == first.answer.status && other.body == first.body;
-    if alike(&page) {
-        return Proof::Given;
-    }
-    match direct().await {
-        Ok(second) if !alike(&second) => Proof::UpstreamVaries,
-        _ => Proof::OtherContent,
-    }
-}
-
 /// Whether something takes connections.
 async fn connected(address: SocketAddr) -> Option<Timed<Result<(), Failure>>> {
     let started = Instant::now();
@@ -305,7 +292,7 @@ async fn connected(address: SocketAddr) -> Option<Timed<Result<(), Failure>>> {
     Some(Timed { took: started.elapsed(), seen })
 }
 
-async fn plain(name: &HostName, address: SocketAddr) -> Plain {
+async fn plain(name: &HostName, address: SocketAddr, path: &str) -> Plain {
     let started = Instant::now();
     let connected = connect(address).await;
     let took = started.elapsed();
@@ -313,29 +300,32 @@ async fn plain(name: &HostName, address: SocketAddr) -> Plain {
         Err(failure) => (Some(Timed { took, seen: Err(failure) }), None),
         Ok(stream) => {
             let started = Instant::now();
-            let answer = http::get_once(stream, name.as_str(), "/").await;
+            let answer = http::get_once(stream, name.as_str(), path).await;
             (Some(Timed { took, seen: Ok(()) }), Some(Timed { took: started.elapsed(), seen: answer }))
         }
     }
 }
 
 /// A site without HTTPS: page and proof over plain HTTP.
-async fn plain_alone(name: &HostName, address: SocketAddr, evidence: &Evidence) -> PlainAlone {
+async fn plain_alone(seen: &mut NameObservation, address: SocketAddr, expected: &Expected, evidence: &Evidence) {
     let started = Instant::now();
     let connected = connect(address).await;
     let took = started.elapsed();
     let stream = match connected {
         Ok(stream) => stream,
-        Err(failure) => return (Some(Timed { took, seen: Err(failure) }), None, None),
+        Err(failure) => return seen.connect = Some(Timed { took, seen: Err(failure) }),
     };
-    let connect_seen = Some(Timed { took, seen: Ok(()) });
+    seen.connect = Some(Timed { took, seen: Ok(()) });
     let session = match http::Session::open(stream).await {
         Ok(session) => session,
-        Err(failure) => return (connect_seen, Some(Timed { took, seen: Err(failure) }), None),
+        Err(failure) => return seen.http = Some(Timed { took, seen: Err(failure) }),
     };
-    let anew = async { http::get_once(connect(address).await?, name.as_str(), "/").await };
-    let (page, proof) = fetch(session, name, "http", evidence, anew).await;
-    (connect_seen, Some(page), Some(proof))
+    let anew = async { http::Session::open(connect(address).await?).await };
+    let name = seen.name.clone();
+    let asked = Asked { name: &name, site: &expected.site, scheme: "http", evidence };
+    let pages = page::fetch(session, &asked, anew).await;
+    (seen.http, seen.proof) = (pages.answer, pages.proof);
+    (seen.trail, seen.page) = (pages.trail, pages.page);
 }
 
 async fn connect(address: SocketAddr) -> Result<TcpStream, Failure> {

@@ -8,7 +8,7 @@ use rustix::fs::{AtFlags, Mode, OFlags, fchmod, mkdirat, openat, unlinkat};
 use rustix::io::Errno;
 use yandro_core::check::{Failure, Proof};
 
-use super::Fetched;
+use super::http::Fetched;
 use crate::fresh::nonce;
 
 /// The folder that RFC 8615 sets aside for such files.

@@ -1,9 +1,16 @@
 //! The result of a check: a table, the findings, a line that sums up.
 
+mod chain;
+mod junit;
+mod page;
+
 use std::time::Duration;
 
 use serde_json::{Value, json};
 use yandro_core::check::{Finding, NameReport, Outcome, Severity, SiteReport, Step};
+
+pub(crate) use junit::junit;
+pub(crate) use page::page;
 
 use super::{BAD, COMMAND, Cell, DIM, GOOD, STRONG, Table, Ui, WARN, count};
 
@@ -20,12 +27,37 @@ const COLUMNS: [(&str, Step); 10] = [
     ("PROOF", Step::Proof),
 ];
 
+/// What every report in a file has in it, so that it may be written over.
+pub(crate) const MARK: &str = "yandro-check";
+
 /// Prints the reports of all sites that were checked.
 pub(crate) fn print(ui: &mut Ui, reports: &[SiteReport], took: Duration) {
     if ui.json {
         ui.json(&to_json(reports, took));
         return;
     }
+    match reports {
+        [one] if one.names.len() == 1 => ui.say(&chain::drawn(one)),
+        _ => ui.table(&table(reports)),
+    }
+    let findings = findings_text(reports.iter().flat_map(|report| &report.findings), ui.verbose);
+    if !findings.is_empty() {
+        ui.print(&findings);
+    }
+    ui.say(&sum(reports, took));
+}
+
+/// The same as one text.
+pub(crate) fn text(ui: &Ui, reports: &[SiteReport], took: Duration) -> String {
+    let seen = match reports {
+        [one] if one.names.len() == 1 => chain::drawn(one),
+        _ => table(reports).render(ui.is_styled()),
+    };
+    let findings = findings_text(reports.iter().flat_map(|report| &report.findings), ui.verbose);
+    format!("{seen}{}{findings}\n{}", if findings.is_empty() { "" } else { "\n" }, sum(reports, took))
+}
+
+fn table(reports: &[SiteReport]) -> Table {
     let mut headings = vec!["SITE"];
     headings.extend(COLUMNS.iter().map(|(heading, _)| *heading));
     let mut table = Table::new(&headings);
@@ -34,8 +66,10 @@ pub(crate) fn print(ui: &mut Ui, reports: &[SiteReport], took: Duration) {
             table.row(row(report, name));
         }
     }
-    ui.table(&table);
-    print_findings(ui, reports.iter().flat_map(|report| &report.findings));
+    table
+}
+
+fn sum(reports: &[SiteReport], took: Duration) -> String {
     let names = reports.iter().map(|report| report.names.len()).sum();
     let proven = reports.iter().flat_map(|report| &report.names).filter(|name| name.is_well()).count();
     let verdict = if proven == names {
@@ -43,13 +77,12 @@ pub(crate) fn print(ui: &mut Ui, reports: &[SiteReport], took: Duration) {
     } else {
         format!("{GOOD}{proven} proven{GOOD:#}, {BAD}{} not{BAD:#}", names - proven)
     };
-    let sum = format!(
+    format!(
         "\n{}, {}: {verdict} {DIM}({} ms){DIM:#}",
         count(reports.len(), "site"),
         count(names, "name"),
         took.as_millis()
-    );
-    ui.say(&sum);
+    )
 }
 
 fn row(report: &SiteReport, name: &NameReport) -> Vec<Cell> {
@@ -70,8 +103,8 @@ fn row(report: &SiteReport, name: &NameReport) -> Vec<Cell> {
     cells
 }
 
-/// Prints each cause once, with the first of the names that it stands in the way of.
-fn print_findings<'a>(ui: &mut Ui, findings: impl Iterator<Item = &'a Finding>) {
+/// Each cause once, with the first of the names that it stands in the way of.
+fn findings_text<'a>(findings: impl Iterator<Item = &'a Finding>, verbose: bool) -> String {
     let mut groups: Vec<(&Finding, usize)> = Vec::new();
     for finding in findings {
         match groups.iter_mut().find(|(first, _)| (first.code, &first.cause) == (finding.code, &finding.cause)) {
@@ -79,13 +112,15 @@ fn print_findings<'a>(ui: &mut Ui, findings: impl Iterator<Item = &'a Finding>) 
             None => groups.push((finding, 0)),
         }
     }
+    let mut texts = Vec::new();
     for (finding, more) in groups {
-        let mut text = finding_text(finding, ui.verbose);
+        let mut text = finding_text(finding, verbose);
         if more > 0 {
             text += &format!("\n    {DIM}also:{DIM:#} {}", count(more, "further site"));
         }
-        ui.print(&text);
+        texts.push(text);
     }
+    texts.join("\n")
 }
 
 /// A finding in two or three lines.
@@ -93,7 +128,8 @@ pub(crate) fn finding_text(finding: &Finding, verbose: bool) -> String {
     let style = if finding.severity == Severity::Error { BAD } else { WARN };
     let mut text = format!("\n{style}{}{style:#} {STRONG}{}{STRONG:#}: {}", sign(finding), finding.name, finding.cause);
     if let Some(evidence) = &finding.evidence {
-        text += &format!("\n    {DIM}seen:{DIM:#} {evidence}");
+        // The words of a server may have several lines.
+        text += &format!("\n    {DIM}seen:{DIM:#} {}", evidence.replace('\n', "\n          "));
     }
     if let Some(remedy) = &finding.remedy {
         text += &format!("\n    {DIM}mend:{DIM:#} {COMMAND}{remedy}{COMMAND:#}");

@@ -1,0 +1,76 @@
+//! `yandro check --mend`: the remedies that are safe, as one change set.
+
+use yandro_core::check::{Code, SiteReport};
+use yandro_core::plan::settle;
+use yandro_core::site::{DEFAULT_ADDRESS, ServerId, SiteList};
+use yandro_machine::{SystemFresh, observe};
+
+use crate::commands::apply::{Planned, apply};
+use crate::context::{Context, now};
+use crate::error::CommandError;
+use crate::view::change::{labelled, server_lines, summary};
+use crate::view::{STRONG, Ui, count};
+
+/// What bringing the machine in line with the site list mends.
+const BY_SETTLING: &[Code] = &[
+    Code::HostsMissing,
+    Code::SiteFileMissing,
+    Code::SiteNotEnabled,
+    Code::SitesNotIncluded,
+    Code::DefaultAnswers,
+    Code::PortNotListened,
+    Code::ModuleOff,
+    Code::AuthorityMissing,
+    Code::CertificateUnknown,
+    Code::CertificateName,
+    Code::CertificateExpired,
+    Code::CertificateEnds,
+    Code::KeyMismatch,
+    Code::RedirectMissing,
+    Code::PortClosed,
+    Code::TlsFails,
+    Code::TlsPlain,
+];
+/// What having the server start, or read its files again, mends.
+const BY_RELOADING: &[Code] = &[Code::NotReloaded, Code::ServerDown, Code::CertificateOld];
+
+/// Plans and carries out; whether something was changed.
+pub(super) fn run(
+    context: &Context,
+    list: &SiteList,
+    reports: &[SiteReport],
+    ui: &mut Ui,
+) -> Result<bool, CommandError> {
+    let has = |report: &SiteReport, codes: &[Code]| report.findings.iter().any(|own| codes.contains(&own.code));
+    let is_safe = |report: &&SiteReport| has(report, BY_SETTLING) || has(report, BY_RELOADING);
+    let mended: Vec<&SiteReport> = reports.iter().filter(is_safe).collect();
+    if mended.is_empty() {
+        ui.note("nothing of what was found can be mended without you: see each remedy");
+        return Ok(false);
+    }
+    let plan = || {
+        let (text, _) = context.list()?;
+        let mut observed = observe::observe_all(&context.machine, text, list, now())?;
+        let mismatched = reports.iter().filter(|report| has(report, &[Code::KeyMismatch]));
+        observed.suspect = mismatched.map(|report| report.site.name.clone()).collect();
+        let default = if list.sites.iter().all(|site| site.server.is_some()) {
+            ServerId::BuiltIn
+        } else {
+            context.server_of(None, DEFAULT_ADDRESS)?
+        };
+        let mut set = settle(observed, list, default, &mut SystemFresh::new())?.set;
+        let reloaded = mended.iter().filter(|report| has(report, BY_RELOADING)).map(|report| report.server);
+        set.servers.extend(reloaded.filter(|server| server.is_configured()));
+        Ok(Planned { set, starts: true, about: () })
+    };
+    let Some(done) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(false) };
+    if done.set.is_empty() {
+        return Ok(false);
+    }
+    ui.say(&format!("{STRONG}mended for {}{STRONG:#}, and looked again:", count(mended.len(), "site")));
+    let mut lines = summary(&done.set, &context.machine.places);
+    lines.extend(server_lines(&done.set, &done.brought_up));
+    ui.say(&labelled(&lines));
+    ui.say("");
+    Ok(true)
+}

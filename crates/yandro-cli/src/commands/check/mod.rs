@@ -1,0 +1,91 @@
+//! `yandro check`.
+
+mod look;
+mod mend;
+mod watch;
+
+use std::time::Instant;
+
+use camino::Utf8Path;
+use yandro_core::check::SiteReport;
+use yandro_core::site::{Site, SiteList};
+use yandro_machine::files::{self, FileError};
+
+use crate::args::CheckArgs;
+use crate::context::{Context, now, stamp};
+use crate::error::{self, CommandError, Status};
+use crate::signals;
+use crate::view::{Ui, check as view};
+
+pub(crate) use look::look;
+
+pub(crate) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+    let (_, list) = context.list()?;
+    let sites = chosen(args, &list)?;
+    if sites.is_empty() && !ui.json {
+        ui.say("No site is mapped yet. Map one: yandro map NAME FOLDER");
+        return Ok(Status::Well);
+    }
+    if args.watch {
+        return watch::run(context, args, ui);
+    }
+    let (mut reports, mut took) = looked(context, &sites)?;
+    if args.mend && reports.iter().any(|report| !report.findings.is_empty()) {
+        let is_changed = mend::run(context, &list, &reports, ui)?;
+        if context.preview {
+            return Ok(Status::Findings);
+        }
+        if is_changed {
+            (reports, took) = looked(context, &sites)?;
+        }
+    }
+    view::print(ui, &reports, took);
+    let written = [(&args.report, view::page as fn(&[SiteReport], &str) -> String), (&args.junit, view::junit)];
+    for (file, make) in written {
+        if let Some(file) = file {
+            let file = context.given(file);
+            write(&file, &make(&reports, &stamp(now())))?;
+            ui.note(&format!("written: {file}"));
+        }
+    }
+    let well = reports.iter().all(|report| report.findings.is_empty());
+    Ok(if well { Status::Well } else { Status::Findings })
+}
+
+/// Looks at the sites closely, and how long that took.
+fn looked(context: &Context, sites: &[Site]) -> Result<(Vec<SiteReport>, std::time::Duration), CommandError> {
+    let started = Instant::now();
+    let runtime = signals::runtime()?;
+    let looked = runtime.block_on(signals::unless_interrupted(look(context, sites, true)));
+    let reports = looked.ok_or_else(|| CommandError::not_made("interrupted; no proof file was left behind"))??;
+    Ok((reports, started.elapsed()))
+}
+
+/// Writes a report over the last one: nothing else is written over.
+fn write(file: &Utf8Path, text: &str) -> Result<(), CommandError> {
+    if let Some(before) = files::read_if_there(file)?
+        && !before.is_empty()
+        && !before.windows(view::MARK.len()).any(|own| own == view::MARK.as_bytes())
+    {
+        return Err(CommandError::usage(format!("there is a file {file} already, and it is no report of yandro's"))
+            .hint("name another, or take it away first"));
+    }
+    std::fs::write(file, text).map_err(FileError::at(file)).map_err(CommandError::from)
+}
+
+fn chosen(args: &CheckArgs, list: &SiteList) -> Result<Vec<Site>, CommandError> {
+    if args.names.is_empty() {
+        return Ok(list.sites.clone());
+    }
+    let mut sites: Vec<Site> = Vec::new();
+    for name in &error::names(&args.names)? {
+        let site = list.owner(name).ok_or_else(|| {
+            CommandError::usage(format!("there is no site `{name}`"))
+                .hint(format!("map it: yandro map {name} FOLDER; or see which there are: yandro sites"))
+        })?;
+        if !sites.contains(site) {
+            sites.push(site.clone());
+        }
+    }
+    Ok(sites)
+}

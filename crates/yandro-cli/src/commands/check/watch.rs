@@ -1,0 +1,71 @@
+//! `yandro check --watch`: looks again whenever something changes.
+
+use std::io::IsTerminal as _;
+use std::time::{Duration, Instant, SystemTime};
+
+use super::{chosen, look};
+use crate::args::CheckArgs;
+use crate::context::Context;
+use crate::error::{CommandError, Status};
+use crate::signals;
+use crate::view::{DIM, Ui, check as view};
+
+/// How often files are looked at for changes.
+const LOOK: Duration = Duration::from_millis(200);
+/// After how long sites are looked at anew though no file has changed: servers come and go.
+const AGAIN: Duration = Duration::from_secs(2);
+
+/// Draws the table over itself until it is interrupted; without a terminal one after the other.
+pub(super) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+    let runtime = signals::runtime()?;
+    let over = std::io::stdout().is_terminal();
+    let drawn = async {
+        let mut last = String::new();
+        loop {
+            let state = state(context);
+            let started = Instant::now();
+            let text = match context.list().and_then(|(_, list)| chosen(args, &list)) {
+                Ok(sites) => {
+                    let reports = look(context, &sites, true).await?;
+                    view::text(ui, &reports, started.elapsed())
+                }
+                // The person may be in the midst of an edit.
+                Err(error) => error.message,
+            };
+            // Times differ from one look to the next, and are no news.
+            let news = without_times(&text);
+            if over {
+                ui.print(&format!("\x1b[H\x1b[2J{text}\n{DIM}watching; Ctrl-C ends it{DIM:#}"));
+            } else if news != last {
+                ui.print(&text);
+            }
+            last = news;
+            let looked = Instant::now();
+            while looked.elapsed() < AGAIN && self::state(context) == state {
+                tokio::time::sleep(LOOK).await;
+            }
+        }
+    };
+    let ended: Option<Result<Status, CommandError>> = runtime.block_on(signals::unless_interrupted(drawn));
+    ended.unwrap_or(Ok(Status::Well))
+}
+
+fn without_times(text: &str) -> String {
+    text.lines().filter(|line| !line.contains(" ms)")).collect::<Vec<_>>().join("\n")
+}
+
+/// When the files were last changed on which the sites depend.
+fn state(context: &Context) -> Vec<Option<SystemTime>> {
+    let places = &context.machine.places;
+    let changed = |path: &camino::Utf8Path| path.metadata().and_then(|meta| meta.modified()).ok();
+    let mut paths = vec![places.hosts.clone(), places.site_list(), places.settings(), places.certificates()];
+    if let Ok((_, list)) = context.list() {
+        for site in &list.sites {
+            paths.extend([places.chain(&site.name)]);
+            paths.extend(site.document_root());
+            let server = site.server.and_then(|id| context.server(id));
+            paths.extend(server.map(|found| found.layout.site_file(&site.name)));
+        }
+    }
+    paths.iter().map(|path| changed(path)).collect()
+}

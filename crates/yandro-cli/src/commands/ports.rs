@@ -1,0 +1,150 @@
+//! `yandro ports`.
+
+use std::collections::BTreeSet;
+
+use serde_json::json;
+use yandro_core::site::{ServerId, SiteList};
+use yandro_machine::ports::{self, Holder};
+use yandro_machine::process;
+
+use crate::context::{Context, now};
+use crate::error::{CommandError, Status};
+use crate::view::{BAD, COMMAND, Cell, DIM, GOOD, STRONG, Table, Ui};
+
+/// A port, who ought to have it, and who has.
+struct Port {
+    number: u16,
+    wanted: BTreeSet<ServerId>,
+    holders: Vec<(Holder, Option<ServerId>)>,
+}
+
+pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
+    let (_, list) = context.list()?;
+    if !context.machine.is_real() {
+        return Err(CommandError::usage("within a sysroot nothing listens").hint("leave `--sysroot` out"));
+    }
+    let ports = ports_of(context, &list);
+    let is_wrong = |port: &Port| {
+        !port.wanted.is_empty()
+            && !port.holders.is_empty()
+            && port.holders.iter().all(|(_, id)| !id.is_some_and(|id| port.wanted.contains(&id)))
+    };
+    let status = if ports.iter().any(is_wrong) { Status::Findings } else { Status::Well };
+    if ui.json {
+        let told: Vec<_> = ports.iter().map(to_json).collect();
+        ui.json(&json!({ "version": 1, "ports": told }));
+        return Ok(status);
+    }
+    let mut table = Table::new(&["PORT", "ADDRESS", "PROGRAM", "PROCESS", "USER", "SINCE", "WHOSE"]);
+    for port in &ports {
+        if port.holders.is_empty() {
+            let mut row = vec![Cell::new(port.number.to_string(), STRONG), Cell::new("free", DIM)];
+            row.extend((0..4).map(|_| Cell::plain("")));
+            row.push(Cell::new(wanted(port), DIM));
+            table.row(row);
+        }
+        for (holder, id) in &port.holders {
+            let whose = match id {
+                Some(id) if port.wanted.is_empty() || port.wanted.contains(id) => Cell::new(id.to_string(), GOOD),
+                Some(id) => Cell::new(format!("{id}, not {}", wanted(port)), BAD),
+                None if port.wanted.is_empty() => Cell::new("another program", DIM),
+                None => Cell::new(format!("not {}", wanted(port)), BAD),
+            };
+            table.row(vec![
+                Cell::new(port.number.to_string(), STRONG),
+                Cell::plain(holder.address.to_string()),
+                Cell::plain(holder.program.as_deref().unwrap_or("?")),
+                Cell::plain(holder.pid.map_or_else(|| "?".into(), |pid| pid.to_string())),
+                Cell::plain(&holder.user),
+                Cell::new(holder.pid.and_then(since).unwrap_or_default(), DIM),
+                whose,
+            ]);
+        }
+    }
+    ui.table(&table);
+    for port in ports.iter().filter(|port| is_wrong(port)) {
+        let (holder, id) = &port.holders[0];
+        let mend = match (id, port.wanted.first()) {
+            (Some(id), _) => format!("yandro servers stop {}", id.word()),
+            (None, Some(wanted)) => match holder.pid {
+                Some(pid) => format!("kill {pid} && yandro servers start {}", wanted.word()),
+                None => "run this with `sudo` to see which process it is".to_owned(),
+            },
+            (None, None) => continue,
+        };
+        ui.print(&format!(
+            "\n{BAD}✗{BAD:#} port {} is held by {holder}, and {} is to have it\n    {DIM}mend:{DIM:#} {COMMAND}{mend}{COMMAND:#}{}",
+            port.number,
+            wanted(port),
+            "; or choose other ports for the sites: yandro map NAME --http-port PORT --https-port PORT"
+        ));
+    }
+    if ports.iter().any(|port| port.holders.iter().any(|(holder, _)| holder.pid.is_none())) {
+        ui.note("processes of other users show themselves to root alone: sudo yandro ports");
+    }
+    Ok(status)
+}
+
+/// The ports of the sites; 80 and 443 in any case.
+fn ports_of(context: &Context, list: &SiteList) -> Vec<Port> {
+    let mut numbers: std::collections::BTreeMap<u16, BTreeSet<ServerId>> =
+        [(80, BTreeSet::new()), (443, BTreeSet::new())].into();
+    for site in &list.sites {
+        let server = site.server.unwrap_or(ServerId::BuiltIn);
+        for (http, https) in context.all_ports_of(site, server) {
+            let mut wanted = |port: u16| _ = numbers.entry(port).or_default().insert(server);
+            if site.own_tls().is_none() {
+                wanted(http);
+            }
+            if site.https.is_on() {
+                wanted(https);
+            }
+        }
+    }
+    let holders = |number: u16| {
+        ports::holders(number).into_iter().map(|holder| {
+            let id =
+                context.server_of_process(holder.pid).or_else(|| is_ourselves(&holder).then_some(ServerId::BuiltIn));
+            (holder, id)
+        })
+    };
+    numbers.into_iter().map(|(number, wanted)| Port { number, wanted, holders: holders(number).collect() }).collect()
+}
+
+/// Whether a process is this very program: then it is the built-in server.
+fn is_ourselves(holder: &Holder) -> bool {
+    let program = |pid: u32| std::fs::read_link(format!("/proc/{pid}/exe")).ok();
+    holder.pid.and_then(program).is_some_and(|own| std::env::current_exe().is_ok_and(|this| this == own))
+}
+
+fn wanted(port: &Port) -> String {
+    let names: Vec<String> = port.wanted.iter().map(ToString::to_string).collect();
+    names.join(" or ")
+}
+
+/// How long a process has been there, in words.
+fn since(pid: u32) -> Option<String> {
+    let began = process::began(pid.try_into().ok()?)?;
+    let seconds = std::time::SystemTime::from(now()).duration_since(began).ok()?.as_secs();
+    Some(match seconds {
+        0..120 => format!("{seconds} s"),
+        120..7200 => format!("{} min", seconds / 60),
+        7200..172_800 => format!("{} h", seconds / 3600),
+        _ => format!("{} days", seconds / 86_400),
+    })
+}
+
+fn to_json(port: &Port) -> serde_json::Value {
+    let wanted: Vec<&str> = port.wanted.iter().map(ServerId::word).collect();
+    let holders: Vec<_> = port
+        .holders
+        .iter()
+        .map(|(holder, id)| {
+            json!({
+                "address": holder.address, "program": holder.program, "pid": holder.pid, "user": holder.user,
+                "since": holder.pid.and_then(since), "server": id.map(|id| id.word().to_owned()),
+            })
+        })
+        .collect();
+    json!({ "port": port.number, "wanted-by": wanted, "holders": holders })
+}

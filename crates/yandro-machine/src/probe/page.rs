@@ -1,0 +1,138 @@
+//! A site's first page: the answer, where its redirects lead, what it says of itself, and the proof
+//! that it comes from the site's own folder or upstream. All over one connection, where that holds.
+
+use std::time::{Duration, Instant};
+
+use yandro_core::check::{Answer, Failure, Page, Proof, Target, Timed, Trail, target};
+use yandro_core::name::HostName;
+use yandro_core::site::{Site, Upstream};
+
+use super::http::{self, Fetched, Session};
+use super::{BODY_LIMIT, Evidence};
+
+/// How many redirects are followed.
+const LONGEST_TRAIL: usize = 10;
+/// How much of a page is read, in bytes.
+const PAGE_LIMIT: usize = 1 << 16;
+
+/// What is asked for, and what proves the answer.
+pub(super) struct Asked<'a> {
+    pub(super) name: &'a HostName,
+    pub(super) site: &'a Site,
+    pub(super) scheme: &'static str,
+    pub(super) evidence: &'a Evidence,
+}
+
+/// What came back.
+#[derive(Default)]
+pub(super) struct Pages {
+    pub(super) answer: Option<Timed<Result<Answer, Failure>>>,
+    pub(super) trail: Option<Trail>,
+    pub(super) page: Page,
+    pub(super) proof: Option<Timed<Proof>>,
+}
+
+/// The page and the proof. `anew` gives another connection, should the server end this one.
+pub(super) async fn fetch(
+    mut session: Session,
+    asked: &Asked<'_>,
+    anew: impl Future<Output = Result<Session, Failure>>,
+) -> Pages {
+    let mut pages = Pages::default();
+    let started = Instant::now();
+    let mut anew = Some(anew);
+    let limit = if matches!(asked.evidence, Evidence::Upstream(_)) { BODY_LIMIT } else { PAGE_LIMIT };
+    if let Evidence::File(file) = asked.evidence {
+        let fetched = session.get(asked.name.as_str(), &file.url_path(), BODY_LIMIT).await;
+        pages.proof = Some(Timed { took: started.elapsed(), seen: file.judge(&fetched) });
+    }
+    let started = Instant::now();
+    let mut page = session.get(asked.name.as_str(), "/", limit).await;
+    // A server may end a connection between two requests whenever it likes (RFC 9112
+    // section 9.5): that is no fault of the site.
+    if let (Err(_), true, Some(again)) = (&page, pages.proof.is_some(), anew.take())
+        && let Ok(other) = again.await
+    {
+        session = other;
+        page = session.get(asked.name.as_str(), "/", limit).await;
+    }
+    let answer = page.as_ref().map(|page| page.answer.clone()).map_err(Clone::clone);
+    pages.answer = Some(Timed { took: started.elapsed(), seen: answer });
+    if let Ok(first) = &page {
+        let (trail, last) = follow(&mut session, asked, first).await;
+        pages.trail = trail;
+        pages.page = last.as_ref().map_or_else(|| own_words(first), own_words);
+    }
+    match asked.evidence {
+        Evidence::File(_) => {}
+        Evidence::None(why) => pages.proof = Some(Timed { took: Duration::ZERO, seen: why.clone() }),
+        Evidence::Upstream(upstream) => {
+            let started = Instant::now();
+            let seen = compare(upstream, asked, page).await;
+            pages.proof = Some(Timed { took: started.elapsed(), seen });
+        }
+    }
+    pages
+}
+
+/// What a page says of itself, if it is one.
+fn own_words(page: &Fetched) -> Page {
+    if page.answer.status == 200 { Page::read(&page.body) } else { Page::default() }
+}
+
+/// Follows the redirects of a page on the same connection: where they end, and the last page.
+async fn follow(session: &mut Session, asked: &Asked<'_>, first: &Fetched) -> (Option<Trail>, Option<Fetched>) {
+    let names: Vec<HostName> = asked.site.names().cloned().collect();
+    let mut way = vec!["/".to_owned()];
+    let mut last: Option<Fetched> = None;
+    loop {
+        let answer = &last.as_ref().unwrap_or(first).answer;
+        let Some(location) = answer.location.clone().filter(|_| (300..400).contains(&answer.status)) else {
+            let trail = last.is_some().then_some(Trail::Ends(way.len() - 1));
+            return (trail, last);
+        };
+        let here = way.last().map_or("/", String::as_str);
+        let path = match target(&location, &names, asked.name, asked.scheme, here) {
+            Target::Path(path) => path,
+            Target::OtherName => return (Some(Trail::Ends(way.len())), last),
+            Target::Away => return (Some(Trail::Leaves(location)), last),
+        };
+        if way.contains(&path) || way.len() > LONGEST_TRAIL {
+            way.push(path);
+            return (Some(Trail::Loops(way)), last);
+        }
+        match session.get(asked.name.as_str(), &path, PAGE_LIMIT).await {
+            Ok(page) => last = Some(page),
+            // What can't be followed is no circle.
+            Err(_) => return (None, last),
+        }
+        way.push(path);
+    }
+}
+
+/// Whether the upstream's own answer is the one that came.
+async fn compare(upstream: &Upstream, asked: &Asked<'_>, page: Result<Fetched, Failure>) -> Proof {
+    let direct = || http::get_from(upstream, asked.name.as_str(), asked.scheme);
+    let first = match direct().await {
+        Ok(answer) => answer,
+        Err(failure) => return Proof::UpstreamDown(failure.words),
+    };
+    let page = match page {
+        Ok(page) => page,
+        Err(failure) => return Proof::Failed(failure.words),
+    };
+    let status = first.answer.status;
+    if matches!(status, 400 | 403 | 421)
+        && http::get_from(upstream, &upstream.authority(), "http").await.is_ok_and(|own| own.answer.status < 400)
+    {
+        return Proof::UpstreamRefuses(status);
+    }
+    let alike = |other: &Fetched| other.answer.status == first.answer.status && other.body == first.body;
+    if alike(&page) {
+        return Proof::Given;
+    }
+    match direct().await {
+        Ok(second) if !alike(&second) => Proof::UpstreamVaries,
+        _ => Proof::OtherContent,
+    }
+}
