@@ -99,7 +99,8 @@ fn php_runs_by_the_socket_that_is_found() {
     // Without PHP again, its source is a file like any other; the choice is remembered until then.
     machine.yandro(&["map", "saltmarsh.test", "--alias", "www.saltmarsh.test"]).succeeds();
     assert!(seen(&["https://www.saltmarsh.test/"]).starts_with("www.saltmarsh.test on"));
-    machine.yandro(&["map", "saltmarsh.test", "--php=off", "--fallback", "off"]).succeeds();
+    let ran = machine.yandro(&["map", "saltmarsh.test", "--php=off", "--fallback", "off"]);
+    assert!(ran.status == 1 && ran.stdout.matches("sends PHP files as text").count() == 1, "made, and told: {ran}");
     assert_eq!(seen(&["https://saltmarsh.test/index.php"]), page);
 }
 

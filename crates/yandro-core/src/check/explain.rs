@@ -80,7 +80,13 @@ impl Explanation<'_> {
         let mut finding = finding.clone();
         if let Some((code, cause, evidence, remedy)) = cause {
             (finding.code, finding.severity, finding.cause) = (code, code.severity(), cause);
-            (finding.evidence, finding.remedy) = (evidence, remedy);
+            // On which ports it was seen stays with it.
+            let ports = finding.evidence.as_ref().and_then(|seen| Some(seen[seen.find("on the ports ")?..].to_owned()));
+            finding.evidence = match (evidence, ports) {
+                (Some(seen), Some(ports)) => Some(format!("{seen}; {ports}")),
+                (seen, ports) => seen.or(ports),
+            };
+            finding.remedy = remedy;
         }
         // What the server wrote about it belongs to whatever is told.
         if symptom != Symptom::Closed
@@ -134,7 +140,7 @@ impl Explanation<'_> {
         if !server.is_configured() {
             return None;
         }
-        let refused = self.refused().or_else(|| self.key_mismatch());
+        let refused = self.key_mismatch().or_else(|| self.refused());
         if refused.is_some() {
             return refused;
         }
@@ -224,7 +230,7 @@ impl Explanation<'_> {
         if self.around.runs == Some(false) {
             return self.closed();
         }
-        let refused = self.refused().or_else(|| self.key_mismatch());
+        let refused = self.key_mismatch().or_else(|| self.refused());
         if refused.is_some() {
             return refused;
         }

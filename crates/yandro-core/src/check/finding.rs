@@ -124,7 +124,7 @@ codes! {
     Confined, Error, "The system's own guard keeps the server from the folder.", "the line of its log that is shown";
     AnsweredElsewhere, Error, "The name is answered from somewhere else.", "yandro map NAME";
     ProofNotWritten, Warning, "The proof file could not be written.", "";
-    PhpSource, Error, "PHP files are sent as text, their source with them.", "yandro map NAME --php";
+    PhpSource, Warning, "PHP files are sent as text, their source with them.", "yandro map NAME --php";
     PhpDown, Error, "The server passes PHP on, and nothing answers there.", "start php-fpm, as shown";
     UpstreamDown, Error, "The upstream is down.", "start it";
     UpstreamRefusesHost, Error, "The upstream refuses requests under the site's name.", "allow the name in the upstream's own setting of hosts";

@@ -100,7 +100,8 @@ impl Judge<'_> {
 
     /// What a page that is there leads to, and says of itself.
     fn content(&self, answer: &Answer) -> Judged {
-        let name = &self.seen.name;
+        // Told of the site, whichever of its names was asked for: one cause is one finding.
+        let name = &self.expected.site.name;
         let status = answer.status.to_string();
         match &self.seen.trail {
             Some(Trail::Loops(way)) => {
@@ -119,12 +120,12 @@ impl Judge<'_> {
         if self.seen.page.is_php_source {
             let cause = format!("`{name}` sends PHP files as text, with their source");
             let mend = format!("yandro map {} --php", self.expected.site.name);
-            return fail("PHP source", Fault::error(Code::PhpSource, cause).mend(mend));
+            return fail("PHP source", Fault::warning(Code::PhpSource, cause).mend(mend));
         }
         let is_other = |address: &&String| {
             let names: Vec<HostName> = self.expected.site.names().cloned().collect();
             let scheme = if self.expected.site.https.is_on() { "https" } else { "http" };
-            target(address, &names, name, scheme, "/") == Target::Away
+            target(address, &names, &self.seen.name, scheme, "/") == Target::Away
         };
         if let Some(other) = self.seen.page.own_addresses.iter().find(is_other) {
             let cause = format!("the page of `{name}` says that its address is another one");

@@ -73,7 +73,7 @@ fn another(
 ) -> Result<Status, CommandError> {
     let machine = &context.machine;
     let places = &machine.places;
-    let chosen = Chosen::of(context, StoresArg::All);
+    let chosen = Chosen::of(context, StoresArg::All, false);
     let plan = || {
         let (text, list) = context.list()?;
         let observed = observe::observe_all(machine, text, &list, now())?;

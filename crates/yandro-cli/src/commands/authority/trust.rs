@@ -35,7 +35,8 @@ pub(super) struct Chosen {
 }
 
 impl Chosen {
-    pub(super) fn of(context: &Context, which: StoresArg) -> Self {
+    /// `is_adding` says that roots only go in: what the system's store makes follows it then.
+    pub(super) fn of(context: &Context, which: StoresArg, is_adding: bool) -> Self {
         let machine = &context.machine;
         let has_system = trust::find(machine).is_some() && matches!(which, StoresArg::All | StoresArg::System);
         let is_meant = |store: &Store| match store.kind {
@@ -49,7 +50,7 @@ impl Chosen {
                 left.push(format!("{}: {}", store.title, no_program(store.kind)));
             } else if stores::may_change(&store) {
                 chosen.push(store);
-            } else {
+            } else if !(is_adding && store.is_of_system && has_system) {
                 left.push(format!(
                     "{}: root is needed to change {}; run it once more for this one, with `sudo` before it and `--store java` behind it",
                     store.title, store.path
@@ -106,7 +107,7 @@ impl Chosen {
 /// are taken out in either case: nothing of theirs is to be believed any more.
 fn change_trust(context: &Context, which: StoresArg, ui: &mut Ui, is_wanted: bool) -> Result<Status, CommandError> {
     let machine = &context.machine;
-    let chosen = Chosen::of(context, which);
+    let chosen = Chosen::of(context, which, is_wanted);
     if !chosen.has_system && chosen.stores.is_empty() {
         let none = CommandError::not_made("there is no trust store that yandro can change");
         let none = chosen.left.iter().cloned().fold(none, CommandError::hint);
