@@ -3,6 +3,7 @@
 use super::circumstances::{Circumstances, SiteFileState};
 use super::finding::{Code, Finding, Severity};
 use super::judge::SiteReport;
+use crate::config::Place;
 use crate::site::{Content, ServerId};
 
 /// What each symptom may be a symptom of.
@@ -126,7 +127,9 @@ impl Explanation<'_> {
             return Some((Code::ModuleOff, cause, Some(lines.join("\n")), Some(mend)));
         }
         let cause = format!("{server} refuses its configuration and {running}");
-        let mend = format!("mend that line, then: {}", self.bring_up());
+        let edit = place_in(&lines.join("\n"))
+            .map_or_else(|| "mend that line, then:".to_owned(), |place| edit(&place) + " &&");
+        let mend = format!("{edit} {}", self.bring_up());
         Some((Code::ConfigurationBroken, cause, Some(lines.join("\n")), Some(mend)))
     }
 
@@ -256,7 +259,7 @@ impl Explanation<'_> {
             if other.has_name {
                 let cause =
                     format!("another virtual host on port {port} has the name `{site}` as well, and answers first");
-                let mend = format!("take `{site}` out of it, then: {}", self.reload());
+                let mend = format!("{} && {}", edit(place), self.reload());
                 return Some((Code::OtherSiteAnswers, cause, Some(place.to_string()), Some(mend)));
             }
             let cause = format!("no virtual host on port {port} has the name `{site}`, and the default one answers");
@@ -292,14 +295,19 @@ impl Explanation<'_> {
         }
         if is_forbidden && let Some(place) = &self.around.denied {
             let cause = format!("a line of the configuration forbids {}", site.content);
-            let mend = format!("take it out, then: {}", self.reload());
+            let mend = format!("{} && {}", edit(place), self.reload());
             return Some((Code::AccessDenied, cause, Some(place.to_string()), Some(mend)));
         }
         if let (true, Some(file)) = (has_status("500"), &self.around.override_file)
             && let Some(seen) = log(&[".htaccess", "override", "not allowed here", "Invalid command"])
         {
             let cause = format!("the override file {file} has a line that {} can't take", self.server());
-            return Some((Code::OverrideFault, cause, Some(seen), Some(format!("mend that line: {file}"))));
+            return Some((
+                Code::OverrideFault,
+                cause,
+                Some(seen),
+                Some(edit(&Place { file: file.to_string(), line: 1 })),
+            ));
         }
         if let (true, Some(socket)) = (has_status("502") || has_status("503"), &self.around.php_down) {
             let cause = format!("PHP is passed on to {socket}, and nothing answers there");
@@ -319,6 +327,29 @@ impl Explanation<'_> {
         }
         None
     }
+}
+
+/// The command that opens a file at a line, in the editor that the person has chosen.
+fn edit(place: &Place) -> String {
+    let is_plain = place.file.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"/._-+".contains(&byte));
+    let file = if is_plain { place.file.clone() } else { format!("'{}'", place.file.replace('\'', r"'\''")) };
+    format!("${{EDITOR:-vi}} +{} {file}", place.line)
+}
+
+/// The place that a server's words name: `line 3 of FILE` as Apache httpd says it, `in FILE:3` as nginx
+/// does.
+fn place_in(words: &str) -> Option<Place> {
+    let apache = || {
+        let (line, rest) = words.split_once(" line ")?.1.split_once(" of ")?;
+        let file = rest.split([':', '\n']).next()?;
+        Some(Place { file: file.trim().to_owned(), line: line.trim().parse().ok()? })
+    };
+    let nginx = || {
+        let (file, rest) = words.rsplit_once(" in ")?.1.split_once(':')?;
+        let line = rest.split(|c: char| !c.is_ascii_digit()).next()?;
+        Some(Place { file: file.trim().to_owned(), line: line.parse().ok()? })
+    };
+    apache().or_else(nginx)
 }
 
 /// The folder of a log that a server's words say isn't there.

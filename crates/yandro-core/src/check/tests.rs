@@ -239,3 +239,51 @@ fn the_page_of_findings_is_the_table_of_codes() {
     words.dedup();
     assert_eq!(words.len(), Code::ALL.len());
 }
+
+/// What is found around a site, and what a symptom becomes by it.
+#[test]
+fn circumstances_make_causes_of_symptoms() {
+    let closed =
+        || NameObservation { connect: failure(FailureKind::Refused), tls: failure(FailureKind::Refused), ..well() };
+    let told = |seen: NameObservation, around: &Circumstances| {
+        let mut report = judge(&expected(), &[seen]);
+        explain(&mut report, 80, 443, around);
+        assert_eq!(report.findings.len(), 1, "{:?}", report.findings);
+        report.findings.remove(0)
+    };
+    let none = Circumstances::default();
+    assert_eq!(told(closed(), &none).code, Code::PortClosed, "nothing known explains nothing");
+    let down = Circumstances { runs: Some(false), ..none.clone() };
+    assert_eq!(told(closed(), &down).code, Code::ServerDown);
+    let words =
+        "AH00558: apache2: no name\nAH00526: Syntax error on line 3 of /etc/apache2/a b.conf:\nInvalid command 'Tide'";
+    let broken = told(closed(), &Circumstances { refuses: Some(words.into()), ..down.clone() });
+    assert_eq!(broken.code, Code::ConfigurationBroken);
+    assert_eq!(
+        broken.remedy.as_deref(),
+        Some("${EDITOR:-vi} +3 '/etc/apache2/a b.conf' && yandro servers start apache")
+    );
+    assert!(!broken.evidence.unwrap().contains("AH00558"));
+    let words = "nginx: [emerg] open() \"/var/log/ferries/x.log\" failed (2: No such file or directory)";
+    let folder = told(closed(), &Circumstances { refuses: Some(words.into()), ..down });
+    assert_eq!(folder.code, Code::LogFolderMissing);
+    assert_eq!(folder.remedy.as_deref(), Some("mkdir -p /var/log/ferries && yandro servers start apache"));
+    // The port of a stranger, and of another server that is known.
+    let held = |server| Circumstances {
+        holders: vec![PortHolder { port: 443, words: "`python3`".into(), server }],
+        ..none.clone()
+    };
+    let plain = || NameObservation { tls: failure(FailureKind::PlainHttp), ..well() };
+    assert_eq!(told(plain(), &held(None)).code, Code::PortHeld);
+    let other = told(plain(), &held(Some(ServerId::Nginx)));
+    assert!(other.remedy.unwrap().starts_with("yandro servers stop nginx"));
+    assert_eq!(told(plain(), &held(Some(ServerId::Apache))).code, Code::TlsPlain, "it is its own");
+    // A line of the log goes with whatever is told, and forbids nothing.
+    let line = LogLine { file: "/var/log/e.log".into(), number: 7, text: "tide too low".into() };
+    let status = NameObservation { https: answer(500, None), ..well() };
+    let seen = told(status, &Circumstances { log: vec![line], ..none.clone() });
+    assert_eq!((seen.code, seen.evidence.as_deref()), (Code::HttpsStatus, Some("/var/log/e.log:7: tide too low")));
+    // A warning of the page is no matter of the server.
+    let page = NameObservation { page: Page { is_php_source: true, ..Page::default() }, ..well() };
+    assert_eq!(told(page, &Circumstances { newer: Some("/x".into()), ..none }).code, Code::PhpSource);
+}

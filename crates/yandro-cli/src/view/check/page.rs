@@ -69,13 +69,13 @@ fn step(step: &StepReport, longest: Duration) -> String {
     };
     let share = if longest.is_zero() { 0.0 } else { step.took.as_secs_f64() / longest.as_secs_f64() * 100.0 };
     let bar = if step.took.is_zero() {
-        String::new()
+        "<span></span>".to_owned()
     } else {
-        format!("<span class=\"bar\" style=\"width:{:.1}%\"></span>", share.max(0.5))
+        format!("<span class=\"track\"><span class=\"bar\" style=\"width:{:.1}%\"></span></span>", share.max(0.5))
     };
     let took = if step.took.is_zero() { String::new() } else { milliseconds(step.took) };
     format!(
-        "<li class=\"{class}\"><span class=\"sign\" title=\"{word}\"></span><span class=\"step\">{}</span><span class=\"detail\">{}</span><span class=\"track\">{bar}</span><span class=\"took\">{took}</span></li>",
+        "<li class=\"{class}\"><span class=\"sign\" title=\"{word}\"></span><span class=\"step\">{}</span><span class=\"detail\">{}</span>{bar}<span class=\"took\">{took}</span></li>",
         title(step.step),
         escaped(&step.detail)
     )
@@ -91,9 +91,17 @@ fn finding(finding: &Finding) -> String {
         .unwrap_or_default();
     format!(
         "<div class=\"finding {class}\"><p>{} <span class=\"code\">{}</span></p>{seen}{mend}</div>",
-        escaped(&finding.cause),
+        prose(&finding.cause),
         finding.code.word()
     )
+}
+
+/// A sentence with names in backticks.
+fn prose(text: &str) -> String {
+    let part = |(place, part): (usize, &str)| {
+        if place % 2 == 1 { format!("<code>{}</code>", escaped(part)) } else { escaped(part) }
+    };
+    text.split('`').enumerate().map(part).collect()
 }
 
 fn milliseconds(took: Duration) -> String {
