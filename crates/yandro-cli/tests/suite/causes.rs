@@ -24,6 +24,37 @@ fn listener(machine: &Namespace, ports: &[u16]) -> Background {
 
 const SITE: &str = "sites-available/yandro-saltmarsh.test.conf";
 
+/// With either server.
+const COMMON: &[Cause] = &[
+    ("folder-missing", |m| shell(m, "mv saltmarsh elsewhere")),
+    ("folder-forbidden", |m| shell(m, "chmod 700 saltmarsh")),
+    ("index-missing", |m| {
+        shell(m, &format!("rm saltmarsh/index.html; {} map saltmarsh.test --listing off || true", super::kit::YANDRO))
+    }),
+    ("upstream-down", |m| {
+        let server = upstream(m, "");
+        shell(m, &format!("{} map saltmarsh.test http://127.0.0.1:3000 -q", super::kit::YANDRO));
+        drop(server);
+        shell(m, "pkill -x python3; sleep 0.3")
+    }),
+    ("upstream-refuses-host", |m| {
+        let server = upstream(m, "");
+        shell(m, &format!("{} map saltmarsh.test http://127.0.0.1:3000 -q", super::kit::YANDRO));
+        drop(server);
+        shell(m, "pkill -x python3; sleep 0.3");
+        vec![upstream(m, "if self.headers['Host'] != '127.0.0.1:3000': self.send_error(403); return")]
+    }),
+    ("php-down", |m| {
+        shell(
+            m,
+            &format!(
+                "printf '<?php echo 1;' > saltmarsh/index.php; {} map saltmarsh.test --php=/run/php/gone.sock --index index.php -q || true",
+                super::kit::YANDRO
+            ),
+        )
+    }),
+];
+
 /// With Apache httpd.
 const APACHE: &[Cause] = &[
     ("hosts-missing", |m| shell(m, "echo '127.0.0.1 localhost' > /etc/hosts")),
@@ -73,11 +104,6 @@ const APACHE: &[Cause] = &[
     }),
     ("module-off", |m| {
         shell(m, "apache2ctl stop; sleep 1; rm /etc/apache2/mods-enabled/ssl.load /etc/apache2/mods-enabled/ssl.conf")
-    }),
-    ("folder-missing", |m| shell(m, "mv saltmarsh elsewhere")),
-    ("folder-forbidden", |m| shell(m, "chmod 700 saltmarsh")),
-    ("index-missing", |m| {
-        shell(m, &format!("rm saltmarsh/index.html; {} map saltmarsh.test --listing off || true", super::kit::YANDRO))
     }),
     ("access-denied", |m| shell(m, "printf 'Require all denied\\n' > saltmarsh/.htaccess")),
     ("override-fault", |m| shell(m, "printf 'Tide high\\n' > saltmarsh/.htaccess")),
@@ -189,28 +215,6 @@ const APACHE: &[Cause] = &[
             ),
         )
     }),
-    ("upstream-down", |m| {
-        let server = upstream(m, "");
-        shell(m, &format!("{} map saltmarsh.test http://127.0.0.1:3000 -q", super::kit::YANDRO));
-        drop(server);
-        shell(m, "pkill -x python3; sleep 0.3")
-    }),
-    ("upstream-refuses-host", |m| {
-        let server = upstream(m, "");
-        shell(m, &format!("{} map saltmarsh.test http://127.0.0.1:3000 -q", super::kit::YANDRO));
-        drop(server);
-        shell(m, "pkill -x python3; sleep 0.3");
-        vec![upstream(m, "if self.headers['Host'] != '127.0.0.1:3000': self.send_error(403); return")]
-    }),
-    ("php-down", |m| {
-        shell(
-            m,
-            &format!(
-                "printf '<?php echo 1;' > saltmarsh/index.php; {} map saltmarsh.test --php=/run/php/gone.sock --index index.php -q || true",
-                super::kit::YANDRO
-            ),
-        )
-    }),
     ("resolver-bypassed", |m| {
         shell(
             m,
@@ -257,27 +261,7 @@ const NGINX: &[Cause] = &[
     ("default-answers", |m| {
         shell(m, &format!("sed -i 's/server_name saltmarsh.test/server_name tides.test/' {BLOCK} && nginx -s reload"))
     }),
-    ("folder-missing", |m| shell(m, "mv saltmarsh elsewhere")),
-    ("folder-forbidden", |m| shell(m, "chmod 700 saltmarsh")),
-    ("index-missing", |m| {
-        shell(m, &format!("rm saltmarsh/index.html; {} map saltmarsh.test --listing off || true", super::kit::YANDRO))
-    }),
     ("page-leaves", |m| shell(m, "printf '<link rel=canonical href=https://localhost/>' > saltmarsh/index.html")),
-    ("php-down", |m| {
-        shell(
-            m,
-            &format!(
-                "printf '<?php echo 1;' > saltmarsh/index.php; {} map saltmarsh.test --php=/run/php/gone.sock --index index.php -q || true",
-                super::kit::YANDRO
-            ),
-        )
-    }),
-    ("upstream-down", |m| {
-        let server = upstream(m, "");
-        shell(m, &format!("{} map saltmarsh.test http://127.0.0.1:3000 -q", super::kit::YANDRO));
-        drop(server);
-        shell(m, "pkill -x python3; sleep 0.3")
-    }),
     ("key-mismatch", |m| {
         shell(
             m,
@@ -360,7 +344,7 @@ fn try_all(causes: &[Cause], prepare: &(dyn Fn(&Namespace) + Sync)) {
 fn every_cause_with_apache_httpd_is_told_by_its_own_code() {
     let Some(probe) = Namespace::new(&["python3", "openssl", "certutil", "ip"]) else { return };
     drop(probe);
-    try_all(APACHE, &|machine| {
+    try_all(&[COMMON, APACHE].concat(), &|machine| {
         machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
         assert_eq!(found(machine).0, [""; 0], "it is well before");
     });
@@ -370,7 +354,7 @@ fn every_cause_with_apache_httpd_is_told_by_its_own_code() {
 fn every_cause_with_nginx_is_told_by_its_own_code() {
     let Some(probe) = Namespace::new(&["nginx", "python3"]) else { return };
     drop(probe);
-    try_all(NGINX, &|machine| {
+    try_all(&[COMMON, NGINX].concat(), &|machine| {
         machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "nginx"]).succeeds();
         assert_eq!(found(machine).0, [""; 0], "it is well before");
     });
