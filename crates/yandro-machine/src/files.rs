@@ -253,6 +253,12 @@ pub fn sha1(content: &[u8]) -> String {
     digits(&ring::digest::digest(&ring::digest::SHA1_FOR_LEGACY_USE_ONLY, content))
 }
 
+/// The same as bytes.
+pub(crate) fn sha1_bytes(content: &[u8]) -> [u8; 20] {
+    let digest = ring::digest::digest(&ring::digest::SHA1_FOR_LEGACY_USE_ONLY, content);
+    digest.as_ref().try_into().expect("SHA-1 has 20 bytes")
+}
+
 fn digits(digest: &ring::digest::Digest) -> String {
     digest.as_ref().iter().map(|byte| format!("{byte:02x}")).collect()
 }

@@ -143,14 +143,22 @@ fn keys_that_others_can_read_are_closed_and_told() {
 }
 
 #[test]
-fn javas_own_stores_are_kept_by_keytool() {
+fn javas_own_stores_are_kept_by_keytool_or_in_the_file_itself() {
     if !has(&["keytool", "openssl"], false) {
         return;
     }
+    for has_program in [true, false] {
+        a_store_of_java(has_program);
+    }
+}
+
+fn a_store_of_java(has_program: bool) {
     let sysroot = Sysroot::new();
     sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in"]).succeeds();
-    sysroot.write("usr/bin/keytool", "#!/bin/sh\nexec /usr/bin/keytool \"$@\"\n");
-    fs::set_permissions(sysroot.path("usr/bin/keytool"), fs::Permissions::from_mode(0o755)).unwrap();
+    if has_program {
+        sysroot.write("usr/bin/keytool", "#!/bin/sh\nexec /usr/bin/keytool \"$@\"\n");
+        fs::set_permissions(sysroot.path("usr/bin/keytool"), fs::Permissions::from_mode(0o755)).unwrap();
+    }
     // A runtime of its own, with a root of somebody else's in its store.
     let store = sysroot.path("opt/java/ferries-21/lib/security/cacerts");
     fs::create_dir_all(store.parent().unwrap()).unwrap();
@@ -165,7 +173,8 @@ fn javas_own_stores_are_kept_by_keytool() {
         String::from_utf8_lossy(&ran.stdout).into_owned()
     };
     let other = sysroot.path("other.pem").display().to_string();
-    keytool(&["-importcert", "-noprompt", "-alias", "other", "-file", &other]);
+    keytool(&["-importcert", "-noprompt", "-storetype", "JKS", "-alias", "other", "-file", &other]);
+    let first = fs::read(&store).unwrap();
     let held = || keytool(&["-list"]).matches("trustedCertEntry").count();
     assert_eq!(held(), 1);
     let ran = sysroot.yandro(&["authority", "trust", "--store", "java"]).succeeds();
@@ -184,6 +193,13 @@ fn javas_own_stores_are_kept_by_keytool() {
     );
     sysroot.yandro(&["authority", "distrust"]).succeeds();
     assert!(held() == 1 && keytool(&["-list"]).contains("other"));
+    if !has_program {
+        assert_eq!(fs::read(&store).unwrap(), first, "what is somebody else's is as it was, to the byte");
+        // A store of another password is left alone.
+        keytool(&["-storepasswd", "-new", "turn the tide"]);
+        let ran = sysroot.yandro(&["authority", "trust", "--store", "java"]);
+        assert!(ran.status == 3 && ran.stderr.contains("a password guards this store"), "{ran}");
+    }
 }
 
 /// A program that keeps certificates in a file beside it, and writes down what it was told: it stands

@@ -183,6 +183,33 @@ fn certificates_are_issued_for_names_that_are_no_sites_and_renewed_when_asked() 
     let ran = machine.yandro(&["cert", "issue", "tides.test", "--days", "826", "--out", "x"]);
     assert!(ran.status == 2 && ran.stderr.contains("Apple's systems take no more than 825"), "{ran}");
 
+    // All in one file, behind a passphrase: others' readers open it, and nobody else does.
+    std::fs::write(machine.path("right"), "the tide turns\n").unwrap();
+    for kind in ["p256", "p384", "rsa3072"] {
+        let out = format!("pkcs12-{kind}");
+        let words = [
+            "cert",
+            "issue",
+            "pier.test",
+            "--key-kind",
+            kind,
+            "--p12",
+            "--p12-passphrase-file",
+            "right",
+            "--out",
+            &out,
+        ];
+        machine.yandro(&words).succeeds();
+        let file = format!("{out}/certificate.p12");
+        let open = |pass: &str, what: &[&str]| {
+            let words = [&["pkcs12", "-in", &file, "-passin", pass], what].concat();
+            machine.run("openssl", &words)
+        };
+        assert!(open("file:right", &["-nokeys"]).succeeds().stdout.contains("BEGIN CERTIFICATE"), "{kind}");
+        assert!(open("file:right", &["-nocerts", "-nodes"]).succeeds().stdout.contains("PRIVATE KEY"), "{kind}");
+        assert_ne!(open("pass:the tide waits", &["-nokeys"]).status, 0);
+    }
+
     // A request of somebody's, for a key that never leaves them: an RSA key here.
     let request = "req -new -newkey rsa:2048 -nodes -keyout pier.key -out pier.csr -subj /CN=pier.test -addext subjectAltName=DNS:pier.test";
     machine.run("openssl", &request.split(' ').collect::<Vec<_>>()).succeeds();

@@ -1,10 +1,15 @@
-//! Java's trust stores: the file `cacerts` of each runtime, kept through its own `keytool`.
+//! Java's trust stores: the file `cacerts` of each runtime, kept through its own `keytool`, or, where a
+//! runtime has none, in the file itself, if that is in Java's own form.
+
+use std::time::SystemTime;
 
 use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::pki::{Facts, JavaStore};
 use yandro_core::plan::{TrustChange, is_own_nickname};
 use yandro_core::system::{JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_STORES, StoreKind};
 
 use super::stores::{Store, StoreError};
+use crate::files::{self, Attributes};
 use crate::machine::Machine;
 use crate::process;
 
@@ -72,11 +77,14 @@ pub(super) fn own_roots(machine: &Machine, store: &Utf8Path) -> Result<Vec<Strin
 /// Yandro's own roots in a store: what each is called everywhere, and there. One that the system put
 /// there has its own word before its name, and an ending.
 fn aliases(machine: &Machine, store: &Utf8Path) -> Result<Vec<(String, String)>, StoreError> {
-    let own = |line: &str| {
-        let alias = line.split(',').next()?;
+    let own = |alias: &str| {
         let name = alias.split([':', '.']).find(|part| is_own_nickname(part))?;
         Some((name.to_owned(), alias.to_owned()))
     };
+    if program(machine, store).is_none() {
+        return Ok(read(store)?.certificates().filter_map(|(alias, _)| own(alias)).collect());
+    }
+    let own = |line: &str| own(line.split(',').next()?);
     let listed = keytool(machine, store, &["-list"], &[])?;
     Ok(listed.lines().filter(|line| line.contains("trustedCertEntry")).filter_map(own).collect())
 }
@@ -84,11 +92,20 @@ fn aliases(machine: &Machine, store: &Utf8Path) -> Result<Vec<(String, String)>,
 pub(super) fn certificate(machine: &Machine, store: &Utf8Path, name: &str) -> Result<String, StoreError> {
     let held = aliases(machine, store)?;
     let alias = held.iter().find(|(own, _)| own == name).map_or(name, |(_, alias)| alias);
+    if program(machine, store).is_none() {
+        let gone = || refused(store, format!("it has no {name}"));
+        let own = read(store)?;
+        let (_, der) = own.certificates().find(|(own, _)| *own == alias).ok_or_else(gone)?;
+        return Ok(to_pem(der));
+    }
     let pem = keytool(machine, store, &["-exportcert", "-rfc", "-alias", alias], &[])?;
     Ok(pem.replace('\r', "") + "\n")
 }
 
 pub(super) fn carry_out(machine: &Machine, change: &TrustChange) -> Result<(), StoreError> {
+    if program(machine, &change.store).is_none() {
+        return write(change);
+    }
     if change.after {
         let arguments = ["-importcert", "-noprompt", "-trustcacerts", "-alias", &change.nickname];
         return keytool(machine, &change.store, &arguments, change.certificate.as_bytes()).map(|_| ());
@@ -105,11 +122,56 @@ fn keytool(machine: &Machine, store: &Utf8Path, arguments: &[&str], input: &[u8]
         program(machine, store).ok_or_else(|| StoreError::NoProgram { path: path.clone(), program: "keytool" })?;
     let common = ["-keystore", store.as_str(), "-storepass", PASSWORD];
     let arguments: Vec<&str> = arguments.iter().copied().chain(common).collect();
-    let refused = |words: String| StoreError::Refused { path: path.clone(), words };
-    let ran = process::run_with_input(&program, &arguments, input).map_err(|error| refused(error.to_string()))?;
+    let ran =
+        process::run_with_input(&program, &arguments, input).map_err(|error| refused(store, error.to_string()))?;
     match ran.words {
         words if ran.succeeded => Ok(words),
         words if words.contains("password was incorrect") => Err(StoreError::Password { path }),
-        words => Err(refused(words)),
+        words => Err(refused(store, words)),
     }
+}
+
+/// Whether a store can be kept without `keytool`, by its file.
+pub(super) fn is_readable(store: &Utf8Path) -> bool {
+    files::read_if_there(store).ok().flatten().is_some_and(|bytes| JavaStore::is_one(&bytes))
+}
+
+fn refused(store: &Utf8Path, words: String) -> StoreError {
+    StoreError::Refused { path: store.to_owned(), words }
+}
+
+fn read(store: &Utf8Path) -> Result<JavaStore, StoreError> {
+    let bytes = files::read_if_there(store).map_err(|error| refused(store, error.to_string()))?.unwrap_or_default();
+    if !JavaStore::is_one(&bytes) {
+        return Err(StoreError::NoProgram { path: store.to_owned(), program: "keytool" });
+    }
+    JavaStore::read(&bytes, PASSWORD, files::sha1_bytes).ok_or_else(|| StoreError::Password { path: store.to_owned() })
+}
+
+/// The change, in the file itself.
+fn write(change: &TrustChange) -> Result<(), StoreError> {
+    let store = &change.store;
+    let fault = |words: &dyn std::fmt::Display| refused(store, words.to_string());
+    let mut own = read(store)?;
+    if change.after {
+        let der = Facts::certificates(change.certificate.as_bytes()).map_err(|error| fault(&error))?;
+        let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+        own.put(&change.nickname, &der[0], i64::try_from(now.as_millis()).unwrap_or_default());
+    } else {
+        let names: Vec<String> = own.certificates().map(|(alias, _)| alias.to_owned()).collect();
+        for alias in names.iter().filter(|alias| alias.contains(&change.nickname)) {
+            own.take_out(alias);
+        }
+    }
+    let attributes = Attributes::of(store).map_err(|error| fault(&error))?;
+    let bytes = own.to_bytes(PASSWORD, files::sha1_bytes);
+    files::write(store, &bytes, &attributes, "trust", || Ok(())).map(|_| ()).map_err(|error| fault(&error))
+}
+
+/// A certificate as text (RFC 7468): 64 characters a line.
+fn to_pem(der: &[u8]) -> String {
+    pem::encode_config(
+        &pem::Pem::new("CERTIFICATE", der),
+        pem::EncodeConfig::new().set_line_ending(pem::LineEnding::LF),
+    )
 }

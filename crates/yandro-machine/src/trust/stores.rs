@@ -64,7 +64,7 @@ pub fn find(machine: &Machine) -> Vec<Store> {
 pub fn has_program(machine: &Machine, store: &Store) -> bool {
     match store.kind {
         StoreKind::Nss => browsers::has_program(),
-        StoreKind::Java => java::program(machine, &store.path).is_some(),
+        StoreKind::Java => java::program(machine, &store.path).is_some() || java::is_readable(&store.path),
         StoreKind::Keychain | StoreKind::WindowsRoot => systems::has_program(machine, store.kind),
     }
 }
