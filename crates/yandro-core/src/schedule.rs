@@ -78,7 +78,19 @@ mod tests {
             ["/opt/ada's tools/yandro", "cert", "renew", "--passphrase-file", "/srv/100% $tide"].map(str::to_owned);
         let environment = [("SUDO_UID", "1000".to_owned())];
         let job = Job { title: "Renew certificates", command: &command, environment: &environment };
-        insta::assert_snapshot!(job.service_unit(), @"");
-        insta::assert_snapshot!(job.cron_file("root"), @"");
+        insta::assert_snapshot!(job.service_unit(), @r#"
+        [Unit]
+        Description=Renew certificates
+
+        [Service]
+        Type=oneshot
+        Environment=SUDO_UID=1000
+        ExecStart="/opt/ada's tools/yandro" cert renew --passphrase-file "/srv/100%% $$tide"
+        "#);
+        insta::assert_snapshot!(job.cron_file("root"), @r#"
+        # Renew certificates
+        SUDO_UID=1000
+        17 9 * * * root '/opt/ada'\''s tools/yandro' cert renew --passphrase-file '/srv/100\% $tide'
+        "#);
     }
 }
