@@ -31,12 +31,14 @@ pub(crate) fn of_file(path: &Utf8Path) -> Result<Zeroizing<String>, CommandError
 pub(crate) fn unlock(context: &Context) -> Result<(), CommandError> {
     let path = context.machine.places.issuing_key();
     let pem = Zeroizing::new(String::from_utf8_lossy(&files::read_if_there(&path)?.unwrap_or_default()).into_owned());
+    let mut prompt = "passphrase of the authority's key: ";
     for _ in 0..ATTEMPTS {
-        let given = ask("passphrase of the authority's key: ", "--passphrase-file FILE")?;
+        let given = ask(prompt, "--passphrase-file FILE")?;
         if Key::unlock(&pem, &given).is_ok() {
             context.machine.give_passphrase(given);
             return Ok(());
         }
+        prompt = "that is not it; once more: ";
     }
     Err(CommandError::usage("that is not the passphrase of the authority's key; nothing was changed"))
 }

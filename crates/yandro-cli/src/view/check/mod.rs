@@ -37,7 +37,7 @@ pub(crate) fn print(ui: &mut Ui, reports: &[SiteReport], took: Duration) {
         return;
     }
     match reports {
-        [one] if one.names.len() == 1 => ui.say(&chain::drawn(one)),
+        [one] => ui.say(&chain::drawn(one)),
         _ => ui.table(&table(reports)),
     }
     let findings = findings_text(reports.iter().flat_map(|report| &report.findings), ui.verbose);
@@ -50,7 +50,7 @@ pub(crate) fn print(ui: &mut Ui, reports: &[SiteReport], took: Duration) {
 /// The same as one text.
 pub(crate) fn text(ui: &Ui, reports: &[SiteReport], took: Duration) -> String {
     let seen = match reports {
-        [one] if one.names.len() == 1 => chain::drawn(one),
+        [one] => chain::drawn(one),
         _ => table(reports).render(ui.is_styled()),
     };
     let findings = findings_text(reports.iter().flat_map(|report| &report.findings), ui.verbose);
