@@ -133,3 +133,48 @@ fn in_words(items: impl Iterator<Item = String>) -> String {
     }
     words
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn name(text: &str) -> HostName {
+        HostName::parse(text).unwrap()
+    }
+
+    #[test]
+    fn what_is_added_can_be_taken_back_and_the_usual_can_not() {
+        let usual = Constraints::default();
+        let network = Constraints::parse_network("192.168.0.0/16").unwrap();
+        let wider = usual.with(&[name("ferries.example.com"), name("depot.test")], &[network]);
+        assert!(wider.permits_name(&name("tides.ferries.example.com")) && !wider.permits_name(&name("example.com")));
+        assert_eq!(wider.suffixes.len(), usual.suffixes.len() + 1, "below `test` all is permitted already");
+        assert!(wider.permits_address("192.168.7.1".parse().unwrap()));
+        assert!(!wider.permits_address("192.169.0.1".parse().unwrap()));
+        assert_eq!(wider.with(&[name("ferries.example.com")], &[network]), wider);
+        assert_eq!(wider.without(&[name("ferries.example.com")], &[network]), usual);
+        assert_eq!(usual.without(&[name("test")], &[Constraints::parse_network("127.0.0.0/8").unwrap()]), usual);
+    }
+
+    #[test]
+    fn networks_are_read_and_the_whole_internet_is_none() {
+        for (text, expected) in [
+            ("10.0.0.0/8", Some(("10.0.0.0", 8))),
+            ("10.1.2.3", Some(("10.1.2.3", 32))),
+            ("fd00::/8", Some(("fd00::", 8))),
+            ("fd00::1", Some(("fd00::1", 128))),
+            ("10.0.0.1/8", None),
+            ("0.0.0.0/0", None),
+            ("::/0", None),
+            ("0.0.0.0/7", None),
+            ("10.0.0.0/33", None),
+            ("10.0.0.0/x", None),
+            ("ferries", None),
+        ] {
+            let expected = expected.map(|(address, bits)| (address.parse::<IpAddr>().unwrap(), bits));
+            assert_eq!(Constraints::parse_network(text).ok(), expected, "{text}");
+        }
+        assert!(name("co.uk").is_public_suffix() && name("com").is_public_suffix());
+        assert!(!name("saltmarsh.co.uk").is_public_suffix() && !name("test").is_public_suffix());
+    }
+}

@@ -139,3 +139,55 @@ impl<'b> Reader<'b> {
         self.block()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+    use ring::digest::{SHA1_FOR_LEGACY_USE_ONLY, digest};
+
+    use super::*;
+
+    fn sha1(bytes: &[u8]) -> [u8; 20] {
+        digest(&SHA1_FOR_LEGACY_USE_ONLY, bytes).as_ref().try_into().unwrap()
+    }
+
+    fn store(certificates: &[(String, Vec<u8>)]) -> JavaStore {
+        let mut store = JavaStore { version: 2, entries: Vec::new() };
+        for (alias, der) in certificates {
+            store.put(alias, &CertificateDer::from(der.clone()), 7);
+        }
+        store
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(64))]
+
+        #[test]
+        fn what_is_written_is_read_and_what_is_damaged_is_not(
+            held in prop::collection::vec(("[a-zé]{1,9}", prop::collection::vec(any::<u8>(), 0..80)), 0..6),
+            at in any::<prop::sample::Index>(),
+            flip in 1..=255_u8,
+        ) {
+            let mut own = store(&held);
+            let bytes = own.to_bytes("changeit", sha1);
+            prop_assert!(JavaStore::is_one(&bytes));
+            prop_assert_eq!(JavaStore::read(&bytes, "changeit", sha1), Some(own.clone()));
+            prop_assert_eq!(JavaStore::read(&bytes, "other", sha1), None);
+            // One that is put in and taken out again leaves no trace.
+            own.put("yandro-0", &CertificateDer::from(vec![1, 2, 3]), 9);
+            prop_assert!(own.certificates().any(|(alias, _)| alias == "yandro-0"));
+            own.take_out("yandro-0");
+            prop_assert_eq!(own.to_bytes("changeit", sha1), bytes.clone());
+            // Any byte changed, or any cut, is seen: never read as something else, and no panic.
+            let mut damaged = bytes.clone();
+            let at = at.index(damaged.len());
+            damaged[at] ^= flip;
+            prop_assert_eq!(JavaStore::read(&damaged, "changeit", sha1), None);
+            prop_assert_eq!(JavaStore::read(&bytes[..at], "changeit", sha1), None);
+            // Lengths that lie, under a seal that is right.
+            let content = &damaged[..damaged.len() - 20];
+            let lying = [content, &sealed(content, "changeit", sha1)].concat();
+            _ = JavaStore::read(&lying, "changeit", sha1);
+        }
+    }
+}
