@@ -123,7 +123,7 @@ pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, St
             }
             Step::Folder { .. } | Step::EmptyFolder { .. } => {}
             Step::Rights(change) => verbs.push(("permissions", rights(change))),
-            Step::Trust(change) => verbs.push(("browser", trust(change))),
+            Step::Trust(change) => verbs.push(("trust", trust(change))),
             Step::Link(change)
                 if change.path.parent().is_some_and(|folder| folder.file_name() == Some("mods-enabled")) =>
             {

@@ -21,7 +21,7 @@ impl Runtimes {
     /// Has every runtime that is found here ask for a page.
     pub(super) fn of(context: &Context, authority: &Authority) -> Self {
         if !context.machine.is_real() {
-            return Self::Not("within a sysroot no runtime is asked".into());
+            return Self::Not("within a sysroot none is".into());
         }
         match certificate(context, authority) {
             Ok(None) => {
@@ -44,7 +44,7 @@ impl Runtimes {
 
     pub(super) fn show(&self, ui: &mut Ui) {
         match self {
-            Self::Not(why) => ui.note(&format!("no runtime was asked whether it trusts the authority: {why}")),
+            Self::Not(why) => ui.note(&format!("no runtime was asked whether it trusts the authority ({why})")),
             Self::Measured(all) => {
                 let mut table = Table::new(&["RUNTIME", "STANDS", "PROGRAM"]);
                 for own in all {
