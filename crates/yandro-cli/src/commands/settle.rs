@@ -2,7 +2,7 @@
 
 use serde_json::json;
 use yandro_core::plan::{Settlement, Step, settle};
-use yandro_core::site::{DEFAULT_ADDRESS, ServerId};
+use yandro_core::site::{DEFAULT_ADDRESS, ServerId, SiteList};
 use yandro_machine::{SystemFresh, observe};
 
 use super::apply::{Planned, apply};
@@ -56,15 +56,18 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
 fn plan(context: &Context) -> Result<Planned<(Settlement, usize)>, CommandError> {
     let (text, list) = context.list()?;
     let observed = observe::observe_all(&context.machine, text, &list, now())?;
-    // Asked only where a site leaves the choice open.
-    let default = if list.sites.iter().all(|site| site.server.is_some()) {
-        ServerId::BuiltIn
-    } else {
-        context.server_of(None, DEFAULT_ADDRESS)?
-    };
+    let default = default_server(context, &list)?;
     let mut settlement = settle(observed, &list, default, &mut SystemFresh::new())?;
     let set = std::mem::take(&mut settlement.set);
     Ok(Planned { set, starts: true, about: (settlement, list.sites.len()) })
+}
+
+/// The server of sites that name none: asked for only where one leaves the choice open.
+pub(super) fn default_server(context: &Context, list: &SiteList) -> Result<ServerId, CommandError> {
+    if list.sites.iter().all(|site| site.server.is_some()) {
+        return Ok(ServerId::BuiltIn);
+    }
+    context.server_of(None, DEFAULT_ADDRESS)
 }
 
 /// What differs beside what is missing.

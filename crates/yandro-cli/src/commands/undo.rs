@@ -113,6 +113,11 @@ fn refused(history: &[Entry], entry: &Entry, error: UndoError) -> CommandError {
             ))
             .hint("keep those lines elsewhere and take them out of the file, then run the command again")
         }
+        UndoError::AuthorityReplaced => CommandError::not_made(format!(
+            "change {} can't be taken back: the authority was replaced again since",
+            entry.id
+        ))
+        .hint("take the later change back first: see which in yandro history"),
         error => CommandError::not_made(error),
     }
 }

@@ -67,8 +67,32 @@ fn another_authority_takes_over_everywhere_at_once_and_is_taken_back() {
     eventually("the first one is served and trusted", || of_system().status == 0);
     machine.run("openssl", &judged).succeeds();
     assert!(shown(&machine).contains("\"former-roots\":[]"));
+    // Who goes by the old list is named, with its process.
+    fs::copy("/bin/sleep", machine.path("firefox")).unwrap();
+    let _browser = Background::start(machine.command(machine.path("firefox").to_str().unwrap()).arg("60"));
+    eventually("it runs", || machine.run("pgrep", &["-x", "firefox"]).status == 0);
     let ran = machine.yandro(&["authority", "replace"]).succeeds();
     assert!(ran.stdout.contains("moved in 2 trust stores"), "{ran}");
+    assert!(ran.stderr.contains("start these again") && ran.stderr.contains("firefox (process "), "{ran}");
+    // An earlier change of the authority is no longer the last word on it.
+    machine.yandro(&["authority", "replace"]).succeeds();
+    let last = |number: usize| {
+        let history = machine.yandro(&["history"]).stdout;
+        let line = history.lines().filter(|line| line.contains("authority replace")).nth(number).unwrap().to_owned();
+        line.split_whitespace().next().unwrap().to_owned()
+    };
+    let ran = machine.yandro(&["undo", &last(1)]);
+    assert!(ran.status == 3 && ran.stderr.contains("the authority was replaced again since"), "{ran}");
+    // Taken back and had again: the store, the key and what is served belong together each time.
+    let replaced = roots();
+    machine.yandro(&["undo", &last(0)]).succeeds();
+    machine.yandro(&["check"]).succeeds();
+    let history = machine.yandro(&["history"]).stdout;
+    let undo = history.lines().find(|line| line.contains("yandro undo")).unwrap().split_whitespace().next().unwrap();
+    machine.yandro(&["undo", undo]).succeeds();
+    assert_eq!(roots(), replaced);
+    eventually("the one that is trusted is served", || of_system().status == 0);
+    machine.yandro(&["check"]).succeeds();
     machine.yandro(&["authority", "distrust"]).succeeds();
     assert_eq!(roots(), [""; 0], "no orphan is left");
 }

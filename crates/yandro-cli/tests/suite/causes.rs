@@ -440,6 +440,9 @@ fn watching_tells_what_comes_and_goes() {
     let _watching = Background(command.spawn().unwrap());
     let seen = |text: &str| std::fs::read_to_string(&out).unwrap().matches(text).count();
     eventually("it is well", || seen("all proven") == 1);
+    // Looked at anew every two seconds, and nothing is told that is no news.
+    std::thread::sleep(std::time::Duration::from_millis(2500));
+    assert_eq!(seen("all proven"), 1);
     shell(&machine, "chmod 700 saltmarsh");
     eventually("the folder is told", || seen("may not enter") == 1);
     shell(&machine, "chmod 755 saltmarsh");

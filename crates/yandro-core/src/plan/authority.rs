@@ -60,6 +60,11 @@ impl AuthorityFiles {
         self.key.as_ref().ok_or(PkiError::Locked)
     }
 
+    /// What it is called when another takes its place: the beginning of its root's key identifier.
+    pub fn id(&self) -> String {
+        self.authority.root_facts.subject_key.iter().take(8).map(|byte| format!("{byte:02x}")).collect()
+    }
+
     /// Whether the key on the disk is behind a passphrase.
     pub fn is_locked(&self) -> bool {
         Key::is_locked(&String::from_utf8_lossy(&self.texts.key))
@@ -114,8 +119,8 @@ pub(super) fn put(set: &mut ChangeSet, observed: &Observed, texts: &AuthorityTex
 }
 
 /// Plans another authority, limited to `constraints`, in the place of the present one: every leaf
-/// of a site and every other that is known is issued anew, and the former authority is kept aside
-/// so that all of this can be taken back. `id` is what the former is called.
+/// of a site and every other that is known is issued anew, and the present authority is kept aside
+/// so that all of this can be taken back.
 ///
 /// # Errors
 /// What can't be issued anew, with its site.
@@ -123,28 +128,13 @@ pub fn replace_authority(
     mut observed: Observed,
     list: &SiteList,
     constraints: &Constraints,
-    id: &str,
     fresh: &mut dyn Fresh,
 ) -> Result<ChangeSet, Failed> {
     let texts = new_authority(&observed, constraints, fresh).map_err(|error| Failed::of(None, error.into()))?;
-    let mut aside = ChangeSet::default();
-    if let Some(old) = &observed.authority {
-        let places = &observed.places;
-        for folder in [places.former_authorities(), places.former_authority(id)] {
-            aside.steps.push(Step::Folder { path: folder, access: Access::Private });
-        }
-        let kept =
-            [(&old.texts.root, "root.pem"), (&old.texts.issuing, "issuing.pem"), (&old.texts.key, "issuing.key")];
-        for (content, name) in kept {
-            let access = if name == "issuing.key" { Access::Secret } else { Access::Private };
-            aside.file(places.former_authority(id).join(name), None::<Content>, Some(content.clone()), access);
-        }
-    }
-    aside.merge(put_in_place(&mut observed, list, &texts, fresh)?);
-    Ok(aside)
+    put_in_place(&mut observed, list, &texts, fresh)
 }
 
-/// Puts an authority in the place of the present one, and issues all anew by it.
+/// Puts an authority in the place of the present one, keeps that aside, and issues all anew.
 pub(super) fn put_in_place(
     observed: &mut Observed,
     list: &SiteList,
@@ -152,13 +142,33 @@ pub(super) fn put_in_place(
     fresh: &mut dyn Fresh,
 ) -> Result<ChangeSet, Failed> {
     let mut set = ChangeSet::default();
+    put_aside(&mut set, observed);
     put(&mut set, observed, texts);
     // What it issued is known as our own by it.
     let old = observed.authority.take().and_then(|old| AuthorityFiles::read(old.texts, None).ok());
-    observed.former.extend(old.map(|old| (String::new(), old)));
+    observed.former.extend(old.map(|old| (old.id(), old)));
     observed.advance(&set);
     set.merge(renew(observed, list, fresh)?);
     Ok(set)
+}
+
+/// Keeps a copy of the present authority.
+fn put_aside(set: &mut ChangeSet, observed: &Observed) {
+    let (Some(files), places) = (&observed.authority, &observed.places) else { return };
+    let (old, id) = (&files.texts, files.id());
+    for folder in [places.former_authorities(), places.former_authority(&id)] {
+        set.steps.push(Step::Folder { path: folder, access: Access::Private });
+    }
+    // It may have been put aside before, and have come back.
+    let was = observed.former.get(&id).map(|former| &former.texts);
+    let kept = [
+        ("root.pem", &old.root, was.map(|was| &was.root), Access::Private),
+        ("issuing.pem", &old.issuing, was.map(|was| &was.issuing), Access::Private),
+        ("issuing.key", &old.key, was.map(|was| &was.key), Access::Secret),
+    ];
+    for (name, content, was, access) in kept {
+        set.file(places.former_authority(&id).join(name), was.cloned(), Some(content.clone()), access);
+    }
 }
 
 /// Plans to make anew those certificates of no site whose time comes, or which another authority

@@ -67,7 +67,7 @@ impl Places {
         self.authority().join("former")
     }
 
-    /// The folder of one of them, by what its root is called in trust stores.
+    /// The folder of one of them, by its [`AuthorityFiles::id`].
     pub fn former_authority(&self, id: &str) -> Utf8PathBuf {
         self.former_authorities().join(id)
     }
@@ -124,7 +124,7 @@ pub struct Observed {
     pub list: Option<String>,
     /// The authority, if there is one.
     pub authority: Option<AuthorityFiles>,
-    /// Authorities that another took the place of, by what their roots are called in trust stores.
+    /// Authorities that another took the place of, by their [`AuthorityFiles::id`].
     pub former: BTreeMap<String, AuthorityFiles>,
     /// The passphrase that a new authority's key goes behind, and that opens the present one's.
     pub passphrase: Option<Zeroizing<String>>,

@@ -191,8 +191,10 @@ impl Disk {
             let texts = AuthorityTexts { root, issuing, key: content("issuing.key")? };
             Some(AuthorityFiles::read(texts, None).unwrap())
         };
-        let former = read(places().former_authority("first")).map(|former| ("first".to_owned(), former));
-        (read(places().authority()), former.into_iter().collect())
+        let below = places().former_authorities();
+        let roots = self.files.keys().filter(|path| path.starts_with(&below) && path.ends_with("root.pem"));
+        let former = roots.filter_map(|root| read(root.parent()?.to_owned()));
+        (read(places().authority()), former.map(|former| (former.id(), former)).collect())
     }
 
     fn observe(&self) -> Observed {
@@ -470,23 +472,35 @@ fn another_authority_issues_everything_anew_and_can_be_taken_back() {
     let authority = |disk: &Disk| disk.observe().authority.unwrap().authority;
     let wider =
         Constraints { suffixes: vec!["test".into(), "invalid".into(), "harbour".into()], ..Constraints::default() };
-    let set = replace_authority(disk.observe(), &list, &wider, "first", &mut Random).unwrap();
+    let set = replace_authority(disk.observe(), &list, &wider, &mut Random).unwrap();
     assert!(set.servers.contains(&ServerId::Apache), "the server has to take the new certificates up");
     disk.carry_out(&set);
     assert_eq!(authority(&disk).constraints(), &wider);
     assert_eq!(issuer(&disk), authority(&disk).issuing_facts.subject_key);
     let key = places().key(&site.name);
     assert_eq!(disk.files[&key], first.files[&key], "the sites keep their keys");
-    let steps: Vec<DoneStep> = set.steps.iter().rev().map(inverse).collect();
-    let back = undo(disk.observe(), &list, &set.sites, &steps, true, &mut Random).unwrap();
+    let second = disk.clone();
+    let taken_back = |set: &ChangeSet, disk: &Disk| {
+        let steps: Vec<DoneStep> = set.steps.iter().rev().map(inverse).collect();
+        undo(disk.observe(), &list, &set.sites, &steps, true, &mut Random).unwrap()
+    };
+    let back = taken_back(&set, &disk);
     disk.carry_out(&back);
     for path in [places().root_certificate(), places().issuing_certificate(), places().issuing_key()] {
         assert_eq!(disk.files[&path], first.files[&path], "{path}");
     }
     assert_eq!(issuer(&disk), issuer(&first));
-    assert!(!disk.files.keys().any(|path| path.starts_with(places().former_authorities())));
+    assert_eq!(disk.authorities().1.len(), 1, "the one that was there is kept aside in its turn");
+    // And that can be taken back as well: the second one is there again, key and all.
+    let again = taken_back(&back, &disk);
+    let mut redone = disk.clone();
+    redone.carry_out(&again);
+    for path in [places().root_certificate(), places().issuing_certificate(), places().issuing_key()] {
+        assert_eq!(redone.files[&path], second.files[&path], "{path}");
+    }
+    assert_eq!(issuer(&redone), issuer(&second));
     // The authority can't vouch for a site's name: nothing is planned, and the site is named.
     let narrow = Constraints { suffixes: vec!["invalid".into(), "harbour".into()], ..Constraints::default() };
-    let failed = replace_authority(disk.observe(), &list, &narrow, "first", &mut Random).unwrap_err();
+    let failed = replace_authority(disk.observe(), &list, &narrow, &mut Random).unwrap_err();
     assert_eq!(failed.site.as_ref(), Some(&site.name));
 }

@@ -54,6 +54,9 @@ pub enum UndoError {
         /// What the change set wrote.
         made: Vec<u8>,
     },
+    /// The authority that it made was replaced since.
+    #[error("the authority was replaced again since")]
+    AuthorityReplaced,
     /// What was there before can't be planned again.
     #[error(transparent)]
     Plan(#[from] PlanError),
@@ -106,6 +109,11 @@ pub fn undo(
     let back = steps.iter().find_map(|step| former_of(step, &places));
     let back = back.and_then(|id| observed.former.get(id)).map(|files| files.texts.clone());
     if let Some(texts) = back {
+        // The one that this change made is gone by now, and what trusts its successor isn't known here.
+        let root = places.root_certificate();
+        if steps.iter().any(|step| matches!(step, DoneStep::Edited { path, .. } if *path == root)) {
+            return Err(UndoError::AuthorityReplaced);
+        }
         let again = put_in_place(&mut observed, list, &texts, fresh).map_err(|failed| *failed.error)?;
         set.merge(again);
     }
@@ -150,7 +158,7 @@ pub fn undo(
     Ok(set)
 }
 
-/// The authority that a step kept aside, by what its root is called in trust stores.
+/// The authority that a step kept aside, by its id.
 fn former_of<'s>(step: &'s DoneStep, places: &Places) -> Option<&'s str> {
     let DoneStep::Untouched(Step::File(FileChange { path, after: None, .. })) = step else { return None };
     let folder = path.parent().filter(|folder| folder.parent() == Some(&places.former_authorities()))?;

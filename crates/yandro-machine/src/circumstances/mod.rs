@@ -19,10 +19,36 @@ use crate::machine::Machine;
 use crate::servers::{self, Control, Found};
 use crate::{certificates, files, ports, process};
 
+/// What holds for all sites of a server: to find it out takes longer than all the rest.
+#[derive(Clone, Debug, Default)]
+pub struct OfServer {
+    runs: Option<bool>,
+    refuses: Option<String>,
+    process: Option<i32>,
+}
+
+impl OfServer {
+    /// Looks at a server of the real machine; of another nothing is known.
+    pub fn look(machine: &Machine, id: ServerId) -> Self {
+        let found = if machine.is_real() { servers::find(machine, id) } else { None };
+        let Some(control) = found.filter(|found| !found.is_elsewhere()).and_then(|found| Control::of(machine, &found))
+        else {
+            return Self::default();
+        };
+        Self {
+            runs: Some(control.is_running()),
+            // A server that needs root to judge its configuration says nothing of use without.
+            refuses: if control.needs_root() { None } else { control.test().err() },
+            process: control.process(),
+        }
+    }
+}
+
 /// Looks around a site. `server_of` tells which known server a process belongs to.
 pub fn look(
     machine: &Machine,
     expected: &Expected,
+    server: &OfServer,
     server_of: impl Fn(Option<u32>) -> Option<ServerId>,
 ) -> Circumstances {
     let mut around = Circumstances::default();
@@ -41,12 +67,8 @@ pub fn look(
     let Some(found) = servers::find(machine, expected.server) else { return around };
     around.site_file = site_file(&found, &site.name);
     configuration::read(machine, &found, expected, &mut around);
-    if let Some(control) = Control::of(machine, &found) {
-        around.runs = Some(control.is_running());
-        // A server that needs root to judge its configuration says nothing of use without.
-        around.refuses = if control.needs_root() { None } else { control.test().err() };
-        around.newer = control.process().and_then(|pid| newer(machine, &found, &site.name, pid));
-    }
+    (around.runs, around.refuses) = (server.runs, server.refuses.clone());
+    around.newer = server.process.and_then(|pid| newer(machine, &found, &site.name, pid));
     around
 }
 

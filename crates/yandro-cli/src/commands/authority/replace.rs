@@ -82,12 +82,12 @@ fn another(
         old.key()?;
         let is_locked = old.is_locked();
         let constraints = change(old.authority.constraints())?;
-        let former = root_nickname(&old.authority);
+        let former = old.id();
         let mut observed = observed;
         if !is_locked {
             observed.passphrase = None;
         }
-        let mut set = replace_authority(observed, &list, &constraints, &former, &mut SystemFresh::new())?;
+        let mut set = replace_authority(observed, &list, &constraints, &mut SystemFresh::new())?;
         let text = |path| {
             let bytes = set.change_of(path).and_then(|change| change.after.as_deref());
             String::from_utf8_lossy(bytes.map(Vec::as_slice).unwrap_or_default()).into_owned()

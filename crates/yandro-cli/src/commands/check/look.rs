@@ -1,16 +1,17 @@
 //! Observing and judging sites, and looking closer at those that are not well.
 
+use std::collections::BTreeMap;
 use std::io::{IsTerminal as _, Write as _};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use tokio::task::JoinSet;
-use yandro_core::check::{Circumstances, Code, Expected, SiteReport, explain, judge};
+use yandro_core::check::{Code, Expected, SiteReport, explain, judge};
 use yandro_core::name::HostName;
 use yandro_core::pki::Authority;
 use yandro_core::site::{ServerId, Site};
-use yandro_machine::circumstances::{self, logs, settings};
+use yandro_machine::circumstances::{self, OfServer, logs, settings};
 use yandro_machine::probe::Prober;
 use yandro_machine::{caches, files, observe};
 
@@ -23,8 +24,8 @@ const CLOSELY: usize = 32;
 const PATIENCE: Duration = Duration::from_millis(500);
 
 /// A report, and what was expected of the site's first ports.
-pub(crate) struct Looked {
-    pub(crate) report: SiteReport,
+struct Looked {
+    report: SiteReport,
     expected: Arc<Expected>,
     chain: Option<Vec<u8>>,
 }
@@ -41,8 +42,11 @@ pub(crate) async fn look(context: &Context, sites: &[Site], closely: bool) -> Re
     let prober = Prober::new(&context.machine, hosts, authority.as_ref());
     let mut looked = first(context, sites, &prober, authority.as_ref(), closely).await?;
     if closely {
+        let mut servers: BTreeMap<ServerId, OfServer> = BTreeMap::new();
         for own in looked.iter_mut().filter(|own| !own.report.findings.is_empty()).take(CLOSELY) {
-            look_around(context, own, &prober).await;
+            let id = own.report.server;
+            let server = servers.entry(id).or_insert_with(|| OfServer::look(&context.machine, id));
+            look_around(context, own, server, &prober).await;
         }
     }
     Ok(looked.into_iter().map(|own| own.report).collect())
@@ -120,11 +124,9 @@ async fn first(
 
 /// Looks for the cause of what was found: the server's processes, its configuration and its files,
 /// and its log while the site is asked once more.
-async fn look_around(context: &Context, own: &mut Looked, prober: &Arc<Prober>) {
+async fn look_around(context: &Context, own: &mut Looked, server: &OfServer, prober: &Arc<Prober>) {
     let expected = own.expected.clone();
-    let around =
-        |expected: &Expected| circumstances::look(&context.machine, expected, |pid| context.server_of_process(pid));
-    let mut around: Circumstances = around(&expected);
+    let mut around = circumstances::look(&context.machine, &expected, server, |pid| context.server_of_process(pid));
     if own.report.findings.iter().any(|finding| is_of_log(finding.code)) {
         let marked = logs::mark(&context.machine, &expected);
         _ = prober.observe(expected.clone(), own.chain.clone()).await;

@@ -2,10 +2,11 @@
 
 use yandro_core::check::{Code, SiteReport};
 use yandro_core::plan::settle;
-use yandro_core::site::{DEFAULT_ADDRESS, ServerId, SiteList};
+use yandro_core::site::SiteList;
 use yandro_machine::{SystemFresh, observe};
 
 use crate::commands::apply::{Planned, apply};
+use crate::commands::settle::default_server;
 use crate::context::{Context, now};
 use crate::error::CommandError;
 use crate::view::change::{labelled, server_lines, summary};
@@ -53,11 +54,7 @@ pub(super) fn run(
         let mut observed = observe::observe_all(&context.machine, text, list, now())?;
         let mismatched = reports.iter().filter(|report| has(report, &[Code::KeyMismatch]));
         observed.suspect = mismatched.map(|report| report.site.name.clone()).collect();
-        let default = if list.sites.iter().all(|site| site.server.is_some()) {
-            ServerId::BuiltIn
-        } else {
-            context.server_of(None, DEFAULT_ADDRESS)?
-        };
+        let default = default_server(context, list)?;
         let mut set = settle(observed, list, default, &mut SystemFresh::new())?.set;
         let reloaded = mended.iter().filter(|report| has(report, BY_RELOADING)).map(|report| report.server);
         set.servers.extend(reloaded.filter(|server| server.is_configured()));

@@ -4,6 +4,7 @@ mod look;
 mod mend;
 mod watch;
 
+use std::io::Write as _;
 use std::time::Instant;
 
 use camino::Utf8Path;
@@ -70,7 +71,15 @@ fn write(file: &Utf8Path, text: &str) -> Result<(), CommandError> {
         return Err(CommandError::usage(format!("there is a file {file} already, and it is no report of yandro's"))
             .hint("name another, or take it away first"));
     }
-    std::fs::write(file, text).map_err(FileError::at(file)).map_err(CommandError::from)
+    let folder = file.parent().unwrap_or(Utf8Path::new("/"));
+    let written = (|| {
+        let readable = std::os::unix::fs::PermissionsExt::from_mode(0o644);
+        let mut beside = tempfile::Builder::new().permissions(readable).tempfile_in(folder)?;
+        beside.write_all(text.as_bytes())?;
+        beside.as_file().sync_all()?;
+        beside.persist(file).map_err(|error| error.error)
+    })();
+    written.map(|_| ()).map_err(FileError::at(file)).map_err(CommandError::from)
 }
 
 fn chosen(args: &CheckArgs, list: &SiteList) -> Result<Vec<Site>, CommandError> {

@@ -51,7 +51,12 @@ pub(super) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<St
 }
 
 fn without_times(text: &str) -> String {
-    text.lines().filter(|line| !line.contains(" ms)")).collect::<Vec<_>>().join("\n")
+    let is_of_number = |c: char| c.is_ascii_digit() || matches!(c, '.' | ' ' | '(');
+    let lines = text.lines().map(|line| match line.rsplit_once(" ms") {
+        Some((before, _)) => before.trim_end_matches(is_of_number),
+        None => line,
+    });
+    lines.collect::<Vec<_>>().join("\n")
 }
 
 /// When the files were last changed on which the sites depend.
