@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
+use anstyle::{Color, RgbColor, Style};
 use qrcode::render::unicode::Dense1x2;
 use qrcode::{EcLevel, QrCode};
 use yandro_core::pki::{Authority, mobile_profile};
@@ -18,6 +19,9 @@ use crate::view::{DIM, STRONG, Ui, count};
 
 /// The page that a phone shows. `{…}` is filled in.
 const PAGE: &str = include_str!("device.html");
+/// Dark on light whatever the terminal's own colours are: cameras want it so.
+const INK: Style =
+    Style::new().fg_color(Some(Color::Rgb(RgbColor(0, 0, 0)))).bg_color(Some(Color::Rgb(RgbColor(255, 255, 255))));
 /// The form in which Android, Windows and most others take a root certificate.
 const CERTIFICATE: &str = "application/x-x509-ca-cert";
 
@@ -41,9 +45,9 @@ pub(super) fn offer_root(
             ui.json(&serde_json::json!({ "version": 1, "url": url, "minutes": minutes }));
         }
         let code = QrCode::with_error_correction_level(url.as_bytes(), EcLevel::L).map_err(CommandError::not_made)?;
-        // Dark on light whatever the terminal's colours are: cameras want it so.
         let picture = code.render::<Dense1x2>().dark_color(Dense1x2::Dark).light_color(Dense1x2::Light).build();
-        ui.say(&picture);
+        let lines: Vec<String> = picture.lines().map(|line| format!("{INK}{line}{INK:#}")).collect();
+        ui.say(&lines.join("\n"));
         ui.say(&format!("\n{STRONG}{url}{STRONG:#}"));
         ui.say(&format!(
             "Point the phone's camera at the code, or type the address there: the root certificate and what to do\nwith it. It is there for {}, to everybody on your network, and no key with it. Ctrl-C ends it.",
