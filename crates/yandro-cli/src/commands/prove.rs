@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use yandro_core::check::{Code, Severity, SiteReport};
+use yandro_core::check::{Code, Finding, Severity, SiteReport};
 use yandro_core::site::{ServerId, Site};
 
 use super::check;
@@ -13,6 +13,9 @@ use crate::view::check::finding_text;
 
 /// How long a reloaded server has until it answers with its new configuration.
 const PATIENCE: Duration = Duration::from_secs(5);
+/// How long a page's own status may come from the old configuration: a folder that is proven
+/// may have had another index.
+const PATIENCE_WITH_STATUS: Duration = Duration::from_secs(1);
 /// How long to wait between two looks.
 const PAUSE: Duration = Duration::from_millis(10);
 
@@ -45,7 +48,7 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
     // What runs elsewhere, and nobody tells, takes nothing up because of us.
     let is_ours = site.server.is_none_or(|id| is_told(context, id));
     let runtime = signals::runtime()?;
-    let deadline = Instant::now() + PATIENCE;
+    let began = Instant::now();
     let report = runtime.block_on(async {
         loop {
             let looked = signals::unless_interrupted(check::look(context, std::slice::from_ref(site), false)).await;
@@ -55,7 +58,7 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
             if site.server == Some(ServerId::BuiltIn) && closed {
                 return Ok(None);
             }
-            if stands(&report) || !is_ours || Instant::now() > deadline {
+            if !is_ours || patience(&report).is_none_or(|patience| began.elapsed() > patience) {
                 return Ok::<_, ProofFailed>(Some(report));
             }
             tokio::time::sleep(PAUSE).await;
@@ -84,11 +87,17 @@ fn is_told(context: &Context, id: ServerId) -> bool {
     id != ServerId::Elsewhere && named.is_none_or(|named| !named.is_elsewhere() || !named.reload.is_empty())
 }
 
-/// Whether the site is as it should be, but for what waiting doesn't mend.
-fn stands(report: &SiteReport) -> bool {
-    let lasting =
-        [Code::UpstreamDown, Code::UpstreamDiffers, Code::ProofNotWritten, Code::HttpsStatus, Code::CertificateEnds];
-    report.findings.iter().all(|finding| lasting.contains(&finding.code))
+/// How long to wait for a better look, if waiting can mend what was found at all.
+///
+/// A server that reloads gracefully answers with the old configuration for a moment more: an
+/// upstream's answer that doesn't come through may be the last one of what was there before.
+fn patience(report: &SiteReport) -> Option<Duration> {
+    let of = |finding: &Finding| match finding.code {
+        Code::UpstreamDown | Code::ProofNotWritten | Code::CertificateEnds => None,
+        Code::HttpsStatus => Some(PATIENCE_WITH_STATUS),
+        _ => Some(PATIENCE),
+    };
+    report.findings.iter().filter_map(of).max()
 }
 
 /// Whether the change is worth keeping: nothing is in the way but warnings, and an
