@@ -21,7 +21,12 @@ const SOCKETS: [(&str, &str, &str); 6] = [
 
 /// The socket of the php-fpm that is here; of several versions the highest.
 pub fn find(machine: &Machine) -> Option<FastCgi> {
-    SOCKETS.iter().find_map(|(folder, prefix, suffix)| {
+    sockets(machine).into_iter().next().map(FastCgi::Socket)
+}
+
+/// Every socket of one that is here, or was.
+pub(crate) fn sockets(machine: &Machine) -> Vec<Utf8PathBuf> {
+    let in_folder = |(folder, prefix, suffix): &(&str, &str, &str)| -> Option<Vec<(Vec<u32>, Utf8PathBuf)>> {
         let real = machine.path(folder);
         let names = real.read_dir_utf8().ok()?.filter_map(|entry| Some(entry.ok()?.file_name().to_owned()));
         let versions = names.filter_map(|name| {
@@ -30,8 +35,25 @@ pub fn find(machine: &Machine) -> Option<FastCgi> {
             let number: Vec<u32> = version.split('.').filter_map(|part| part.parse().ok()).collect();
             is_version.then(|| (number, Utf8PathBuf::from(format!("{folder}/{name}"))))
         });
-        versions.max().map(|(_, socket)| FastCgi::Socket(socket))
-    })
+        let mut versions: Vec<_> = versions.collect();
+        versions.sort();
+        versions.reverse();
+        Some(versions)
+    };
+    SOCKETS.iter().filter_map(in_folder).flatten().map(|(_, socket)| socket).collect()
+}
+
+/// The programs of php-fpm that are installed, the highest version first: each goes to the background by itself.
+pub(crate) fn programs(machine: &Machine) -> Vec<Utf8PathBuf> {
+    let mut found: Vec<Utf8PathBuf> = Vec::new();
+    for folder in ["/usr/sbin", "/usr/local/sbin", "/opt/homebrew/sbin"] {
+        let names = machine.path(folder).read_dir_utf8().into_iter().flatten().flatten();
+        let own = names.map(|entry| entry.file_name().to_owned()).filter(|name| name.starts_with("php-fpm"));
+        found.extend(own.map(|name| Utf8PathBuf::from(format!("{folder}/{name}"))));
+    }
+    found.sort();
+    found.reverse();
+    found
 }
 
 #[cfg(test)]

@@ -15,6 +15,8 @@ pub struct Holder {
     pub program: Option<String>,
     /// Whom the socket belongs to.
     pub user: String,
+    /// Whether that is this user.
+    pub is_own: bool,
     /// The address that it listens on.
     pub address: IpAddr,
     /// The port.
@@ -40,17 +42,27 @@ struct Socket {
 
 /// Who listens on a port.
 pub fn holders(port: u16) -> Vec<Holder> {
-    let sockets: Vec<Socket> = sockets().into_iter().filter(|socket| socket.port == port).collect();
+    of(sockets().into_iter().filter(|socket| socket.port == port).collect())
+}
+
+/// Everybody who listens.
+pub fn all() -> Vec<Holder> {
+    of(sockets())
+}
+
+fn of(sockets: Vec<Socket>) -> Vec<Holder> {
     if sockets.is_empty() {
         return Vec::new();
     }
     let owners = owners();
+    let this = rustix::process::geteuid().as_raw();
     let holder = |socket: Socket| {
         let pid = owners.get(&socket.inode).copied();
         Holder {
             program: pid.and_then(name_of),
             pid,
             user: user_name(socket.uid),
+            is_own: socket.uid == this || this == 0,
             address: socket.address,
             port: socket.port,
         }

@@ -7,7 +7,7 @@ use hyper::header::{CONNECTION, HOST, HeaderName, HeaderValue, UPGRADE};
 use hyper::{Request, Response, StatusCode, Version};
 use hyper_util::rt::TokioIo;
 use tokio::net::TcpStream;
-use yandro_core::site::Upstream;
+use yandro_core::site::{Upstream, UpstreamHost};
 
 use crate::respond::{Body, path_of, text};
 
@@ -15,11 +15,12 @@ use crate::respond::{Body, path_of, text};
 const HOP_BY_HOP: [&str; 7] =
     ["connection", "keep-alive", "proxy-authenticate", "proxy-authorization", "te", "trailer", "transfer-encoding"];
 
-/// The upstream's answer to `request`, which keeps its host; the upstream learns by
-/// `X-Forwarded-Proto` and `X-Forwarded-Host` how it came. `WebSockets` and
+/// The upstream's answer to `request`, which keeps its host or gets the upstream's own; the upstream learns
+/// by `X-Forwarded-Proto` and `X-Forwarded-Host` how it came. `WebSockets` and
 /// other upgrades of HTTP/1.1 go through.
 pub(crate) async fn pass_on(
     upstream: &Upstream,
+    asked: UpstreamHost,
     host: &str,
     scheme: &'static str,
     mut request: Request<Incoming>,
@@ -43,7 +44,8 @@ pub(crate) async fn pass_on(
 
     let upgrade = upgrade_of(&request);
     let client = upgrade.as_ref().map(|_| hyper::upgrade::on(&mut request));
-    let mut passed = match onward(host, scheme, upgrade.as_ref(), request) {
+    let own = (asked == UpstreamHost::Own).then(|| upstream.authority());
+    let mut passed = match onward(host, own, scheme, upgrade.as_ref(), request) {
         Ok(passed) => passed,
         Err(error) => return text(StatusCode::BAD_REQUEST, format!("The request can't be passed on: {error}\n")),
     };
@@ -77,6 +79,7 @@ fn upgrade_of<B>(request: &Request<B>) -> Option<HeaderValue> {
 
 fn onward(
     host: &str,
+    own: Option<String>,
     scheme: &'static str,
     upgrade: Option<&HeaderValue>,
     request: Request<Incoming>,
@@ -91,7 +94,7 @@ fn onward(
     remove_hop_by_hop(&mut parts.headers);
     parts.headers.insert(HeaderName::from_static("x-forwarded-host"), host_header.clone());
     parts.headers.insert(HeaderName::from_static("x-forwarded-proto"), HeaderValue::from_static(scheme));
-    parts.headers.insert(HOST, host_header);
+    parts.headers.insert(HOST, own.map(HeaderValue::try_from).transpose()?.unwrap_or(host_header));
     if let Some(protocol) = upgrade {
         parts.headers.insert(CONNECTION, HeaderValue::from_static("upgrade"));
         parts.headers.insert(UPGRADE, protocol.clone());

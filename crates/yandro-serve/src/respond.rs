@@ -67,7 +67,7 @@ pub(crate) async fn answer(sites: &Sites, sni: Option<&str>, request: Request<In
 /// What the site answers with.
 async fn content(entry: &Entry, host: &str, scheme: &'static str, request: Request<Incoming>) -> Response<Body> {
     match &entry.answer {
-        Answerer::Upstream(upstream) => proxy::pass_on(upstream, host, scheme, request).await,
+        Answerer::Upstream(upstream, asked) => proxy::pass_on(upstream, *asked, host, scheme, request).await,
         Answerer::Folder(files) => {
             if ![Method::GET, Method::HEAD].contains(request.method()) {
                 drain(request.into_body()).await;

@@ -10,7 +10,7 @@ use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::sign::CertifiedKey;
 use tower_http::services::ServeDir;
 use yandro_core::name::HostName;
-use yandro_core::site::{Content, Https, Site, Upstream};
+use yandro_core::site::{Content, Https, Site, Upstream, UpstreamHost};
 
 use crate::files;
 
@@ -56,7 +56,7 @@ pub(crate) struct Entry {
 /// What answers for a site.
 pub(crate) enum Answerer {
     Folder(ServeDir),
-    Upstream(Upstream),
+    Upstream(Upstream, UpstreamHost),
 }
 
 impl Certificate {
@@ -82,7 +82,7 @@ impl Sites {
             let fault = |fault: String| SiteError { site: served.site.name.clone(), fault };
             let key = served.certificate.as_ref().map(Certificate::read).transpose().map_err(fault)?;
             let answer = match &served.site.content {
-                Content::Upstream(upstream) => Answerer::Upstream(upstream.clone()),
+                Content::Upstream(upstream) => Answerer::Upstream(upstream.clone(), served.site.serving.upstream_host),
                 Content::Folder { .. } => {
                     let root: Utf8PathBuf = served.site.document_root().expect("a folder has a document root");
                     Answerer::Folder(files::of(&root))

@@ -88,6 +88,10 @@ pub(crate) struct ServingArgs {
     /// Follow symbolic links (on unless said)
     #[arg(long, value_enum, value_name = "WHETHER")]
     pub(crate) symlinks: Option<SymlinksArg>,
+    /// The host that an upstream is asked for: the site's (as it is unless said), or the upstream's
+    /// own, for one that refuses other names
+    #[arg(long, value_enum, value_name = "WHOSE")]
+    pub(crate) upstream_host: Option<UpstreamHostArg>,
     /// A name that an index may have; give it once for each, the first that is there answers.
     /// `off` for the server's own
     #[arg(long, value_name = "FILE")]
@@ -117,6 +121,7 @@ impl ServingArgs {
             ("--listing", self.listing.is_some()),
             ("--overrides", self.overrides.is_some()),
             ("--symlinks", self.symlinks.is_some()),
+            ("--upstream-host", self.upstream_host.is_some()),
             ("--index", !self.index.is_empty()),
             ("--fallback", self.fallback.is_some()),
             ("--php", self.php.is_some()),
@@ -133,6 +138,14 @@ pub(crate) enum OnOff {
     On,
     /// No
     Off,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum UpstreamHostArg {
+    /// The site's name
+    Site,
+    /// The upstream's own host and port
+    Own,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]

@@ -6,6 +6,7 @@ mod map;
 mod servers;
 
 use std::net::IpAddr;
+use std::num::NonZero;
 
 use camino::Utf8PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -13,7 +14,7 @@ use yandro_core::shell::Shell;
 
 pub(crate) use authority::{AuthorityArgs, AuthorityCommand, RootFormat, StoresArg};
 pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, RenewArgs, TermsArgs, TimerArg};
-pub(crate) use map::{MapArgs, OnOff, ServingArgs, SymlinksArg};
+pub(crate) use map::{MapArgs, OnOff, ServingArgs, SymlinksArg, UpstreamHostArg};
 pub(crate) use servers::{ServerAddArgs, ServerKindArg, ServersArgs, ServersCommand};
 
 /// From a project folder to a proven <https://name> on your own machine.
@@ -131,6 +132,9 @@ pub(crate) struct CheckArgs {
     /// Carry out the remedies that are safe, as one change, and look again
     #[arg(long)]
     pub(crate) mend: bool,
+    /// How long to wait for any one answer, in seconds
+    #[arg(long, value_name = "SECONDS", default_value = "5")]
+    pub(crate) timeout: NonZero<u16>,
     /// Look again whenever a file changes, and every two seconds
     #[arg(long, conflicts_with_all = ["mend", "report", "junit"])]
     pub(crate) watch: bool,

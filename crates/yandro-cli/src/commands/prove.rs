@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use yandro_core::check::{Code, Finding, Severity, SiteReport};
 use yandro_core::site::{ServerId, Site};
 
-use super::check;
+use super::check::{self, Closeness};
 use crate::context::Context;
 use crate::error::CommandError;
 use crate::signals;
@@ -51,7 +51,9 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
     let began = Instant::now();
     let report = runtime.block_on(async {
         loop {
-            let looked = signals::unless_interrupted(check::look(context, std::slice::from_ref(site), false)).await;
+            let looked =
+                signals::unless_interrupted(check::look(context, std::slice::from_ref(site), Closeness::default()))
+                    .await;
             let report = looked.ok_or(ProofFailed::Interrupted)??.remove(0);
             let closed =
                 report.findings.iter().all(|finding| finding.code == Code::PortClosed) && !report.findings.is_empty();
@@ -67,8 +69,9 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
     let report = match report {
         // Before it is put back, why it fails.
         Some(report) if !is_kept(&report) && is_ours => {
-            let looked =
-                runtime.block_on(signals::unless_interrupted(check::look(context, std::slice::from_ref(site), true)));
+            let closely = Closeness { is_close: true, ..Closeness::default() };
+            let looked = check::look(context, std::slice::from_ref(site), closely);
+            let looked = runtime.block_on(signals::unless_interrupted(looked));
             Some(looked.and_then(Result::ok).and_then(|mut all| all.pop()).unwrap_or(report))
         }
         report => report,

@@ -15,6 +15,7 @@ mod browser;
 mod built_in;
 mod causes;
 mod certificates;
+mod check_views;
 mod clients;
 mod crash;
 mod demo;

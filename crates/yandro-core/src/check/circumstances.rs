@@ -1,8 +1,11 @@
-//! What stands around a site that isn't well: the facts by which a symptom gets its cause.
+//! What stands around a site: what is seen beside its answers, and for one that isn't well the facts
+//! by which a symptom gets its cause.
 
 use camino::Utf8PathBuf;
 
+use super::observation::Timed;
 use crate::config::Place;
+use crate::name::HostName;
 use crate::site::ServerId;
 
 /// What was found out about a site's server and files, once something about the site was not well.
@@ -13,34 +16,73 @@ pub struct Circumstances {
     pub runs: Option<bool>,
     /// The server's own words, if it refuses its configuration.
     pub refuses: Option<String>,
-    /// How its virtual host file stands.
-    pub site_file: SiteFileState,
     /// A file that was changed after the server last took its configuration up.
     pub newer: Option<Utf8PathBuf>,
     /// Who listens on the site's ports.
     pub holders: Vec<PortHolder>,
-    /// The site's ports that the configuration has no line to listen on.
-    pub not_listened: Vec<u16>,
-    /// Which virtual host answers by the configuration, where it is not the site's own.
-    pub others: Vec<OtherHost>,
-    /// Where the site's own virtual host for HTTPS stands, if it has TLS off.
-    pub tls_off: Option<Place>,
-    /// Whether the server has TLS at all.
-    pub has_tls: Option<bool>,
+    /// What its configuration says.
+    pub configured: Configured,
     /// Whether key and certificate on disk belong together.
     pub key_fits: Option<bool>,
     /// Whether the document root has an index page.
     pub has_index: Option<bool>,
-    /// A line that forbids the folder.
-    pub denied: Option<Place>,
     /// An override file on the way to the document root.
     pub override_file: Option<Utf8PathBuf>,
     /// Where PHP is passed on to, if nothing answers there.
     pub php_down: Option<String>,
+    /// Sockets of PHP that do answer.
+    pub php_sockets: Vec<String>,
+    /// The programs that would answer for PHP, if they were started.
+    pub php_programs: Vec<String>,
+    /// Programs of this user that listen close above the port of an upstream that is down: one that
+    /// found its port taken goes to the next.
+    pub near_upstream: Vec<PortHolder>,
     /// The last lines of the server's error log that are about the site, the latest last.
     pub log: Vec<LogLine>,
     /// A line of the system's guard that keeps the server from the folder.
     pub confined: Option<String>,
+}
+
+/// What was found out beside the answers, for all of a site's names.
+#[derive(Clone, Debug, Default)]
+pub struct Beside {
+    /// Who listens on the site's ports, and how long it took to see; `None` where nobody looked.
+    pub holders: Option<Timed<Vec<PortHolder>>>,
+    /// What the server's configuration says, and the site's part of the time to read it; `None`
+    /// where it can't be read from here.
+    pub configured: Option<Timed<Configured>>,
+    /// The trust stores of this machine, and the time to ask them.
+    pub stores: Option<Timed<Vec<StoreStanding>>>,
+}
+
+/// What a server's configuration, as it stands on the disk, says of a site. The server may still
+/// go by what it read before.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Configured {
+    /// How the site's virtual host file stands.
+    pub site_file: SiteFileState,
+    /// The site's ports that no line has the server listen on.
+    pub not_listened: Vec<u16>,
+    /// Which virtual host answers, for each of its names and ports.
+    pub answering: Vec<AnsweringHost>,
+    /// Whether the server has TLS at all.
+    pub has_tls: Option<bool>,
+    /// A line that forbids the folder.
+    pub denied: Option<Place>,
+    /// The server's own words, if a file was changed since it took its configuration up and it
+    /// would refuse it now.
+    pub refuses: Option<String>,
+}
+
+/// A trust store, and whether it trusts the authority.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StoreStanding {
+    /// Whose it is.
+    pub title: String,
+    /// Where it is.
+    pub path: String,
+    /// Whether it trusts the authority.
+    pub trusts: bool,
 }
 
 /// How a site's virtual host file stands.
@@ -74,19 +116,33 @@ pub struct PortHolder {
     pub port: u16,
     /// Program, number and user, in words.
     pub words: String,
+    /// Its program's name, if it can be seen.
+    pub program: Option<String>,
+    /// Its number, if it can be seen.
+    pub pid: Option<u32>,
+    /// Whether it is another user's.
+    pub is_anothers: bool,
+    /// The names of its virtual hosts on that port, the first of them, if it is a server that is known.
+    pub names: Vec<String>,
     /// The server that it is, if it is one that is known.
     pub server: Option<ServerId>,
 }
 
-/// A virtual host that answers in the place of the site's.
+/// The virtual host that answers a name on a port.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct OtherHost {
+pub struct AnsweringHost {
+    /// The name.
+    pub name: HostName,
     /// The port.
     pub port: u16,
     /// Where it stands.
     pub place: Place,
     /// Whether it has the name, or answers for want of one that has it.
     pub has_name: bool,
+    /// Whether it stands in the site's own file.
+    pub is_own: bool,
+    /// Whether it speaks TLS.
+    pub tls: bool,
 }
 
 /// A line of a log.

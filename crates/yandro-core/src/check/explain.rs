@@ -1,8 +1,10 @@
 //! From symptoms to causes: what a server, its files and its log say about a finding.
 
-use super::circumstances::{Circumstances, SiteFileState};
+use super::circumstances::Circumstances;
+use super::configured::{Cause, Of, refused};
 use super::finding::{Code, Finding, Severity};
 use super::judge::SiteReport;
+use super::remedy;
 use crate::config::Place;
 use crate::site::{Content, ServerId};
 
@@ -25,21 +27,34 @@ pub fn explain(report: &mut SiteReport, http_port: u16, https_port: u16, around:
     for symptom in &report.findings {
         let finding = explanation.of(symptom);
         let is_cause = finding.code != symptom.code;
-        let is_known = |other: &Finding| other.code == finding.code && (is_cause || other.cause == finding.cause);
-        if !explained.iter().any(is_known) {
-            explained.push(finding);
+        let is_known = |other: &Finding| {
+            other.code == finding.code && (is_cause || is_foretold(&finding) || other.cause == finding.cause)
+        };
+        match explained.iter_mut().find(|other| is_known(other)) {
+            // What was foretold has come.
+            Some(known) if known.severity < finding.severity => *known = finding,
+            Some(_) => {}
+            None => explained.push(finding),
         }
     }
     // What a graver cause brings with it is no finding of its own.
     let has = |wanted: Code| explained.iter().any(|own| own.code == wanted);
     let has_error = explained.iter().any(|own| own.severity == Severity::Error);
     let is_gone = has(Code::AddressGone);
+    // A configuration that isn't taken at all foretells nothing: half of it may be left out for the same cause.
+    let is_refused = [Code::ModuleOff, Code::ConfigurationBroken, Code::LogFolderMissing].into_iter().any(has);
     explained.retain(|own| match own.code {
         Code::FamilyHalf => !has_error,
         Code::TlsFails | Code::PortClosed | Code::Unreachable => !is_gone,
+        _ if is_foretold(own) => !(is_refused && has_error),
         _ => true,
     });
     report.findings = explained;
+}
+
+/// Whether the files alone say so as yet: what is an error once the server reads them is a warning before.
+fn is_foretold(finding: &Finding) -> bool {
+    finding.severity < finding.code.severity()
 }
 
 struct Explanation<'e> {
@@ -47,12 +62,6 @@ struct Explanation<'e> {
     ports: [u16; 2],
     around: &'e Circumstances,
 }
-
-/// What Apache httpd says beside the matter.
-const BESIDE: [&str; 4] = ["AH00557", "AH00558", "Action '", "The Apache error log may"];
-
-/// Code, cause, evidence, remedy.
-type Cause = (Code, String, Option<String>, Option<String>);
 
 impl Explanation<'_> {
     fn of(&self, finding: &Finding) -> Finding {
@@ -79,15 +88,15 @@ impl Explanation<'_> {
             Symptom::Status => self.wrong_before(finding).or_else(|| self.status(finding)),
         };
         let mut finding = finding.clone();
-        if let Some((code, cause, evidence, remedy)) = cause {
-            (finding.code, finding.severity, finding.cause) = (code, code.severity(), cause);
+        if let Some(cause) = cause {
+            (finding.code, finding.severity, finding.cause) = (cause.code, cause.code.severity(), cause.words);
             // On which ports it was seen stays with it.
             let ports = finding.evidence.as_ref().and_then(|seen| Some(seen[seen.find("on the ports ")?..].to_owned()));
-            finding.evidence = match (evidence, ports) {
+            finding.evidence = match (cause.evidence, ports) {
                 (Some(seen), Some(ports)) => Some(format!("{seen}; {ports}")),
                 (seen, ports) => seen.or(ports),
             };
-            finding.remedy = remedy;
+            (finding.remedy, finding.otherwise) = (cause.remedy, cause.otherwise);
         }
         // What the server wrote about it belongs to whatever is told.
         if symptom != Symptom::Closed
@@ -104,38 +113,8 @@ impl Explanation<'_> {
         self.report.server
     }
 
-    fn reload(&self) -> String {
-        format!("yandro servers reload {}", self.server().word())
-    }
-
     fn refused(&self) -> Option<Cause> {
-        let words = self.around.refuses.as_ref()?;
-        let is_telling = |line: &&str| !line.is_empty() && BESIDE.iter().all(|beside| !line.contains(beside));
-        let lines: Vec<&str> = words.lines().map(str::trim).filter(is_telling).take(4).collect();
-        let first = lines.first().copied().unwrap_or_default();
-        let server = self.server();
-        let running = if self.around.runs == Some(true) { "goes on with what it read before" } else { "can't start" };
-        if let Some(folder) = missing_log_folder(words) {
-            let cause =
-                format!("{server} refuses its configuration and {running}: the folder for logs {folder} isn't there");
-            let mend = format!("mkdir -p {folder} && {}", self.bring_up());
-            return Some((Code::LogFolderMissing, cause, Some(first.to_owned()), Some(mend)));
-        }
-        if lines.iter().any(|line| line.contains("Invalid command 'SSL")) {
-            let cause = format!("{server} hasn't its module for TLS switched on, and {running}");
-            let mend = format!("yandro map {}", self.report.site.name);
-            return Some((Code::ModuleOff, cause, Some(lines.join("\n")), Some(mend)));
-        }
-        let cause = format!("{server} refuses its configuration and {running}");
-        let edit = place_in(&lines.join("\n"))
-            .map_or_else(|| "mend that line, then:".to_owned(), |place| edit(&place) + " &&");
-        let mend = format!("{edit} {}", self.bring_up());
-        Some((Code::ConfigurationBroken, cause, Some(lines.join("\n")), Some(mend)))
-    }
-
-    fn bring_up(&self) -> String {
-        let verb = if self.around.runs == Some(false) { "start" } else { "reload" };
-        format!("yandro servers {verb} {}", self.server().word())
+        self.around.refuses.as_ref().map(|words| refused(words, self.server(), self.around.runs))
     }
 
     fn closed(&self) -> Option<Cause> {
@@ -148,30 +127,14 @@ impl Explanation<'_> {
             return refused;
         }
         if self.around.runs == Some(false) {
-            let cause = format!("{server} doesn't run");
-            return Some((Code::ServerDown, cause, None, Some(self.bring_up())));
+            let mend = remedy::bring_up(server, self.around.runs);
+            return Some(Cause::new(Code::ServerDown, format!("{server} doesn't run")).mend(mend));
         }
-        self.not_read().or_else(|| self.not_listened()).or_else(|| self.not_reloaded())
-    }
-
-    /// The server doesn't read the site's file.
-    fn not_read(&self) -> Option<Cause> {
-        let (site, settle) = (&self.report.site.name, Some("yandro settle".to_owned()));
-        match &self.around.site_file {
-            SiteFileState::Read => None,
-            SiteFileState::Missing(file) => {
-                let cause = format!("the virtual host file of `{site}` is gone: {file}");
-                Some((Code::SiteFileMissing, cause, None, settle))
-            }
-            SiteFileState::NotEnabled { file, link } => {
-                let cause = format!("the virtual host file of `{site}` is not enabled: {file}");
-                Some((Code::SiteNotEnabled, cause, Some(format!("there is no link {link}")), settle))
-            }
-            SiteFileState::NotIncluded { file, main } => {
-                let cause = format!("{} doesn't read {file}: no line includes its folder", self.server());
-                Some((Code::SitesNotIncluded, cause, Some(format!("looked for from {main} on")), settle))
-            }
-        }
+        let (site, configured) = (&self.report.site, &self.around.configured);
+        configured
+            .not_read(site, server)
+            .or_else(|| configured.not_listened(site, server))
+            .or_else(|| self.not_reloaded())
     }
 
     fn key_mismatch(&self) -> Option<Cause> {
@@ -179,51 +142,45 @@ impl Explanation<'_> {
             return None;
         }
         let site = &self.report.site.name;
-        let cause = format!("the key of `{site}` on disk is not the one that its certificate is for");
-        Some((Code::KeyMismatch, cause, None, Some(format!("yandro check {site} --mend"))))
-    }
-
-    fn not_listened(&self) -> Option<Cause> {
-        let port = self.around.not_listened.first()?;
-        let server = self.server();
-        let cause = format!("{server} runs, and no line of its configuration has it listen on port {port}");
-        let mend = format!("yandro map {}", self.report.site.name);
-        Some((Code::PortNotListened, cause, None, Some(mend)))
+        let words = format!("the key of `{site}` on disk is not the one that its certificate is for");
+        Some(Cause::new(Code::KeyMismatch, words).mend(format!("yandro check {site} --mend")))
     }
 
     fn not_reloaded(&self) -> Option<Cause> {
         let file = self.around.newer.as_ref()?;
-        let cause = format!("{} was not reloaded since {file} was changed", self.server());
-        Some((Code::NotReloaded, cause, None, Some(self.reload())))
+        let words = format!("{} was not reloaded since {file} was changed", self.server());
+        Some(Cause::new(Code::NotReloaded, words).mend(remedy::reload(self.server())))
     }
 
     /// Another program has the port.
     fn held(&self) -> Option<Cause> {
-        let server = self.server();
-        let has_own =
-            |port: u16| self.around.holders.iter().any(|holder| holder.port == port && holder.server == Some(server));
-        let other = self.around.holders.iter().find(|holder| holder.server != Some(server) && !has_own(holder.port))?;
+        let (server, site) = (self.server(), &self.report.site.name);
+        let holders = &self.around.holders;
+        let has_own = |port: u16| holders.iter().any(|holder| holder.port == port && holder.server == Some(server));
+        let other = holders.iter().find(|holder| holder.server != Some(server) && !has_own(holder.port))?;
         let (port, words) = (other.port, &other.words);
-        let cause = format!("port {port} is held by {words}, and not by {server}");
-        let seen = other.server.map(|id| format!("it is {id}; its virtual hosts: yandro vhosts"));
-        let mend = match other.server {
-            Some(id) => format!(
-                "yandro servers stop {}; or map the site on that one: yandro map {} --server {}",
-                id.word(),
-                self.report.site.name,
-                id.word()
-            ),
-            None => format!(
-                "stop it, then: yandro servers start {}; or choose other ports: --http-port, --https-port",
-                server.word()
-            ),
-        };
-        Some((Code::PortHeld, cause, seen, Some(mend)))
+        let cause = Cause::new(Code::PortHeld, format!("port {port} is held by {words}, and not by {server}"));
+        let start = format!("yandro servers start {}", server.word());
+        Some(match (other.server, other.pid) {
+            (Some(id), _) => {
+                let names = if other.names.is_empty() { "none".to_owned() } else { other.names.join(", ") };
+                cause
+                    .seen(format!("it is {id}; its virtual hosts there: {names}"))
+                    .mend(format!("yandro servers stop {} && {start}", id.word()))
+                    .or(format!("yandro map {site} --server {}", id.word()))
+            }
+            (None, Some(pid)) => {
+                let sudo = if other.is_anothers { "sudo " } else { "" };
+                cause.mend(format!("{sudo}kill {pid} && {start}")).or(other_ports(site.as_str()))
+            }
+            (None, None) => cause.mend("sudo yandro ports").or(other_ports(site.as_str())),
+        })
     }
 
     /// Why it is another virtual host, or none, that answers.
     fn wrong(&self, code: Code) -> Option<Cause> {
-        if !self.server().is_configured() {
+        let server = self.server();
+        if !server.is_configured() {
             return None;
         }
         let held = self.held();
@@ -233,40 +190,23 @@ impl Explanation<'_> {
         if self.around.runs == Some(false) {
             return self.closed();
         }
-        let refused = self.key_mismatch().or_else(|| self.refused());
+        let (site, configured) = (&self.report.site, &self.around.configured);
+        let refused = self.key_mismatch().or_else(|| self.refused()).or_else(|| configured.not_read(site, server));
         if refused.is_some() {
             return refused;
         }
-        if let Some(cause) = self.not_read() {
-            return Some(cause);
-        }
-        let (site, settle) = (&self.report.site.name, Some("yandro settle".to_owned()));
         let is_tls = matches!(code, Code::TlsFails | Code::TlsPlain | Code::CertificateName | Code::CertificateUnknown);
-        if is_tls && self.around.has_tls == Some(false) {
-            let cause = format!("{} hasn't its module for TLS switched on", self.server());
-            return Some((Code::ModuleOff, cause, None, Some(format!("yandro map {site}"))));
+        if is_tls && configured.has_tls == Some(false) {
+            let words = format!("{server} hasn't its module for TLS switched on");
+            return Some(Cause::new(Code::ModuleOff, words).mend(format!("yandro map {}", site.name)));
         }
-        if let Some(cause) = self.not_listened() {
-            return Some(cause);
-        }
-        if let Some(place) = self.around.tls_off.as_ref().filter(|_| is_tls) {
-            let cause = format!("the virtual host of `{site}` for HTTPS has TLS off");
-            return Some((Code::TlsOff, cause, Some(place.to_string()), settle));
-        }
-        let of_ports = |port: u16| if is_tls { port == self.ports[1] } else { self.ports.contains(&port) };
-        if let Some(other) = self.around.others.iter().find(|other| of_ports(other.port)) {
-            let (place, port) = (&other.place, other.port);
-            if other.has_name {
-                let cause =
-                    format!("another virtual host on port {port} has the name `{site}` as well, and answers first");
-                let mend = format!("{} && {}", edit(place), self.reload());
-                return Some((Code::OtherSiteAnswers, cause, Some(place.to_string()), Some(mend)));
-            }
-            let cause = format!("no virtual host on port {port} has the name `{site}`, and the default one answers");
-            return Some((Code::DefaultAnswers, cause, Some(place.to_string()), settle));
-        }
-        // An application behind the server answers as it likes: that is no matter of reloading.
-        if code == Code::UpstreamDiffers { None } else { self.not_reloaded() }
+        let of = if is_tls { Of::Tls(self.ports[1]) } else { Of::Either(self.ports) };
+        configured
+            .not_listened(site, server)
+            .or_else(|| configured.tls_off(site).filter(|_| is_tls))
+            .or_else(|| configured.other_answers(server, of))
+            // An application behind the server answers as it likes: that is no matter of reloading.
+            .or_else(|| if code == Code::UpstreamDiffers { None } else { self.not_reloaded() })
     }
 
     /// A status that is another server's, or of an old configuration.
@@ -290,83 +230,54 @@ impl Explanation<'_> {
             finding.cause.contains(status) || finding.evidence.as_ref().is_some_and(|seen| seen.contains(status))
         };
         if let Some(seen) = self.around.confined.as_ref().filter(|_| is_forbidden) {
-            let cause = format!("the system's guard keeps {} from {}", self.server(), site.content);
-            return Some((Code::Confined, cause, Some(seen.clone()), None));
+            let words = format!("the system's guard keeps {} from {}", self.server(), site.content);
+            let mend = remedy::unconfine(seen, &site.content.to_string());
+            return Some(Cause { remedy: mend, ..Cause::new(Code::Confined, words).seen(seen) });
         }
-        if is_forbidden && let Some(place) = &self.around.denied {
-            let cause = format!("a line of the configuration forbids {}", site.content);
-            let mend = format!("{} && {}", edit(place), self.reload());
-            return Some((Code::AccessDenied, cause, Some(place.to_string()), Some(mend)));
+        if is_forbidden && let Some(place) = &self.around.configured.denied {
+            let words = format!("a line of the configuration forbids {}", site.content);
+            let mend = format!("{} && {}", remedy::edit(place), remedy::reload(self.server()));
+            return Some(Cause::new(Code::AccessDenied, words).seen(place.to_string()).mend(mend));
         }
         if let (true, Some(file)) = (has_status("500"), &self.around.override_file)
             && let Some(seen) = log(&[".htaccess", "override", "not allowed here", "Invalid command"])
         {
-            let cause = format!("the override file {file} has a line that {} can't take", self.server());
-            return Some((
-                Code::OverrideFault,
-                cause,
-                Some(seen),
-                Some(edit(&Place { file: file.to_string(), line: 1 })),
-            ));
+            let words = format!("the override file {file} has a line that {} can't take", self.server());
+            let line = Place { file: file.to_string(), line: 1 };
+            return Some(Cause::new(Code::OverrideFault, words).seen(seen).mend(remedy::edit(&line)));
         }
         if let (true, Some(socket)) = (has_status("502") || has_status("503"), &self.around.php_down) {
-            let cause = format!("PHP is passed on to {socket}, and nothing answers there");
-            let seen = log(&["fastcgi", "fcgi", "FCGI", "connect()"]);
-            return Some((
-                Code::PhpDown,
-                cause,
-                seen,
-                Some("start php-fpm; or name the one that runs: --php=SOCKET".into()),
-            ));
+            return Some(Cause { evidence: log(&["fastcgi", "fcgi", "FCGI", "connect()"]), ..self.php_down(socket) });
+        }
+        if finding.code == Code::UpstreamDown
+            && let Some(near) = self.around.near_upstream.first()
+        {
+            let words = format!("{}; {} listens on port {}", finding.cause, near.words, near.port);
+            let mend = format!("yandro map {} http://127.0.0.1:{}", site.name, near.port);
+            let seen = finding.evidence.clone().unwrap_or_default();
+            return Some(Cause::new(Code::UpstreamDown, words).seen(seen).mend(mend));
         }
         let is_bare = finding.code == Code::HttpsStatus && is_folder;
         if is_bare && self.around.has_index == Some(false) && (has_status("403") || has_status("404")) {
-            let cause = format!("{} has no index page, and folders are not listed", site.content);
-            let mend = format!("put an `index.html` there, or have it listed: yandro map {} --listing on", site.name);
-            return Some((Code::IndexMissing, cause, None, Some(mend)));
+            let words = format!("{} has no index page, and folders are not listed", site.content);
+            let mend = format!("yandro map {} --listing on", site.name);
+            return Some(Cause::new(Code::IndexMissing, words).mend(mend));
         }
         None
     }
+
+    fn php_down(&self, socket: &str) -> Cause {
+        let site = &self.report.site.name;
+        let cause = Cause::new(Code::PhpDown, format!("PHP is passed on to {socket}, and nothing answers there"));
+        match (&self.around.php_sockets[..], &self.around.php_programs[..]) {
+            ([other, ..], _) => cause.mend(format!("yandro map {site} --php={}", remedy::quoted(other))),
+            // It goes to the background by itself.
+            ([], [program, ..]) => cause.mend(format!("sudo {}", remedy::quoted(program))),
+            ([], []) => cause,
+        }
+    }
 }
 
-/// The command that opens a file at a line, in the editor that the person has chosen.
-fn edit(place: &Place) -> String {
-    let is_plain = place.file.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"/._-+".contains(&byte));
-    let file = if is_plain { place.file.clone() } else { format!("'{}'", place.file.replace('\'', r"'\''")) };
-    format!("${{EDITOR:-vi}} +{} {file}", place.line)
-}
-
-/// The place that a server's words name: `line 3 of FILE` as Apache httpd says it, `in FILE:3` as nginx
-/// does.
-fn place_in(words: &str) -> Option<Place> {
-    let apache = || {
-        let (line, rest) = words.split_once(" line ")?.1.split_once(" of ")?;
-        let file = rest.split([':', '\n']).next()?;
-        Some(Place { file: file.trim().to_owned(), line: line.trim().parse().ok()? })
-    };
-    let nginx = || {
-        let (file, rest) = words.rsplit_once(" in ")?.1.split_once(':')?;
-        let line = rest.split(|c: char| !c.is_ascii_digit()).next()?;
-        Some(Place { file: file.trim().to_owned(), line: line.parse().ok()? })
-    };
-    apache().or_else(nginx)
-}
-
-/// The folder of a log that a server's words say isn't there.
-fn missing_log_folder(words: &str) -> Option<String> {
-    let is_log = |line: &&str| {
-        line.contains("No such file or directory")
-            && ["log file", "error log", "access log", "open()"].iter().any(|own| line.contains(own))
-            && line.contains("log")
-    };
-    let line = words.lines().find(is_log)?;
-    let path = line.split(['"', ' ', '\'']).find(|word| word.starts_with('/') && !word.ends_with(':'))?;
-    let path = path.trim_end_matches(['.', ':', ',']);
-    // Apache httpd names the folder where it tells of one, else both name the file.
-    let folder = if line.contains("directory '") {
-        path.trim_end_matches('/')
-    } else {
-        camino::Utf8Path::new(path).parent()?.as_str()
-    };
-    Some(folder.to_owned())
+fn other_ports(site: &str) -> String {
+    format!("yandro map {site} --http-port 8080 --https-port 8443")
 }

@@ -30,6 +30,15 @@ pub struct Finding {
     pub evidence: Option<String>,
     /// The command that mends it, ready to be pasted.
     pub remedy: Option<String>,
+    /// Other ways to mend it, each a command as well.
+    pub otherwise: Vec<String>,
+}
+
+impl Finding {
+    /// The commands that mend it, the best first.
+    pub fn remedies(&self) -> impl Iterator<Item = &str> {
+        self.remedy.iter().chain(&self.otherwise).map(String::as_str)
+    }
 }
 
 /// One row for each code: its name, how bad it usually is, what it means, what mends it.
@@ -71,7 +80,7 @@ codes! {
     HostsElsewhere, Error, "The hosts file points the name to another address.", "yandro map NAME --take-over";
     HostsShadowed, Error, "The site's own line of the hosts file is there, and one above it that says otherwise is what counts.", "yandro map NAME --take-over";
     ResolverStale, Error, "Something still holds an old answer of the resolver.", "the command that has it forget, as shown";
-    ResolverOrder, Error, "The system asks something else for names before the hosts file, or in its place.", "put `files` first in the `hosts:` line of /etc/nsswitch.conf";
+    ResolverOrder, Error, "The system asks something else for names before the hosts file, or in its place.", "a command that puts `files` first in the `hosts:` line of /etc/nsswitch.conf";
     ResolverDiffers, Error, "The resolver says something else than the hosts file, and nothing that is known explains it.", "";
     ResolverFails, Error, "The resolver knows no address though the hosts file has one.", "";
     ResolverBypassed, Warning, "A browser is set to ask for names elsewhere, past the hosts file.", "the setting, as shown";
@@ -89,7 +98,7 @@ codes! {
     SiteNotEnabled, Error, "The site's virtual host file is there and not enabled.", "yandro settle";
     SitesNotIncluded, Error, "No line of the server's configuration includes the folder of the virtual host files.", "yandro settle";
     NotReloaded, Error, "The web server was not reloaded since its files were changed.", "yandro servers reload SERVER";
-    OtherSiteAnswers, Error, "By the configuration another virtual host that has the name as well answers.", "take the name out of the other one, at the place that is shown";
+    OtherSiteAnswers, Error, "By the configuration another virtual host that has the name as well answers.", "the editor, at the place where the other one has the name";
     DefaultAnswers, Error, "By the configuration no virtual host has the name, and the default one answers.", "yandro settle";
     ModuleOff, Error, "The web server hasn't the module for TLS switched on.", "yandro map NAME";
     HttpFails, Error, "No proper HTTP answer.", "";
@@ -97,10 +106,11 @@ codes! {
     RedirectMissing, Warning, "HTTP doesn't lead to HTTPS.", "yandro map NAME";
     RedirectElsewhere, Warning, "HTTP leads to another host.", "yandro map NAME";
     RedirectLosesPath, Warning, "HTTP leads to HTTPS, and not to the same path and query.", "yandro map NAME";
-    RedirectLoop, Error, "The site's redirects lead in a circle.", "the application's own setting of its address, or the rule that is shown";
-    RedirectLeaves, Warning, "A redirect of the application leaves the site's name.", "the application's own setting of its address";
-    PageLeaves, Warning, "The page says that its address is another one.", "the application's own setting of its address";
+    RedirectLoop, Error, "The site's redirects lead in a circle.", "a search for the rule in the project's files";
+    RedirectLeaves, Warning, "A redirect of the application leaves the site's name.", "a search for that address in the project's files";
+    PageLeaves, Warning, "The page says that its address is another one.", "a search for that address in the project's files";
     TlsFails, Error, "The TLS handshake fails.", "yandro map NAME";
+    TlsVersion, Error, "The server speaks no version of TLS that browsers take.", "yandro map NAME";
     TlsPlain, Error, "Plain HTTP is spoken on the port for HTTPS.", "yandro map NAME";
     TlsOff, Error, "The site's virtual host for HTTPS has TLS off.", "yandro settle";
     AuthorityMissing, Error, "There is no local authority.", "yandro map NAME";
@@ -108,7 +118,7 @@ codes! {
     CertificateName, Error, "The certificate doesn't name the host.", "yandro map NAME";
     CertificateExpired, Error, "The certificate's time is over.", "yandro cert renew";
     CertificateEarly, Error, "The certificate's time has not yet come.", "yandro map NAME";
-    ClockWrong, Error, "By this machine's clock its own authority was not yet made.", "set the clock: sudo timedatectl set-ntp true";
+    ClockWrong, Error, "By this machine's clock its own authority was not yet made.", "sudo timedatectl set-ntp true";
     CertificateEnds, Warning, "The certificate ends within 30 days.", "yandro cert renew";
     CertificateConstraints, Error, "The certificate is beyond what the authority may vouch for.", "yandro authority widen SUFFIX";
     CertificateOld, Warning, "The server sends an older certificate than the one on disk.", "yandro servers reload SERVER";
@@ -116,18 +126,18 @@ codes! {
     StoreUntrusting, Warning, "Some of this machine's trust stores trust the authority, and this one doesn't.", "yandro authority trust";
     HttpsStatus, Warning, "The page answers with an error.", "";
     HttpsFails, Error, "No proper HTTPS answer.", "";
-    IndexMissing, Warning, "The folder has no index page, and is not listed.", "put an index page there, or: yandro map NAME --listing on";
-    AccessDenied, Error, "A line of the configuration forbids the folder.", "take out the line that is shown";
-    OverrideFault, Error, "An override file of the project has a line that the server can't take.", "mend the line that is shown";
+    IndexMissing, Warning, "The folder has no index page, and is not listed.", "yandro map NAME --listing on";
+    AccessDenied, Error, "A line of the configuration forbids the folder.", "the editor, at the line that forbids it";
+    OverrideFault, Error, "An override file of the project has a line that the server can't take.", "the editor, at the override file";
     FolderMissing, Error, "The site's folder is gone.", "yandro map NAME FOLDER";
     FolderForbidden, Error, "The server's user may not enter or read the folder.", "yandro map NAME --fix-permissions";
-    Confined, Error, "The system's own guard keeps the server from the folder.", "the line of its log that is shown";
+    Confined, Error, "The system's own guard keeps the server from the folder.", "the label or the rule that lets it through";
     AnsweredElsewhere, Error, "The name is answered from somewhere else.", "yandro map NAME";
     ProofNotWritten, Warning, "The proof file could not be written.", "";
     PhpSource, Warning, "PHP files are sent as text, their source with them.", "yandro map NAME --php";
-    PhpDown, Error, "The server passes PHP on, and nothing answers there.", "start php-fpm, as shown";
-    UpstreamDown, Error, "The upstream is down.", "start it";
-    UpstreamRefusesHost, Error, "The upstream refuses requests under the site's name.", "allow the name in the upstream's own setting of hosts";
+    PhpDown, Error, "The server passes PHP on, and nothing answers there.", "another socket that answers, or the program to start";
+    UpstreamDown, Error, "The upstream is down.", "yandro map NAME URL, if it is found at another port; else to start it";
+    UpstreamRefusesHost, Error, "The upstream refuses requests under the site's name.", "yandro map NAME --upstream-host own";
     UpstreamDiffers, Warning, "The upstream's answer doesn't come through.", "yandro map NAME";
 }
 

@@ -2,9 +2,10 @@
 
 use std::time::Duration;
 
+use super::circumstances::Beside;
 use super::finding::{Finding, Severity};
-use super::observation::{Expected, NameObservation, ResolverAnswer, Timed};
-use super::steps::Fault;
+use super::observation::{Expected, NameObservation, Timed};
+use super::steps::Judged;
 use crate::name::HostName;
 use crate::site::{ServerId, Site};
 
@@ -12,26 +13,93 @@ use crate::site::{ServerId, Site};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, serde::Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Step {
+    /// Whose the name can be (RFC 6761, and the public suffixes).
+    Suffix,
     /// The hosts file's answer.
     Hosts,
     /// The system resolver's answer.
     Resolver,
-    /// TCP to the HTTP port.
+    /// The address is this machine's, or the one that was declared.
+    Address,
+    /// TCP to the first port, and who listens on all of them.
     Connect,
-    /// The HTTP answer, and that it leads to HTTPS.
+    /// The virtual host that answers by the configuration on the disk.
+    VirtualHost,
+    /// The HTTP answer.
     Http,
+    /// HTTP leads to the same place over HTTPS.
+    Redirect,
     /// The TLS handshake.
     Tls,
+    /// The versions of TLS and the protocols within it (RFC 7301) that are offered besides.
+    Offers,
+    /// What a client gets that asks for a name which is no site (RFC 6066 section 3).
+    OtherNames,
     /// The chain leads to the authority.
     Chain,
     /// The name is covered.
     Name,
     /// The certificate's time.
     Validity,
+    /// The certificate is the one on the disk.
+    Disk,
+    /// Each trust store of this machine trusts the authority.
+    Stores,
     /// The HTTPS answer.
     Https,
+    /// The application stays on the name: by its redirects and by what its page says of itself.
+    Application,
     /// The answer comes from the site's own folder.
     Proof,
+}
+
+impl Step {
+    /// Every one, in order.
+    pub const ALL: [Self; 19] = [
+        Self::Suffix,
+        Self::Hosts,
+        Self::Resolver,
+        Self::Address,
+        Self::Connect,
+        Self::VirtualHost,
+        Self::Http,
+        Self::Redirect,
+        Self::Tls,
+        Self::Offers,
+        Self::OtherNames,
+        Self::Chain,
+        Self::Name,
+        Self::Validity,
+        Self::Disk,
+        Self::Stores,
+        Self::Https,
+        Self::Application,
+        Self::Proof,
+    ];
+
+    /// The earlier steps without which there is nothing to see.
+    fn needs(self, has_https: bool) -> &'static [Self] {
+        use Step as S;
+        match self {
+            S::Suffix | S::Hosts | S::VirtualHost => &[],
+            S::Resolver => &[S::Hosts],
+            S::Address | S::Tls => &[S::Hosts, S::Resolver],
+            S::Connect => &[S::Hosts, S::Resolver, S::Address],
+            S::Http => &[S::Hosts, S::Resolver, S::Connect],
+            S::Redirect => &[S::Hosts, S::Resolver, S::Connect, S::Http],
+            S::Offers | S::OtherNames | S::Chain | S::Name | S::Validity | S::Disk => &[S::Hosts, S::Resolver, S::Tls],
+            S::Stores => &[S::Hosts, S::Resolver, S::Tls, S::Chain],
+            S::Https | S::Application | S::Proof if has_https => {
+                &[S::Hosts, S::Resolver, S::Tls, S::Chain, S::Name, S::Validity]
+            }
+            S::Https | S::Application | S::Proof => &[S::Hosts, S::Resolver, S::Connect, S::Http],
+        }
+    }
+
+    /// Whether it is about TLS.
+    pub(super) fn is_of_tls(self) -> bool {
+        (Self::Tls..=Self::Https).contains(&self)
+    }
 }
 
 /// How a step went.
@@ -60,6 +128,17 @@ pub struct StepReport {
     pub detail: String,
     /// How long it took; zero where nothing was done.
     pub took: Duration,
+    /// The parts that it is made of, where there are several: each trust store.
+    pub parts: Vec<Part>,
+}
+
+/// A part of a step.
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
+pub struct Part {
+    /// What it is.
+    pub title: String,
+    /// Whether it is well.
+    pub well: bool,
 }
 
 /// All steps of one name.
@@ -67,7 +146,7 @@ pub struct StepReport {
 pub struct NameReport {
     /// The name.
     pub name: HostName,
-    /// Its steps, all ten, in order.
+    /// Its steps, all of [`Step::ALL`], in order.
     pub steps: Vec<StepReport>,
 }
 
@@ -84,13 +163,14 @@ pub struct SiteReport {
     pub findings: Vec<Finding>,
 }
 
-/// Judges what was seen of a site's names.
-pub fn judge(expected: &Expected, observations: &[NameObservation]) -> SiteReport {
+/// Judges what was seen of a site's names, and beside them.
+pub fn judge(expected: &Expected, observations: &[NameObservation], beside: &Beside) -> SiteReport {
     let mut findings = Vec::new();
     let names = observations
         .iter()
         .map(|seen| {
-            let mut judge = Judge { expected, seen, steps: Vec::with_capacity(10), findings: Vec::new() };
+            let mut judge =
+                Judge { expected, seen, beside, steps: Vec::with_capacity(Step::ALL.len()), findings: Vec::new() };
             judge.run();
             for finding in judge.findings {
                 // Ports and aliases share causes: one finding for each cause is enough.
@@ -140,68 +220,34 @@ impl SiteReport {
 pub(super) struct Judge<'a> {
     pub(super) expected: &'a Expected,
     pub(super) seen: &'a NameObservation,
+    pub(super) beside: &'a Beside,
     steps: Vec<StepReport>,
     findings: Vec<Finding>,
 }
 
 impl Judge<'_> {
     fn run(&mut self) {
-        let seen = self.seen;
-        self.step(Step::Hosts, &[], Some(seen.hosts.took), Judge::hosts);
-        self.step(Step::Resolver, &[Step::Hosts], Some(seen.resolver.took), Judge::resolver);
-        let addressed = &[Step::Hosts, Step::Resolver];
-        let took = took(seen.connect.as_ref());
-        self.step(Step::Connect, addressed, took, Judge::connect);
-        self.step(Step::Http, &[Step::Hosts, Step::Resolver, Step::Connect], self::took(seen.http.as_ref()), |judge| {
-            judge.http()
-        });
-        let took_tls = self::took(seen.tls.as_ref());
-        self.step(Step::Tls, addressed, took_tls, Judge::tls);
-        let spoken = &[Step::Hosts, Step::Resolver, Step::Tls];
-        self.step(Step::Chain, spoken, None, Judge::chain);
-        self.step(Step::Name, spoken, None, Judge::name);
-        self.step(Step::Validity, spoken, None, Judge::validity);
-        let trusted: &[Step] = if self.expected.site.https.is_on() {
-            &[Step::Hosts, Step::Resolver, Step::Tls, Step::Chain, Step::Name, Step::Validity]
-        } else {
-            &[Step::Hosts, Step::Resolver, Step::Connect, Step::Http]
-        };
-        self.step(Step::Https, trusted, self::took(seen.https.as_ref()), Judge::https);
-        self.step(Step::Proof, trusted, self::took(seen.proof.as_ref()), Judge::proof);
+        for step in Step::ALL {
+            let report = self.report(step);
+            self.steps.push(report);
+        }
     }
 
     /// Judges a step unless one that it depends on has failed.
-    fn step(
-        &mut self,
-        step: Step,
-        needs: &[Step],
-        took: Option<Duration>,
-        judge: impl FnOnce(&Self) -> Result<String, Box<(String, Fault)>>,
-    ) {
-        if step == Step::Http && self.expected.site.own_tls().is_some() {
-            let detail = "HTTPS alone".to_owned();
-            self.steps.push(StepReport { step, outcome: Outcome::NotNeeded, detail, took: Duration::ZERO });
-            return;
+    fn report(&mut self, step: Step) -> StepReport {
+        let none = |outcome, detail: &str| {
+            let detail = detail.to_owned();
+            StepReport { step, outcome, detail, took: Duration::ZERO, parts: Vec::new() }
+        };
+        if let Some(why) = self.not_needed(step) {
+            return none(Outcome::NotNeeded, why);
         }
-        let of_tls = [Step::Tls, Step::Chain, Step::Name, Step::Validity, Step::Https];
-        if !self.expected.site.https.is_on() && of_tls.contains(&step) {
-            let detail = "plain HTTP alone".to_owned();
-            self.steps.push(StepReport { step, outcome: Outcome::NotNeeded, detail, took: Duration::ZERO });
-            return;
+        let has_failed =
+            |need: &&Step| self.steps.iter().any(|done| done.step == **need && done.outcome == Outcome::Failed);
+        if let Some(stopper) = step.needs(self.expected.site.https.is_on()).iter().find(has_failed) {
+            return none(Outcome::Stopped(*stopper), "");
         }
-        let stopper = needs
-            .iter()
-            .find(|need| self.steps.iter().any(|done| done.step == **need && matches!(done.outcome, Outcome::Failed)));
-        let took = took.unwrap_or_default();
-        if let Some(stopper) = stopper {
-            let detail = String::new();
-            self.steps.push(StepReport { step, outcome: Outcome::Stopped(*stopper), detail, took: Duration::ZERO });
-            return;
-        }
-        let (outcome, detail) = match judge(self) {
-            Ok(detail) if step == Step::Resolver && self.seen.resolver.seen == ResolverAnswer::NotAsked => {
-                (Outcome::NotNeeded, detail)
-            }
+        let (outcome, detail) = match self.judged(step) {
             Ok(detail) => (Outcome::Passed, detail),
             Err(failed) => {
                 let (detail, fault) = *failed;
@@ -213,11 +259,59 @@ impl Judge<'_> {
                     cause: fault.cause,
                     evidence: fault.evidence,
                     remedy: fault.remedy,
+                    otherwise: fault.otherwise,
                 });
                 (outcome, detail)
             }
         };
-        self.steps.push(StepReport { step, outcome, detail, took });
+        StepReport { step, outcome, detail, took: self.took(step), parts: self.parts(step) }
+    }
+
+    fn judged(&self, step: Step) -> Judged {
+        match step {
+            Step::Suffix => self.suffix(),
+            Step::Hosts => self.hosts(),
+            Step::Resolver => self.resolver(),
+            Step::Address => self.address(),
+            Step::Connect => self.connect(),
+            Step::VirtualHost => self.virtual_host(),
+            Step::Http => self.http(),
+            Step::Redirect => self.redirect(),
+            Step::Tls => self.tls(),
+            Step::Offers => self.offers(),
+            Step::OtherNames => self.other_names(),
+            Step::Chain => self.chain(),
+            Step::Name => self.name(),
+            Step::Validity => self.validity(),
+            Step::Disk => self.disk(),
+            Step::Stores => self.stores(),
+            Step::Https => self.https(),
+            Step::Application => self.application(),
+            Step::Proof => self.proof(),
+        }
+    }
+
+    /// How long it took to see what a step is about, where that was measured.
+    fn took(&self, step: Step) -> Duration {
+        let (seen, beside) = (self.seen, self.beside);
+        let took = match step {
+            Step::Hosts => Some(seen.hosts.took),
+            Step::Resolver => Some(seen.resolver.took),
+            Step::Connect => took(seen.connect.as_ref()),
+            Step::VirtualHost => took(beside.configured.as_ref()),
+            Step::Http => took(seen.http.as_ref()),
+            Step::Tls => took(seen.tls.as_ref()),
+            Step::Offers => took(seen.offers.as_ref()),
+            Step::OtherNames => took(seen.other_names.as_ref()),
+            Step::Stores => took(beside.stores.as_ref()),
+            Step::Https => took(seen.https.as_ref()),
+            Step::Application => seen.trail.as_ref().map(|trail| trail.took),
+            Step::Proof => took(seen.proof.as_ref()),
+            Step::Suffix | Step::Address | Step::Redirect | Step::Chain | Step::Name | Step::Validity | Step::Disk => {
+                None
+            }
+        };
+        took.unwrap_or_default()
     }
 }
 

@@ -4,22 +4,27 @@
 //! the order in which a browser depends on them.
 
 mod circumstances;
+mod configured;
 mod explain;
 mod finding;
 mod judge;
 mod observation;
 mod page;
+mod remedy;
 mod steps;
+mod steps_beside;
 mod steps_page;
 mod steps_tls;
 
-pub use circumstances::{Circumstances, LogLine, OtherHost, PortHolder, SiteFileState};
+pub use circumstances::{
+    AnsweringHost, Beside, Circumstances, Configured, LogLine, PortHolder, SiteFileState, StoreStanding,
+};
 pub use explain::explain;
 pub use finding::{Code, Finding, Severity, findings_page};
-pub use judge::{NameReport, Outcome, SiteReport, Step, StepReport, judge};
+pub use judge::{NameReport, Outcome, Part, SiteReport, Step, StepReport, judge};
 pub use observation::{
-    Answer, Barrier, Chain, Connection, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Page, Proof,
-    ResolverAnswer, ResolverSetup, Setting, Timed, Trail, Verdict,
+    Answer, Barrier, Chain, Connection, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Offers,
+    OtherName, Page, Proof, ResolverAnswer, ResolverSetup, Setting, Timed, Trail, Verdict,
 };
 pub use page::{Target, target};
 

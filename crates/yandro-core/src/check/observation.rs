@@ -47,19 +47,25 @@ pub enum Setting {
         /// The names that are excepted.
         excepted: Vec<String>,
     },
+    /// A browser that asks a proxy for pages, and what is excepted from it.
+    BrowserProxy {
+        /// The browser and its profile.
+        title: String,
+        /// The setting, with its file and line.
+        setting: String,
+        /// The names that are excepted.
+        excepted: Vec<String>,
+        /// The command that excepts the names that are mapped.
+        mend: String,
+    },
     /// A browser's profile that asks for names elsewhere and leaves the hosts file out.
     NamesElsewhere {
         /// The browser and its profile.
         title: String,
         /// The setting, with its file and line.
         setting: String,
-    },
-    /// A trust store that doesn't trust the authority, where others do.
-    Untrusting {
-        /// Whose it is.
-        title: String,
-        /// Where it is.
-        path: String,
+        /// The command that changes it.
+        mend: String,
     },
 }
 
@@ -106,8 +112,12 @@ pub enum FailureKind {
     Refused,
     /// No answer in time.
     TimedOut,
+    /// No way leads there.
+    NoWay,
     /// The other side speaks plain HTTP where TLS was expected.
     PlainHttp,
+    /// The other side speaks no version of TLS that clients take.
+    TlsVersion,
     /// Anything else.
     Other,
 }
@@ -180,6 +190,28 @@ pub enum Verdict {
     NoAuthority,
     /// Anything else, in the validator's words.
     Other(String),
+}
+
+/// What a server offers within TLS beside what was agreed on.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Offers {
+    /// Whether it speaks TLS 1.2 (RFC 5246).
+    pub tls12: bool,
+    /// Whether it speaks TLS 1.3 (RFC 8446).
+    pub tls13: bool,
+    /// The protocol that it chooses from `h2` and `http/1.1` (RFC 7301); `None` if it doesn't choose.
+    pub protocol: Option<String>,
+}
+
+/// What a client gets that asks for a name which is no site.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum OtherName {
+    /// No handshake.
+    Refused,
+    /// The site's own certificate: its virtual host is the default one.
+    Own,
+    /// Another certificate, for these names.
+    Certificate(Vec<String>),
 }
 
 /// The certificates that a server sent.
@@ -261,8 +293,12 @@ pub struct NameObservation {
     pub tls: Option<Timed<Result<Connection, Failure>>>,
     /// The answer to `GET /` over HTTPS.
     pub https: Option<Timed<Result<Answer, Failure>>>,
+    /// What is offered within TLS besides; `None` also where nobody asked.
+    pub offers: Option<Timed<Offers>>,
+    /// What another name gets; `None` also where nobody asked.
+    pub other_names: Option<Timed<OtherName>>,
     /// Where the redirects of that page lead, if it is one.
-    pub trail: Option<Trail>,
+    pub trail: Option<Timed<Trail>>,
     /// What the page says of itself.
     pub page: Page,
     /// Addresses of the name on which nothing answers, where on another one something does.

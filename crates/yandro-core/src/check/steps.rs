@@ -5,6 +5,7 @@ use core::net::{IpAddr, Ipv6Addr};
 use super::finding::{Code, Severity};
 use super::judge::Judge;
 use super::observation::{Failure, FailureKind, ResolverAnswer, Setting, Timed};
+use super::remedy;
 use crate::hosts::contradicted;
 use crate::name::HostName;
 use crate::site::{DEFAULT_ADDRESS, ServerId};
@@ -17,11 +18,19 @@ pub(super) struct Fault {
     pub(super) cause: String,
     pub(super) evidence: Option<String>,
     pub(super) remedy: Option<String>,
+    pub(super) otherwise: Vec<String>,
 }
 
 impl Fault {
     pub(super) fn error(code: Code, cause: impl Into<String>) -> Self {
-        Self { code, severity: Severity::Error, cause: cause.into(), evidence: None, remedy: None }
+        Self {
+            code,
+            severity: Severity::Error,
+            cause: cause.into(),
+            evidence: None,
+            remedy: None,
+            otherwise: Vec::new(),
+        }
     }
 
     pub(super) fn warning(code: Code, cause: impl Into<String>) -> Self {
@@ -51,10 +60,8 @@ impl Judge<'_> {
         let site = &self.expected.site;
         match self.expected.server {
             ServerId::Elsewhere => {
-                format!(
-                    "set the server at {} up for `{}`: its virtual host and its certificate",
-                    site.address, site.name
-                )
+                // What its virtual host there has to name.
+                format!("yandro cert env {}", site.name)
             }
             _ => self.map_command(),
         }
@@ -66,16 +73,24 @@ impl Judge<'_> {
 
     pub(super) fn start_server(&self) -> String {
         if self.expected.site.own_tls().is_some() {
-            let site = &self.expected.site;
-            return format!("start {}; what it needs for TLS: yandro cert env {}", site.content, site.name);
+            return format!("yandro cert env {}", self.expected.site.name);
         }
         match self.expected.server {
             ServerId::BuiltIn if !self.expected.site.address.is_loopback() => {
                 format!("yandro serve --listen {}", self.expected.site.address)
             }
             ServerId::BuiltIn => "yandro serve".into(),
-            ServerId::Elsewhere => format!("start the server at {}", self.expected.site.address),
+            // It is started there; this tells when it answers.
+            ServerId::Elsewhere => format!("yandro check {} --watch", self.expected.site.name),
             ServerId::Apache | ServerId::Nginx | ServerId::Named(_) => self.map_again(),
+        }
+    }
+
+    /// Has the server take up what is on the disk.
+    pub(super) fn reload_server(&self) -> String {
+        match self.expected.server {
+            server @ (ServerId::Apache | ServerId::Nginx | ServerId::Named(_)) => remedy::reload(server),
+            _ => self.start_server(),
         }
     }
 
@@ -134,15 +149,23 @@ impl Judge<'_> {
                     self.expected.site.address
                 );
                 let otherwise = Fault::error(Code::ResolverDiffers, cause.clone())
-                    .seen("neither a cache that runs nor /etc/nsswitch.conf explains it");
+                    .seen("neither a cache that runs nor /etc/nsswitch.conf explains it")
+                    .mend(self.asked_by_hand());
                 fail(seen, self.why_not_the_file(&cause).unwrap_or(otherwise))
             }
             ResolverAnswer::Failed(words) => {
                 let cause = format!("the system finds no address for `{name}`, though the hosts file has one");
-                let otherwise = Fault::error(Code::ResolverFails, cause.clone()).seen(words);
+                let otherwise = Fault::error(Code::ResolverFails, cause.clone()).seen(words).mend(self.asked_by_hand());
                 fail("no address", self.why_not_the_file(&cause).unwrap_or(otherwise))
             }
         }
+    }
+
+    /// Asks each source of names by itself.
+    fn asked_by_hand(&self) -> String {
+        let sources = self.expected.resolver.sources.iter().filter(|source| !source.starts_with('['));
+        let asks: Vec<String> = sources.map(|source| format!("getent -s {source} ahosts {}", self.seen.name)).collect();
+        if asks.is_empty() { format!("getent ahosts {}", self.seen.name) } else { asks.join("; ") }
     }
 
     /// A setting by which some programs never ask the hosts file.
@@ -154,9 +177,12 @@ impl Judge<'_> {
                     format!("programs that go by the environment ask a proxy for `{name}`, which doesn't know it");
                 Some(Fault::warning(Code::ProxyInTheWay, cause).seen(variable).mend(format!("export no_proxy={name}")))
             }
-            Setting::NamesElsewhere { title, setting } => {
+            Setting::BrowserProxy { title, setting, excepted, mend } if !is_excepted(name, excepted) => {
+                let cause = format!("{title} asks a proxy for `{name}`, which doesn't know it");
+                Some(Fault::warning(Code::ProxyInTheWay, cause).seen(setting).mend(mend))
+            }
+            Setting::NamesElsewhere { title, setting, mend } => {
                 let cause = format!("{title} asks a server on the internet for `{name}`, past the hosts file");
-                let mend = "set network.trr.exclude-etc-hosts to true on its page about:config";
                 Some(Fault::warning(Code::ResolverBypassed, cause).seen(setting).mend(mend))
             }
             _ => None,
@@ -182,7 +208,8 @@ impl Judge<'_> {
             };
             let fault = Fault::error(Code::ResolverOrder, format!("{cause}: {why}"));
             let line = format!("hosts: {}", setup.sources.join(" "));
-            return Some(fault.seen(line).mend("put `files` first in the `hosts:` line of /etc/nsswitch.conf"));
+            let mend = r"sudo sed -i 's/^hosts:\s*/hosts: files /' /etc/nsswitch.conf";
+            return Some(fault.seen(line).mend(mend));
         }
         let cache = setup.caches.first()?;
         let fault = Fault::error(Code::ResolverStale, format!("{cause}: {} holds an old answer", cache.title()));
@@ -192,8 +219,11 @@ impl Judge<'_> {
     pub(super) fn unconnected(&self, failure: &Failure, port: u16) -> Judged {
         let address = self.seen.resolver.seen.first(&self.seen.hosts.seen).unwrap_or(self.expected.site.address);
         if failure.kind != FailureKind::Refused {
-            let cause = format!("{address} doesn't answer on port {port}");
-            return fail("no answer", Fault::error(Code::Unreachable, cause).seen(failure.words.clone()));
+            // One cause for all ports: it is told once.
+            let cause = format!("the address {address} of `{}` can't be reached", self.expected.site.name);
+            let seen = format!("port {port}: {}", failure.words);
+            let mend = format!("ping -c 3 {address}");
+            return fail("no answer", Fault::error(Code::Unreachable, cause).seen(seen).mend(mend));
         }
         let is_refused = |failure: &Failure| failure.kind == FailureKind::Refused;
         let plain = seen(self.seen.connect.as_ref()).is_some_and(|result| result.as_ref().is_err_and(is_refused));
@@ -212,42 +242,42 @@ impl Judge<'_> {
         fail("refused", Fault::error(Code::PortClosed, cause).mend(self.start_server()))
     }
 
-    pub(super) fn connect(&self) -> Judged {
+    pub(super) fn address(&self) -> Judged {
         let (address, own) = (self.expected.site.address, &self.expected.resolver.own_addresses);
-        if self.expected.is_here && !address.is_loopback() && !own.is_empty() && !own.contains(&address) {
-            let cause =
-                format!("no interface of this machine has the address {address} any more, which the site is at");
-            let others: Vec<String> = own
-                .iter()
-                .filter(|own| !own.is_loopback() && own.is_ipv4() == address.is_ipv4())
-                .map(ToString::to_string)
-                .collect();
-            let seen = if others.is_empty() {
-                "it has loopback alone".to_owned()
-            } else {
-                format!("it has {}", others.join(", "))
-            };
-            let remedy = format!(
-                "yandro map {} --address {}",
-                self.expected.site.name,
-                others.first().map_or("127.0.0.1", String::as_str)
-            );
-            return fail("address gone", Fault::error(Code::AddressGone, cause).seen(seen).mend(remedy));
+        if !self.expected.is_here {
+            return Ok("the one that was declared".into());
         }
-        match seen(self.seen.connect.as_ref()) {
-            Some(Err(failure)) => self.unconnected(failure, self.expected.first_port()),
-            _ => match &self.seen.silent[..] {
-                [] => Ok(format!("port {}", self.expected.first_port())),
-                [silent, ..] => {
-                    let cause = format!(
-                        "`{}` has addresses of both families, and nothing answers on {silent}: some clients try it first",
-                        self.seen.name
-                    );
-                    let fault = Fault::warning(Code::FamilyHalf, cause).mend(self.map_again());
-                    fail(format!("not on {silent}"), fault)
-                }
-            },
+        if address.is_loopback() {
+            return Ok("this machine's own".into());
         }
+        if own.is_empty() || own.contains(&address) {
+            return Ok("of this machine's network".into());
+        }
+        let cause = format!("no interface of this machine has the address {address} any more, which the site is at");
+        let others: Vec<String> = own
+            .iter()
+            .filter(|own| !own.is_loopback() && own.is_ipv4() == address.is_ipv4())
+            .map(ToString::to_string)
+            .collect();
+        let seen = match &others[..] {
+            [] => "it has loopback alone".to_owned(),
+            others => format!("it has {}", others.join(", ")),
+        };
+        let other = others.first().map_or("127.0.0.1", String::as_str);
+        let remedy = format!("yandro map {} --address {other}", self.expected.site.name);
+        fail("address gone", Fault::error(Code::AddressGone, cause).seen(seen).mend(remedy))
+    }
+
+    pub(super) fn connect(&self) -> Judged {
+        if let Some(Err(failure)) = seen(self.seen.connect.as_ref()) {
+            return self.unconnected(failure, self.expected.first_port());
+        }
+        let Some(silent) = self.seen.silent.first() else { return Ok(self.ports()) };
+        let cause = format!(
+            "`{}` has addresses of both families, and nothing answers on {silent}: some clients try it first",
+            self.seen.name
+        );
+        fail(format!("not on {silent}"), Fault::warning(Code::FamilyHalf, cause).mend(self.map_again()))
     }
 }
 

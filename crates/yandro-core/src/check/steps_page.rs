@@ -5,12 +5,16 @@ use super::finding::{Code, Severity};
 use super::judge::Judge;
 use super::observation::{Answer, Proof, Trail};
 use super::page::{Target, target};
+use super::remedy::quoted;
 use super::steps::{Fault, Judged, fail, seen};
 use crate::name::{HostName, Suffix};
 use crate::site::{Content, Https};
 
-/// What mends an application that gives another address as its own.
-const OWN: &str = "the application's own setting of its address";
+/// The host of an absolute address.
+fn host_of(address: &str) -> &str {
+    let rest = address.split_once("://").map_or(address, |(_, rest)| rest);
+    rest.split(['/', '?', '#']).next().unwrap_or(rest)
+}
 
 impl Judge<'_> {
     pub(super) fn http(&self) -> Judged {
@@ -19,7 +23,8 @@ impl Judge<'_> {
             Some(Ok(answer)) => answer,
             Some(Err(failure)) => {
                 let cause = format!("`http://{name}/` gives no proper answer");
-                return fail("no answer", Fault::error(Code::HttpFails, cause).seen(failure.words.clone()));
+                let mend = self.verbosely("http");
+                return fail("no answer", Fault::error(Code::HttpFails, cause).seen(failure.words.clone()).mend(mend));
             }
             None => return Ok(String::new()),
         };
@@ -31,6 +36,12 @@ impl Judge<'_> {
         if self.expected.site.https != Https::Only {
             return self.page(answer, "http");
         }
+        Ok(answer.status.to_string())
+    }
+
+    pub(super) fn redirect(&self) -> Judged {
+        let name = &self.seen.name;
+        let Some(Ok(answer)) = seen(self.seen.http.as_ref()) else { return Ok(String::new()) };
         let Some(location) = answer.location.as_ref().filter(|_| (300..400).contains(&answer.status)) else {
             let cause = format!(
                 "`http://{name}/` answers {} and doesn't lead to HTTPS: another virtual host answers, or its redirect is gone",
@@ -50,7 +61,7 @@ impl Judge<'_> {
                 let fault = Fault::warning(Code::RedirectLosesPath, cause).seen(seen);
                 return fail("path lost", fault.mend(self.map_again()));
             }
-            return Ok(format!("{} to https", answer.status));
+            return Ok(format!("{} to the same over HTTPS", answer.status));
         }
         let cause = format!("`http://{name}/` leads to `{location}`, which is not this site over HTTPS");
         fail(
@@ -65,7 +76,8 @@ impl Judge<'_> {
             Some(Ok(answer)) => self.page(answer, "https"),
             Some(Err(failure)) => {
                 let cause = format!("`https://{name}/` gives no proper answer");
-                fail("no answer", Fault::error(Code::HttpsFails, cause).seen(failure.words.clone()))
+                let mend = self.verbosely("https");
+                fail("no answer", Fault::error(Code::HttpsFails, cause).seen(failure.words.clone()).mend(mend))
             }
             None => Ok(String::new()),
         }
@@ -75,7 +87,7 @@ impl Judge<'_> {
     fn page(&self, answer: &Answer, scheme: &str) -> Judged {
         let name = &self.seen.name;
         let served_by = answer.server.as_ref().map(|server| format!("answered by `{server}`"));
-        let is_folder = matches!(self.expected.site.content, Content::Folder { .. });
+        let is_folder = self.is_folder();
         // Where the proof tells the cause, the status is only its symptom.
         if answer.status >= 400
             && let Err(failed) = self.proof()
@@ -91,29 +103,28 @@ impl Judge<'_> {
                 "`{scheme}://{name}/` answers 403: the server may not read the folder, or there is no index page and no listing"
             ),
             404 if is_folder => format!("`{scheme}://{name}/` answers 404: the document root has no index page"),
-            _ => return self.content(answer),
+            _ => return Ok(answer.status.to_string()),
         };
         let mut fault = Fault::warning(Code::HttpsStatus, cause);
         fault.evidence = served_by;
+        fault.remedy = Some(self.verbosely(scheme));
         fail(answer.status.to_string(), fault)
     }
 
     /// What a page that is there leads to, and says of itself.
-    fn content(&self, answer: &Answer) -> Judged {
+    pub(super) fn application(&self) -> Judged {
         // Told of the site, whichever of its names was asked for: one cause is one finding.
         let name = &self.expected.site.name;
-        let status = answer.status.to_string();
-        match &self.seen.trail {
+        match self.seen.trail.as_ref().map(|trail| &trail.seen) {
             Some(Trail::Loops(way)) => {
                 let cause = format!("the redirects of `{name}` lead in a circle");
-                return fail("circle", Fault::error(Code::RedirectLoop, cause).seen(way.join(" -> ")).mend(OWN));
+                let fault = Fault::error(Code::RedirectLoop, cause).seen(way.join(" -> "));
+                return fail("circle", fault.mend(self.look_for("Redirect")));
             }
             Some(Trail::Leaves(there)) => {
                 let cause = format!("a redirect of `{name}` leaves the site");
-                return fail(
-                    "leaves",
-                    Fault::warning(Code::RedirectLeaves, cause).seen(format!("it leads to {there}")).mend(OWN),
-                );
+                let fault = Fault::warning(Code::RedirectLeaves, cause).seen(format!("it leads to {there}"));
+                return fail("leaves", fault.mend(self.look_for(host_of(there))));
             }
             _ => {}
         }
@@ -129,27 +140,47 @@ impl Judge<'_> {
         };
         if let Some(other) = self.seen.page.own_addresses.iter().find(is_other) {
             let cause = format!("the page of `{name}` says that its address is another one");
-            return fail(
-                "other address",
-                Fault::warning(Code::PageLeaves, cause).seen(format!("it says {other}")).mend(OWN),
-            );
+            let fault = Fault::warning(Code::PageLeaves, cause).seen(format!("it says {other}"));
+            return fail("other address", fault.mend(self.look_for(host_of(other))));
         }
-        Ok(status)
+        Ok(match self.seen.trail.as_ref().map(|trail| &trail.seen) {
+            Some(Trail::Ends(1)) => "stays, after 1 redirect".into(),
+            Some(Trail::Ends(steps)) => format!("stays, after {steps} redirects"),
+            _ => "stays".into(),
+        })
+    }
+
+    /// The same request by hand, with all that is said on the way: what breaks an answer off shows there.
+    fn verbosely(&self, scheme: &str) -> String {
+        let (expected, usual) = (self.expected, if scheme == "http" { 80 } else { 443 });
+        let port = if scheme == "http" { expected.http_port } else { expected.https_port };
+        let port = if port == usual { String::new() } else { format!(":{port}") };
+        format!("curl --verbose {scheme}://{}{port}/", self.seen.name)
+    }
+
+    /// Where the words stand by which an application leaves its name: in its own files.
+    fn look_for(&self, words: &str) -> String {
+        let words = quoted(words);
+        let folder = match &self.expected.site.content {
+            Content::Folder { folder, .. } => folder.as_str(),
+            // Where an upstream has its files it alone knows: in the folder that it is worked on in, as a rule.
+            Content::Upstream(_) => ".",
+        };
+        format!("grep -rnFI -e {words} {}", quoted(folder))
     }
 
     fn forbidden(&self) -> Fault {
         let content = &self.expected.site.content;
         Fault::error(Code::FolderForbidden, format!("the server may not read {content}, or a rule there forbids it"))
             .seen("the proof file was answered with 403")
-            .mend(format!("namei -l {content}   # the first folder without `r-x` for others is the one"))
+            .mend(format!("yandro map {} --fix-permissions", self.expected.site.name))
     }
 
     fn upstream_down(&self, words: &str) -> Fault {
-        let cause = format!(
-            "the upstream of `{}` doesn't answer at {}: start it",
-            self.expected.site.name, self.expected.site.content
-        );
-        Fault::error(Code::UpstreamDown, cause).seen(words)
+        let (name, content) = (&self.expected.site.name, &self.expected.site.content);
+        let cause = format!("the upstream of `{name}` doesn't answer at {content}: start it");
+        // Only its person knows how: this tells them when it is there.
+        Fault::error(Code::UpstreamDown, cause).seen(words).mend(format!("yandro check {name} --watch"))
     }
 
     pub(super) fn proof(&self) -> Judged {
@@ -166,7 +197,8 @@ impl Judge<'_> {
             }
             Proof::NotWritten(words) => {
                 let cause = format!("the proof file could not be written below {content}");
-                fail("not written", Fault::warning(Code::ProofNotWritten, cause).seen(words.clone()))
+                let mend = format!("ls -ld {}", quoted(&content.to_string()));
+                fail("not written", Fault::warning(Code::ProofNotWritten, cause).seen(words.clone()).mend(mend))
             }
             Proof::Barred(barrier) => {
                 let cause = format!("the server's user `{}` may not enter {}", barrier.user, barrier.folder);
@@ -195,12 +227,13 @@ impl Judge<'_> {
             Proof::UpstreamRefuses(status) => {
                 let cause = format!("the upstream at {content} refuses requests under the name `{name}`");
                 let seen = format!("{status} under that name, and none under its own address");
-                let mend = "allow the name in the upstream's own setting of hosts";
+                let mend = format!("yandro map {} --upstream-host own", self.expected.site.name);
                 fail("refused", Fault::error(Code::UpstreamRefusesHost, cause).seen(seen).mend(mend))
             }
             Proof::Failed(words) => {
                 let cause = format!("the request for the proof of `{name}` failed");
-                fail("no answer", Fault::error(Code::HttpsFails, cause).seen(words.clone()))
+                let mend = self.verbosely("https");
+                fail("no answer", Fault::error(Code::HttpsFails, cause).seen(words.clone()).mend(mend))
             }
         }
     }

@@ -2,7 +2,7 @@
 
 use super::finding::Code;
 use super::judge::Judge;
-use super::observation::{Connection, FailureKind, Setting, Verdict};
+use super::observation::{Connection, FailureKind, Verdict};
 use super::steps::{Fault, Judged, fail, seen};
 use crate::config::OTHERS;
 use crate::pki::{RENEW_DAYS, date};
@@ -11,12 +11,19 @@ impl Judge<'_> {
     pub(super) fn tls(&self) -> Judged {
         match seen(self.seen.tls.as_ref()) {
             Some(Ok(connection)) => Ok(connection.version.clone()),
-            Some(Err(failure)) if matches!(failure.kind, FailureKind::Refused | FailureKind::TimedOut) => {
+            Some(Err(failure))
+                if matches!(failure.kind, FailureKind::Refused | FailureKind::TimedOut | FailureKind::NoWay) =>
+            {
                 self.unconnected(failure, self.expected.https_port)
             }
             Some(Err(failure)) if failure.kind == FailureKind::PlainHttp => {
                 let cause = format!("plain HTTP is spoken on port {}, where TLS is expected", self.expected.https_port);
                 fail("plain HTTP", Fault::error(Code::TlsPlain, cause).mend(self.map_again()))
+            }
+            Some(Err(failure)) if failure.kind == FailureKind::TlsVersion => {
+                let cause = format!("the server speaks no version of TLS with `{}` that browsers take", self.seen.name);
+                let fault = Fault::error(Code::TlsVersion, cause).seen(failure.words.clone());
+                fail("too old", fault.mend(self.map_again()))
             }
             Some(Err(failure)) => {
                 let cause = format!(
@@ -41,18 +48,8 @@ impl Judge<'_> {
         let name = &self.seen.name;
         let issuer = connection.chain.leaf.as_ref().map(|leaf| format!("issued by {}", leaf.issuer));
         let mut fault = match &connection.chain.verdict {
-            Verdict::Trusted | Verdict::Time if connection.chain.is_on_disk => return self.stores(),
-            // Whose it is the next step tells.
-            Verdict::Name => return Ok("trusted".into()),
-            Verdict::Trusted | Verdict::Time => {
-                let fault = Fault::warning(
-                    Code::CertificateOld,
-                    format!(
-                        "the server sends another certificate for `{name}` than the one on disk: it was not reloaded since"
-                    ),
-                );
-                return fail("not as on disk", fault.mend(self.start_server()));
-            }
+            // Whose name it is for, and its time, the next steps tell.
+            Verdict::Trusted | Verdict::Time | Verdict::Name => return Ok("trusted".into()),
             Verdict::UnknownIssuer => Fault::error(
                 Code::CertificateUnknown,
                 format!("the certificate served for `{name}` was not issued by the local authority"),
@@ -71,15 +68,17 @@ impl Judge<'_> {
         fail("untrusted", fault.mend(self.map_again()))
     }
 
-    /// Whether the trust stores agree: where none trusts the authority, that is a choice.
-    fn stores(&self) -> Judged {
-        let untrusting = self.expected.settings.iter().find_map(|setting| match setting {
-            Setting::Untrusting { title, path } => Some((title, path)),
-            _ => None,
-        });
-        let Some((title, path)) = untrusting else { return Ok("trusted".into()) };
-        let cause = format!("{title} doesn't trust the authority, and others of this machine do");
-        fail("not by all", Fault::warning(Code::StoreUntrusting, cause).seen(path).mend("yandro authority trust"))
+    pub(super) fn disk(&self) -> Judged {
+        let Some(connection) = self.connection() else { return Ok(String::new()) };
+        let is_ours = matches!(connection.chain.verdict, Verdict::Trusted | Verdict::Time);
+        if !is_ours || connection.chain.is_on_disk {
+            return Ok(if connection.chain.is_on_disk { "the same".into() } else { "another".into() });
+        }
+        let cause = format!(
+            "the server sends another certificate for `{}` than the one on disk: it was not reloaded since",
+            self.seen.name
+        );
+        fail("not as on disk", Fault::warning(Code::CertificateOld, cause).mend(self.reload_server()))
     }
 
     pub(super) fn name(&self) -> Judged {
@@ -114,7 +113,7 @@ impl Judge<'_> {
         if let Some(since) = self.expected.authority_since.filter(|since| *since > self.expected.now) {
             let (now, since) = (date(self.expected.now), date(since));
             let cause = format!("by this machine's clock it is {now}, and its own authority was made on {since}");
-            let mend = "set the clock: sudo timedatectl set-ntp true";
+            let mend = "sudo timedatectl set-ntp true";
             return fail("clock wrong", Fault::error(Code::ClockWrong, cause).mend(mend));
         }
         if leaf.not_before > self.expected.now {

@@ -5,6 +5,7 @@ use std::time::Duration;
 use time::macros::datetime;
 
 use super::*;
+use crate::config::Place;
 use crate::name::HostName;
 use crate::pki::{Constraints, Facts};
 use crate::site::{Content, DEFAULT_ADDRESS, ServerId, Site, Upstream};
@@ -73,10 +74,32 @@ fn well() -> NameObservation {
         http: answer(307, Some("https://saltmarsh.test/tide?check=1")),
         tls: connection(Verdict::Trusted, leaf()),
         https: answer(200, None),
+        offers: Some(timed(Offers { tls12: true, tls13: true, protocol: Some("h2".into()) })),
+        other_names: Some(timed(OtherName::Certificate(vec!["others.test".into()]))),
         trail: None,
         page: Page::default(),
         silent: Vec::new(),
         proof: Some(timed(Proof::Given)),
+    }
+}
+
+/// The site's own virtual host answers, and the one trust store trusts the authority.
+fn beside() -> Beside {
+    let answering = |name: &str, port| AnsweringHost {
+        name: HostName::parse(name).unwrap(),
+        port,
+        place: Place { file: "/etc/apache2/sites-enabled/saltmarsh.test.conf".into(), line: 3 },
+        has_name: true,
+        is_own: true,
+        tls: port == 443,
+    };
+    let names = ["saltmarsh.test", "www.saltmarsh.test"];
+    let answering = names.iter().flat_map(|name| [answering(name, 80), answering(name, 443)]).collect();
+    let store = StoreStanding { title: "this system".into(), path: "/etc".into(), trusts: true };
+    Beside {
+        holders: Some(timed(Vec::new())),
+        configured: Some(timed(Configured { answering, has_tls: Some(true), ..Configured::default() })),
+        stores: Some(timed(vec![store])),
     }
 }
 
@@ -89,21 +112,31 @@ fn a_site_that_is_well_has_no_finding() {
     let report = judge(
         &expected(),
         &[well(), NameObservation { name: HostName::parse("www.saltmarsh.test").unwrap(), ..well() }],
+        &beside(),
     );
     assert!(report.is_well() && report.findings.is_empty());
     let details: Vec<&str> = report.names[0].steps.iter().map(|step| step.detail.as_str()).collect();
     assert_eq!(
         details,
         [
+            ".test is nobody's",
             "127.0.0.1",
             "127.0.0.1",
-            "port 80",
-            "307 to https",
+            "this machine's own",
+            "ports 80, 443",
+            "saltmarsh.test.conf:3",
+            "307",
+            "307 to the same over HTTPS",
             "TLS 1.3",
+            "TLS 1.2 and 1.3, HTTP/2",
+            "get the certificate of others.test",
             "trusted",
             "covered",
             "372 days",
+            "the same",
+            "1 of 1",
             "200",
+            "stays",
             "proven"
         ]
     );
@@ -126,12 +159,13 @@ fn each_fault_is_told_by_its_own_code_and_no_other() {
         ("unreachable", |seen| seen.tls = failure(FailureKind::TimedOut)),
         ("tls-plain", |seen| seen.tls = failure(FailureKind::PlainHttp)),
         ("tls-fails", |seen| seen.tls = failure(FailureKind::Other)),
+        ("tls-version", |seen| seen.tls = failure(FailureKind::TlsVersion)),
         ("http-fails", |seen| seen.http = failure(FailureKind::Other)),
         ("redirect-missing", |seen| seen.http = answer(200, None)),
         ("redirect-loses-path", |seen| seen.http = answer(301, Some("https://saltmarsh.test/"))),
         ("hosts-shadowed", |seen| seen.hosts.seen.lines.insert(0, ("10.0.0.5".parse().unwrap(), 2))),
-        ("redirect-loop", |seen| seen.trail = Some(Trail::Loops(vec!["/a".into(), "/b".into()]))),
-        ("redirect-leaves", |seen| seen.trail = Some(Trail::Leaves("http://localhost/".into()))),
+        ("redirect-loop", |seen| seen.trail = Some(timed(Trail::Loops(vec!["/a".into(), "/b".into()])))),
+        ("redirect-leaves", |seen| seen.trail = Some(timed(Trail::Leaves("http://localhost/".into())))),
         ("page-leaves", |seen| seen.page.own_addresses.push("http://localhost:8080/".into())),
         ("php-source", |seen| seen.page.is_php_source = true),
         ("family-half", |seen| seen.silent.push("::1".parse().unwrap())),
@@ -169,7 +203,7 @@ fn each_fault_is_told_by_its_own_code_and_no_other() {
     for (code, break_it) in cases {
         let mut seen = well();
         break_it(&mut seen);
-        let report = judge(&expected(), &[seen]);
+        let report = judge(&expected(), &[seen], &Beside::default());
         assert_eq!(codes(&report), [*code]);
         let finding = &report.findings[0];
         assert!(!finding.cause.is_empty() && !finding.cause.ends_with('.'), "{}", finding.cause);
@@ -182,12 +216,12 @@ fn each_fault_is_told_by_its_own_code_and_no_other() {
 fn a_failed_step_stops_those_that_depend_on_it_and_says_which() {
     let mut seen = well();
     seen.tls = failure(FailureKind::Other);
-    let report = judge(&expected(), &[seen]);
+    let report = judge(&expected(), &[seen], &Beside::default());
     let name = &report.names[0];
-    for step in [Step::Hosts, Step::Resolver, Step::Connect, Step::Http] {
+    for step in [Step::Hosts, Step::Resolver, Step::Address, Step::Connect, Step::Http, Step::Redirect] {
         assert_eq!(name.outcome(step), Outcome::Passed, "{step:?}");
     }
-    for step in [Step::Chain, Step::Name, Step::Validity, Step::Https, Step::Proof] {
+    for step in [Step::Offers, Step::Chain, Step::Name, Step::Validity, Step::Disk, Step::Https, Step::Proof] {
         assert_eq!(name.outcome(step), Outcome::Stopped(Step::Tls), "{step:?}");
     }
 }
@@ -200,7 +234,7 @@ fn one_cause_is_told_once_for_all_names() {
         tls: failure(FailureKind::Refused),
         ..well()
     };
-    let report = judge(&expected(), &[down("saltmarsh.test"), down("www.saltmarsh.test")]);
+    let report = judge(&expected(), &[down("saltmarsh.test"), down("www.saltmarsh.test")], &Beside::default());
     assert_eq!(codes(&report), ["port-closed"]);
     assert_eq!(
         report.findings[0].cause,
@@ -215,13 +249,16 @@ fn an_upstream_that_is_down_is_the_cause_and_its_502_the_symptom() {
     let mut seen = well();
     seen.https = answer(502, None);
     seen.proof = Some(timed(Proof::UpstreamDown("connection refused".into())));
-    assert_eq!(codes(&judge(&expected, &[seen])), ["upstream-down"]);
+    assert_eq!(codes(&judge(&expected, &[seen], &Beside::default())), ["upstream-down"]);
     let mut seen = well();
     seen.https = answer(404, None);
-    assert!(judge(&expected, &[seen]).findings.is_empty(), "an application may answer 404 on its first page");
+    assert!(
+        judge(&expected, &[seen], &Beside::default()).findings.is_empty(),
+        "an application may answer 404 on its first page"
+    );
     let mut seen = well();
     seen.proof = Some(timed(Proof::OtherContent));
-    assert_eq!(codes(&judge(&expected, &[seen])), ["upstream-differs"]);
+    assert_eq!(codes(&judge(&expected, &[seen], &Beside::default())), ["upstream-differs"]);
 }
 
 /// The page of all codes is made from their table: `YANDRO_WRITE_DOCS=1 cargo test -p yandro-core findings`.
@@ -246,7 +283,7 @@ fn circumstances_make_causes_of_symptoms() {
     let closed =
         || NameObservation { connect: failure(FailureKind::Refused), tls: failure(FailureKind::Refused), ..well() };
     let told = |seen: NameObservation, around: &Circumstances| {
-        let mut report = judge(&expected(), &[seen]);
+        let mut report = judge(&expected(), &[seen], &Beside::default());
         explain(&mut report, 80, 443, around);
         assert_eq!(report.findings.len(), 1, "{:?}", report.findings);
         report.findings.remove(0)
@@ -270,13 +307,30 @@ fn circumstances_make_causes_of_symptoms() {
     assert_eq!(folder.remedy.as_deref(), Some("mkdir -p /var/log/ferries && yandro servers start apache"));
     // The port of a stranger, and of another server that is known.
     let held = |server| Circumstances {
-        holders: vec![PortHolder { port: 443, words: "`python3`".into(), server }],
+        holders: vec![PortHolder {
+            port: 443,
+            words: "`python3`".into(),
+            program: Some("python3".into()),
+            pid: Some(4711),
+            is_anothers: true,
+            server,
+            names: vec!["tides.test".into()],
+        }],
         ..none.clone()
     };
     let plain = || NameObservation { tls: failure(FailureKind::PlainHttp), ..well() };
-    assert_eq!(told(plain(), &held(None)).code, Code::PortHeld);
+    let stranger = told(plain(), &held(None));
+    assert_eq!(stranger.code, Code::PortHeld);
+    assert_eq!(
+        stranger.remedies().collect::<Vec<_>>(),
+        [
+            "sudo kill 4711 && yandro servers start apache",
+            "yandro map saltmarsh.test --http-port 8080 --https-port 8443"
+        ]
+    );
     let other = told(plain(), &held(Some(ServerId::Nginx)));
     assert!(other.remedy.unwrap().starts_with("yandro servers stop nginx"));
+    assert_eq!(other.evidence.as_deref(), Some("it is nginx; its virtual hosts there: tides.test"));
     assert_eq!(told(plain(), &held(Some(ServerId::Apache))).code, Code::TlsPlain, "it is its own");
     // A line of the log goes with whatever is told, and forbids nothing.
     let line = LogLine { file: "/var/log/e.log".into(), number: 7, text: "tide too low".into() };
@@ -286,4 +340,62 @@ fn circumstances_make_causes_of_symptoms() {
     // A warning of the page is no matter of the server.
     let page = NameObservation { page: Page { is_php_source: true, ..Page::default() }, ..well() };
     assert_eq!(told(page, &Circumstances { newer: Some("/x".into()), ..none }).code, Code::PhpSource);
+}
+
+/// What the files say counts before the server has read them: as a warning, for the site is well as yet.
+#[test]
+fn what_the_files_foretell_is_a_warning_until_it_comes() {
+    let cases: &[(&str, fn(&mut Configured))] = &[
+        ("site-file-missing", |own| own.site_file = SiteFileState::Missing("/etc/a.conf".into())),
+        ("sites-not-included", |own| {
+            own.site_file = SiteFileState::NotIncluded { file: "/etc/a.conf".into(), main: "/etc/m.conf".into() };
+        }),
+        ("port-not-listened", |own| own.not_listened.push(443)),
+        ("default-answers", |own| (own.answering[1].is_own, own.answering[1].has_name) = (false, false)),
+        ("other-site-answers", |own| own.answering[3].is_own = false),
+        ("tls-off", |own| own.answering[1].tls = false),
+        ("configuration-broken", |own| own.refuses = Some("Syntax error on line 3 of /etc/a.conf:\nno".into())),
+    ];
+    for (code, change) in cases {
+        let mut around = beside();
+        let mut configured = around.configured.take().unwrap().seen;
+        change(&mut configured);
+        around.configured = Some(timed(configured.clone()));
+        let mut report = judge(&expected(), &[well()], &around);
+        assert_eq!(codes(&report), [*code]);
+        assert!(report.is_well() && report.findings[0].severity == Severity::Warning);
+        assert_eq!(report.names[0].outcome(Step::VirtualHost), Outcome::Warned);
+        // Once it has come it is an error, and told once.
+        let gone = NameObservation { tls: failure(FailureKind::Other), ..well() };
+        report = judge(&expected(), &[gone], &around);
+        let refuses = configured.refuses.clone();
+        let now = Circumstances { configured, refuses, runs: Some(true), ..Circumstances::default() };
+        explain(&mut report, 80, 443, &now);
+        assert_eq!(codes(&report), [*code]);
+        assert_eq!(report.findings[0].severity, Severity::Error);
+    }
+}
+
+/// Every finding's remedy is one command: no alternatives, no comments, no gaps to be filled in.
+#[test]
+fn remedies_can_be_pasted() {
+    let around = Circumstances {
+        php_down: Some("/run/php/gone.sock".into()),
+        php_sockets: vec!["/run/php/php8.2-fpm.sock".into()],
+        confined: Some("audit: apparmor=\"DENIED\" profile=\"/usr/sbin/nginx\" name=\"/srv/saltmarsh/\"".into()),
+        ..Circumstances::default()
+    };
+    let statuses = [403, 404, 500, 502, 503].map(|status| NameObservation { https: answer(status, None), ..well() });
+    let proofs = [Proof::UpstreamRefuses(403), Proof::UpstreamDown("refused".into()), Proof::OtherContent];
+    let proofs = proofs.map(|proof| NameObservation { proof: Some(timed(proof)), ..well() });
+    for seen in statuses.into_iter().chain(proofs) {
+        let mut report = judge(&expected(), &[seen], &beside());
+        explain(&mut report, 80, 443, &around);
+        for finding in &report.findings {
+            let remedy = finding.remedy.as_deref().unwrap_or_else(|| panic!("{} has none", finding.code.word()));
+            let first = remedy.split(' ').next().unwrap();
+            assert!(["yandro", "sudo", "echo", "curl", "grep", "ls"].contains(&first), "{remedy}");
+            assert!(!remedy.contains('#') && !remedy.contains(';'), "{remedy}");
+        }
+    }
 }

@@ -4,7 +4,9 @@ use camino::Utf8Path;
 use core::net::{IpAddr, Ipv6Addr};
 
 use crate::config::{SiteFiles, Want};
-use crate::site::{Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, Serving, Site, Symlinks};
+use crate::site::{
+    Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, Serving, Site, Symlinks, UpstreamHost,
+};
 
 /// The protocols and ciphers that browsers of today speak, and none that are weaker (RFC 9325
 /// section 4.2): ephemeral keys and authenticated encryption alone.
@@ -103,8 +105,9 @@ fn content(site: &Site, files: &SiteFiles, scheme: &str) -> Vec<Want> {
         (Content::Upstream(upstream), _) => {
             let passed_on = vec!["/".to_owned(), format!("{upstream}/")];
             let upgraded = files.server.upgrades.then(|| "upgrade=websocket".to_owned());
+            let preserves_host = site.serving.upstream_host == UpstreamHost::Site;
             vec![
-                Want::one("ProxyPreserveHost", "on"),
+                Want::one("ProxyPreserveHost", if preserves_host { "on" } else { "off" }),
                 Want::Directive("RequestHeader", vec!["set".into(), "X-Forwarded-Proto".into(), scheme.into()]),
                 Want::Directive("ProxyPass", passed_on.iter().cloned().chain(upgraded).collect()),
                 Want::Directive("ProxyPassReverse", passed_on),

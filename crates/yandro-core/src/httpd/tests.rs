@@ -7,7 +7,7 @@ use proptest::prelude::*;
 use super::{ApacheSyntax, parse};
 use crate::config::{ServerTraits, SiteFiles, site_file};
 use crate::name::HostName;
-use crate::site::{Content, FastCgi, Https, Listing, Logs, Overrides, Serving, Site, Symlinks};
+use crate::site::{Content, FastCgi, Https, Listing, Logs, Overrides, Serving, Site, Symlinks, UpstreamHost};
 
 fn site(folder: &str, aliases: &[&str]) -> Site {
     let aliases = aliases.iter().map(|name| HostName::parse(name).unwrap()).collect();
@@ -106,6 +106,7 @@ fn every_choice_has_its_directives() {
         listing: Listing::Off,
         overrides: Overrides::Off,
         symlinks: Symlinks::Owner,
+        upstream_host: UpstreamHost::Site,
         index: Vec::new(),
         fallback: Some("/index.php".into()),
         php: Some(FastCgi::Socket("/run/php/php-fpm.sock".into())),

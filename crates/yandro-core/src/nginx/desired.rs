@@ -4,7 +4,7 @@ use core::net::{IpAddr, Ipv6Addr};
 
 use crate::config::{SiteFiles, Want};
 use crate::name::HostName;
-use crate::site::{Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Site, Symlinks};
+use crate::site::{Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Site, Symlinks, UpstreamHost};
 
 /// What forms may send, on a development machine: nginx's own 1 MB stops the first picture.
 const LARGEST_BODY: &str = "256m";
@@ -111,7 +111,9 @@ fn asked_host(files: &SiteFiles, port: u16, usual: u16) -> String {
 fn content(site: &Site, files: &SiteFiles, host: &str) -> Vec<Want> {
     let mut wants = vec![Want::one("client_max_body_size", LARGEST_BODY)];
     match (&site.content, &files.document_root) {
-        (Content::Upstream(upstream), _) => wants.push(passed_on(&upstream.to_string(), host)),
+        (Content::Upstream(upstream), _) => {
+            wants.push(passed_on(&upstream.to_string(), host, site.serving.upstream_host))
+        }
         (Content::Folder { .. }, Some(root)) => wants.extend(folder(site, root.as_str(), host)),
         (Content::Folder { .. }, None) => {}
     }
@@ -120,12 +122,12 @@ fn content(site: &Site, files: &SiteFiles, host: &str) -> Vec<Want> {
 }
 
 /// Everything to an upstream, WebSocket included: the connection's own words are handed on.
-fn passed_on(upstream: &str, host: &str) -> Want {
+fn passed_on(upstream: &str, host: &str, asked: UpstreamHost) -> Want {
     let header = |name: &str, value: &str| Want::Directive("proxy_set_header", vec![name.into(), value.into()]);
     let wants = vec![
         Want::one("proxy_pass", upstream),
         Want::one("proxy_http_version", "1.1"),
-        header("Host", host),
+        header("Host", if asked == UpstreamHost::Own { "$proxy_host" } else { host }),
         header("Upgrade", "$http_upgrade"),
         header("Connection", "$http_connection"),
         header("X-Forwarded-For", "$proxy_add_x_forwarded_for"),

@@ -5,7 +5,7 @@
 
 use toml::de::DeTable;
 
-use super::{Content, DEFAULT_ADDRESS, Https, Listing, Logs, Overrides, Site, Symlinks};
+use super::{Content, DEFAULT_ADDRESS, Https, Listing, Logs, Overrides, Site, Symlinks, UpstreamHost};
 use crate::name::HostName;
 use crate::pki::KeyKind;
 use crate::tables::{self, Value};
@@ -31,7 +31,7 @@ fn is_site(table: &DeTable<'_>, name: &HostName) -> bool {
 }
 
 /// Every key that yandro knows, with its value for this site.
-fn fields(site: &Site) -> [(&'static str, Option<Value>); 23] {
+fn fields(site: &Site) -> [(&'static str, Option<Value>); 24] {
     let text = |text: &dyn ToString| Value::Text(text.to_string());
     let (folder, document_root, upstream) = match &site.content {
         Content::Folder { folder, document_root } => {
@@ -62,6 +62,7 @@ fn fields(site: &Site) -> [(&'static str, Option<Value>); 23] {
         ("listing", word(serving.listing == Listing::default(), serving.listing.word())),
         ("overrides", word(serving.overrides == Overrides::default(), serving.overrides.word())),
         ("symlinks", word(serving.symlinks == Symlinks::default(), serving.symlinks.word())),
+        ("upstream-host", word(serving.upstream_host == UpstreamHost::default(), serving.upstream_host.word())),
         ("index", texts(serving.index.clone())),
         ("fallback", serving.fallback.as_ref().map(|path| text(path))),
         ("php", serving.php.as_ref().map(|php| text(php))),
@@ -122,7 +123,7 @@ mod tests {
             |            ^^^^^^^^^^^^^^^^
         "#);
         insta::assert_snapshot!(SiteList::parse("[[site]]\nname = \"a.test\"\nfoldr = \"/x\"").unwrap_err(), @r#"
-        unknown field `foldr`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `address`, `https`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `http-ports`, `https-ports`, `by-address`, `listing`, `overrides`, `symlinks`, `index`, `fallback`, `php`, `extra`, `logs`
+        unknown field `foldr`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `address`, `https`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `http-ports`, `https-ports`, `by-address`, `listing`, `overrides`, `symlinks`, `upstream-host`, `index`, `fallback`, `php`, `extra`, `logs`
           3 | foldr = "/x"
             | ^^^^^
         "#);

@@ -13,7 +13,7 @@ use super::quick;
 use super::serving::{checked_path, checked_port};
 use super::{
     CertificateTerms, Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, ServerId, Serving, Site,
-    Symlinks, Upstream, checked_days, checked_fallback, checked_index,
+    Symlinks, Upstream, UpstreamHost, checked_days, checked_fallback, checked_index,
 };
 use crate::name::HostName;
 use crate::pki::KeyKind;
@@ -74,6 +74,8 @@ pub(super) struct RawSite<'a> {
     pub(super) overrides: Overrides,
     #[serde(default)]
     pub(super) symlinks: Symlinks,
+    #[serde(default)]
+    pub(super) upstream_host: UpstreamHost,
     #[serde(default)]
     pub(super) index: Vec<Spanned<String>>,
     pub(super) fallback: Option<Spanned<String>>,
@@ -188,6 +190,7 @@ impl RawSite<'_> {
             listing: self.listing,
             overrides: self.overrides,
             symlinks: self.symlinks,
+            upstream_host: self.upstream_host,
             index: self.index.iter().map(|name| spanned(text, name, checked_index)).collect::<Result<_, _>>()?,
             fallback: self.fallback.map(|path| spanned(text, &path, checked_fallback)).transpose()?,
             php: self.php.map(|php| spanned(text, &php, FastCgi::parse)).transpose()?,

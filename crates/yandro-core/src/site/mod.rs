@@ -11,7 +11,9 @@ pub use certificate::{CertificateTerms, checked_days};
 pub use edit::{remove_site, set_site};
 pub use list::{ListError, SiteList};
 pub use server::{ServerId, ServerKind, ServerName, ServerNameError};
-pub use serving::{FastCgi, Listing, Logs, Overrides, Serving, Symlinks, checked_fallback, checked_index};
+pub use serving::{
+    FastCgi, Listing, Logs, Overrides, Serving, Symlinks, UpstreamHost, checked_fallback, checked_index,
+};
 
 use core::net::{IpAddr, Ipv4Addr};
 

@@ -10,7 +10,7 @@ use std::ops::Range;
 use toml::Spanned;
 
 use super::list::RawSite;
-use super::{Https, Listing, Overrides, ServerId, Symlinks};
+use super::{Https, Listing, Overrides, ServerId, Symlinks, UpstreamHost};
 
 /// The sites of a list in plain form.
 pub(super) fn read(text: &str) -> Option<Vec<RawSite<'_>>> {
@@ -104,6 +104,7 @@ impl<'a> Draft<'a> {
             listing: Listing::default(),
             overrides: Overrides::default(),
             symlinks: Symlinks::default(),
+            upstream_host: UpstreamHost::default(),
             index: Vec::new(),
             fallback: None,
             php: None,

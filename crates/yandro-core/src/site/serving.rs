@@ -17,6 +17,8 @@ pub struct Serving {
     pub overrides: Overrides,
     /// Whether symbolic links are followed.
     pub symlinks: Symlinks,
+    /// The host that an upstream is asked for.
+    pub upstream_host: UpstreamHost,
     /// The index names, the first that is there answers; none leaves it to the server.
     pub index: Vec<String>,
     /// What answers for paths that are no files: a path of the site, such as `/index.php`.
@@ -81,6 +83,17 @@ words! {
         Owner = "owner",
         /// None.
         Off = "off",
+    }
+}
+
+words! {
+    /// The host that an upstream is asked for (RFC 9110 section 7.2).
+    UpstreamHost {
+        /// The site's, as it was asked for.
+        #[default]
+        Site = "site",
+        /// The upstream's own, for one that refuses other names.
+        Own = "own",
     }
 }
 

@@ -76,10 +76,15 @@ fn start(machine: &Machine, found: &Found, is_asked: bool) -> Start {
     Start { main, report, environment, defines: Vec::new() }
 }
 
+/// The same without asking the program what is built in, which takes some time.
+pub(crate) fn unasked_configuration(machine: &Machine, found: &Found) -> Configuration {
+    Configuration::run(&start(machine, found, false), &found.files())
+}
+
 /// The virtual hosts of other people that answered for names without a site, and whose place a
 /// site of yandro's has taken, since its file comes first: place and address.
 pub fn displaced(machine: &Machine, found: &Found) -> Vec<(Place, String)> {
-    let configuration = Configuration::run(&start(machine, found, false), &found.files());
+    let configuration = unasked_configuration(machine, found);
     let is_own = |host: &VirtualHost| found.is_own(host.place.file.as_str().into());
     let hosts = configuration.virtual_hosts();
     let displaced = by_address(&hosts).into_iter().filter_map(|at| {
@@ -97,7 +102,7 @@ pub(crate) fn server_user(machine: &Machine, found: &Found) -> Option<User> {
     if let Some(user) = running.and_then(User::of_number) {
         return Some(user);
     }
-    let configuration = Configuration::run(&start(machine, found, false), &found.files());
+    let configuration = unasked_configuration(machine, found);
     let name = configuration.main_server("User").last()?.arguments.first()?.clone();
     User::of_name(&name)
 }

@@ -1,11 +1,13 @@
 //! What a server's configuration says of a site: who answers, where it listens, what is forbidden,
 //! where its errors are written.
 
+use std::net::IpAddr;
+
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::check::{Circumstances, Expected, OtherHost, SiteFileState};
+use yandro_core::check::{AnsweringHost, Configured, Expected, SiteFileState};
 use yandro_core::config::{Answering, Place, VirtualHost, asked_at, by_address, first_that_has};
 use yandro_core::httpd::run::{Configuration as Httpd, EventKind};
-use yandro_core::nginx::run::answering_name;
+use yandro_core::nginx::run::{Configuration as Nginx, answering_name};
 use yandro_core::site::{ServerKind, Site};
 
 use super::logs;
@@ -13,78 +15,196 @@ use crate::machine::Machine;
 use crate::servers::Found;
 use crate::{apache, nginx};
 
-/// Reads it into the circumstances.
-pub(super) fn read(machine: &Machine, found: &Found, expected: &Expected, around: &mut Circumstances) {
-    let site = &expected.site;
-    let ports: Vec<u16> = [site.http_ports(expected.http_port), site.https_ports(expected.https_port)].concat();
-    let file = found.layout.site_link(&site.name).map_or_else(|| found.layout.site_file(&site.name), |(link, _)| link);
-    let as_seen = found.view.there_or_same(&file);
-    let is_read = |files: &[Utf8PathBuf], includes: &[Utf8PathBuf]| {
-        // One that is missing or not enabled is told as that.
-        files.contains(&as_seen)
-            || includes.iter().any(|own| Some(own.as_path()) == found.view.there(&found.layout.pattern()).as_deref())
-    };
-    let is_included = match found.kind {
-        ServerKind::Apache => {
-            let own = apache::configuration(machine, found);
-            around.has_tls = Some(own.modules.contains("ssl_module"));
-            let listens = own.listens();
-            let is_deaf = |port: &u16| listens.iter().all(|listen| !listen.takes_in(site.address, *port));
-            around.not_listened = ports.iter().copied().filter(is_deaf).collect();
-            around.denied = denied(&own, site);
-            let hosts = own.virtual_hosts();
-            let at = by_address(&hosts);
-            others(found, site, &ports, around, |port| {
-                first_that_has(asked_at(&at, site.address, port)?, site.name.as_str())
-            });
-            own.fault.is_some() || is_read(&own.files, &own.includes)
+/// A server's configuration, run through once for all of its sites.
+#[derive(Clone, Debug)]
+pub(super) enum Read {
+    /// Of Apache httpd.
+    Apache(Httpd),
+    /// Of nginx.
+    Nginx(Nginx),
+}
+
+impl Read {
+    /// Reads it; with `is_asked` the program says what is built in, which takes longer than all the rest.
+    pub(super) fn of(machine: &Machine, found: &Found, is_asked: bool) -> Self {
+        match found.kind {
+            ServerKind::Apache if is_asked => Self::Apache(apache::configuration(machine, found)),
+            ServerKind::Apache => Self::Apache(apache::unasked_configuration(machine, found)),
+            ServerKind::Nginx => Self::Nginx(nginx::configuration(found)),
         }
-        ServerKind::Nginx => {
-            let own = nginx::configuration(found);
-            let at = own.answering();
-            around.has_tls = Some(true);
-            let is_deaf = |port: &u16| asked_at(&at, site.address, *port).is_none();
-            around.not_listened = ports.iter().copied().filter(is_deaf).collect();
-            around.denied = denied_by_nginx(&found.layout.site_file(&site.name), site);
-            others(found, site, &ports, around, |port| {
-                let at: &Answering<'_> = asked_at(&at, site.address, port)?;
-                let host = answering_name(at, site.name.as_str())?;
-                let has_name =
-                    host.name.iter().chain(&host.aliases).any(|own| own.eq_ignore_ascii_case(site.name.as_str()));
-                let is_default = at.hosts.get(at.default).is_some_and(|own| own.place == host.place);
-                Some((host, has_name || !is_default))
-            });
-            own.fault.is_some() || is_read(&own.files, &own.includes)
-        }
-    };
-    if around.site_file == SiteFileState::Read && !is_included {
-        let file = found.layout.site_file(&site.name);
-        around.site_file = SiteFileState::NotIncluded { file, main: found.layout.main.clone() };
     }
-    // What isn't read says nothing of who listens and answers.
-    if around.site_file != SiteFileState::Read {
-        around.not_listened.clear();
+
+    /// The files that were read, as the server sees them.
+    pub(super) fn files(&self) -> &[Utf8PathBuf] {
+        match self {
+            Self::Apache(own) => &own.files,
+            Self::Nginx(own) => &own.files,
+        }
+    }
+
+    /// What it says of each of these sites.
+    pub(super) fn sites(&self, found: &Found, sites: &[&Expected]) -> Vec<Configured> {
+        match self {
+            Self::Apache(own) => {
+                let (listens, hosts) = (own.listens(), own.virtual_hosts());
+                let at = by_address(&hosts);
+                let of = |expected: &&Expected| {
+                    let site = &expected.site;
+                    let about = About { found, expected, files: &own.files, includes: &own.includes };
+                    let mut configured = about.configured(own.fault.is_some(), |name, port| {
+                        first_that_has(asked_at(&at, site.address, port)?, name)
+                    });
+                    configured.has_tls = Some(own.modules.contains("ssl_module"));
+                    let is_deaf = |port: &u16| listens.iter().all(|listen| !listen.takes_in(site.address, *port));
+                    configured.not_listened = about.if_read(&configured, is_deaf);
+                    configured.denied = denied(own, site);
+                    configured
+                };
+                sites.iter().map(of).collect()
+            }
+            Self::Nginx(own) => {
+                let at = own.answering();
+                let of = |expected: &&Expected| {
+                    let site = &expected.site;
+                    let about = About { found, expected, files: &own.files, includes: &own.includes };
+                    let mut configured = about.configured(own.fault.is_some(), |name, port| {
+                        let at: &Answering<'_> = asked_at(&at, site.address, port)?;
+                        let host = answering_name(at, name)?;
+                        let has_name = host.name.iter().chain(&host.aliases).any(|own| own.eq_ignore_ascii_case(name));
+                        let is_default = at.hosts.get(at.default).is_some_and(|own| own.place == host.place);
+                        Some((host, has_name || !is_default))
+                    });
+                    configured.has_tls = Some(true);
+                    let is_deaf = |port: &u16| asked_at(&at, site.address, *port).is_none();
+                    configured.not_listened = about.if_read(&configured, is_deaf);
+                    configured.denied = denied_by_nginx(&found.layout.site_file(&site.name), site);
+                    configured
+                };
+                sites.iter().map(of).collect()
+            }
+        }
+    }
+
+    /// The error logs that the server writes for a site, by the paths of this machine.
+    pub(super) fn error_logs(&self, found: &Found, site: &Site) -> Vec<Utf8PathBuf> {
+        let own = found.layout.site_file(&site.name);
+        let mut logs: Vec<Utf8PathBuf> = Vec::new();
+        match self {
+            Self::Apache(configuration) => {
+                let link = found.layout.site_link(&site.name).map(|(link, _)| link);
+                let is_own = |place: &Place| {
+                    let file = found.view.here_or_same(Utf8Path::new(&place.file));
+                    file == own || Some(&file) == link.as_ref()
+                };
+                let main: Vec<_> = configuration.main_server("ErrorLog").collect();
+                let of_site = configuration.events.iter().filter(|event| event.is("ErrorLog") && is_own(&event.place));
+                for event in of_site.chain(main) {
+                    let path = event.arguments.first().map(|path| configuration.server_root.join(path));
+                    logs.extend(path.map(|path| found.view.here_or_same(&path)));
+                }
+            }
+            Self::Nginx(_) => {
+                for file in [&own, &found.layout.main] {
+                    let text = std::fs::read_to_string(file).unwrap_or_default();
+                    logs.extend(logs::nginx_error_logs(&text));
+                }
+                logs.push("/var/log/nginx/error.log".into());
+            }
+        }
+        logs.dedup();
+        logs
+    }
+
+    /// The names that answer on a port, in the order of their virtual hosts.
+    pub(super) fn names_on(&self, address: IpAddr, port: u16) -> Vec<String> {
+        let names = |hosts: &[&VirtualHost]| hosts.iter().filter_map(|host| host.name.clone()).collect();
+        match self {
+            Self::Apache(own) => {
+                let hosts = own.virtual_hosts();
+                let at = by_address(&hosts);
+                asked_at(&at, address, port).map(|at| names(&at.hosts)).unwrap_or_default()
+            }
+            Self::Nginx(own) => {
+                let at = own.answering();
+                asked_at(&at, address, port).map(|at| names(&at.hosts)).unwrap_or_default()
+            }
+        }
     }
 }
 
-/// The virtual hosts that answer in the place of the site's own.
-fn others<'h>(
-    found: &Found,
-    site: &Site,
-    ports: &[u16],
-    around: &mut Circumstances,
-    answers: impl Fn(u16) -> Option<(&'h VirtualHost, bool)>,
-) {
-    let own = found.layout.site_file(&site.name);
-    let link = found.layout.site_link(&site.name).map(|(link, _)| link);
-    for port in ports {
-        let Some((host, has_name)) = answers(*port) else { continue };
-        let file = found.view.here_or_same(Utf8Path::new(&host.place.file));
-        if file == own || Some(&file) == link.as_ref() {
-            let is_https = site.https.is_on() && site.https_ports(443).contains(port);
-            around.tls_off = around.tls_off.take().or_else(|| (is_https && !host.tls).then(|| host.place.clone()));
-        } else {
-            around.others.push(OtherHost { port: *port, place: host.place.clone(), has_name });
+/// A site, and what its server reads.
+struct About<'a> {
+    found: &'a Found,
+    expected: &'a Expected,
+    files: &'a [Utf8PathBuf],
+    includes: &'a [Utf8PathBuf],
+}
+
+impl About<'_> {
+    /// How its file stands, and who answers its names. `answers` tells the virtual host of a name and a port, and
+    /// whether it has the name.
+    fn configured<'h>(
+        &self,
+        is_cut_short: bool,
+        answers: impl Fn(&str, u16) -> Option<(&'h VirtualHost, bool)>,
+    ) -> Configured {
+        let (site, layout) = (&self.expected.site, &self.found.layout);
+        let file = layout.site_file(&site.name);
+        let link = layout.site_link(&site.name).map(|(link, _)| link);
+        let mut configured = Configured { site_file: self.site_file(), ..Configured::default() };
+        let as_seen = self.found.view.there_or_same(link.as_ref().unwrap_or(&file));
+        let pattern = self.found.view.there(&layout.pattern());
+        let is_included = is_cut_short
+            || self.files.contains(&as_seen)
+            // One that is missing or not enabled is told as that.
+            || self.includes.iter().any(|own| Some(own.as_path()) == pattern.as_deref());
+        if configured.site_file == SiteFileState::Read && !is_included {
+            configured.site_file = SiteFileState::NotIncluded { file: file.clone(), main: layout.main.clone() };
+        }
+        // What was read in part says nothing of who answers.
+        if is_cut_short {
+            return configured;
+        }
+        for port in self.ports() {
+            for name in site.names() {
+                let Some((host, has_name)) = answers(name.as_str(), port) else { continue };
+                let place = &host.place;
+                let own = self.found.view.here_or_same(Utf8Path::new(&place.file));
+                let is_own = own == file || Some(&own) == link.as_ref();
+                let (place, name) = (place.clone(), name.clone());
+                configured.answering.push(AnsweringHost { name, port, place, has_name, is_own, tls: host.tls });
+            }
+        }
+        configured
+    }
+
+    fn ports(&self) -> Vec<u16> {
+        let Expected { site, http_port, https_port, .. } = self.expected;
+        let mut ports = if site.own_tls().is_some() { Vec::new() } else { site.http_ports(*http_port) };
+        if site.https.is_on() {
+            ports.extend(site.https_ports(*https_port));
+        }
+        ports
+    }
+
+    /// The ports that nobody listens on; what isn't read says nothing of that.
+    fn if_read(&self, configured: &Configured, is_deaf: impl Fn(&u16) -> bool) -> Vec<u16> {
+        if configured.site_file != SiteFileState::Read || configured.answering.is_empty() && self.files.is_empty() {
+            return Vec::new();
+        }
+        self.ports().into_iter().filter(is_deaf).collect()
+    }
+
+    fn site_file(&self) -> SiteFileState {
+        let (layout, name) = (&self.found.layout, &self.expected.site.name);
+        let file = layout.site_file(name);
+        if !file.is_file() {
+            return SiteFileState::Missing(file);
+        }
+        match layout.site_link(name) {
+            // A link that leads nowhere is as good as none.
+            Some((link, _)) if !link.exists() => SiteFileState::NotEnabled { file, link },
+            _ => SiteFileState::Read,
         }
     }
 }
@@ -148,35 +268,4 @@ fn line_with(file: &Utf8Path, fits: impl Fn(&str) -> bool) -> Option<Place> {
     let text = std::fs::read_to_string(file).ok()?;
     let line = text.lines().position(|line| fits(line.trim()))? + 1;
     Some(Place { file: file.to_string(), line })
-}
-
-/// The error logs that a server writes for a site, by the paths of this machine.
-pub(super) fn error_logs(machine: &Machine, found: &Found, site: &Site) -> Vec<Utf8PathBuf> {
-    let own = found.layout.site_file(&site.name);
-    let mut logs: Vec<Utf8PathBuf> = Vec::new();
-    match found.kind {
-        ServerKind::Apache => {
-            let configuration = apache::configuration(machine, found);
-            let link = found.layout.site_link(&site.name).map(|(link, _)| link);
-            let is_own = |place: &Place| {
-                let file = found.view.here_or_same(Utf8Path::new(&place.file));
-                file == own || Some(&file) == link.as_ref()
-            };
-            let main: Vec<_> = configuration.main_server("ErrorLog").collect();
-            let of_site = configuration.events.iter().filter(|event| event.is("ErrorLog") && is_own(&event.place));
-            for event in of_site.chain(main) {
-                let path = event.arguments.first().map(|path| configuration.server_root.join(path));
-                logs.extend(path.map(|path| found.view.here_or_same(&path)));
-            }
-        }
-        ServerKind::Nginx => {
-            for file in [&own, &found.layout.main] {
-                let text = std::fs::read_to_string(file).unwrap_or_default();
-                logs.extend(logs::nginx_error_logs(&text));
-            }
-            logs.push("/var/log/nginx/error.log".into());
-        }
-    }
-    logs.dedup();
-    logs
 }

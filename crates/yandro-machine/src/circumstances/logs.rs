@@ -4,32 +4,24 @@ use std::fs::{self, File};
 use std::io::{Read as _, Seek as _, SeekFrom};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::check::{Expected, LogLine};
+use yandro_core::check::LogLine;
 
-use super::configuration;
 use crate::machine::Machine;
-use crate::servers;
 
 /// How much of what was added to a log is read, in bytes.
 const MOST: u64 = 1 << 16;
 
 /// The error logs of a site's server, as long as they were at a moment: what is added later is of
 /// the requests that come later.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Marked(Vec<(Utf8PathBuf, u64)>);
 
-/// Marks them.
-pub fn mark(machine: &Machine, expected: &Expected) -> Marked {
-    if !machine.is_real() || !expected.is_here {
-        return Marked(Vec::new());
-    }
-    let Some(found) = servers::find(machine, expected.server) else { return Marked(Vec::new()) };
-    let logs = configuration::error_logs(machine, &found, &expected.site);
-    let length = |path: &Utf8PathBuf| fs::metadata(path).map_or(0, |meta| meta.len());
-    Marked(logs.into_iter().map(|path| (path.clone(), length(&path))).collect())
-}
-
 impl Marked {
+    pub(super) fn of(logs: Vec<Utf8PathBuf>) -> Self {
+        let length = |path: &Utf8PathBuf| fs::metadata(path).map_or(0, |meta| meta.len());
+        Self(logs.into_iter().map(|path| (path.clone(), length(&path))).collect())
+    }
+
     /// The lines that were added since and are about a name: those that name no other host.
     pub fn added(&self, names: &[String]) -> Vec<LogLine> {
         let mut found = Vec::new();

@@ -6,51 +6,106 @@ pub mod logs;
 pub mod settings;
 
 use std::fs;
-use std::time::{Duration, SystemTime};
+use std::time::{Duration, Instant, SystemTime};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::check::{Circumstances, Expected, PortHolder, SiteFileState};
+use yandro_core::check::{Beside, Circumstances, Configured, Expected, PortHolder, Timed};
 use yandro_core::config::OTHERS;
 use yandro_core::name::HostName;
-use yandro_core::site::{FastCgi, ServerId};
+use yandro_core::site::{Content, FastCgi, ServerId, Site};
 
 use crate::changes::ServerControl as _;
 use crate::machine::Machine;
 use crate::servers::{self, Control, Found};
-use crate::{certificates, files, ports, process};
+use crate::{certificates, files, php, ports, process};
 
-/// What holds for all sites of a server: to find it out takes longer than all the rest.
+use configuration::Read;
+
+/// What holds for all sites of a server, found out once.
 #[derive(Clone, Debug, Default)]
 pub struct OfServer {
+    /// The server, if it is one of this machine.
+    found: Option<Found>,
+    read: Option<Read>,
+    took: Duration,
     runs: Option<bool>,
-    refuses: Option<String>,
     process: Option<i32>,
+    /// What its own test said, once it was asked.
+    tested: Option<Result<(), String>>,
 }
 
 impl OfServer {
-    /// Looks at a server of the real machine; of another nothing is known.
+    /// Looks at a server of the real machine and reads its configuration; of another nothing is known.
     pub fn look(machine: &Machine, id: ServerId) -> Self {
+        let started = Instant::now();
         let found = if machine.is_real() { servers::find(machine, id) } else { None };
-        let Some(control) = found.filter(|found| !found.is_elsewhere()).and_then(|found| Control::of(machine, &found))
-        else {
-            return Self::default();
+        let Some(found) = found.filter(|found| !found.is_elsewhere()) else { return Self::default() };
+        let control = Control::of(machine, &found);
+        let read = Read::of(machine, &found, false);
+        let mut own = Self {
+            runs: control.as_ref().map(Control::is_running),
+            process: control.as_ref().and_then(Control::process),
+            read: Some(read),
+            found: Some(found),
+            ..Self::default()
         };
-        Self {
-            runs: Some(control.is_running()),
-            // A server that needs root to judge its configuration says nothing of use without.
-            refuses: if control.needs_root() { None } else { control.test().err() },
-            process: control.process(),
+        // Whether it would take it is worth the time only where something has changed since it did.
+        if own.is_changed_since() {
+            own.test(machine);
+        }
+        own.took = started.elapsed();
+        own
+    }
+
+    /// Has the server judge its own configuration, unless it has.
+    fn test(&mut self, machine: &Machine) {
+        let control = self.found.as_ref().and_then(|found| Control::of(machine, found));
+        // A server that needs root for that says nothing of use without.
+        if let (None, Some(control)) = (&self.tested, control.filter(|control| !control.needs_root())) {
+            self.tested = Some(control.test());
+        }
+    }
+
+    fn refuses(&self) -> Option<String> {
+        self.tested.clone()?.err()
+    }
+
+    /// Whether a file of its configuration is younger than what it goes by.
+    fn is_changed_since(&self) -> bool {
+        let (Some(found), Some(read), Some(pid)) = (&self.found, &self.read, self.process) else { return false };
+        let Some(began) = process::youngest_child(pid) else { return false };
+        let mut files = read.files().iter().map(|file| found.view.here_or_same(file));
+        files.any(|file| is_newer(&file, began))
+    }
+
+    /// What its configuration says of each of these sites, and each one's part of the time to read it.
+    pub fn configured(&mut self, machine: &Machine, sites: &[&Expected]) -> Vec<Option<Timed<Configured>>> {
+        let (Some(found), Some(read)) = (&self.found, &mut self.read) else { return vec![None; sites.len()] };
+        let started = Instant::now();
+        let mut all = read.sites(found, sites);
+        let is_well = |(own, expected): (&Configured, &&Expected)| own.is_well(&expected.site, expected.server);
+        if !all.iter().zip(sites).all(is_well) {
+            // Before anything is said against it: what is built in may tell it otherwise.
+            *read = Read::of(machine, found, true);
+            all = read.sites(found, sites);
+        }
+        let took = (self.took + started.elapsed()) / u32::try_from(sites.len().max(1)).unwrap_or(u32::MAX);
+        let refuses = self.refuses();
+        let of = |seen: Configured| Some(Timed { took, seen: Configured { refuses: refuses.clone(), ..seen } });
+        all.into_iter().map(of).collect()
+    }
+
+    /// Marks the error logs that it writes for a site.
+    pub fn mark_logs(&self, site: &Site) -> logs::Marked {
+        match (&self.found, &self.read) {
+            (Some(found), Some(read)) => logs::Marked::of(read.error_logs(found, site)),
+            _ => logs::Marked::default(),
         }
     }
 }
 
-/// Looks around a site. `server_of` tells which known server a process belongs to.
-pub fn look(
-    machine: &Machine,
-    expected: &Expected,
-    server: &OfServer,
-    server_of: impl Fn(Option<u32>) -> Option<ServerId>,
-) -> Circumstances {
+/// Looks around a site that isn't well. `beside` is what is known of it already.
+pub fn look(machine: &Machine, expected: &Expected, server: &mut OfServer, beside: &Beside) -> Circumstances {
     let mut around = Circumstances::default();
     let site = &expected.site;
     around.key_fits = key_fits(machine, &site.name).filter(|_| site.https.is_on());
@@ -60,17 +115,87 @@ pub fn look(
         around.override_file = override_file(&root);
     }
     around.php_down = site.serving.php.as_ref().filter(|_| expected.is_here && machine.is_real()).and_then(php_down);
+    if around.php_down.is_some() {
+        around.php_sockets = php::sockets(machine).into_iter().filter(|own| answers(own)).map(Into::into).collect();
+        around.php_programs = php::programs(machine).into_iter().map(Into::into).collect();
+    }
     if !machine.is_real() || !expected.is_here {
         return around;
     }
-    around.holders = holders(expected, &server_of);
-    let Some(found) = servers::find(machine, expected.server) else { return around };
-    around.site_file = site_file(&found, &site.name);
-    configuration::read(machine, &found, expected, &mut around);
-    (around.runs, around.refuses) = (server.runs, server.refuses.clone());
-    around.newer = server.process.and_then(|pid| newer(machine, &found, &site.name, pid));
+    around.holders = beside.holders.as_ref().map(|timed| timed.seen.clone()).unwrap_or_default();
+    for holder in &mut around.holders {
+        let other = holder.server.filter(|id| *id != expected.server && id.is_configured());
+        let other = other.and_then(|id| servers::find(machine, id));
+        holder.names =
+            other.map_or_else(Vec::new, |other| Read::of(machine, &other, false).names_on(site.address, holder.port));
+        holder.names.truncate(NAMES_SHOWN);
+    }
+    if let Content::Upstream(upstream) = &site.content {
+        around.near_upstream = near(upstream.port());
+    }
+    server.test(machine);
+    around.configured = beside.configured.as_ref().map(|timed| timed.seen.clone()).unwrap_or_default();
+    (around.runs, around.refuses) = (server.runs, server.refuses());
+    if let Some(found) = &server.found {
+        around.newer = server.process.and_then(|pid| newer(machine, found, &site.name, pid));
+    }
     around
 }
+
+/// Who listens on a site's ports. `server_of` tells which known server a process belongs to.
+pub fn holders(
+    all: &[ports::Holder],
+    expected: &Expected,
+    mut server_of: impl FnMut(Option<u32>) -> Option<ServerId>,
+) -> Vec<PortHolder> {
+    let site = &expected.site;
+    let mut own = if site.own_tls().is_some() { Vec::new() } else { site.http_ports(expected.http_port) };
+    if site.https.is_on() {
+        own.extend(site.https_ports(expected.https_port));
+    }
+    let address = site.address;
+    let takes_in = |holder: &&ports::Holder| {
+        own.contains(&holder.port)
+            && (holder.address == address
+                || holder.address.is_unspecified() && (holder.address.is_ipv6() || address.is_ipv4()))
+    };
+    all.iter().filter(takes_in).map(|holder| port_holder(holder, server_of(holder.pid))).collect()
+}
+
+fn port_holder(holder: &ports::Holder, server: Option<ServerId>) -> PortHolder {
+    PortHolder {
+        port: holder.port,
+        words: holder.to_string(),
+        program: holder.program.clone(),
+        pid: holder.pid,
+        is_anothers: !holder.is_own,
+        server,
+        names: Vec::new(),
+    }
+}
+
+/// Programs of this user that listen on one of the next ports of loopback.
+fn near(port: u16) -> Vec<PortHolder> {
+    let is_near = |holder: &ports::Holder| {
+        holder.port > port
+            && holder.port - port <= NEAR
+            && holder.is_own
+            && (holder.address.is_loopback() || holder.address.is_unspecified())
+    };
+    let mut found: Vec<PortHolder> = Vec::new();
+    for holder in ports::all().into_iter().filter(is_near) {
+        if found.iter().all(|own| own.port != holder.port) {
+            found.push(port_holder(&holder, None));
+        }
+    }
+    found.sort_by_key(|holder| holder.port);
+    found
+}
+
+/// How far above its port an upstream is looked for.
+const NEAR: u16 = 10;
+/// How many names of another server are told.
+const NAMES_SHOWN: usize = 8;
 
 fn key_fits(machine: &Machine, name: &HostName) -> Option<bool> {
     let chain = certificates::of_file(&machine.places.chain(name)).ok()?;
@@ -89,38 +214,15 @@ fn override_file(root: &Utf8Path) -> Option<Utf8PathBuf> {
 }
 
 fn php_down(php: &FastCgi) -> Option<String> {
-    match php {
-        FastCgi::Socket(path) => std::os::unix::net::UnixStream::connect(path).err().map(|_| path.to_string()),
-        FastCgi::Address(address) => std::net::TcpStream::connect(address.as_str()).err().map(|_| address.clone()),
-    }
-}
-
-fn holders(expected: &Expected, server_of: &impl Fn(Option<u32>) -> Option<ServerId>) -> Vec<PortHolder> {
-    let mut own = expected.site.http_ports(expected.http_port);
-    own.extend(expected.site.https_ports(expected.https_port));
-    own.sort_unstable();
-    own.dedup();
-    let address = expected.site.address;
-    let takes_in = |holder: &ports::Holder| {
-        holder.address == address || holder.address.is_unspecified() && (holder.address.is_ipv6() || address.is_ipv4())
+    let is_there = match php {
+        FastCgi::Socket(path) => answers(path),
+        FastCgi::Address(address) => std::net::TcpStream::connect(address.as_str()).is_ok(),
     };
-    let of = |port: u16| ports::holders(port).into_iter().filter(takes_in).map(move |holder| (port, holder));
-    own.into_iter()
-        .flat_map(of)
-        .map(|(port, holder)| PortHolder { port, words: holder.to_string(), server: server_of(holder.pid) })
-        .collect()
+    (!is_there).then(|| php.to_string())
 }
 
-fn site_file(found: &Found, name: &HostName) -> SiteFileState {
-    let file = found.layout.site_file(name);
-    if !file.is_file() {
-        return SiteFileState::Missing(file);
-    }
-    match found.layout.site_link(name) {
-        // A link that leads nowhere is as good as none.
-        Some((link, _)) if !link.exists() => SiteFileState::NotEnabled { file, link },
-        _ => SiteFileState::Read,
-    }
+fn answers(socket: &Utf8Path) -> bool {
+    std::os::unix::net::UnixStream::connect(socket).is_ok()
 }
 
 /// A file that was changed after the server last took its configuration up, which is when the
@@ -132,11 +234,12 @@ fn newer(machine: &Machine, found: &Found, name: &HostName, pid: i32) -> Option<
     let of_others = others.iter().map(|others| found.layout.site_file(others));
     let link = found.layout.site_link(name).map(|(link, _)| link);
     let files = [found.layout.site_file(name), found.layout.main.clone(), places.chain(name), places.key(name)];
-    let is_newer = |path: &Utf8PathBuf| {
-        let meta = fs::symlink_metadata(path).ok();
-        meta.and_then(|meta| meta.modified().ok()).is_some_and(|changed: SystemTime| changed > began + TICK)
-    };
-    files.into_iter().chain(of_others).chain(link).find(is_newer)
+    files.into_iter().chain(of_others).chain(link).find(|path| is_newer(path, began))
+}
+
+fn is_newer(path: &Utf8Path, began: SystemTime) -> bool {
+    let meta = fs::symlink_metadata(path).ok();
+    meta.and_then(|meta| meta.modified().ok()).is_some_and(|changed| changed > began + TICK)
 }
 
 /// How finely the kernel tells when a process began, and a little more.

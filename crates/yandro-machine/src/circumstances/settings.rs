@@ -1,6 +1,8 @@
 //! Settings of this machine that stand in some program's way to a mapped name.
 
-use yandro_core::check::Setting;
+use std::time::Instant;
+
+use yandro_core::check::{Setting, StoreStanding, Timed};
 use yandro_core::pki::Authority;
 use yandro_core::plan::nickname;
 use yandro_core::system::StoreKind;
@@ -12,26 +14,22 @@ use crate::trust::{self, stores};
 /// The variables that name a proxy, as programs look for them.
 const PROXIES: [&str; 6] = ["https_proxy", "HTTPS_PROXY", "all_proxy", "ALL_PROXY", "http_proxy", "HTTP_PROXY"];
 
-/// What is found in the environment and in browsers' profiles, and which trust stores don't agree.
-/// `variable` reads the environment.
-pub fn look(
-    machine: &Machine,
-    authority: Option<&Authority>,
-    variable: impl Fn(&str) -> Option<String>,
-) -> Vec<Setting> {
+/// What is found in the environment and in browsers' profiles. `variable` reads the environment.
+pub fn look(machine: &Machine, variable: impl Fn(&str) -> Option<String>) -> Vec<Setting> {
     let mut found = Vec::new();
     if machine.is_real() {
         found.extend(proxy(variable));
     }
-    let browsers = stores::find(machine).into_iter().filter(|store| store.kind == StoreKind::Nss);
-    let browsers: Vec<stores::Store> = browsers.collect();
-    for store in &browsers {
-        found.extend(names_elsewhere(store));
+    for store in browsers(machine) {
+        found.extend(names_elsewhere(&store));
+        found.extend(browser_proxy(&store));
     }
-    if let Some(authority) = authority {
-        found.extend(untrusting(machine, authority, &browsers));
-    }
+    found.extend(policy_proxy(machine));
     found
+}
+
+fn browsers(machine: &Machine) -> Vec<stores::Store> {
+    stores::find(machine).into_iter().filter(|store| store.kind == StoreKind::Nss).collect()
 }
 
 fn proxy(variable: impl Fn(&str) -> Option<String>) -> Option<Setting> {
@@ -47,43 +45,120 @@ fn proxy(variable: impl Fn(&str) -> Option<String>) -> Option<Setting> {
     Some(Setting::Proxy { variable: format!("{name}={shown}"), excepted })
 }
 
+/// The settings of a Firefox profile, the person's own file after the browser's: name, value, file and line.
+fn preferences(store: &stores::Store) -> Vec<(String, String, String)> {
+    let mut found = Vec::new();
+    for name in ["prefs.js", "user.js"] {
+        let path = store.path.join(name);
+        let text = std::fs::read_to_string(&path).unwrap_or_default();
+        for (number, line) in text.lines().enumerate() {
+            let setting = line.trim().strip_prefix("user_pref(\"").and_then(|rest| rest.split_once("\","));
+            let Some((name, value)) = setting.and_then(|(name, rest)| Some((name, rest.rsplit_once(')')?.0))) else {
+                continue;
+            };
+            let value = value.trim().trim_matches('"').to_owned();
+            found.push((name.to_owned(), value, format!("{path}:{}", number + 1)));
+        }
+    }
+    found
+}
+
+/// The value that counts of a setting: the last.
+fn preference<'p>(all: &'p [(String, String, String)], name: &str) -> Option<(&'p str, &'p str)> {
+    all.iter().rev().find(|(own, ..)| own == name).map(|(_, value, place)| (value.as_str(), place.as_str()))
+}
+
+/// The command that sets a setting in the person's own file of a profile.
+fn set(store: &stores::Store, name: &str, value: &str) -> String {
+    let line = format!("user_pref(\"{name}\", {value});");
+    format!("echo '{line}' >> '{}'", store.path.join("user.js"))
+}
+
 /// A profile of Firefox that asks a server for names (`network.trr.mode` 2 or 3) and leaves the
 /// hosts file out of it.
 fn names_elsewhere(store: &stores::Store) -> Option<Setting> {
-    let mut mode = None;
-    let mut ignores = None;
-    for name in ["prefs.js", "user.js"] {
-        let text = std::fs::read_to_string(store.path.join(name)).unwrap_or_default();
-        for (number, line) in text.lines().enumerate() {
-            if line.contains("\"network.trr.mode\"") {
-                mode = Some(line.contains(", 2)") || line.contains(", 3)"));
-            } else if line.contains("\"network.trr.exclude-etc-hosts\"") {
-                ignores = Some((line.contains("false"), format!("{}:{}", store.path.join(name), number + 1)));
-            }
-        }
-    }
-    let (_, place) = ignores.filter(|(ignores, _)| *ignores && mode == Some(true))?;
-    Some(Setting::NamesElsewhere { title: store.title.clone(), setting: place })
+    const OUT: &str = "network.trr.exclude-etc-hosts";
+    let all = preferences(store);
+    let (mode, _) = preference(&all, "network.trr.mode")?;
+    let (value, place) = preference(&all, OUT)?;
+    let is_past = matches!(mode, "2" | "3") && value == "false";
+    is_past.then(|| Setting::NamesElsewhere {
+        title: store.title.clone(),
+        setting: place.to_owned(),
+        mend: set(store, OUT, "true"),
+    })
 }
 
-/// The stores that don't trust the authority, if another one does. Java's are left out: asking them
-/// takes longer than a check.
-fn untrusting(machine: &Machine, authority: &Authority, browsers: &[stores::Store]) -> Vec<Setting> {
+/// A profile of Firefox with a proxy of its own (`network.proxy.type` 1, or 2 for a script).
+fn browser_proxy(store: &stores::Store) -> Option<Setting> {
+    const EXCEPTED: &str = "network.proxy.no_proxies_on";
+    let all = preferences(store);
+    let (kind, place) = preference(&all, "network.proxy.type")?;
+    let named = |name: &str| preference(&all, name).filter(|(value, _)| !value.is_empty());
+    let (_, place) = match kind {
+        "1" => named("network.proxy.ssl")
+            .or_else(|| named("network.proxy.socks"))
+            .or_else(|| named("network.proxy.http"))?,
+        // What a script says is for the browser to find out.
+        "2" => named("network.proxy.autoconfig_url").map(|(value, _)| (value, place))?,
+        _ => return None,
+    };
+    let own = preference(&all, EXCEPTED).map(|(value, _)| value).unwrap_or_default();
+    let excepted: Vec<String> = own.split(',').map(|own| own.trim().to_owned()).filter(|own| !own.is_empty()).collect();
+    let with_ours = excepted.iter().map(String::as_str).chain(["NAME"]).collect::<Vec<_>>().join(", ");
+    let mend = set(store, EXCEPTED, &format!("\"{with_ours}\""));
+    Some(Setting::BrowserProxy { title: store.title.clone(), setting: place.to_owned(), excepted, mend })
+}
+
+/// Policies of Chromium and Chrome that give them a proxy (`ProxySettings`, or `ProxyMode` and what goes with it).
+fn policy_proxy(machine: &Machine) -> Option<Setting> {
+    const FOLDERS: [(&str, &str); 3] = [
+        ("Chromium", "/etc/chromium/policies/managed"),
+        ("Chromium", "/etc/chromium-browser/policies/managed"),
+        ("Chrome", "/etc/opt/chrome/policies/managed"),
+    ];
+    for (title, folder) in FOLDERS {
+        for entry in machine.path(folder).read_dir_utf8().into_iter().flatten().flatten() {
+            let path = entry.path();
+            let text = std::fs::read_to_string(path).unwrap_or_default();
+            let Ok(policy) = serde_json::from_str::<serde_json::Value>(&text) else { continue };
+            let settings = policy.get("ProxySettings").unwrap_or(&policy);
+            let word = |name: &str| settings.get(name).and_then(serde_json::Value::as_str);
+            if !matches!(word("ProxyMode"), Some("fixed_servers" | "pac_script")) {
+                continue;
+            }
+            let split = |own: &str| own.split([',', ';']).map(|own| own.trim().to_owned()).collect();
+            let excepted: Vec<String> = word("ProxyBypassList").map(split).unwrap_or_default();
+            let line = text.lines().position(|line| line.contains("\"ProxyMode\"")).map_or(1, |at| at + 1);
+            return Some(Setting::BrowserProxy {
+                title: title.to_owned(),
+                setting: format!("{}:{line}", machine.places.inside(path)),
+                excepted,
+                mend: format!("sudo ${{EDITOR:-vi}} +{line} {}", machine.places.inside(path)),
+            });
+        }
+    }
+    None
+}
+
+/// The trust stores, and whether each trusts the authority. Java's are read and not asked, which takes
+/// longer than a check.
+pub fn stores(machine: &Machine, authority: &Authority) -> Timed<Vec<StoreStanding>> {
+    let started = Instant::now();
     let own = nickname(&files::sha256(authority.root()));
-    let mut stands: Vec<(bool, String, String)> = Vec::new();
+    let mut seen = Vec::new();
     if let Some(store) = trust::find(machine) {
         let path = trust::file_of(machine, store, &own);
-        stands.push((path.is_file(), "this system".into(), store.folder().into()));
+        // The file alone is a wish; what is read is the list that comes of it.
+        let list = files::read_if_there(&machine.path(store.list())).ok().flatten();
+        let is_in = |list: Vec<u8>| trust::has(&list, authority.root());
+        let trusts = path.is_file() && list.is_none_or(is_in);
+        seen.push(StoreStanding { title: "this system".into(), path: store.folder().into(), trusts });
     }
-    let trusts = |store: &stores::Store| {
-        stores::own_roots(machine, store.kind, &store.path).ok().map(|held| held.contains(&own))
-    };
-    stands.extend(
-        browsers.iter().filter_map(|store| Some((trusts(store)?, store.title.clone(), store.path.to_string()))),
-    );
-    if stands.iter().all(|(trusts, ..)| !trusts) {
-        return Vec::new();
+    for store in stores::find(machine) {
+        if let Some(trusts) = stores::trusts(machine, &store, &own, authority.root()) {
+            seen.push(StoreStanding { title: store.title, path: store.path.to_string(), trusts });
+        }
     }
-    let silent = stands.into_iter().filter(|(trusts, ..)| !trusts);
-    silent.map(|(_, title, path)| Setting::Untrusting { title, path }).collect()
+    Timed { took: started.elapsed(), seen }
 }

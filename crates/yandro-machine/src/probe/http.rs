@@ -14,7 +14,7 @@ use tokio::net::TcpStream;
 use yandro_core::check::{Answer, Failure, FailureKind};
 use yandro_core::site::Upstream;
 
-use super::{BODY_LIMIT, TIMEOUT, connect, timed_out};
+use super::{BODY_LIMIT, Limit};
 
 /// An answer with the start of its body.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -25,14 +25,21 @@ pub(super) struct Fetched {
 }
 
 /// A connection that takes one request after the other.
-pub(super) struct Session(SendRequest<Empty<Bytes>>);
+pub(super) struct Session {
+    sender: SendRequest<Empty<Bytes>>,
+    within: Limit,
+}
 
 impl Session {
-    pub(super) async fn open(stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static) -> Result<Self, Failure> {
+    /// A session over a stream; each answer has to come within the limit.
+    pub(super) async fn open(
+        stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
+        within: Limit,
+    ) -> Result<Self, Failure> {
         let (sender, connection) = handshake(TokioIo::new(stream)).await.map_err(|error| failure(&error))?;
         // It ends with the sender; its faults come back with each request.
         tokio::spawn(connection);
-        Ok(Self(sender))
+        Ok(Self { sender, within })
     }
 
     /// `GET path` of `host`; reads at most `limit` bytes of the body, and with a limit
@@ -43,9 +50,9 @@ impl Session {
     }
 
     /// As [`Self::get`], with the headers that a server adds which passes a request on.
-    async fn get_as_passed_on(&mut self, host: &str, scheme: &str, limit: usize) -> Result<Fetched, Failure> {
-        let request = Request::get("/").header(HOST, host).header("x-forwarded-proto", scheme);
-        self.send(request.header("x-forwarded-host", host), limit).await
+    async fn get_as_passed_on(&mut self, asked: &str, host: &str, scheme: &str) -> Result<Fetched, Failure> {
+        let request = Request::get("/").header(HOST, asked).header("x-forwarded-proto", scheme);
+        self.send(request.header("x-forwarded-host", host), BODY_LIMIT).await
     }
 
     async fn send(&mut self, request: Builder, limit: usize) -> Result<Fetched, Failure> {
@@ -55,8 +62,8 @@ impl Session {
             .body(Empty::new())
             .map_err(|error| Failure { kind: FailureKind::Other, words: error.to_string() })?;
         let exchange = async {
-            self.0.ready().await?;
-            let response = self.0.send_request(request).await?;
+            self.sender.ready().await?;
+            let response = self.sender.send_request(request).await?;
             let answer = answer(&response);
             let mut body = Vec::new();
             let mut rest = response.into_body();
@@ -68,28 +75,31 @@ impl Session {
             }
             Ok(Fetched { answer, body })
         };
-        match tokio::time::timeout(TIMEOUT, exchange).await {
-            Ok(result) => result.map_err(|error: hyper::Error| failure(&error)),
-            Err(_) => Err(timed_out()),
-        }
+        self.within.of(exchange).await?.map_err(|error: hyper::Error| failure(&error))
     }
 }
 
 /// One request on a connection of its own.
-pub(super) async fn get_once(stream: TcpStream, host: &str, path: &str) -> Result<Answer, Failure> {
-    Ok(Session::open(stream).await?.get(host, path, 0).await?.answer)
+pub(super) async fn get_once(stream: TcpStream, host: &str, path: &str, within: Limit) -> Result<Answer, Failure> {
+    Ok(Session::open(stream, within).await?.get(host, path, 0).await?.answer)
 }
 
 /// The page of an upstream, asked directly under a host's name: many answer with
-/// links of the scheme and the host that they are told of.
-pub(super) async fn get_from(upstream: &Upstream, host: &str, scheme: &str) -> Result<Fetched, Failure> {
+/// links of the scheme and the host that they are told of. `asked` is what goes as `Host`.
+pub(super) async fn get_from(
+    upstream: &Upstream,
+    asked: &str,
+    host: &str,
+    scheme: &str,
+    within: Limit,
+) -> Result<Fetched, Failure> {
     let other = |error: std::io::Error| Failure { kind: FailureKind::Other, words: error.to_string() };
     let addresses: Vec<SocketAddr> = tokio::net::lookup_host(upstream.authority()).await.map_err(other)?.collect();
     let mut last = Failure { kind: FailureKind::Other, words: "it has no address".into() };
     for address in addresses {
-        match connect(address).await {
+        match within.connect(address).await {
             Ok(stream) => {
-                return Session::open(stream).await?.get_as_passed_on(host, scheme, BODY_LIMIT).await;
+                return Session::open(stream, within).await?.get_as_passed_on(asked, host, scheme).await;
             }
             Err(failure) => last = failure,
         }

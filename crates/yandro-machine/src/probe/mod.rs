@@ -3,6 +3,7 @@
 //! Everything seen goes to the core as plain values; nothing is judged here.
 
 mod http;
+mod limit;
 mod page;
 mod proof;
 mod resolve;
@@ -11,14 +12,14 @@ mod tls;
 use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use rustls::pki_types::CertificateDer;
 use tokio::net::TcpStream;
-use tokio::sync::Semaphore;
+use tokio::sync::{OnceCell, Semaphore};
 use yandro_core::check::{
-    Answer, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Page, Proof, REDIRECT_PROBE, ResolverAnswer,
-    Timed,
+    Answer, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Offers, OtherName, Page, Proof,
+    REDIRECT_PROBE, ResolverAnswer, Timed,
 };
 use yandro_core::hosts::HostsFile;
 use yandro_core::name::HostName;
@@ -29,13 +30,15 @@ use crate::machine::Machine;
 use crate::permissions::{self, User};
 use crate::servers;
 
+pub use limit::Limit;
 use page::{Asked, Pages};
 use proof::ProofFile;
+use tls::TLS_1_3;
 
-/// How long a probe waits for any one answer.
-pub const TIMEOUT: Duration = Duration::from_secs(5);
-/// How many names are probed at once.
+/// How many sites are probed at once.
 const AT_ONCE: usize = 64;
+/// How many of them that have the same upstream: a development server may do one thing at a time.
+const AT_ONE_UPSTREAM: usize = 4;
 /// How much of an answer is read, in bytes.
 const BODY_LIMIT: usize = 1 << 20;
 
@@ -48,12 +51,44 @@ pub struct Prober {
     users: Mutex<BTreeMap<ServerId, Option<User>>>,
     machine: Machine,
     permits: Semaphore,
+    upstreams: Mutex<BTreeMap<String, Arc<Semaphore>>>,
+    manner: Manner,
+    /// What is offered within TLS, for each of those that are asked.
+    offers: Mutex<BTreeMap<(SocketAddr, Option<HostName>), Arc<OnceCell<AskedForMore>>>>,
+}
+
+/// How to probe.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Manner {
+    /// How long to wait for any one answer.
+    pub within: Limit,
+    /// Whose other offers within TLS are asked for, which takes two further handshakes.
+    pub offers: OffersOf,
+}
+
+/// Whose other offers within TLS are asked for.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum OffersOf {
+    /// Nobody's.
+    #[default]
+    None,
+    /// Each port's, by the first name that is asked there: virtual hosts of one port have the same, as a rule.
+    Ports,
+    /// Each name's.
+    Names,
+}
+
+/// What further handshakes told.
+#[derive(Clone, Debug)]
+struct AskedForMore {
+    offers: Timed<Offers>,
+    other_names: Timed<OtherName>,
 }
 
 impl Prober {
     /// A prober of `machine` that reads names in `hosts` and trusts `authority` alone. Within a
     /// sysroot the resolver is not asked.
-    pub fn new(machine: &Machine, hosts: Vec<u8>, authority: Option<&Authority>) -> Arc<Self> {
+    pub fn new(machine: &Machine, hosts: Vec<u8>, authority: Option<&Authority>, manner: Manner) -> Arc<Self> {
         let trust = tls::Trust::new(authority);
         Arc::new(Self {
             hosts,
@@ -61,6 +96,9 @@ impl Prober {
             users: Mutex::default(),
             machine: machine.clone(),
             permits: Semaphore::new(AT_ONCE),
+            upstreams: Mutex::default(),
+            manner,
+            offers: Mutex::default(),
         })
     }
 
@@ -72,6 +110,11 @@ impl Prober {
         expected: Arc<Expected>,
         chain_on_disk: Option<Vec<u8>>,
     ) -> Vec<NameObservation> {
+        let own = self.permits_of(&expected.site.content);
+        let _own = match &own {
+            Some(own) => Some(own.acquire().await.expect("the semaphore is never closed")),
+            None => None,
+        };
         let _permit = self.permits.acquire().await.expect("the semaphore is never closed");
         let evidence = Evidence::prepare(&expected).await;
         let mut seen = Vec::new();
@@ -79,6 +122,14 @@ impl Prober {
             seen.push(Box::pin(self.observe_name(&expected, name, &evidence, chain_on_disk.as_deref())).await);
         }
         seen
+    }
+
+    /// The places at a site's upstream, if it has one.
+    fn permits_of(&self, content: &Content) -> Option<Arc<Semaphore>> {
+        let Content::Upstream(upstream) = content else { return None };
+        let mut all = self.upstreams.lock().unwrap_or_else(PoisonError::into_inner);
+        let own = all.entry(upstream.authority()).or_insert_with(|| Arc::new(Semaphore::new(AT_ONE_UPSTREAM)));
+        Some(own.clone())
     }
 
     async fn observe_name(
@@ -89,7 +140,7 @@ impl Prober {
         chain_on_disk: Option<&[u8]>,
     ) -> NameObservation {
         let hosts = timed_now(|| self.hosts_answer(name));
-        let resolver = resolve::ask(name, self.machine.is_real()).await;
+        let resolver = resolve::ask(name, self.machine.is_real(), self.manner.within).await;
         let mut seen = NameObservation {
             name: name.clone(),
             hosts,
@@ -98,6 +149,8 @@ impl Prober {
             http: None,
             tls: None,
             https: None,
+            offers: None,
+            other_names: None,
             trail: None,
             page: Page::default(),
             silent: Vec::new(),
@@ -108,14 +161,14 @@ impl Prober {
         seen.silent = silent;
         let http = SocketAddr::new(address, expected.http_port);
         if !expected.site.https.is_on() {
-            plain_alone(&mut seen, http, expected, evidence).await;
+            plain_alone(&mut seen, http, expected, evidence, self.manner.within).await;
             self.look_for_barrier(expected, &mut seen);
             return seen;
         }
         if expected.site.own_tls().is_some() {
             // It speaks TLS and nothing else.
             let (connect, secure) = tokio::join!(
-                connected(SocketAddr::new(address, expected.https_port)),
+                connected(SocketAddr::new(address, expected.https_port), self.manner.within),
                 self.secure(name, expected, address, evidence, chain_on_disk)
             );
             seen.connect = connect;
@@ -123,8 +176,10 @@ impl Prober {
             return seen;
         }
         let path = if expected.site.https == Https::Only { REDIRECT_PROBE } else { "/" };
-        let (plain, secure) =
-            tokio::join!(plain(name, http, path), self.secure(name, expected, address, evidence, chain_on_disk));
+        let (plain, secure) = tokio::join!(
+            plain(name, http, path, self.manner.within),
+            self.secure(name, expected, address, evidence, chain_on_disk)
+        );
         (seen.connect, seen.http) = plain;
         secure.into_seen(&mut seen);
         self.look_for_barrier(expected, &mut seen);
@@ -165,31 +220,66 @@ impl Prober {
         evidence: &Evidence,
         chain_on_disk: Option<&[u8]>,
     ) -> Secure {
+        let (socket, within) = (SocketAddr::new(address, expected.https_port), self.manner.within);
         let started = Instant::now();
-        let handshake = match connect(SocketAddr::new(address, expected.https_port)).await {
-            Ok(stream) => self.trust.handshake(name, stream, chain_on_disk).await,
+        let handshake = match within.connect(socket).await {
+            Ok(stream) => self.trust.handshake(name, stream, chain_on_disk, within).await,
             Err(failure) => Err(failure),
         };
         let took = started.elapsed();
         let (connection, stream) = match handshake {
             Ok(done) => done,
-            Err(failure) => return Secure { tls: Timed { took, seen: Err(failure) }, pages: Pages::default() },
+            Err(failure) => {
+                return Secure { tls: Timed { took, seen: Err(failure) }, pages: Pages::default(), more: None };
+            }
         };
+        let leaf = stream.get_ref().1.peer_certificates().and_then(<[_]>::first).cloned();
+        let more = self.ask_for_more(name, socket, connection.version == TLS_1_3, leaf);
         let tls = Timed { took, seen: Ok(connection) };
-        let session = match http::Session::open(stream).await {
+        let session = match http::Session::open(stream, within).await {
             Ok(session) => session,
             Err(failure) => {
                 let pages = Pages { answer: Some(Timed { took, seen: Err(failure) }), ..Pages::default() };
-                return Secure { tls, pages };
+                return Secure { tls, pages, more: more.await };
             }
         };
         let anew = async {
-            let stream = connect(SocketAddr::new(address, expected.https_port)).await?;
-            let (_, stream) = self.trust.handshake(name, stream, None).await?;
-            http::Session::open(stream).await
+            let stream = within.connect(socket).await?;
+            let (_, stream) = self.trust.handshake(name, stream, None, within).await?;
+            http::Session::open(stream, within).await
         };
-        let asked = Asked { name, site: &expected.site, scheme: "https", evidence };
-        Secure { tls, pages: page::fetch(session, &asked, anew).await }
+        let asked = Asked { name, site: &expected.site, scheme: "https", evidence, within };
+        let pages = page::fetch(session, &asked, anew).await;
+        Secure { tls, pages, more: more.await }
+    }
+
+    /// What else is offered there, asked once for all to whom it is the same.
+    async fn ask_for_more(
+        &self,
+        name: &HostName,
+        socket: SocketAddr,
+        tls13: bool,
+        leaf: Option<CertificateDer<'static>>,
+    ) -> Option<AskedForMore> {
+        let whose = match self.manner.offers {
+            OffersOf::None => return None,
+            OffersOf::Ports => None,
+            OffersOf::Names => Some(name.clone()),
+        };
+        let cell = {
+            let mut all = self.offers.lock().unwrap_or_else(PoisonError::into_inner);
+            all.entry((socket, whose)).or_default().clone()
+        };
+        let ask = async {
+            let within = self.manner.within;
+            let started = Instant::now();
+            let (tls12, protocol) = self.trust.older(name, socket, within).await;
+            let offers = Timed { took: started.elapsed(), seen: Offers { tls12: tls12 || !tls13, tls13, protocol } };
+            let started = Instant::now();
+            let seen = self.trust.another_name(socket, leaf.as_ref(), within).await;
+            AskedForMore { offers, other_names: Timed { took: started.elapsed(), seen } }
+        };
+        Some(cell.get_or_init(|| ask).await.clone())
     }
 
     /// The address to ask, and those on which nothing listens though something does on this one:
@@ -202,7 +292,7 @@ impl Prober {
         let port = if expected.site.https.is_on() { expected.https_port } else { expected.http_port };
         let mut open = Vec::new();
         for address in all {
-            open.push((*address, connect(SocketAddr::new(*address, port)).await));
+            open.push((*address, self.manner.within.connect(SocketAddr::new(*address, port)).await));
         }
         let is_refused = |result: &Result<TcpStream, Failure>| {
             result.as_ref().is_err_and(|failure| failure.kind == FailureKind::Refused)
@@ -222,15 +312,16 @@ pub(crate) async fn shown(name: &HostName, port: u16) -> Result<Vec<CertificateD
     let addresses =
         tokio::net::lookup_host((name.as_str(), port)).await.map_err(|error| crate::files::words(&error))?;
     let mut last = "it has no address".to_owned();
+    let within = Limit::default();
     for address in addresses {
-        let stream = match connect(address).await {
+        let stream = match within.connect(address).await {
             Ok(stream) => stream,
             Err(failure) => {
                 last = failure.words;
                 continue;
             }
         };
-        return match tls::Trust::new(None).handshake(name, stream, None).await {
+        return match tls::Trust::new(None).handshake(name, stream, None, within).await {
             Ok((_, stream)) => Ok(stream.get_ref().1.peer_certificates().unwrap_or_default().to_vec()),
             Err(failure) if failure.kind == FailureKind::PlainHttp => Err("plain HTTP is spoken there".into()),
             Err(failure) => Err(failure.words),
@@ -245,10 +336,12 @@ type Plain = (Option<Timed<Result<(), Failure>>>, Option<Timed<Result<Answer, Fa
 struct Secure {
     tls: Timed<Result<yandro_core::check::Connection, Failure>>,
     pages: Pages,
+    more: Option<AskedForMore>,
 }
 
 impl Secure {
     fn into_seen(self, seen: &mut NameObservation) {
+        (seen.offers, seen.other_names) = self.more.map(|more| (more.offers, more.other_names)).unzip();
         seen.tls = Some(self.tls);
         (seen.https, seen.proof) = (self.pages.answer, self.pages.proof);
         (seen.trail, seen.page) = (self.pages.trail, self.pages.page);
@@ -286,71 +379,62 @@ impl Evidence {
 }
 
 /// Whether something takes connections.
-async fn connected(address: SocketAddr) -> Option<Timed<Result<(), Failure>>> {
+async fn connected(address: SocketAddr, within: Limit) -> Option<Timed<Result<(), Failure>>> {
     let started = Instant::now();
-    let seen = connect(address).await.map(|_| ());
+    let seen = within.connect(address).await.map(|_| ());
     Some(Timed { took: started.elapsed(), seen })
 }
 
-async fn plain(name: &HostName, address: SocketAddr, path: &str) -> Plain {
+async fn plain(name: &HostName, address: SocketAddr, path: &str, within: Limit) -> Plain {
     let started = Instant::now();
-    let connected = connect(address).await;
+    let connected = within.connect(address).await;
     let took = started.elapsed();
     match connected {
         Err(failure) => (Some(Timed { took, seen: Err(failure) }), None),
         Ok(stream) => {
             let started = Instant::now();
-            let answer = http::get_once(stream, name.as_str(), path).await;
+            let answer = http::get_once(stream, name.as_str(), path, within).await;
             (Some(Timed { took, seen: Ok(()) }), Some(Timed { took: started.elapsed(), seen: answer }))
         }
     }
 }
 
 /// A site without HTTPS: page and proof over plain HTTP.
-async fn plain_alone(seen: &mut NameObservation, address: SocketAddr, expected: &Expected, evidence: &Evidence) {
+async fn plain_alone(
+    seen: &mut NameObservation,
+    address: SocketAddr,
+    expected: &Expected,
+    evidence: &Evidence,
+    within: Limit,
+) {
     let started = Instant::now();
-    let connected = connect(address).await;
+    let connected = within.connect(address).await;
     let took = started.elapsed();
     let stream = match connected {
         Ok(stream) => stream,
         Err(failure) => return seen.connect = Some(Timed { took, seen: Err(failure) }),
     };
     seen.connect = Some(Timed { took, seen: Ok(()) });
-    let session = match http::Session::open(stream).await {
+    let session = match http::Session::open(stream, within).await {
         Ok(session) => session,
         Err(failure) => return seen.http = Some(Timed { took, seen: Err(failure) }),
     };
-    let anew = async { http::Session::open(connect(address).await?).await };
+    let anew = async { http::Session::open(within.connect(address).await?, within).await };
     let name = seen.name.clone();
-    let asked = Asked { name: &name, site: &expected.site, scheme: "http", evidence };
+    let asked = Asked { name: &name, site: &expected.site, scheme: "http", evidence, within };
     let pages = page::fetch(session, &asked, anew).await;
     (seen.http, seen.proof) = (pages.answer, pages.proof);
     (seen.trail, seen.page) = (pages.trail, pages.page);
-}
-
-async fn connect(address: SocketAddr) -> Result<TcpStream, Failure> {
-    match tokio::time::timeout(TIMEOUT, TcpStream::connect(address)).await {
-        Ok(Ok(stream)) => {
-            // Small requests must not wait for one another.
-            _ = stream.set_nodelay(true);
-            Ok(stream)
-        }
-        Ok(Err(error)) => Err(io_failure(&error)),
-        Err(_) => Err(timed_out()),
-    }
 }
 
 fn io_failure(error: &std::io::Error) -> Failure {
     let kind = match error.kind() {
         std::io::ErrorKind::ConnectionRefused => FailureKind::Refused,
         std::io::ErrorKind::TimedOut => FailureKind::TimedOut,
+        std::io::ErrorKind::NetworkUnreachable | std::io::ErrorKind::HostUnreachable => FailureKind::NoWay,
         _ => FailureKind::Other,
     };
     Failure { kind, words: crate::files::words(error) }
-}
-
-fn timed_out() -> Failure {
-    Failure { kind: FailureKind::TimedOut, words: format!("no answer within {} seconds", TIMEOUT.as_secs()) }
 }
 
 fn timed_now<T>(see: impl FnOnce() -> T) -> Timed<T> {

@@ -5,10 +5,10 @@ use std::time::{Duration, Instant};
 
 use yandro_core::check::{Answer, Failure, Page, Proof, Target, Timed, Trail, target};
 use yandro_core::name::HostName;
-use yandro_core::site::{Site, Upstream};
+use yandro_core::site::{Site, Upstream, UpstreamHost};
 
 use super::http::{self, Fetched, Session};
-use super::{BODY_LIMIT, Evidence};
+use super::{BODY_LIMIT, Evidence, Limit};
 
 /// How many redirects are followed.
 const LONGEST_TRAIL: usize = 10;
@@ -21,13 +21,14 @@ pub(super) struct Asked<'a> {
     pub(super) site: &'a Site,
     pub(super) scheme: &'static str,
     pub(super) evidence: &'a Evidence,
+    pub(super) within: Limit,
 }
 
 /// What came back.
 #[derive(Default)]
 pub(super) struct Pages {
     pub(super) answer: Option<Timed<Result<Answer, Failure>>>,
-    pub(super) trail: Option<Trail>,
+    pub(super) trail: Option<Timed<Trail>>,
     pub(super) page: Page,
     pub(super) proof: Option<Timed<Proof>>,
 }
@@ -59,8 +60,9 @@ pub(super) async fn fetch(
     let answer = page.as_ref().map(|page| page.answer.clone()).map_err(Clone::clone);
     pages.answer = Some(Timed { took: started.elapsed(), seen: answer });
     if let Ok(first) = &page {
+        let started = Instant::now();
         let (trail, last) = follow(&mut session, asked, first).await;
-        pages.trail = trail;
+        pages.trail = trail.map(|seen| Timed { took: started.elapsed(), seen });
         pages.page = last.as_ref().map_or_else(|| own_words(first), own_words);
     }
     match asked.evidence {
@@ -112,7 +114,10 @@ async fn follow(session: &mut Session, asked: &Asked<'_>, first: &Fetched) -> (O
 
 /// Whether the upstream's own answer is the one that came.
 async fn compare(upstream: &Upstream, asked: &Asked<'_>, page: Result<Fetched, Failure>) -> Proof {
-    let direct = || http::get_from(upstream, asked.name.as_str(), asked.scheme);
+    let name = asked.name.as_str();
+    let own = upstream.authority();
+    let host = if asked.site.serving.upstream_host == UpstreamHost::Own { own.as_str() } else { name };
+    let direct = || http::get_from(upstream, host, name, asked.scheme, asked.within);
     let first = match direct().await {
         Ok(answer) => answer,
         Err(failure) => return Proof::UpstreamDown(failure.words),
@@ -123,7 +128,7 @@ async fn compare(upstream: &Upstream, asked: &Asked<'_>, page: Result<Fetched, F
     };
     let status = first.answer.status;
     if matches!(status, 400 | 403 | 421)
-        && http::get_from(upstream, &upstream.authority(), "http").await.is_ok_and(|own| own.answer.status < 400)
+        && http::get_from(upstream, &own, &own, "http", asked.within).await.is_ok_and(|own| own.answer.status < 400)
     {
         return Proof::UpstreamRefuses(status);
     }

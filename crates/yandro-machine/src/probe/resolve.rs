@@ -6,20 +6,20 @@ use std::time::Instant;
 use yandro_core::check::{ResolverAnswer, Timed};
 use yandro_core::name::HostName;
 
-use super::TIMEOUT;
+use super::Limit;
 
 /// What getaddrinfo answers, both families; not asked at all unless `wanted`.
-pub(super) async fn ask(name: &HostName, wanted: bool) -> Timed<ResolverAnswer> {
+pub(super) async fn ask(name: &HostName, wanted: bool, within: Limit) -> Timed<ResolverAnswer> {
     let started = Instant::now();
-    let seen = if wanted { answer(name).await } else { ResolverAnswer::NotAsked };
+    let seen = if wanted { answer(name, within).await } else { ResolverAnswer::NotAsked };
     Timed { took: started.elapsed(), seen }
 }
 
-async fn answer(name: &HostName) -> ResolverAnswer {
+async fn answer(name: &HostName, within: Limit) -> ResolverAnswer {
     let host = name.as_str().to_owned();
     // std asks getaddrinfo; the port is of no account.
     let asked = tokio::task::spawn_blocking(move || (host.as_str(), 443).to_socket_addrs());
-    match tokio::time::timeout(TIMEOUT, asked).await {
+    match within.of(asked).await {
         Ok(Ok(Ok(found))) => {
             let mut addresses: Vec<IpAddr> = Vec::new();
             for address in found.map(|socket| socket.ip()) {
@@ -31,6 +31,6 @@ async fn answer(name: &HostName) -> ResolverAnswer {
         }
         Ok(Ok(Err(error))) => ResolverAnswer::Failed(error.to_string()),
         Ok(Err(error)) => ResolverAnswer::Failed(error.to_string()),
-        Err(_) => ResolverAnswer::Failed(super::timed_out().words),
+        Err(failure) => ResolverAnswer::Failed(failure.words),
     }
 }

@@ -1,20 +1,35 @@
 //! The TLS handshake, and what an independent validator says of the chain.
 
+use std::net::SocketAddr;
 use std::sync::{Arc, Mutex};
 
 use rustls::client::WebPkiServerVerifier;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
-use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme};
+use rustls::version::TLS12;
+use rustls::{
+    ALL_VERSIONS, AlertDescription, CertificateError, ClientConfig, DigitallySignedStruct, Error, RootCertStore,
+    SignatureScheme, SupportedProtocolVersion,
+};
 use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
-use yandro_core::check::{Chain, Connection, Failure, FailureKind, Verdict};
+use yandro_core::check::{Chain, Connection, Failure, FailureKind, OtherName, Verdict};
 use yandro_core::name::HostName;
 use yandro_core::pki::{Authority, Facts};
 
-use super::{TIMEOUT, io_failure, timed_out};
+use super::{Limit, io_failure};
+
+/// As [`Connection::version`] has it.
+pub(super) const TLS_1_3: &str = "TLS 1.3";
+/// A name that is no site anywhere (RFC 6761 section 6.4).
+const NO_SITE: &str = "no-site.yandro.invalid";
+
+/// HTTP/1.1 within TLS (RFC 7301).
+const HTTP_1: &[u8] = b"http/1.1";
+/// HTTP/2 within TLS (RFC 9113).
+const HTTP_2: &[u8] = b"h2";
 
 /// The authority as the only anchor.
 #[derive(Debug)]
@@ -40,43 +55,96 @@ impl Trust {
         name: &HostName,
         stream: TcpStream,
         chain_on_disk: Option<&[u8]>,
+        within: Limit,
     ) -> Result<(Connection, TlsStream<TcpStream>), Failure> {
-        let other = |words: String| Failure { kind: FailureKind::Other, words };
-        let server_name = ServerName::try_from(name.as_str().to_owned()).map_err(|error| other(error.to_string()))?;
-        let witness = Arc::new(Witness {
-            provider: self.provider.clone(),
-            verifier: self.verifier.clone(),
-            verdict: Mutex::new(None),
-        });
-        let mut config = ClientConfig::builder_with_provider(self.provider.clone())
-            .with_safe_default_protocol_versions()
-            .map_err(|error| other(error.to_string()))?
-            .dangerous()
-            .with_custom_certificate_verifier(witness.clone())
-            .with_no_client_auth();
-        config.alpn_protocols = vec![b"http/1.1".to_vec()];
-        let connecting = TlsConnector::from(Arc::new(config)).connect(server_name, stream);
-        let stream = match tokio::time::timeout(TIMEOUT, connecting).await {
-            Ok(Ok(stream)) => stream,
-            Ok(Err(error)) => return Err(tls_failure(&error)),
-            Err(_) => return Err(timed_out()),
-        };
+        let (stream, verdict) = self.shake(name.as_str(), stream, ALL_VERSIONS, &[HTTP_1], within).await?;
         let session = stream.get_ref().1;
         let leaf = session.peer_certificates().and_then(<[_]>::first);
         let on_disk = chain_on_disk.and_then(|pem| Facts::certificates(pem).ok());
-        let verdict = witness.verdict.lock().expect("no holder panics").take();
         let chain = Chain {
             leaf: leaf.and_then(|leaf| Facts::read(leaf).ok()),
             is_on_disk: on_disk.is_none_or(|chain| chain.first() == leaf),
             verdict: verdict.unwrap_or(Verdict::NoAuthority),
         };
         let version = match session.protocol_version() {
-            Some(rustls::ProtocolVersion::TLSv1_3) => "TLS 1.3".to_owned(),
+            Some(rustls::ProtocolVersion::TLSv1_3) => TLS_1_3.to_owned(),
             Some(rustls::ProtocolVersion::TLSv1_2) => "TLS 1.2".to_owned(),
             other => format!("{other:?}"),
         };
         Ok((Connection { version, chain }, stream))
     }
+
+    /// Whether TLS 1.2 is spoken as well, and which protocol is chosen where HTTP/2 is offered.
+    pub(super) async fn older(&self, name: &HostName, socket: SocketAddr, within: Limit) -> (bool, Option<String>) {
+        let shake = async {
+            let stream = within.connect(socket).await?;
+            self.shake(name.as_str(), stream, &[&TLS12], &[HTTP_2, HTTP_1], within).await
+        };
+        match shake.await {
+            Ok((stream, _)) => (true, protocol(&stream)),
+            Err(_) => {
+                let newer = async {
+                    let stream = within.connect(socket).await?;
+                    self.shake(name.as_str(), stream, ALL_VERSIONS, &[HTTP_2, HTTP_1], within).await
+                };
+                (false, newer.await.ok().and_then(|(stream, _)| protocol(&stream)))
+            }
+        }
+    }
+
+    /// What a client gets that asks for a name which is no site. `own` is the certificate of the site.
+    pub(super) async fn another_name(
+        &self,
+        socket: SocketAddr,
+        own: Option<&CertificateDer<'static>>,
+        within: Limit,
+    ) -> OtherName {
+        let shake = async {
+            let stream = within.connect(socket).await?;
+            self.shake(NO_SITE, stream, ALL_VERSIONS, &[HTTP_1], within).await
+        };
+        let Ok((stream, _)) = shake.await else { return OtherName::Refused };
+        let leaf = stream.get_ref().1.peer_certificates().and_then(<[_]>::first);
+        if leaf.is_some() && leaf == own {
+            return OtherName::Own;
+        }
+        let facts = leaf.and_then(|leaf| Facts::read(leaf).ok());
+        OtherName::Certificate(facts.map(|facts| facts.names).unwrap_or_default())
+    }
+
+    /// Shakes hands for `name`, whatever the certificate; the verdict on it comes with the stream.
+    async fn shake(
+        &self,
+        name: &str,
+        stream: TcpStream,
+        versions: &[&'static SupportedProtocolVersion],
+        protocols: &[&[u8]],
+        within: Limit,
+    ) -> Result<(TlsStream<TcpStream>, Option<Verdict>), Failure> {
+        let other = |words: String| Failure { kind: FailureKind::Other, words };
+        let server_name = ServerName::try_from(name.to_owned()).map_err(|error| other(error.to_string()))?;
+        let witness = Arc::new(Witness {
+            provider: self.provider.clone(),
+            verifier: self.verifier.clone(),
+            verdict: Mutex::new(None),
+        });
+        let mut config = ClientConfig::builder_with_provider(self.provider.clone())
+            .with_protocol_versions(versions)
+            .map_err(|error| other(error.to_string()))?
+            .dangerous()
+            .with_custom_certificate_verifier(witness.clone())
+            .with_no_client_auth();
+        config.alpn_protocols = protocols.iter().map(|protocol| protocol.to_vec()).collect();
+        let connecting = TlsConnector::from(Arc::new(config)).connect(server_name, stream);
+        let stream = within.of(connecting).await?.map_err(|error| tls_failure(&error))?;
+        let verdict = witness.verdict.lock().expect("no holder panics").take();
+        Ok((stream, verdict))
+    }
+}
+
+/// The protocol that was agreed on (RFC 7301).
+fn protocol(stream: &TlsStream<TcpStream>) -> Option<String> {
+    stream.get_ref().1.alpn_protocol().map(|protocol| String::from_utf8_lossy(protocol).into_owned())
 }
 
 fn tls_failure(error: &std::io::Error) -> Failure {
@@ -84,6 +152,9 @@ fn tls_failure(error: &std::io::Error) -> Failure {
         // What comes back is no TLS record at all.
         Some(Error::InvalidMessage(rustls::InvalidMessage::InvalidContentType)) => {
             Failure { kind: FailureKind::PlainHttp, words: error.to_string() }
+        }
+        Some(Error::AlertReceived(AlertDescription::ProtocolVersion) | Error::PeerIncompatible(_)) => {
+            Failure { kind: FailureKind::TlsVersion, words: error.to_string() }
         }
         _ => io_failure(error),
     }

@@ -67,6 +67,14 @@ pub(super) fn program(machine: &Machine, store: &Utf8Path) -> Option<Utf8PathBuf
     })
 }
 
+/// Whether a store has a root, by its file alone; `None` where that can't be read without its program.
+pub(super) fn has(store: &Utf8Path, root: &[u8]) -> Option<bool> {
+    if !is_readable(store) {
+        return None;
+    }
+    Some(read(store).ok()?.certificates().any(|(_, der)| der.as_ref() == root))
+}
+
 pub(super) fn own_roots(machine: &Machine, store: &Utf8Path) -> Result<Vec<String>, StoreError> {
     let mut names: Vec<String> = aliases(machine, store)?.into_iter().map(|(name, _)| name).collect();
     names.sort();
@@ -169,7 +177,7 @@ fn write(change: &TrustChange) -> Result<(), StoreError> {
 }
 
 /// A certificate as text (RFC 7468): 64 characters a line.
-fn to_pem(der: &[u8]) -> String {
+pub(super) fn to_pem(der: &[u8]) -> String {
     pem::encode_config(
         &pem::Pem::new("CERTIFICATE", der),
         pem::EncodeConfig::new().set_line_ending(pem::LineEnding::LF),

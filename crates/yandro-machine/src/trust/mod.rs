@@ -26,6 +26,15 @@ pub fn file_of(machine: &Machine, store: TrustStore, nickname: &str) -> Utf8Path
     machine.path(store.folder()).join(format!("{nickname}.{}", store.extension()))
 }
 
+/// Whether a list of certificates in PEM has a root.
+pub(crate) fn has(list: &[u8], root: &[u8]) -> bool {
+    // The whole list is some two hundred kilobytes: its lines are compared, and nothing is decoded.
+    let wanted = java::to_pem(root);
+    let Some(line) = wanted.lines().nth(2) else { return false };
+    let text = String::from_utf8_lossy(list).replace('\r', "");
+    text.contains(line) && text.contains(wanted.trim_end())
+}
+
 /// The files in a store's folder that are roots of yandro's, earlier ones as well.
 pub fn own_files(machine: &Machine, store: TrustStore) -> Vec<Utf8PathBuf> {
     let entries = machine.path(store.folder()).read_dir_utf8().into_iter().flatten().flatten();

@@ -90,6 +90,15 @@ pub fn own_roots(machine: &Machine, kind: StoreKind, path: &Utf8Path) -> Result<
     }
 }
 
+/// Whether a store trusts a root, as far as that is told at once: a key store of Java's that is not to be read
+/// without its program tells nothing.
+pub(crate) fn trusts(machine: &Machine, store: &Store, nickname: &str, root: &[u8]) -> Option<bool> {
+    match store.kind {
+        StoreKind::Java => java::has(&store.path, root),
+        kind => own_roots(machine, kind, &store.path).ok().map(|held| held.iter().any(|own| own == nickname)),
+    }
+}
+
 /// One of them, in PEM.
 ///
 /// # Errors

@@ -1,5 +1,6 @@
 //! `yandro check`.
 
+mod around;
 mod look;
 mod mend;
 mod watch;
@@ -11,6 +12,7 @@ use camino::Utf8Path;
 use yandro_core::check::SiteReport;
 use yandro_core::site::{Site, SiteList};
 use yandro_machine::files::{self, FileError};
+use yandro_machine::probe::Limit;
 
 use crate::args::CheckArgs;
 use crate::context::{Context, now, stamp};
@@ -18,7 +20,7 @@ use crate::error::{self, CommandError, Status};
 use crate::signals;
 use crate::view::{Ui, check as view};
 
-pub(crate) use look::look;
+pub(crate) use look::{Closeness, look};
 
 pub(crate) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<Status, CommandError> {
     let (_, list) = context.list()?;
@@ -30,14 +32,15 @@ pub(crate) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<St
     if args.watch {
         return watch::run(context, args, ui);
     }
-    let (mut reports, mut took) = looked(context, &sites)?;
+    let within = Limit::seconds(args.timeout.get());
+    let (mut reports, mut took) = looked(context, &sites, within)?;
     if args.mend && reports.iter().any(|report| !report.findings.is_empty()) {
         let is_changed = mend::run(context, &list, &reports, ui)?;
         if context.preview {
             return Ok(Status::Findings);
         }
         if is_changed {
-            (reports, took) = looked(context, &sites)?;
+            (reports, took) = looked(context, &sites, within)?;
         }
     }
     view::print(ui, &reports, took);
@@ -54,10 +57,15 @@ pub(crate) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<St
 }
 
 /// Looks at the sites closely, and how long that took.
-fn looked(context: &Context, sites: &[Site]) -> Result<(Vec<SiteReport>, std::time::Duration), CommandError> {
+fn looked(
+    context: &Context,
+    sites: &[Site],
+    within: Limit,
+) -> Result<(Vec<SiteReport>, std::time::Duration), CommandError> {
     let started = Instant::now();
     let runtime = signals::runtime()?;
-    let looked = runtime.block_on(signals::unless_interrupted(look(context, sites, true)));
+    let looked =
+        runtime.block_on(signals::unless_interrupted(look(context, sites, Closeness { is_close: true, within })));
     let reports = looked.ok_or_else(|| CommandError::not_made("interrupted; no proof file was left behind"))??;
     Ok((reports, started.elapsed()))
 }

@@ -3,7 +3,9 @@
 use std::io::IsTerminal as _;
 use std::time::{Duration, Instant, SystemTime};
 
-use super::{chosen, look};
+use yandro_machine::probe::Limit;
+
+use super::{Closeness, chosen, look};
 use crate::args::CheckArgs;
 use crate::context::Context;
 use crate::error::{CommandError, Status};
@@ -18,6 +20,7 @@ const AGAIN: Duration = Duration::from_secs(2);
 /// Draws the table over itself until it is interrupted; without a terminal one after the other.
 pub(super) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<Status, CommandError> {
     let runtime = signals::runtime()?;
+    let closely = Closeness { is_close: true, within: Limit::seconds(args.timeout.get()) };
     let over = std::io::stdout().is_terminal();
     let drawn = async {
         let mut last = String::new();
@@ -26,7 +29,7 @@ pub(super) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<St
             let started = Instant::now();
             let text = match context.list().and_then(|(_, list)| chosen(args, &list)) {
                 Ok(sites) => {
-                    let reports = look(context, &sites, true).await?;
+                    let reports = look(context, &sites, closely).await?;
                     view::text(ui, &reports, started.elapsed())
                 }
                 // The person may be in the midst of an edit.

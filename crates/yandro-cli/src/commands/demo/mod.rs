@@ -88,6 +88,10 @@ fn show(runtime: &tokio::runtime::Runtime, context: &Context, ui: &mut Ui) -> Op
         Err(error) => return Some(Err(error)),
     };
     let started = Instant::now();
-    let looked = runtime.block_on(signals::unless_interrupted(check::look(context, &list.sites, false)))?;
+    let looked = runtime.block_on(signals::unless_interrupted(check::look(
+        context,
+        &list.sites,
+        check::Closeness::default(),
+    )))?;
     Some(looked.map(|reports| view::print(ui, &reports, started.elapsed())))
 }

@@ -2,12 +2,13 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::site::{
-    Content, FastCgi, Listing, Logs, Overrides, ServerId, Serving, Site, Symlinks, checked_fallback, checked_index,
+    Content, FastCgi, Listing, Logs, Overrides, ServerId, Serving, Site, Symlinks, UpstreamHost, checked_fallback,
+    checked_index,
 };
 use yandro_machine::php;
 
 use super::desired::absolute;
-use crate::args::{OnOff, ServingArgs, SymlinksArg};
+use crate::args::{OnOff, ServingArgs, SymlinksArg, UpstreamHostArg};
 use crate::context::Context;
 use crate::error::CommandError;
 
@@ -31,7 +32,10 @@ pub(super) fn serving(
     // A server elsewhere may listen on other ports, unless it is the upstream itself.
     let is_own_tls = matches!(content, Content::Upstream(upstream) if upstream.is_secure());
     let has_ports = server == ServerId::Elsewhere && !is_own_tls;
-    let is_refused = |option: &&str| !(has_ports && ["--http-port", "--https-port"].contains(option));
+    let is_refused = |option: &&str| match server {
+        ServerId::BuiltIn => *option != "--upstream-host",
+        _ => !(has_ports && ["--http-port", "--https-port"].contains(option)),
+    };
     if let Some(option) = args.given().find(is_refused)
         && !is_configured
     {
@@ -79,6 +83,17 @@ pub(super) fn serving(
             SymlinksArg::Off => Symlinks::Off,
         };
     }
+    if let Some(choice) = args.upstream_host {
+        if !matches!(content, Content::Upstream(upstream) if !upstream.is_secure()) {
+            return Err(CommandError::usage(
+                "nothing of this site is passed on to an upstream: leave `--upstream-host` out",
+            ));
+        }
+        serving.upstream_host = match choice {
+            UpstreamHostArg::Site => UpstreamHost::Site,
+            UpstreamHostArg::Own => UpstreamHost::Own,
+        };
+    }
     match &args.index[..] {
         [] => {}
         [off] if off == OFF => serving.index.clear(),
@@ -117,6 +132,8 @@ pub(super) fn serving(
         serving.php = None;
         serving.fallback = None;
         serving.index.clear();
+    } else {
+        serving.upstream_host = UpstreamHost::default();
     }
     Ok(serving)
 }

@@ -8,15 +8,24 @@ use crate::view::{BAD, DIM, GOOD, STRONG, WARN};
 /// What each step is, in words.
 pub(super) fn title(step: Step) -> &'static str {
     match step {
+        Step::Suffix => "name",
         Step::Hosts => "hosts file",
         Step::Resolver => "resolver",
+        Step::Address => "address",
         Step::Connect => "connection",
+        Step::VirtualHost => "virtual host",
         Step::Http => "HTTP",
+        Step::Redirect => "redirect",
         Step::Tls => "TLS handshake",
+        Step::Offers => "TLS, on offer",
+        Step::OtherNames => "TLS, other names",
         Step::Chain => "certificate's chain",
         Step::Name => "certificate's names",
         Step::Validity => "certificate's time",
+        Step::Disk => "certificate on disk",
+        Step::Stores => "trust stores",
         Step::Https => "HTTPS",
+        Step::Application => "application",
         Step::Proof => "proof",
     }
 }
@@ -39,12 +48,13 @@ pub(super) fn drawn(report: &SiteReport) -> String {
         } else {
             lines.push(format!("{STRONG}{unicode}{STRONG:#}"));
         }
-        lines.extend(name.steps.iter().map(line));
+        lines.extend(name.steps.iter().flat_map(line));
     }
     lines.join("\n")
 }
 
-fn line(step: &StepReport) -> String {
+/// A step, and below it its parts where there are several.
+fn line(step: &StepReport) -> Vec<String> {
     let (sign, style) = match step.outcome {
         Outcome::Passed => ("✓", GOOD),
         Outcome::Warned => ("!", WARN),
@@ -53,9 +63,25 @@ fn line(step: &StepReport) -> String {
         Outcome::NotNeeded => ("–", DIM),
     };
     let head = format!("  {style}{sign}{style:#} {:<20}", title(step.step));
-    match step.outcome {
+    let detail = match &step.parts[..] {
+        [one] if step.outcome == Outcome::Passed => format!("{}: {}", step.detail, one.title),
+        _ => step.detail.clone(),
+    };
+    let first = match step.outcome {
         Outcome::Stopped(because) => format!("{head}  {DIM}not tried, since the {} failed{DIM:#}", title(because)),
-        _ if step.took.is_zero() => format!("{head}  {}", step.detail),
-        _ => format!("{head}  {:<34}{DIM}{:>7.1} ms{DIM:#}", step.detail, step.took.as_secs_f64() * 1000.0),
+        Outcome::NotNeeded => format!("{head}  {DIM}{detail}{DIM:#}"),
+        _ if step.took.is_zero() => format!("{head}  {detail}"),
+        _ => format!("{head}  {detail:<WIDTH$}{DIM}{:>7.1} ms{DIM:#}", step.took.as_secs_f64() * 1000.0),
+    };
+    let mut lines = vec![first];
+    if step.parts.len() > 1 {
+        lines.extend(step.parts.iter().map(|part| {
+            let (sign, style) = if part.well { ("✓", GOOD) } else { ("!", WARN) };
+            format!("{:26}{style}{sign}{style:#} {}", "", part.title)
+        }));
     }
+    lines
 }
+
+/// How wide a detail is before its time.
+const WIDTH: usize = 50;

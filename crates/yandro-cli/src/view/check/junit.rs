@@ -43,7 +43,7 @@ pub(crate) fn junit(reports: &[SiteReport], at: &str) -> String {
             .iter()
             .map(|finding| {
                 let seen = finding.evidence.as_ref().map(|seen| format!("\n  seen: {seen}")).unwrap_or_default();
-                let mend = finding.remedy.as_ref().map(|mend| format!("\n  mend: {mend}")).unwrap_or_default();
+                let mend: String = finding.remedies().map(|mend| format!("\n  mend: {mend}")).collect();
                 format!("{} {}: {}{seen}{mend}\n", finding.code.word(), finding.name, finding.cause)
             })
             .collect();

@@ -7,24 +7,25 @@ mod page;
 use std::time::Duration;
 
 use serde_json::{Value, json};
-use yandro_core::check::{Finding, NameReport, Outcome, Severity, SiteReport, Step};
+use yandro_core::check::{Finding, NameReport, Outcome, Severity, SiteReport, Step, StepReport};
 
 pub(crate) use junit::junit;
 pub(crate) use page::page;
 
 use super::{BAD, COMMAND, Cell, DIM, GOOD, STRONG, Table, Ui, WARN, count};
 
-const COLUMNS: [(&str, Step); 10] = [
-    ("HOSTS FILE", Step::Hosts),
-    ("RESOLVER", Step::Resolver),
-    ("CONNECT", Step::Connect),
-    ("HTTP", Step::Http),
-    ("TLS", Step::Tls),
-    ("CHAIN", Step::Chain),
-    ("NAME", Step::Name),
-    ("VALID", Step::Validity),
-    ("HTTPS", Step::Https),
-    ("PROOF", Step::Proof),
+/// The columns of a table of many sites: the first step is shown, another one of its group if that is worse.
+const COLUMNS: [(&str, &[Step]); 10] = [
+    ("HOSTS FILE", &[Step::Hosts, Step::Suffix]),
+    ("RESOLVER", &[Step::Resolver]),
+    ("CONNECT", &[Step::Connect, Step::Address, Step::VirtualHost]),
+    ("HTTP", &[Step::Http, Step::Redirect]),
+    ("TLS", &[Step::Tls, Step::Offers, Step::OtherNames]),
+    ("CHAIN", &[Step::Chain, Step::Disk, Step::Stores]),
+    ("NAME", &[Step::Name]),
+    ("VALID", &[Step::Validity]),
+    ("HTTPS", &[Step::Https, Step::Application]),
+    ("PROOF", &[Step::Proof]),
 ];
 
 /// What every report in a file has in it, so that it may be written over.
@@ -88,11 +89,11 @@ fn sum(reports: &[SiteReport], took: Duration) -> String {
 fn row(report: &SiteReport, name: &NameReport) -> Vec<Cell> {
     let style = if name.name == report.site.name { STRONG } else { anstyle::Style::new() };
     let mut cells = vec![Cell::new(name.name.to_unicode(), style)];
-    for (_, step) in COLUMNS {
-        let detail =
-            name.steps.iter().find(|seen| seen.step == step).map(|seen| seen.detail.as_str()).unwrap_or_default();
-        cells.push(match name.outcome(step) {
-            Outcome::Passed if step == Step::Proof => Cell::new(detail, GOOD),
+    for (_, group) in COLUMNS {
+        let Some(step) = worst(name, group) else { continue };
+        let detail = step.detail.as_str();
+        cells.push(match step.outcome {
+            Outcome::Passed if step.step == Step::Proof => Cell::new(detail, GOOD),
             Outcome::Passed => Cell::plain(detail),
             Outcome::Warned => Cell::new(format!("! {detail}"), WARN),
             Outcome::Failed => Cell::new(format!("✗ {detail}"), BAD),
@@ -101,6 +102,18 @@ fn row(report: &SiteReport, name: &NameReport) -> Vec<Cell> {
         });
     }
     cells
+}
+
+/// The first of these steps, unless another one went worse.
+fn worst<'n>(name: &'n NameReport, group: &[Step]) -> Option<&'n StepReport> {
+    let rank = |step: &StepReport| match step.outcome {
+        Outcome::Failed => 0,
+        Outcome::Warned => 1,
+        _ => 2,
+    };
+    let of_group = |step: &Step| name.steps.iter().find(|own| own.step == *step);
+    // Of those that went alike the first stays.
+    group.iter().filter_map(of_group).min_by_key(|step| rank(step))
 }
 
 /// Each cause once, with the first of the names that it stands in the way of.
@@ -133,6 +146,9 @@ pub(crate) fn finding_text(finding: &Finding, verbose: bool) -> String {
     }
     if let Some(remedy) = &finding.remedy {
         text += &format!("\n    {DIM}mend:{DIM:#} {COMMAND}{remedy}{COMMAND:#}");
+    }
+    for other in &finding.otherwise {
+        text += &format!("\n      {DIM}or:{DIM:#} {COMMAND}{other}{COMMAND:#}");
     }
     if verbose {
         text += &format!("\n    {DIM}code:{DIM:#} {}", finding.code.word());
@@ -167,7 +183,7 @@ fn to_json(reports: &[SiteReport], took: Duration) -> Value {
                             let milliseconds = step.took.as_secs_f64() * 1000.0;
                             json!({
                                 "step": step.step, "outcome": outcome, "stopped-by": because,
-                                "detail": step.detail, "milliseconds": milliseconds,
+                                "detail": step.detail, "milliseconds": milliseconds, "parts": step.parts,
                             })
                         })
                         .collect();
@@ -181,5 +197,5 @@ fn to_json(reports: &[SiteReport], took: Duration) -> Value {
             })
         })
         .collect();
-    json!({ "version": 1, "milliseconds": u64::try_from(took.as_millis()).unwrap_or(u64::MAX), "sites": sites })
+    json!({ "version": 2, "milliseconds": u64::try_from(took.as_millis()).unwrap_or(u64::MAX), "sites": sites })
 }

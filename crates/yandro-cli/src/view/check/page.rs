@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use yandro_core::check::{Finding, NameReport, Outcome, Severity, SiteReport, StepReport};
+use yandro_core::check::{Finding, NameReport, Outcome, Part, Severity, SiteReport, StepReport};
 
 use super::MARK;
 use super::chain::title;
@@ -77,18 +77,31 @@ fn step(step: &StepReport, longest: Duration) -> String {
     format!(
         "<li class=\"{class}\"><span class=\"sign\" title=\"{word}\"></span><span class=\"step\">{}</span><span class=\"detail\">{}</span>{bar}<span class=\"took\">{took}</span></li>",
         title(step.step),
-        escaped(&step.detail)
+        escaped(&detail(step))
     )
+}
+
+/// What was seen, with the parts of it.
+fn detail(step: &StepReport) -> String {
+    let part = |part: &Part| format!("{} {}", if part.well { "✓" } else { "!" }, part.title);
+    match &step.parts[..] {
+        [] => step.detail.clone(),
+        [one] if step.outcome == Outcome::Passed => format!("{}: {}", step.detail, one.title),
+        parts => format!("{}: {}", step.detail, parts.iter().map(part).collect::<Vec<_>>().join(", ")),
+    }
 }
 
 fn finding(finding: &Finding) -> String {
     let class = if finding.severity == Severity::Error { "bad" } else { "warn" };
     let seen = finding.evidence.as_ref().map(|seen| format!("<pre>{}</pre>", escaped(seen))).unwrap_or_default();
-    let mend = finding
-        .remedy
-        .as_ref()
-        .map(|mend| format!("<p class=\"mend\">mend: <code>{}</code></p>", escaped(mend)))
-        .unwrap_or_default();
+    let mend: String = finding
+        .remedies()
+        .enumerate()
+        .map(|(turn, mend)| {
+            let word = if turn == 0 { "mend" } else { "or" };
+            format!("<p class=\"mend\">{word}: <code>{}</code></p>", escaped(mend))
+        })
+        .collect();
     format!(
         "<div class=\"finding {class}\"><p>{} <span class=\"code\">{}</span></p>{seen}{mend}</div>",
         prose(&finding.cause),

@@ -1,0 +1,80 @@
+//! What stands beside the answers of sites, found out while they are asked.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use tokio::task::JoinHandle;
+use yandro_core::check::{Beside, Configured, Expected, PortHolder, StoreStanding, Timed};
+use yandro_core::pki::Authority;
+use yandro_core::site::ServerId;
+use yandro_machine::circumstances::{self, OfServer, settings};
+use yandro_machine::ports::{self, Holder};
+
+use super::look::broken_off;
+use crate::context::Context;
+use crate::error::CommandError;
+
+/// What is being found out, on threads of their own.
+pub(super) struct Beginning {
+    servers: JoinHandle<BTreeMap<ServerId, OfServer>>,
+    holders: JoinHandle<(Vec<Holder>, Duration)>,
+    stores: Option<JoinHandle<Timed<Vec<StoreStanding>>>>,
+}
+
+/// What was found out: of each site in the order of the sites, and of each server.
+pub(super) struct Around {
+    pub(super) beside: Vec<Beside>,
+    pub(super) servers: BTreeMap<ServerId, OfServer>,
+}
+
+/// Begins to look.
+pub(super) fn begin(context: &Context, expected: &[Vec<Arc<Expected>>], authority: Option<Authority>) -> Beginning {
+    let is_real = context.machine.is_real();
+    let mut wanted: Vec<ServerId> = expected.iter().flatten().filter(|own| own.is_here).map(|own| own.server).collect();
+    wanted.sort();
+    wanted.dedup();
+    let machine = context.machine.clone();
+    let servers = tokio::task::spawn_blocking(move || {
+        wanted.into_iter().filter(|id| id.is_configured()).map(|id| (id, OfServer::look(&machine, id))).collect()
+    });
+    let holders = tokio::task::spawn_blocking(move || {
+        let started = Instant::now();
+        let all = if is_real { ports::all() } else { Vec::new() };
+        (all, started.elapsed())
+    });
+    let machine = context.machine.clone();
+    let stores = authority.map(|authority| tokio::task::spawn_blocking(move || settings::stores(&machine, &authority)));
+    Beginning { servers, holders, stores }
+}
+
+impl Beginning {
+    /// Waits for it, and tells of each site.
+    pub(super) async fn finish(self, context: &Context, sites: Vec<&Expected>) -> Result<Around, CommandError> {
+        let mut servers = self.servers.await.map_err(broken_off)?;
+        let (holders, took) = self.holders.await.map_err(broken_off)?;
+        let stores = match self.stores {
+            Some(stores) => Some(stores.await.map_err(broken_off)?),
+            None => None,
+        };
+        let mut configured: BTreeMap<usize, Timed<Configured>> = BTreeMap::new();
+        for (id, server) in &mut servers {
+            let own: Vec<usize> = (0..sites.len()).filter(|at| sites[*at].server == *id).collect();
+            let of_server: Vec<&Expected> = own.iter().map(|at| sites[*at]).collect();
+            let read = server.configured(&context.machine, &of_server);
+            configured.extend(own.into_iter().zip(read).filter_map(|(at, read)| Some((at, read?))));
+        }
+        let mut known: BTreeMap<Option<u32>, Option<ServerId>> = BTreeMap::new();
+        let mut of_site = |at: usize| {
+            let expected = sites[at];
+            let is_seen = context.machine.is_real() && expected.is_here;
+            let holders = is_seen.then(|| -> Timed<Vec<PortHolder>> {
+                let server_of = |pid| *known.entry(pid).or_insert_with(|| context.server_of_process(pid));
+                Timed { took, seen: circumstances::holders(&holders, expected, server_of) }
+            });
+            Beside { holders, configured: configured.remove(&at), stores: stores.clone() }
+        };
+        let beside = (0..sites.len()).map(&mut of_site).collect();
+        Ok(Around { beside, servers })
+    }
+}

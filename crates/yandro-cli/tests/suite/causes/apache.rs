@@ -1,0 +1,178 @@
+//! Causes with Apache httpd.
+
+use super::{Cause, listener, shell};
+
+const SITE: &str = "sites-available/yandro-saltmarsh.test.conf";
+
+/// With Apache httpd.
+pub(super) const APACHE: &[Cause] = &[
+    ("hosts-missing", |m| shell(m, "echo '127.0.0.1 localhost' > /etc/hosts")),
+    ("hosts-elsewhere", |m| shell(m, "echo '10.9.9.9 saltmarsh.test' > /etc/hosts")),
+    ("hosts-shadowed", |m| {
+        shell(
+            m,
+            "printf '10.9.9.9 saltmarsh.test\\n' | cat - /etc/hosts > $HOME/.h && cat $HOME/.h > /etc/hosts; rm $HOME/.h",
+        )
+    }),
+    ("resolver-order", |m| shell(m, "sed -i 's/^hosts:.*/hosts: dns/' /etc/nsswitch.conf")),
+    ("server-down", |m| shell(m, "apache2ctl stop; gone")),
+    ("configuration-broken", |m| shell(m, "apache2ctl stop; gone; echo 'Tide high' >> /etc/apache2/apache2.conf")),
+    ("log-folder-missing", |m| {
+        shell(
+            m,
+            "apache2ctl stop; gone; printf '<VirtualHost *:80>\\nServerName depot.test\\nErrorLog /var/log/ferries/error.log\\n</VirtualHost>\\n' > /etc/apache2/sites-enabled/zz.conf",
+        )
+    }),
+    ("port-held", |m| {
+        shell(m, "apache2ctl stop; gone");
+        vec![listener(m, &[80, 443])]
+    }),
+    ("site-file-missing", |m| shell(m, &format!("rm /etc/apache2/{SITE} && apache2ctl graceful"))),
+    ("site-not-enabled", |m| shell(m, "rm /etc/apache2/sites-enabled/*saltmarsh.test.conf && apache2ctl graceful")),
+    ("sites-not-included", |m| shell(m, "sed -i '/sites-enabled/d' /etc/apache2/apache2.conf && apache2ctl graceful")),
+    ("not-reloaded", |m| {
+        shell(
+            m,
+            "cp -a /etc/apache2 $HOME/.kept; rm /etc/apache2/sites-enabled/*saltmarsh.test.conf; apache2ctl graceful; sleep 1; cp -a $HOME/.kept/sites-enabled/. /etc/apache2/sites-enabled/; touch -h /etc/apache2/sites-enabled/*saltmarsh.test.conf; rm -r $HOME/.kept",
+        )
+    }),
+    ("port-not-listened", |m| {
+        shell(m, "sed -i 's/^\\s*Listen 443.*//' /etc/apache2/ports.conf && apache2ctl restart; sleep 0.3")
+    }),
+    ("other-site-answers", |m| {
+        let script = "c=$HOME/.local/share/yandro/certificates/saltmarsh.test; mkdir -p /var/www/html; printf \"<VirtualHost *:80>\\nServerName saltmarsh.test\\n</VirtualHost>\\n<VirtualHost *:443>\\nServerName saltmarsh.test\\nSSLEngine on\\nSSLCertificateFile $c/fullchain.pem\\nSSLCertificateKeyFile $c/key.pem\\nDocumentRoot /var/www/html\\n</VirtualHost>\\n\" > /etc/apache2/sites-enabled/000-aa.conf; apache2ctl graceful";
+        shell(m, script)
+    }),
+    ("default-answers", |m| {
+        shell(
+            m,
+            &format!(
+                "sed -i 's/ServerName saltmarsh.test/ServerName tides.test/' /etc/apache2/{SITE} && apache2ctl graceful"
+            ),
+        )
+    }),
+    ("module-off", |m| {
+        shell(m, "apache2ctl stop; gone; rm /etc/apache2/mods-enabled/ssl.load /etc/apache2/mods-enabled/ssl.conf")
+    }),
+    ("answered-elsewhere", |m| {
+        shell(
+            m,
+            &format!(
+                "mkdir other; echo other > other/index.html; sed -i 's#/saltmarsh\"#/other\"#' /etc/apache2/{SITE}; reload"
+            ),
+        )
+    }),
+    ("access-denied", |m| shell(m, "printf 'Require all denied\\n' > saltmarsh/.htaccess")),
+    ("override-fault", |m| shell(m, "printf 'Tide high\\n' > saltmarsh/.htaccess")),
+    ("redirect-loop", |m| {
+        shell(
+            m,
+            "printf 'RewriteEngine on\\nRewriteRule ^a$ /b [R=302,L]\\nRewriteRule ^b$ /a [R=302,L]\\nRewriteRule ^$ /a [R=302,L]\\n' > saltmarsh/.htaccess; a2enmod -q rewrite 2>/dev/null; ln -sf ../mods-available/rewrite.load /etc/apache2/mods-enabled/; apache2ctl graceful",
+        )
+    }),
+    ("redirect-leaves", |m| {
+        shell(
+            m,
+            "printf 'Redirect 302 /index.html http://localhost/\\nRedirectMatch 302 ^/$ http://localhost:8080/\\n' > saltmarsh/.htaccess",
+        )
+    }),
+    ("page-leaves", |m| shell(m, "printf '<base href=\"http://old.saltmarsh.test/\">' > saltmarsh/index.html")),
+    ("php-source", |m| shell(m, "rm saltmarsh/index.html; printf '<?php echo 1; ?>' > saltmarsh/index.php")),
+    ("redirect-missing", |m| {
+        shell(m, &format!("sed -i 's/^\\s*Redirect.*//;s/^\\s*Rewrite.*//' /etc/apache2/{SITE} && apache2ctl graceful"))
+    }),
+    ("redirect-loses-path", |m| {
+        shell(
+            m,
+            &format!(
+                "sed -i 's#^\\(\\s*\\)Rewrite.*#\\1RedirectMatch 307 .* https://saltmarsh.test/#;s#^\\(\\s*\\)Redirect .*#\\1RedirectMatch 307 .* https://saltmarsh.test/#' /etc/apache2/{SITE} && apache2ctl graceful"
+            ),
+        )
+    }),
+    ("redirect-elsewhere", |m| {
+        shell(
+            m,
+            &format!(
+                "sed -i 's#^\\(\\s*\\)Rewrite.*#\\1RedirectMatch 307 .* https://localhost/#;s#^\\(\\s*\\)Redirect .*#\\1RedirectMatch 307 .* https://localhost/#' /etc/apache2/{SITE} && apache2ctl graceful"
+            ),
+        )
+    }),
+    ("tls-off", |m| {
+        shell(m, &format!("sed -i 's/SSLEngine on/SSLEngine off/' /etc/apache2/{SITE} && apache2ctl graceful"))
+    }),
+    ("tls-off", |m| {
+        shell(m, "sed -i 's/SSLEngine on/SSLEngine off/' /etc/apache2/sites-available/*.conf && apache2ctl graceful")
+    }),
+    ("certificate-unknown", |m| {
+        shell(
+            m,
+            "cd $HOME/.local/share/yandro/certificates/saltmarsh.test && openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout key.pem -out fullchain.pem -days 90 -subj /O=x -addext subjectAltName=DNS:saltmarsh.test 2>/dev/null && apache2ctl graceful",
+        )
+    }),
+    ("certificate-name", |m| {
+        shell(
+            m,
+            "cd $HOME && yandro cert issue tides.test --out tides -q && cp tides/* .local/share/yandro/certificates/saltmarsh.test/ && apache2ctl graceful",
+        )
+    }),
+    ("certificate-ends", |m| {
+        shell(
+            m,
+            "cd $HOME && yandro cert issue saltmarsh.test --days 9 --out tides -q && cp tides/* .local/share/yandro/certificates/saltmarsh.test/ && apache2ctl graceful",
+        )
+    }),
+    ("certificate-expired", |m| shell(m, &of_time(-20, -9))),
+    ("certificate-early", |m| shell(m, &of_time(3, 20))),
+    ("not-reloaded", |m| {
+        // The old certificate is still served.
+        shell(
+            m,
+            "cd $HOME && sleep 0.1 && yandro cert issue saltmarsh.test --out tides -q && cp tides/* .local/share/yandro/certificates/saltmarsh.test/",
+        )
+    }),
+    ("key-mismatch", |m| {
+        shell(
+            m,
+            "cd $HOME && yandro cert issue saltmarsh.test --out tides -q && cp tides/key.pem .local/share/yandro/certificates/saltmarsh.test/ && (apache2ctl restart || true); sleep 0.3; pkill -x apache2; sleep 0.3",
+        )
+    }),
+    ("store-untrusting", |m| {
+        shell(
+            m,
+            "mkdir -p $HOME/.pki/nssdb && certutil -N -d sql:$HOME/.pki/nssdb --empty-password && yandro authority trust --store system -q",
+        )
+    }),
+    ("family-half", |m| {
+        shell(
+            m,
+            "sed -i 's/^Listen 80.*/Listen 127.0.0.1:80/;s/^\\(\\s*\\)Listen 443.*/\\1Listen 127.0.0.1:443/' /etc/apache2/ports.conf; apache2ctl stop; gone; apache2ctl start; sleep 0.3",
+        )
+    }),
+    ("address-gone", |m| {
+        shell(
+            m,
+            "ip address add 10.7.0.2/24 dev lo && yandro map saltmarsh.test --address 10.7.0.2 -q && ip address del 10.7.0.2/24 dev lo",
+        )
+    }),
+    ("authority-missing", |m| shell(m, "mv $HOME/.local/share/yandro/authority $HOME/gone")),
+    ("resolver-bypassed", |m| {
+        shell(
+            m,
+            "mkdir -p $HOME/.mozilla/firefox/tide && certutil -N -d sql:$HOME/.mozilla/firefox/tide --empty-password && printf 'user_pref(\"network.trr.mode\", 3);\\nuser_pref(\"network.trr.exclude-etc-hosts\", false);\\n' > $HOME/.mozilla/firefox/tide/prefs.js",
+        )
+    }),
+    ("confined", |m| {
+        shell(
+            m,
+            "mkdir -p /var/log/audit; echo \"type=AVC msg=audit(1): apparmor=\\\"DENIED\\\" operation=\\\"open\\\" profile=\\\"apache2\\\" name=\\\"$PWD/saltmarsh/index.html\\\"\" > /var/log/kern.log; printf 'Require all denied\\n' > saltmarsh/.htaccess",
+        )
+    }),
+];
+
+/// A script that gives the site a certificate of the authority's that is valid from one day to
+/// another, counted from today.
+fn of_time(from: i64, to: i64) -> String {
+    format!(
+        "a=$HOME/.local/share/yandro/authority; cd $HOME/.local/share/yandro/certificates/saltmarsh.test; openssl req -new -key key.pem -subj /O=x -out $HOME/.r; printf 'subjectAltName=DNS:saltmarsh.test\\nbasicConstraints=critical,CA:FALSE\\nkeyUsage=critical,digitalSignature\\nextendedKeyUsage=serverAuth\\nsubjectKeyIdentifier=hash\\nauthorityKeyIdentifier=keyid\\n' > $HOME/.e; mkdir $HOME/.ca; : > $HOME/.ca/index; echo 4C0FFEE5 > $HOME/.ca/serial; openssl ca -batch -notext -in $HOME/.r -cert $a/issuing.pem -keyfile $a/issuing.key -out leaf -outdir $HOME/.ca -md sha256 -extfile $HOME/.e -startdate $(date -u -d '{from} days' +%y%m%d%H%M%SZ) -enddate $(date -u -d '{to} days' +%y%m%d%H%M%SZ) -config /dev/stdin 2>/dev/null <<E\n[ca]\ndefault_ca=x\n[x]\nserial=$HOME/.ca/serial\ndatabase=$HOME/.ca/index\npolicy=p\n[p]\norganizationName=optional\nE\ncat leaf $a/issuing.pem > fullchain.pem; rm -r leaf $HOME/.ca $HOME/.r $HOME/.e; apache2ctl graceful"
+    )
+}

@@ -1,0 +1,46 @@
+//! Commands that mend, as they are pasted into a shell.
+
+use crate::config::Place;
+use crate::site::ServerId;
+
+/// A word as a POSIX shell takes it for one.
+pub(super) fn quoted(word: &str) -> String {
+    let is_plain =
+        !word.is_empty() && word.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"/._-+:@=,".contains(&byte));
+    if is_plain { word.to_owned() } else { format!("'{}'", word.replace('\'', r"'\''")) }
+}
+
+/// Opens a file at a line, in the editor that the person has chosen.
+pub(super) fn edit(place: &Place) -> String {
+    format!("${{EDITOR:-vi}} +{} {}", place.line, quoted(&place.file))
+}
+
+/// Has a server take its files up.
+pub(super) fn reload(server: ServerId) -> String {
+    format!("yandro servers reload {}", server.word())
+}
+
+/// The same, or starts it where it doesn't run.
+pub(super) fn bring_up(server: ServerId, runs: Option<bool>) -> String {
+    let verb = if runs == Some(false) { "start" } else { "reload" };
+    format!("yandro servers {verb} {}", server.word())
+}
+
+/// Lets a server through to a folder that the system's guard keeps it from, by the guard's own words: a label
+/// for SELinux, a rule of the local part of an AppArmor profile.
+pub(super) fn unconfine(seen: &str, folder: &str) -> Option<String> {
+    if seen.contains("avc:") {
+        return Some(format!("sudo chcon -R -t httpd_sys_content_t {}", quoted(folder)));
+    }
+    let profile = seen.split_once("profile=\"")?.1.split('"').next()?;
+    let is_path = |c: char| c.is_ascii_alphanumeric() || "/._-".contains(c);
+    if !profile.starts_with('/') || !profile.chars().all(is_path) {
+        return None;
+    }
+    // Debian and Ubuntu call a profile's file by its program's path.
+    let file = profile.trim_start_matches('/').replace('/', ".");
+    let rule = quoted(&format!("\"{folder}/**\" r,"));
+    Some(format!(
+        "echo {rule} | sudo tee -a /etc/apparmor.d/local/{file} && sudo apparmor_parser -r /etc/apparmor.d/{file}"
+    ))
+}

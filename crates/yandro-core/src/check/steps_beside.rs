@@ -1,0 +1,172 @@
+//! The steps that are no answer of the site's: whose its name can be, who listens, what the
+//! configuration on the disk says, and what else is offered within TLS.
+
+use super::finding::{Code, Severity};
+use super::judge::{Judge, Part, Step};
+use super::observation::{Expected, OtherName, ResolverAnswer};
+use super::steps::{Fault, Judged, fail};
+use crate::name::Suffix;
+use crate::site::{Content, Https, ServerId};
+
+impl Judge<'_> {
+    /// Why there is nothing to do for a step, if there isn't.
+    pub(super) fn not_needed(&self, step: Step) -> Option<&'static str> {
+        let (site, beside) = (&self.expected.site, self.beside);
+        match step {
+            Step::Http | Step::Redirect if site.own_tls().is_some() => Some("HTTPS alone"),
+            _ if step.is_of_tls() && !site.https.is_on() => Some("plain HTTP alone"),
+            Step::Redirect if site.https != Https::Only => Some("HTTP serves as well"),
+            Step::Resolver if self.seen.resolver.seen == ResolverAnswer::NotAsked => Some("not asked in a sysroot"),
+            Step::VirtualHost if beside.configured.is_none() => Some(match self.expected.server {
+                ServerId::BuiltIn => "the built-in server's own",
+                _ if site.own_tls().is_some() => "the upstream's own",
+                _ => "not looked at from here",
+            }),
+            Step::Stores if beside.stores.as_ref().is_none_or(|stores| stores.seen.is_empty()) => Some("none is known"),
+            Step::Stores if self.trusting() == 0 => Some("none trusts it: yandro authority trust"),
+            Step::Offers if self.seen.offers.is_none() => Some("not asked"),
+            Step::OtherNames if self.seen.other_names.is_none() => Some("not asked"),
+            Step::Application if !self.is_page() => Some("no page of the site's own"),
+            _ => None,
+        }
+    }
+
+    /// Whether the site's first answer is one that may lead somewhere.
+    fn is_page(&self) -> bool {
+        let answer = if self.expected.site.https.is_on() { &self.seen.https } else { &self.seen.http };
+        answer.as_ref().is_some_and(|timed| timed.seen.as_ref().is_ok_and(|answer| answer.status < 400))
+    }
+
+    pub(super) fn suffix(&self) -> Judged {
+        Ok(match self.seen.name.suffix() {
+            Suffix::Reserved(suffix) => format!(".{suffix} is nobody's"),
+            Suffix::MulticastDns => ".local is multicast DNS's as well".into(),
+            Suffix::ForcedHttps(suffix) => format!("a public name; .{suffix} is HTTPS alone"),
+            Suffix::Public => "a public name, hidden here".into(),
+            Suffix::Unlisted => "nobody's as yet".into(),
+        })
+    }
+
+    /// The ports.
+    pub(super) fn ports(&self) -> String {
+        let Expected { site, http_port, https_port, .. } = self.expected;
+        match (site.own_tls(), site.https.is_on()) {
+            (Some(port), _) => format!("port {port}"),
+            (None, true) => format!("ports {http_port}, {https_port}"),
+            (None, false) => format!("port {http_port}"),
+        }
+    }
+
+    /// The processes that listen on them, each with its ports where it hasn't all.
+    fn listeners(&self) -> Vec<Part> {
+        let holders = self.beside.holders.as_ref().map(|timed| &timed.seen[..]).unwrap_or_default();
+        let mut told: Vec<(String, Vec<u16>)> = Vec::new();
+        for holder in holders {
+            let words = holder.words.replace('`', "");
+            match told.iter_mut().find(|(own, _)| *own == words) {
+                Some((_, ports)) if ports.contains(&holder.port) => {}
+                Some((_, ports)) => ports.push(holder.port),
+                None => told.push((words, vec![holder.port])),
+            }
+        }
+        let is_one = told.len() == 1;
+        let one = |(words, ports): (String, Vec<u16>)| {
+            let ports: Vec<String> = ports.iter().map(ToString::to_string).collect();
+            let title = if is_one { words } else { format!("{}: {words}", ports.join(", ")) };
+            Part { title, well: true }
+        };
+        told.into_iter().map(one).collect()
+    }
+
+    /// What a step is made of, where that is worth telling one by one.
+    pub(super) fn parts(&self, step: Step) -> Vec<Part> {
+        match step {
+            Step::Connect => self.listeners(),
+            Step::Stores => self.store_parts(),
+            _ => Vec::new(),
+        }
+    }
+
+    /// What the server would do by its configuration, if it read it now. That the site doesn't suffer yet makes a
+    /// warning of it.
+    pub(super) fn virtual_host(&self) -> Judged {
+        let (site, server) = (&self.expected.site, self.expected.server);
+        let Some(configured) = self.beside.configured.as_ref().map(|timed| &timed.seen) else {
+            return Ok(String::new());
+        };
+        if let Some(cause) = configured.in_the_way(site, server) {
+            let fault = Fault {
+                code: cause.code,
+                severity: Severity::Warning,
+                cause: if configured.refuses.is_some() {
+                    cause.words
+                } else {
+                    format!("{}; that counts once {server} is reloaded", cause.words)
+                },
+                evidence: cause.evidence,
+                remedy: cause.remedy,
+                otherwise: cause.otherwise,
+            };
+            return fail("not by its files", fault);
+        }
+        let own = configured.answering.iter().find(|host| host.is_own && host.name == self.seen.name);
+        Ok(own.map_or_else(String::new, |own| {
+            let file = own.place.file.rsplit('/').next().unwrap_or_default();
+            format!("{file}:{}", own.place.line)
+        }))
+    }
+
+    pub(super) fn offers(&self) -> Judged {
+        let Some(offers) = self.seen.offers.as_ref().map(|timed| &timed.seen) else { return Ok(String::new()) };
+        let versions = match (offers.tls12, offers.tls13) {
+            (true, true) => "TLS 1.2 and 1.3",
+            (true, false) => "TLS 1.2 alone",
+            (false, true) => "TLS 1.3 alone",
+            (false, false) => "neither TLS 1.2 nor 1.3",
+        };
+        let protocol = match offers.protocol.as_deref() {
+            Some("h2") => "HTTP/2",
+            Some("http/1.1") => "HTTP/1.1",
+            Some(other) => other,
+            None => "no choice of protocol",
+        };
+        Ok(format!("{versions}, {protocol}"))
+    }
+
+    pub(super) fn other_names(&self) -> Judged {
+        let Some(other) = self.seen.other_names.as_ref().map(|timed| &timed.seen) else { return Ok(String::new()) };
+        Ok(match other {
+            OtherName::Refused => "refused".into(),
+            OtherName::Own => "get this site's certificate".into(),
+            OtherName::Certificate(names) => match names.first() {
+                Some(first) => format!("get the certificate of {first}"),
+                None => "get a certificate without names".into(),
+            },
+        })
+    }
+
+    fn trusting(&self) -> usize {
+        let stores = self.beside.stores.as_ref().map(|timed| &timed.seen[..]).unwrap_or_default();
+        stores.iter().filter(|store| store.trusts).count()
+    }
+
+    /// Whether the trust stores agree: where none trusts the authority, that is a choice.
+    pub(super) fn stores(&self) -> Judged {
+        let stores = self.beside.stores.as_ref().map(|timed| &timed.seen[..]).unwrap_or_default();
+        let detail = format!("{} of {}", self.trusting(), stores.len());
+        let Some(other) = stores.iter().find(|store| !store.trusts) else { return Ok(detail) };
+        let cause = format!("{} doesn't trust the authority, and others of this machine do", other.title);
+        let fault = Fault::warning(Code::StoreUntrusting, cause).seen(other.path.clone());
+        fail(detail, fault.mend("yandro authority trust"))
+    }
+
+    fn store_parts(&self) -> Vec<Part> {
+        let stores = self.beside.stores.as_ref().map(|timed| &timed.seen[..]).unwrap_or_default();
+        stores.iter().map(|store| Part { title: store.title.clone(), well: store.trusts }).collect()
+    }
+
+    /// Whether the content is a folder's.
+    pub(super) fn is_folder(&self) -> bool {
+        matches!(self.expected.site.content, Content::Folder { .. })
+    }
+}

@@ -1,0 +1,46 @@
+//! How long a probe waits.
+
+use std::net::SocketAddr;
+use std::time::Duration;
+
+use tokio::net::TcpStream;
+use yandro_core::check::{Failure, FailureKind};
+
+use super::io_failure;
+
+/// How long a probe waits for any one answer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Limit(Duration);
+
+impl Default for Limit {
+    /// Five seconds.
+    fn default() -> Self {
+        Self::seconds(5)
+    }
+}
+
+impl Limit {
+    /// So many seconds.
+    pub fn seconds(seconds: u16) -> Self {
+        Self(Duration::from_secs(seconds.into()))
+    }
+
+    /// What comes of it in time.
+    pub(super) async fn of<T>(self, answer: impl Future<Output = T>) -> Result<T, Failure> {
+        tokio::time::timeout(self.0, answer).await.map_err(|_| self.passed())
+    }
+
+    /// A connection in time.
+    pub(super) async fn connect(self, address: SocketAddr) -> Result<TcpStream, Failure> {
+        let stream = self.of(TcpStream::connect(address)).await?.map_err(|error| io_failure(&error))?;
+        // Small requests must not wait for one another.
+        _ = stream.set_nodelay(true);
+        Ok(stream)
+    }
+
+    fn passed(self) -> Failure {
+        let seconds = self.0.as_secs();
+        let words = format!("no answer within {seconds} second{}", if seconds == 1 { "" } else { "s" });
+        Failure { kind: FailureKind::TimedOut, words }
+    }
+}
