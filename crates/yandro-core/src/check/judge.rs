@@ -86,13 +86,12 @@ impl Step {
             S::Address | S::Tls => &[S::Hosts, S::Resolver],
             S::Connect => &[S::Hosts, S::Resolver, S::Address],
             S::Http => &[S::Hosts, S::Resolver, S::Connect],
-            S::Redirect => &[S::Hosts, S::Resolver, S::Connect, S::Http],
             S::Offers | S::OtherNames | S::Chain | S::Name | S::Validity | S::Disk => &[S::Hosts, S::Resolver, S::Tls],
             S::Stores => &[S::Hosts, S::Resolver, S::Tls, S::Chain],
             S::Https | S::Application | S::Proof if has_https => {
                 &[S::Hosts, S::Resolver, S::Tls, S::Chain, S::Name, S::Validity]
             }
-            S::Https | S::Application | S::Proof => &[S::Hosts, S::Resolver, S::Connect, S::Http],
+            S::Redirect | S::Https | S::Application | S::Proof => &[S::Hosts, S::Resolver, S::Connect, S::Http],
         }
     }
 
@@ -269,7 +268,7 @@ impl Judge<'_> {
 
     fn judged(&self, step: Step) -> Judged {
         match step {
-            Step::Suffix => self.suffix(),
+            Step::Suffix => Ok(self.suffix()),
             Step::Hosts => self.hosts(),
             Step::Resolver => self.resolver(),
             Step::Address => self.address(),
@@ -278,8 +277,8 @@ impl Judge<'_> {
             Step::Http => self.http(),
             Step::Redirect => self.redirect(),
             Step::Tls => self.tls(),
-            Step::Offers => self.offers(),
-            Step::OtherNames => self.other_names(),
+            Step::Offers => Ok(self.offers()),
+            Step::OtherNames => Ok(self.other_names()),
             Step::Chain => self.chain(),
             Step::Name => self.name(),
             Step::Validity => self.validity(),

@@ -27,7 +27,7 @@ pub(super) fn bring_up(server: ServerId, runs: Option<bool>) -> String {
 }
 
 /// Lets a server through to a folder that the system's guard keeps it from, by the guard's own words: a label
-/// for SELinux, a rule of the local part of an AppArmor profile.
+/// for `SELinux`, a rule of the local part of an `AppArmor` profile.
 pub(super) fn unconfine(seen: &str, folder: &str) -> Option<String> {
     if seen.contains("avc:") {
         return Some(format!("sudo chcon -R -t httpd_sys_content_t {}", quoted(folder)));

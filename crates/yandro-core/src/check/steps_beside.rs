@@ -37,14 +37,14 @@ impl Judge<'_> {
         answer.as_ref().is_some_and(|timed| timed.seen.as_ref().is_ok_and(|answer| answer.status < 400))
     }
 
-    pub(super) fn suffix(&self) -> Judged {
-        Ok(match self.seen.name.suffix() {
+    pub(super) fn suffix(&self) -> String {
+        match self.seen.name.suffix() {
             Suffix::Reserved(suffix) => format!(".{suffix} is nobody's"),
             Suffix::MulticastDns => ".local is multicast DNS's as well".into(),
             Suffix::ForcedHttps(suffix) => format!("a public name; .{suffix} is HTTPS alone"),
             Suffix::Public => "a public name, hidden here".into(),
             Suffix::Unlisted => "nobody's as yet".into(),
-        })
+        }
     }
 
     /// The ports.
@@ -116,8 +116,8 @@ impl Judge<'_> {
         }))
     }
 
-    pub(super) fn offers(&self) -> Judged {
-        let Some(offers) = self.seen.offers.as_ref().map(|timed| &timed.seen) else { return Ok(String::new()) };
+    pub(super) fn offers(&self) -> String {
+        let Some(offers) = self.seen.offers.as_ref().map(|timed| &timed.seen) else { return String::new() };
         let versions = match (offers.tls12, offers.tls13) {
             (true, true) => "TLS 1.2 and 1.3",
             (true, false) => "TLS 1.2 alone",
@@ -130,19 +130,19 @@ impl Judge<'_> {
             Some(other) => other,
             None => "no choice of protocol",
         };
-        Ok(format!("{versions}, {protocol}"))
+        format!("{versions}, {protocol}")
     }
 
-    pub(super) fn other_names(&self) -> Judged {
-        let Some(other) = self.seen.other_names.as_ref().map(|timed| &timed.seen) else { return Ok(String::new()) };
-        Ok(match other {
+    pub(super) fn other_names(&self) -> String {
+        let Some(other) = self.seen.other_names.as_ref().map(|timed| &timed.seen) else { return String::new() };
+        match other {
             OtherName::Refused => "refused".into(),
             OtherName::Own => "get this site's certificate".into(),
             OtherName::Certificate(names) => match names.first() {
                 Some(first) => format!("get the certificate of {first}"),
                 None => "get a certificate without names".into(),
             },
-        })
+        }
     }
 
     fn trusting(&self) -> usize {

@@ -342,10 +342,13 @@ fn circumstances_make_causes_of_symptoms() {
     assert_eq!(told(page, &Circumstances { newer: Some("/x".into()), ..none }).code, Code::PhpSource);
 }
 
+/// How the files are wrong, and what has to be foretold.
+type Foretold = (&'static str, fn(&mut Configured));
+
 /// What the files say counts before the server has read them: as a warning, for the site is well as yet.
 #[test]
 fn what_the_files_foretell_is_a_warning_until_it_comes() {
-    let cases: &[(&str, fn(&mut Configured))] = &[
+    let cases: &[Foretold] = &[
         ("site-file-missing", |own| own.site_file = SiteFileState::Missing("/etc/a.conf".into())),
         ("sites-not-included", |own| {
             own.site_file = SiteFileState::NotIncluded { file: "/etc/a.conf".into(), main: "/etc/m.conf".into() };

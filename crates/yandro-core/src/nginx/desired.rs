@@ -112,7 +112,7 @@ fn content(site: &Site, files: &SiteFiles, host: &str) -> Vec<Want> {
     let mut wants = vec![Want::one("client_max_body_size", LARGEST_BODY)];
     match (&site.content, &files.document_root) {
         (Content::Upstream(upstream), _) => {
-            wants.push(passed_on(&upstream.to_string(), host, site.serving.upstream_host))
+            wants.push(passed_on(&upstream.to_string(), host, site.serving.upstream_host));
         }
         (Content::Folder { .. }, Some(root)) => wants.extend(folder(site, root.as_str(), host)),
         (Content::Folder { .. }, None) => {}

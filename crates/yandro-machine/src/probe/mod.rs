@@ -4,6 +4,7 @@
 
 mod http;
 mod limit;
+mod offers;
 mod page;
 mod proof;
 mod resolve;
@@ -16,7 +17,7 @@ use std::time::Instant;
 
 use rustls::pki_types::CertificateDer;
 use tokio::net::TcpStream;
-use tokio::sync::{OnceCell, Semaphore};
+use tokio::sync::Semaphore;
 use yandro_core::check::{
     Answer, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Offers, OtherName, Page, Proof,
     REDIRECT_PROBE, ResolverAnswer, Timed,
@@ -31,6 +32,8 @@ use crate::permissions::{self, User};
 use crate::servers;
 
 pub use limit::Limit;
+use offers::KnownOffers;
+pub use offers::OffersOf;
 use page::{Asked, Pages};
 use proof::ProofFile;
 use tls::TLS_1_3;
@@ -53,8 +56,7 @@ pub struct Prober {
     permits: Semaphore,
     upstreams: Mutex<BTreeMap<String, Arc<Semaphore>>>,
     manner: Manner,
-    /// What is offered within TLS, for each of those that are asked.
-    offers: Mutex<BTreeMap<(SocketAddr, Option<HostName>), Arc<OnceCell<AskedForMore>>>>,
+    offers: KnownOffers,
 }
 
 /// How to probe.
@@ -64,25 +66,6 @@ pub struct Manner {
     pub within: Limit,
     /// Whose other offers within TLS are asked for, which takes two further handshakes.
     pub offers: OffersOf,
-}
-
-/// Whose other offers within TLS are asked for.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum OffersOf {
-    /// Nobody's.
-    #[default]
-    None,
-    /// Each port's, by the first name that is asked there: virtual hosts of one port have the same, as a rule.
-    Ports,
-    /// Each name's.
-    Names,
-}
-
-/// What further handshakes told.
-#[derive(Clone, Debug)]
-struct AskedForMore {
-    offers: Timed<Offers>,
-    other_names: Timed<OtherName>,
 }
 
 impl Prober {
@@ -98,7 +81,7 @@ impl Prober {
             permits: Semaphore::new(AT_ONCE),
             upstreams: Mutex::default(),
             manner,
-            offers: Mutex::default(),
+            offers: KnownOffers::default(),
         })
     }
 
@@ -234,7 +217,8 @@ impl Prober {
             }
         };
         let leaf = stream.get_ref().1.peer_certificates().and_then(<[_]>::first).cloned();
-        let more = self.ask_for_more(name, socket, connection.version == TLS_1_3, leaf);
+        let asked = offers::Asked { name, socket, tls13: connection.version == TLS_1_3, leaf };
+        let more = self.offers.of(asked, &self.trust, self.manner);
         let tls = Timed { took, seen: Ok(connection) };
         let session = match http::Session::open(stream, within).await {
             Ok(session) => session,
@@ -251,35 +235,6 @@ impl Prober {
         let asked = Asked { name, site: &expected.site, scheme: "https", evidence, within };
         let pages = page::fetch(session, &asked, anew).await;
         Secure { tls, pages, more: more.await }
-    }
-
-    /// What else is offered there, asked once for all to whom it is the same.
-    async fn ask_for_more(
-        &self,
-        name: &HostName,
-        socket: SocketAddr,
-        tls13: bool,
-        leaf: Option<CertificateDer<'static>>,
-    ) -> Option<AskedForMore> {
-        let whose = match self.manner.offers {
-            OffersOf::None => return None,
-            OffersOf::Ports => None,
-            OffersOf::Names => Some(name.clone()),
-        };
-        let cell = {
-            let mut all = self.offers.lock().unwrap_or_else(PoisonError::into_inner);
-            all.entry((socket, whose)).or_default().clone()
-        };
-        let ask = async {
-            let within = self.manner.within;
-            let started = Instant::now();
-            let (tls12, protocol) = self.trust.older(name, socket, within).await;
-            let offers = Timed { took: started.elapsed(), seen: Offers { tls12: tls12 || !tls13, tls13, protocol } };
-            let started = Instant::now();
-            let seen = self.trust.another_name(socket, leaf.as_ref(), within).await;
-            AskedForMore { offers, other_names: Timed { took: started.elapsed(), seen } }
-        };
-        Some(cell.get_or_init(|| ask).await.clone())
     }
 
     /// The address to ask, and those on which nothing listens though something does on this one:
@@ -336,12 +291,12 @@ type Plain = (Option<Timed<Result<(), Failure>>>, Option<Timed<Result<Answer, Fa
 struct Secure {
     tls: Timed<Result<yandro_core::check::Connection, Failure>>,
     pages: Pages,
-    more: Option<AskedForMore>,
+    more: Option<(Timed<Offers>, Timed<OtherName>)>,
 }
 
 impl Secure {
     fn into_seen(self, seen: &mut NameObservation) {
-        (seen.offers, seen.other_names) = self.more.map(|more| (more.offers, more.other_names)).unzip();
+        (seen.offers, seen.other_names) = self.more.unzip();
         seen.tls = Some(self.tls);
         (seen.https, seen.proof) = (self.pages.answer, self.pages.proof);
         (seen.trail, seen.page) = (self.pages.trail, self.pages.page);

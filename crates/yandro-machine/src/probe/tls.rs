@@ -76,20 +76,14 @@ impl Trust {
 
     /// Whether TLS 1.2 is spoken as well, and which protocol is chosen where HTTP/2 is offered.
     pub(super) async fn older(&self, name: &HostName, socket: SocketAddr, within: Limit) -> (bool, Option<String>) {
-        let shake = async {
+        let shake = async |versions: &[&'static SupportedProtocolVersion]| {
             let stream = within.connect(socket).await?;
-            self.shake(name.as_str(), stream, &[&TLS12], &[HTTP_2, HTTP_1], within).await
+            self.shake(name.as_str(), stream, versions, &[HTTP_2, HTTP_1], within).await
         };
-        match shake.await {
-            Ok((stream, _)) => (true, protocol(&stream)),
-            Err(_) => {
-                let newer = async {
-                    let stream = within.connect(socket).await?;
-                    self.shake(name.as_str(), stream, ALL_VERSIONS, &[HTTP_2, HTTP_1], within).await
-                };
-                (false, newer.await.ok().and_then(|(stream, _)| protocol(&stream)))
-            }
+        if let Ok((stream, _)) = shake(&[&TLS12]).await {
+            return (true, protocol(&stream));
         }
+        (false, shake(ALL_VERSIONS).await.ok().and_then(|(stream, _)| protocol(&stream)))
     }
 
     /// What a client gets that asks for a name which is no site. `own` is the certificate of the site.

@@ -51,10 +51,10 @@ pub(super) fn begin(context: &Context, expected: &[Vec<Arc<Expected>>], authorit
 impl Beginning {
     /// Waits for it, and tells of each site.
     pub(super) async fn finish(self, context: &Context, sites: Vec<&Expected>) -> Result<Around, CommandError> {
-        let mut servers = self.servers.await.map_err(broken_off)?;
-        let (holders, took) = self.holders.await.map_err(broken_off)?;
+        let mut servers = self.servers.await.map_err(|error| broken_off(&error))?;
+        let (holders, took) = self.holders.await.map_err(|error| broken_off(&error))?;
         let stores = match self.stores {
-            Some(stores) => Some(stores.await.map_err(broken_off)?),
+            Some(stores) => Some(stores.await.map_err(|error| broken_off(&error))?),
             None => None,
         };
         let mut configured: BTreeMap<usize, Timed<Configured>> = BTreeMap::new();

@@ -154,7 +154,7 @@ async fn observe_all(
     let progress = is_told.then(|| tokio::spawn(tell_progress(done.clone(), all)));
     let mut seen = Vec::with_capacity(all);
     while let Some(one) = tasks.join_next().await {
-        seen.push(one.map_err(broken_off)?);
+        seen.push(one.map_err(|error| broken_off(&error))?);
         done.fetch_add(1, Ordering::Relaxed);
     }
     if let Some(progress) = progress {
@@ -175,7 +175,7 @@ async fn observe_all(
     Ok(looked)
 }
 
-pub(super) fn broken_off(error: tokio::task::JoinError) -> CommandError {
+pub(super) fn broken_off(error: &tokio::task::JoinError) -> CommandError {
     CommandError::not_made(format!("a probe broke off: {error}"))
 }
 

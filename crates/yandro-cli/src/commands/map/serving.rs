@@ -29,27 +29,7 @@ pub(super) fn serving(
         // What the other server did not know it can't keep.
         serving = Serving::default();
     }
-    // A server elsewhere may listen on other ports, unless it is the upstream itself.
-    let is_own_tls = matches!(content, Content::Upstream(upstream) if upstream.is_secure());
-    let has_ports = server == ServerId::Elsewhere && !is_own_tls;
-    let is_refused = |option: &&str| match server {
-        ServerId::BuiltIn => *option != "--upstream-host",
-        _ => !(has_ports && ["--http-port", "--https-port"].contains(option)),
-    };
-    if let Some(option) = args.given().find(is_refused)
-        && !is_configured
-    {
-        let error = CommandError::usage(format!("{server} has no `{option}`"));
-        return Err(match (server, option) {
-            (ServerId::BuiltIn, "--http-port" | "--https-port") => {
-                error.hint(format!("set its ports under [built-in] in {}", context.machine.places.settings()))
-            }
-            (ServerId::Elsewhere, _) => error.hint("set it up there"),
-            _ => error.hint(format!(
-                "leave `{option}` out, or map the site on Apache httpd or nginx: --server apache, --server nginx"
-            )),
-        });
-    }
+    refused(context, args, server, content)?;
     if server == ServerId::Nginx && args.overrides.is_some() {
         return Err(CommandError::usage("nginx has no override files: leave `--overrides` out"));
     }
@@ -84,15 +64,7 @@ pub(super) fn serving(
         };
     }
     if let Some(choice) = args.upstream_host {
-        if !matches!(content, Content::Upstream(upstream) if !upstream.is_secure()) {
-            return Err(CommandError::usage(
-                "nothing of this site is passed on to an upstream: leave `--upstream-host` out",
-            ));
-        }
-        serving.upstream_host = match choice {
-            UpstreamHostArg::Site => UpstreamHost::Site,
-            UpstreamHostArg::Own => UpstreamHost::Own,
-        };
+        serving.upstream_host = upstream_host(choice, content)?;
     }
     match &args.index[..] {
         [] => {}
@@ -136,6 +108,43 @@ pub(super) fn serving(
         serving.upstream_host = UpstreamHost::default();
     }
     Ok(serving)
+}
+
+/// Refuses what the server can't do.
+fn refused(context: &Context, args: &ServingArgs, server: ServerId, content: &Content) -> Result<(), CommandError> {
+    // A server elsewhere may listen on other ports, unless it is the upstream itself.
+    let is_own_tls = matches!(content, Content::Upstream(upstream) if upstream.is_secure());
+    let has_ports = server == ServerId::Elsewhere && !is_own_tls;
+    let is_refused = |option: &&str| match server {
+        ServerId::BuiltIn => *option != "--upstream-host",
+        _ => !(has_ports && ["--http-port", "--https-port"].contains(option)),
+    };
+    if let Some(option) = args.given().find(is_refused)
+        && !server.is_configured()
+    {
+        let error = CommandError::usage(format!("{server} has no `{option}`"));
+        return Err(match (server, option) {
+            (ServerId::BuiltIn, "--http-port" | "--https-port") => {
+                error.hint(format!("set its ports under [built-in] in {}", context.machine.places.settings()))
+            }
+            (ServerId::Elsewhere, _) => error.hint("set it up there"),
+            _ => error.hint(format!(
+                "leave `{option}` out, or map the site on Apache httpd or nginx: --server apache, --server nginx"
+            )),
+        });
+    }
+    Ok(())
+}
+
+fn upstream_host(choice: UpstreamHostArg, content: &Content) -> Result<UpstreamHost, CommandError> {
+    if !matches!(content, Content::Upstream(upstream) if !upstream.is_secure()) {
+        let message = "nothing of this site is passed on to an upstream: leave `--upstream-host` out";
+        return Err(CommandError::usage(message));
+    }
+    Ok(match choice {
+        UpstreamHostArg::Site => UpstreamHost::Site,
+        UpstreamHostArg::Own => UpstreamHost::Own,
+    })
 }
 
 /// The ports; the usual one alone is as good as none said.

@@ -1,0 +1,69 @@
+//! What a server offers within TLS beside what was agreed on: by two further handshakes.
+
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Instant;
+
+use rustls::pki_types::CertificateDer;
+use tokio::sync::OnceCell;
+use yandro_core::check::{Offers, OtherName, Timed};
+use yandro_core::name::HostName;
+
+use super::Manner;
+use super::tls::Trust;
+
+/// Whose other offers within TLS are asked for.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum OffersOf {
+    /// Nobody's.
+    #[default]
+    None,
+    /// Each port's, by the first name that is asked there: virtual hosts of one port have the same, as a rule.
+    Ports,
+    /// Each name's.
+    Names,
+}
+
+/// Whom to ask, and what is known from the handshake that there was.
+pub(super) struct Asked<'a> {
+    pub(super) name: &'a HostName,
+    pub(super) socket: SocketAddr,
+    /// Whether TLS 1.3 was agreed on.
+    pub(super) tls13: bool,
+    /// The certificate that came.
+    pub(super) leaf: Option<CertificateDer<'static>>,
+}
+
+/// A port, and the name if each name is asked.
+type Whose = (SocketAddr, Option<HostName>);
+type Answer = (Timed<Offers>, Timed<OtherName>);
+
+/// What is known already: each is asked once.
+#[derive(Debug, Default)]
+pub(super) struct KnownOffers(Mutex<BTreeMap<Whose, Arc<OnceCell<Answer>>>>);
+
+impl KnownOffers {
+    /// What else is offered there, if that is asked for.
+    pub(super) async fn of(&self, asked: Asked<'_>, trust: &Trust, manner: Manner) -> Option<Answer> {
+        let name = match manner.offers {
+            OffersOf::None => return None,
+            OffersOf::Ports => None,
+            OffersOf::Names => Some(asked.name.clone()),
+        };
+        let cell = {
+            let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+            all.entry((asked.socket, name)).or_default().clone()
+        };
+        let ask = async {
+            let Asked { name, socket, tls13, leaf } = asked;
+            let started = Instant::now();
+            let (tls12, protocol) = trust.older(name, socket, manner.within).await;
+            let offers = Timed { took: started.elapsed(), seen: Offers { tls12: tls12 || !tls13, tls13, protocol } };
+            let started = Instant::now();
+            let seen = trust.another_name(socket, leaf.as_ref(), manner.within).await;
+            (offers, Timed { took: started.elapsed(), seen })
+        };
+        Some(cell.get_or_init(|| ask).await.clone())
+    }
+}
