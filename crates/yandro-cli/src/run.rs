@@ -53,7 +53,7 @@ fn run_command(context: &Context, cli: &Cli, ui: &mut Ui) -> Result<Status, Comm
         Command::Ports => commands::ports::run(context, ui),
         Command::Undo(args) => commands::undo::run(context, args, ui),
         Command::History(args) => commands::history::run(context, args, ui),
-        Command::Settle => commands::settle::run(context, ui),
+        Command::Settle(args) => commands::settle::run(context, args, ui),
         Command::Servers(args) => commands::servers::run(context, args, ui),
         Command::Vhosts => commands::vhosts::run(context, ui),
         Command::Hosts(args) => match &args.command {

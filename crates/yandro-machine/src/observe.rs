@@ -158,6 +158,7 @@ fn observe_names(
         take_over: TakeOver::No,
         renew_within: RENEW_DAYS,
         suspect: BTreeSet::new(),
+        put_back: BTreeSet::new(),
         has_v6_loopback: !machine.is_real() || network::has_v6_loopback(),
         servers: servers::find_all(machine)
             .iter()

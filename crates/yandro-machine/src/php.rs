@@ -43,13 +43,25 @@ pub(crate) fn sockets(machine: &Machine) -> Vec<Utf8PathBuf> {
     SOCKETS.iter().filter_map(in_folder).flatten().map(|(_, socket)| socket).collect()
 }
 
-/// The programs of php-fpm that are installed, the highest version first: each goes to the background by itself.
-pub(crate) fn programs(machine: &Machine) -> Vec<Utf8PathBuf> {
-    let mut found: Vec<Utf8PathBuf> = Vec::new();
-    for folder in ["/usr/sbin", "/usr/local/sbin", "/opt/homebrew/sbin"] {
+/// The commands that start the php-fpm programs which are installed, the highest version first: the service
+/// where systemd runs (systemd's sd_booted(3)), else the program, which goes to the background by itself.
+pub(crate) fn starts(machine: &Machine) -> Vec<String> {
+    let has_systemd = machine.path("/run/systemd/system").is_dir();
+    let mut found: Vec<String> = Vec::new();
+    for folder in ["/usr/sbin", "/usr/local/sbin"] {
         let names = machine.path(folder).read_dir_utf8().into_iter().flatten().flatten();
-        let own = names.map(|entry| entry.file_name().to_owned()).filter(|name| name.starts_with("php-fpm"));
-        found.extend(own.map(|name| Utf8PathBuf::from(format!("{folder}/{name}"))));
+        for name in names.map(|entry| entry.file_name().to_owned()) {
+            let Some(version) = name.strip_prefix("php-fpm") else { continue };
+            let is_version = version.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.');
+            found.extend(is_version.then(|| {
+                if has_systemd {
+                    // Debian's units have the version in their midst.
+                    format!("sudo systemctl start php{version}-fpm")
+                } else {
+                    format!("sudo {folder}/{name}")
+                }
+            }));
+        }
     }
     found.sort();
     found.reverse();

@@ -95,7 +95,7 @@ pub(crate) enum Command {
     /// Show the changes so far, or bring back a file as it was before the first of them
     History(HistoryArgs),
     /// Bring the machine in line with the site list
-    Settle,
+    Settle(SettleArgs),
     /// Show the web servers; test, reload, start and stop them; name one that can't be found
     Servers(ServersArgs),
     /// List every virtual host of the web servers, yandro's or not, with its place
@@ -144,6 +144,14 @@ pub(crate) struct CheckArgs {
     /// Write what was seen as XML in the form that build servers read
     #[arg(long, value_name = "FILE")]
     pub(crate) junit: Option<Utf8PathBuf>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SettleArgs {
+    /// Put back what was edited by hand in the lines that yandro wrote for this site; lines that
+    /// were added stay, and `yandro undo` brings the edits back. Give it once for each site
+    #[arg(long, value_name = "NAME")]
+    pub(crate) put_back: Vec<String>,
 }
 
 #[derive(Debug, Args)]

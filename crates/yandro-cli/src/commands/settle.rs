@@ -1,20 +1,25 @@
 //! `yandro settle`.
 
+use std::collections::BTreeSet;
+
 use serde_json::json;
+use yandro_core::name::HostName;
 use yandro_core::plan::{Settlement, Step, settle};
 use yandro_core::site::{DEFAULT_ADDRESS, ServerId, SiteList};
 use yandro_machine::{SystemFresh, observe};
 
 use super::apply::{Planned, apply};
+use crate::args::SettleArgs;
 use crate::context::{Context, now};
-use crate::error::{CommandError, Status};
+use crate::error::{self, CommandError, Status};
 use crate::view::change::{self, labelled, server_lines};
 use crate::view::{COMMAND, DIM, STRONG, Ui, WARN, count};
 
-pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run(context: &Context, args: &SettleArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+    let put_back = put_back(context, args)?;
     let mut drift = None;
     let plan = || {
-        let planned = plan(context)?;
+        let planned = plan(context, &put_back)?;
         if context.preview {
             drift = Some(report(&planned.about.0));
         }
@@ -52,10 +57,23 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
     Ok(Status::Well)
 }
 
+/// The sites whose edits are put back, each by its own name.
+fn put_back(context: &Context, args: &SettleArgs) -> Result<BTreeSet<HostName>, CommandError> {
+    let (_, list) = context.list()?;
+    let of = |name: &HostName| {
+        let site = list.owner(name).ok_or_else(|| {
+            CommandError::usage(format!("there is no site `{name}`")).hint("see which there are: yandro sites")
+        })?;
+        Ok(site.name.clone())
+    };
+    error::names(&args.put_back)?.iter().map(of).collect()
+}
+
 /// The settlement, and how many sites the list has.
-fn plan(context: &Context) -> Result<Planned<(Settlement, usize)>, CommandError> {
+fn plan(context: &Context, put_back: &BTreeSet<HostName>) -> Result<Planned<(Settlement, usize)>, CommandError> {
     let (text, list) = context.list()?;
-    let observed = observe::observe_all(&context.machine, text, &list, now())?;
+    let mut observed = observe::observe_all(&context.machine, text, &list, now())?;
+    observed.put_back.clone_from(put_back);
     let default = default_server(context, &list)?;
     let mut settlement = settle(observed, &list, default, &mut SystemFresh::new())?;
     let set = std::mem::take(&mut settlement.set);
@@ -87,6 +105,11 @@ fn report(settlement: &Settlement) -> String {
             "\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#}: {what}\n    {DIM}yandro would write:{DIM:#} {}",
             edit.wanted
         );
+    }
+    let mut edited: Vec<&HostName> = settlement.edited.iter().map(|(name, _)| name).collect();
+    edited.dedup();
+    for name in edited {
+        text += &format!("\n\nput the lines of {name} back: {COMMAND}yandro settle --put-back {name}{COMMAND:#}");
     }
     text
 }

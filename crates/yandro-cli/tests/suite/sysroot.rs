@@ -187,5 +187,5 @@ fn programs_get_json() {
         (finding["code"].as_str(), finding["remedy"].as_str()),
         (Some("hosts-missing"), Some("yandro map saltmarsh.test"))
     );
-    assert_eq!(check["sites"][0]["names"][0]["steps"].as_array().map(Vec::len), Some(10));
+    assert_eq!(check["sites"][0]["names"][0]["steps"].as_array().map(Vec::len), Some(19));
 }

@@ -32,7 +32,7 @@ pub struct Circumstances {
     pub php_down: Option<String>,
     /// Sockets of PHP that do answer.
     pub php_sockets: Vec<String>,
-    /// The programs that would answer for PHP, if they were started.
+    /// The commands that start a program which answers for PHP.
     pub php_programs: Vec<String>,
     /// Programs of this user that listen close above the port of an upstream that is down: one that
     /// found its port taken goes to the next.

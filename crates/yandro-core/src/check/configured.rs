@@ -72,7 +72,7 @@ impl Configured {
             .or_else(|| self.not_read(site, server))
             .or_else(|| self.not_listened(site, server))
             .or_else(|| self.tls_off(site))
-            .or_else(|| self.other_answers(server, Of::All))
+            .or_else(|| self.other_answers(site, server, Of::All))
     }
 
     /// The server would refuse it.
@@ -114,11 +114,11 @@ impl Configured {
         let ports = if site.https.is_on() { site.https_ports(443) } else { Vec::new() };
         let off = self.answering.iter().find(|own| own.is_own && !own.tls && ports.contains(&own.port))?;
         let words = format!("the virtual host of `{}` for HTTPS has TLS off", site.name);
-        Some(Cause::new(Code::TlsOff, words).seen(off.place.to_string()).mend("yandro settle"))
+        Some(Cause::new(Code::TlsOff, words).seen(off.place.to_string()).mend(remedy::put_back(&site.name)))
     }
 
     /// Another virtual host than the site's answers.
-    pub(super) fn other_answers(&self, server: ServerId, of: Of) -> Option<Cause> {
+    pub(super) fn other_answers(&self, site: &Site, server: ServerId, of: Of) -> Option<Cause> {
         let AnsweringHost { name, port, place, has_name, .. } =
             self.answering.iter().find(|other| !other.is_own && of.has(other.port))?;
         if *has_name {
@@ -127,7 +127,8 @@ impl Configured {
             return Some(Cause::new(Code::OtherSiteAnswers, words).seen(place.to_string()).mend(mend));
         }
         let words = format!("no virtual host on port {port} has the name `{name}`, and the default one answers");
-        Some(Cause::new(Code::DefaultAnswers, words).seen(place.to_string()).mend("yandro settle"))
+        let mend = remedy::put_back(&site.name);
+        Some(Cause::new(Code::DefaultAnswers, words).seen(place.to_string()).mend(mend))
     }
 }
 

@@ -80,6 +80,7 @@ impl Explanation<'_> {
             | Code::HttpFails
             | Code::HttpsFails => Symptom::Wrong,
             Code::HttpsStatus | Code::FolderForbidden | Code::UpstreamDown => Symptom::Status,
+            Code::PhpSource => return Finding { remedy: Some(self.run_php()), ..finding.clone() },
             _ => return finding.clone(),
         };
         let cause = match symptom {
@@ -204,7 +205,7 @@ impl Explanation<'_> {
         configured
             .not_listened(site, server)
             .or_else(|| configured.tls_off(site).filter(|_| is_tls))
-            .or_else(|| configured.other_answers(server, of))
+            .or_else(|| configured.other_answers(site, server, of))
             // An application behind the server answers as it likes: that is no matter of reloading.
             .or_else(|| if code == Code::UpstreamDiffers { None } else { self.not_reloaded() })
     }
@@ -266,13 +267,21 @@ impl Explanation<'_> {
         None
     }
 
+    /// Has PHP files run: by a server of PHP that is started before, if none answers.
+    fn run_php(&self) -> String {
+        let map = format!("yandro map {} --php", self.report.site.name);
+        match (&self.around.php_sockets[..], &self.around.php_programs[..]) {
+            ([], [start, ..]) => format!("{start} && {map}"),
+            _ => map,
+        }
+    }
+
     fn php_down(&self, socket: &str) -> Cause {
         let site = &self.report.site.name;
         let cause = Cause::new(Code::PhpDown, format!("PHP is passed on to {socket}, and nothing answers there"));
         match (&self.around.php_sockets[..], &self.around.php_programs[..]) {
             ([other, ..], _) => cause.mend(format!("yandro map {site} --php={}", remedy::quoted(other))),
-            // It goes to the background by itself.
-            ([], [program, ..]) => cause.mend(format!("sudo {}", remedy::quoted(program))),
+            ([], [start, ..]) => cause.mend(start),
             ([], []) => cause,
         }
     }

@@ -99,20 +99,20 @@ codes! {
     SitesNotIncluded, Error, "No line of the server's configuration includes the folder of the virtual host files.", "yandro settle";
     NotReloaded, Error, "The web server was not reloaded since its files were changed.", "yandro servers reload SERVER";
     OtherSiteAnswers, Error, "By the configuration another virtual host that has the name as well answers.", "the editor, at the place where the other one has the name";
-    DefaultAnswers, Error, "By the configuration no virtual host has the name, and the default one answers.", "yandro settle";
+    DefaultAnswers, Error, "By the configuration no virtual host has the name, and the default one answers.", "yandro settle --put-back NAME";
     ModuleOff, Error, "The web server hasn't the module for TLS switched on.", "yandro map NAME";
     HttpFails, Error, "No proper HTTP answer.", "";
-    HttpsForced, Error, "Browsers ask for the name over HTTPS alone, and the site is without.", "yandro map NAME --https only";
-    RedirectMissing, Warning, "HTTP doesn't lead to HTTPS.", "yandro map NAME";
-    RedirectElsewhere, Warning, "HTTP leads to another host.", "yandro map NAME";
-    RedirectLosesPath, Warning, "HTTP leads to HTTPS, and not to the same path and query.", "yandro map NAME";
+    HttpsForced, Error, "Browsers ask for the name over HTTPS alone, and the site is without.", "yandro authority widen NAME && yandro map NAME --https only";
+    RedirectMissing, Warning, "HTTP doesn't lead to HTTPS.", "yandro settle --put-back NAME";
+    RedirectElsewhere, Warning, "HTTP leads to another host.", "yandro settle --put-back NAME";
+    RedirectLosesPath, Warning, "HTTP leads to HTTPS, and not to the same path and query.", "yandro settle --put-back NAME";
     RedirectLoop, Error, "The site's redirects lead in a circle.", "a search for the rule in the project's files";
     RedirectLeaves, Warning, "A redirect of the application leaves the site's name.", "a search for that address in the project's files";
     PageLeaves, Warning, "The page says that its address is another one.", "a search for that address in the project's files";
     TlsFails, Error, "The TLS handshake fails.", "yandro map NAME";
-    TlsVersion, Error, "The server speaks no version of TLS that browsers take.", "yandro map NAME";
+    TlsVersion, Error, "The server speaks no version of TLS that browsers take.", "yandro settle --put-back NAME";
     TlsPlain, Error, "Plain HTTP is spoken on the port for HTTPS.", "yandro map NAME";
-    TlsOff, Error, "The site's virtual host for HTTPS has TLS off.", "yandro settle";
+    TlsOff, Error, "The site's virtual host for HTTPS has TLS off.", "yandro settle --put-back NAME";
     AuthorityMissing, Error, "There is no local authority.", "yandro map NAME";
     CertificateUnknown, Error, "The certificate isn't of the local authority.", "yandro map NAME";
     CertificateName, Error, "The certificate doesn't name the host.", "yandro map NAME";
@@ -132,13 +132,13 @@ codes! {
     FolderMissing, Error, "The site's folder is gone.", "yandro map NAME FOLDER";
     FolderForbidden, Error, "The server's user may not enter or read the folder.", "yandro map NAME --fix-permissions";
     Confined, Error, "The system's own guard keeps the server from the folder.", "the label or the rule that lets it through";
-    AnsweredElsewhere, Error, "The name is answered from somewhere else.", "yandro map NAME";
+    AnsweredElsewhere, Error, "The name is answered from somewhere else.", "yandro settle --put-back NAME";
     ProofNotWritten, Warning, "The proof file could not be written.", "";
     PhpSource, Warning, "PHP files are sent as text, their source with them.", "yandro map NAME --php";
     PhpDown, Error, "The server passes PHP on, and nothing answers there.", "another socket that answers, or the program to start";
     UpstreamDown, Error, "The upstream is down.", "yandro map NAME URL, if it is found at another port; else to start it";
     UpstreamRefusesHost, Error, "The upstream refuses requests under the site's name.", "yandro map NAME --upstream-host own";
-    UpstreamDiffers, Warning, "The upstream's answer doesn't come through.", "yandro map NAME";
+    UpstreamDiffers, Warning, "The upstream's answer doesn't come through.", "yandro settle --put-back NAME";
 }
 
 impl Code {

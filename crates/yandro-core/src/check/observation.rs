@@ -55,7 +55,7 @@ pub enum Setting {
         setting: String,
         /// The names that are excepted.
         excepted: Vec<String>,
-        /// The command that excepts the names that are mapped.
+        /// The command that excepts a name: it goes where `{name}` stands.
         mend: String,
     },
     /// A browser's profile that asks for names elsewhere and leaves the hosts file out.

@@ -1,6 +1,7 @@
 //! Commands that mend, as they are pasted into a shell.
 
 use crate::config::Place;
+use crate::name::HostName;
 use crate::site::ServerId;
 
 /// A word as a POSIX shell takes it for one.
@@ -26,6 +27,11 @@ pub(super) fn bring_up(server: ServerId, runs: Option<bool>) -> String {
     format!("yandro servers {verb} {}", server.word())
 }
 
+/// Puts back the lines of a site that were edited by hand.
+pub(super) fn put_back(name: &HostName) -> String {
+    format!("yandro settle --put-back {name}")
+}
+
 /// Lets a server through to a folder that the system's guard keeps it from, by the guard's own words: a label
 /// for `SELinux`, a rule of the local part of an `AppArmor` profile.
 pub(super) fn unconfine(seen: &str, folder: &str) -> Option<String> {
@@ -35,7 +41,8 @@ pub(super) fn unconfine(seen: &str, folder: &str) -> Option<String> {
     let profile = seen.split_once("profile=\"")?.1.split('"').next()?;
     let is_path = |c: char| c.is_ascii_alphanumeric() || "/._-".contains(c);
     if !profile.starts_with('/') || !profile.chars().all(is_path) {
-        return None;
+        // Which file has a profile of such a name its own program finds out.
+        return Some("sudo aa-logprof".to_owned());
     }
     // Debian and Ubuntu call a profile's file by its program's path.
     let file = profile.trim_start_matches('/').replace('/', ".");

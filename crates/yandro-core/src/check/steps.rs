@@ -71,6 +71,14 @@ impl Judge<'_> {
         format!("yandro map {}", self.expected.site.name)
     }
 
+    /// Puts back what is written for the site, on the disk and in the server.
+    pub(super) fn put_back(&self) -> String {
+        match self.expected.server {
+            ServerId::Apache | ServerId::Nginx | ServerId::Named(_) => remedy::put_back(&self.expected.site.name),
+            _ => self.map_again(),
+        }
+    }
+
     pub(super) fn start_server(&self) -> String {
         if self.expected.site.own_tls().is_some() {
             return format!("yandro cert env {}", self.expected.site.name);
@@ -179,7 +187,11 @@ impl Judge<'_> {
             }
             Setting::BrowserProxy { title, setting, excepted, mend } if !is_excepted(name, excepted) => {
                 let cause = format!("{title} asks a proxy for `{name}`, which doesn't know it");
-                Some(Fault::warning(Code::ProxyInTheWay, cause).seen(setting).mend(mend))
+                Some(
+                    Fault::warning(Code::ProxyInTheWay, cause)
+                        .seen(setting)
+                        .mend(mend.replace("{name}", name.as_str())),
+                )
             }
             Setting::NamesElsewhere { title, setting, mend } => {
                 let cause = format!("{title} asks a server on the internet for `{name}`, past the hosts file");

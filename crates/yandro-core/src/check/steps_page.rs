@@ -30,7 +30,8 @@ impl Judge<'_> {
         };
         if let (Https::Off, Suffix::ForcedHttps(suffix)) = (self.expected.site.https, name.suffix()) {
             let cause = format!("browsers ask for names below `.{suffix}` over HTTPS alone, and `{name}` is without");
-            let mend = format!("yandro map {} --https only", self.expected.site.name);
+            let site = &self.expected.site.name;
+            let mend = format!("yandro authority widen {site} && yandro map {site} --https only");
             return fail("HTTPS forced", Fault::error(Code::HttpsForced, cause).mend(mend));
         }
         if self.expected.site.https != Https::Only {
@@ -47,10 +48,7 @@ impl Judge<'_> {
                 "`http://{name}/` answers {} and doesn't lead to HTTPS: another virtual host answers, or its redirect is gone",
                 answer.status
             );
-            return fail(
-                answer.status.to_string(),
-                Fault::warning(Code::RedirectMissing, cause).mend(self.map_again()),
-            );
+            return fail(answer.status.to_string(), Fault::warning(Code::RedirectMissing, cause).mend(self.put_back()));
         };
         let host =
             location.strip_prefix("https://").map(|rest| rest.split(['/', '?', '#', ':']).next().unwrap_or_default());
@@ -59,14 +57,14 @@ impl Judge<'_> {
                 let cause = "HTTP leads to HTTPS, and not to the path and query that were asked for".to_owned();
                 let seen = format!("{REDIRECT_PROBE} leads to {location}");
                 let fault = Fault::warning(Code::RedirectLosesPath, cause).seen(seen);
-                return fail("path lost", fault.mend(self.map_again()));
+                return fail("path lost", fault.mend(self.put_back()));
             }
             return Ok(format!("{} to the same over HTTPS", answer.status));
         }
         let cause = format!("`http://{name}/` leads to `{location}`, which is not this site over HTTPS");
         fail(
             format!("{} elsewhere", answer.status),
-            Fault::warning(Code::RedirectElsewhere, cause).mend(self.map_again()),
+            Fault::warning(Code::RedirectElsewhere, cause).mend(self.put_back()),
         )
     }
 
@@ -211,17 +209,17 @@ impl Judge<'_> {
                 let cause = format!("`{name}` is answered, but not from {content}");
                 let fault = Fault::error(Code::AnsweredElsewhere, cause)
                     .seen(format!("a file put there a moment ago was answered with {status}"));
-                fail("elsewhere", fault.mend(self.map_again()))
+                fail("elsewhere", fault.mend(self.put_back()))
             }
             Proof::OtherContent if matches!(content, Content::Upstream(_)) => {
                 let cause = format!("what `{name}` answers is not what {content} answers");
-                fail("differs", Fault::warning(Code::UpstreamDiffers, cause).mend(self.map_again()))
+                fail("differs", Fault::warning(Code::UpstreamDiffers, cause).mend(self.put_back()))
             }
             Proof::OtherContent => {
                 let cause = format!("`{name}` is answered, but not from {content}");
                 let fault = Fault::error(Code::AnsweredElsewhere, cause)
                     .seen("a file put there a moment ago came back with other content");
-                fail("elsewhere", fault.mend(self.map_again()))
+                fail("elsewhere", fault.mend(self.put_back()))
             }
             Proof::UpstreamDown(words) => fail("upstream down", self.upstream_down(words)),
             Proof::UpstreamRefuses(status) => {

@@ -23,7 +23,7 @@ impl Judge<'_> {
             Some(Err(failure)) if failure.kind == FailureKind::TlsVersion => {
                 let cause = format!("the server speaks no version of TLS with `{}` that browsers take", self.seen.name);
                 let fault = Fault::error(Code::TlsVersion, cause).seen(failure.words.clone());
-                fail("too old", fault.mend(self.map_again()))
+                fail("too old", fault.mend(self.put_back()))
             }
             Some(Err(failure)) => {
                 let cause = format!(
@@ -65,7 +65,11 @@ impl Judge<'_> {
             }
         };
         fault.evidence = fault.evidence.or(issuer);
-        fail("untrusted", fault.mend(self.map_again()))
+        let mend = match fault.code {
+            Code::CertificateConstraints => format!("yandro authority widen {name}"),
+            _ => self.map_again(),
+        };
+        fail("untrusted", fault.mend(mend))
     }
 
     pub(super) fn disk(&self) -> Judged {

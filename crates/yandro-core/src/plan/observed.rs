@@ -138,6 +138,8 @@ pub struct Observed {
     pub take_over: TakeOver,
     /// Sites whose key is not their certificate's: both are made anew.
     pub suspect: BTreeSet<HostName>,
+    /// Sites whose lines are put back where they were edited by hand; what was added stays.
+    pub put_back: BTreeSet<HostName>,
     /// How many days before its end a certificate is made anew.
     pub renew_within: i64,
     /// Whether this machine has `::1`.

@@ -208,7 +208,9 @@ pub(super) fn write_site(
         // The server makes the files in it, and no folder.
         set.steps.push(Step::Folder { path: folder.to_owned(), access: Access::Public });
     }
-    let is_here = |before: &&Site| before.server == Some(server.id());
+    // Without what was wanted before, what differs is nobody's choice.
+    let is_kept = !observed.put_back.contains(&site.name);
+    let is_here = |before: &&Site| is_kept && before.server == Some(server.id());
     let earlier = before.filter(is_here).map(|before| (before, files(before)));
     let earlier = earlier.as_ref().map(|(before, files)| (*before, files));
     let existing = own.site_files.get(&site.name);

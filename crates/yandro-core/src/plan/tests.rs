@@ -288,6 +288,7 @@ impl Disk {
             take_over: TakeOver::No,
             renew_within: crate::pki::RENEW_DAYS,
             suspect: BTreeSet::new(),
+            put_back: BTreeSet::new(),
             has_v6_loopback: true,
             servers: vec![
                 ObservedServer::Apache(Box::new(apache)),

@@ -115,9 +115,10 @@ pub fn look(machine: &Machine, expected: &Expected, server: &mut OfServer, besid
         around.override_file = override_file(&root);
     }
     around.php_down = site.serving.php.as_ref().filter(|_| expected.is_here && machine.is_real()).and_then(php_down);
-    if around.php_down.is_some() {
+    let has_php = || site.document_root().is_some_and(|root| root.join("index.php").is_file());
+    if machine.is_real() && (around.php_down.is_some() || site.serving.php.is_none() && has_php()) {
         around.php_sockets = php::sockets(machine).into_iter().filter(|own| answers(own)).map(Into::into).collect();
-        around.php_programs = php::programs(machine).into_iter().map(Into::into).collect();
+        around.php_programs = php::starts(machine);
     }
     if !machine.is_real() || !expected.is_here {
         return around;

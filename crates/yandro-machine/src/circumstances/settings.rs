@@ -105,7 +105,7 @@ fn browser_proxy(store: &stores::Store) -> Option<Setting> {
     };
     let own = preference(&all, EXCEPTED).map(|(value, _)| value).unwrap_or_default();
     let excepted: Vec<String> = own.split(',').map(|own| own.trim().to_owned()).filter(|own| !own.is_empty()).collect();
-    let with_ours = excepted.iter().map(String::as_str).chain(["NAME"]).collect::<Vec<_>>().join(", ");
+    let with_ours = excepted.iter().map(String::as_str).chain(["{name}"]).collect::<Vec<_>>().join(", ");
     let mend = set(store, EXCEPTED, &format!("\"{with_ours}\""));
     Some(Setting::BrowserProxy { title: store.title.clone(), setting: place.to_owned(), excepted, mend })
 }

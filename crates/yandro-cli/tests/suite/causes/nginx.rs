@@ -8,7 +8,7 @@ const BLOCK: &str = "/etc/nginx/sites-available/yandro-saltmarsh.test.conf";
 pub(super) const NGINX: &[Cause] = &[
     ("server-down", |m| shell(m, "nginx -s stop; gone")),
     ("configuration-broken", |m| {
-        shell(m, "nginx -s stop; gone; sed -i 's/^http {/http { tide high;/' /etc/nginx/nginx.conf")
+        shell(m, "nginx -s stop; gone; sed -i 's/^http {/http {\\ntide high;/' /etc/nginx/nginx.conf")
     }),
     ("log-folder-missing", |m| {
         shell(
