@@ -44,7 +44,7 @@ pub(crate) fn sockets(machine: &Machine) -> Vec<Utf8PathBuf> {
 }
 
 /// The commands that start the php-fpm programs which are installed, the highest version first: the service
-/// where systemd runs (systemd's sd_booted(3)), else the program, which goes to the background by itself.
+/// where systemd runs (`sd_booted(3)`), else the program, which goes to the background by itself.
 pub(crate) fn starts(machine: &Machine) -> Vec<String> {
     let has_systemd = machine.path("/run/systemd/system").is_dir();
     let mut found: Vec<String> = Vec::new();

@@ -1,9 +1,12 @@
 //! `yandro ports`.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::json;
+use yandro_core::check::other_ports;
+use yandro_core::name::HostName;
 use yandro_core::site::{ServerId, SiteList};
+use yandro_machine::circumstances;
 use yandro_machine::ports::{self, Holder};
 use yandro_machine::process;
 
@@ -15,6 +18,8 @@ use crate::view::{BAD, COMMAND, Cell, DIM, GOOD, STRONG, Table, Ui};
 struct Port {
     number: u16,
     wanted: BTreeSet<ServerId>,
+    /// The sites that it is for.
+    sites: Vec<HostName>,
     holders: Vec<(Holder, Option<ServerId>)>,
 }
 
@@ -64,19 +69,13 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
     ui.table(&table);
     for port in ports.iter().filter(|port| is_wrong(port)) {
         let (holder, id) = &port.holders[0];
-        let mend = match (id, port.wanted.first()) {
-            (Some(id), _) => format!("yandro servers stop {}", id.word()),
-            (None, Some(wanted)) => match holder.pid {
-                Some(pid) => format!("kill {pid} && yandro servers start {}", wanted.word()),
-                None => "run this with `sudo` to see which process it is".to_owned(),
-            },
-            (None, None) => continue,
-        };
+        let Some(server) = port.wanted.first() else { continue };
+        let mend = circumstances::port_holder(holder, *id).remedy(*server);
+        let or = port.sites.first().map(other_ports).unwrap_or_default();
         ui.print(&format!(
-            "\n{BAD}✗{BAD:#} port {} is held by {holder}, and {} is to have it\n    {DIM}mend:{DIM:#} {COMMAND}{mend}{COMMAND:#}{}",
+            "\n{BAD}✗{BAD:#} port {} is held by {holder}, and {} is to have it\n    {DIM}mend:{DIM:#} {COMMAND}{mend}{COMMAND:#}\n      {DIM}or:{DIM:#} {COMMAND}{or}{COMMAND:#}",
             port.number,
             wanted(port),
-            "; or choose other ports for the sites: yandro map NAME --http-port PORT --https-port PORT"
         ));
     }
     if ports.iter().any(|port| port.holders.iter().any(|(holder, _)| holder.pid.is_none())) {
@@ -87,12 +86,16 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
 
 /// The ports of the sites; 80 and 443 in any case.
 fn ports_of(context: &Context, list: &SiteList) -> Vec<Port> {
-    let mut numbers: std::collections::BTreeMap<u16, BTreeSet<ServerId>> =
-        [(80, BTreeSet::new()), (443, BTreeSet::new())].into();
+    let mut numbers: BTreeMap<u16, (BTreeSet<ServerId>, Vec<HostName>)> =
+        [(80, Default::default()), (443, Default::default())].into();
     for site in &list.sites {
         let server = site.server.unwrap_or(ServerId::BuiltIn);
         for (http, https) in context.all_ports_of(site, server) {
-            let mut wanted = |port: u16| _ = numbers.entry(port).or_default().insert(server);
+            let mut wanted = |port: u16| {
+                let (servers, sites) = numbers.entry(port).or_default();
+                servers.insert(server);
+                sites.push(site.name.clone());
+            };
             if site.own_tls().is_none() {
                 wanted(http);
             }
@@ -108,7 +111,8 @@ fn ports_of(context: &Context, list: &SiteList) -> Vec<Port> {
             (holder, id)
         })
     };
-    numbers.into_iter().map(|(number, wanted)| Port { number, wanted, holders: holders(number).collect() }).collect()
+    let port = |(number, (wanted, sites))| Port { number, wanted, sites, holders: holders(number).collect() };
+    numbers.into_iter().map(port).collect()
 }
 
 /// Whether a process is this very program: then it is the built-in server.

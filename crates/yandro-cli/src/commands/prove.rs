@@ -2,8 +2,8 @@
 
 use std::time::{Duration, Instant};
 
-use yandro_core::check::{Code, Finding, Severity, SiteReport};
-use yandro_core::site::{ServerId, Site};
+use yandro_core::check::{Code, Finding, Severity, SiteReport, quoted};
+use yandro_core::site::{Content, ServerId, Site};
 
 use super::check::{self, Closeness};
 use crate::context::Context;
@@ -113,7 +113,18 @@ pub(crate) fn not_proven(failed: ProofFailed, verbose: bool) -> CommandError {
     match failed {
         ProofFailed::Interrupted => CommandError::not_made("interrupted"),
         ProofFailed::Other(error) => error,
-        ProofFailed::Report(report) => {
+        ProofFailed::Report(mut report) => {
+            let site = &report.site;
+            let content = match &site.content {
+                Content::Folder { folder, .. } => folder.to_string(),
+                Content::Upstream(upstream) => upstream.to_string(),
+            };
+            // The site may be new, and is not there to be changed: what mends it maps it, too.
+            let (short, whole) =
+                (format!("yandro map {} --", site.name), format!("yandro map {} {} --", site.name, quoted(&content)));
+            for finding in &mut report.findings {
+                finding.remedy = finding.remedy.take().map(|remedy| remedy.replace(&short, &whole));
+            }
             let words: String = report.findings.iter().map(|finding| finding_text(finding, verbose)).collect();
             CommandError::not_made(format!("`{}` could not be proven:{words}\n", report.site.name))
                 .hint("mend what was found, then map the site again")

@@ -167,6 +167,8 @@ fn settle_brings_everything_back_and_tells_what_was_edited_by_hand() {
     ! saltmarsh.test: line 14 was edited by hand and stays: `AllowOverride None`
         yandro would write: AllowOverride All
 
+    put the lines of saltmarsh.test back: yandro settle --put-back saltmarsh.test
+
     prove it: yandro check
     [status 0]
     ");
@@ -175,6 +177,17 @@ fn settle_brings_everything_back_and_tells_what_was_edited_by_hand() {
     sysroot.yandro(&["map", "saltmarsh.test", "--no-alias"]).succeeds();
     assert_eq!(sysroot.read(SITE), edited);
     assert!(!sysroot.tree().contains("depot.saltmarsh.test"));
+    // Put back on demand, but for what was added; the edits can be had again.
+    sysroot.write(SITE, &edited.replace("DocumentRoot", "Protocols h2 http/1.1\n\tDocumentRoot"));
+    let added = sysroot.read(SITE);
+    let ran = sysroot.yandro(&["settle", "--put-back", "saltmarsh.test"]).succeeds();
+    assert!(!ran.stdout.contains("by hand"), "{ran}");
+    let back = sysroot.read(SITE);
+    assert!(back.contains("AllowOverride All") && back.contains("RewriteEngine on") && back.contains("Protocols h2"));
+    sysroot.yandro(&["undo"]).succeeds();
+    assert_eq!(sysroot.read(SITE), added);
+    sysroot.write(SITE, &edited);
+    assert_eq!(sysroot.yandro(&["settle", "--put-back", "tides.test"]).status, 2);
     let again = sysroot.tree();
     assert!(sysroot.yandro(&["settle"]).succeeds().stdout.contains("nothing was changed"));
     assert_eq!(sysroot.tree(), again);

@@ -3,7 +3,7 @@
 use std::fs;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 
-use super::kit::{Background, eventually};
+use super::kit::{Background, YANDRO, eventually};
 use super::namespace::Namespace;
 
 fn mode(machine: &Namespace, path: &str) -> u32 {
@@ -203,6 +203,41 @@ fn a_virtual_host_of_one_address_takes_no_site_away() {
     machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--https", "both"]).succeeds();
     assert_eq!(machine.curl(&["http://saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
     machine.yandro(&["check"]).succeeds();
+}
+
+/// Answers under its own name alone.
+const STRICT: &str = "
+import http.server
+class H(http.server.BaseHTTPRequestHandler):
+    def do_GET(self):
+        is_own = self.headers['Host'] == '127.0.0.1:3000'
+        words = (self.headers['X-Forwarded-Host'] or 'nobody').encode()
+        self.send_response(200 if is_own else 421); self.send_header('Content-Length', str(len(words))); self.end_headers()
+        self.wfile.write(words)
+http.server.ThreadingHTTPServer(('127.0.0.1', 3000), H).serve_forever()
+";
+
+#[test]
+fn an_upstream_that_refuses_other_names_is_asked_for_its_own() {
+    let Some(machine) = Namespace::new(&["python3", "nginx"]) else { return };
+    let _upstream = Background::start(machine.command("python3").args(["-c", STRICT]));
+    eventually("the upstream answers", || machine.run("curl", &["--silent", "http://127.0.0.1:3000/"]).status == 0);
+    let map = |more: &[&str]| machine.yandro(&[&["map", "booking.test", "http://127.0.0.1:3000"], more].concat());
+    let mend = "yandro map booking.test http://127.0.0.1:3000 --upstream-host own";
+    for server in ["apache", "nginx"] {
+        let ran = map(&["--server", server]);
+        assert!(ran.status == 3 && ran.stderr.contains(mend), "{server}: {ran}");
+        map(&["--server", server, "--upstream-host", "own"]).succeeds();
+        assert_eq!(machine.curl(&["https://booking.test/"]).stdout, "booking.test", "it learns the site's name");
+        machine.yandro(&["check"]).succeeds();
+        machine.yandro(&["unmap", "booking.test"]).succeeds();
+        machine.yandro(&["servers", "stop", server]).succeeds();
+    }
+    map(&["--server", "built-in", "--upstream-host", "own"]).succeeds();
+    let _serving = Background::start(machine.command(YANDRO).arg("serve"));
+    eventually("the built-in server proves it", || machine.yandro(&["check"]).status == 0);
+    let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--upstream-host", "own"]);
+    assert!(ran.status == 2 && ran.stderr.contains("leave `--upstream-host` out"), "{ran}");
 }
 
 /// Answers an upgrade to WebSocket as RFC 6455 section 4.2.2 has it, and a page otherwise.

@@ -161,21 +161,16 @@ impl Explanation<'_> {
         let other = holders.iter().find(|holder| holder.server != Some(server) && !has_own(holder.port))?;
         let (port, words) = (other.port, &other.words);
         let cause = Cause::new(Code::PortHeld, format!("port {port} is held by {words}, and not by {server}"));
-        let start = format!("yandro servers start {}", server.word());
-        Some(match (other.server, other.pid) {
-            (Some(id), _) => {
+        let cause = match other.server {
+            None => cause.or(remedy::other_ports(site)),
+            Some(id) => {
                 let names = if other.names.is_empty() { "none".to_owned() } else { other.names.join(", ") };
                 cause
                     .seen(format!("it is {id}; its virtual hosts there: {names}"))
-                    .mend(format!("yandro servers stop {} && {start}", id.word()))
                     .or(format!("yandro map {site} --server {}", id.word()))
             }
-            (None, Some(pid)) => {
-                let sudo = if other.is_anothers { "sudo " } else { "" };
-                cause.mend(format!("{sudo}kill {pid} && {start}")).or(other_ports(site.as_str()))
-            }
-            (None, None) => cause.mend("sudo yandro ports").or(other_ports(site.as_str())),
-        })
+        };
+        Some(cause.mend(other.remedy(server)))
     }
 
     /// Why it is another virtual host, or none, that answers.
@@ -285,8 +280,4 @@ impl Explanation<'_> {
             ([], []) => cause,
         }
     }
-}
-
-fn other_ports(site: &str) -> String {
-    format!("yandro map {site} --http-port 8080 --https-port 8443")
 }

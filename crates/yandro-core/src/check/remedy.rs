@@ -1,11 +1,12 @@
 //! Commands that mend, as they are pasted into a shell.
 
+use super::circumstances::PortHolder;
 use crate::config::Place;
 use crate::name::HostName;
 use crate::site::ServerId;
 
 /// A word as a POSIX shell takes it for one.
-pub(super) fn quoted(word: &str) -> String {
+pub fn quoted(word: &str) -> String {
     let is_plain =
         !word.is_empty() && word.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"/._-+:@=,".contains(&byte));
     if is_plain { word.to_owned() } else { format!("'{}'", word.replace('\'', r"'\''")) }
@@ -30,6 +31,24 @@ pub(super) fn bring_up(server: ServerId, runs: Option<bool>) -> String {
 /// Puts back the lines of a site that were edited by hand.
 pub(super) fn put_back(name: &HostName) -> String {
     format!("yandro settle --put-back {name}")
+}
+
+/// Has a site listen where nobody else does, as a rule.
+pub fn other_ports(site: &HostName) -> String {
+    format!("yandro map {site} --http-port 8080 --https-port 8443")
+}
+
+impl PortHolder {
+    /// The command that gives the port to another server.
+    pub fn remedy(&self, wanted: ServerId) -> String {
+        let start = format!("yandro servers start {}", wanted.word());
+        match (self.server, self.pid) {
+            (Some(id), _) => format!("yandro servers stop {} && {start}", id.word()),
+            (None, Some(pid)) => format!("{}kill {pid} && {start}", if self.is_anothers { "sudo " } else { "" }),
+            // Which process it is shows itself to root alone.
+            (None, None) => "sudo yandro ports".to_owned(),
+        }
+    }
 }
 
 /// Lets a server through to a folder that the system's guard keeps it from, by the guard's own words: a label

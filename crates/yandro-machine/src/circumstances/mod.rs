@@ -163,7 +163,8 @@ pub fn holders(
     all.iter().filter(takes_in).map(|holder| port_holder(holder, server_of(holder.pid))).collect()
 }
 
-fn port_holder(holder: &ports::Holder, server: Option<ServerId>) -> PortHolder {
+/// A holder of a port as the core knows it.
+pub fn port_holder(holder: &ports::Holder, server: Option<ServerId>) -> PortHolder {
     PortHolder {
         port: holder.port,
         words: holder.to_string(),
