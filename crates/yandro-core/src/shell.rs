@@ -41,6 +41,13 @@ fn in_quotes(value: &str) -> String {
     escaped(value, &['"', '\\', '$'])
 }
 
+/// A word as a POSIX shell takes it for one.
+pub fn word(text: &str) -> String {
+    let is_plain =
+        !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"/._-+:@=,".contains(&byte));
+    if is_plain { text.to_owned() } else { format!("'{}'", text.replace('\'', r"'\''")) }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -49,6 +56,7 @@ mod tests {
     fn a_value_means_itself_everywhere() {
         let value = r#"/home/a'b/$HOME "x" \y"#;
         insta::assert_snapshot!(Shell::Sh.set("A", value), @r#"export A='/home/a'\''b/$HOME "x" \y'"#);
+        assert_eq!((word("/srv/a_b-c.d"), word("a b'c")), ("/srv/a_b-c.d".into(), r"'a b'\''c'".into()));
         insta::assert_snapshot!(Shell::Fish.set("A", value), @r#"set -gx A '/home/a\'b/$HOME "x" \\y'"#);
         insta::assert_snapshot!(Shell::PowerShell.set("A", value), @r#"$env:A = '/home/a''b/$HOME "x" \y'"#);
         insta::assert_snapshot!(Shell::Dotenv.set("A", value), @r#"A="/home/a'b/\$HOME \"x\" \\y""#);

@@ -2,7 +2,8 @@
 
 use std::time::{Duration, Instant};
 
-use yandro_core::check::{Code, Finding, Severity, SiteReport, quoted};
+use yandro_core::check::{Code, Finding, Severity, SiteReport};
+use yandro_core::shell::word;
 use yandro_core::site::{Content, ServerId, Site};
 
 use super::check::{self, Closeness};
@@ -121,7 +122,7 @@ pub(crate) fn not_proven(failed: ProofFailed, verbose: bool) -> CommandError {
             };
             // The site may be new, and is not there to be changed: what mends it maps it, too.
             let (short, whole) =
-                (format!("yandro map {} --", site.name), format!("yandro map {} {} --", site.name, quoted(&content)));
+                (format!("yandro map {} --", site.name), format!("yandro map {} {} --", site.name, word(&content)));
             for finding in &mut report.findings {
                 finding.remedy = finding.remedy.take().map(|remedy| remedy.replace(&short, &whole));
             }

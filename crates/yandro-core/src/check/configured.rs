@@ -5,6 +5,7 @@ use super::circumstances::{AnsweringHost, Configured, SiteFileState};
 use super::finding::Code;
 use super::remedy;
 use crate::config::Place;
+use crate::shell::word;
 use crate::site::{ServerId, Site};
 
 /// Why something is as it is: code, cause, evidence, remedy.
@@ -144,7 +145,7 @@ pub(super) fn refused(words: &str, server: ServerId, runs: Option<bool>) -> Caus
     if let Some(folder) = missing_log_folder(words) {
         let cause =
             format!("{server} refuses its configuration and {running}: the folder for logs {folder} isn't there");
-        let mend = format!("mkdir -p {} && {}", remedy::quoted(&folder), remedy::bring_up(server, runs));
+        let mend = format!("mkdir -p {} && {}", word(&folder), remedy::bring_up(server, runs));
         return Cause::new(Code::LogFolderMissing, cause).seen(first).mend(mend);
     }
     if lines.iter().any(|line| line.contains("Invalid command 'SSL")) {

@@ -6,6 +6,7 @@ use super::finding::{Code, Finding, Severity};
 use super::judge::SiteReport;
 use super::remedy;
 use crate::config::Place;
+use crate::shell::word;
 use crate::site::{Content, ServerId};
 
 /// What each symptom may be a symptom of.
@@ -275,7 +276,7 @@ impl Explanation<'_> {
         let site = &self.report.site.name;
         let cause = Cause::new(Code::PhpDown, format!("PHP is passed on to {socket}, and nothing answers there"));
         match (&self.around.php_sockets[..], &self.around.php_programs[..]) {
-            ([other, ..], _) => cause.mend(format!("yandro map {site} --php={}", remedy::quoted(other))),
+            ([other, ..], _) => cause.mend(format!("yandro map {site} --php={}", word(other))),
             ([], [start, ..]) => cause.mend(start),
             ([], []) => cause,
         }

@@ -27,7 +27,7 @@ pub use observation::{
     OtherName, Page, Proof, ResolverAnswer, ResolverSetup, Setting, Timed, Trail, Verdict,
 };
 pub use page::{Target, target};
-pub use remedy::{other_ports, quoted};
+pub use remedy::other_ports;
 
 /// What is asked for over plain HTTP where that is to lead to HTTPS: a redirect has to keep it.
 pub const REDIRECT_PROBE: &str = "/tide?check=1";

@@ -3,18 +3,12 @@
 use super::circumstances::PortHolder;
 use crate::config::Place;
 use crate::name::HostName;
+use crate::shell::word;
 use crate::site::ServerId;
-
-/// A word as a POSIX shell takes it for one.
-pub fn quoted(word: &str) -> String {
-    let is_plain =
-        !word.is_empty() && word.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"/._-+:@=,".contains(&byte));
-    if is_plain { word.to_owned() } else { format!("'{}'", word.replace('\'', r"'\''")) }
-}
 
 /// Opens a file at a line, in the editor that the person has chosen.
 pub(super) fn edit(place: &Place) -> String {
-    format!("${{EDITOR:-vi}} +{} {}", place.line, quoted(&place.file))
+    format!("${{EDITOR:-vi}} +{} {}", place.line, word(&place.file))
 }
 
 /// Has a server take its files up.
@@ -55,7 +49,7 @@ impl PortHolder {
 /// for `SELinux`, a rule of the local part of an `AppArmor` profile.
 pub(super) fn unconfine(seen: &str, folder: &str) -> Option<String> {
     if seen.contains("avc:") {
-        return Some(format!("sudo chcon -R -t httpd_sys_content_t {}", quoted(folder)));
+        return Some(format!("sudo chcon -R -t httpd_sys_content_t {}", word(folder)));
     }
     let profile = seen.split_once("profile=\"")?.1.split('"').next()?;
     let is_path = |c: char| c.is_ascii_alphanumeric() || "/._-".contains(c);
@@ -65,7 +59,7 @@ pub(super) fn unconfine(seen: &str, folder: &str) -> Option<String> {
     }
     // Debian and Ubuntu call a profile's file by its program's path.
     let file = profile.trim_start_matches('/').replace('/', ".");
-    let rule = quoted(&format!("\"{folder}/**\" r,"));
+    let rule = word(&format!("\"{folder}/**\" r,"));
     Some(format!(
         "echo {rule} | sudo tee -a /etc/apparmor.d/local/{file} && sudo apparmor_parser -r /etc/apparmor.d/{file}"
     ))

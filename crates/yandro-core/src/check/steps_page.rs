@@ -5,9 +5,9 @@ use super::finding::{Code, Severity};
 use super::judge::Judge;
 use super::observation::{Answer, Proof, Trail};
 use super::page::{Target, target};
-use super::remedy::quoted;
 use super::steps::{Fault, Judged, fail, seen};
 use crate::name::{HostName, Suffix};
+use crate::shell::word;
 use crate::site::{Content, Https};
 
 /// The host of an absolute address.
@@ -158,13 +158,13 @@ impl Judge<'_> {
 
     /// Where the words stand by which an application leaves its name: in its own files.
     fn look_for(&self, words: &str) -> String {
-        let words = quoted(words);
+        let words = word(words);
         let folder = match &self.expected.site.content {
             Content::Folder { folder, .. } => folder.as_str(),
             // Where an upstream has its files it alone knows: in the folder that it is worked on in, as a rule.
             Content::Upstream(_) => ".",
         };
-        format!("grep -rnFI -e {words} {}", quoted(folder))
+        format!("grep -rnFI -e {words} {}", word(folder))
     }
 
     fn forbidden(&self) -> Fault {
@@ -195,7 +195,7 @@ impl Judge<'_> {
             }
             Proof::NotWritten(words) => {
                 let cause = format!("the proof file could not be written below {content}");
-                let mend = format!("ls -ld {}", quoted(&content.to_string()));
+                let mend = format!("ls -ld {}", word(&content.to_string()));
                 fail("not written", Fault::warning(Code::ProofNotWritten, cause).seen(words.clone()).mend(mend))
             }
             Proof::Barred(barrier) => {
