@@ -24,6 +24,8 @@ set -e
 mount --bind "$1/etc" /etc
 mount --bind "$1/apache2" /etc/apache2
 mount --bind "$1/hosts" /etc/hosts
+mkdir "$1/lib" "$1/lib/upper" "$1/lib/work"
+mount -t overlay overlay -o "lowerdir=/var/lib,upperdir=$1/lib/upper,workdir=$1/lib/work" /var/lib
 mount -t tmpfs tmpfs /var/log
 mkdir /var/log/apache2 /var/log/nginx
 mount --bind "$1/log" /var/log/apache2
@@ -49,7 +51,8 @@ impl Namespace {
         let root = folder.path();
         // The server's user has to pass through.
         fs::set_permissions(root, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
-        // The whole of /etc, so that not even a temporary file is made in the real one.
+        // The whole of /etc, so that not even a temporary file is made in the real one; /var/lib has what programs
+        // of the system keep, as its packages' tools do when a trust store changes.
         for (from, to) in [("/etc", "etc"), ("/etc/apache2", "apache2")] {
             assert!(Command::new("cp").arg("-a").arg(from).arg(root.join(to)).status().unwrap().success());
         }

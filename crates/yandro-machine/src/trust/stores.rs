@@ -18,7 +18,7 @@ pub struct Store {
     pub title: String,
     /// The database's folder or file, or the store's name.
     pub path: Utf8PathBuf,
-    /// Whether the system's own store makes it: then nothing else changes it.
+    /// Whether the system's own store makes it.
     pub is_of_system: bool,
 }
 
@@ -92,7 +92,7 @@ pub fn own_roots(machine: &Machine, kind: StoreKind, path: &Utf8Path) -> Result<
 
 /// Whether a store trusts a root, as far as that is told at once: a key store of Java's that is not to be read
 /// without its program tells nothing.
-pub(crate) fn trusts(machine: &Machine, store: &Store, nickname: &str, root: &[u8]) -> Option<bool> {
+pub fn trusts(machine: &Machine, store: &Store, nickname: &str, root: &[u8]) -> Option<bool> {
     match store.kind {
         StoreKind::Java => java::has(&store.path, root),
         kind => own_roots(machine, kind, &store.path).ok().map(|held| held.iter().any(|own| own == nickname)),

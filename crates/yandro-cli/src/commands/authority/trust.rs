@@ -32,6 +32,8 @@ pub(super) struct Chosen {
     stores: Vec<Store>,
     /// Those that were left, and why.
     left: Vec<String>,
+    /// One that may not be changed, and that the system's own is to make.
+    followed: Option<Store>,
 }
 
 impl Chosen {
@@ -44,21 +46,26 @@ impl Chosen {
             StoreKind::Java => matches!(which, StoresArg::All | StoresArg::Java),
             StoreKind::Keychain | StoreKind::WindowsRoot => matches!(which, StoresArg::All | StoresArg::System),
         };
-        let (mut chosen, mut left) = (Vec::new(), Vec::new());
+        let (mut chosen, mut left, mut followed) = (Vec::new(), Vec::new(), None);
         for store in stores::find(machine).into_iter().filter(is_meant) {
             if !stores::has_program(machine, &store) {
                 left.push(format!("{}: {}", store.title, no_program(store.kind)));
             } else if stores::may_change(&store) {
                 chosen.push(store);
-            } else if !(is_adding && store.is_of_system && has_system) {
-                left.push(format!(
-                    "{}: root is needed to change {}; run it once more for this one, with `sudo` before it and `--store java` behind it",
-                    store.title, store.path
-                ));
+            } else if is_adding && store.is_of_system && has_system {
+                followed = Some(store);
+            } else {
+                left.push(needs_root(&store));
             }
         }
         left.dedup();
-        Self { has_system, stores: chosen, left }
+        Self { has_system, stores: chosen, left, followed }
+    }
+
+    /// What was left though it was to follow.
+    fn look_at_followed(&mut self, context: &Context, own: &str, root: &[u8]) {
+        let has_not = |store: &Store| stores::trusts(&context.machine, store, own, root) == Some(false);
+        self.left.extend(self.followed.take().filter(has_not).as_ref().map(needs_root));
     }
 
     /// Plans for each of them: `root` goes in, if one is given, and all other roots of yandro's go
@@ -74,10 +81,9 @@ impl Chosen {
         if self.has_system {
             of_system(context, set, own, root, moved)?;
         }
-        // What the system's store makes takes a root in with it, and lets none go.
-        let added = |store: &Store| root.filter(|_| !(store.is_of_system && self.has_system));
-        let is_wanted = root.is_some();
-        self.stores.iter().try_for_each(|store| of_store(context, set, store, own, (added(store), is_wanted), moved))
+        // One that the system's own makes is changed by itself all the same: nobody says that what makes it does
+        // so at once, and a root that it has taken in it lets never go.
+        self.stores.iter().try_for_each(|store| of_store(context, set, store, own, root, moved))
     }
 
     /// What was left as it is, and who has to be started again.
@@ -107,7 +113,7 @@ impl Chosen {
 /// are taken out in either case: nothing of theirs is to be believed any more.
 fn change_trust(context: &Context, which: StoresArg, ui: &mut Ui, is_wanted: bool) -> Result<Status, CommandError> {
     let machine = &context.machine;
-    let chosen = Chosen::of(context, which, is_wanted);
+    let mut chosen = Chosen::of(context, which, is_wanted);
     if !chosen.has_system && chosen.stores.is_empty() {
         let none = CommandError::not_made("there is no trust store that yandro can change");
         let none = chosen.left.iter().cloned().fold(none, CommandError::hint);
@@ -122,6 +128,10 @@ fn change_trust(context: &Context, which: StoresArg, ui: &mut Ui, is_wanted: boo
         Ok(Planned { set, starts: false, about: authority.root_facts.subject })
     };
     let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
+    if let Some(certificates) = observe::authority_certificates(machine)?.filter(|_| is_wanted) {
+        let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
+        chosen.look_at_followed(context, &root_nickname(&authority), authority.root());
+    }
     if ui.json {
         ui.json(&json!({ "version": 1, "trusted": is_wanted, "changed": !done.set.is_empty(), "left": chosen.left }));
         return Ok(Status::Well);
@@ -190,7 +200,7 @@ fn of_store(
     set: &mut ChangeSet,
     store: &Store,
     own: &str,
-    (root, is_wanted): (Option<&str>, bool),
+    root: Option<&str>,
     moved: bool,
 ) -> Result<(), CommandError> {
     let machine = &context.machine;
@@ -214,13 +224,20 @@ fn of_store(
             }
             set.steps.push(change(own, root.to_owned(), true));
         }
-        None if is_trusted && !is_wanted => {
+        None if is_trusted => {
             let root = stores::certificate(machine, store.kind, &store.path, own).map_err(CommandError::not_made)?;
             set.steps.push(change(own, root, false));
         }
         _ => {}
     }
     Ok(())
+}
+
+fn needs_root(store: &Store) -> String {
+    format!(
+        "{}: root is needed to change {}; run it once more for this one, with `sudo` before it and `--store java` behind it",
+        store.title, store.path
+    )
 }
 
 fn no_program(kind: StoreKind) -> &'static str {
