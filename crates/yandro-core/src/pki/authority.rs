@@ -10,8 +10,8 @@ use rustls_pki_types::CertificateDer;
 use time::OffsetDateTime;
 
 use super::{
-    AUTHORITY_DAYS, Constraints, Facts, Key, LONGEST_DAYS, PkiError, RENEW_DAYS, Serial, SigningRequest, date,
-    not_after, not_before, objections,
+    AUTHORITY_DAYS, Constraints, Facts, Key, LONGEST_DAYS, PkiError, Profile, RENEW_DAYS, Serial, SigningRequest, date,
+    due_days, not_after, not_before, objections,
 };
 use crate::name::HostName;
 
@@ -44,7 +44,8 @@ pub struct AuthorityCertificates {
 /// Makes a root and an issuing certificate with the same critical constraints.
 ///
 /// # Errors
-/// [`PkiError::Sign`] when the signature can't be made.
+/// [`PkiError::Sign`] when the signature can't be made, [`PkiError::Profile`] when what was made is
+/// not as its profile has it.
 #[allow(clippy::needless_pass_by_value, reason = "the root's key has to be gone at the end")]
 pub fn create_authority(new: NewAuthority<'_>) -> Result<AuthorityCertificates, PkiError> {
     let start = not_before(new.now);
@@ -73,6 +74,8 @@ pub fn create_authority(new: NewAuthority<'_>) -> Result<AuthorityCertificates, 
     issuing_params.use_authority_key_identifier_extension = true;
     let issuer = Issuer::from_params(&root_params, &new.root_key.pair);
     let issuing = issuing_params.signed_by(&new.issuing_key.pair, &issuer).map_err(sign)?;
+    Profile::Root.hold(root.der(), None)?;
+    Profile::Issuing.hold(issuing.der(), Some(&Facts::read(root.der())?))?;
     Ok(AuthorityCertificates { root: root.pem(), issuing: issuing.pem() })
 }
 
@@ -239,6 +242,7 @@ impl Authority {
             });
         }
         let leaf = self.sign_leaf(issuing_key, request, key)?;
+        Profile::Leaf.hold(leaf.der(), Some(&self.issuing_facts))?;
         // What leaves here is judged as anybody else's would be.
         let found = objections(&[leaf.der().clone(), self.issuing.clone()], request.now)?;
         if let Some(objection) = found.into_iter().find(|objection| objection.is_refused) {
@@ -288,7 +292,7 @@ impl Authority {
     /// the usual is one that somebody asked for.
     pub fn is_current(&self, facts: &Facts, leaf: &Leaf, now: OffsetDateTime, within: i64) -> bool {
         let names: Vec<String> = leaf.written().collect();
-        let within = if within > RENEW_DAYS { within } else { within.min((leaf.days - 1) / 3) };
+        let within = if within > RENEW_DAYS { within } else { within.min(due_days(leaf.days)) };
         let has_days = facts.days() == leaf.days || facts.not_after == self.issuing_facts.not_after;
         facts.names.len() == names.len()
             && names.iter().all(|name| facts.names.contains(name))

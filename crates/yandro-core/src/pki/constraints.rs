@@ -6,6 +6,7 @@ use std::fmt::Write as _;
 use rcgen::{CidrSubnet, GeneralSubtree, NameConstraints};
 
 use crate::name::{HostName, RESERVED};
+use crate::network;
 
 /// The permitted suffixes and networks. Names and addresses outside are refused
 /// by the clients, whoever holds the key.
@@ -57,18 +58,8 @@ impl Constraints {
     /// # Errors
     /// A sentence, for what is none, and for a network that is wider than any private one.
     pub fn parse_network(text: &str) -> Result<(IpAddr, u8), String> {
-        let fault = || format!("`{text}` is no network");
-        let (address, bits) = match text.split_once('/') {
-            Some((address, bits)) => (address, Some(bits.parse::<u8>().map_err(|_| fault())?)),
-            None => (text, None),
-        };
-        let address: IpAddr = address.parse().map_err(|_| fault())?;
-        let (most, widest) = if address.is_ipv4() { (32, 8) } else { (128, 7) };
-        let bits = bits.unwrap_or(most);
-        if bits > most {
-            return Err(fault());
-        }
-        if bits < widest {
+        let (address, bits) = network::parse(text).ok_or_else(|| format!("`{text}` is no network"))?;
+        if bits < if address.is_ipv4() { 8 } else { 7 } {
             return Err(format!("`{text}` is wider than any private network (RFC 1918, RFC 4193)"));
         }
         let base = match address {
@@ -89,15 +80,7 @@ impl Constraints {
 
     /// Whether a certificate for `address` is within the constraints.
     pub fn permits_address(&self, address: IpAddr) -> bool {
-        self.networks.iter().any(|&(network, bits)| match (network, address) {
-            (IpAddr::V4(network), IpAddr::V4(address)) => {
-                bits == 0 || (network.to_bits() ^ address.to_bits()) >> (32 - u32::from(bits.min(32))) == 0
-            }
-            (IpAddr::V6(network), IpAddr::V6(address)) => {
-                bits == 0 || (network.to_bits() ^ address.to_bits()) >> (128 - u32::from(bits.min(128))) == 0
-            }
-            _ => false,
-        })
+        self.networks.iter().any(|&network| network::is_within(network, address))
     }
 
     /// The suffixes for people: `.test`, `.localhost` or `.internal`.

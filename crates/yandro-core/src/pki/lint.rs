@@ -13,7 +13,7 @@ use x509_parser::oid_registry::{
 use x509_parser::prelude::{FromDer, X509Certificate, X509Version};
 use x509_parser::public_key::PublicKey;
 
-use super::{Facts, LONGEST_DAYS, PkiError, RENEW_DAYS, date};
+use super::{Facts, LONGEST_DAYS, PkiError, date, due_days};
 use crate::name::HostName;
 
 /// ECDSA with SHA-1 (RFC 3279 section 2.2.3).
@@ -110,7 +110,7 @@ impl Lint<'_> {
             self.refused("not-yet", format!("it is not valid before {}", date(facts.not_before)));
         } else if facts.not_after < self.now {
             self.refused("ended", format!("it ended on {}", date(facts.not_after)));
-        } else if days < RENEW_DAYS {
+        } else if days <= due_days(facts.days()) {
             self.told("ends-soon", format!("it ends on {}, in {days} days", date(facts.not_after)));
         }
         if lasts > LONGEST_DAYS {
@@ -263,7 +263,13 @@ mod tests {
         assert_eq!(codes(names(&["saltmarsh.example"])), ["outside"]);
         assert_eq!(codes(|leaf| leaf.not_before = NOW + Duration::days(1)), ["not-yet"]);
         assert_eq!(codes(|leaf| leaf.not_after = NOW - Duration::seconds(1)), ["ended"]);
-        assert_eq!(codes(|leaf| leaf.not_after = NOW + Duration::days(29)), ["ends-soon"]);
+        let of_days = |before: i64, after: i64| {
+            codes(|leaf| {
+                (leaf.not_before, leaf.not_after) = (NOW - Duration::days(before), NOW + Duration::days(after));
+            })
+        };
+        assert_eq!((of_days(300, 29), of_days(7, 2)), (vec!["ends-soon"], vec!["ends-soon"]));
+        assert_eq!((of_days(300, 31), of_days(1, 6)), (Vec::new(), Vec::new()), "of a short one its last third");
         assert_eq!(codes(|leaf| leaf.not_after = NOW + Duration::days(826)), ["too-long"]);
         assert_eq!(codes(|leaf| leaf.is_ca = IsCa::Ca(BasicConstraints::Unconstrained)), ["authority"]);
         assert_eq!(codes(|leaf| leaf.key_usages = vec![KeyUsagePurpose::KeyEncipherment]), ["key-usage"]);

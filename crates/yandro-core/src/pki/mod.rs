@@ -12,6 +12,7 @@ mod facts;
 mod java_store;
 mod key;
 mod lint;
+mod profile;
 mod signing_request;
 
 pub use authority::{Authority, AuthorityCertificates, Leaf, LeafRequest, NewAuthority, create_authority};
@@ -22,6 +23,7 @@ pub use facts::Facts;
 pub use java_store::{JavaStore, Sha1};
 pub use key::{Key, KeyKind};
 pub use lint::{Objection, objections};
+pub use profile::Profile;
 pub use signing_request::SigningRequest;
 
 pub use rustls_pki_types::CertificateDer;
@@ -36,6 +38,12 @@ pub const LONGEST_DAYS: i64 = 825;
 pub const AUTHORITY_DAYS: i64 = 3650;
 /// Days before its end at which a leaf is due to be renewed.
 pub const RENEW_DAYS: i64 = 30;
+
+/// Days before its end at which a leaf of so many days is due: of a short one it is the last third, so that it
+/// isn't made anew each day.
+pub fn due_days(days: i64) -> i64 {
+    RENEW_DAYS.min((days - 1) / 3)
+}
 
 /// A serial number: 128 random bits, positive (RFC 5280 section 4.1.2.2).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -93,6 +101,9 @@ pub enum PkiError {
     /// Clients would object to what was made.
     #[error("nobody would take the certificate: {0}")]
     Objection(String),
+    /// What was made is not as its profile has it.
+    #[error("what was made is not as it has to be: {0}")]
+    Profile(String),
     /// The bytes are no key of this profile.
     #[error("the key is no P-256, P-384 or RSA key in PKCS#8 form")]
     Key,
