@@ -8,6 +8,7 @@ pub mod config;
 pub mod hosts;
 pub mod httpd;
 pub mod name;
+pub mod network;
 pub mod nginx;
 pub mod pack;
 pub mod pki;

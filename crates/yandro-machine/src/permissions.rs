@@ -82,6 +82,12 @@ pub fn cures(root: &Utf8Path, user: &User) -> Result<Vec<RightsChange>, FileErro
     barriers(root, user).into_iter().map(cure).collect()
 }
 
+/// The first of these files that the user may not read; `None` if they may read them all.
+pub fn first_unread(files: &[Utf8PathBuf], user: &User) -> Option<Barrier> {
+    let is_unread = |file: &&Utf8PathBuf| rights(file, user).is_some_and(|has| has & READ == 0);
+    barrier(files.iter().find(is_unread)?, user, READ)
+}
+
 const READ: u32 = 4;
 const ENTER: u32 = 1;
 
@@ -101,7 +107,11 @@ fn barriers(root: &Utf8Path, user: &User) -> Vec<(Utf8PathBuf, u32)> {
 }
 
 fn word(needs: u32) -> &'static str {
-    if needs == ENTER { "x" } else { "rx" }
+    match needs {
+        ENTER => "x",
+        READ => "r",
+        _ => "rx",
+    }
 }
 
 fn barrier(path: &Utf8Path, user: &User, needs: u32) -> Option<Barrier> {

@@ -6,7 +6,6 @@ mod map;
 mod servers;
 
 use std::net::IpAddr;
-use std::num::NonZero;
 
 use camino::Utf8PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -133,8 +132,8 @@ pub(crate) struct CheckArgs {
     #[arg(long)]
     pub(crate) mend: bool,
     /// How long to wait for any one answer, in seconds
-    #[arg(long, value_name = "SECONDS", default_value = "5")]
-    pub(crate) timeout: NonZero<u16>,
+    #[arg(long, value_name = "SECONDS", default_value = "5", value_parser = clap::value_parser!(u16).range(1..=600))]
+    pub(crate) timeout: u16,
     /// Look again whenever a file changes, and every two seconds
     #[arg(long, conflicts_with_all = ["mend", "report", "junit"])]
     pub(crate) watch: bool,

@@ -21,6 +21,7 @@ mod crash;
 mod demo;
 mod dev_server;
 mod elsewhere;
+mod healthy;
 mod history;
 mod hosts;
 mod kit;

@@ -3,7 +3,7 @@
 
 use camino::Utf8PathBuf;
 
-use super::observation::Timed;
+use super::observation::{Barrier, Timed};
 use crate::config::Place;
 use crate::name::HostName;
 use crate::site::ServerId;
@@ -28,6 +28,10 @@ pub struct Circumstances {
     pub has_index: Option<bool>,
     /// An override file on the way to the document root.
     pub override_file: Option<Utf8PathBuf>,
+    /// The first line of the project's own that may answer requests by a rule.
+    pub rule: Option<Place>,
+    /// The index page, if the server's user may not read it.
+    pub unread_index: Option<Barrier>,
     /// Where PHP is passed on to, if nothing answers there.
     pub php_down: Option<String>,
     /// Sockets of PHP that do answer.
@@ -143,6 +147,8 @@ pub struct AnsweringHost {
     pub is_own: bool,
     /// Whether it speaks TLS.
     pub tls: bool,
+    /// The folder that it serves, by the paths of this machine; `None` if it says none.
+    pub document_root: Option<Utf8PathBuf>,
 }
 
 /// A line of a log.

@@ -74,6 +74,7 @@ impl Configured {
             .or_else(|| self.not_listened(site, server))
             .or_else(|| self.tls_off(site))
             .or_else(|| self.other_answers(site, server, Of::All))
+            .or_else(|| self.other_folder(site))
     }
 
     /// The server would refuse it.
@@ -116,6 +117,16 @@ impl Configured {
         let off = self.answering.iter().find(|own| own.is_own && !own.tls && ports.contains(&own.port))?;
         let words = format!("the virtual host of `{}` for HTTPS has TLS off", site.name);
         Some(Cause::new(Code::TlsOff, words).seen(off.place.to_string()).mend(remedy::put_back(&site.name)))
+    }
+
+    /// The site's own virtual host serves another folder.
+    pub(super) fn other_folder(&self, site: &Site) -> Option<Cause> {
+        let own = site.document_root()?;
+        let hosts = self.answering.iter().filter(|host| host.is_own);
+        let mut with_folder = hosts.filter_map(|host| Some((host, host.document_root.as_ref()?)));
+        let (host, other) = with_folder.find(|(_, other)| **other != own)?;
+        let words = format!("the virtual host of `{}` serves {other}, and not {own}", site.name);
+        Some(Cause::new(Code::AnsweredElsewhere, words).seen(host.place.to_string()).mend(remedy::put_back(&site.name)))
     }
 
     /// Another virtual host than the site's answers.

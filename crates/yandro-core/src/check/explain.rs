@@ -3,7 +3,7 @@
 use super::circumstances::Circumstances;
 use super::configured::{Cause, Of, refused};
 use super::finding::{Code, Finding, Severity};
-use super::judge::SiteReport;
+use super::judge::{Outcome, SiteReport, Step};
 use super::remedy;
 use crate::config::Place;
 use crate::shell::word;
@@ -51,6 +51,25 @@ pub fn explain(report: &mut SiteReport, http_port: u16, https_port: u16, around:
         _ => true,
     });
     report.findings = explained;
+    weigh_again(report);
+}
+
+/// What a cause turned out to be weighs on the step as well, of those that no other step depends on.
+fn weigh_again(report: &mut SiteReport) {
+    for step in report.names.iter_mut().flat_map(|name| &mut name.steps) {
+        let is_last = matches!(step.step, Step::Https | Step::Application | Step::Proof);
+        if !is_last || !matches!(step.outcome, Outcome::Failed | Outcome::Warned) {
+            continue;
+        }
+        match report.findings.iter().filter(|finding| finding.step == step.step).map(|finding| finding.severity).max() {
+            Some(Severity::Error) => step.outcome = Outcome::Failed,
+            Some(Severity::Warning) => step.outcome = Outcome::Warned,
+            None => {}
+        }
+    }
+    for name in &mut report.names {
+        name.is_proven &= name.is_well();
+    }
 }
 
 /// Whether the files alone say so as yet: what is an error once the server reads them is a warning before.
@@ -202,8 +221,20 @@ impl Explanation<'_> {
             .not_listened(site, server)
             .or_else(|| configured.tls_off(site).filter(|_| is_tls))
             .or_else(|| configured.other_answers(site, server, of))
+            .or_else(|| configured.other_folder(site).filter(|_| code == Code::AnsweredElsewhere))
             // An application behind the server answers as it likes: that is no matter of reloading.
             .or_else(|| if code == Code::UpstreamDiffers { None } else { self.not_reloaded() })
+            .or_else(|| self.intercepted().filter(|_| code == Code::AnsweredElsewhere))
+    }
+
+    /// By the configuration the site's own virtual host answers from its folder: a rule in there takes the request.
+    fn intercepted(&self) -> Option<Cause> {
+        let (site, hosts) = (&self.report.site, &self.around.configured.answering);
+        let place = self.around.rule.as_ref().filter(|_| hosts.iter().all(|host| host.is_own) && !hosts.is_empty())?;
+        let words =
+            format!("a rule of the project's own answers requests for files of {}: nothing is proven", site.content);
+        let seen = format!("{place}: the first such rule; requests below /.well-known/ are to pass");
+        Some(Cause::new(Code::ProofIntercepted, words).seen(seen).mend(remedy::edit(place)))
     }
 
     /// A status that is another server's, or of an old configuration.
@@ -236,6 +267,11 @@ impl Explanation<'_> {
             let mend = format!("{} && {}", remedy::edit(place), remedy::reload(self.server()));
             return Some(Cause::new(Code::AccessDenied, words).seen(place.to_string()).mend(mend));
         }
+        if let Some(barrier) = self.around.unread_index.as_ref().filter(|_| is_forbidden) {
+            let words = format!("the server's user `{}` may not read {}", barrier.user, barrier.folder);
+            let seen = format!("its mode is {:04o}", barrier.mode);
+            return Some(Cause::new(Code::FolderForbidden, words).seen(seen).mend(&barrier.mend));
+        }
         if let (true, Some(file)) = (has_status("500"), &self.around.override_file)
             && let Some(seen) = log(&[".htaccess", "override", "not allowed here", "Invalid command"])
         {
@@ -249,7 +285,10 @@ impl Explanation<'_> {
         if finding.code == Code::UpstreamDown
             && let Some(near) = self.around.near_upstream.first()
         {
-            let words = format!("{}; {} listens on port {}", finding.cause, near.words, near.port);
+            let words = format!(
+                "the upstream of `{}` doesn't answer at {}, and {} listens on port {}",
+                site.name, site.content, near.words, near.port
+            );
             let mend = format!("yandro map {} http://127.0.0.1:{}", site.name, near.port);
             let seen = finding.evidence.clone().unwrap_or_default();
             return Some(Cause::new(Code::UpstreamDown, words).seen(seen).mend(mend));

@@ -2,6 +2,7 @@
 
 use serde::Serialize;
 
+use super::judge::Step;
 use crate::name::HostName;
 
 /// How bad it is.
@@ -21,6 +22,8 @@ pub struct Finding {
     pub code: Code,
     /// How bad it is.
     pub severity: Severity,
+    /// The step that it was found at.
+    pub step: Step,
     /// The name that it is about.
     #[serde(serialize_with = "as_text")]
     pub name: HostName,
@@ -119,7 +122,7 @@ codes! {
     CertificateExpired, Error, "The certificate's time is over.", "yandro cert renew";
     CertificateEarly, Error, "The certificate's time has not yet come.", "yandro map NAME";
     ClockWrong, Error, "By this machine's clock its own authority was not yet made.", "sudo timedatectl set-ntp true";
-    CertificateEnds, Warning, "The certificate ends within 30 days.", "yandro cert renew";
+    CertificateEnds, Warning, "The certificate ends within 30 days, or is in its last third.", "yandro cert renew";
     CertificateConstraints, Error, "The certificate is beyond what the authority may vouch for.", "yandro authority widen SUFFIX";
     CertificateOld, Warning, "The server sends an older certificate than the one on disk.", "yandro servers reload SERVER";
     KeyMismatch, Error, "The key on disk is not the certificate's.", "yandro check NAME --mend";
@@ -129,10 +132,11 @@ codes! {
     IndexMissing, Warning, "The folder has no index page, and is not listed.", "yandro map NAME --listing on";
     AccessDenied, Error, "A line of the configuration forbids the folder.", "the editor, at the line that forbids it";
     OverrideFault, Error, "An override file of the project has a line that the server can't take.", "the editor, at the override file";
-    FolderMissing, Error, "The site's folder is gone.", "yandro map NAME FOLDER";
-    FolderForbidden, Error, "The server's user may not enter or read the folder.", "yandro map NAME --fix-permissions";
+    FolderMissing, Error, "The site's folder is gone.", "yandro map NAME ., in the folder where it is now";
+    FolderForbidden, Error, "The server's user may not enter the folder, or not read it or its index page.", "yandro map NAME --fix-permissions, or as shown";
     Confined, Error, "The system's own guard keeps the server from the folder.", "the label or the rule that lets it through";
     AnsweredElsewhere, Error, "The name is answered from somewhere else.", "yandro settle --put-back NAME";
+    ProofIntercepted, Warning, "A rule of the project's own answers the request for the proof file, so that nothing is proven.", "the editor, at the rule: requests below /.well-known/ are to pass";
     ProofNotWritten, Warning, "The proof file could not be written.", "";
     PhpSource, Warning, "PHP files are sent as text, their source with them.", "yandro map NAME --php";
     PhpDown, Error, "The server passes PHP on, and nothing answers there.", "another socket that answers, or the program to start";

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use super::circumstances::Beside;
 use super::finding::{Finding, Severity};
-use super::observation::{Expected, NameObservation, Timed};
+use super::observation::{Expected, NameObservation, Proof, Timed};
 use super::steps::Judged;
 use crate::name::HostName;
 use crate::site::{ServerId, Site};
@@ -147,6 +147,9 @@ pub struct NameReport {
     pub name: HostName,
     /// Its steps, all of [`Step::ALL`], in order.
     pub steps: Vec<StepReport>,
+    /// Whether its answer is proven to come from the site's own folder or upstream: there are sites that are well
+    /// and can't be proven, for their answers vary, or they ask for a password first.
+    pub is_proven: bool,
 }
 
 /// A site's names, and what was found wrong with them.
@@ -165,12 +168,13 @@ pub struct SiteReport {
 /// Judges what was seen of a site's names, and beside them.
 pub fn judge(expected: &Expected, observations: &[NameObservation], beside: &Beside) -> SiteReport {
     let mut findings = Vec::new();
-    let names = observations
+    let mut names: Vec<NameReport> = observations
         .iter()
         .map(|seen| {
             let mut judge =
                 Judge { expected, seen, beside, steps: Vec::with_capacity(Step::ALL.len()), findings: Vec::new() };
             judge.run();
+            let is_proven = judge.has_proof(&Proof::Given);
             for finding in judge.findings {
                 // Ports and aliases share causes: one finding for each cause is enough.
                 if !findings.iter().any(|other: &Finding| (other.code, &other.cause) == (finding.code, &finding.cause))
@@ -178,9 +182,17 @@ pub fn judge(expected: &Expected, observations: &[NameObservation], beside: &Bes
                     findings.push(finding);
                 }
             }
-            NameReport { name: seen.name.clone(), steps: judge.steps }
+            let mut own = NameReport { name: seen.name.clone(), steps: judge.steps, is_proven };
+            own.is_proven &= own.is_well();
+            own
         })
         .collect();
+    // A name that leads to another one of the site's is as good as that.
+    for (at, seen) in observations.iter().enumerate() {
+        if let Some(Proof::LeadsTo(other)) = seen.proof.as_ref().map(|timed| &timed.seen) {
+            names[at].is_proven = names[at].is_well() && names.iter().any(|own| own.name == *other && own.is_proven);
+        }
+    }
     SiteReport { site: expected.site.clone(), server: expected.server, names, findings }
 }
 
@@ -188,6 +200,11 @@ impl NameReport {
     /// How a step went.
     pub fn outcome(&self, step: Step) -> Outcome {
         self.steps.iter().find(|report| report.step == step).map_or(Outcome::NotNeeded, |report| report.outcome)
+    }
+
+    /// What was seen of a step, in a few words.
+    pub fn detail(&self, step: Step) -> &str {
+        self.steps.iter().find(|report| report.step == step).map_or("", |report| &report.detail)
     }
 
     /// Whether every step is well.
@@ -213,6 +230,11 @@ impl SiteReport {
     /// Whether every step of every name is well.
     pub fn is_well(&self) -> bool {
         self.names.iter().all(NameReport::is_well)
+    }
+
+    /// Whether each name is proven.
+    pub fn is_proven(&self) -> bool {
+        self.names.iter().all(|name| name.is_proven)
     }
 }
 
@@ -254,6 +276,7 @@ impl Judge<'_> {
                 self.findings.push(Finding {
                     code: fault.code,
                     severity: fault.severity,
+                    step,
                     name: self.seen.name.clone(),
                     cause: fault.cause,
                     evidence: fault.evidence,

@@ -24,7 +24,7 @@ pub use finding::{Code, Finding, Severity, findings_page};
 pub use judge::{NameReport, Outcome, Part, SiteReport, Step, StepReport, judge};
 pub use observation::{
     Answer, Barrier, Chain, Connection, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Offers,
-    OtherName, Page, Proof, ResolverAnswer, ResolverSetup, Setting, Timed, Trail, Verdict,
+    OtherName, OwnAddress, Page, Proof, ResolverAnswer, ResolverSetup, Setting, Timed, Trail, Verdict,
 };
 pub use page::{Target, target};
 pub use remedy::other_ports;

@@ -156,10 +156,19 @@ pub struct Answer {
 /// What a page says of itself.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Page {
-    /// The addresses that it gives as its own (`<base href>`, `<link rel="canonical">`), absolute.
-    pub own_addresses: Vec<String>,
+    /// The addresses that it gives as its own, absolute.
+    pub own_addresses: Vec<OwnAddress>,
     /// Whether it is the source of a PHP file.
     pub is_php_source: bool,
+}
+
+/// An address that a page gives as its own.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum OwnAddress {
+    /// Where all its relative links start from (`<base href>`).
+    Base(String),
+    /// Where a search engine is to find it (`<link rel="canonical">`, RFC 6596).
+    Canonical(String),
 }
 
 /// Where the redirects of a site's first page lead.
@@ -259,6 +268,10 @@ pub enum Proof {
     NotWritten(String),
     /// Another answer came: its status.
     Status(u16),
+    /// A redirect to another of the site's names came, to the same path there.
+    LeadsTo(HostName),
+    /// The site asks for a user and a password first (RFC 9110 section 15.5.2).
+    Guarded,
     /// The server's user may not get at the folder.
     Barred(Barrier),
     /// The status was 200, but the content was another.

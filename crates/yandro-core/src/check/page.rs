@@ -1,6 +1,6 @@
 //! What a page says of itself, and where a redirect leads.
 
-use super::observation::Page;
+use super::observation::{OwnAddress, Page};
 use crate::name::HostName;
 
 /// How much of a page is looked at: its head is well within that.
@@ -16,7 +16,7 @@ impl Page {
 
 /// The addresses of `<base href>` and `<link rel="canonical" href>` (HTML, sections 4.2.3 and 4.6.7.4)
 /// that have a scheme and a host.
-fn own_addresses(text: &str) -> Vec<String> {
+fn own_addresses(text: &str) -> Vec<OwnAddress> {
     let mut found = Vec::new();
     for tag in text.split('<').skip(1).filter_map(|rest| rest.split('>').next()) {
         let lower = tag.to_ascii_lowercase();
@@ -26,7 +26,8 @@ fn own_addresses(text: &str) -> Vec<String> {
         if let Some(address) = attribute(tag, "href").filter(|_| is_base || is_canonical)
             && address.contains("://")
         {
-            found.push(address.to_owned());
+            let own = if is_base { OwnAddress::Base } else { OwnAddress::Canonical };
+            found.push(own(address.to_owned()));
         }
     }
     found
@@ -59,8 +60,8 @@ fn attribute<'t>(tag: &'t str, name: &str) -> Option<&'t str> {
 pub enum Target {
     /// To a path of the same name.
     Path(String),
-    /// To another name of the site, over HTTPS.
-    OtherName,
+    /// To a path of another name of the site, over HTTPS.
+    OtherName(HostName, String),
     /// Out of the site, or out of HTTPS.
     Away,
 }
@@ -89,13 +90,14 @@ pub fn target(location: &str, names: &[HostName], name: &HostName, scheme: &str,
     };
     let host =
         authority.rsplit_once(':').filter(|(_, port)| port.parse::<u16>().is_ok()).map_or(authority, |(host, _)| host);
+    let below = below.split('#').next().unwrap_or_default();
+    let below = if below.starts_with('/') { below.to_owned() } else { format!("/{below}") };
     if host.eq_ignore_ascii_case(name.as_str()) {
-        let below = below.split('#').next().unwrap_or_default();
-        Target::Path(if below.starts_with('/') { below.to_owned() } else { format!("/{below}") })
-    } else if names.iter().any(|own| host.eq_ignore_ascii_case(own.as_str())) {
-        Target::OtherName
-    } else {
-        Target::Away
+        return Target::Path(below);
+    }
+    match names.iter().find(|own| host.eq_ignore_ascii_case(own.as_str())) {
+        Some(other) => Target::OtherName(other.clone(), below),
+        None => Target::Away,
     }
 }
 
@@ -106,7 +108,8 @@ mod tests {
     #[test]
     fn a_page_is_read_as_browsers_read_it() {
         let page = b"<!doctype html><head><BASE target=x href='http://localhost:8080/app/'><link rel=\"stylesheet\" href=\"https://cdn.test/x.css\"><link href=https://old.test/ rel=canonical><base href=\"/here\">";
-        assert_eq!(Page::read(page).own_addresses, ["http://localhost:8080/app/", "https://old.test/"]);
+        let base = OwnAddress::Base("http://localhost:8080/app/".into());
+        assert_eq!(Page::read(page).own_addresses, [base, OwnAddress::Canonical("https://old.test/".into())]);
         assert!(Page::read(b"<?php echo 1;").is_php_source);
     }
 
@@ -122,7 +125,7 @@ mod tests {
             ("//saltmarsh.test/x", path("/x")),
             ("low", path("/app/low")),
             ("?page=2", path("/app/high?page=2")),
-            ("https://www.saltmarsh.test/", Target::OtherName),
+            ("https://WWW.saltmarsh.test/low?x#y", Target::OtherName(names[1].clone(), "/low?x".into())),
             ("http://saltmarsh.test/", Target::Away),
             ("https://localhost/", Target::Away),
         ] {

@@ -3,7 +3,7 @@
 
 use super::finding::{Code, Severity};
 use super::judge::{Judge, Part, Step};
-use super::observation::{Expected, OtherName, ResolverAnswer};
+use super::observation::{Expected, OtherName, Proof, ResolverAnswer};
 use super::steps::{Fault, Judged, fail};
 use crate::name::Suffix;
 use crate::site::{Content, Https, ServerId};
@@ -26,9 +26,14 @@ impl Judge<'_> {
             Step::Stores if self.trusting() == 0 => Some("none trusts it: yandro authority trust"),
             Step::Offers if self.seen.offers.is_none() => Some("not asked"),
             Step::OtherNames if self.seen.other_names.is_none() => Some("not asked"),
+            Step::Proof if self.has_proof(&Proof::Guarded) => Some("a password is asked for first"),
             Step::Application if !self.is_page() => Some("no page of the site's own"),
             _ => None,
         }
+    }
+
+    pub(super) fn has_proof(&self, proof: &Proof) -> bool {
+        self.seen.proof.as_ref().is_some_and(|timed| timed.seen == *proof)
     }
 
     /// Whether the site's first answer is one that may lead somewhere.

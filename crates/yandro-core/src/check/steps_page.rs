@@ -3,7 +3,7 @@
 use super::REDIRECT_PROBE;
 use super::finding::{Code, Severity};
 use super::judge::Judge;
-use super::observation::{Answer, Proof, Trail};
+use super::observation::{Answer, OwnAddress, Proof, Trail};
 use super::page::{Target, target};
 use super::steps::{Fault, Judged, fail, seen};
 use crate::name::{HostName, Suffix};
@@ -131,12 +131,7 @@ impl Judge<'_> {
             let mend = format!("yandro map {} --php", self.expected.site.name);
             return fail("PHP source", Fault::warning(Code::PhpSource, cause).mend(mend));
         }
-        let is_other = |address: &&String| {
-            let names: Vec<HostName> = self.expected.site.names().cloned().collect();
-            let scheme = if self.expected.site.https.is_on() { "https" } else { "http" };
-            target(address, &names, &self.seen.name, scheme, "/") == Target::Away
-        };
-        if let Some(other) = self.seen.page.own_addresses.iter().find(is_other) {
+        if let Some(other) = self.seen.page.own_addresses.iter().find_map(|own| self.other_address(own)) {
             let cause = format!("the page of `{name}` says that its address is another one");
             let fault = Fault::warning(Code::PageLeaves, cause).seen(format!("it says {other}"));
             return fail("other address", fault.mend(self.look_for(host_of(other))));
@@ -146,6 +141,23 @@ impl Judge<'_> {
             Some(Trail::Ends(steps)) => format!("stays, after {steps} redirects"),
             _ => "stays".into(),
         })
+    }
+
+    /// An address that a page gives as its own and that leads away from the site. Where a search engine is to find
+    /// the page once it is published is no fault of a name that is for this machine.
+    fn other_address<'o>(&self, own: &'o OwnAddress) -> Option<&'o str> {
+        let names: Vec<HostName> = self.expected.site.names().cloned().collect();
+        let scheme = if self.expected.site.https.is_on() { "https" } else { "http" };
+        let is_away = |address: &str| target(address, &names, &self.seen.name, scheme, "/") == Target::Away;
+        match own {
+            OwnAddress::Base(address) => Some(address.as_str()).filter(|own| is_away(own)),
+            OwnAddress::Canonical(address) => {
+                let host = host_of(address).split(':').next().unwrap_or_default();
+                let is_published = address.to_ascii_lowercase().starts_with("https://")
+                    && HostName::parse(host).is_ok_and(|host| host.can_be_real());
+                Some(address.as_str()).filter(|own| is_away(own) && !is_published)
+            }
+        }
     }
 
     /// The same request by hand, with all that is said on the way: what breaks an answer off shows there.
@@ -187,11 +199,16 @@ impl Judge<'_> {
         let Some(timed) = &self.seen.proof else { return Ok(String::new()) };
         match &timed.seen {
             Proof::Given => Ok("proven".into()),
+            Proof::LeadsTo(other) => Ok(format!("leads to {other}")),
+            Proof::Guarded => Ok(String::new()),
             Proof::UpstreamVaries => Ok("answers vary".into()),
             Proof::UpstreamUnseen => Ok("upstream not seen".into()),
             Proof::FolderMissing => {
-                let fault = Fault::error(Code::FolderMissing, format!("the folder of `{name}` is gone: {content}"));
-                fail("no folder", fault.mend(format!("yandro map {} FOLDER", self.expected.site.name)))
+                let site = &self.expected.site.name;
+                let cause = format!("the folder of `{name}` is gone: {content}; map it again from where it is now");
+                let mut fault = Fault::error(Code::FolderMissing, cause).mend(format!("yandro map {site} ."));
+                fault.otherwise = vec![format!("yandro map {site} --create"), format!("yandro unmap {site}")];
+                fail("no folder", fault)
             }
             Proof::NotWritten(words) => {
                 let cause = format!("the proof file could not be written below {content}");

@@ -5,7 +5,7 @@ use super::judge::Judge;
 use super::observation::{Connection, FailureKind, Verdict};
 use super::steps::{Fault, Judged, fail, seen};
 use crate::config::OTHERS;
-use crate::pki::{RENEW_DAYS, date};
+use crate::pki::{date, due_days};
 
 impl Judge<'_> {
     pub(super) fn tls(&self) -> Judged {
@@ -128,7 +128,7 @@ impl Judge<'_> {
             let cause = format!("the certificate of `{}` ended on {end}", self.seen.name);
             return fail("ended", Fault::error(Code::CertificateExpired, cause).mend(self.map_again()));
         }
-        if days <= RENEW_DAYS {
+        if days <= due_days(leaf.days()) {
             let cause = format!("the certificate of `{}` ends on {end}, in {days} days", self.seen.name);
             return fail(format!("{days} days"), Fault::warning(Code::CertificateEnds, cause).mend(self.map_again()));
         }

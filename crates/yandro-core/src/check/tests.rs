@@ -92,6 +92,7 @@ fn beside() -> Beside {
         has_name: true,
         is_own: true,
         tls: port == 443,
+        document_root: Some("/srv/saltmarsh".into()),
     };
     let names = ["saltmarsh.test", "www.saltmarsh.test"];
     let answering = names.iter().flat_map(|name| [answering(name, 80), answering(name, 443)]).collect();
@@ -166,7 +167,9 @@ fn each_fault_is_told_by_its_own_code_and_no_other() {
         ("hosts-shadowed", |seen| seen.hosts.seen.lines.insert(0, ("10.0.0.5".parse().unwrap(), 2))),
         ("redirect-loop", |seen| seen.trail = Some(timed(Trail::Loops(vec!["/a".into(), "/b".into()])))),
         ("redirect-leaves", |seen| seen.trail = Some(timed(Trail::Leaves("http://localhost/".into())))),
-        ("page-leaves", |seen| seen.page.own_addresses.push("http://localhost:8080/".into())),
+        ("page-leaves", |seen| seen.page.own_addresses.push(OwnAddress::Base("http://localhost:8080/".into()))),
+        ("page-leaves", |seen| seen.page.own_addresses.push(OwnAddress::Canonical("https://old.test/".into()))),
+        ("page-leaves", |seen| seen.page.own_addresses.push(OwnAddress::Base("https://ferries.example.com".into()))),
         ("php-source", |seen| seen.page.is_php_source = true),
         ("family-half", |seen| seen.silent.push("::1".parse().unwrap())),
         ("redirect-elsewhere", |seen| seen.http = answer(301, Some("https://localhost/"))),
@@ -184,7 +187,12 @@ fn each_fault_is_told_by_its_own_code_and_no_other() {
             seen.tls = connection(Verdict::Time, Facts { not_before: datetime!(2026-11-24 0:00 UTC), ..leaf() });
         }),
         ("certificate-ends", |seen| {
-            seen.tls = connection(Verdict::Trusted, Facts { not_after: datetime!(2026-12-20 0:00 UTC), ..leaf() });
+            let ends = Facts {
+                not_before: datetime!(2026-01-01 0:00 UTC),
+                not_after: datetime!(2026-12-20 0:00 UTC),
+                ..leaf()
+            };
+            seen.tls = connection(Verdict::Trusted, ends);
         }),
         ("certificate-old", |seen| {
             if let Some(Timed { seen: Ok(connection), .. }) = &mut seen.tls {
@@ -342,6 +350,44 @@ fn circumstances_make_causes_of_symptoms() {
     assert_eq!(told(page, &Circumstances { newer: Some("/x".into()), ..none }).code, Code::PhpSource);
 }
 
+/// A project's own rules may stand in the way of the proof, and of nothing else.
+#[test]
+fn what_can_not_be_proven_is_no_fault() {
+    let with = |proof: Proof| NameObservation { proof: Some(timed(proof)), ..well() };
+    let www = || HostName::parse("www.saltmarsh.test").unwrap();
+    let of_both = |first: Proof, second: Proof| {
+        judge(&expected(), &[with(first), NameObservation { name: www(), ..with(second) }], &beside())
+    };
+    let led = of_both(Proof::LeadsTo(www()), Proof::Given);
+    assert!(led.findings.is_empty() && led.is_proven());
+    let nowhere = of_both(Proof::LeadsTo(www()), Proof::Guarded);
+    assert!(nowhere.findings.is_empty() && nowhere.is_well() && !nowhere.names[0].is_proven);
+    assert_eq!(nowhere.names[1].outcome(Step::Proof), Outcome::NotNeeded);
+    // Where a search engine finds the page one day is no matter of this machine.
+    let mut published = well();
+    published.page.own_addresses.push(OwnAddress::Canonical("https://www.saltmarsh-ferries.com/".into()));
+    assert!(judge(&expected(), &[published], &beside()).findings.is_empty());
+    // A rule in the project takes the request: by the files the site's own virtual host answers from its folder.
+    let rule = Some(Place { file: "/srv/saltmarsh/.htaccess".into(), line: 2 });
+    let around = Circumstances { rule, configured: beside().configured.unwrap().seen, ..Circumstances::default() };
+    let told = |around: &Circumstances| {
+        let mut report = judge(&expected(), &[with(Proof::OtherContent)], &beside());
+        assert_eq!(report.names[0].outcome(Step::Proof), Outcome::Failed);
+        explain(&mut report, 80, 443, around);
+        report
+    };
+    let report = told(&around);
+    assert_eq!(codes(&report), ["proof-intercepted"]);
+    assert_eq!(report.names[0].outcome(Step::Proof), Outcome::Warned);
+    assert!(report.is_well() && !report.is_proven());
+    let mut elsewhere = around.clone();
+    elsewhere.configured.answering[1].document_root = Some("/srv/other".into());
+    let report = told(&elsewhere);
+    assert_eq!(codes(&report), ["answered-elsewhere"]);
+    assert!(report.findings[0].cause.contains("serves /srv/other") && !report.is_well());
+    assert_eq!(codes(&told(&Circumstances { rule: None, ..around })), ["answered-elsewhere"]);
+}
+
 /// How the files are wrong, and what has to be foretold.
 type Foretold = (&'static str, fn(&mut Configured));
 
@@ -357,6 +403,7 @@ fn what_the_files_foretell_is_a_warning_until_it_comes() {
         ("default-answers", |own| (own.answering[1].is_own, own.answering[1].has_name) = (false, false)),
         ("other-site-answers", |own| own.answering[3].is_own = false),
         ("tls-off", |own| own.answering[1].tls = false),
+        ("answered-elsewhere", |own| own.answering[1].document_root = Some("/srv/other".into())),
         ("configuration-broken", |own| own.refuses = Some("Syntax error on line 3 of /etc/a.conf:\nno".into())),
     ];
     for (code, change) in cases {
@@ -369,7 +416,10 @@ fn what_the_files_foretell_is_a_warning_until_it_comes() {
         assert!(report.is_well() && report.findings[0].severity == Severity::Warning);
         assert_eq!(report.names[0].outcome(Step::VirtualHost), Outcome::Warned);
         // Once it has come it is an error, and told once.
-        let gone = NameObservation { tls: failure(FailureKind::Other), ..well() };
+        let gone = match *code {
+            "answered-elsewhere" => NameObservation { proof: Some(timed(Proof::OtherContent)), ..well() },
+            _ => NameObservation { tls: failure(FailureKind::Other), ..well() },
+        };
         report = judge(&expected(), &[gone], &around);
         let refuses = configured.refuses.clone();
         let now = Circumstances { configured, refuses, runs: Some(true), ..Circumstances::default() };

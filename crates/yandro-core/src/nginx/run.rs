@@ -1,10 +1,13 @@
 //! A configuration as nginx reads it: includes followed, server blocks of the `http` context
 //! with where they listen and by which names they answer.
 
+use core::net::IpAddr;
+
 use camino::{Utf8Path, Utf8PathBuf};
 
 use super::parse;
 use crate::config::{Answering, ConfigFault, Directive, Files, Node, Place, Section, VirtualHost, files_of};
+use crate::network;
 
 /// How deep includes may nest.
 const DEEPEST: usize = 64;
@@ -25,8 +28,32 @@ pub struct Configuration {
     /// The size of the buckets of names (`server_names_hash_bucket_size`), where it is said, and
     /// where that stands.
     pub name_bucket: Option<(usize, Place)>,
+    /// Where errors are written: of blocks that say nothing of it themselves.
+    error_logs: ErrorLogs,
+    /// Who may come in, by `http` itself.
+    access: Vec<Access>,
     /// What ended the run before its end.
     pub fault: Option<ConfigFault>,
+}
+
+/// The files that `error_log` names outside of server blocks: those within `http` take the place of the others.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+struct ErrorLogs {
+    /// At the top.
+    main: Vec<String>,
+    /// Within `http`.
+    http: Vec<String>,
+}
+
+/// An `allow` or `deny` directive (`ngx_http_access_module`).
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Access {
+    /// Whether it lets in.
+    is_allowed: bool,
+    /// Whom: `all`, an address, a network.
+    whom: String,
+    /// Where it stands.
+    place: Place,
 }
 
 /// A `server` block.
@@ -34,6 +61,12 @@ pub struct Configuration {
 pub struct ServerBlock {
     /// Where it listens; one without `listen` does on port 80 of all addresses.
     pub listens: Vec<ListenOn>,
+    /// Where it writes errors, if it says so itself.
+    error_logs: Vec<String>,
+    /// Who may come in.
+    access: Vec<Access>,
+    /// The same of its `location /`, which takes the place of the block's own.
+    root_access: Vec<Access>,
     /// The rest of it, in the form that all servers have.
     pub host: VirtualHost,
 }
@@ -80,6 +113,21 @@ impl Configuration {
             None => Some(ConfigFault::new(Place { file: main.to_string(), line: 1 }, "the main file can't be read")),
         };
         walk.done
+    }
+
+    /// The files in which errors of a server block are written, as they are named there.
+    pub fn error_logs<'c>(&'c self, block: &'c ServerBlock) -> &'c [String] {
+        [&block.error_logs, &self.error_logs.http, &self.error_logs.main]
+            .into_iter()
+            .find(|logs| !logs.is_empty())
+            .map_or(&[], |logs| &logs[..])
+    }
+
+    /// The line of a server block, or of what is around it, that keeps an address out: the first that is about
+    /// the address counts, and what is around only where the block says nothing.
+    pub fn denied<'c>(&'c self, block: &'c ServerBlock, address: IpAddr) -> Option<&'c Place> {
+        let rules = [&block.root_access, &block.access, &self.access].into_iter().find(|own| !own.is_empty())?;
+        rules.iter().find(|own| own.is_about(address)).filter(|own| !own.is_allowed).map(|own| &own.place)
     }
 
     /// The server blocks by address.
@@ -206,7 +254,13 @@ impl Walk<'_> {
                     tls: false,
                     place,
                 };
-                self.done.servers.push(ServerBlock { listens: Vec::new(), host });
+                self.done.servers.push(ServerBlock {
+                    listens: Vec::new(),
+                    error_logs: Vec::new(),
+                    access: Vec::new(),
+                    root_access: Vec::new(),
+                    host,
+                });
                 self.nodes(&own.nodes, file, Context::Server)?;
                 if let Some(server) = self.done.servers.last_mut() {
                     server.finish();
@@ -224,6 +278,9 @@ impl Walk<'_> {
         let first = || own.values().next().map(str::to_owned);
         match (context, own.name.as_str()) {
             (Context::Main, "user") => self.done.user = first(),
+            (Context::Main, "error_log") => self.done.error_logs.main.extend(first()),
+            (Context::Http, "error_log") => self.done.error_logs.http.extend(first()),
+            (Context::Http, "allow" | "deny") => self.done.access.extend(Access::of(own, file)),
             (Context::Main, "pid") => self.done.pid_file = first().map(|path| self.prefix.join(path)),
             (Context::Http, "server_names_hash_bucket_size") => {
                 let place = Place { file: file.to_string(), line: own.line };
@@ -231,7 +288,7 @@ impl Walk<'_> {
             }
             (Context::Server | Context::Location { is_root: true }, _) => {
                 if let Some(server) = self.done.servers.last_mut() {
-                    server.take(own, context == Context::Server);
+                    server.take(own, file, context == Context::Server);
                 }
             }
             _ => {}
@@ -240,7 +297,7 @@ impl Walk<'_> {
 }
 
 impl ServerBlock {
-    fn take(&mut self, own: &Directive, is_direct: bool) {
+    fn take(&mut self, own: &Directive, file: &Utf8Path, is_direct: bool) {
         let first = || own.values().next().map(str::to_owned);
         match own.name.as_str() {
             "listen" if is_direct => self.listens.extend(ListenOn::of(own)),
@@ -252,6 +309,11 @@ impl ServerBlock {
                 self.host.aliases.extend(names);
             }
             "root" => self.host.document_root = first(),
+            "error_log" => self.error_logs.extend(first()),
+            "allow" | "deny" => {
+                let rules = if is_direct { &mut self.access } else { &mut self.root_access };
+                rules.extend(Access::of(own, file));
+            }
             "proxy_pass" => self.host.instead = first(),
             "return" if own.values().next().is_some_and(|code| code.starts_with('3')) => {
                 self.host.instead.get_or_insert_with(|| "leads elsewhere".to_owned());
@@ -267,6 +329,18 @@ impl ServerBlock {
         }
         self.host.tls |= self.listens.iter().any(|listen| listen.tls);
         self.host.addresses = self.listens.iter().map(|listen| listen.address.clone()).collect();
+    }
+}
+
+impl Access {
+    fn of(own: &Directive, file: &Utf8Path) -> Option<Self> {
+        let place = Place { file: file.to_string(), line: own.line };
+        Some(Self { is_allowed: own.name == "allow", whom: own.values().next()?.to_owned(), place })
+    }
+
+    fn is_about(&self, address: IpAddr) -> bool {
+        let network = network::parse(&self.whom);
+        self.whom == "all" || network.is_some_and(|network| network::is_within(network, address))
     }
 }
 
@@ -355,6 +429,27 @@ mod tests {
             (done.user.as_deref(), done.pid_file.as_deref()),
             (Some("www-data"), Some(Utf8Path::new("/run/n.pid")))
         );
+    }
+
+    #[test]
+    fn the_innermost_that_says_something_of_logs_and_of_who_may_come_in_counts() {
+        let done = run(&[(
+            "/n/nginx.conf",
+            "error_log /l/main;\nhttp {\n error_log /l/http;\n deny 10.0.0.0/8;\n server { server_name a.test; }\n server {\n  server_name b.test;\n  error_log /l/b warn;\n  allow 127.0.0.0/8;\n  deny all;\n  location ~ /x { deny all; }\n }\n server {\n  server_name c.test;\n  allow all;\n  location / {\n   deny all;\n  }\n }\n}\n",
+        )]);
+        let logs: Vec<&[String]> = done.servers.iter().map(|own| done.error_logs(own)).collect();
+        assert_eq!(logs, [["/l/http"], ["/l/b"], ["/l/http"]]);
+        for (block, address, line) in [
+            (0, "127.0.0.1", None),
+            (0, "10.1.1.1", Some(4)),
+            (1, "127.0.0.1", None),
+            (1, "192.168.0.1", Some(10)),
+            (2, "127.0.0.1", Some(17)),
+        ] {
+            let denied = done.denied(&done.servers[block], address.parse().unwrap());
+            assert_eq!(denied.map(|place| place.line), line, "{block} {address}");
+        }
+        assert_eq!(run(&[("/n/nginx.conf", "http { server { } }")]).error_logs(&done.servers[0]), [""; 0]);
     }
 
     #[test]

@@ -7,10 +7,10 @@ use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::check::{AnsweringHost, Configured, Expected, SiteFileState};
 use yandro_core::config::{Answering, Place, VirtualHost, asked_at, by_address, first_that_has};
 use yandro_core::httpd::run::{Configuration as Httpd, EventKind};
-use yandro_core::nginx::run::{Configuration as Nginx, answering_name};
+use yandro_core::httpd::{Overrides, denies};
+use yandro_core::nginx::run::{Configuration as Nginx, ServerBlock, answering_name};
 use yandro_core::site::{ServerKind, Site};
 
-use super::logs;
 use crate::machine::Machine;
 use crate::servers::Found;
 use crate::{apache, nginx};
@@ -57,7 +57,7 @@ impl Read {
                     configured.has_tls = Some(own.modules.contains("ssl_module"));
                     let is_deaf = |port: &u16| listens.iter().all(|listen| !listen.takes_in(site.address, *port));
                     configured.not_listened = about.if_read(&configured, is_deaf);
-                    configured.denied = denied(own, site);
+                    configured.denied = denied(own, found, site);
                     configured
                 };
                 sites.iter().map(of).collect()
@@ -77,7 +77,8 @@ impl Read {
                     configured.has_tls = Some(true);
                     let is_deaf = |port: &u16| asked_at(&at, site.address, *port).is_none();
                     configured.not_listened = about.if_read(&configured, is_deaf);
-                    configured.denied = denied_by_nginx(&found.layout.site_file(&site.name), site);
+                    let mut own_blocks = blocks(own, found, site);
+                    configured.denied = own_blocks.find_map(|block| own.denied(block, site.address)).cloned();
                     configured
                 };
                 sites.iter().map(of).collect()
@@ -87,15 +88,10 @@ impl Read {
 
     /// The error logs that the server writes for a site, by the paths of this machine.
     pub(super) fn error_logs(&self, found: &Found, site: &Site) -> Vec<Utf8PathBuf> {
-        let own = found.layout.site_file(&site.name);
         let mut logs: Vec<Utf8PathBuf> = Vec::new();
         match self {
             Self::Apache(configuration) => {
-                let link = found.layout.site_link(&site.name).map(|(link, _)| link);
-                let is_own = |place: &Place| {
-                    let file = found.view.here_or_same(Utf8Path::new(&place.file));
-                    file == own || Some(&file) == link.as_ref()
-                };
+                let is_own = |place: &Place| is_of_site(found, site, place);
                 let main: Vec<_> = configuration.main_server("ErrorLog").collect();
                 let of_site = configuration.events.iter().filter(|event| event.is("ErrorLog") && is_own(&event.place));
                 for event in of_site.chain(main) {
@@ -103,12 +99,14 @@ impl Read {
                     logs.extend(path.map(|path| found.view.here_or_same(&path)));
                 }
             }
-            Self::Nginx(_) => {
-                for file in [&own, &found.layout.main] {
-                    let text = std::fs::read_to_string(file).unwrap_or_default();
-                    logs.extend(logs::nginx_error_logs(&text));
+            Self::Nginx(configuration) => {
+                let named = blocks(configuration, found, site).flat_map(|block| configuration.error_logs(block));
+                let absolute = named.filter(|path| path.starts_with('/')).map(Utf8Path::new);
+                logs.extend(absolute.map(|path| found.view.here_or_same(path)));
+                // What it says nothing of goes to a place that is built in: Debian's and most others' is this one.
+                if logs.is_empty() {
+                    logs.push("/var/log/nginx/error.log".into());
                 }
-                logs.push("/var/log/nginx/error.log".into());
             }
         }
         logs.dedup();
@@ -148,7 +146,8 @@ impl About<'_> {
         is_cut_short: bool,
         answers: impl Fn(&str, u16) -> Option<(&'h VirtualHost, bool)>,
     ) -> Configured {
-        let (site, layout) = (&self.expected.site, &self.found.layout);
+        let (found, site) = (self.found, &self.expected.site);
+        let layout = &found.layout;
         let file = layout.site_file(&site.name);
         let link = layout.site_link(&site.name).map(|(link, _)| link);
         let mut configured = Configured { site_file: self.site_file(), ..Configured::default() };
@@ -168,14 +167,27 @@ impl About<'_> {
         for port in self.ports() {
             for name in site.names() {
                 let Some((host, has_name)) = answers(name.as_str(), port) else { continue };
-                let place = &host.place;
-                let own = self.found.view.here_or_same(Utf8Path::new(&place.file));
-                let is_own = own == file || Some(&own) == link.as_ref();
-                let (place, name) = (place.clone(), name.clone());
-                configured.answering.push(AnsweringHost { name, port, place, has_name, is_own, tls: host.tls });
+                configured.answering.push(AnsweringHost {
+                    name: name.clone(),
+                    port,
+                    place: host.place.clone(),
+                    has_name,
+                    is_own: is_of_site(found, site, &host.place),
+                    tls: host.tls,
+                    document_root: self.folder_of(host),
+                });
             }
         }
         configured
+    }
+
+    /// The folder that a virtual host serves, as the site calls it if it is the same.
+    fn folder_of(&self, host: &VirtualHost) -> Option<Utf8PathBuf> {
+        let folder = self.found.view.here_or_same(Utf8Path::new(host.document_root.as_deref()?));
+        let own = self.expected.site.document_root()?;
+        let is_same = folder == own
+            || folder.canonicalize_utf8().is_ok_and(|real| own.canonicalize_utf8().is_ok_and(|own| own == real));
+        Some(if is_same { own } else { folder })
     }
 
     fn ports(&self) -> Vec<u16> {
@@ -209,63 +221,71 @@ impl About<'_> {
     }
 }
 
+/// Whether something stands in a site's own file, or is reached by its link.
+fn is_of_site(found: &Found, site: &Site, place: &Place) -> bool {
+    let file = found.view.here_or_same(Utf8Path::new(&place.file));
+    file == found.layout.site_file(&site.name)
+        || found.layout.site_link(&site.name).is_some_and(|(link, _)| file == link)
+}
+
+/// The server blocks of a site, that for HTTPS first: it is the one that has a folder.
+fn blocks<'c>(own: &'c Nginx, found: &Found, site: &Site) -> impl Iterator<Item = &'c ServerBlock> {
+    let mut blocks: Vec<&ServerBlock> =
+        own.servers.iter().filter(|block| is_of_site(found, site, &block.host.place)).collect();
+    blocks.sort_by_key(|block| !block.host.tls);
+    blocks.into_iter()
+}
+
+/// What a section of Apache httpd's says of the lines within it.
+enum Within {
+    /// They are about this folder, or this path of the site.
+    Folder(Utf8PathBuf),
+    /// They are about what it stands in.
+    Same,
+    /// They are about some files, some requests, or another site.
+    Other,
+}
+
 /// The line that forbids the document root: in the innermost `<Directory>` that it is in, or in an
 /// override file.
-fn denied(own: &Httpd, site: &Site) -> Option<Place> {
+fn denied(own: &Httpd, found: &Found, site: &Site) -> Option<Place> {
     let root = site.document_root()?;
-    let mut within: Vec<Option<Utf8PathBuf>> = Vec::new();
-    let mut last: Option<(usize, bool, Place)> = None;
+    let mut within: Vec<Within> = Vec::new();
+    let mut last: Option<(usize, bool, &Place)> = None;
     for event in &own.events {
+        let is_any = |names: &[&str]| names.iter().any(|name| event.is(name));
         match event.kind {
-            EventKind::Open => {
-                let folder = event.arguments.first().map(Utf8PathBuf::from);
-                within.push(folder.filter(|_| event.is("Directory") || event.is("Location")));
-            }
+            EventKind::Open => within.push(match event.arguments.first() {
+                Some(folder) if is_any(&["Directory", "Location"]) => Within::Folder(folder.into()),
+                _ if is_any(&["IfModule", "IfDefine", "IfVersion", "RequireAll", "RequireAny"]) => Within::Same,
+                _ if event.is("VirtualHost") && is_of_site(found, site, &event.place) => Within::Same,
+                _ => Within::Other,
+            }),
             EventKind::Close => _ = within.pop(),
-            EventKind::Directive if event.is("Require") => {
-                let Some(folder) = within.iter().rev().flatten().next().filter(|folder| root.starts_with(folder))
-                else {
-                    continue;
-                };
-                let words: Vec<String> = event.arguments.iter().map(|word| word.to_ascii_lowercase()).collect();
-                let is_denied = words == ["all", "denied"];
-                if !is_denied && words != ["all", "granted"] {
-                    continue;
-                }
+            EventKind::Directive => {
+                let Some(is_denied) = denies(&event.name, event.arguments.iter().map(String::as_str)) else { continue };
+                let folder = within.iter().rev().find_map(|own| match own {
+                    Within::Folder(folder) => Some(folder),
+                    _ => None,
+                });
+                let is_other = within.iter().any(|own| matches!(own, Within::Other));
+                let Some(folder) = folder.filter(|folder| !is_other && root.starts_with(folder)) else { continue };
                 let depth = folder.components().count();
                 if last.as_ref().is_none_or(|(other, ..)| depth >= *other) {
-                    last = Some((depth, is_denied, event.place.clone()));
+                    last = Some((depth, is_denied, &event.place));
                 }
             }
-            EventKind::Directive => {}
         }
     }
-    let of_overrides =
-        || line_with(&super::override_file(&root)?, |line| line.eq_ignore_ascii_case("require all denied"));
-    last.filter(|(_, is_denied, _)| *is_denied).map(|(.., place)| place).or_else(of_overrides)
+    let of_overrides = || override_place(&root, |own| own.denied);
+    last.filter(|(_, is_denied, _)| *is_denied).map(|(.., place)| place.clone()).or_else(of_overrides)
 }
 
-fn denied_by_nginx(file: &Utf8Path, site: &Site) -> Option<Place> {
-    // What is denied within a location with a pattern, as hidden files are, is not the folder.
-    let find = |file: &Utf8Path| {
-        let text = std::fs::read_to_string(file).ok()?;
-        let mut within = false;
-        for (number, line) in text.lines().map(str::trim).enumerate() {
-            if line.starts_with("location ") {
-                within = line.contains('~');
-            } else if line == "}" {
-                within = false;
-            } else if line == "deny all;" && !within {
-                return Some(Place { file: file.to_string(), line: number + 1 });
-            }
-        }
-        None
-    };
-    find(file).or_else(|| find(site.serving.extra.as_deref()?))
-}
-
-fn line_with(file: &Utf8Path, fits: impl Fn(&str) -> bool) -> Option<Place> {
-    let text = std::fs::read_to_string(file).ok()?;
-    let line = text.lines().position(|line| fits(line.trim()))? + 1;
-    Some(Place { file: file.to_string(), line })
+/// A line of the innermost override file of a folder that has such a line.
+pub(super) fn override_place(root: &Utf8Path, line: impl Fn(Overrides) -> Option<usize>) -> Option<Place> {
+    let files = root.ancestors().map(|folder| folder.join(".htaccess")).filter(|file| file.is_file());
+    files.into_iter().find_map(|file| {
+        let line = line(Overrides::read(&std::fs::read(&file).ok()?))?;
+        Some(Place { file: file.into(), line })
+    })
 }

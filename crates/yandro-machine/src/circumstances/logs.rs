@@ -1,9 +1,10 @@
 //! What servers and the system's guard write down while a site is asked.
 
 use std::fs::{self, File};
-use std::io::{Read as _, Seek as _, SeekFrom};
+use std::io::{BufRead as _, BufReader, Read as _, Seek as _, SeekFrom};
 
 use camino::{Utf8Path, Utf8PathBuf};
+use time::OffsetDateTime;
 use yandro_core::check::LogLine;
 
 use crate::machine::Machine;
@@ -48,32 +49,31 @@ fn is_notice(line: &str) -> bool {
 /// What stands behind a place in a file, and the number of the line that begins there.
 fn tail(path: &Utf8Path, from: u64) -> Option<(String, usize)> {
     let mut file = File::open(path).ok()?;
-    let length = file.metadata().ok()?.len();
-    if length <= from {
+    if file.metadata().ok()?.len() <= from {
         return None;
     }
-    let mut before = String::new();
-    // A log of some gigabytes is not read for the sake of a number.
-    let counted = from.min(64 << 20);
-    file.by_ref().take(counted).read_to_string(&mut before).ok()?;
+    let mut before = BufReader::with_capacity(1 << 16, file.by_ref().take(from));
+    let mut lines = 0;
+    loop {
+        let buffer = before.fill_buf().ok()?;
+        if buffer.is_empty() {
+            break;
+        }
+        lines += buffer.split(|byte| *byte == b'\n').count() - 1;
+        let length = buffer.len();
+        before.consume(length);
+    }
     file.seek(SeekFrom::Start(from)).ok()?;
     let mut added = Vec::new();
     file.take(MOST).read_to_end(&mut added).ok()?;
-    Some((String::from_utf8_lossy(&added).into_owned(), before.matches('\n').count() + 1))
+    Some((String::from_utf8_lossy(&added).into_owned(), lines + 1))
 }
 
-/// The files that `error_log` directives of a text name.
-pub(super) fn nginx_error_logs(text: &str) -> Vec<Utf8PathBuf> {
-    let of = |line: &str| {
-        let rest = line.trim().strip_prefix("error_log ")?;
-        let path = rest.trim_end_matches(';').split_whitespace().next()?.trim_matches('"');
-        path.starts_with('/').then(|| path.into())
-    };
-    text.lines().filter_map(of).collect()
-}
+/// How old a guard's line may be that is about what is seen now, in seconds: the kernel doesn't repeat each at once.
+const RECENT: i64 = 600;
 
-/// The last line in which a guard of the system kept somebody from a folder.
-pub(super) fn confined(machine: &Machine, root: Option<&Utf8Path>) -> Option<String> {
+/// The last line of the last minutes in which a guard of the system kept somebody from a folder.
+pub(super) fn confined(machine: &Machine, root: Option<&Utf8Path>, now: OffsetDateTime) -> Option<String> {
     const LOGS: [&str; 3] = ["/var/log/audit/audit.log", "/var/log/kern.log", "/var/log/syslog"];
     let root = root?;
     let as_written = machine.places.inside(root);
@@ -84,10 +84,47 @@ pub(super) fn confined(machine: &Machine, root: Option<&Utf8Path>) -> Option<Str
         let is_denial = |line: &&str| {
             (line.contains("apparmor=\"DENIED\"") || line.contains("avc:  denied"))
                 && line.contains(as_written.as_str())
+                && is_recent(line, now)
         };
         if let Some(line) = text.lines().rev().find(is_denial) {
             return Some(format!("{path}: {}", line.trim()));
         }
     }
     None
+}
+
+/// Whether a line of the kernel's audit is of the last minutes: it bears its time as `audit(SECONDS.MILLISECONDS:SERIAL)`.
+fn is_recent(line: &str, now: OffsetDateTime) -> bool {
+    let seconds = line.split_once("audit(").and_then(|(_, rest)| rest.split(['.', ':']).next());
+    let at = seconds.and_then(|seconds| seconds.parse::<i64>().ok());
+    at.is_some_and(|at| (now.unix_timestamp() - at).abs() <= RECENT)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_added_has_its_line_numbers_whatever_stands_before() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = Utf8PathBuf::from_path_buf(folder.path().join("error.log")).unwrap();
+        // Longer than what is read at once, and no UTF-8.
+        let before: Vec<u8> = b"low \xff tide\n".repeat(9_000);
+        fs::write(&path, &before).unwrap();
+        let marked = Marked::of(vec![path.clone(), path.with_file_name("gone.log")]);
+        let added = "high, host: \"depot.test:443\"\nhigh, host: \"saltmarsh.test\"\n[core:notice] x\nno host\n";
+        fs::write(&path, [&before, added.as_bytes()].concat()).unwrap();
+        let found = marked.added(&["saltmarsh.test".to_owned()]);
+        let told: Vec<(usize, &str)> = found.iter().map(|line| (line.number, line.text.as_str())).collect();
+        assert_eq!(told, [(9_002, "high, host: \"saltmarsh.test\""), (9_004, "no host")]);
+    }
+
+    #[test]
+    fn a_guards_line_of_long_ago_is_about_something_else() {
+        let now = OffsetDateTime::from_unix_timestamp(1_795_000_000).unwrap();
+        assert!(is_recent("type=AVC msg=audit(1794999990.123:45): avc:  denied", now));
+        for old in ["kernel: audit: type=1400 audit(1794990000.1:2): apparmor=\"DENIED\"", "audit(x)", ""] {
+            assert!(!is_recent(old, now), "{old}");
+        }
+    }
 }

@@ -9,17 +9,18 @@ use std::fs;
 use std::time::{Duration, Instant, SystemTime};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::check::{Beside, Circumstances, Configured, Expected, PortHolder, Timed};
-use yandro_core::config::OTHERS;
+use yandro_core::check::{Barrier, Beside, Circumstances, Configured, Expected, PortHolder, Timed};
+use yandro_core::config::{OTHERS, Place};
+use yandro_core::httpd::Overrides;
 use yandro_core::name::HostName;
 use yandro_core::site::{Content, FastCgi, ServerId, Site};
 
 use crate::changes::ServerControl as _;
 use crate::machine::Machine;
 use crate::servers::{self, Control, Found};
-use crate::{certificates, files, php, ports, process};
+use crate::{certificates, files, permissions, php, ports, process};
 
-use configuration::Read;
+use configuration::{Read, override_place};
 
 /// What holds for all sites of a server, found out once.
 #[derive(Clone, Debug, Default)]
@@ -109,10 +110,12 @@ pub fn look(machine: &Machine, expected: &Expected, server: &mut OfServer, besid
     let mut around = Circumstances::default();
     let site = &expected.site;
     around.key_fits = key_fits(machine, &site.name).filter(|_| site.https.is_on());
-    around.confined = logs::confined(machine, site.document_root().as_deref());
+    around.confined = logs::confined(machine, site.document_root().as_deref(), expected.now);
     if let Some(root) = site.document_root() {
-        around.has_index = root.is_dir().then(|| has_index(&root, &site.serving.index));
+        around.has_index = root.is_dir().then(|| !index_pages(&root, &site.serving.index).is_empty());
         around.override_file = override_file(&root);
+        around.rule = rule(&root, site);
+        around.unread_index = unread_index(machine, expected, &root);
     }
     around.php_down = site.serving.php.as_ref().filter(|_| expected.is_here && machine.is_real()).and_then(php_down);
     let has_php = || site.document_root().is_some_and(|root| root.join("index.php").is_file());
@@ -205,10 +208,31 @@ fn key_fits(machine: &Machine, name: &HostName) -> Option<bool> {
     certificates::is_key_of(&chain, &key)
 }
 
-fn has_index(root: &Utf8Path, own: &[String]) -> bool {
+/// The index pages that are there.
+fn index_pages(root: &Utf8Path, own: &[String]) -> Vec<Utf8PathBuf> {
     const USUAL: [&str; 4] = ["index.html", "index.htm", "index.php", "index.xhtml"];
-    let own = own.iter().map(String::as_str);
-    own.chain(USUAL).any(|name| root.join(name).is_file())
+    let names = own.iter().map(String::as_str).chain(USUAL);
+    names.map(|name| root.join(name)).filter(|path| path.is_file()).collect()
+}
+
+/// The first rule of the project's own: of an override file, or of the lines that the person had put into the
+/// site's virtual host.
+fn rule(root: &Utf8Path, site: &Site) -> Option<Place> {
+    let of_extra = || {
+        let file = site.serving.extra.clone()?;
+        let line = Overrides::read(&files::read_if_there(&file).ok()??).rule?;
+        Some(Place { file: file.into(), line })
+    };
+    override_place(root, |own| own.rule).or_else(of_extra)
+}
+
+/// The index page that the server's user may not read, if the folder is one that they may.
+fn unread_index(machine: &Machine, expected: &Expected, root: &Utf8Path) -> Option<Barrier> {
+    if !machine.is_real() || !expected.is_here {
+        return None;
+    }
+    let user = servers::user(machine, &servers::find(machine, expected.server)?)?;
+    permissions::first_unread(&index_pages(root, &expected.site.serving.index), &user)
 }
 
 fn override_file(root: &Utf8Path) -> Option<Utf8PathBuf> {

@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use http_body_util::{BodyExt as _, Empty};
 use hyper::body::Bytes;
 use hyper::client::conn::http1::{SendRequest, handshake};
-use hyper::header::{CONNECTION, HOST, LOCATION, SERVER, USER_AGENT};
+use hyper::header::{CONNECTION, COOKIE, HOST, LOCATION, SERVER, SET_COOKIE, USER_AGENT};
 use hyper::http::request::Builder;
 use hyper::{Request, Response};
 use hyper_util::rt::TokioIo;
@@ -22,6 +22,8 @@ pub(super) struct Fetched {
     pub(super) answer: Answer,
     /// At most as much as was asked for.
     pub(super) body: Vec<u8>,
+    /// The cookies that it sets, `name=value`.
+    pub(super) cookies: Vec<String>,
 }
 
 /// A connection that takes one request after the other.
@@ -49,6 +51,19 @@ impl Session {
         self.send(request, limit).await
     }
 
+    /// The same with cookies, as a browser sends what it was given before (RFC 6265 section 4.2).
+    pub(super) async fn get_with(
+        &mut self,
+        host: &str,
+        path: &str,
+        cookies: &[String],
+        limit: usize,
+    ) -> Result<Fetched, Failure> {
+        let request = Request::get(path).header(HOST, host);
+        let request = if cookies.is_empty() { request } else { request.header(COOKIE, cookies.join("; ")) };
+        self.send(request, limit).await
+    }
+
     /// As [`Self::get`], with the headers that a server adds which passes a request on.
     async fn get_as_passed_on(&mut self, asked: &str, host: &str, scheme: &str) -> Result<Fetched, Failure> {
         let request = Request::get("/").header(HOST, asked).header("x-forwarded-proto", scheme);
@@ -64,7 +79,7 @@ impl Session {
         let exchange = async {
             self.sender.ready().await?;
             let response = self.sender.send_request(request).await?;
-            let answer = answer(&response);
+            let (answer, cookies) = (answer(&response), cookies(&response));
             let mut body = Vec::new();
             let mut rest = response.into_body();
             while body.len() < limit {
@@ -73,7 +88,7 @@ impl Session {
                     body.extend_from_slice(&data[..data.len().min(limit - body.len())]);
                 }
             }
-            Ok(Fetched { answer, body })
+            Ok(Fetched { answer, body, cookies })
         };
         self.within.of(exchange).await?.map_err(|error: hyper::Error| failure(&error))
     }
@@ -110,6 +125,12 @@ pub(super) async fn get_from(
 fn answer<B>(response: &Response<B>) -> Answer {
     let text = |name| response.headers().get(name).map(|value| String::from_utf8_lossy(value.as_bytes()).into_owned());
     Answer { status: response.status().as_u16(), location: text(LOCATION), server: text(SERVER) }
+}
+
+/// `name=value` of each cookie; where else it is to go and how long it is kept is no matter for a few requests.
+fn cookies<B>(response: &Response<B>) -> Vec<String> {
+    let of = |value: &hyper::header::HeaderValue| Some(value.to_str().ok()?.split(';').next()?.trim().to_owned());
+    response.headers().get_all(SET_COOKIE).iter().filter_map(of).collect()
 }
 
 fn failure(error: &hyper::Error) -> Failure {

@@ -8,10 +8,13 @@ use yandro_core::name::HostName;
 use yandro_core::site::{Site, Upstream, UpstreamHost};
 
 use super::http::{self, Fetched, Session};
+use super::proof::ProofFile;
 use super::{BODY_LIMIT, Evidence, Limit};
 
-/// How many redirects are followed.
-const LONGEST_TRAIL: usize = 10;
+/// How many redirects are followed: as many as browsers do.
+const LONGEST_TRAIL: usize = 20;
+/// How many of those that a project puts before every file of its own.
+const LONGEST_DETOUR: usize = 3;
 /// How much of a page is read, in bytes.
 const PAGE_LIMIT: usize = 1 << 16;
 
@@ -44,8 +47,8 @@ pub(super) async fn fetch(
     let mut anew = Some(anew);
     let limit = if matches!(asked.evidence, Evidence::Upstream(_)) { BODY_LIMIT } else { PAGE_LIMIT };
     if let Evidence::File(file) = asked.evidence {
-        let fetched = session.get(asked.name.as_str(), &file.url_path(), BODY_LIMIT).await;
-        pages.proof = Some(Timed { took: started.elapsed(), seen: file.judge(&fetched) });
+        let seen = prove(&mut session, asked, file).await;
+        pages.proof = Some(Timed { took: started.elapsed(), seen });
     }
     let started = Instant::now();
     let mut page = session.get(asked.name.as_str(), "/", limit).await;
@@ -82,10 +85,50 @@ fn own_words(page: &Fetched) -> Page {
     if page.answer.status == 200 { Page::read(&page.body) } else { Page::default() }
 }
 
-/// Follows the redirects of a page on the same connection: where they end, and the last page.
+/// Whether the proof file comes back. Many a project has rules of its own for every request: hidden files are
+/// forbidden, one of its names is the only one, a page in another place is what all is led to. So a redirect is
+/// followed, and what is still not right is asked once more under a name that is not hidden.
+async fn prove(session: &mut Session, asked: &Asked<'_>, file: &ProofFile) -> Proof {
+    let first = led_to(session, asked, file, &file.url_path()).await;
+    if !matches!(first, Proof::Status(_) | Proof::OtherContent) {
+        return first;
+    }
+    let Some(plain) = file.put_plain() else { return first };
+    match led_to(session, asked, file, &plain.url_path()).await {
+        second @ (Proof::Given | Proof::LeadsTo(_)) => second,
+        _ => first,
+    }
+}
+
+/// What a path is answered with, where its redirects end.
+async fn led_to(session: &mut Session, asked: &Asked<'_>, file: &ProofFile, path: &str) -> Proof {
+    let names: Vec<HostName> = asked.site.names().cloned().collect();
+    let mut here = path.to_owned();
+    for _ in 0..=LONGEST_DETOUR {
+        let fetched = match session.get(asked.name.as_str(), &here, BODY_LIMIT).await {
+            Ok(fetched) => fetched,
+            Err(failure) => return Proof::Failed(failure.words),
+        };
+        let status = fetched.answer.status;
+        let Some(location) = fetched.answer.location.as_ref().filter(|_| (300..400).contains(&status)) else {
+            return file.judge(&fetched);
+        };
+        here = match target(location, &names, asked.name, asked.scheme, &here) {
+            Target::Path(next) => next,
+            Target::OtherName(other, there) if there == path => return Proof::LeadsTo(other),
+            Target::OtherName(..) | Target::Away => return Proof::Status(status),
+        };
+    }
+    Proof::OtherContent
+}
+
+/// Follows the redirects of a page on the same connection: where they end, and the last page. Cookies are kept
+/// on the way: a page that sets one and leads to itself is no circle.
 async fn follow(session: &mut Session, asked: &Asked<'_>, first: &Fetched) -> (Option<Trail>, Option<Fetched>) {
     let names: Vec<HostName> = asked.site.names().cloned().collect();
     let mut way = vec!["/".to_owned()];
+    let mut seen: Vec<(String, Vec<String>)> = Vec::new();
+    let mut cookies: Vec<String> = Vec::new();
     let mut last: Option<Fetched> = None;
     loop {
         let answer = &last.as_ref().unwrap_or(first).answer;
@@ -96,19 +139,31 @@ async fn follow(session: &mut Session, asked: &Asked<'_>, first: &Fetched) -> (O
         let here = way.last().map_or("/", String::as_str);
         let path = match target(&location, &names, asked.name, asked.scheme, here) {
             Target::Path(path) => path,
-            Target::OtherName => return (Some(Trail::Ends(way.len())), last),
+            Target::OtherName(..) => return (Some(Trail::Ends(way.len())), last),
             Target::Away => return (Some(Trail::Leaves(location)), last),
         };
-        if way.contains(&path) || way.len() > LONGEST_TRAIL {
-            way.push(path);
+        seen.push((here.to_owned(), cookies.clone()));
+        take(&mut cookies, &last.as_ref().unwrap_or(first).cookies);
+        way.push(path.clone());
+        if seen.contains(&(path.clone(), cookies.clone())) || way.len() > LONGEST_TRAIL {
             return (Some(Trail::Loops(way)), last);
         }
-        match session.get(asked.name.as_str(), &path, PAGE_LIMIT).await {
+        match session.get_with(asked.name.as_str(), &path, &cookies, PAGE_LIMIT).await {
             Ok(page) => last = Some(page),
             // What can't be followed is no circle.
             Err(_) => return (None, last),
         }
-        way.push(path);
+    }
+}
+
+/// Puts cookies to those that there are, each in the place of the one of its name.
+fn take(cookies: &mut Vec<String>, new: &[String]) {
+    let name = |cookie: &str| cookie.split('=').next().unwrap_or_default().to_owned();
+    for own in new {
+        match cookies.iter_mut().find(|other| name(other) == name(own)) {
+            Some(other) => own.clone_into(other),
+            None => cookies.push(own.clone()),
+        }
     }
 }
 

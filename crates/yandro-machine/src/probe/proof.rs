@@ -6,7 +6,7 @@ use camino::Utf8Path;
 use rustix::fd::OwnedFd;
 use rustix::fs::{AtFlags, Mode, OFlags, fchmod, mkdirat, openat, unlinkat};
 use rustix::io::Errno;
-use yandro_core::check::{Failure, Proof};
+use yandro_core::check::Proof;
 
 use super::http::Fetched;
 use crate::fresh::nonce;
@@ -78,7 +78,7 @@ impl ProofFile {
                 Err(error) => return Err(error),
             }
         } else {
-            proof.sweep();
+            sweep(&proof.folder);
         }
         let file = openat(&proof.folder, proof.name.as_str(), CREATE, Mode::from_raw_mode(0o644))?;
         fchmod(&file, Mode::from_raw_mode(0o644))?;
@@ -92,32 +92,64 @@ impl ProofFile {
     }
 
     /// What an answer to a request for the file proves.
-    pub(super) fn judge(&self, fetched: &Result<Fetched, Failure>) -> Proof {
-        match fetched {
-            Ok(fetched) if fetched.answer.status != 200 => Proof::Status(fetched.answer.status),
-            Ok(fetched) if fetched.body == self.content.as_bytes() => Proof::Given,
-            Ok(_) => Proof::OtherContent,
-            Err(failure) => Proof::Failed(failure.words.clone()),
+    pub(super) fn judge(&self, fetched: &Fetched) -> Proof {
+        match fetched.answer.status {
+            200 if fetched.body == self.content.as_bytes() => Proof::Given,
+            200 => Proof::OtherContent,
+            401 => Proof::Guarded,
+            status => Proof::Status(status),
         }
     }
 
-    /// Takes away what a killed process left here.
-    fn sweep(&self) {
-        let Ok(entries) = rustix::fs::Dir::read_from(&self.folder) else { return };
-        for entry in entries.flatten() {
-            let name = entry.file_name().to_string_lossy().into_owned();
-            if name.starts_with(PREFIX) && self.is_stale(&name) {
-                // Someone else may be doing the same.
-                _ = unlinkat(&self.folder, name.as_str(), AtFlags::empty());
-            }
+    /// Puts the same content into the document root itself, under a name that is not hidden; `None` where that
+    /// can't be done.
+    pub(super) fn put_plain(&self) -> Option<PlainFile<'_>> {
+        sweep(&self.root);
+        let name = format!("{PREFIX}{}.txt", nonce());
+        let file = openat(&self.root, name.as_str(), CREATE, Mode::from_raw_mode(0o644)).ok()?;
+        let plain = PlainFile { root: &self.root, name };
+        fchmod(&file, Mode::from_raw_mode(0o644)).ok()?;
+        rustix::io::write(&file, self.content.as_bytes()).ok()?;
+        Some(plain)
+    }
+}
+
+/// A file with the same content that is not hidden, gone when dropped.
+pub(super) struct PlainFile<'p> {
+    root: &'p OwnedFd,
+    name: String,
+}
+
+impl PlainFile<'_> {
+    /// Where the file is on the site.
+    pub(super) fn url_path(&self) -> String {
+        format!("/{}", self.name)
+    }
+}
+
+impl Drop for PlainFile<'_> {
+    fn drop(&mut self) {
+        // What fails here the next one sweeps.
+        _ = unlinkat(self.root, self.name.as_str(), AtFlags::empty());
+    }
+}
+
+/// Takes away what a killed process left in a folder.
+fn sweep(folder: &OwnedFd) {
+    let Ok(entries) = rustix::fs::Dir::read_from(folder) else { return };
+    for entry in entries.flatten() {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        if name.starts_with(PREFIX) && is_stale(folder, &name) {
+            // Someone else may be doing the same.
+            _ = unlinkat(folder, name.as_str(), AtFlags::empty());
         }
     }
+}
 
-    fn is_stale(&self, name: &str) -> bool {
-        let Ok(stat) = rustix::fs::statat(&self.folder, name, AtFlags::SYMLINK_NOFOLLOW) else { return false };
-        let changed = SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(stat.st_mtime).unwrap_or(0));
-        changed.elapsed().is_ok_and(|age| age > STALE)
-    }
+fn is_stale(folder: &OwnedFd, name: &str) -> bool {
+    let Ok(stat) = rustix::fs::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW) else { return false };
+    let changed = SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(stat.st_mtime).unwrap_or(0));
+    changed.elapsed().is_ok_and(|age| age > STALE)
 }
 
 impl Drop for ProofFile {
@@ -148,6 +180,9 @@ mod tests {
         let root = Utf8Path::from_path(temporary.path()).unwrap();
         let proof = ProofFile::put(root).unwrap();
         assert_eq!(std::fs::read_to_string(format!("{root}{}", proof.url_path())).unwrap(), proof.content);
+        let plain = proof.put_plain().unwrap();
+        assert_eq!(std::fs::read_to_string(format!("{root}{}", plain.url_path())).unwrap(), proof.content);
+        drop(plain);
         drop(proof);
         assert_eq!(std::fs::read_dir(root).unwrap().count(), 0);
 

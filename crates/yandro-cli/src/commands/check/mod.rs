@@ -32,7 +32,7 @@ pub(crate) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<St
     if args.watch {
         return watch::run(context, args, ui);
     }
-    let within = Limit::seconds(args.timeout.get());
+    let within = Limit::seconds(args.timeout);
     let (mut reports, mut took) = looked(context, &sites, within)?;
     if args.mend && reports.iter().any(|report| !report.findings.is_empty()) {
         let is_changed = mend::run(context, &list, &reports, ui)?;

@@ -20,7 +20,7 @@ const AGAIN: Duration = Duration::from_secs(2);
 /// Draws the table over itself until it is interrupted; without a terminal one after the other.
 pub(super) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<Status, CommandError> {
     let runtime = signals::runtime()?;
-    let closely = Closeness { is_close: true, within: Limit::seconds(args.timeout.get()) };
+    let closely = Closeness { is_close: true, within: Limit::seconds(args.timeout) };
     let over = std::io::stdout().is_terminal();
     let drawn = async {
         let mut last = String::new();

@@ -6,6 +6,7 @@ mod serving;
 
 use desired::desired;
 use serde_json::json;
+use yandro_core::check;
 use yandro_core::hosts::TakeOver;
 use yandro_core::plan::{ChangeSet, FileChange, Step, map_site};
 use yandro_core::site::{Content, ServerId, ServerKind, Site};
@@ -164,7 +165,7 @@ fn tell(context: &Context, done: &Done<Site>, proof: &Proven, is_given: bool, ui
     let server = site.server.unwrap_or(ServerId::BuiltIn);
     let url = context.url(site, server);
     let (findings, proven) = match proof {
-        Proven::Seen(report) => (report.findings.clone(), report.is_well()),
+        Proven::Seen(report) => (report.findings.clone(), report.is_proven()),
         Proven::NotTried(_) => (Vec::new(), false),
     };
     if ui.json {
@@ -182,6 +183,11 @@ fn tell(context: &Context, done: &Done<Site>, proof: &Proven, is_given: bool, ui
             Proven::Seen(_) if proven => {
                 let how = if site.https.is_on() { ", over HTTPS" } else { "" };
                 ("proof", format!("{GOOD}{url} answers from there{how}{GOOD:#}"))
+            }
+            Proven::Seen(report) if report.is_well() && report.findings.is_empty() => {
+                let unproven = report.names.iter().find(|name| !name.is_proven);
+                let why = unproven.map_or("", |name| name.detail(check::Step::Proof));
+                ("proof", format!("{url} answers, and where from can't be proven: {why}"))
             }
             Proven::Seen(_) => ("proof", format!("{WARN}written, but not all is well{WARN:#}")),
             Proven::NotTried(why) => ("proof", format!("{WARN}not proven{WARN:#}: {why}")),

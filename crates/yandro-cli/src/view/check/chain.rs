@@ -43,7 +43,12 @@ pub(super) fn drawn(report: &SiteReport) -> String {
         if place == 0 {
             lines.push(format!("{STRONG}{unicode}{STRONG:#}  {DIM}{}, {server}{DIM:#}", report.site.content));
         } else if name.is_well() {
-            lines.push(format!("{STRONG}{unicode}{STRONG:#}  {GOOD}✓{GOOD:#} the same, and proven"));
+            let proof = match name.outcome(Step::Proof) {
+                _ if name.is_proven => "and proven".to_owned(),
+                Outcome::Passed | Outcome::NotNeeded => format!("without proof: {}", name.detail(Step::Proof)),
+                _ => "without proof".to_owned(),
+            };
+            lines.push(format!("{STRONG}{unicode}{STRONG:#}  {GOOD}✓{GOOD:#} the same, {proof}"));
             continue;
         } else {
             lines.push(format!("{STRONG}{unicode}{STRONG:#}"));

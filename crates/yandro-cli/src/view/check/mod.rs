@@ -72,18 +72,51 @@ fn table(reports: &[SiteReport]) -> Table {
 
 fn sum(reports: &[SiteReport], took: Duration) -> String {
     let names = reports.iter().map(|report| report.names.len()).sum();
-    let proven = reports.iter().flat_map(|report| &report.names).filter(|name| name.is_well()).count();
-    let verdict = if proven == names {
-        format!("{GOOD}all proven{GOOD:#}")
-    } else {
-        format!("{GOOD}{proven} proven{GOOD:#}, {BAD}{} not{BAD:#}", names - proven)
-    };
+    let verdict: Vec<String> = verdict(reports)
+        .into_iter()
+        .map(|(words, state)| {
+            let style = match state {
+                State::Proven => GOOD,
+                State::Unproven => WARN,
+                State::Bad => BAD,
+            };
+            format!("{style}{words}{style:#}")
+        })
+        .collect();
     format!(
-        "\n{}, {}: {verdict} {DIM}({} ms){DIM:#}",
+        "\n{}, {}: {} {DIM}({} ms){DIM:#}",
         count(reports.len(), "site"),
         count(names, "name"),
+        verdict.join(", "),
         took.as_millis()
     )
+}
+
+/// How names stand.
+#[derive(Clone, Copy)]
+enum State {
+    Proven,
+    /// Well, and there is no proof to be had.
+    Unproven,
+    Bad,
+}
+
+/// How many names stand how, in words.
+fn verdict(reports: &[SiteReport]) -> Vec<(String, State)> {
+    let names = || reports.iter().flat_map(|report| &report.names);
+    let (proven, well) = (names().filter(|name| name.is_proven).count(), names().filter(|name| name.is_well()).count());
+    let bad = names().count() - well;
+    if proven == names().count() {
+        return vec![("all proven".to_owned(), State::Proven)];
+    }
+    let mut parts = vec![(format!("{proven} proven"), State::Proven)];
+    if well > proven {
+        parts.push((format!("{} well without proof", well - proven), State::Unproven));
+    }
+    if bad > 0 {
+        parts.push((format!("{bad} not"), State::Bad));
+    }
+    parts
 }
 
 fn row(report: &SiteReport, name: &NameReport) -> Vec<Cell> {
@@ -187,7 +220,7 @@ fn to_json(reports: &[SiteReport], took: Duration) -> Value {
                             })
                         })
                         .collect();
-                    json!({ "name": name.name.as_str(), "well": name.is_well(), "steps": steps })
+                    json!({ "name": name.name.as_str(), "well": name.is_well(), "proven": name.is_proven, "steps": steps })
                 })
                 .collect();
             json!({

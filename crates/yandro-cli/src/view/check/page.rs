@@ -2,23 +2,26 @@
 
 use std::time::Duration;
 
-use yandro_core::check::{Finding, NameReport, Outcome, Part, Severity, SiteReport, StepReport};
+use yandro_core::check::{Finding, NameReport, Outcome, Part, Severity, SiteReport, Step, StepReport};
 
-use super::MARK;
 use super::chain::title;
 use super::junit::escaped;
+use super::{MARK, State, verdict};
 
 const PAGE: &str = include_str!("page.html");
 
 /// The whole page. `at` is when it was seen, RFC 3339.
 pub(crate) fn page(reports: &[SiteReport], at: &str) -> String {
     let names: Vec<&NameReport> = reports.iter().flat_map(|report| &report.names).collect();
-    let well = names.iter().filter(|name| name.is_well()).count();
-    let (word, class) = match names.len() - well {
-        0 => ("all proven".to_owned(), "good"),
-        bad => (format!("{well} proven, {bad} not"), "bad"),
-    };
-    let sum = format!("<span class=\"{class}\">{word}</span>");
+    let sum = verdict(reports).into_iter().map(|(words, state)| {
+        let class = match state {
+            State::Proven => "good",
+            State::Unproven => "warn",
+            State::Bad => "bad",
+        };
+        format!("<span class=\"{class}\">{words}</span>")
+    });
+    let sum = sum.collect::<Vec<_>>().join(", ");
     // One scale for all bars, so that they can be compared.
     let longest = names.iter().flat_map(|name| &name.steps).map(|step| step.took).max().unwrap_or_default();
     let sites: String = reports.iter().map(|report| site(report, longest)).collect();
@@ -125,19 +128,21 @@ fn milliseconds(took: Duration) -> String {
 fn dates(reports: &[SiteReport]) -> String {
     let days = |report: &SiteReport| {
         let of_name = |name: &NameReport| {
-            let step = name.steps.iter().find(|step| step.step == yandro_core::check::Step::Validity)?;
-            step.detail.strip_suffix(" days")?.parse::<i64>().ok()
+            let days = name.detail(Step::Validity).strip_suffix(" days")?.parse::<i64>().ok()?;
+            Some((days, name.outcome(Step::Validity) == Outcome::Warned))
         };
         report.names.iter().filter_map(of_name).min()
     };
-    let known: Vec<(&SiteReport, i64)> = reports.iter().filter_map(|report| Some((report, days(report)?))).collect();
-    let Some(most) = known.iter().map(|(_, days)| *days).max().filter(|most| *most > 0) else { return String::new() };
+    let known: Vec<_> = reports.iter().filter_map(|report| Some((report, days(report)?))).collect();
+    let Some(most) = known.iter().map(|(_, (days, _))| *days).max().filter(|most| *most > 0) else {
+        return String::new();
+    };
     let lines: String = known
         .iter()
-        .map(|(report, days)| {
+        .map(|(report, (days, is_due))| {
             #[allow(clippy::cast_precision_loss, reason = "days of a few years")]
             let share = (*days).max(0) as f64 / most as f64 * 100.0;
-            let class = if *days <= yandro_core::pki::RENEW_DAYS { "warn" } else { "good" };
+            let class = if *is_due { "warn" } else { "good" };
             format!(
                 "<li class=\"{class}\"><span class=\"step\">{}</span><span class=\"track\"><span class=\"bar\" style=\"width:{share:.1}%\"></span></span><span class=\"took\">{days} days</span></li>",
                 escaped(&report.site.name.to_unicode())

@@ -63,6 +63,25 @@ pub(super) const APACHE: &[Cause] = &[
         )
     }),
     ("access-denied", |m| shell(m, "printf 'Require all denied\\n' > saltmarsh/.htaccess")),
+    ("access-denied", |m| {
+        // What is about some files only comes before, and is not told.
+        let lines = "<Files .env>\\nRequire all denied\\n</Files>\\nRewriteEngine on\\nRewriteRule ^ - [F]\\n";
+        shell(
+            m,
+            &format!(
+                "printf '{lines}' > saltmarsh/.htaccess; ln -sf ../mods-available/rewrite.load /etc/apache2/mods-enabled/; apache2ctl graceful"
+            ),
+        )
+    }),
+    ("proof-intercepted", |m| {
+        let lines = "RewriteEngine on\\nRewriteRule !^index.html$ /index.html [L]\\n";
+        shell(
+            m,
+            &format!(
+                "printf '{lines}' > saltmarsh/.htaccess; ln -sf ../mods-available/rewrite.load /etc/apache2/mods-enabled/; apache2ctl graceful"
+            ),
+        )
+    }),
     ("override-fault", |m| shell(m, "printf 'Tide high\\n' > saltmarsh/.htaccess")),
     ("redirect-loop", |m| {
         shell(
@@ -115,14 +134,6 @@ pub(super) const APACHE: &[Cause] = &[
             "cd $HOME && yandro cert issue tides.test --out tides -q && cp tides/* .local/share/yandro/certificates/saltmarsh.test/ && apache2ctl graceful",
         )
     }),
-    ("certificate-ends", |m| {
-        shell(
-            m,
-            "cd $HOME && yandro cert issue saltmarsh.test --days 9 --out tides -q && cp tides/* .local/share/yandro/certificates/saltmarsh.test/ && apache2ctl graceful",
-        )
-    }),
-    ("certificate-expired", |m| shell(m, &of_time(-20, -9))),
-    ("certificate-early", |m| shell(m, &of_time(3, 20))),
     ("not-reloaded", |m| {
         // The old certificate is still served.
         shell(
@@ -164,15 +175,7 @@ pub(super) const APACHE: &[Cause] = &[
     ("confined", |m| {
         shell(
             m,
-            "mkdir -p /var/log/audit; echo \"type=AVC msg=audit(1): apparmor=\\\"DENIED\\\" operation=\\\"open\\\" profile=\\\"apache2\\\" name=\\\"$PWD/saltmarsh/index.html\\\"\" > /var/log/kern.log; printf 'Require all denied\\n' > saltmarsh/.htaccess",
+            "mkdir -p /var/log/audit; echo \"type=AVC msg=audit($(date +%s).000:1): apparmor=\\\"DENIED\\\" operation=\\\"open\\\" profile=\\\"apache2\\\" name=\\\"$PWD/saltmarsh/index.html\\\"\" > /var/log/kern.log; printf 'Require all denied\\n' > saltmarsh/.htaccess",
         )
     }),
 ];
-
-/// A script that gives the site a certificate of the authority's that is valid from one day to
-/// another, counted from today.
-fn of_time(from: i64, to: i64) -> String {
-    format!(
-        "a=$HOME/.local/share/yandro/authority; cd $HOME/.local/share/yandro/certificates/saltmarsh.test; openssl req -new -key key.pem -subj /O=x -out $HOME/.r; printf 'subjectAltName=DNS:saltmarsh.test\\nbasicConstraints=critical,CA:FALSE\\nkeyUsage=critical,digitalSignature\\nextendedKeyUsage=serverAuth\\nsubjectKeyIdentifier=hash\\nauthorityKeyIdentifier=keyid\\n' > $HOME/.e; mkdir $HOME/.ca; : > $HOME/.ca/index; echo 4C0FFEE5 > $HOME/.ca/serial; openssl ca -batch -notext -in $HOME/.r -cert $a/issuing.pem -keyfile $a/issuing.key -out leaf -outdir $HOME/.ca -md sha256 -extfile $HOME/.e -startdate $(date -u -d '{from} days' +%y%m%d%H%M%SZ) -enddate $(date -u -d '{to} days' +%y%m%d%H%M%SZ) -config /dev/stdin 2>/dev/null <<E\n[ca]\ndefault_ca=x\n[x]\nserial=$HOME/.ca/serial\ndatabase=$HOME/.ca/index\npolicy=p\n[p]\norganizationName=optional\nE\ncat leaf $a/issuing.pem > fullchain.pem; rm -r leaf $HOME/.ca $HOME/.r $HOME/.e; apache2ctl graceful"
-    )
-}

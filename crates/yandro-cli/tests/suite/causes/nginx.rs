@@ -75,6 +75,10 @@ pub(super) const NGINX: &[Cause] = &[
     ("access-denied", |m| {
         shell(m, &format!("sed -i 's/^\\(\\s*\\)root /\\1deny all;\\n\\1root /' {BLOCK} && nginx -s reload"))
     }),
+    ("access-denied", |m| {
+        // In a file that is included, for all sites.
+        shell(m, "printf 'allow 10.0.0.0/8;\\ndeny all;\\n' > /etc/nginx/conf.d/ferries.conf; nginx -s reload")
+    }),
     ("redirect-loop", |m| {
         shell(
             m,
@@ -94,12 +98,6 @@ pub(super) const NGINX: &[Cause] = &[
         shell(
             m,
             "cd $HOME && yandro cert issue tides.test --out tides -q && cp tides/* .local/share/yandro/certificates/saltmarsh.test/ && nginx -s reload",
-        )
-    }),
-    ("certificate-ends", |m| {
-        shell(
-            m,
-            "cd $HOME && yandro cert issue saltmarsh.test --days 9 --out tides -q && cp tides/* .local/share/yandro/certificates/saltmarsh.test/ && nginx -s reload",
         )
     }),
     ("certificate-unknown", |m| {
