@@ -71,7 +71,8 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
         let (holder, id) = &port.holders[0];
         let Some(server) = port.wanted.first() else { continue };
         let mend = circumstances::port_holder(holder, *id).remedy(*server);
-        let or = port.sites.first().map(other_ports).unwrap_or_default();
+        let is_taken = |number: u16| ports.iter().any(|own| own.number == number) || !ports::holders(number).is_empty();
+        let or = port.sites.first().map(|site| other_ports(site, is_taken)).unwrap_or_default();
         ui.print(&format!(
             "\n{BAD}✗{BAD:#} port {} is held by {holder}, and {} is to have it\n    {DIM}mend:{DIM:#} {COMMAND}{mend}{COMMAND:#}\n      {DIM}or:{DIM:#} {COMMAND}{or}{COMMAND:#}",
             port.number,

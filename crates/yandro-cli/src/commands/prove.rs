@@ -17,8 +17,8 @@ const PATIENCE: Duration = Duration::from_secs(5);
 /// How long a page's own status may come from the old configuration: a folder that is proven
 /// may have had another index.
 const PATIENCE_WITH_STATUS: Duration = Duration::from_secs(1);
-/// How long to wait between two looks.
-const PAUSE: Duration = Duration::from_millis(10);
+/// How long to wait between two looks: at first, and at most. A server that takes its time isn't asked all the while.
+const PAUSES: (Duration, Duration) = (Duration::from_millis(10), Duration::from_millis(200));
 
 /// What came of the proof.
 pub(crate) enum Proven {
@@ -51,6 +51,7 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
     let runtime = signals::runtime()?;
     let began = Instant::now();
     let report = runtime.block_on(async {
+        let mut pause = PAUSES.0;
         loop {
             let looked =
                 signals::unless_interrupted(check::look(context, std::slice::from_ref(site), Closeness::default()))
@@ -64,7 +65,8 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
             if !is_ours || patience(&report).is_none_or(|patience| began.elapsed() > patience) {
                 return Ok::<_, ProofFailed>(Some(report));
             }
-            tokio::time::sleep(PAUSE).await;
+            tokio::time::sleep(pause).await;
+            pause = (pause * 2).min(PAUSES.1);
         }
     })?;
     let report = match report {

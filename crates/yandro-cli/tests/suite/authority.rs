@@ -6,6 +6,9 @@ use std::os::unix::fs::PermissionsExt as _;
 use super::kit::{Background, Sysroot, eventually, has};
 use super::namespace::Namespace;
 
+/// Java leaves nothing in `/tmp`.
+const NO_COUNTERS: &str = "-J-XX:-UsePerfData";
+
 fn shown(machine: &Namespace) -> String {
     machine.yandro(&["authority", "show", "--json"]).succeeds().stdout
 }
@@ -27,7 +30,7 @@ fn another_authority_takes_over_everywhere_at_once_and_is_taken_back() {
         let files = fs::read_dir(machine.inside("/usr/local/share/ca-certificates")).unwrap();
         let mut all: Vec<String> = files.map(|file| file.unwrap().file_name().into_string().unwrap()).collect();
         all.extend(ran.stdout.lines().filter(|line| line.contains("yandro-")).map(|line| line.trim_end().to_owned()));
-        let java = ["-list", "-keystore", "/etc/ssl/certs/java/cacerts", "-storepass", "changeit"];
+        let java = ["-list", "-keystore", "/etc/ssl/certs/java/cacerts", "-storepass", "changeit", NO_COUNTERS];
         let java = machine.run("keytool", &java).stdout;
         all.extend(
             java.lines().filter(|line| line.contains("yandro-")).map(|line| line.split(',').next().unwrap().to_owned()),
@@ -199,7 +202,7 @@ fn a_store_of_java(has_program: bool) {
         format!("req -x509 -newkey rsa:2048 -nodes -keyout {root}/k.pem -out {root}/other.pem -days 9 -subj /CN=Other");
     assert!(std::process::Command::new("openssl").args(line.split(' ')).output().unwrap().status.success());
     let keytool = |words: &[&str]| {
-        let common = ["-keystore", &store, "-storepass", "changeit"];
+        let common = ["-keystore", &store, "-storepass", "changeit", NO_COUNTERS];
         let ran = std::process::Command::new("keytool").args(words).args(common).output().unwrap();
         String::from_utf8_lossy(&ran.stdout).into_owned()
     };

@@ -1,6 +1,6 @@
 //! What `check` does beside telling causes: it mends, reads logs, watches and reports; and `ports`.
 
-use super::causes::{listener, shell};
+use super::causes::{background, listener, shell};
 use super::kit::{Background, YANDRO, eventually};
 use super::namespace::Namespace;
 
@@ -74,6 +74,40 @@ fn every_holder_of_a_port_is_named() {
 }
 
 #[test]
+fn a_check_is_kind_to_what_it_checks() {
+    let Some(machine) = Namespace::new(&["python3"]) else { return };
+    // An upstream that counts: how many at once at most, and who asks it directly.
+    let seen = machine.path("seen");
+    let _upstream = background(
+        &machine,
+        &format!(
+            "import http.server, threading, time
+lock = threading.Lock(); now = most = 0; agents = set()
+class H(http.server.BaseHTTPRequestHandler):
+    protocol_version = 'HTTP/1.1'
+    def do_GET(self):
+        global now, most
+        with lock: now += 1; most = max(most, now); agents.add(self.headers['User-Agent'])
+        time.sleep(0.05)
+        with lock: now -= 1; open({:?}, 'w').write(f'{{most}} {{sorted(agents)}}')
+        self.send_response(200); self.send_header('Content-Length', '2'); self.end_headers(); self.wfile.write(b'ok')
+    def log_message(self, *words): pass
+server = http.server.ThreadingHTTPServer(('127.0.0.1', 3000), H)
+READY
+server.serve_forever()",
+            seen.to_str().unwrap()
+        ),
+    );
+    for number in 0..10 {
+        let name = format!("boat{number}.saltmarsh.test");
+        machine.yandro(&["map", &name, "http://127.0.0.1:3000", "-q"]).succeeds();
+    }
+    machine.yandro(&["check"]).succeeds();
+    let told = std::fs::read_to_string(&seen).unwrap();
+    assert_eq!(told, format!("4 ['yandro-check/{}']", env!("CARGO_PKG_VERSION")), "four at once, by its own name");
+}
+
+#[test]
 fn watching_tells_what_comes_and_goes() {
     let Some(machine) = Namespace::new(&[]) else { return };
     machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
@@ -84,8 +118,11 @@ fn watching_tells_what_comes_and_goes() {
     let seen = |text: &str| std::fs::read_to_string(&out).unwrap().matches(text).count();
     eventually("it is well", || seen("all proven") == 1);
     // Looked at anew every two seconds, and nothing is told that is no news.
+    let asked = || std::fs::read_to_string(machine.path("log/saltmarsh.test-access.log")).unwrap().lines().count();
+    let before = asked();
     std::thread::sleep(std::time::Duration::from_millis(2500));
     assert_eq!(seen("all proven"), 1);
+    assert!((1..30).contains(&(asked() - before)), "a look has no other look follow at once: {}", asked() - before);
     shell(&machine, "chmod 700 saltmarsh");
     eventually("the folder is told", || seen("may not enter") == 1);
     shell(&machine, "chmod 755 saltmarsh");

@@ -45,7 +45,7 @@ const CLIENTS: &[(&str, &str)] = &[
         "python",
         "python3 -c \"import ssl, sys, urllib.request; c = ssl.create_default_context(); c.verify_flags |= ssl.VERIFY_X509_STRICT; urllib.request.urlopen(sys.argv[1], context=c)\" $url",
     ),
-    ("java", "java Ask.java $url"),
+    ("java", "java -XX:-UsePerfData Ask.java $url"),
     ("node", "NODE_EXTRA_CA_CERTS=$root node -e \"require('https').get(process.argv[1]).on('error', () => {})\" $url"),
     (
         "chromium",

@@ -400,7 +400,7 @@ fn a_zone_is_loaded_by_real_dns_servers() {
     let mut conf =
         format!("server:\n  ip-address: 127.0.0.1@5300\n  username: \"\"\n  chroot: \"\"\n  zonesdir: \"{root}\"\n");
     conf += &format!(
-        "  database: \"\"\n  pidfile: \"{root}/nsd.pid\"\n  xfrdfile: \"{root}/xfrd\"\n  zonelistfile: \"{root}/list\"\n"
+        "  database: \"\"\n  pidfile: \"{root}/nsd.pid\"\n  xfrdfile: \"{root}/xfrd\"\n  zonelistfile: \"{root}/list\"\n  xfrdir: \"{root}\"\n"
     );
     _ = write!(conf, "remote-control:\n  control-enable: no\nzone:\n  name: saltmarsh.test\n  zonefile: zone\n");
     fs::write(machine.path("nsd.conf"), conf).unwrap();

@@ -18,6 +18,8 @@ pub struct Circumstances {
     pub refuses: Option<String>,
     /// A file that was changed after the server last took its configuration up.
     pub newer: Option<Utf8PathBuf>,
+    /// Whether the site's virtual host file names the certificate that is on the disk.
+    pub names_certificate: bool,
     /// Who listens on the site's ports.
     pub holders: Vec<PortHolder>,
     /// What its configuration says.

@@ -2,43 +2,12 @@
 //! be once the server takes it up.
 
 use super::circumstances::{AnsweringHost, Configured, SiteFileState};
+use super::fault::Fault;
 use super::finding::Code;
 use super::remedy;
 use crate::config::Place;
 use crate::shell::word;
 use crate::site::{ServerId, Site};
-
-/// Why something is as it is: code, cause, evidence, remedy.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Cause {
-    pub(super) code: Code,
-    pub(super) words: String,
-    pub(super) evidence: Option<String>,
-    pub(super) remedy: Option<String>,
-    /// Other ways, each a command.
-    pub(super) otherwise: Vec<String>,
-}
-
-impl Cause {
-    pub(super) fn new(code: Code, words: impl Into<String>) -> Self {
-        Self { code, words: words.into(), evidence: None, remedy: None, otherwise: Vec::new() }
-    }
-
-    pub(super) fn seen(mut self, evidence: impl Into<String>) -> Self {
-        self.evidence = Some(evidence.into());
-        self
-    }
-
-    pub(super) fn mend(mut self, remedy: impl Into<String>) -> Self {
-        self.remedy = Some(remedy.into());
-        self
-    }
-
-    pub(super) fn or(mut self, remedy: impl Into<String>) -> Self {
-        self.otherwise.push(remedy.into());
-        self
-    }
-}
 
 /// Which ports something is about.
 #[derive(Clone, Copy, Debug)]
@@ -68,7 +37,7 @@ impl Configured {
     }
 
     /// The first thing in it that stands in a site's way.
-    pub(super) fn in_the_way(&self, site: &Site, server: ServerId) -> Option<Cause> {
+    pub(super) fn in_the_way(&self, site: &Site, server: ServerId) -> Option<Fault> {
         self.refused(server, Some(true))
             .or_else(|| self.not_read(site, server))
             .or_else(|| self.not_listened(site, server))
@@ -78,69 +47,69 @@ impl Configured {
     }
 
     /// The server would refuse it.
-    pub(super) fn refused(&self, server: ServerId, runs: Option<bool>) -> Option<Cause> {
+    pub(super) fn refused(&self, server: ServerId, runs: Option<bool>) -> Option<Fault> {
         self.refuses.as_ref().map(|words| refused(words, server, runs))
     }
 
     /// The server doesn't read the site's file.
-    pub(super) fn not_read(&self, site: &Site, server: ServerId) -> Option<Cause> {
+    pub(super) fn not_read(&self, site: &Site, server: ServerId) -> Option<Fault> {
         let name = &site.name;
         let settle = "yandro settle";
         match &self.site_file {
             SiteFileState::Read => None,
             SiteFileState::Missing(file) => {
                 let words = format!("the virtual host file of `{name}` is gone: {file}");
-                Some(Cause::new(Code::SiteFileMissing, words).mend(settle))
+                Some(Fault::new(Code::SiteFileMissing, words).mend(settle))
             }
             SiteFileState::NotEnabled { file, link } => {
                 let words = format!("the virtual host file of `{name}` is not enabled: {file}");
-                Some(Cause::new(Code::SiteNotEnabled, words).seen(format!("there is no link {link}")).mend(settle))
+                Some(Fault::new(Code::SiteNotEnabled, words).seen(format!("there is no link {link}")).mend(settle))
             }
             SiteFileState::NotIncluded { file, main } => {
                 let words = format!("{server} doesn't read {file}: no line includes its folder");
                 let seen = format!("looked for from {main} on");
-                Some(Cause::new(Code::SitesNotIncluded, words).seen(seen).mend(settle))
+                Some(Fault::new(Code::SitesNotIncluded, words).seen(seen).mend(settle))
             }
         }
     }
 
     /// No line has it listen on a port of the site's.
-    pub(super) fn not_listened(&self, site: &Site, server: ServerId) -> Option<Cause> {
+    pub(super) fn not_listened(&self, site: &Site, server: ServerId) -> Option<Fault> {
         let port = self.not_listened.first()?;
         let words = format!("no line of {server}'s configuration has it listen on port {port}");
-        Some(Cause::new(Code::PortNotListened, words).mend(format!("yandro map {}", site.name)))
+        Some(Fault::new(Code::PortNotListened, words).mend(format!("yandro map {}", site.name)))
     }
 
     /// The site's own virtual host for HTTPS speaks no TLS.
-    pub(super) fn tls_off(&self, site: &Site) -> Option<Cause> {
+    pub(super) fn tls_off(&self, site: &Site) -> Option<Fault> {
         let ports = if site.https.is_on() { site.https_ports(443) } else { Vec::new() };
         let off = self.answering.iter().find(|own| own.is_own && !own.tls && ports.contains(&own.port))?;
         let words = format!("the virtual host of `{}` for HTTPS has TLS off", site.name);
-        Some(Cause::new(Code::TlsOff, words).seen(off.place.to_string()).mend(remedy::put_back(&site.name)))
+        Some(Fault::new(Code::TlsOff, words).seen(off.place.to_string()).mend(remedy::put_back(&site.name)))
     }
 
     /// The site's own virtual host serves another folder.
-    pub(super) fn other_folder(&self, site: &Site) -> Option<Cause> {
+    pub(super) fn other_folder(&self, site: &Site) -> Option<Fault> {
         let own = site.document_root()?;
         let hosts = self.answering.iter().filter(|host| host.is_own);
         let mut with_folder = hosts.filter_map(|host| Some((host, host.document_root.as_ref()?)));
         let (host, other) = with_folder.find(|(_, other)| **other != own)?;
         let words = format!("the virtual host of `{}` serves {other}, and not {own}", site.name);
-        Some(Cause::new(Code::AnsweredElsewhere, words).seen(host.place.to_string()).mend(remedy::put_back(&site.name)))
+        Some(Fault::new(Code::AnsweredElsewhere, words).seen(host.place.to_string()).mend(remedy::put_back(&site.name)))
     }
 
     /// Another virtual host than the site's answers.
-    pub(super) fn other_answers(&self, site: &Site, server: ServerId, of: Of) -> Option<Cause> {
+    pub(super) fn other_answers(&self, site: &Site, server: ServerId, of: Of) -> Option<Fault> {
         let AnsweringHost { name, port, place, has_name, .. } =
             self.answering.iter().find(|other| !other.is_own && of.has(other.port))?;
         if *has_name {
             let words = format!("another virtual host on port {port} has the name `{name}` as well, and answers first");
             let mend = format!("{} && {}", remedy::edit(place), remedy::reload(server));
-            return Some(Cause::new(Code::OtherSiteAnswers, words).seen(place.to_string()).mend(mend));
+            return Some(Fault::new(Code::OtherSiteAnswers, words).seen(place.to_string()).mend(mend));
         }
         let words = format!("no virtual host on port {port} has the name `{name}`, and the default one answers");
         let mend = remedy::put_back(&site.name);
-        Some(Cause::new(Code::DefaultAnswers, words).seen(place.to_string()).mend(mend))
+        Some(Fault::new(Code::DefaultAnswers, words).seen(place.to_string()).mend(mend))
     }
 }
 
@@ -148,7 +117,7 @@ impl Configured {
 const BESIDE: [&str; 4] = ["AH00557", "AH00558", "Action '", "The Apache error log may"];
 
 /// Why a server refuses its configuration, by its own words.
-pub(super) fn refused(words: &str, server: ServerId, runs: Option<bool>) -> Cause {
+pub(super) fn refused(words: &str, server: ServerId, runs: Option<bool>) -> Fault {
     let is_telling = |line: &&str| !line.is_empty() && BESIDE.iter().all(|beside| !line.contains(beside));
     let lines: Vec<&str> = words.lines().map(str::trim).filter(is_telling).take(4).collect();
     let first = lines.first().copied().unwrap_or_default();
@@ -157,11 +126,11 @@ pub(super) fn refused(words: &str, server: ServerId, runs: Option<bool>) -> Caus
         let cause =
             format!("{server} refuses its configuration and {running}: the folder for logs {folder} isn't there");
         let mend = format!("mkdir -p {} && {}", word(&folder), remedy::bring_up(server, runs));
-        return Cause::new(Code::LogFolderMissing, cause).seen(first).mend(mend);
+        return Fault::new(Code::LogFolderMissing, cause).seen(first).mend(mend);
     }
     if lines.iter().any(|line| line.contains("Invalid command 'SSL")) {
         let cause = format!("{server} hasn't its module for TLS switched on, and {running}");
-        return Cause::new(Code::ModuleOff, cause).seen(lines.join("\n")).mend("yandro settle");
+        return Fault::new(Code::ModuleOff, cause).seen(lines.join("\n")).mend("yandro settle");
     }
     let cause = format!("{server} refuses its configuration and {running}");
     let bring_up = remedy::bring_up(server, runs);
@@ -169,7 +138,7 @@ pub(super) fn refused(words: &str, server: ServerId, runs: Option<bool>) -> Caus
         Some(place) => format!("{} && {bring_up}", remedy::edit(&place)),
         None => bring_up,
     };
-    Cause::new(Code::ConfigurationBroken, cause).seen(lines.join("\n")).mend(mend)
+    Fault::new(Code::ConfigurationBroken, cause).seen(lines.join("\n")).mend(mend)
 }
 
 /// The place that a server's words name: `line 3 of FILE` as Apache httpd says it, `in FILE:3` as nginx

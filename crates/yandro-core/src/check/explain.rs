@@ -1,7 +1,8 @@
 //! From symptoms to causes: what a server, its files and its log say about a finding.
 
 use super::circumstances::Circumstances;
-use super::configured::{Cause, Of, refused};
+use super::configured::{Of, refused};
+use super::fault::Fault;
 use super::finding::{Code, Finding, Severity};
 use super::judge::{Outcome, SiteReport, Step};
 use super::remedy;
@@ -54,17 +55,15 @@ pub fn explain(report: &mut SiteReport, http_port: u16, https_port: u16, around:
     weigh_again(report);
 }
 
-/// What a cause turned out to be weighs on the step as well, of those that no other step depends on.
+/// What a cause turned out to be weighs on the step as well: more, or, where no other step depends on it, less.
 fn weigh_again(report: &mut SiteReport) {
     for step in report.names.iter_mut().flat_map(|name| &mut name.steps) {
+        let of_step = report.findings.iter().filter(|finding| finding.step == step.step);
         let is_last = matches!(step.step, Step::Https | Step::Application | Step::Proof);
-        if !is_last || !matches!(step.outcome, Outcome::Failed | Outcome::Warned) {
-            continue;
-        }
-        match report.findings.iter().filter(|finding| finding.step == step.step).map(|finding| finding.severity).max() {
-            Some(Severity::Error) => step.outcome = Outcome::Failed,
-            Some(Severity::Warning) => step.outcome = Outcome::Warned,
-            None => {}
+        match (step.outcome, of_step.map(|finding| finding.severity).max()) {
+            (Outcome::Warned, Some(Severity::Error)) => step.outcome = Outcome::Failed,
+            (Outcome::Failed, Some(Severity::Warning)) if is_last => step.outcome = Outcome::Warned,
+            _ => {}
         }
     }
     for name in &mut report.names {
@@ -110,7 +109,7 @@ impl Explanation<'_> {
         };
         let mut finding = finding.clone();
         if let Some(cause) = cause {
-            (finding.code, finding.severity, finding.cause) = (cause.code, cause.code.severity(), cause.words);
+            (finding.code, finding.severity, finding.cause) = (cause.code, cause.severity, cause.cause);
             // On which ports it was seen stays with it.
             let ports = finding.evidence.as_ref().and_then(|seen| Some(seen[seen.find("on the ports ")?..].to_owned()));
             finding.evidence = match (cause.evidence, ports) {
@@ -134,11 +133,11 @@ impl Explanation<'_> {
         self.report.server
     }
 
-    fn refused(&self) -> Option<Cause> {
+    fn refused(&self) -> Option<Fault> {
         self.around.refuses.as_ref().map(|words| refused(words, self.server(), self.around.runs))
     }
 
-    fn closed(&self) -> Option<Cause> {
+    fn closed(&self) -> Option<Fault> {
         let server = self.server();
         if !server.is_configured() {
             return None;
@@ -147,9 +146,13 @@ impl Explanation<'_> {
         if refused.is_some() {
             return refused;
         }
+        if let Some(held) = self.held() {
+            // It couldn't be started either.
+            return Some(held);
+        }
         if self.around.runs == Some(false) {
             let mend = remedy::bring_up(server, self.around.runs);
-            return Some(Cause::new(Code::ServerDown, format!("{server} doesn't run")).mend(mend));
+            return Some(Fault::new(Code::ServerDown, format!("{server} doesn't run")).mend(mend));
         }
         let (site, configured) = (&self.report.site, &self.around.configured);
         configured
@@ -158,31 +161,59 @@ impl Explanation<'_> {
             .or_else(|| self.not_reloaded())
     }
 
-    fn key_mismatch(&self) -> Option<Cause> {
+    fn key_mismatch(&self) -> Option<Fault> {
         if self.around.key_fits != Some(false) {
             return None;
         }
         let site = &self.report.site.name;
         let words = format!("the key of `{site}` on disk is not the one that its certificate is for");
-        Some(Cause::new(Code::KeyMismatch, words).mend(format!("yandro check {site} --mend")))
+        Some(Fault::new(Code::KeyMismatch, words).mend(format!("yandro check {site} --mend")))
     }
 
-    fn not_reloaded(&self) -> Option<Cause> {
-        let file = self.around.newer.as_ref()?;
-        let words = format!("{} was not reloaded since {file} was changed", self.server());
-        Some(Cause::new(Code::NotReloaded, words).mend(remedy::reload(self.server())))
+    /// The site's own virtual host shows another certificate than the site's: somebody has named it there.
+    fn other_certificate(&self, code: Code) -> Option<Fault> {
+        let is_of_it = matches!(code, Code::CertificateUnknown | Code::CertificateName | Code::CertificateExpired);
+        let hosts = &self.around.configured.answering;
+        let host = hosts.iter().find(|host| host.is_own && host.tls).filter(|_| is_of_it)?;
+        if self.around.names_certificate {
+            return None;
+        }
+        let site = &self.report.site.name;
+        let words = format!("the virtual host of `{site}` names another certificate than the site's");
+        Some(Fault::new(code, words).seen(host.place.to_string()).mend(remedy::put_back(site)))
+    }
+
+    fn not_reloaded(&self) -> Option<Fault> {
+        let server = self.server();
+        let words = match &self.around.newer {
+            Some(file) => format!("{server} was not reloaded since {file} was changed"),
+            None if self.is_behind() => format!("{server} was not reloaded since its files were changed"),
+            None => return None,
+        };
+        Some(Fault::new(Code::NotReloaded, words).mend(remedy::reload(server)))
+    }
+
+    /// Whether it answers otherwise than its files say, whatever their times are: by them it is the site's own virtual
+    /// host, and the certificate that is shown is none of the site's.
+    fn is_behind(&self) -> bool {
+        let hosts = &self.around.configured.answering;
+        let is_own = !hosts.is_empty() && hosts.iter().all(|host| host.is_own);
+        is_own && self.around.names_certificate && self.report.names.iter().any(|name| name.is_anothers)
     }
 
     /// Another program has the port.
-    fn held(&self) -> Option<Cause> {
+    fn held(&self) -> Option<Fault> {
         let (server, site) = (self.server(), &self.report.site.name);
         let holders = &self.around.holders;
         let has_own = |port: u16| holders.iter().any(|holder| holder.port == port && holder.server == Some(server));
         let other = holders.iter().find(|holder| holder.server != Some(server) && !has_own(holder.port))?;
         let (port, words) = (other.port, &other.words);
-        let cause = Cause::new(Code::PortHeld, format!("port {port} is held by {words}, and not by {server}"));
+        let cause = Fault::new(Code::PortHeld, format!("port {port} is held by {words}, and not by {server}"));
         let cause = match other.server {
-            None => cause.or(remedy::other_ports(site)),
+            None => {
+                let is_taken = |port| self.ports.contains(&port) || holders.iter().any(|own| own.port == port);
+                cause.or(remedy::other_ports(site, is_taken))
+            }
             Some(id) => {
                 let names = if other.names.is_empty() { "none".to_owned() } else { other.names.join(", ") };
                 cause
@@ -194,7 +225,7 @@ impl Explanation<'_> {
     }
 
     /// Why it is another virtual host, or none, that answers.
-    fn wrong(&self, code: Code) -> Option<Cause> {
+    fn wrong(&self, code: Code) -> Option<Fault> {
         let server = self.server();
         if !server.is_configured() {
             return None;
@@ -214,7 +245,7 @@ impl Explanation<'_> {
         let is_tls = matches!(code, Code::TlsFails | Code::TlsPlain | Code::CertificateName | Code::CertificateUnknown);
         if is_tls && configured.has_tls == Some(false) {
             let words = format!("{server} hasn't its module for TLS switched on");
-            return Some(Cause::new(Code::ModuleOff, words).mend(format!("yandro map {}", site.name)));
+            return Some(Fault::new(Code::ModuleOff, words).mend(format!("yandro map {}", site.name)));
         }
         let of = if is_tls { Of::Tls(self.ports[1]) } else { Of::Either(self.ports) };
         configured
@@ -222,23 +253,24 @@ impl Explanation<'_> {
             .or_else(|| configured.tls_off(site).filter(|_| is_tls))
             .or_else(|| configured.other_answers(site, server, of))
             .or_else(|| configured.other_folder(site).filter(|_| code == Code::AnsweredElsewhere))
+            .or_else(|| self.other_certificate(code))
             // An application behind the server answers as it likes: that is no matter of reloading.
             .or_else(|| if code == Code::UpstreamDiffers { None } else { self.not_reloaded() })
             .or_else(|| self.intercepted().filter(|_| code == Code::AnsweredElsewhere))
     }
 
     /// By the configuration the site's own virtual host answers from its folder: a rule in there takes the request.
-    fn intercepted(&self) -> Option<Cause> {
+    fn intercepted(&self) -> Option<Fault> {
         let (site, hosts) = (&self.report.site, &self.around.configured.answering);
         let place = self.around.rule.as_ref().filter(|_| hosts.iter().all(|host| host.is_own) && !hosts.is_empty())?;
         let words =
             format!("a rule of the project's own answers requests for files of {}: nothing is proven", site.content);
         let seen = format!("{place}: the first such rule; requests below /.well-known/ are to pass");
-        Some(Cause::new(Code::ProofIntercepted, words).seen(seen).mend(remedy::edit(place)))
+        Some(Fault::new(Code::ProofIntercepted, words).seen(seen).mend(remedy::edit(place)))
     }
 
     /// A status that is another server's, or of an old configuration.
-    fn wrong_before(&self, finding: &Finding) -> Option<Cause> {
+    fn wrong_before(&self, finding: &Finding) -> Option<Fault> {
         if finding.code != Code::HttpsStatus || self.around.log.is_empty() && self.around.has_index.is_none() {
             return None;
         }
@@ -246,7 +278,7 @@ impl Explanation<'_> {
     }
 
     /// Why the site's own server answers with an error.
-    fn status(&self, finding: &Finding) -> Option<Cause> {
+    fn status(&self, finding: &Finding) -> Option<Fault> {
         let site = &self.report.site;
         let is_folder = matches!(site.content, Content::Folder { .. });
         let log = |words: &[&str]| {
@@ -260,27 +292,27 @@ impl Explanation<'_> {
         if let Some(seen) = self.around.confined.as_ref().filter(|_| is_forbidden) {
             let words = format!("the system's guard keeps {} from {}", self.server(), site.content);
             let mend = remedy::unconfine(seen, &site.content.to_string());
-            return Some(Cause { remedy: mend, ..Cause::new(Code::Confined, words).seen(seen) });
+            return Some(Fault { remedy: mend, ..Fault::new(Code::Confined, words).seen(seen) });
         }
         if is_forbidden && let Some(place) = &self.around.configured.denied {
             let words = format!("a line of the configuration forbids {}", site.content);
             let mend = format!("{} && {}", remedy::edit(place), remedy::reload(self.server()));
-            return Some(Cause::new(Code::AccessDenied, words).seen(place.to_string()).mend(mend));
+            return Some(Fault::new(Code::AccessDenied, words).seen(place.to_string()).mend(mend));
         }
         if let Some(barrier) = self.around.unread_index.as_ref().filter(|_| is_forbidden) {
             let words = format!("the server's user `{}` may not read {}", barrier.user, barrier.folder);
             let seen = format!("its mode is {:04o}", barrier.mode);
-            return Some(Cause::new(Code::FolderForbidden, words).seen(seen).mend(&barrier.mend));
+            return Some(Fault::new(Code::FolderForbidden, words).seen(seen).mend(&barrier.mend));
         }
         if let (true, Some(file)) = (has_status("500"), &self.around.override_file)
             && let Some(seen) = log(&[".htaccess", "override", "not allowed here", "Invalid command"])
         {
             let words = format!("the override file {file} has a line that {} can't take", self.server());
             let line = Place { file: file.to_string(), line: 1 };
-            return Some(Cause::new(Code::OverrideFault, words).seen(seen).mend(remedy::edit(&line)));
+            return Some(Fault::new(Code::OverrideFault, words).seen(seen).mend(remedy::edit(&line)));
         }
         if let (true, Some(socket)) = (has_status("502") || has_status("503"), &self.around.php_down) {
-            return Some(Cause { evidence: log(&["fastcgi", "fcgi", "FCGI", "connect()"]), ..self.php_down(socket) });
+            return Some(Fault { evidence: log(&["fastcgi", "fcgi", "FCGI", "connect()"]), ..self.php_down(socket) });
         }
         if finding.code == Code::UpstreamDown
             && let Some(near) = self.around.near_upstream.first()
@@ -291,13 +323,13 @@ impl Explanation<'_> {
             );
             let mend = format!("yandro map {} http://127.0.0.1:{}", site.name, near.port);
             let seen = finding.evidence.clone().unwrap_or_default();
-            return Some(Cause::new(Code::UpstreamDown, words).seen(seen).mend(mend));
+            return Some(Fault::new(Code::UpstreamDown, words).seen(seen).mend(mend));
         }
         let is_bare = finding.code == Code::HttpsStatus && is_folder;
         if is_bare && self.around.has_index == Some(false) && (has_status("403") || has_status("404")) {
             let words = format!("{} has no index page, and folders are not listed", site.content);
             let mend = format!("yandro map {} --listing on", site.name);
-            return Some(Cause::new(Code::IndexMissing, words).mend(mend));
+            return Some(Fault::new(Code::IndexMissing, words).mend(mend));
         }
         None
     }
@@ -311,9 +343,9 @@ impl Explanation<'_> {
         }
     }
 
-    fn php_down(&self, socket: &str) -> Cause {
+    fn php_down(&self, socket: &str) -> Fault {
         let site = &self.report.site.name;
-        let cause = Cause::new(Code::PhpDown, format!("PHP is passed on to {socket}, and nothing answers there"));
+        let cause = Fault::new(Code::PhpDown, format!("PHP is passed on to {socket}, and nothing answers there"));
         match (&self.around.php_sockets[..], &self.around.php_programs[..]) {
             ([other, ..], _) => cause.mend(format!("yandro map {site} --php={}", word(other))),
             ([], [start, ..]) => cause.mend(start),

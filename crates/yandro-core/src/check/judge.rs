@@ -150,6 +150,8 @@ pub struct NameReport {
     /// Whether its answer is proven to come from the site's own folder or upstream: there are sites that are well
     /// and can't be proven, for their answers vary, or they ask for a password first.
     pub is_proven: bool,
+    /// Whether a certificate is served that is not on the disk, and none for the site at all.
+    pub is_anothers: bool,
 }
 
 /// A site's names, and what was found wrong with them.
@@ -174,7 +176,7 @@ pub fn judge(expected: &Expected, observations: &[NameObservation], beside: &Bes
             let mut judge =
                 Judge { expected, seen, beside, steps: Vec::with_capacity(Step::ALL.len()), findings: Vec::new() };
             judge.run();
-            let is_proven = judge.has_proof(&Proof::Given);
+            let (is_proven, is_anothers) = (judge.has_proof(&Proof::Given), judge.is_anothers());
             for finding in judge.findings {
                 // Ports and aliases share causes: one finding for each cause is enough.
                 if !findings.iter().any(|other: &Finding| (other.code, &other.cause) == (finding.code, &finding.cause))
@@ -182,7 +184,7 @@ pub fn judge(expected: &Expected, observations: &[NameObservation], beside: &Bes
                     findings.push(finding);
                 }
             }
-            let mut own = NameReport { name: seen.name.clone(), steps: judge.steps, is_proven };
+            let mut own = NameReport { name: seen.name.clone(), steps: judge.steps, is_proven, is_anothers };
             own.is_proven &= own.is_well();
             own
         })

@@ -6,6 +6,7 @@
 mod circumstances;
 mod configured;
 mod explain;
+mod fault;
 mod finding;
 mod judge;
 mod observation;

@@ -27,9 +27,10 @@ pub(super) fn put_back(name: &HostName) -> String {
     format!("yandro settle --put-back {name}")
 }
 
-/// Has a site listen where nobody else does, as a rule.
-pub fn other_ports(site: &HostName) -> String {
-    format!("yandro map {site} --http-port 8080 --https-port 8443")
+/// Has a site listen where neither it nor, as far as is known, anybody else does.
+pub fn other_ports(site: &HostName, is_taken: impl Fn(u16) -> bool) -> String {
+    let free = |first: u16| (first..first + 100).find(|port| !is_taken(*port)).unwrap_or(first);
+    format!("yandro map {site} --http-port {} --https-port {}", free(8080), free(8443))
 }
 
 impl PortHolder {

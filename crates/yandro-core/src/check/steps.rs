@@ -2,7 +2,8 @@
 
 use core::net::{IpAddr, Ipv6Addr};
 
-use super::finding::{Code, Severity};
+use super::fault::Fault;
+use super::finding::Code;
 use super::judge::Judge;
 use super::observation::{Failure, FailureKind, ResolverAnswer, Setting, Timed};
 use super::remedy;
@@ -10,43 +11,6 @@ use crate::hosts::contradicted;
 use crate::name::HostName;
 use crate::site::{DEFAULT_ADDRESS, ServerId};
 use crate::system::asked_before_files;
-
-/// A finding before it is known which step of which name it belongs to.
-pub(super) struct Fault {
-    pub(super) code: Code,
-    pub(super) severity: Severity,
-    pub(super) cause: String,
-    pub(super) evidence: Option<String>,
-    pub(super) remedy: Option<String>,
-    pub(super) otherwise: Vec<String>,
-}
-
-impl Fault {
-    pub(super) fn error(code: Code, cause: impl Into<String>) -> Self {
-        Self {
-            code,
-            severity: Severity::Error,
-            cause: cause.into(),
-            evidence: None,
-            remedy: None,
-            otherwise: Vec::new(),
-        }
-    }
-
-    pub(super) fn warning(code: Code, cause: impl Into<String>) -> Self {
-        Self { severity: Severity::Warning, ..Self::error(code, cause) }
-    }
-
-    pub(super) fn seen(mut self, evidence: impl Into<String>) -> Self {
-        self.evidence = Some(evidence.into());
-        self
-    }
-
-    pub(super) fn mend(mut self, remedy: impl Into<String>) -> Self {
-        self.remedy = Some(remedy.into());
-        self
-    }
-}
 
 /// The detail of a step that is well, or detail and fault of one that is not.
 pub(super) type Judged = Result<String, Box<(String, Fault)>>;

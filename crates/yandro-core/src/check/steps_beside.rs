@@ -1,10 +1,11 @@
 //! The steps that are no answer of the site's: whose its name can be, who listens, what the
 //! configuration on the disk says, and what else is offered within TLS.
 
+use super::fault::Fault;
 use super::finding::{Code, Severity};
 use super::judge::{Judge, Part, Step};
 use super::observation::{Expected, OtherName, Proof, ResolverAnswer};
-use super::steps::{Fault, Judged, fail};
+use super::steps::{Judged, fail};
 use crate::name::Suffix;
 use crate::site::{Content, Https, ServerId};
 
@@ -26,6 +27,7 @@ impl Judge<'_> {
             Step::Stores if self.trusting() == 0 => Some("none trusts it: yandro authority trust"),
             Step::Offers if self.seen.offers.is_none() => Some("not asked"),
             Step::OtherNames if self.seen.other_names.is_none() => Some("not asked"),
+            Step::Disk if self.is_anothers() => Some("another is served"),
             Step::Proof if self.has_proof(&Proof::Guarded) => Some("a password is asked for first"),
             Step::Application if !self.is_page() => Some("no page of the site's own"),
             _ => None,
@@ -100,18 +102,11 @@ impl Judge<'_> {
             return Ok(String::new());
         };
         if let Some(cause) = configured.in_the_way(site, server) {
-            let fault = Fault {
-                code: cause.code,
-                severity: Severity::Warning,
-                cause: if configured.refuses.is_some() {
-                    cause.words
-                } else {
-                    format!("{}; that counts once {server} is reloaded", cause.words)
-                },
-                evidence: cause.evidence,
-                remedy: cause.remedy,
-                otherwise: cause.otherwise,
+            let told = match configured.refuses {
+                Some(_) => cause.cause.clone(),
+                None => format!("{}; that counts once {server} is reloaded", cause.cause),
             };
+            let fault = Fault { severity: Severity::Warning, cause: told, ..cause };
             return fail("not by its files", fault);
         }
         let own = configured.answering.iter().find(|host| host.is_own && host.name == self.seen.name);

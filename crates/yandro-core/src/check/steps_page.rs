@@ -1,11 +1,12 @@
 //! The steps of the answers: over plain HTTP, over HTTPS, and the proof.
 
 use super::REDIRECT_PROBE;
+use super::fault::Fault;
 use super::finding::{Code, Severity};
 use super::judge::Judge;
 use super::observation::{Answer, OwnAddress, Proof, Trail};
 use super::page::{Target, target};
-use super::steps::{Fault, Judged, fail, seen};
+use super::steps::{Judged, fail, seen};
 use crate::name::{HostName, Suffix};
 use crate::shell::word;
 use crate::site::{Content, Https};
@@ -206,9 +207,8 @@ impl Judge<'_> {
             Proof::FolderMissing => {
                 let site = &self.expected.site.name;
                 let cause = format!("the folder of `{name}` is gone: {content}; map it again from where it is now");
-                let mut fault = Fault::error(Code::FolderMissing, cause).mend(format!("yandro map {site} ."));
-                fault.otherwise = vec![format!("yandro map {site} --create"), format!("yandro unmap {site}")];
-                fail("no folder", fault)
+                let fault = Fault::error(Code::FolderMissing, cause).mend(format!("yandro map {site} ."));
+                fail("no folder", fault.or(format!("yandro map {site} --create")).or(format!("yandro unmap {site}")))
             }
             Proof::NotWritten(words) => {
                 let cause = format!("the proof file could not be written below {content}");

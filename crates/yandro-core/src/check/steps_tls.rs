@@ -1,9 +1,10 @@
 //! The steps of TLS: handshake, chain, name, validity.
 
+use super::fault::Fault;
 use super::finding::Code;
 use super::judge::Judge;
 use super::observation::{Connection, FailureKind, Verdict};
-use super::steps::{Fault, Judged, fail, seen};
+use super::steps::{Judged, fail, seen};
 use crate::config::OTHERS;
 use crate::pki::{date, due_days};
 
@@ -72,11 +73,16 @@ impl Judge<'_> {
         fail("untrusted", fault.mend(mend))
     }
 
+    /// Whether a certificate is served that is neither the one on disk nor one for the site at all.
+    pub(super) fn is_anothers(&self) -> bool {
+        let chain = self.connection().map(|connection| &connection.chain);
+        chain.is_some_and(|own| !own.is_on_disk && !matches!(own.verdict, Verdict::Trusted | Verdict::Time))
+    }
+
     pub(super) fn disk(&self) -> Judged {
         let Some(connection) = self.connection() else { return Ok(String::new()) };
-        let is_ours = matches!(connection.chain.verdict, Verdict::Trusted | Verdict::Time);
-        if !is_ours || connection.chain.is_on_disk {
-            return Ok(if connection.chain.is_on_disk { "the same".into() } else { "another".into() });
+        if connection.chain.is_on_disk {
+            return Ok("the same".into());
         }
         let cause = format!(
             "the server sends another certificate for `{}` than the one on disk: it was not reloaded since",

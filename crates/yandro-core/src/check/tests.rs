@@ -1,5 +1,7 @@
 #![allow(clippy::unnecessary_wraps, reason = "values in the shape of the fields that they stand for")]
 
+mod properties;
+
 use std::time::Duration;
 
 use time::macros::datetime;
@@ -336,10 +338,34 @@ fn circumstances_make_causes_of_symptoms() {
             "yandro map saltmarsh.test --http-port 8080 --https-port 8443"
         ]
     );
+    // Where it has the usual other ports, further ones are proposed.
+    let mut elsewhere = judge(&expected(), &[plain()], &Beside::default());
+    let of_port = |port| PortHolder { port, ..held(None).holders.remove(0) };
+    explain(&mut elsewhere, 8080, 8443, &Circumstances { holders: vec![of_port(8443), of_port(8444)], ..none.clone() });
+    assert_eq!(elsewhere.findings[0].otherwise, ["yandro map saltmarsh.test --http-port 8081 --https-port 8445"]);
+    // One of its ports is held, and so the server doesn't run: that is one cause.
+    let half = NameObservation { connect: failure(FailureKind::Refused), ..plain() };
+    assert_eq!(told(half, &Circumstances { runs: Some(false), ..held(None) }).code, Code::PortHeld);
     let other = told(plain(), &held(Some(ServerId::Nginx)));
     assert!(other.remedy.unwrap().starts_with("yandro servers stop nginx"));
     assert_eq!(other.evidence.as_deref(), Some("it is nginx; its virtual hosts there: tides.test"));
     assert_eq!(told(plain(), &held(Some(ServerId::Apache))).code, Code::TlsPlain, "it is its own");
+    // Another site's certificate, and by the files this site's own virtual host: whatever their times are.
+    let other = || NameObservation {
+        tls: connection(Verdict::Name, Facts { names: vec!["tides.test".into()], ..leaf() }).map(|mut tls| {
+            tls.seen.as_mut().unwrap().chain.is_on_disk = false;
+            tls
+        }),
+        http: answer(404, None),
+        ..well()
+    };
+    let behind = Circumstances {
+        configured: beside().configured.unwrap().seen,
+        names_certificate: true,
+        runs: Some(true),
+        ..none.clone()
+    };
+    assert_eq!(told(other(), &behind).code, Code::NotReloaded);
     // A line of the log goes with whatever is told, and forbids nothing.
     let line = LogLine { file: "/var/log/e.log".into(), number: 7, text: "tide too low".into() };
     let status = NameObservation { https: answer(500, None), ..well() };

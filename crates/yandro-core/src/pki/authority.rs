@@ -9,9 +9,10 @@ use rcgen::{
 use rustls_pki_types::CertificateDer;
 use time::OffsetDateTime;
 
+use super::lint::objections_to;
 use super::{
     AUTHORITY_DAYS, Constraints, Facts, Key, LONGEST_DAYS, PkiError, Profile, RENEW_DAYS, Serial, SigningRequest, date,
-    due_days, not_after, not_before, objections,
+    due_days, not_after, not_before,
 };
 use crate::name::HostName;
 
@@ -74,8 +75,9 @@ pub fn create_authority(new: NewAuthority<'_>) -> Result<AuthorityCertificates, 
     issuing_params.use_authority_key_identifier_extension = true;
     let issuer = Issuer::from_params(&root_params, &new.root_key.pair);
     let issuing = issuing_params.signed_by(&new.issuing_key.pair, &issuer).map_err(sign)?;
-    Profile::Root.hold(root.der(), None)?;
-    Profile::Issuing.hold(issuing.der(), Some(&Facts::read(root.der())?))?;
+    let root_facts = Facts::read(root.der())?;
+    none_of(Profile::Root.deviations(root.der(), None)?)?;
+    none_of(Profile::Issuing.deviations(issuing.der(), Some(&root_facts))?)?;
     Ok(AuthorityCertificates { root: root.pem(), issuing: issuing.pem() })
 }
 
@@ -148,6 +150,12 @@ impl Authority {
             root,
             issuing,
         })
+    }
+
+    /// What people know it by: the common name of its root.
+    pub fn title(&self) -> &str {
+        let subject = &self.root_facts.subject;
+        subject.split_once("CN=").map_or(subject, |(_, name)| name)
     }
 
     /// The root's DER.
@@ -242,9 +250,11 @@ impl Authority {
             });
         }
         let leaf = self.sign_leaf(issuing_key, request, key)?;
-        Profile::Leaf.hold(leaf.der(), Some(&self.issuing_facts))?;
+        let certificate = Facts::parsed(leaf.der())?;
+        let (facts, issuer) = (Facts::of(&certificate), Some(&self.issuing_facts));
+        none_of(Profile::Leaf.deviations_of(&certificate, &facts, issuer))?;
         // What leaves here is judged as anybody else's would be.
-        let found = objections(&[leaf.der().clone(), self.issuing.clone()], request.now)?;
+        let found = objections_to(&certificate, &facts, issuer, request.now);
         if let Some(objection) = found.into_iter().find(|objection| objection.is_refused) {
             return Err(PkiError::Objection(objection.words));
         }
@@ -302,6 +312,11 @@ impl Authority {
             && has_days
             && facts.days_left(now) > within
     }
+}
+
+/// The first deviation from a profile is an error.
+fn none_of(deviations: Vec<String>) -> Result<(), PkiError> {
+    deviations.into_iter().next().map_or(Ok(()), |words| Err(PkiError::Profile(words)))
 }
 
 #[allow(clippy::needless_pass_by_value, reason = "the shape that map_err takes")]

@@ -58,9 +58,13 @@ impl Facts {
     /// # Errors
     /// [`PkiError::Certificate`] when the bytes are none.
     pub fn read(der: &[u8]) -> Result<Self, PkiError> {
-        let (_, certificate) =
-            X509Certificate::from_der(der).map_err(|error| PkiError::Certificate(error.to_string()))?;
-        Ok(Self::of(&certificate))
+        Ok(Self::of(&Self::parsed(der)?))
+    }
+
+    /// Parses a certificate in DER.
+    pub(super) fn parsed(der: &[u8]) -> Result<X509Certificate<'_>, PkiError> {
+        let parsed = X509Certificate::from_der(der).map_err(|error| PkiError::Certificate(error.to_string()))?;
+        Ok(parsed.1)
     }
 
     /// What a certificate says that is parsed already.

@@ -10,7 +10,7 @@ use x509_parser::oid_registry::{
     OID_EC_P256, OID_HASH_SHA1, OID_KEY_TYPE_EC_PUBLIC_KEY, OID_NIST_EC_P384, OID_PKCS1_MD5WITHRSAENC,
     OID_PKCS1_RSAENCRYPTION, OID_PKCS1_SHA1WITHRSA, OID_SIG_ED25519,
 };
-use x509_parser::prelude::{FromDer, X509Certificate, X509Version};
+use x509_parser::prelude::{X509Certificate, X509Version};
 use x509_parser::public_key::PublicKey;
 
 use super::{Facts, LONGEST_DAYS, PkiError, date, due_days};
@@ -37,15 +37,25 @@ pub struct Objection {
 /// [`PkiError::Certificate`] when one of them can't be read.
 pub fn objections(chain: &[CertificateDer<'_>], now: OffsetDateTime) -> Result<Vec<Objection>, PkiError> {
     let Some((leaf, above)) = chain.split_first() else { return Ok(Vec::new()) };
-    let (_, certificate) = X509Certificate::from_der(leaf).map_err(|error| PkiError::Certificate(error.to_string()))?;
-    let facts = Facts::of(&certificate);
-    let mut lint = Lint { certificate: &certificate, facts: &facts, now, found: Vec::new() };
+    let certificate = Facts::parsed(leaf)?;
+    let issuer = above.first().map(|issuer| Facts::read(issuer)).transpose()?;
+    Ok(objections_to(&certificate, &Facts::of(&certificate), issuer.as_ref(), now))
+}
+
+/// The same of a certificate that is parsed already, and of the one behind it.
+pub(super) fn objections_to(
+    certificate: &X509Certificate<'_>,
+    facts: &Facts,
+    issuer: Option<&Facts>,
+    now: OffsetDateTime,
+) -> Vec<Objection> {
+    let mut lint = Lint { certificate, facts, now, found: Vec::new() };
     lint.names();
     lint.time();
     lint.usage();
     lint.algorithms();
-    lint.chain(above)?;
-    Ok(lint.found)
+    lint.chain(issuer);
+    lint.found
 }
 
 struct Lint<'c> {
@@ -171,23 +181,22 @@ impl Lint<'_> {
         }
     }
 
-    /// The certificates behind the leaf, as the server is to send them.
-    fn chain(&mut self, above: &[CertificateDer<'_>]) -> Result<(), PkiError> {
+    /// The certificate behind the leaf, as the server is to send it.
+    fn chain(&mut self, issuer: Option<&Facts>) {
         let is_self_signed = self.certificate.subject().as_raw() == self.certificate.issuer().as_raw();
         if is_self_signed {
             if !self.certificate.is_ca() {
                 self.refused("self-signed", "nobody but itself vouches for it: no authority has signed it");
             }
-            return Ok(());
+            return;
         }
-        let Some(issuer) = above.first() else {
+        let Some(issuer) = issuer else {
             self.told(
                 "alone",
                 "its issuer's certificate doesn't come behind it: where that is no root, every client fails",
             );
-            return Ok(());
+            return;
         };
-        let issuer = Facts::read(issuer)?;
         if !self.facts.authority_key.is_empty() && issuer.subject_key != self.facts.authority_key {
             self.refused("wrong-issuer", "the certificate behind it is not its issuer's");
         }
@@ -200,7 +209,6 @@ impl Lint<'_> {
                 self.refused("outside", format!("`{name}` is outside what its issuer may vouch for: {limit}"));
             }
         }
-        Ok(())
     }
 }
 

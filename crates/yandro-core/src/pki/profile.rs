@@ -9,7 +9,7 @@ use x509_parser::oid_registry::{
     OID_X509_EXT_EXTENDED_KEY_USAGE, OID_X509_EXT_KEY_USAGE, OID_X509_EXT_NAME_CONSTRAINTS,
     OID_X509_EXT_SUBJECT_ALT_NAME, OID_X509_EXT_SUBJECT_KEY_IDENTIFIER, Oid,
 };
-use x509_parser::prelude::{FromDer, GeneralName, X509Certificate, X509Version};
+use x509_parser::prelude::{GeneralName, X509Certificate, X509Version};
 
 use super::{AUTHORITY_DAYS, Facts, LONGEST_DAYS, PkiError};
 use crate::name::HostName;
@@ -68,10 +68,18 @@ impl Profile {
     /// # Errors
     /// [`PkiError::Certificate`] when it can't be read.
     pub fn deviations(self, certificate: &[u8], issuer: Option<&Facts>) -> Result<Vec<String>, PkiError> {
-        let (_, certificate) =
-            X509Certificate::from_der(certificate).map_err(|error| PkiError::Certificate(error.to_string()))?;
-        let facts = Facts::of(&certificate);
-        let mut found = Held { profile: self, certificate: &certificate, facts: &facts, found: Vec::new() };
+        let certificate = Facts::parsed(certificate)?;
+        Ok(self.deviations_of(&certificate, &Facts::of(&certificate), issuer))
+    }
+
+    /// The same of one that is parsed already.
+    pub(super) fn deviations_of(
+        self,
+        certificate: &X509Certificate<'_>,
+        facts: &Facts,
+        issuer: Option<&Facts>,
+    ) -> Vec<String> {
+        let mut found = Held { profile: self, certificate, facts, found: Vec::new() };
         found.form();
         found.subject();
         found.extensions();
@@ -79,18 +87,7 @@ impl Profile {
         found.constraints();
         found.time(issuer);
         found.issuer(issuer);
-        Ok(found.found)
-    }
-
-    /// The same as a result: the first deviation is an error.
-    ///
-    /// # Errors
-    /// [`PkiError::Profile`], and [`PkiError::Certificate`] when it can't be read.
-    pub fn hold(self, certificate: &[u8], issuer: Option<&Facts>) -> Result<(), PkiError> {
-        match self.deviations(certificate, issuer)?.into_iter().next() {
-            Some(words) => Err(PkiError::Profile(words)),
-            None => Ok(()),
-        }
+        found.found
     }
 }
 

@@ -141,6 +141,7 @@ pub fn look(machine: &Machine, expected: &Expected, server: &mut OfServer, besid
     around.configured = beside.configured.as_ref().map(|timed| timed.seen.clone()).unwrap_or_default();
     (around.runs, around.refuses) = (server.runs, server.refuses());
     if let Some(found) = &server.found {
+        around.names_certificate = names_certificate(machine, found, &site.name);
         around.newer = server.process.and_then(|pid| newer(machine, found, &site.name, pid));
     }
     around
@@ -249,6 +250,13 @@ fn php_down(php: &FastCgi) -> Option<String> {
 
 fn answers(socket: &Utf8Path) -> bool {
     std::os::unix::net::UnixStream::connect(socket).is_ok()
+}
+
+/// Whether a site's virtual host file names the certificate that is on the disk.
+fn names_certificate(machine: &Machine, found: &Found, name: &HostName) -> bool {
+    let text = files::read_if_there(&found.layout.site_file(name)).ok().flatten().unwrap_or_default();
+    let chain = found.view.there_or_same(&machine.places.chain(name));
+    String::from_utf8_lossy(&text).contains(chain.as_str())
 }
 
 /// A file that was changed after the server last took its configuration up, which is when the

@@ -196,3 +196,6 @@ async fn compare(upstream: &Upstream, asked: &Asked<'_>, page: Result<Fetched, F
         _ => Proof::OtherContent,
     }
 }
+
+#[cfg(test)]
+mod tests;

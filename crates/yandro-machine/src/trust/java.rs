@@ -16,6 +16,8 @@ use crate::process;
 /// The password that every such store comes with, and that nobody changes: it guards nothing, and
 /// is in the manual of `keytool`.
 const PASSWORD: &str = "changeit";
+/// Keeps a runtime from writing its counters to a folder in `/tmp` that it leaves behind.
+const NO_COUNTERS: &str = "-J-XX:-UsePerfData";
 
 /// The stores of the Java runtimes where systems have them.
 pub(super) fn find(machine: &Machine) -> Vec<Store> {
@@ -128,7 +130,7 @@ fn keytool(machine: &Machine, store: &Utf8Path, arguments: &[&str], input: &[u8]
     let path = store.to_owned();
     let program =
         program(machine, store).ok_or_else(|| StoreError::NoProgram { path: path.clone(), program: "keytool" })?;
-    let common = ["-keystore", store.as_str(), "-storepass", PASSWORD];
+    let common = ["-keystore", store.as_str(), "-storepass", PASSWORD, NO_COUNTERS];
     let arguments: Vec<&str> = arguments.iter().copied().chain(common).collect();
     let ran =
         process::run_with_input(&program, &arguments, input).map_err(|error| refused(store, error.to_string()))?;

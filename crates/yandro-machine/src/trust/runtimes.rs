@@ -99,7 +99,7 @@ fn found(path: &str, java_source: &str) -> Vec<Asking> {
         real.with_file_name("javac").is_file()
     };
     let java = on_path("java").filter(|program| has_compiler(program)).map(|program| {
-        let arguments = vec![java_source.to_owned(), "{url}".to_owned()];
+        let arguments = vec!["-XX:-UsePerfData".to_owned(), java_source.to_owned(), "{url}".to_owned()];
         Asking { title: "Java".into(), program, arguments, input: "" }
     });
     known.chain(java).collect()

@@ -105,7 +105,7 @@ fn listed() -> String {
 }
 
 fn pages(authority: &Authority, root_pem: &str) -> BTreeMap<&'static str, Offered> {
-    let subject = &authority.root_facts.subject;
+    let subject = authority.title();
     let escaped = subject.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
     let fingerprint = files_fingerprint(authority.root());
     let page = PAGE

@@ -56,7 +56,7 @@ pub(super) fn export(
         RootFormat::P7b => certificate_bundle(&[authority.root()]),
         RootFormat::Mobileconfig => {
             let digest = files::sha256(authority.root());
-            mobile_profile(&authority.root_facts.subject, &certificates.root, &digest).into_bytes()
+            mobile_profile(authority.title(), &certificates.root, &digest).into_bytes()
         }
     };
     let Some(out) = out else {

@@ -61,7 +61,7 @@ fn show(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
         }));
         return Ok(Status::Well);
     }
-    ui.say(&format!("{STRONG}{}{STRONG:#}", facts.subject));
+    ui.say(&format!("{STRONG}{}{STRONG:#}", authority.title()));
     ui.say(&labelled(&[
         ("root certificate", places.root_certificate().to_string()),
         ("sha-256", fingerprint),

@@ -115,7 +115,7 @@ fn another(
         }));
         return Ok(Status::Well);
     }
-    ui.say(&format!("{STRONG}{}{STRONG:#} took the place of the former authority", made.root_facts.subject));
+    ui.say(&format!("{STRONG}{}{STRONG:#} took the place of the former authority", made.title()));
     let mut lines = vec![
         ("may vouch for", made.constraints().suffixes_in_words()),
         ("", made.constraints().networks_in_words()),

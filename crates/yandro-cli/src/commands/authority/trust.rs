@@ -125,7 +125,7 @@ fn change_trust(context: &Context, which: StoresArg, ui: &mut Ui, is_wanted: boo
         let own = root_nickname(&authority);
         let mut set = ChangeSet::default();
         chosen.plan(context, &mut set, &own, is_wanted.then_some(certificates.root.as_str()), false)?;
-        Ok(Planned { set, starts: false, about: authority.root_facts.subject })
+        Ok(Planned { set, starts: false, about: authority.title().to_owned() })
     };
     let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
     if let Some(certificates) = observe::authority_certificates(machine)?.filter(|_| is_wanted) {

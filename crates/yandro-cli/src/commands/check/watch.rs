@@ -25,7 +25,6 @@ pub(super) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<St
     let drawn = async {
         let mut last = String::new();
         loop {
-            let state = state(context);
             let started = Instant::now();
             let text = match context.list().and_then(|(_, list)| chosen(args, &list)) {
                 Ok(sites) => {
@@ -43,7 +42,8 @@ pub(super) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<St
                 ui.print(&text);
             }
             last = news;
-            let looked = Instant::now();
+            // The look itself has put a file into each document root, and taken it away.
+            let (looked, state) = (Instant::now(), state(context));
             while looked.elapsed() < AGAIN && self::state(context) == state {
                 tokio::time::sleep(LOOK).await;
             }

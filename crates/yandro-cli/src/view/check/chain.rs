@@ -30,6 +30,11 @@ pub(super) fn title(step: Step) -> &'static str {
     }
 }
 
+/// Why a step was not tried.
+pub(super) fn not_tried(because: Step) -> String {
+    format!("not tried, since the {} failed", title(because))
+}
+
 /// The steps of its name below one another, each with what was seen and how long it took; of an
 /// alias those that differ.
 pub(super) fn drawn(report: &SiteReport) -> String {
@@ -73,7 +78,7 @@ fn line(step: &StepReport) -> Vec<String> {
         _ => step.detail.clone(),
     };
     let first = match step.outcome {
-        Outcome::Stopped(because) => format!("{head}  {DIM}not tried, since the {} failed{DIM:#}", title(because)),
+        Outcome::Stopped(because) => format!("{head}  {DIM}{}{DIM:#}", not_tried(because)),
         Outcome::NotNeeded => format!("{head}  {DIM}{detail}{DIM:#}"),
         _ if step.took.is_zero() => format!("{head}  {detail}"),
         _ => format!("{head}  {detail:<WIDTH$}{DIM}{:>7.1} ms{DIM:#}", step.took.as_secs_f64() * 1000.0),

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use yandro_core::check::{Finding, NameReport, Outcome, Part, Severity, SiteReport, Step, StepReport};
 
-use super::chain::title;
+use super::chain::{not_tried, title};
 use super::junit::escaped;
 use super::{MARK, State, verdict};
 
@@ -87,6 +87,9 @@ fn step(step: &StepReport, longest: Duration) -> String {
 /// What was seen, with the parts of it.
 fn detail(step: &StepReport) -> String {
     let part = |part: &Part| format!("{} {}", if part.well { "✓" } else { "!" }, part.title);
+    if let Outcome::Stopped(because) = step.outcome {
+        return not_tried(because);
+    }
     match &step.parts[..] {
         [] => step.detail.clone(),
         [one] if step.outcome == Outcome::Passed => format!("{}: {}", step.detail, one.title),

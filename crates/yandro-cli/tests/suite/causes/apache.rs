@@ -33,7 +33,7 @@ pub(super) const APACHE: &[Cause] = &[
     ("not-reloaded", |m| {
         shell(
             m,
-            "cp -a /etc/apache2 $HOME/.kept; rm /etc/apache2/sites-enabled/*saltmarsh.test.conf; apache2ctl graceful; sleep 1; cp -a $HOME/.kept/sites-enabled/. /etc/apache2/sites-enabled/; touch -h /etc/apache2/sites-enabled/*saltmarsh.test.conf; rm -r $HOME/.kept",
+            "cp -a /etc/apache2 $HOME/.kept; rm /etc/apache2/sites-enabled/*saltmarsh.test.conf; apache2ctl graceful; left; cp -a $HOME/.kept/sites-enabled/. /etc/apache2/sites-enabled/; touch -h /etc/apache2/sites-enabled/*saltmarsh.test.conf; rm -r $HOME/.kept",
         )
     }),
     ("port-not-listened", |m| {
@@ -41,6 +41,11 @@ pub(super) const APACHE: &[Cause] = &[
     }),
     ("other-site-answers", |m| {
         let script = "c=$HOME/.local/share/yandro/certificates/saltmarsh.test; mkdir -p /var/www/html; printf \"<VirtualHost *:80>\\nServerName saltmarsh.test\\n</VirtualHost>\\n<VirtualHost *:443>\\nServerName saltmarsh.test\\nSSLEngine on\\nSSLCertificateFile $c/fullchain.pem\\nSSLCertificateKeyFile $c/key.pem\\nDocumentRoot /var/www/html\\n</VirtualHost>\\n\" > /etc/apache2/sites-enabled/000-aa.conf; apache2ctl graceful";
+        shell(m, script)
+    }),
+    ("other-site-answers", |m| {
+        // By a wildcard, and since it comes first.
+        let script = "c=$HOME/.local/share/yandro/certificates/saltmarsh.test; mkdir -p /var/www/html; printf \"<VirtualHost *:443>\\nServerName harbour.test\\nServerAlias *.test\\nSSLEngine on\\nSSLCertificateFile $c/fullchain.pem\\nSSLCertificateKeyFile $c/key.pem\\nDocumentRoot /var/www/html\\n</VirtualHost>\\n\" > /etc/apache2/sites-enabled/000-aa.conf; apache2ctl graceful";
         shell(m, script)
     }),
     ("default-answers", |m| {
@@ -126,6 +131,15 @@ pub(super) const APACHE: &[Cause] = &[
         shell(
             m,
             "cd $HOME/.local/share/yandro/certificates/saltmarsh.test && openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout key.pem -out fullchain.pem -days 90 -subj /O=x -addext subjectAltName=DNS:saltmarsh.test 2>/dev/null && apache2ctl graceful",
+        )
+    }),
+    ("certificate-unknown", |m| {
+        // The person has named another one.
+        shell(
+            m,
+            &format!(
+                "openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout $HOME/k.pem -out $HOME/c.pem -days 90 -subj /O=x -addext subjectAltName=DNS:saltmarsh.test 2>/dev/null; sed -i \"s#SSLCertificateFile .*#SSLCertificateFile $HOME/c.pem#;s#SSLCertificateKeyFile .*#SSLCertificateKeyFile $HOME/k.pem#\" /etc/apache2/{SITE}; sleep 0.1; apache2ctl graceful"
+            ),
         )
     }),
     ("certificate-name", |m| {

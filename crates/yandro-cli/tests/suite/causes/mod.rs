@@ -14,12 +14,19 @@ type Cause = (&'static str, fn(&Namespace) -> Held);
 type Held = Vec<Background>;
 
 /// What scripts may call: yandro; `closed PORT`, which waits until nothing listens there; `gone`, which does
-/// until no server is there any more; `rename OLD NEW`, which gives a site another name in every file; `reload`.
+/// until no server is there any more; `left`, which does until the site's virtual host is; `rename OLD NEW`, which gives a site another name in every file; `reload`.
 const WORDS: &str = r#"
 yandro() { "$YANDRO" "$@"; }
 closed() {
   for _ in $(seq 400); do
     curl --silent --output /dev/null "http://127.0.0.1:$1/" || [ $? != 7 ] || return 0
+    sleep 0.05
+  done
+  return 1
+}
+left() {
+  for _ in $(seq 400); do
+    [ -n "$(curl --silent --output /dev/null --write-out '%{redirect_url}' http://saltmarsh.test/)" ] || return 0
     sleep 0.05
   done
   return 1

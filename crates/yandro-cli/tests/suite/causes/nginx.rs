@@ -28,7 +28,7 @@ pub(super) const NGINX: &[Cause] = &[
     ("not-reloaded", |m| {
         shell(
             m,
-            "cp -P /etc/nginx/sites-enabled/*saltmarsh.test.conf $HOME/; rm /etc/nginx/sites-enabled/*saltmarsh.test.conf; nginx -s reload; sleep 1; cp -P $HOME/*saltmarsh.test.conf /etc/nginx/sites-enabled/",
+            "cp -P /etc/nginx/sites-enabled/*saltmarsh.test.conf $HOME/; rm /etc/nginx/sites-enabled/*saltmarsh.test.conf; nginx -s reload; left; cp -P $HOME/*saltmarsh.test.conf /etc/nginx/sites-enabled/",
         )
     }),
     ("default-answers", |m| {
