@@ -1,9 +1,10 @@
 //! Keys are for their owner's eyes alone: seen to whenever they are read.
 
 use std::fs;
-use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
+use std::os::unix::fs::PermissionsExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
+use rustix::fs::{Mode, OFlags};
 
 use crate::files::FileError;
 use crate::machine::Machine;
@@ -37,15 +38,20 @@ pub fn close_all(machine: &Machine) -> Result<(), ObserveError> {
 /// When a key is another user's, or its mode can't be changed.
 pub(crate) fn close(machine: &Machine, folder: &Utf8Path) -> Result<(), ObserveError> {
     for open in below(folder) {
-        let meta = fs::symlink_metadata(&open.path).map_err(FileError::at(&open.path))?;
+        let at = |errno: rustix::io::Errno| FileError::at(&open.path)(errno.into());
+        // What is looked at is what is changed, whoever moves a link into its place meanwhile.
+        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+        let file = rustix::fs::open(open.path.as_std_path(), flags, Mode::empty()).map_err(at)?;
+        let owner = rustix::fs::fstat(&file).map_err(at)?.st_uid;
         let own = rustix::process::geteuid().as_raw();
         let keeper = machine.keeper.map(|(uid, _)| uid);
-        if own != 0 && meta.uid() != own && keeper != Some(meta.uid()) {
-            return Err(ObserveError::Foreign { path: open.path, owner: meta.uid() });
+        // Root may do anything, and does it for the person who called and for itself alone.
+        let is_theirs = owner == own || keeper.map_or(own == 0, |keeper| keeper == owner);
+        if !is_theirs {
+            return Err(ObserveError::Foreign { path: open.path, owner });
         }
         if machine.closes_keys {
-            let mode = fs::Permissions::from_mode(open.wanted);
-            fs::set_permissions(&open.path, mode).map_err(FileError::at(&open.path))?;
+            rustix::fs::fchmod(&file, Mode::from_raw_mode(open.wanted)).map_err(at)?;
         }
         machine.found_open(open);
     }

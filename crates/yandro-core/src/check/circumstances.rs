@@ -28,6 +28,8 @@ pub struct Circumstances {
     pub key_fits: Option<bool>,
     /// Whether the document root has an index page.
     pub has_index: Option<bool>,
+    /// A line of the server's configuration, or of an override file, that forbids the folder.
+    pub denied: Option<Place>,
     /// An override file on the way to the document root.
     pub override_file: Option<Utf8PathBuf>,
     /// The first line of the project's own that may answer requests by a rule.
@@ -73,8 +75,6 @@ pub struct Configured {
     pub answering: Vec<AnsweringHost>,
     /// Whether the server has TLS at all.
     pub has_tls: Option<bool>,
-    /// A line that forbids the folder.
-    pub denied: Option<Place>,
     /// The server's own words, if a file was changed since it took its configuration up and it
     /// would refuse it now.
     pub refuses: Option<String>,

@@ -266,7 +266,12 @@ impl Explanation<'_> {
         let words =
             format!("a rule of the project's own answers requests for files of {}: nothing is proven", site.content);
         let seen = format!("{place}: the first such rule; requests below /.well-known/ are to pass");
-        Some(Fault::new(Code::ProofIntercepted, words).seen(seen).mend(remedy::edit(place)))
+        let mend = match &self.around.override_file {
+            // Read with every request.
+            Some(file) if *file == place.file => remedy::edit(place),
+            _ => format!("{} && {}", remedy::edit(place), remedy::reload(self.server())),
+        };
+        Some(Fault::new(Code::ProofIntercepted, words).seen(seen).mend(mend))
     }
 
     /// A status that is another server's, or of an old configuration.
@@ -294,7 +299,7 @@ impl Explanation<'_> {
             let mend = remedy::unconfine(seen, &site.content.to_string());
             return Some(Fault { remedy: mend, ..Fault::new(Code::Confined, words).seen(seen) });
         }
-        if is_forbidden && let Some(place) = &self.around.configured.denied {
+        if is_forbidden && let Some(place) = &self.around.denied {
             let words = format!("a line of the configuration forbids {}", site.content);
             let mend = format!("{} && {}", remedy::edit(place), remedy::reload(self.server()));
             return Some(Fault::new(Code::AccessDenied, words).seen(place.to_string()).mend(mend));

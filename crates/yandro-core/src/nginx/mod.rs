@@ -5,6 +5,7 @@ mod desired;
 mod layouts;
 mod parse;
 mod report;
+mod rules;
 pub mod run;
 mod syntax;
 
@@ -13,4 +14,5 @@ pub use desired::name_bucket;
 pub use layouts::{KNOWN, USUAL_FOLDERS};
 pub use parse::parse;
 pub use report::ServerReport;
+pub use rules::first_rule;
 pub use syntax::NginxSyntax;

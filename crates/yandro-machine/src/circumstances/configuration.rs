@@ -1,6 +1,7 @@
 //! What a server's configuration says of a site: who answers, where it listens, what is forbidden,
 //! where its errors are written.
 
+use std::collections::HashSet;
 use std::net::IpAddr;
 
 use camino::{Utf8Path, Utf8PathBuf};
@@ -44,20 +45,20 @@ impl Read {
 
     /// What it says of each of these sites.
     pub(super) fn sites(&self, found: &Found, sites: &[&Expected]) -> Vec<Configured> {
+        let files: HashSet<&str> = self.files().iter().map(|file| file.as_str()).collect();
         match self {
             Self::Apache(own) => {
                 let (listens, hosts) = (own.listens(), own.virtual_hosts());
                 let at = by_address(&hosts);
                 let of = |expected: &&Expected| {
                     let site = &expected.site;
-                    let about = About { found, expected, files: &own.files, includes: &own.includes };
+                    let about = About::of(found, expected, &files, &own.includes);
                     let mut configured = about.configured(own.fault.is_some(), |name, port| {
                         first_that_has(asked_at(&at, site.address, port)?, name)
                     });
                     configured.has_tls = Some(own.modules.contains("ssl_module"));
                     let is_deaf = |port: &u16| listens.iter().all(|listen| !listen.takes_in(site.address, *port));
                     configured.not_listened = about.if_read(&configured, is_deaf);
-                    configured.denied = denied(own, found, site);
                     configured
                 };
                 sites.iter().map(of).collect()
@@ -66,7 +67,7 @@ impl Read {
                 let at = own.answering();
                 let of = |expected: &&Expected| {
                     let site = &expected.site;
-                    let about = About { found, expected, files: &own.files, includes: &own.includes };
+                    let about = About::of(found, expected, &files, &own.includes);
                     let mut configured = about.configured(own.fault.is_some(), |name, port| {
                         let at: &Answering<'_> = asked_at(&at, site.address, port)?;
                         let host = answering_name(at, name)?;
@@ -77,12 +78,18 @@ impl Read {
                     configured.has_tls = Some(true);
                     let is_deaf = |port: &u16| asked_at(&at, site.address, *port).is_none();
                     configured.not_listened = about.if_read(&configured, is_deaf);
-                    let mut own_blocks = blocks(own, found, site);
-                    configured.denied = own_blocks.find_map(|block| own.denied(block, site.address)).cloned();
                     configured
                 };
                 sites.iter().map(of).collect()
             }
+        }
+    }
+
+    /// The line that keeps this machine from a site's folder.
+    pub(super) fn denied(&self, found: &Found, site: &Site) -> Option<Place> {
+        match self {
+            Self::Apache(own) => denied(own, found, site),
+            Self::Nginx(own) => blocks(own, found, site).find_map(|block| own.denied(block, site.address)).cloned(),
         }
     }
 
@@ -91,7 +98,8 @@ impl Read {
         let mut logs: Vec<Utf8PathBuf> = Vec::new();
         match self {
             Self::Apache(configuration) => {
-                let is_own = |place: &Place| is_of_site(found, site, place);
+                let of_site = Own::of(found, site);
+                let is_own = |place: &Place| of_site.has(found, place);
                 let main: Vec<_> = configuration.main_server("ErrorLog").collect();
                 let of_site = configuration.events.iter().filter(|event| event.is("ErrorLog") && is_own(&event.place));
                 for event in of_site.chain(main) {
@@ -134,8 +142,15 @@ impl Read {
 struct About<'a> {
     found: &'a Found,
     expected: &'a Expected,
-    files: &'a [Utf8PathBuf],
+    files: &'a HashSet<&'a str>,
     includes: &'a [Utf8PathBuf],
+    own: Own,
+}
+
+impl<'a> About<'a> {
+    fn of(found: &'a Found, expected: &'a Expected, files: &'a HashSet<&'a str>, includes: &'a [Utf8PathBuf]) -> Self {
+        Self { found, expected, files, includes, own: Own::of(found, &expected.site) }
+    }
 }
 
 impl About<'_> {
@@ -147,18 +162,16 @@ impl About<'_> {
         answers: impl Fn(&str, u16) -> Option<(&'h VirtualHost, bool)>,
     ) -> Configured {
         let (found, site) = (self.found, &self.expected.site);
-        let layout = &found.layout;
-        let file = layout.site_file(&site.name);
-        let link = layout.site_link(&site.name).map(|(link, _)| link);
+        let (layout, own) = (&found.layout, &self.own);
         let mut configured = Configured { site_file: self.site_file(), ..Configured::default() };
-        let as_seen = self.found.view.there_or_same(link.as_ref().unwrap_or(&file));
-        let pattern = self.found.view.there(&layout.pattern());
+        let as_seen = found.view.there_or_same(own.link.as_ref().unwrap_or(&own.file));
+        let pattern = found.view.there(&layout.pattern());
         let is_included = is_cut_short
-            || self.files.contains(&as_seen)
+            || self.files.contains(as_seen.as_str())
             // One that is missing or not enabled is told as that.
             || self.includes.iter().any(|own| Some(own.as_path()) == pattern.as_deref());
         if configured.site_file == SiteFileState::Read && !is_included {
-            configured.site_file = SiteFileState::NotIncluded { file: file.clone(), main: layout.main.clone() };
+            configured.site_file = SiteFileState::NotIncluded { file: own.file.clone(), main: layout.main.clone() };
         }
         // What was read in part says nothing of who answers.
         if is_cut_short {
@@ -172,7 +185,7 @@ impl About<'_> {
                     port,
                     place: host.place.clone(),
                     has_name,
-                    is_own: is_of_site(found, site, &host.place),
+                    is_own: own.has(found, &host.place),
                     tls: host.tls,
                     document_root: self.folder_of(host),
                 });
@@ -208,30 +221,40 @@ impl About<'_> {
     }
 
     fn site_file(&self) -> SiteFileState {
-        let (layout, name) = (&self.found.layout, &self.expected.site.name);
-        let file = layout.site_file(name);
-        if !file.is_file() {
-            return SiteFileState::Missing(file);
-        }
-        match layout.site_link(name) {
+        let Own { file, link } = &self.own;
+        match link {
+            _ if !file.is_file() => SiteFileState::Missing(file.clone()),
             // A link that leads nowhere is as good as none.
-            Some((link, _)) if !link.exists() => SiteFileState::NotEnabled { file, link },
+            Some(link) if !link.exists() => SiteFileState::NotEnabled { file: file.clone(), link: link.clone() },
             _ => SiteFileState::Read,
         }
     }
 }
 
-/// Whether something stands in a site's own file, or is reached by its link.
-fn is_of_site(found: &Found, site: &Site, place: &Place) -> bool {
-    let file = found.view.here_or_same(Utf8Path::new(&place.file));
-    file == found.layout.site_file(&site.name)
-        || found.layout.site_link(&site.name).is_some_and(|(link, _)| file == link)
+/// A site's own file, and the link by which it is enabled.
+struct Own {
+    file: Utf8PathBuf,
+    link: Option<Utf8PathBuf>,
+}
+
+impl Own {
+    fn of(found: &Found, site: &Site) -> Self {
+        let link = found.layout.site_link(&site.name).map(|(link, _)| link);
+        Self { file: found.layout.site_file(&site.name), link }
+    }
+
+    /// Whether something stands in it.
+    fn has(&self, found: &Found, place: &Place) -> bool {
+        let file = found.view.here_or_same(Utf8Path::new(&place.file));
+        file == self.file || Some(&file) == self.link.as_ref()
+    }
 }
 
 /// The server blocks of a site, that for HTTPS first: it is the one that has a folder.
 fn blocks<'c>(own: &'c Nginx, found: &Found, site: &Site) -> impl Iterator<Item = &'c ServerBlock> {
+    let of_site = Own::of(found, site);
     let mut blocks: Vec<&ServerBlock> =
-        own.servers.iter().filter(|block| is_of_site(found, site, &block.host.place)).collect();
+        own.servers.iter().filter(|block| of_site.has(found, &block.host.place)).collect();
     blocks.sort_by_key(|block| !block.host.tls);
     blocks.into_iter()
 }
@@ -250,6 +273,7 @@ enum Within {
 /// override file.
 fn denied(own: &Httpd, found: &Found, site: &Site) -> Option<Place> {
     let root = site.document_root()?;
+    let of_site = Own::of(found, site);
     let mut within: Vec<Within> = Vec::new();
     let mut last: Option<(usize, bool, &Place)> = None;
     for event in &own.events {
@@ -258,7 +282,7 @@ fn denied(own: &Httpd, found: &Found, site: &Site) -> Option<Place> {
             EventKind::Open => within.push(match event.arguments.first() {
                 Some(folder) if is_any(&["Directory", "Location"]) => Within::Folder(folder.into()),
                 _ if is_any(&["IfModule", "IfDefine", "IfVersion", "RequireAll", "RequireAny"]) => Within::Same,
-                _ if event.is("VirtualHost") && is_of_site(found, site, &event.place) => Within::Same,
+                _ if event.is("VirtualHost") && of_site.has(found, &event.place) => Within::Same,
                 _ => Within::Other,
             }),
             EventKind::Close => _ = within.pop(),

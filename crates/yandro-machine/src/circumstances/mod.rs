@@ -13,7 +13,8 @@ use yandro_core::check::{Barrier, Beside, Circumstances, Configured, Expected, P
 use yandro_core::config::{OTHERS, Place};
 use yandro_core::httpd::Overrides;
 use yandro_core::name::HostName;
-use yandro_core::site::{Content, FastCgi, ServerId, Site};
+use yandro_core::nginx::first_rule;
+use yandro_core::site::{Content, FastCgi, ServerId, ServerKind, Site};
 
 use crate::changes::ServerControl as _;
 use crate::machine::Machine;
@@ -114,7 +115,7 @@ pub fn look(machine: &Machine, expected: &Expected, server: &mut OfServer, besid
     if let Some(root) = site.document_root() {
         around.has_index = root.is_dir().then(|| !index_pages(&root, &site.serving.index).is_empty());
         around.override_file = override_file(&root);
-        around.rule = rule(&root, site);
+        around.rule = rule(&root, expected, server.found.as_ref().map(|found| found.kind));
         around.unread_index = unread_index(machine, expected, &root);
     }
     around.php_down = site.serving.php.as_ref().filter(|_| expected.is_here && machine.is_real()).and_then(php_down);
@@ -140,6 +141,9 @@ pub fn look(machine: &Machine, expected: &Expected, server: &mut OfServer, besid
     server.test(machine);
     around.configured = beside.configured.as_ref().map(|timed| timed.seen.clone()).unwrap_or_default();
     (around.runs, around.refuses) = (server.runs, server.refuses());
+    if let (Some(found), Some(read)) = (&server.found, &server.read) {
+        around.denied = read.denied(found, site);
+    }
     if let Some(found) = &server.found {
         around.names_certificate = names_certificate(machine, found, &site.name);
         around.newer = server.process.and_then(|pid| newer(machine, found, &site.name, pid));
@@ -218,13 +222,15 @@ fn index_pages(root: &Utf8Path, own: &[String]) -> Vec<Utf8PathBuf> {
 
 /// The first rule of the project's own: of an override file, or of the lines that the person had put into the
 /// site's virtual host.
-fn rule(root: &Utf8Path, site: &Site) -> Option<Place> {
+fn rule(root: &Utf8Path, expected: &Expected, kind: Option<ServerKind>) -> Option<Place> {
     let of_extra = || {
-        let file = site.serving.extra.clone()?;
-        let line = Overrides::read(&files::read_if_there(&file).ok()??).rule?;
+        let file = expected.site.serving.extra.clone()?;
+        let bytes = files::read_if_there(&file).ok()??;
+        let line = if kind == Some(ServerKind::Nginx) { first_rule(&bytes) } else { Overrides::read(&bytes).rule }?;
         Some(Place { file: file.into(), line })
     };
-    override_place(root, |own| own.rule).or_else(of_extra)
+    let of_overrides = || override_place(root, |own| own.rule);
+    if kind == Some(ServerKind::Apache) { of_overrides().or_else(of_extra) } else { of_extra() }
 }
 
 /// The index page that the server's user may not read, if the folder is one that they may.

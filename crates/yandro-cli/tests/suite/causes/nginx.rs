@@ -79,6 +79,12 @@ pub(super) const NGINX: &[Cause] = &[
         // In a file that is included, for all sites.
         shell(m, "printf 'allow 10.0.0.0/8;\\ndeny all;\\n' > /etc/nginx/conf.d/ferries.conf; nginx -s reload")
     }),
+    ("proof-intercepted", |m| {
+        shell(
+            m,
+            "printf 'location ~ .* {\\nreturn 200 tides;\\n}\\n' > more.conf; yandro map saltmarsh.test --extra ./more.conf -q || true",
+        )
+    }),
     ("redirect-loop", |m| {
         shell(
             m,

@@ -49,7 +49,7 @@ const AROUND: &[Around] = &[
     |around| around.configured.not_listened.push(443),
     |around| around.configured.answering.iter_mut().for_each(|own| own.is_own = false),
     |around| around.configured.answering.iter_mut().for_each(|own| own.tls = false),
-    |around| around.configured.denied = Some(Place { file: "/etc/b.conf".into(), line: 7 }),
+    |around| around.denied = Some(Place { file: "/etc/b.conf".into(), line: 7 }),
     |around| around.configured.has_tls = Some(false),
     |around| {
         around.holders.push(PortHolder {
