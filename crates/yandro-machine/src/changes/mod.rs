@@ -8,6 +8,7 @@
 mod carry_out;
 mod hands;
 mod history;
+mod keeper;
 mod lock;
 mod originals;
 mod privileged;

@@ -117,8 +117,11 @@ fn print(shown: &Shown, facts: &Facts, found: &[Objection], ui: &mut Ui) {
         (false, false) => format!("until {}, {days} days", date(facts.not_after)),
     };
     let behind: Vec<String> = shown.chain[1..].iter().filter_map(|own| Some(Facts::read(own).ok()?.subject)).collect();
-    let mut lines = vec![("covers", covers), ("valid", valid), ("issued by", facts.issuer.clone())];
-    lines.extend(behind.into_iter().map(|subject| ("behind it", subject)));
+    let is_sent = behind.first() == Some(&facts.issuer);
+    let issuer = if is_sent { format!("{}, whose own comes behind it", facts.issuer) } else { facts.issuer.clone() };
+    let behind = behind.into_iter().skip(usize::from(is_sent));
+    let mut lines = vec![("covers", covers), ("valid", valid), ("issued by", issuer)];
+    lines.extend(behind.map(|subject| ("behind it", subject)));
     ui.say(&labelled(&[&lines[..], &shown.paths[..]].concat()));
     for objection in found {
         let sign = if objection.is_refused { format!("{BAD}✗{BAD:#}") } else { format!("{WARN}!{WARN:#}") };
