@@ -71,6 +71,11 @@ const OVERRIDES: &[Healthy] = &[
         "printf 'AuthType Basic\\nAuthName tides\\nAuthUserFile /dev/null\\nRequire valid-user\\n' > .htaccess",
         "",
     ),
+    Healthy(
+        "hurried",
+        "printf 'RedirectMatch 404 \"(^|/)\\.\"\\n' > .htaccess; echo 'KeepAlive off' > extra",
+        "--extra extra",
+    ),
     Healthy("gone", "printf 'ErrorDocument 404 /index.html\\nOptions -Indexes\\n' > .htaccess", ""),
 ];
 
@@ -89,6 +94,7 @@ const EXTRA: &[Healthy] = &[
         "--extra extra",
     ),
     Healthy("password", "echo 'auth_basic tides; auth_basic_user_file /dev/null;' > extra", "--extra extra"),
+    Healthy("hurried", "echo 'keepalive_timeout 0; location ~ /\\. { deny all; }' > extra", "--extra extra"),
     Healthy("local", "echo 'allow 127.0.0.0/8; allow ::1; deny all;' > extra", "--extra extra"),
 ];
 
@@ -191,10 +197,10 @@ fn all_are_well(server: &str, own: &[&[Healthy]], at_least: usize) {
 
 #[test]
 fn nothing_is_found_on_healthy_sites_of_apache_httpd() {
-    all_are_well("apache", &[FOLDERS, OVERRIDES], 44);
+    all_are_well("apache", &[FOLDERS, OVERRIDES], 45);
 }
 
 #[test]
 fn nothing_is_found_on_healthy_sites_of_nginx() {
-    all_are_well("nginx", &[FOLDERS, EXTRA], 39);
+    all_are_well("nginx", &[FOLDERS, EXTRA], 40);
 }

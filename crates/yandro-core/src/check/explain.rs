@@ -1,10 +1,12 @@
 //! From symptoms to causes: what a server, its files and its log say about a finding.
 
-use super::circumstances::Circumstances;
+use super::PROOF_FILE;
+use super::circumstances::{Circumstances, LogLine};
 use super::configured::{Of, refused};
 use super::fault::Fault;
 use super::finding::{Code, Finding, Severity};
 use super::judge::{Outcome, SiteReport, Step};
+use super::php_fault::{php_fault, php_fault_at};
 use super::remedy;
 use crate::config::Place;
 use crate::shell::word;
@@ -120,7 +122,7 @@ impl Explanation<'_> {
         }
         // What the server wrote about it belongs to whatever is told.
         if symptom != Symptom::Closed
-            && let Some(line) = self.around.log.last()
+            && let Some(line) = self.telling_entry()
             && !finding.evidence.as_ref().is_some_and(|seen| seen.contains(&line.text))
         {
             let line = line.to_string();
@@ -131,6 +133,12 @@ impl Explanation<'_> {
 
     fn server(&self) -> ServerId {
         self.report.server
+    }
+
+    /// The entry of the log that is shown: the last one that is about a page, and not about the proof.
+    fn telling_entry(&self) -> Option<&LogLine> {
+        let mut entries = self.around.log.iter().rev();
+        entries.find(|entry| !entry.text.contains(PROOF_FILE)).or(self.around.log.last())
     }
 
     fn refused(&self) -> Option<Fault> {
@@ -315,6 +323,9 @@ impl Explanation<'_> {
             let words = format!("the override file {file} has a line that {} can't take", self.server());
             let line = Place { file: file.to_string(), line: 1 };
             return Some(Fault::new(Code::OverrideFault, words).seen(seen).mend(remedy::edit(&line)));
+        }
+        if let Some((words, place)) = self.around.log.iter().rev().find_map(|entry| php_fault(&entry.text)) {
+            return Some(php_fault_at(&words, &place));
         }
         if let (true, Some(socket)) = (has_status("502") || has_status("503"), &self.around.php_down) {
             return Some(Fault { evidence: log(&["fastcgi", "fcgi", "FCGI", "connect()"]), ..self.php_down(socket) });

@@ -139,6 +139,7 @@ codes! {
     ProofIntercepted, Warning, "A rule of the project's own answers the request for the proof file, so that nothing is proven.", "the editor, at the rule: requests below /.well-known/ are to pass";
     ProofNotWritten, Warning, "The proof file could not be written.", "";
     PhpSource, Warning, "PHP files are sent as text, their source with them.", "yandro map NAME --php";
+    PhpFault, Warning, "A fault in a PHP file ends the request.", "the editor, at the line";
     PhpDown, Error, "The server passes PHP on, and nothing answers there.", "another socket that answers, or the program to start";
     UpstreamDown, Error, "The upstream is down.", "yandro map NAME URL, if it is found at another port; else to start it";
     UpstreamRefusesHost, Error, "The upstream refuses requests under the site's name.", "yandro map NAME --upstream-host own";

@@ -11,6 +11,7 @@ mod finding;
 mod judge;
 mod observation;
 mod page;
+mod php_fault;
 mod remedy;
 mod steps;
 mod steps_beside;
@@ -29,6 +30,9 @@ pub use observation::{
 };
 pub use page::{Target, target};
 pub use remedy::other_ports;
+
+/// How the name of a proof file begins.
+pub const PROOF_FILE: &str = "yandro-proof-";
 
 /// What is asked for over plain HTTP where that is to lead to HTTPS: a redirect has to keep it.
 pub const REDIRECT_PROBE: &str = "/tide?check=1";

@@ -6,6 +6,7 @@ use std::time::Duration;
 use camino::Utf8PathBuf;
 use time::OffsetDateTime;
 
+use crate::config::Place;
 use crate::name::HostName;
 use crate::pki::Facts;
 use crate::site::{ServerId, Site};
@@ -160,6 +161,8 @@ pub struct Page {
     pub own_addresses: Vec<OwnAddress>,
     /// Whether it is the source of a PHP file.
     pub is_php_source: bool,
+    /// A fault of PHP's that it shows, where PHP is set to show them: what it says, and where it is.
+    pub php_fault: Option<(String, Place)>,
 }
 
 /// An address that a page gives as its own.

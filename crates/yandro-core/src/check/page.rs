@@ -1,6 +1,8 @@
 //! What a page says of itself, and where a redirect leads.
 
 use super::observation::{OwnAddress, Page};
+use super::php_fault::php_fault;
+use crate::config::Place;
 use crate::name::HostName;
 
 /// How much of a page is looked at: its head is well within that.
@@ -10,8 +12,18 @@ impl Page {
     /// Looks at the beginning of a page, whatever it is.
     pub fn read(body: &[u8]) -> Self {
         let text = String::from_utf8_lossy(&body[..body.len().min(LOOKED_AT)]);
-        Self { own_addresses: own_addresses(&text), is_php_source: text.contains("<?php") }
+        let (own_addresses, is_php_source) = (own_addresses(&text), text.contains("<?php"));
+        Self { own_addresses, is_php_source, php_fault: shown_fault(&text) }
     }
+}
+
+/// A fault that PHP writes into its page, in HTML or as plain text.
+fn shown_fault(text: &str) -> Option<(String, Place)> {
+    let at = ["Fatal error</b>:", "Parse error</b>:", "\nFatal error:", "\nParse error:"]
+        .iter()
+        .find_map(|head| text.find(head))?;
+    let plain = ["<b>", "</b>", "<br />"].iter().fold(text[at..].to_owned(), |text, tag| text.replace(tag, ""));
+    php_fault(&format!("PHP {}", plain.trim_start()))
 }
 
 /// The addresses of `<base href>` and `<link rel="canonical" href>` (HTML, sections 4.2.3 and 4.6.7.4)
@@ -111,6 +123,15 @@ mod tests {
         let base = OwnAddress::Base("http://localhost:8080/app/".into());
         assert_eq!(Page::read(page).own_addresses, [base, OwnAddress::Canonical("https://old.test/".into())]);
         assert!(Page::read(b"<?php echo 1;").is_php_source);
+        let shown = b"<h1>Tides</h1><br />\n<b>Fatal error</b>:  Uncaught Exception: no tide table in /srv/index.php:3\nStack trace:\n#0 {main}\n  thrown in <b>/srv/index.php</b> on line <b>3</b><br />\n";
+        let fault =
+            Some(("Uncaught Exception: no tide table".into(), Place { file: "/srv/index.php".into(), line: 3 }));
+        assert_eq!(Page::read(shown).php_fault, fault);
+        assert_eq!(
+            Page::read(b"\nFatal error: Uncaught Exception: no tide table in /srv/index.php:3\nStack").php_fault,
+            fault
+        );
+        assert_eq!(Page::read(b"<p>How to mend a <b>Fatal error</b>: read it in /srv</p>").php_fault, None);
     }
 
     #[test]

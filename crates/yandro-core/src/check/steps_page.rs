@@ -6,6 +6,7 @@ use super::finding::{Code, Severity};
 use super::judge::Judge;
 use super::observation::{Answer, OwnAddress, Proof, Trail};
 use super::page::{Target, target};
+use super::php_fault::php_fault_at;
 use super::steps::{Judged, fail, seen};
 use crate::name::{HostName, Suffix};
 use crate::shell::word;
@@ -131,6 +132,9 @@ impl Judge<'_> {
             let cause = format!("`{name}` sends PHP files as text, with their source");
             let mend = format!("yandro map {} --php", self.expected.site.name);
             return fail("PHP source", Fault::warning(Code::PhpSource, cause).mend(mend));
+        }
+        if let Some((words, place)) = &self.seen.page.php_fault {
+            return fail("PHP fault", php_fault_at(words, place));
         }
         if let Some(other) = self.seen.page.own_addresses.iter().find_map(|own| self.other_address(own)) {
             let cause = format!("the page of `{name}` says that its address is another one");

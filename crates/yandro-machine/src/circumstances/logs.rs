@@ -23,22 +23,39 @@ impl Marked {
         Self(logs.into_iter().map(|path| (path.clone(), length(&path))).collect())
     }
 
-    /// The lines that were added since and are about a name: those that name no other host.
+    /// The entries that were added since and are about a name: those that name no other host.
     pub fn added(&self, names: &[String]) -> Vec<LogLine> {
         let mut found = Vec::new();
         for (path, from) in &self.0 {
             let Some((text, first)) = tail(path, *from) else { continue };
-            for (number, line) in text.lines().enumerate() {
-                let host = line.split("host: \"").nth(1).and_then(|rest| rest.split('"').next());
-                let is_other =
-                    host.is_some_and(|host| names.iter().all(|own| own != host.split(':').next().unwrap_or(host)));
-                if !is_other && !line.trim().is_empty() && !is_notice(line) {
-                    found.push(LogLine { file: path.clone(), number: first + number, text: line.to_owned() });
+            let mut entries: Vec<LogLine> = Vec::new();
+            for (number, line) in text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty()) {
+                match entries.last_mut() {
+                    // What a program writes over several lines.
+                    Some(entry) if !is_first(line) => {
+                        if entry.text.matches('\n').count() < LONGEST {
+                            entry.text.extend(["\n", line]);
+                        }
+                    }
+                    _ => entries.push(LogLine { file: path.clone(), number: first + number, text: line.to_owned() }),
                 }
             }
+            let is_other = |text: &str| {
+                let host = text.split("host: \"").nth(1).and_then(|rest| rest.split('"').next());
+                host.is_some_and(|host| names.iter().all(|own| own != host.split(':').next().unwrap_or(host)))
+            };
+            found.extend(entries.into_iter().filter(|entry| !is_other(&entry.text) && !is_notice(&entry.text)));
         }
         found
     }
+}
+
+/// How many lines of an entry count beyond its first: a trace may have hundreds.
+const LONGEST: usize = 8;
+
+/// Whether a line is the first of an entry: it begins with a time, as `[Fri Nov 27 …` or `2026/11/27 …`.
+fn is_first(line: &str) -> bool {
+    line.starts_with('[') || line.as_bytes().get(4) == Some(&b'/') && line.starts_with(|c: char| c.is_ascii_digit())
 }
 
 /// Lines that tell of no fault.
@@ -112,11 +129,11 @@ mod tests {
         let before: Vec<u8> = b"low \xff tide\n".repeat(9_000);
         fs::write(&path, &before).unwrap();
         let marked = Marked::of(vec![path.clone(), path.with_file_name("gone.log")]);
-        let added = "high, host: \"depot.test:443\"\nhigh, host: \"saltmarsh.test\"\n[core:notice] x\nno host\n";
+        let added = "[x] high, host: \"depot.test:443\"\n[x] high\nand low, host: \"saltmarsh.test\"\n[core:notice] x\n2026/11/27 no host\n";
         fs::write(&path, [&before, added.as_bytes()].concat()).unwrap();
         let found = marked.added(&["saltmarsh.test".to_owned()]);
         let told: Vec<(usize, &str)> = found.iter().map(|line| (line.number, line.text.as_str())).collect();
-        assert_eq!(told, [(9_002, "high, host: \"saltmarsh.test\""), (9_004, "no host")]);
+        assert_eq!(told, [(9_002, "[x] high\nand low, host: \"saltmarsh.test\""), (9_005, "2026/11/27 no host")]);
     }
 
     #[test]

@@ -44,15 +44,9 @@ impl Session {
         Ok(Self { sender, within })
     }
 
-    /// `GET path` of `host`; reads at most `limit` bytes of the body, and with a limit
-    /// of 0 none: the session is then used up.
-    pub(super) async fn get(&mut self, host: &str, path: &str, limit: usize) -> Result<Fetched, Failure> {
-        let request = Request::get(path).header(HOST, host);
-        self.send(request, limit).await
-    }
-
-    /// The same with cookies, as a browser sends what it was given before (RFC 6265 section 4.2).
-    pub(super) async fn get_with(
+    /// `GET path` of `host`, with cookies as a browser sends what it was given before (RFC 6265 section 4.2); reads at
+    /// most `limit` bytes of the body, and with a limit of 0 none: the session is then used up.
+    pub(super) async fn get(
         &mut self,
         host: &str,
         path: &str,
@@ -64,7 +58,7 @@ impl Session {
         self.send(request, limit).await
     }
 
-    /// As [`Self::get`], with the headers that a server adds which passes a request on.
+    /// The first page, with the headers that a server adds which passes a request on.
     async fn get_as_passed_on(&mut self, asked: &str, host: &str, scheme: &str) -> Result<Fetched, Failure> {
         let request = Request::get("/").header(HOST, asked).header("x-forwarded-proto", scheme);
         self.send(request.header("x-forwarded-host", host), BODY_LIMIT).await
@@ -96,7 +90,7 @@ impl Session {
 
 /// One request on a connection of its own.
 pub(super) async fn get_once(stream: TcpStream, host: &str, path: &str, within: Limit) -> Result<Answer, Failure> {
-    Ok(Session::open(stream, within).await?.get(host, path, 0).await?.answer)
+    Ok(Session::open(stream, within).await?.get(host, path, &[], 0).await?.answer)
 }
 
 /// The page of an upstream, asked directly under a host's name: many answer with

@@ -227,7 +227,7 @@ impl Prober {
                 return Secure { tls, pages, more: more.await };
             }
         };
-        let anew = async {
+        let anew = || async {
             let stream = within.connect(socket).await?;
             let (_, stream) = self.trust.handshake(name, stream, None, within).await?;
             http::Session::open(stream, within).await
@@ -374,7 +374,7 @@ async fn plain_alone(
         Ok(session) => session,
         Err(failure) => return seen.http = Some(Timed { took, seen: Err(failure) }),
     };
-    let anew = async { http::Session::open(within.connect(address).await?, within).await };
+    let anew = || async { http::Session::open(within.connect(address).await?, within).await };
     let name = seen.name.clone();
     let asked = Asked { name: &name, site: &expected.site, scheme: "http", evidence, within };
     let pages = page::fetch(session, &asked, anew).await;

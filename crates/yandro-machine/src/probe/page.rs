@@ -3,7 +3,7 @@
 
 use std::time::{Duration, Instant};
 
-use yandro_core::check::{Answer, Failure, Page, Proof, Target, Timed, Trail, target};
+use yandro_core::check::{Answer, Failure, FailureKind, Page, Proof, Target, Timed, Trail, target};
 use yandro_core::name::HostName;
 use yandro_core::site::{Site, Upstream, UpstreamHost};
 
@@ -36,35 +36,61 @@ pub(super) struct Pages {
     pub(super) proof: Option<Timed<Proof>>,
 }
 
+/// A connection to a site, with another in its place where the server ends it: it may do so between two requests
+/// whenever it likes (RFC 9112 section 9.5), and that is no fault of the site.
+struct Line<A> {
+    session: Session,
+    anew: A,
+    is_used: bool,
+}
+
+impl<A, F> Line<A>
+where
+    A: Fn() -> F,
+    F: Future<Output = Result<Session, Failure>>,
+{
+    async fn get(
+        &mut self,
+        asked: &Asked<'_>,
+        path: &str,
+        cookies: &[String],
+        limit: usize,
+    ) -> Result<Fetched, Failure> {
+        let host = asked.name.as_str();
+        let fetched = self.session.get(host, path, cookies, limit).await;
+        let is_used = std::mem::replace(&mut self.is_used, true);
+        match fetched {
+            Err(failure) if is_used && failure.kind != FailureKind::TimedOut => {
+                let Ok(other) = (self.anew)().await else { return Err(failure) };
+                self.session = other;
+                self.session.get(host, path, cookies, limit).await
+            }
+            fetched => fetched,
+        }
+    }
+}
+
 /// The page and the proof. `anew` gives another connection, should the server end this one.
-pub(super) async fn fetch(
-    mut session: Session,
-    asked: &Asked<'_>,
-    anew: impl Future<Output = Result<Session, Failure>>,
-) -> Pages {
+pub(super) async fn fetch<A, F>(session: Session, asked: &Asked<'_>, anew: A) -> Pages
+where
+    A: Fn() -> F,
+    F: Future<Output = Result<Session, Failure>>,
+{
     let mut pages = Pages::default();
+    let mut line = Line { session, anew, is_used: false };
     let started = Instant::now();
-    let mut anew = Some(anew);
     let limit = if matches!(asked.evidence, Evidence::Upstream(_)) { BODY_LIMIT } else { PAGE_LIMIT };
     if let Evidence::File(file) = asked.evidence {
-        let seen = prove(&mut session, asked, file).await;
+        let seen = prove(&mut line, asked, file).await;
         pages.proof = Some(Timed { took: started.elapsed(), seen });
     }
     let started = Instant::now();
-    let mut page = session.get(asked.name.as_str(), "/", limit).await;
-    // A server may end a connection between two requests whenever it likes (RFC 9112
-    // section 9.5): that is no fault of the site.
-    if let (Err(_), true, Some(again)) = (&page, pages.proof.is_some(), anew.take())
-        && let Ok(other) = again.await
-    {
-        session = other;
-        page = session.get(asked.name.as_str(), "/", limit).await;
-    }
+    let page = line.get(asked, "/", &[], limit).await;
     let answer = page.as_ref().map(|page| page.answer.clone()).map_err(Clone::clone);
     pages.answer = Some(Timed { took: started.elapsed(), seen: answer });
     if let Ok(first) = &page {
         let started = Instant::now();
-        let (trail, last) = follow(&mut session, asked, first).await;
+        let (trail, last) = follow(&mut line, asked, first).await;
         pages.trail = trail.map(|seen| Timed { took: started.elapsed(), seen });
         pages.page = last.as_ref().map_or_else(|| own_words(first), own_words);
     }
@@ -88,24 +114,32 @@ fn own_words(page: &Fetched) -> Page {
 /// Whether the proof file comes back. Many a project has rules of its own for every request: hidden files are
 /// forbidden, one of its names is the only one, a page in another place is what all is led to. So a redirect is
 /// followed, and what is still not right is asked once more under a name that is not hidden.
-async fn prove(session: &mut Session, asked: &Asked<'_>, file: &ProofFile) -> Proof {
-    let first = led_to(session, asked, file, &file.url_path()).await;
+async fn prove<A, F>(line: &mut Line<A>, asked: &Asked<'_>, file: &ProofFile) -> Proof
+where
+    A: Fn() -> F,
+    F: Future<Output = Result<Session, Failure>>,
+{
+    let first = led_to(line, asked, file, &file.url_path()).await;
     if !matches!(first, Proof::Status(_) | Proof::OtherContent) {
         return first;
     }
     let Some(plain) = file.put_plain() else { return first };
-    match led_to(session, asked, file, &plain.url_path()).await {
+    match led_to(line, asked, file, &plain.url_path()).await {
         second @ (Proof::Given | Proof::LeadsTo(_)) => second,
         _ => first,
     }
 }
 
 /// What a path is answered with, where its redirects end.
-async fn led_to(session: &mut Session, asked: &Asked<'_>, file: &ProofFile, path: &str) -> Proof {
+async fn led_to<A, F>(line: &mut Line<A>, asked: &Asked<'_>, file: &ProofFile, path: &str) -> Proof
+where
+    A: Fn() -> F,
+    F: Future<Output = Result<Session, Failure>>,
+{
     let names: Vec<HostName> = asked.site.names().cloned().collect();
     let mut here = path.to_owned();
     for _ in 0..=LONGEST_DETOUR {
-        let fetched = match session.get(asked.name.as_str(), &here, BODY_LIMIT).await {
+        let fetched = match line.get(asked, &here, &[], BODY_LIMIT).await {
             Ok(fetched) => fetched,
             Err(failure) => return Proof::Failed(failure.words),
         };
@@ -124,7 +158,11 @@ async fn led_to(session: &mut Session, asked: &Asked<'_>, file: &ProofFile, path
 
 /// Follows the redirects of a page on the same connection: where they end, and the last page. Cookies are kept
 /// on the way: a page that sets one and leads to itself is no circle.
-async fn follow(session: &mut Session, asked: &Asked<'_>, first: &Fetched) -> (Option<Trail>, Option<Fetched>) {
+async fn follow<A, F>(line: &mut Line<A>, asked: &Asked<'_>, first: &Fetched) -> (Option<Trail>, Option<Fetched>)
+where
+    A: Fn() -> F,
+    F: Future<Output = Result<Session, Failure>>,
+{
     let names: Vec<HostName> = asked.site.names().cloned().collect();
     let mut way = vec!["/".to_owned()];
     let mut seen: Vec<(String, Vec<String>)> = Vec::new();
@@ -148,7 +186,7 @@ async fn follow(session: &mut Session, asked: &Asked<'_>, first: &Fetched) -> (O
         if seen.contains(&(path.clone(), cookies.clone())) || way.len() > LONGEST_TRAIL {
             return (Some(Trail::Loops(way)), last);
         }
-        match session.get_with(asked.name.as_str(), &path, &cookies, PAGE_LIMIT).await {
+        match line.get(asked, &path, &cookies, PAGE_LIMIT).await {
             Ok(page) => last = Some(page),
             // What can't be followed is no circle.
             Err(_) => return (None, last),

@@ -6,14 +6,13 @@ use camino::Utf8Path;
 use rustix::fd::OwnedFd;
 use rustix::fs::{AtFlags, Mode, OFlags, fchmod, mkdirat, openat, unlinkat};
 use rustix::io::Errno;
-use yandro_core::check::Proof;
+use yandro_core::check::{PROOF_FILE, Proof};
 
 use super::http::Fetched;
 use crate::fresh::nonce;
 
 /// The folder that RFC 8615 sets aside for such files.
 const FOLDER: &str = ".well-known";
-const PREFIX: &str = "yandro-proof-";
 const DIRECTORY: OFlags = OFlags::DIRECTORY.union(OFlags::CLOEXEC);
 /// A new file, never one that a link leads to.
 const CREATE: OFlags =
@@ -68,7 +67,7 @@ impl ProofFile {
             Err(error) => return Err(error),
         };
         let folder = openat(&root, FOLDER, DIRECTORY | OFlags::NOFOLLOW, Mode::empty())?;
-        let proof = Self { root, folder, name: format!("{PREFIX}{}", nonce()), content: nonce() };
+        let proof = Self { root, folder, name: format!("{PROOF_FILE}{}", nonce()), content: nonce() };
         if made {
             // Whatever the umask: the server's user has to enter it.
             fchmod(&proof.folder, Mode::from_raw_mode(0o755))?;
@@ -105,7 +104,7 @@ impl ProofFile {
     /// can't be done.
     pub(super) fn put_plain(&self) -> Option<PlainFile<'_>> {
         sweep(&self.root);
-        let name = format!("{PREFIX}{}.txt", nonce());
+        let name = format!("{PROOF_FILE}{}.txt", nonce());
         let file = openat(&self.root, name.as_str(), CREATE, Mode::from_raw_mode(0o644)).ok()?;
         let plain = PlainFile { root: &self.root, name };
         fchmod(&file, Mode::from_raw_mode(0o644)).ok()?;
@@ -139,7 +138,7 @@ fn sweep(folder: &OwnedFd) {
     let Ok(entries) = rustix::fs::Dir::read_from(folder) else { return };
     for entry in entries.flatten() {
         let name = entry.file_name().to_string_lossy().into_owned();
-        if name.starts_with(PREFIX) && is_stale(folder, &name) {
+        if name.starts_with(PROOF_FILE) && is_stale(folder, &name) {
             // Someone else may be doing the same.
             _ = unlinkat(folder, name.as_str(), AtFlags::empty());
         }

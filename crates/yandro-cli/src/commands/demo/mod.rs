@@ -45,7 +45,7 @@ pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Statu
     let running = server.start(Sites::default()).map_err(CommandError::not_made)?;
     drop(guard);
 
-    ui.say(&format!("{STRONG}Saltmarsh Ferries{STRONG:#} in {sysroot}, on the built-in server\n"));
+    ui.say(&format!("{STRONG}Saltmarsh Ferries{STRONG:#} in {sysroot}, on the built-in server.\nThat folder stands for `/` here: the /etc/hosts that is changed is the one in there, and nothing of yours.\n"));
     for line in scenario::commands(&sysroot, upstream) {
         ui.say(&format!("{DIM}${DIM:#} {COMMAND}{}{COMMAND:#}", line.shown));
         context.command.clone_from(&line.shown);

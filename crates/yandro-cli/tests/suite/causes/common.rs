@@ -42,6 +42,16 @@ pub(super) const COMMON: &[Cause] = &[
             "printf '<?php echo 1;' > saltmarsh/index.php; yandro map saltmarsh.test --php=/run/php/gone.sock --index index.php -q || true",
         )
     }),
+    ("php-fault", |m| {
+        let page = "<?php\\nfunction tide() {\\n  throw new Exception(\"no tide table\");\\n}\\ntide();\\n";
+        shell(m, &format!("rm saltmarsh/index.html; printf '{page}' > saltmarsh/index.php; mkdir -p /run/php"));
+        let fpm = background(
+            m,
+            "import glob, subprocess, time\nran = subprocess.Popen([max(glob.glob('/usr/sbin/php-fpm*')), '--nodaemonize'], stderr=subprocess.DEVNULL)\nwhile not glob.glob('/run/php/*.sock'): time.sleep(0.05)\nREADY\nran.wait()",
+        );
+        shell(m, "yandro map saltmarsh.test --php -q || true");
+        vec![fpm]
+    }),
     ("https-forced", |m| {
         // `map` and `settle` refuse it; files that are edited by hand may have it.
         shell(m, "yandro map tides.test ./saltmarsh --https off -q; rename tides.test tides.dev; reload")

@@ -10,8 +10,8 @@ use super::*;
 /// An answer: status, `Location`, a cookie that it sets, a body.
 type Page = (u16, Option<String>, Option<&'static str>, Vec<u8>);
 
-/// Answers each request by its path and its cookies, until the other side is gone.
-async fn serve(stream: DuplexStream, answer: impl Fn(&str, &str) -> Page) {
+/// Answers each request by its path and its cookies, until the other side is gone, or one alone.
+async fn serve(stream: DuplexStream, is_short: bool, answer: impl Fn(&str, &str) -> Page) {
     let (read, mut write) = tokio::io::split(stream);
     let mut lines = BufReader::new(read).lines();
     let (mut path, mut cookies) = (String::new(), String::new());
@@ -26,7 +26,7 @@ async fn serve(stream: DuplexStream, answer: impl Fn(&str, &str) -> Page) {
             let mut head = format!("HTTP/1.1 {status} x\r\ncontent-length: {}\r\n", body.len());
             head += &location.map(|to| format!("location: {to}\r\n")).unwrap_or_default();
             head += &cookie.map(|own| format!("set-cookie: {own}; Path=/\r\n")).unwrap_or_default();
-            if write.write_all(&[head.as_bytes(), b"\r\n", &body].concat()).await.is_err() {
+            if write.write_all(&[head.as_bytes(), b"\r\n", &body].concat()).await.is_err() || is_short {
                 return;
             }
         }
@@ -39,17 +39,23 @@ fn site() -> Site {
     Site { aliases: vec![name("www.saltmarsh.test")], ..site }
 }
 
-/// Asks such a server for the page and the proof of a site.
-fn fetched(evidence: &Evidence, answer: impl Fn(&str, &str) -> Page + Send + Sync + 'static) -> Pages {
+/// Asks such a server for the page and the proof of a site; it may end each connection behind its first answer.
+fn fetched(
+    evidence: &Evidence,
+    is_short: bool,
+    answer: impl Fn(&str, &str) -> Page + Clone + Send + Sync + 'static,
+) -> Pages {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
     runtime.block_on(async {
-        let (here, there) = tokio::io::duplex(1 << 16);
-        tokio::spawn(serve(there, answer));
         let within = Limit::default();
-        let session = Session::open(here, within).await.unwrap();
+        let anew = || async {
+            let (here, there) = tokio::io::duplex(1 << 16);
+            tokio::spawn(serve(there, is_short, answer.clone()));
+            Session::open(here, within).await
+        };
+        let session = anew().await.unwrap();
         let (site, name) = (site(), HostName::parse("saltmarsh.test").unwrap());
         let asked = Asked { name: &name, site: &site, scheme: "https", evidence, within };
-        let anew = async { Err(Failure { kind: yandro_core::check::FailureKind::Other, words: "no".into() }) };
         fetch(session, &asked, anew).await
     })
 }
@@ -67,6 +73,7 @@ proptest! {
     fn redirects_end_or_go_round_as_they_do(
         leads in prop::collection::vec(prop::option::weighted(0.8, 0_usize..8), 8),
         setter in prop::option::of(0_usize..8),
+        is_short: bool,
     ) {
         let next = {
             let leads = leads.clone();
@@ -83,7 +90,7 @@ proptest! {
                 }
             }
         };
-        let pages = fetched(&Evidence::None(Proof::UpstreamUnseen), move |path, cookies| {
+        let pages = fetched(&Evidence::None(Proof::UpstreamUnseen), is_short, move |path, cookies| {
             let path = path.trim_start_matches('/').parse().unwrap_or(0);
             let cookie = (setter == Some(path)).then_some("tide=low");
             match next(path, cookies.contains("tide=low")) {
@@ -107,14 +114,17 @@ fn the_proof_goes_around_a_projects_own_rules() {
     let file = |root: &Utf8Path, path: &str| std::fs::read(root.join(path.trim_start_matches('/')));
     let with = |rule: fn(&str) -> Option<Page>| {
         let (evidence, root) = (Evidence::File(ProofFile::put(&root).unwrap()), root.clone());
-        let pages = fetched(&evidence, move |path, _| {
+        let answer = move |path: &str, _: &str| {
             let of_file = || match file(&root, path) {
                 Ok(body) => (200, None, None, body),
                 Err(_) => (404, None, None, Vec::new()),
             };
             rule(path).unwrap_or_else(of_file)
-        });
-        pages.proof.unwrap().seen
+        };
+        let [kept, short] =
+            [false, true].map(|is_short| fetched(&evidence, is_short, answer.clone()).proof.unwrap().seen);
+        assert_eq!(kept, short, "whether connections are kept or not");
+        kept
     };
     assert_eq!(with(|_| None), Proof::Given);
     assert_eq!(with(|path| path.contains("/.").then(|| (403, None, None, Vec::new()))), Proof::Given);

@@ -1,0 +1,61 @@
+//! What a server's log, or a page, says of a fault of PHP's.
+
+use super::fault::Fault;
+use super::finding::Code;
+use super::remedy;
+use crate::config::Place;
+
+/// What PHP calls a fault that ends a request.
+const ENDING: [&str; 2] = ["PHP Fatal error:", "PHP Parse error:"];
+
+/// The message and the place of a fault that ended a request, in an entry of a log: `MESSAGE in FILE:LINE` with what was
+/// called behind it, or `MESSAGE in FILE on line LINE`. Line ends stand as such, or as `\n`.
+pub(super) fn php_fault(entry: &str) -> Option<(String, Place)> {
+    let rest = ENDING.iter().find_map(|head| entry.split_once(head))?.1.trim_start();
+    let (message, rest) = rest.split_once(" in /")?;
+    let end = [rest.find("\\n"), rest.find('\n')].into_iter().flatten().min().unwrap_or(rest.len());
+    let first = &rest[..end];
+    let (file, line) = first.split_once(" on line ").or_else(|| first.rsplit_once(':'))?;
+    let digits = line.split(|c: char| !c.is_ascii_digit()).next()?;
+    Some((message.to_owned(), Place { file: format!("/{file}"), line: digits.parse().ok()? }))
+}
+
+/// The finding for it.
+pub(super) fn php_fault_at(words: &str, place: &Place) -> Fault {
+    let cause = format!("PHP ends with a fault: {words}");
+    Fault::new(Code::PhpFault, cause).seen(place.to_string()).mend(remedy::edit(place))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_place_is_found_in_each_form() {
+        for (entry, message, place) in [
+            (
+                r"[proxy_fcgi:error] [pid 52] AH01071: Got error 'PHP message: PHP Fatal error:  Uncaught Exception: no tide table in /srv/my boats/index.php:3\nStack trace:\n#0 /srv/my boats/index.php(5): tide()\n#1 {main}\n  thrown in /srv/my boats/index.php on line 3'",
+                "Uncaught Exception: no tide table",
+                "/srv/my boats/index.php:3",
+            ),
+            (
+                "2026/11/27 15:12:43 [error] 66#66: *1 FastCGI sent in stderr: \"PHP message: PHP Fatal error:  Uncaught Error: Call to undefined function tide() in /srv/index.php:12\nStack trace:\n#0 {main}\n  thrown in /srv/index.php on line 12\" while reading",
+                "Uncaught Error: Call to undefined function tide()",
+                "/srv/index.php:12",
+            ),
+            (
+                "PHP message: PHP Parse error:  syntax error, unexpected token \"}\" in /srv/index.php on line 7, referer: x",
+                "syntax error, unexpected token \"}\"",
+                "/srv/index.php:7",
+            ),
+        ] {
+            let (words, found) = php_fault(entry).unwrap();
+            assert_eq!((words.as_str(), found.to_string().as_str()), (message, place));
+        }
+        for other in
+            ["PHP Warning:  tide in /srv/index.php on line 7", "PHP Fatal error:  tide", "PHP Fatal error: in /x on"]
+        {
+            assert_eq!(php_fault(other), None, "{other}");
+        }
+    }
+}
