@@ -49,6 +49,10 @@ impl PortHolder {
 /// Lets a server through to a folder that the system's guard keeps it from, by the guard's own words: a label
 /// for `SELinux`, a rule of the local part of an `AppArmor` profile.
 pub(super) fn unconfine(seen: &str, folder: &str) -> Option<String> {
+    if seen.contains("avc:") && seen.contains("user_home_dir_t") {
+        // Their own home folder is what stops it first.
+        return Some("sudo setsebool -P httpd_enable_homedirs on".into());
+    }
     if seen.contains("avc:") {
         return Some(format!("sudo chcon -R -t httpd_sys_content_t {}", word(folder)));
     }

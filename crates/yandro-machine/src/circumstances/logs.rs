@@ -98,16 +98,26 @@ pub(super) fn confined(machine: &Machine, root: Option<&Utf8Path>, now: OffsetDa
         let path = machine.path(log);
         let from = fs::metadata(&path).map_or(0, |meta| meta.len().saturating_sub(MOST));
         let Some((text, _)) = tail(&path, from) else { continue };
-        let is_denial = |line: &&str| {
-            (line.contains("apparmor=\"DENIED\"") || line.contains("avc:  denied"))
-                && line.contains(as_written.as_str())
-                && is_recent(line, now)
-        };
+        let is_denial = |line: &&str| is_denial(line, &as_written) && is_recent(line, now);
         if let Some(line) = text.lines().rev().find(is_denial) {
             return Some(format!("{path}: {}", line.trim()));
         }
     }
     None
+}
+
+/// Whether a guard's line is about a folder. `AppArmor` names the path; `SELinux`, as a rule, the last part of it alone, and
+/// the program.
+fn is_denial(line: &str, folder: &Utf8Path) -> bool {
+    const SERVERS: [&str; 3] = ["httpd", "apache2", "nginx"];
+    let value = |name: &str| line.split_once(&format!(" {name}=\""))?.1.split('"').next();
+    if line.contains("apparmor=\"DENIED\"") {
+        return line.contains(folder.as_str());
+    }
+    let is_part = |name: &str| name.starts_with("index.") || folder.components().any(|part| part.as_str() == name);
+    line.contains("avc:  denied")
+        && (line.contains(folder.as_str())
+            || value("comm").is_some_and(|program| SERVERS.contains(&program)) && value("name").is_some_and(is_part))
 }
 
 /// Whether a line of the kernel's audit is of the last minutes: it bears its time as `audit(SECONDS.MILLISECONDS:SERIAL)`.
@@ -134,6 +144,30 @@ mod tests {
         let found = marked.added(&["saltmarsh.test".to_owned()]);
         let told: Vec<(usize, &str)> = found.iter().map(|line| (line.number, line.text.as_str())).collect();
         assert_eq!(told, [(9_002, "[x] high\nand low, host: \"saltmarsh.test\""), (9_005, "2026/11/27 no host")]);
+    }
+
+    #[test]
+    fn a_guards_line_is_about_a_folder_by_its_path_or_by_its_name() {
+        let avc = |comm: &str, name: &str| {
+            format!(
+                "type=AVC msg=audit(1794999990.123:45): avc:  denied  {{ read }} for  pid=9 comm=\"{comm}\" name=\"{name}\" dev=\"dm-0\" ino=7 tcontext=unconfined_u:object_r:user_home_t:s0"
+            )
+        };
+        let armor =
+            "audit: apparmor=\"DENIED\" operation=\"open\" profile=\"nginx\" name=\"/home/ada/saltmarsh/index.html\"";
+        let folder = Utf8Path::new("/home/ada/saltmarsh");
+        for (line, expected) in [
+            (avc("httpd", "ada"), true),
+            (avc("nginx", "index.html"), true),
+            (avc("httpd", "tides"), false),
+            (avc("sshd", "saltmarsh"), false),
+            (avc("sshd", "x").replace("dev=", "path=\"/home/ada/saltmarsh/x\" dev="), true),
+            (armor.to_owned(), true),
+            (armor.replace("saltmarsh", "depot"), false),
+            (armor.replace("DENIED", "ALLOWED"), false),
+        ] {
+            assert_eq!(is_denial(&line, folder), expected, "{line}");
+        }
     }
 
     #[test]
