@@ -24,7 +24,9 @@ set -e
 mount --bind "$1/etc" /etc
 mount --bind "$1/apache2" /etc/apache2
 mount --bind "$1/hosts" /etc/hosts
-mkdir "$1/lib" "$1/lib/upper" "$1/lib/work"
+mkdir "$1/lib"
+mount -t tmpfs tmpfs "$1/lib"
+mkdir "$1/lib/upper" "$1/lib/work"
 mount -t overlay overlay -o "lowerdir=/var/lib,upperdir=$1/lib/upper,workdir=$1/lib/work" /var/lib
 mount -t tmpfs tmpfs /var/log
 mkdir /var/log/apache2 /var/log/nginx
