@@ -32,11 +32,7 @@ impl Marked {
             for (number, line) in text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty()) {
                 match entries.last_mut() {
                     // What a program writes over several lines.
-                    Some(entry) if !is_first(line) => {
-                        if entry.text.matches('\n').count() < LONGEST {
-                            entry.text.extend(["\n", line]);
-                        }
-                    }
+                    Some(entry) if !is_first(line) => entry.text.extend(["\n", line]),
                     _ => entries.push(LogLine { file: path.clone(), number: first + number, text: line.to_owned() }),
                 }
             }
@@ -44,7 +40,13 @@ impl Marked {
                 let host = text.split("host: \"").nth(1).and_then(|rest| rest.split('"').next());
                 host.is_some_and(|host| names.iter().all(|own| own != host.split(':').next().unwrap_or(host)))
             };
-            found.extend(entries.into_iter().filter(|entry| !is_other(&entry.text) && !is_notice(&entry.text)));
+            // Whose it is stands at its end.
+            entries.retain(|entry| !is_other(&entry.text) && !is_notice(&entry.text));
+            for entry in &mut entries {
+                let end = entry.text.match_indices('\n').nth(LONGEST).map(|(at, _)| at);
+                entry.text.truncate(end.unwrap_or(entry.text.len()));
+            }
+            found.append(&mut entries);
         }
         found
     }
@@ -139,10 +141,12 @@ mod tests {
         let before: Vec<u8> = b"low \xff tide\n".repeat(9_000);
         fs::write(&path, &before).unwrap();
         let marked = Marked::of(vec![path.clone(), path.with_file_name("gone.log")]);
-        let added = "[x] high, host: \"depot.test:443\"\n[x] high\nand low, host: \"saltmarsh.test\"\n[core:notice] x\n2026/11/27 no host\n";
+        let of_another = format!("[x] long{}, host: \"depot.test\"\n", "\n#1 tide()".repeat(40));
+        let added = "[x] high, host: \"depot.test:443\"\n[x] high\nand low, host: \"saltmarsh.test\"\n[core:notice] x\n2026/11/27 no host\n".to_owned() + &of_another + &of_another.replace("depot", "saltmarsh");
         fs::write(&path, [&before, added.as_bytes()].concat()).unwrap();
         let found = marked.added(&["saltmarsh.test".to_owned()]);
-        let told: Vec<(usize, &str)> = found.iter().map(|line| (line.number, line.text.as_str())).collect();
+        assert_eq!((found.len(), found[2].text.lines().count()), (3, 9), "a trace is cut where it is shown");
+        let told: Vec<(usize, &str)> = found[..2].iter().map(|line| (line.number, line.text.as_str())).collect();
         assert_eq!(told, [(9_002, "[x] high\nand low, host: \"saltmarsh.test\""), (9_005, "2026/11/27 no host")]);
     }
 
