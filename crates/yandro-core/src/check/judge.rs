@@ -173,8 +173,14 @@ pub fn judge(expected: &Expected, observations: &[NameObservation], beside: &Bes
     let mut names: Vec<NameReport> = observations
         .iter()
         .map(|seen| {
-            let mut judge =
-                Judge { expected, seen, beside, steps: Vec::with_capacity(Step::ALL.len()), findings: Vec::new() };
+            let mut judge = Judge {
+                expected,
+                seen,
+                all: observations,
+                beside,
+                steps: Vec::with_capacity(Step::ALL.len()),
+                findings: Vec::new(),
+            };
             judge.run();
             let (is_proven, is_anothers) = (judge.has_proof(&Proof::Given), judge.is_anothers());
             for finding in judge.findings {
@@ -243,6 +249,8 @@ impl SiteReport {
 pub(super) struct Judge<'a> {
     pub(super) expected: &'a Expected,
     pub(super) seen: &'a NameObservation,
+    /// What was seen of all of the site's names.
+    pub(super) all: &'a [NameObservation],
     pub(super) beside: &'a Beside,
     steps: Vec<StepReport>,
     findings: Vec<Finding>,

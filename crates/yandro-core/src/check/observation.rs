@@ -179,6 +179,8 @@ pub enum OwnAddress {
 pub enum Trail {
     /// To a page of the site, in so many steps.
     Ends(usize),
+    /// To a path of another of the site's names, in so many steps.
+    LeadsTo(HostName, String, usize),
     /// To another host, or out of HTTPS: there.
     Leaves(String),
     /// In a circle, or on and on: the addresses on the way.

@@ -115,18 +115,19 @@ impl Judge<'_> {
     pub(super) fn application(&self) -> Judged {
         // Told of the site, whichever of its names was asked for: one cause is one finding.
         let name = &self.expected.site.name;
-        match self.seen.trail.as_ref().map(|trail| &trail.seen) {
-            Some(Trail::Loops(way)) => {
-                let cause = format!("the redirects of `{name}` lead in a circle");
-                let fault = Fault::error(Code::RedirectLoop, cause).seen(way.join(" -> "));
-                return fail("circle", fault.mend(self.look_for("Redirect")));
-            }
-            Some(Trail::Leaves(there)) => {
-                let cause = format!("a redirect of `{name}` leaves the site");
-                let fault = Fault::warning(Code::RedirectLeaves, cause).seen(format!("it leads to {there}"));
-                return fail("leaves", fault.mend(self.look_for(host_of(there))));
-            }
-            _ => {}
+        let circle = match self.seen.trail.as_ref().map(|trail| &trail.seen) {
+            Some(Trail::Loops(way)) => Some(way.clone()),
+            _ => self.circle_of_names(),
+        };
+        if let Some(way) = circle {
+            let cause = format!("the redirects of `{name}` lead in a circle");
+            let fault = Fault::error(Code::RedirectLoop, cause).seen(way.join(" -> "));
+            return fail("circle", fault.mend(self.look_for("Redirect")));
+        }
+        if let Some(Trail::Leaves(there)) = self.seen.trail.as_ref().map(|trail| &trail.seen) {
+            let cause = format!("a redirect of `{name}` leaves the site");
+            let fault = Fault::warning(Code::RedirectLeaves, cause).seen(format!("it leads to {there}"));
+            return fail("leaves", fault.mend(self.look_for(host_of(there))));
         }
         if self.seen.page.is_php_source {
             let cause = format!("`{name}` sends PHP files as text, with their source");
@@ -142,10 +143,25 @@ impl Judge<'_> {
             return fail("other address", fault.mend(self.look_for(host_of(other))));
         }
         Ok(match self.seen.trail.as_ref().map(|trail| &trail.seen) {
-            Some(Trail::Ends(1)) => "stays, after 1 redirect".into(),
-            Some(Trail::Ends(steps)) => format!("stays, after {steps} redirects"),
+            Some(Trail::Ends(1) | Trail::LeadsTo(_, _, 1)) => "stays, after 1 redirect".into(),
+            Some(Trail::Ends(steps) | Trail::LeadsTo(_, _, steps)) => format!("stays, after {steps} redirects"),
             _ => "stays".into(),
         })
+    }
+
+    /// The way of the first page from one of the site's names to the next, if it comes back to one of them.
+    fn circle_of_names(&self) -> Option<Vec<String>> {
+        let mut way = Vec::new();
+        let mut here = self.seen;
+        loop {
+            let is_back = way.contains(&here.name.to_string());
+            way.push(here.name.to_string());
+            if is_back {
+                return Some(way);
+            }
+            let Trail::LeadsTo(next, path, _) = &here.trail.as_ref()?.seen else { return None };
+            here = self.all.iter().find(|other| other.name == *next && path == "/")?;
+        }
     }
 
     /// An address that a page gives as its own and that leads away from the site. Where a search engine is to find

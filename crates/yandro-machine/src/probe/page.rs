@@ -38,25 +38,20 @@ pub(super) struct Pages {
 
 /// A connection to a site, with another in its place where the server ends it: it may do so between two requests
 /// whenever it likes (RFC 9112 section 9.5), and that is no fault of the site.
-struct Line<A> {
+struct Line<'a, A> {
+    asked: &'a Asked<'a>,
     session: Session,
     anew: A,
     is_used: bool,
 }
 
-impl<A, F> Line<A>
+impl<A, F> Line<'_, A>
 where
     A: Fn() -> F,
     F: Future<Output = Result<Session, Failure>>,
 {
-    async fn get(
-        &mut self,
-        asked: &Asked<'_>,
-        path: &str,
-        cookies: &[String],
-        limit: usize,
-    ) -> Result<Fetched, Failure> {
-        let host = asked.name.as_str();
+    async fn get(&mut self, path: &str, cookies: &[String], limit: usize) -> Result<Fetched, Failure> {
+        let host = self.asked.name.as_str();
         let fetched = self.session.get(host, path, cookies, limit).await;
         let is_used = std::mem::replace(&mut self.is_used, true);
         match fetched {
@@ -68,6 +63,79 @@ where
             fetched => fetched,
         }
     }
+
+    /// Whether the proof file comes back. Many a project has rules of its own for every request: hidden files are
+    /// forbidden, one of its names is the only one, a page in another place is what all is led to. So a redirect is
+    /// followed, and what is still not right is asked once more under a name that is not hidden.
+    async fn prove(&mut self, file: &ProofFile) -> Proof {
+        let first = self.led_to(file, &file.url_path()).await;
+        if !matches!(first, Proof::Status(_) | Proof::OtherContent) {
+            return first;
+        }
+        let Some(plain) = file.put_plain() else { return first };
+        match self.led_to(file, &plain.url_path()).await {
+            second @ (Proof::Given | Proof::LeadsTo(_)) => second,
+            _ => first,
+        }
+    }
+
+    /// What a path is answered with, where its redirects end.
+    async fn led_to(&mut self, file: &ProofFile, path: &str) -> Proof {
+        let asked = self.asked;
+        let names: Vec<HostName> = asked.site.names().cloned().collect();
+        let mut here = path.to_owned();
+        for _ in 0..=LONGEST_DETOUR {
+            let fetched = match self.get(&here, &[], BODY_LIMIT).await {
+                Ok(fetched) => fetched,
+                Err(failure) => return Proof::Failed(failure.words),
+            };
+            let status = fetched.answer.status;
+            let Some(location) = fetched.answer.location.as_ref().filter(|_| (300..400).contains(&status)) else {
+                return file.judge(&fetched);
+            };
+            here = match target(location, &names, asked.name, asked.scheme, &here) {
+                Target::Path(next) => next,
+                Target::OtherName(other, there) if there == path => return Proof::LeadsTo(other),
+                Target::OtherName(..) | Target::Away => return Proof::Status(status),
+            };
+        }
+        Proof::OtherContent
+    }
+
+    /// Follows the redirects of a page on the same connection: where they end, and the last page. Cookies are kept
+    /// on the way: a page that sets one and leads to itself is no circle.
+    async fn follow(&mut self, first: &Fetched) -> (Option<Trail>, Option<Fetched>) {
+        let asked = self.asked;
+        let names: Vec<HostName> = asked.site.names().cloned().collect();
+        let mut way = vec!["/".to_owned()];
+        let mut seen: Vec<(String, Vec<String>)> = Vec::new();
+        let mut cookies: Vec<String> = Vec::new();
+        let mut last: Option<Fetched> = None;
+        loop {
+            let answer = &last.as_ref().unwrap_or(first).answer;
+            let Some(location) = answer.location.clone().filter(|_| (300..400).contains(&answer.status)) else {
+                let trail = last.is_some().then_some(Trail::Ends(way.len() - 1));
+                return (trail, last);
+            };
+            let here = way.last().map_or("/", String::as_str);
+            let path = match target(&location, &names, asked.name, asked.scheme, here) {
+                Target::Path(path) => path,
+                Target::OtherName(other, path) => return (Some(Trail::LeadsTo(other, path, way.len())), last),
+                Target::Away => return (Some(Trail::Leaves(location)), last),
+            };
+            seen.push((here.to_owned(), cookies.clone()));
+            take(&mut cookies, &last.as_ref().unwrap_or(first).cookies);
+            way.push(path.clone());
+            if seen.contains(&(path.clone(), cookies.clone())) || way.len() > LONGEST_TRAIL {
+                return (Some(Trail::Loops(way)), last);
+            }
+            match self.get(&path, &cookies, PAGE_LIMIT).await {
+                Ok(page) => last = Some(page),
+                // What can't be followed is no circle.
+                Err(_) => return (None, last),
+            }
+        }
+    }
 }
 
 /// The page and the proof. `anew` gives another connection, should the server end this one.
@@ -77,20 +145,20 @@ where
     F: Future<Output = Result<Session, Failure>>,
 {
     let mut pages = Pages::default();
-    let mut line = Line { session, anew, is_used: false };
+    let mut line = Line { asked, session, anew, is_used: false };
     let started = Instant::now();
     let limit = if matches!(asked.evidence, Evidence::Upstream(_)) { BODY_LIMIT } else { PAGE_LIMIT };
     if let Evidence::File(file) = asked.evidence {
-        let seen = prove(&mut line, asked, file).await;
+        let seen = line.prove(file).await;
         pages.proof = Some(Timed { took: started.elapsed(), seen });
     }
     let started = Instant::now();
-    let page = line.get(asked, "/", &[], limit).await;
+    let page = line.get("/", &[], limit).await;
     let answer = page.as_ref().map(|page| page.answer.clone()).map_err(Clone::clone);
     pages.answer = Some(Timed { took: started.elapsed(), seen: answer });
     if let Ok(first) = &page {
         let started = Instant::now();
-        let (trail, last) = follow(&mut line, asked, first).await;
+        let (trail, last) = line.follow(first).await;
         pages.trail = trail.map(|seen| Timed { took: started.elapsed(), seen });
         pages.page = last.as_ref().map_or_else(|| own_words(first), own_words);
     }
@@ -109,89 +177,6 @@ where
 /// What a page says of itself, if it is one.
 fn own_words(page: &Fetched) -> Page {
     if page.answer.status == 200 { Page::read(&page.body) } else { Page::default() }
-}
-
-/// Whether the proof file comes back. Many a project has rules of its own for every request: hidden files are
-/// forbidden, one of its names is the only one, a page in another place is what all is led to. So a redirect is
-/// followed, and what is still not right is asked once more under a name that is not hidden.
-async fn prove<A, F>(line: &mut Line<A>, asked: &Asked<'_>, file: &ProofFile) -> Proof
-where
-    A: Fn() -> F,
-    F: Future<Output = Result<Session, Failure>>,
-{
-    let first = led_to(line, asked, file, &file.url_path()).await;
-    if !matches!(first, Proof::Status(_) | Proof::OtherContent) {
-        return first;
-    }
-    let Some(plain) = file.put_plain() else { return first };
-    match led_to(line, asked, file, &plain.url_path()).await {
-        second @ (Proof::Given | Proof::LeadsTo(_)) => second,
-        _ => first,
-    }
-}
-
-/// What a path is answered with, where its redirects end.
-async fn led_to<A, F>(line: &mut Line<A>, asked: &Asked<'_>, file: &ProofFile, path: &str) -> Proof
-where
-    A: Fn() -> F,
-    F: Future<Output = Result<Session, Failure>>,
-{
-    let names: Vec<HostName> = asked.site.names().cloned().collect();
-    let mut here = path.to_owned();
-    for _ in 0..=LONGEST_DETOUR {
-        let fetched = match line.get(asked, &here, &[], BODY_LIMIT).await {
-            Ok(fetched) => fetched,
-            Err(failure) => return Proof::Failed(failure.words),
-        };
-        let status = fetched.answer.status;
-        let Some(location) = fetched.answer.location.as_ref().filter(|_| (300..400).contains(&status)) else {
-            return file.judge(&fetched);
-        };
-        here = match target(location, &names, asked.name, asked.scheme, &here) {
-            Target::Path(next) => next,
-            Target::OtherName(other, there) if there == path => return Proof::LeadsTo(other),
-            Target::OtherName(..) | Target::Away => return Proof::Status(status),
-        };
-    }
-    Proof::OtherContent
-}
-
-/// Follows the redirects of a page on the same connection: where they end, and the last page. Cookies are kept
-/// on the way: a page that sets one and leads to itself is no circle.
-async fn follow<A, F>(line: &mut Line<A>, asked: &Asked<'_>, first: &Fetched) -> (Option<Trail>, Option<Fetched>)
-where
-    A: Fn() -> F,
-    F: Future<Output = Result<Session, Failure>>,
-{
-    let names: Vec<HostName> = asked.site.names().cloned().collect();
-    let mut way = vec!["/".to_owned()];
-    let mut seen: Vec<(String, Vec<String>)> = Vec::new();
-    let mut cookies: Vec<String> = Vec::new();
-    let mut last: Option<Fetched> = None;
-    loop {
-        let answer = &last.as_ref().unwrap_or(first).answer;
-        let Some(location) = answer.location.clone().filter(|_| (300..400).contains(&answer.status)) else {
-            let trail = last.is_some().then_some(Trail::Ends(way.len() - 1));
-            return (trail, last);
-        };
-        let here = way.last().map_or("/", String::as_str);
-        let path = match target(&location, &names, asked.name, asked.scheme, here) {
-            Target::Path(path) => path,
-            Target::OtherName(..) => return (Some(Trail::Ends(way.len())), last),
-            Target::Away => return (Some(Trail::Leaves(location)), last),
-        };
-        seen.push((here.to_owned(), cookies.clone()));
-        take(&mut cookies, &last.as_ref().unwrap_or(first).cookies);
-        way.push(path.clone());
-        if seen.contains(&(path.clone(), cookies.clone())) || way.len() > LONGEST_TRAIL {
-            return (Some(Trail::Loops(way)), last);
-        }
-        match line.get(asked, &path, &cookies, PAGE_LIMIT).await {
-            Ok(page) => last = Some(page),
-            // What can't be followed is no circle.
-            Err(_) => return (None, last),
-        }
-    }
 }
 
 /// Puts cookies to those that there are, each in the place of the one of its name.

@@ -94,6 +94,16 @@ pub(super) const APACHE: &[Cause] = &[
             "printf 'RewriteEngine on\\nRewriteRule ^a$ /b [R=302,L]\\nRewriteRule ^b$ /a [R=302,L]\\nRewriteRule ^$ /a [R=302,L]\\n' > saltmarsh/.htaccess; a2enmod -q rewrite 2>/dev/null; ln -sf ../mods-available/rewrite.load /etc/apache2/mods-enabled/; apache2ctl graceful",
         )
     }),
+    ("redirect-loop", |m| {
+        // Each of its names leads to the other.
+        let lines = "RewriteEngine on\\nRewriteCond %%{HTTP_HOST} ^www\\nRewriteRule ^ https://saltmarsh.test%%{REQUEST_URI} [R=302,L]\\nRewriteRule ^ https://www.saltmarsh.test%%{REQUEST_URI} [R=302,L]\\n";
+        shell(
+            m,
+            &format!(
+                "yandro map saltmarsh.test --alias www.saltmarsh.test -q; printf '{lines}' > saltmarsh/.htaccess; ln -sf ../mods-available/rewrite.load /etc/apache2/mods-enabled/; apache2ctl graceful"
+            ),
+        )
+    }),
     ("redirect-leaves", |m| {
         shell(
             m,

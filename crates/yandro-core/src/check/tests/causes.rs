@@ -104,6 +104,18 @@ fn what_can_not_be_proven_is_no_fault() {
     let nowhere = of_both(Proof::LeadsTo(www()), Proof::Guarded);
     assert!(nowhere.findings.is_empty() && nowhere.is_well() && !nowhere.names[0].is_proven);
     assert_eq!(nowhere.names[1].outcome(Step::Proof), Outcome::NotNeeded);
+    // Two names that lead to each other lead nowhere, whatever else leads to one of them.
+    let leads = |from: &str, to: &str| NameObservation {
+        name: HostName::parse(from).unwrap(),
+        trail: Some(timed(Trail::LeadsTo(HostName::parse(to).unwrap(), "/".into(), 1))),
+        ..well()
+    };
+    let (bare, first) = ("saltmarsh.test", leads("saltmarsh.test", "www.saltmarsh.test"));
+    let circle = judge(&expected(), &[first.clone(), leads("www.saltmarsh.test", bare)], &beside());
+    assert_eq!(codes(&circle), ["redirect-loop"]);
+    assert_eq!(circle.findings[0].evidence.as_deref(), Some("saltmarsh.test -> www.saltmarsh.test -> saltmarsh.test"));
+    let one_way = judge(&expected(), &[first, NameObservation { name: www(), ..well() }], &beside());
+    assert!(one_way.findings.is_empty() && one_way.names[0].detail(Step::Application) == "stays, after 1 redirect");
     // Where a search engine finds the page one day is no matter of this machine.
     let mut published = well();
     published.page.own_addresses.push(OwnAddress::Canonical("https://www.saltmarsh-ferries.com/".into()));
