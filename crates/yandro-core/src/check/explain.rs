@@ -101,6 +101,7 @@ impl Explanation<'_> {
             | Code::HttpFails
             | Code::HttpsFails => Symptom::Wrong,
             Code::HttpsStatus | Code::FolderForbidden | Code::UpstreamDown => Symptom::Status,
+            Code::RedirectLoop => return self.at_rule(finding),
             Code::PhpSource => return Finding { remedy: Some(self.run_php()), ..finding.clone() },
             _ => return finding.clone(),
         };
@@ -274,12 +275,23 @@ impl Explanation<'_> {
         let words =
             format!("a rule of the project's own answers requests for files of {}: nothing is proven", site.content);
         let seen = format!("{place}: the first such rule; requests below /.well-known/ are to pass");
-        let mend = match &self.around.override_file {
+        Some(Fault::new(Code::ProofIntercepted, words).seen(seen).mend(self.edit_rule(place)))
+    }
+
+    /// With the first rule of the project's own, if there is one: what an application does by itself has none.
+    fn at_rule(&self, finding: &Finding) -> Finding {
+        let Some(place) = &self.around.rule else { return finding.clone() };
+        let seen = format!("{}\n{place}: the first rule", finding.evidence.as_deref().unwrap_or_default());
+        Finding { evidence: Some(seen), remedy: Some(self.edit_rule(place)), ..finding.clone() }
+    }
+
+    /// Opens a rule of the project's own, and has it read.
+    fn edit_rule(&self, place: &Place) -> String {
+        match &self.around.override_file {
             // Read with every request.
             Some(file) if *file == place.file => remedy::edit(place),
             _ => format!("{} && {}", remedy::edit(place), remedy::reload(self.server())),
-        };
-        Some(Fault::new(Code::ProofIntercepted, words).seen(seen).mend(mend))
+        }
     }
 
     /// A status that is another server's, or of an old configuration.

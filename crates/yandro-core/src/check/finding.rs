@@ -109,7 +109,7 @@ codes! {
     RedirectMissing, Warning, "HTTP doesn't lead to HTTPS.", "yandro settle --put-back NAME";
     RedirectElsewhere, Warning, "HTTP leads to another host.", "yandro settle --put-back NAME";
     RedirectLosesPath, Warning, "HTTP leads to HTTPS, and not to the same path and query.", "yandro settle --put-back NAME";
-    RedirectLoop, Error, "The site's redirects lead in a circle.", "a search for the rule in the project's files";
+    RedirectLoop, Error, "The site's redirects lead in a circle.", "the editor, at the project's first rule, or a search for it";
     RedirectLeaves, Warning, "A redirect of the application leaves the site's name.", "a search for that address in the project's files";
     PageLeaves, Warning, "The page says that its address is another one.", "a search for that address in the project's files";
     TlsFails, Error, "The TLS handshake fails.", "yandro map NAME";

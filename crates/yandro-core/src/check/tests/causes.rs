@@ -138,7 +138,12 @@ fn what_can_not_be_proven_is_no_fault() {
     let report = told(&elsewhere);
     assert_eq!(codes(&report), ["answered-elsewhere"]);
     assert!(report.findings[0].cause.contains("serves /srv/other") && !report.is_well());
-    assert_eq!(codes(&told(&Circumstances { rule: None, ..around })), ["answered-elsewhere"]);
+    assert_eq!(codes(&told(&Circumstances { rule: None, ..around.clone() })), ["answered-elsewhere"]);
+    // A circle is shown with the rule that may make it.
+    let mut report = circle;
+    explain(&mut report, 80, 443, &Circumstances { override_file: Some("/srv/saltmarsh/.htaccess".into()), ..around });
+    assert_eq!(report.findings[0].remedy.as_deref(), Some("${EDITOR:-vi} +2 /srv/saltmarsh/.htaccess"));
+    assert!(report.findings[0].evidence.as_ref().unwrap().ends_with(".htaccess:2: the first rule"));
 }
 
 /// How the files are wrong, and what has to be foretold.
