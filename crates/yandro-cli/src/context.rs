@@ -19,7 +19,7 @@ use crate::args::Global;
 use crate::error::{CommandError, NO_SERVER};
 use crate::passphrase;
 use crate::sudo::Sudo;
-use crate::view::Ui;
+use crate::view::{Ui, on_wait};
 
 /// The machine, the settings and the options of one run.
 #[derive(Debug)]
@@ -49,7 +49,10 @@ impl Context {
     pub(crate) fn new(global: &Global, ui: &mut Ui) -> Result<Self, CommandError> {
         let context = Self::at(global, &environment(global.sysroot.clone()))?;
         if changes::is_unfinished(&context.machine) {
-            context.recover(ui)?;
+            // While another command is at work, nothing is unfinished.
+            if let Ok(lock) = Lock::take(&context.machine, || false) {
+                context.recover(&lock, ui)?;
+            }
         }
         Ok(context)
     }
@@ -82,23 +85,6 @@ impl Context {
         })
     }
 
-    fn recover(&self, ui: &mut Ui) -> Result<(), CommandError> {
-        // Another command may be at work this very moment: then nothing is unfinished.
-        let Ok(lock) = Lock::take(&self.machine, || false) else { return Ok(()) };
-        for recovered in changes::recover(
-            &self.machine,
-            &lock,
-            &self.controls().iter().map(|(kind, own)| (*kind, own.as_ref())).collect::<Vec<_>>(),
-            &Sudo::new(self, ui.is_quiet()),
-        )? {
-            ui.note(&format!(
-                "an earlier command ended halfway and was put back: `{}` of {}",
-                recovered.command, recovered.at
-            ));
-        }
-        Ok(())
-    }
-
     /// The lock, before anything is read that a change depends on.
     pub(crate) fn lock(&self, ui: &mut Ui) -> Result<Lock, CommandError> {
         let lock = Lock::take(&self.machine, || {
@@ -107,16 +93,30 @@ impl Context {
             }
             !self.no_wait
         })?;
-        // Whoever held the lock may have been killed while we waited.
+        // The one that held the lock may have been killed while we waited.
         if changes::is_unfinished(&self.machine) {
-            changes::recover(
-                &self.machine,
-                &lock,
-                &self.controls().iter().map(|(kind, own)| (*kind, own.as_ref())).collect::<Vec<_>>(),
-                &Sudo::new(self, ui.is_quiet()),
-            )?;
+            self.recover(&lock, ui)?;
         }
         Ok(lock)
+    }
+
+    /// Rolls back what an earlier command left unfinished, and says so.
+    fn recover(&self, lock: &Lock, ui: &mut Ui) -> Result<(), CommandError> {
+        let controls = self.controls();
+        let controls: Vec<_> = controls.iter().map(|(id, control)| (*id, control.as_ref())).collect();
+        let sudo = Sudo::new(self, ui.is_quiet());
+        let recovery = changes::recover(&self.machine, lock, &controls, &sudo, &on_wait(ui.is_quiet()))?;
+        for recovered in recovery.recovered {
+            let (command, at) = (&recovered.command, &recovered.at);
+            ui.note(&format!("an earlier command was interrupted and is rolled back: `{command}` of {at}"));
+            for note in recovered.servers.notes() {
+                ui.note(&note);
+            }
+        }
+        for (path, is_complete) in recovery.damaged {
+            ui.note(&damaged(&path, is_complete));
+        }
+        Ok(())
     }
 
     /// A path that was given, from the current folder on and without `.` in it.
@@ -278,6 +278,16 @@ impl Context {
             (false, port, _) => format!("http://{}:{port}/", site.name),
         }
     }
+}
+
+/// What is said of a record that can't be read.
+fn damaged(path: &Utf8Path, is_complete: bool) -> String {
+    if is_complete {
+        return format!("the record of an earlier change is damaged and was set aside as {path}; the change is complete");
+    }
+    format!(
+        "the record of an interrupted change is damaged and was set aside as {path}, so that change may be half done: see what differs from your site list with `yandro settle --preview`, then run `yandro settle`"
+    )
 }
 
 /// The time of this run.

@@ -50,15 +50,29 @@ pub(crate) struct CommandError {
     pub(crate) hints: Vec<String>,
     /// The authority's key is behind a passphrase: once it is given, the command may succeed.
     pub(crate) is_locked: bool,
+    /// What went wrong, in a word that stays the same: for programs.
+    pub(crate) code: &'static str,
 }
 
 impl CommandError {
     pub(crate) fn usage(message: impl fmt::Display) -> Self {
-        Self { status: Status::Usage, message: message.to_string(), hints: Vec::new(), is_locked: false }
+        Self { status: Status::Usage, code: "bad-input", ..Self::not_made(message) }
     }
 
     pub(crate) fn not_made(message: impl fmt::Display) -> Self {
-        Self { status: Status::NotMade, message: message.to_string(), hints: Vec::new(), is_locked: false }
+        Self {
+            status: Status::NotMade,
+            message: message.to_string(),
+            hints: Vec::new(),
+            is_locked: false,
+            code: "not-made",
+        }
+    }
+
+    /// With another code than the usual one of its status.
+    pub(crate) fn code(mut self, code: &'static str) -> Self {
+        self.code = code;
+        self
     }
 
     pub(crate) fn hint(mut self, hint: impl Into<String>) -> Self {
@@ -228,62 +242,36 @@ impl From<PlanError> for CommandError {
 /// What to do when there is no web server.
 pub(crate) const NO_SERVER: &str = "install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`, then run `yandro serve`";
 
-/// A change that was not carried out, with `proof` to say what a failed proof means.
+/// A change that was not applied, with `proof` to say what a failed proof means.
 pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> CommandError) -> CommandError {
     let (cause, put_back) = match error {
-        CarryOutError::NotPermitted { paths, server } => {
-            let mut steps: String = paths
-                .iter()
-                .map(|path| {
-                    format!(
-                        "
-  write {path}"
-                    )
-                })
-                .collect();
-            if server {
-                steps += "
-  let the web server test its configuration, and reload it";
-            }
-            return CommandError::not_made(format!("you may not do this, and nothing was changed:{steps}"))
-                .hint("run the command again with `sudo`, or as a user whom sudo lets");
-        }
+        CarryOutError::NotPermitted { paths, server } => return not_permitted(&paths, server),
         CarryOutError::ChangedMeanwhile(path) => {
+            return CommandError::not_made(format!("{path} keeps being changed by another program; nothing was changed"))
+                .hint("run the command again")
+                .code("changed-meanwhile");
+        }
+        CarryOutError::PortHeld { server, holder } => {
             return CommandError::not_made(format!(
-                "{path} was changed by something else at the same moment; nothing was changed"
+                "{server} would have to listen on port {}, which {holder} has; nothing was changed",
+                holder.port
             ))
-            .hint("run the command again");
+            .hint("stop that program, or choose other ports: --http-port, --https-port")
+            .code("port-held");
         }
         CarryOutError::Failed { cause, put_back } => (cause, put_back),
     };
-    let mut command = match cause {
-        Cause::File(error) => error.into(),
-        Cause::Test(words) => {
-            CommandError::not_made(format!("the server refuses the configuration:\n{}", indented(&words)))
-                .hint("mend the file and line that it names, then run the command again")
-        }
-        Cause::BrokenBefore(words) => CommandError::not_made(format!(
-            "the server refuses its configuration as it was before yandro changed anything:\n{}",
-            indented(&words)
-        ))
-        .hint("mend the file and line that it names, then run the command again"),
-        Cause::BringUp(words) => {
-            let error =
-                CommandError::not_made(format!("the server could not be started or reloaded:\n{}", indented(&words)));
-            match ports::explain(&words) {
-                Some(held) => error.hint(format!("{held}: stop it, or choose other ports: --http-port, --https-port")),
-                None => error,
+    let mut command = failed(cause, proof);
+    match put_back {
+        Ok(servers) => {
+            command.message += "\neverything was put back as it was";
+            for note in servers.notes() {
+                command.message += &format!("\n{note}");
             }
         }
-        Cause::Trust(words) => {
-            CommandError::not_made(format!("the trust store was not brought up to date:\n{}", indented(&words)))
-        }
-        Cause::Proof(seen) => proof(seen),
-    };
-    match put_back {
-        Ok(()) => command.message += "\neverything was put back as it was",
         Err(error) => {
             command.status = Status::NotPutBack;
+            command.code = "not-rolled-back";
             command.message += &format!("\nand not everything could be put back: {error}");
             command.hints = vec![put_back_hint(&error)];
         }
@@ -291,22 +279,68 @@ pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> Com
     command
 }
 
+/// What a failed step means.
+fn failed<E>(cause: Cause<E>, proof: impl FnOnce(E) -> CommandError) -> CommandError {
+    match cause {
+        Cause::File(error) => error.into(),
+        Cause::Test(words) => {
+            CommandError::not_made(format!("the server refuses the configuration:\n{}", indented(&words)))
+                .hint("correct the file and line that it names, then run the command again")
+                .code("server-refuses")
+        }
+        Cause::BrokenBefore(words) => CommandError::not_made(format!(
+            "the server refuses its configuration as it was before yandro changed anything:\n{}",
+            indented(&words)
+        ))
+        .hint("correct the file and line that it names, then run the command again")
+        .code("server-refused-before"),
+        Cause::BringUp(words) => {
+            let error =
+                CommandError::not_made(format!("the server could not be started or reloaded:\n{}", indented(&words)))
+                    .code("server-not-reloaded");
+            match ports::explain(&words) {
+                Some(held) => error.hint(format!("{held}: stop it, or choose other ports: --http-port, --https-port")),
+                None => error,
+            }
+        }
+        Cause::Trust(words) => {
+            CommandError::not_made(format!("the trust store was not brought up to date:\n{}", indented(&words)))
+                .code("trust-store")
+        }
+        Cause::Interrupted => CommandError::not_made("interrupted").code("interrupted"),
+        Cause::Proof(seen) => proof(seen),
+    }
+}
+
+/// The user may not do all of it.
+fn not_permitted(paths: &[camino::Utf8PathBuf], server: bool) -> CommandError {
+    let mut steps: String = paths.iter().map(|path| format!("\n  write {path}")).collect();
+    if server {
+        steps += "\n  let the web server test its configuration, and reload it";
+    }
+    CommandError::not_made(format!("you may not do this, and nothing was changed:{steps}"))
+        .hint("run the command again with `sudo`, or as a user whom sudo lets")
+        .code("not-permitted")
+}
+
 impl From<PutBackError> for CommandError {
     fn from(error: PutBackError) -> Self {
         let hint = put_back_hint(&error);
-        let message = format!("an earlier command ended halfway, and not everything could be put back: {error}");
-        Self { status: Status::NotPutBack, message, hints: vec![hint], is_locked: false }
+        let message = format!("an earlier command was interrupted, and not everything could be put back: {error}");
+        Self { status: Status::NotPutBack, ..Self::not_made(message) }.hint(hint).code("not-rolled-back")
     }
 }
 
 fn put_back_hint(error: &PutBackError) -> String {
     match error {
-        PutBackError::Foreign(path) => format!("look at {path}: it holds somebody else's change beside half of ours"),
+        PutBackError::Foreign(path) => format!(
+            "look at {path}: it holds somebody else's change beside half of yandro's. `yandro settle` brings the rest in line"
+        ),
         PutBackError::File(error) => format!(
-            "mend {} (is the disk full, or may you not write it?), then run any yandro command: it tries again",
+            "look at {} (is the disk full, or may you not write it?), then run any yandro command: it tries again",
             error.path
         ),
-        error => format!("start the server by hand: {error}"),
+        error => format!("start the server by hand, and see its error log: {error}"),
     }
 }
 

@@ -1,5 +1,7 @@
 //! Interrupts, so that nothing is left behind.
 
+use yandro_machine::interrupt;
+
 use crate::error::CommandError;
 
 /// Builds the runtime that probes and servers run on.
@@ -11,17 +13,25 @@ pub(crate) fn runtime() -> Result<tokio::runtime::Runtime, CommandError> {
         .map_err(|error| CommandError::not_made(format!("no threads are to be had: {error}")))
 }
 
-/// Runs `work` unless SIGINT or SIGTERM comes first: `None` then, and `work` is
+/// Runs `work` unless SIGINT, SIGTERM, SIGHUP or SIGQUIT comes first: `None` then, and `work` is
 /// dropped, with all that it cleans up in doing so.
 pub(crate) async fn unless_interrupted<T>(work: impl Future<Output = T>) -> Option<T> {
     use tokio::signal::unix::{SignalKind, signal};
-    let (Ok(mut interrupt), Ok(mut terminate)) = (signal(SignalKind::interrupt()), signal(SignalKind::terminate()))
-    else {
+    let _held = interrupt::Held::new();
+    let kinds = [SignalKind::interrupt(), SignalKind::terminate(), SignalKind::hangup(), SignalKind::quit()];
+    let Ok(mut signals) = kinds.into_iter().map(signal).collect::<Result<Vec<_>, _>>() else {
         return Some(work.await);
     };
+    // One that came before the handlers were there, while a change was applied.
+    if interrupt::came() {
+        return None;
+    }
+    let [a, b, c, d] = &mut signals[..] else { return Some(work.await) };
     tokio::select! {
         done = work => Some(done),
-        _ = interrupt.recv() => None,
-        _ = terminate.recv() => None,
+        _ = a.recv() => None,
+        _ = b.recv() => None,
+        _ = c.recv() => None,
+        _ = d.recv() => None,
     }
 }

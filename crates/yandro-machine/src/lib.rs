@@ -7,6 +7,7 @@ pub mod changes;
 pub mod circumstances;
 pub mod files;
 mod fresh;
+pub mod interrupt;
 pub mod key_care;
 mod machine;
 pub mod network;

@@ -1,10 +1,24 @@
 //! Running other programs: by absolute path, with a clean environment, without a shell.
+//!
+//! Every program has a time limit, is read while it runs, and is in a process group of its own,
+//! so that Ctrl-C in the terminal reaches yandro only.
 
-use std::io::{self, Read as _, Write as _};
-use std::process::{Command, Stdio};
-use std::time::{Duration, SystemTime};
+use std::fs;
+use std::io::{self, Read, Write as _};
+use std::os::unix::process::CommandExt as _;
+use std::process::{Child, Command, ExitStatus, Stdio};
+use std::time::{Duration, Instant, SystemTime};
 
 use camino::{Utf8Path, Utf8PathBuf};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::process::{Pid, Signal, kill_process_group};
+
+/// How long any program may run before it is ended.
+const LIMIT: Duration = Duration::from_secs(120);
+/// How much of a program's output is kept, in bytes. The rest is read and dropped.
+const KEPT: usize = 1 << 20;
+/// How long one look at a program's output takes, if it says nothing and doesn't end.
+const LOOK: Timespec = Timespec { tv_sec: 0, tv_nsec: 10_000_000 };
 
 /// What a program said and how it ended.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -24,87 +38,190 @@ pub fn keep_memory_to_itself() {
     _ = rustix::process::set_dumpable_behavior(rustix::process::DumpableBehavior::NotDumpable);
 }
 
+/// A program with a clean environment.
+fn clean(program: &Utf8Path) -> Command {
+    let mut command = Command::new(program);
+    command.env_clear().env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("LC_ALL", "C.UTF-8");
+    command
+}
+
 /// Runs a program to its end.
 ///
 /// # Errors
-/// When it can't be started.
+/// When it can't be started, or doesn't end within two minutes.
 pub fn run(program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
-    let mut command = Command::new(program);
-    command.env_clear().env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("LC_ALL", "C.UTF-8");
-    finish(command, program, arguments)
+    finish(clean(program), program, arguments, &[], LIMIT)
 }
 
 /// Runs a program to its end with the environment of this process: for commands that a person
 /// named, and never as another user.
 ///
 /// # Errors
-/// When it can't be started.
+/// When it can't be started, or doesn't end within two minutes.
 pub fn run_with_environment(program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
-    finish(Command::new(program), program, arguments)
+    finish(Command::new(program), program, arguments, &[], LIMIT)
 }
 
-/// Runs a program to its end, and gives it something to read.
+/// Runs a program to its end, and gives it something to read, of less than a pipe's 64 kB.
 ///
 /// # Errors
-/// When it can't be started, or stops reading.
+/// When it can't be started, or doesn't end within two minutes.
 pub fn run_with_input(program: &Utf8Path, arguments: &[&str], input: &[u8]) -> io::Result<Ran> {
-    let mut command = Command::new(program);
-    command.env_clear().env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("LC_ALL", "C.UTF-8");
-    command.args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    finish(clean(program), program, arguments, input, LIMIT)
+}
+
+fn finish(
+    mut command: Command,
+    program: &Utf8Path,
+    arguments: &[&str],
+    input: &[u8],
+    limit: Duration,
+) -> io::Result<Ran> {
+    let stdin = if input.is_empty() { Stdio::null() } else { Stdio::piped() };
+    command.args(arguments).process_group(0).stdin(stdin).stdout(Stdio::piped()).stderr(Stdio::piped());
     let mut child = command.spawn()?;
-    // What is read here is far below what a pipe holds: nobody waits for anybody.
     if let Some(mut stdin) = child.stdin.take() {
+        // A program that ends without reading says itself why.
         _ = stdin.write_all(input);
     }
-    Ok(ran(program, arguments, &child.wait_with_output()?))
+    let mut pipes = Pipes::of(&mut child)?;
+    let began = Instant::now();
+    let status = loop {
+        pipes.read();
+        if let Some(status) = child.try_wait()? {
+            pipes.read();
+            break status;
+        }
+        if began.elapsed() > limit {
+            end(&mut child);
+            return Err(io::Error::new(io::ErrorKind::TimedOut, format!("did not end within {} s", limit.as_secs())));
+        }
+    };
+    Ok(pipes.ran(program, arguments, status))
 }
 
-fn ran(program: &Utf8Path, arguments: &[&str], output: &std::process::Output) -> Ran {
-    let words = [output.stdout.as_slice(), &output.stderr].concat();
-    Ran {
-        command: format!("{program} {}", arguments.join(" ")),
-        succeeded: output.status.success(),
-        words: String::from_utf8_lossy(&words).trim().to_owned(),
-    }
-}
-
-fn finish(mut command: Command, program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
-    let output = command.args(arguments).stdin(Stdio::null()).output()?;
-    Ok(ran(program, arguments, &output))
-}
-
-/// Runs a program that leaves another one running, and gives what it said until it ended itself:
-/// what stays behind may hold on to its standard error.
+/// Runs a program that leaves a server running, and gives what it said until it ended itself or
+/// until `is_up` holds while it stays in the foreground, as nginx does with `daemon off`.
 ///
 /// # Errors
-/// When it can't be started.
-pub fn run_starter(program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
-    let mut child = Command::new(program)
-        .args(arguments)
-        .env_clear()
-        .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
-        .env("LC_ALL", "C.UTF-8")
-        .stdin(Stdio::null())
-        .stdout(Stdio::null())
-        .stderr(Stdio::piped())
-        .spawn()?;
-    let status = child.wait()?;
-    let mut words = Vec::new();
-    if let Some(mut said) = child.stderr.take() {
-        rustix::io::ioctl_fionbio(&said, true)?;
-        // The end is where nothing more is there, whoever may still be able to write.
-        _ = said.read_to_end(&mut words);
+/// When it can't be started, or nothing runs within two minutes.
+pub fn run_starter(program: &Utf8Path, arguments: &[&str], is_up: impl Fn() -> bool) -> io::Result<Ran> {
+    let mut command = clean(program);
+    command.args(arguments).process_group(0).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
+    let mut child = command.spawn()?;
+    let mut pipes = Pipes::of(&mut child)?;
+    let began = Instant::now();
+    let mut up_since: Option<Instant> = None;
+    loop {
+        pipes.read();
+        if let Some(status) = child.try_wait()? {
+            pipes.read();
+            return Ok(pipes.ran(program, arguments, status));
+        }
+        up_since = if is_up() { up_since.or(Some(Instant::now())) } else { None };
+        if up_since.is_some_and(|since| since.elapsed() > FOREGROUND) {
+            return Ok(pipes.ran(program, arguments, ExitStatus::default()));
+        }
+        if began.elapsed() > LIMIT {
+            end(&mut child);
+            return Err(io::Error::new(io::ErrorKind::TimedOut, format!("did not start within {} s", LIMIT.as_secs())));
+        }
     }
-    Ok(Ran {
-        command: format!("{program} {}", arguments.join(" ")),
-        succeeded: status.success(),
-        words: String::from_utf8_lossy(&words).trim().to_owned(),
-    })
+}
+
+/// How long a server runs before a starter that hasn't ended counts as the server itself.
+const FOREGROUND: Duration = Duration::from_secs(1);
+
+/// Ends a program and all that it started.
+fn end(child: &mut Child) {
+    if let Some(group) = i32::try_from(child.id()).ok().and_then(Pid::from_raw) {
+        _ = kill_process_group(group, Signal::KILL);
+    }
+    _ = child.wait();
+}
+
+/// A program's output, read while it runs.
+struct Pipes {
+    out: Option<std::process::ChildStdout>,
+    err: Option<std::process::ChildStderr>,
+    said: [Vec<u8>; 2],
+}
+
+impl Pipes {
+    fn of(child: &mut Child) -> io::Result<Self> {
+        let (out, err) = (child.stdout.take(), child.stderr.take());
+        if let Some(out) = &out {
+            rustix::io::ioctl_fionbio(out, true)?;
+        }
+        if let Some(err) = &err {
+            rustix::io::ioctl_fionbio(err, true)?;
+        }
+        Ok(Self { out, err, said: [Vec::new(), Vec::new()] })
+    }
+
+    /// Waits a moment for output and takes in what is there.
+    fn read(&mut self) {
+        let mut fds = Vec::new();
+        fds.extend(self.out.as_ref().map(|out| PollFd::new(out, PollFlags::IN)));
+        fds.extend(self.err.as_ref().map(|err| PollFd::new(err, PollFlags::IN)));
+        if fds.is_empty() {
+            // Both ends are closed, and the program is about to end.
+            std::thread::sleep(Duration::from_millis(1));
+            return;
+        }
+        _ = poll(&mut fds, Some(&LOOK));
+        if self.out.as_mut().is_some_and(|out| is_at_end(out, &mut self.said[0])) {
+            self.out = None;
+        }
+        if self.err.as_mut().is_some_and(|err| is_at_end(err, &mut self.said[1])) {
+            self.err = None;
+        }
+    }
+
+    fn ran(self, program: &Utf8Path, arguments: &[&str], status: ExitStatus) -> Ran {
+        Ran {
+            command: format!("{program} {}", arguments.join(" ")),
+            succeeded: status.success(),
+            words: String::from_utf8_lossy(&self.said.concat()).trim().to_owned(),
+        }
+    }
+}
+
+/// Takes in what a pipe holds now; whether its other end is closed.
+fn is_at_end(pipe: &mut impl Read, said: &mut Vec<u8>) -> bool {
+    let mut part = [0; 1 << 14];
+    loop {
+        match pipe.read(&mut part) {
+            Ok(0) => return true,
+            Ok(length) => {
+                let room = KEPT.saturating_sub(said.len());
+                said.extend_from_slice(&part[..length.min(room)]);
+            }
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return error.kind() != io::ErrorKind::WouldBlock,
+        }
+    }
+}
+
+/// Whether a process sleeps and no signal waits for it, so that it isn't at work on one.
+/// `None` where that can't be seen.
+pub(crate) fn is_idle(pid: Pid) -> Option<bool> {
+    let status = fs::read_to_string(format!("/proc/{}/status", pid.as_raw_nonzero())).ok()?;
+    let field = |name: &str| status.lines().find_map(|line| line.strip_prefix(name)).map(str::trim);
+    let is_none = |name| field(name).is_none_or(|mask| mask.bytes().all(|digit| digit == b'0'));
+    // S is sleeping, I idle, T stopped (proc(5)).
+    Some(field("State:")?.starts_with(['S', 'I', 'T']) && is_none("SigPnd:") && is_none("ShdPnd:"))
+}
+
+/// Who owns a process.
+pub(crate) fn owner(pid: Pid) -> Option<u32> {
+    use std::os::unix::fs::MetadataExt as _;
+    fs::metadata(format!("/proc/{}", pid.as_raw_nonzero())).ok().map(|meta| meta.uid())
 }
 
 /// The process that started a process.
 pub fn parent(pid: i32) -> Option<i32> {
-    let text = std::fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    let text = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
     // After the name in parentheses, which may hold anything: the state, then the parent.
     text.rsplit_once(')')?.1.split_whitespace().nth(1)?.parse().ok()
 }
@@ -112,17 +229,17 @@ pub fn parent(pid: i32) -> Option<i32> {
 /// The processes that a process has started.
 pub(crate) fn children(pid: rustix::process::Pid) -> Vec<String> {
     let pid = pid.as_raw_nonzero();
-    let text = std::fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).unwrap_or_default();
+    let text = fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).unwrap_or_default();
     text.split_whitespace().map(str::to_owned).collect()
 }
 
 /// When a process began.
 pub fn began(pid: i32) -> Option<SystemTime> {
-    let text = std::fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    let text = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
     // The twenty-second field (proc(5)), in ticks since the machine was started.
     let ticks: u64 = text.rsplit_once(')')?.1.split_whitespace().nth(19)?.parse().ok()?;
     // Told to the hundredth of a second, unlike the moment of the start itself.
-    let uptime = std::fs::read_to_string("/proc/uptime").ok()?;
+    let uptime = fs::read_to_string("/proc/uptime").ok()?;
     let uptime: f64 = uptime.split(' ').next()?.parse().ok()?;
     let since = Duration::from_millis(ticks * 1000 / rustix::param::clock_ticks_per_second());
     SystemTime::now().checked_sub(Duration::try_from_secs_f64(uptime).ok()?)?.checked_add(since)

@@ -156,7 +156,7 @@ pub(crate) struct SettleArgs {
 #[derive(Debug, Args)]
 pub(crate) struct UndoArgs {
     /// Number of the change, as `yandro history` shows it; without it the last one
-    pub(crate) id: Option<u32>,
+    pub(crate) id: Option<u64>,
 }
 
 #[derive(Debug, Args)]

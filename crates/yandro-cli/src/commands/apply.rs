@@ -3,14 +3,14 @@
 use yandro_core::plan::ChangeSet;
 use yandro_core::site::ServerId;
 use yandro_machine::caches;
-use yandro_machine::changes::{self, BroughtUp, CarriedOut, CarryOutError, Keep};
+use yandro_machine::changes::{self, CarriedOut, CarryOutError, Keep, ServerAction, Tools};
 
 use super::prove::{ProofFailed, not_proven};
 use crate::context::{Context, now, stamp};
 use crate::error::{self, CommandError};
 use crate::passphrase;
 use crate::sudo::Sudo;
-use crate::view::{Ui, change};
+use crate::view::{Ui, change, on_wait};
 
 /// How often a change is planned again because something else changed a file meanwhile.
 const ATTEMPTS: usize = 5;
@@ -26,7 +26,7 @@ pub(crate) struct Planned<T> {
 /// What was carried out.
 pub(crate) struct Done<T> {
     pub(crate) set: ChangeSet,
-    pub(crate) brought_up: Vec<(ServerId, BroughtUp)>,
+    pub(crate) servers: Vec<(ServerId, ServerAction)>,
     pub(crate) about: T,
 }
 
@@ -46,11 +46,17 @@ pub(crate) fn apply<T>(
         planned => planned,
     };
     let running = caches::running(&context.machine);
-    let hosts = &context.machine.places.hosts;
+    let places = &context.machine.places;
+    // What follows from the steps, the same for a preview and for the change itself.
+    let complete = |set: &mut ChangeSet| {
+        set.command.clone_from(&context.command);
+        set.flush_after(&places.hosts, &running);
+        set.refresh_after(|path| places.inside(path));
+        set.order_by_phase(places);
+    };
     if context.preview {
         let mut set = plan()?.set;
-        set.flush_after(hosts, &running);
-        set.refresh_after(|path| context.machine.places.inside(path));
+        complete(&mut set);
         change::preview(ui, &set);
         return Ok(None);
     }
@@ -59,16 +65,23 @@ pub(crate) fn apply<T>(
     let mut attempts = 0;
     loop {
         let Planned { mut set, starts, about } = plan()?;
-        set.command.clone_from(&context.command);
-        set.flush_after(hosts, &running);
-        set.refresh_after(|path| context.machine.places.inside(path));
+        complete(&mut set);
         // A server that doesn't run is not started to be told that it has less to do.
         set.servers.retain(|server| starts || !context.machine.is_real() || context.runs(*server));
         let controls = context.controls_of(&set.servers)?;
         let controls: Vec<_> = controls.iter().map(|(kind, control)| (*kind, control.as_ref())).collect();
         attempts += 1;
-        match changes::carry_out(&context.machine, &lock, &set, &controls, &sudo, stamp(now()), || prove(&about)) {
-            Ok(CarriedOut { brought_up, unflushed }) => {
+        let on_wait = on_wait(ui.is_quiet());
+        let tools = Tools {
+            machine: &context.machine,
+            lock: &lock,
+            servers: &controls,
+            escalate: &sudo,
+            on_wait: &on_wait,
+            at: stamp(now()),
+        };
+        match changes::carry_out(&tools, &set, || prove(&about)) {
+            Ok(CarriedOut { servers, unflushed }) => {
                 set.flush.retain(|cache| unflushed.iter().all(|(other, _)| other != cache));
                 for (cache, words) in &unflushed {
                     ui.note(&format!(
@@ -83,7 +96,7 @@ pub(crate) fn apply<T>(
                     Keep { number: history.number, days: history.days },
                     now().unix_timestamp(),
                 );
-                return Ok(Some(Done { set, brought_up, about }));
+                return Ok(Some(Done { set, servers, about }));
             }
             Err(CarryOutError::ChangedMeanwhile(_)) if attempts < ATTEMPTS => {}
             Err(error) => return Err(error::carry_out(error, |failed| not_proven(failed, ui.verbose))),

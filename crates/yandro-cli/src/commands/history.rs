@@ -24,7 +24,10 @@ pub(crate) fn run(context: &Context, args: &HistoryArgs, ui: &mut Ui) -> Result<
 }
 
 fn list(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
-    let history = changes::history(&context.machine)?;
+    let changes::History { entries: history, damaged } = changes::history(&context.machine);
+    for path in &damaged {
+        ui.note(&format!("the record {path} is damaged: its change is not listed and can't be undone; delete the file when you don't need it"));
+    }
     if ui.json {
         let entries: Vec<_> = history
             .iter()

@@ -44,7 +44,7 @@ pub(crate) fn run(context: &Context, args: &SettleArgs, ui: &mut Ui) -> Result<S
     } else {
         ui.say(&format!("{STRONG}{}{STRONG:#}: the machine is now as the site list says", count(*sites, "site")));
         let mut lines = change::summary(&done.set, &context.machine.places);
-        lines.extend(server_lines(&done.set, &done.brought_up));
+        lines.extend(server_lines(&done.set, &done.servers));
         ui.say(&labelled(&lines));
     }
     let drift = report(settlement);

@@ -15,7 +15,7 @@ use crate::view::{STRONG, Ui};
 
 pub(crate) fn run(context: &Context, args: &UndoArgs, ui: &mut Ui) -> Result<Status, CommandError> {
     let plan = || {
-        let history = changes::history(&context.machine)?;
+        let history = changes::history(&context.machine).entries;
         let entry = chosen(&history, args.id)?;
         let steps = changes::done_steps(&context.machine, entry.id)?.ok_or_else(|| no_such(entry.id))?;
         let (text, list) = context.list()?;
@@ -55,13 +55,13 @@ pub(crate) fn run(context: &Context, args: &UndoArgs, ui: &mut Ui) -> Result<Sta
     }
     ui.say(&format!("{STRONG}change {} is taken back{STRONG:#}: `{}`", entry.id, entry.command));
     let mut lines = change::summary(&done.set, &context.machine.places);
-    lines.extend(server_lines(&done.set, &done.brought_up));
+    lines.extend(server_lines(&done.set, &done.servers));
     ui.say(&labelled(&lines));
     Ok(Status::Well)
 }
 
 /// The change that is meant: the named one, or the last that stands and is no undo itself.
-fn chosen(history: &[Entry], id: Option<u32>) -> Result<&Entry, CommandError> {
+fn chosen(history: &[Entry], id: Option<u64>) -> Result<&Entry, CommandError> {
     let Some(id) = id else {
         return history
             .iter()
@@ -77,7 +77,7 @@ fn chosen(history: &[Entry], id: Option<u32>) -> Result<&Entry, CommandError> {
     }
 }
 
-fn no_such(id: u32) -> CommandError {
+fn no_such(id: u64) -> CommandError {
     CommandError::usage(format!("there is no change {id}")).hint("see which there are: yandro history")
 }
 

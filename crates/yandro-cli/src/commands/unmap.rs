@@ -34,7 +34,7 @@ pub(crate) fn run(context: &Context, args: &UnmapArgs, ui: &mut Ui) -> Result<St
         ui.say(&format!("{STRONG}{}{STRONG:#} is taken away; {} stays as it is", site.name.to_unicode(), site.content));
     }
     let mut lines = change::summary(&done.set, &context.machine.places);
-    lines.extend(server_lines(&done.set, &done.brought_up));
+    lines.extend(server_lines(&done.set, &done.servers));
     ui.say(&labelled(&lines));
     Ok(Status::Well)
 }

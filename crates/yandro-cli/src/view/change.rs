@@ -8,7 +8,7 @@ use yandro_core::pki::{Facts, date};
 use yandro_core::plan::{Access, ChangeSet, FileChange, Places, RightsChange, Step, TrustChange, unified_diff};
 use yandro_core::site::ServerId;
 use yandro_core::system::TrustStore;
-use yandro_machine::changes::BroughtUp;
+use yandro_machine::changes::ServerAction;
 
 use super::{BAD, COMMAND, DIM, GOOD, STRONG, Ui};
 
@@ -237,18 +237,18 @@ fn subject(change: &FileChange, places: &Places) -> Option<&'static str> {
 }
 
 /// What is said of the servers after the change.
-pub(crate) fn server_lines(set: &ChangeSet, brought_up: &[(ServerId, BroughtUp)]) -> Vec<(&'static str, String)> {
-    let how = |server: ServerId| brought_up.iter().find(|(own, _)| *own == server).map(|(_, how)| *how);
+pub(crate) fn server_lines(set: &ChangeSet, actions: &[(ServerId, ServerAction)]) -> Vec<(&'static str, String)> {
+    let how = |server: ServerId| actions.iter().find(|(own, _)| *own == server).map(|(_, how)| *how);
     set.servers.iter().map(|server| ("server", server_line(*server, how(*server)))).collect()
 }
 
-fn server_line(server: ServerId, brought_up: Option<BroughtUp>) -> String {
-    match brought_up {
-        Some(BroughtUp::Reloaded) => format!("{server}: configuration tested, reloaded"),
-        Some(BroughtUp::Untold) => {
+fn server_line(server: ServerId, action: Option<ServerAction>) -> String {
+    match action {
+        Some(ServerAction::Reloaded) => format!("{server}: configuration tested, reloaded"),
+        Some(ServerAction::NoCommand) => {
             format!("{server}: reload it by hand, or name the command that does: yandro servers add --help")
         }
-        Some(BroughtUp::Started) => format!("{server}: configuration tested, started"),
+        Some(ServerAction::Started) => format!("{server}: configuration tested, started"),
         None => format!("{server}: not tested and not reloaded, since this is a sysroot"),
     }
 }

@@ -121,6 +121,16 @@ impl Ui {
     }
 }
 
+/// Tells the user what takes long, on standard error.
+pub(crate) fn on_wait(is_quiet: bool) -> impl Fn(&str) {
+    move |what| {
+        if !is_quiet {
+            // A user who doesn't see it waits all the same.
+            _ = writeln!(std::io::stderr(), "note: waiting for {what}");
+        }
+    }
+}
+
 fn choose(choice: ColorChoice, stream: &impl anstream::stream::RawStream) -> ColorChoice {
     match choice {
         ColorChoice::Auto => AutoStream::choice(stream),

@@ -1,9 +1,10 @@
 //! Planning a site's part of Apache httpd: its file, and what the shared files need for it.
 
-use super::change::{Access, ChangeSet};
+use super::change::{Access, ChangeSet, Opened};
 use super::observed::{Observed, ObservedApache};
 use super::server::{not_taken, others_go, tell_after, write_site};
 use super::site::PlanError;
+use crate::httpd::run::Listen;
 use crate::httpd::{self, Activation, Lack, Needs};
 use crate::site::Site;
 
@@ -28,6 +29,7 @@ pub(super) fn apache_site(
     let pattern = view.there_or_same(&apache.own.layout.pattern());
     let needs = Needs { modules: &needed, ports: &ports, address: site.address, sites: &pattern };
     // Where the main file isn't here, it is taken for granted that it has what sites need.
+    let enabled = modules.clone();
     let activation = if apache.own.layout.is_folder() || apache.shared.meets(&needs) {
         Activation::default()
     } else {
@@ -35,8 +37,14 @@ pub(super) fn apache_site(
         let shared = apache.shared_with(modules, &Activation::default());
         shared.activate(&needs).map_err(|lack| lacking(lack, apache))?
     };
-    let shared =
-        if activation.files.is_empty() { &apache.shared } else { &apache.shared_with(Vec::new(), &activation) };
+    let is_same = activation.files.is_empty() && enabled.is_empty();
+    let shared = if is_same { &apache.shared } else { &apache.shared_with(enabled, &activation) };
+    let known = |listen: &&Listen| {
+        apache.shared.listens.iter().all(|own| (own.address, own.port) != (listen.address, listen.port))
+    };
+    let server = apache.own.id;
+    let opened = shared.listens.iter().filter(known);
+    set.opens.extend(opened.map(|listen| Opened { server, address: listen.address, port: listen.port }));
     not_taken(view, site, &shared.foreign_names)?;
     for (file, text) in &activation.files {
         let before = apache.shared.text(file).map(<[u8]>::to_vec);

@@ -1,11 +1,13 @@
 //! Change sets and their steps.
 
+use core::net::IpAddr;
 use std::collections::BTreeSet;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 
 use super::content::Content;
+use super::observed::Places;
 use crate::site::{ServerId, Site};
 use crate::system::{Cache, StoreKind, TrustStore};
 
@@ -19,15 +21,45 @@ pub struct ChangeSet {
     /// The sites that it is about, as they were and as they are to be.
     pub sites: Vec<SiteChange>,
     /// The change set that this one takes back.
-    pub undoes: Option<u32>,
+    pub undoes: Option<u64>,
     /// The servers whose configuration changes: each tests it and is then reloaded, or
     /// started if it doesn't run.
     pub servers: BTreeSet<ServerId>,
+    /// What servers listen on from now on and didn't before, of those that end when they can't.
+    pub opens: Vec<Opened>,
     /// What is told to forget its old answers, once the hosts file is written.
     pub flush: Vec<Cache>,
     /// The system's trust store, if a root certificate goes into it or out of it: it is told to
     /// take that up once all is written, and told again when all is put back.
     pub trust: Option<TrustStore>,
+}
+
+/// A port that a server opens.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Opened {
+    /// The server.
+    pub server: ServerId,
+    /// The address; `None` for all of them.
+    pub address: Option<IpAddr>,
+    /// The port.
+    pub port: u16,
+}
+
+impl Opened {
+    /// Whether it can't be opened while something listens on `address`, on the same port.
+    pub fn is_taken_by(&self, address: IpAddr) -> bool {
+        let is_all = address.is_unspecified() && (address.is_ipv6() || self.address.is_some_and(|own| own.is_ipv4()));
+        self.address.is_none_or(|own| own.is_unspecified() || own == address || is_all)
+    }
+}
+
+/// When a step is done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Phase {
+    /// Before the servers are reloaded.
+    BeforeReload,
+    /// Once they run on their new configuration: what the former one still refers to is removed.
+    AfterReload,
 }
 
 /// A site before and after; `None` where there is none.
@@ -215,6 +247,44 @@ impl ChangeSet {
     pub fn is_empty(&self) -> bool {
         self.steps.iter().all(|step| matches!(step, Step::Folder { .. } | Step::EmptyFolder { .. }))
             && self.servers.is_empty()
+    }
+
+    /// When a step of this set is done.
+    pub fn phase(&self, step: &Step, places: &Places) -> Phase {
+        match step {
+            Step::File(change) if change.after.is_none() && places.certificate_of(&change.path).is_some() => {
+                Phase::AfterReload
+            }
+            _ => Phase::BeforeReload,
+        }
+    }
+
+    /// Puts the steps in the order in which they are done; within a phase they stay in theirs.
+    pub fn order_by_phase(&mut self, places: &Places) {
+        let mut steps = std::mem::take(&mut self.steps);
+        steps.sort_by_key(|step| self.phase(step, places));
+        self.steps = steps;
+    }
+
+    /// The servers that a site moves away from, and to which none comes.
+    pub fn leaving_servers(&self) -> BTreeSet<ServerId> {
+        let is_moved = |change: &&SiteChange| match (&change.before, &change.after) {
+            (Some(before), Some(after)) => before.server != after.server,
+            _ => false,
+        };
+        if !self.sites.iter().any(|change| is_moved(&change)) {
+            return BTreeSet::new();
+        }
+        let arriving = |id: &ServerId| {
+            self.sites.iter().any(|change| change.after.as_ref().is_some_and(|site| site.server == Some(*id)))
+        };
+        self.servers.iter().copied().filter(|id| !arriving(id)).collect()
+    }
+
+    /// The servers in the order in which they are reloaded: first those that give ports up.
+    pub fn servers_in_order(&self) -> Vec<ServerId> {
+        let leaving = self.leaving_servers();
+        leaving.iter().chain(self.servers.difference(&leaving)).copied().collect()
     }
 
     /// Has the caches that run forget their answers, if the hosts file changes.

@@ -28,6 +28,7 @@ impl ChangeSet {
         self.steps.retain(|step| !matches!(step, Step::File(change) if change.before == change.after));
         self.sites.extend(next.sites);
         self.servers.extend(next.servers);
+        self.opens.extend(next.opens);
     }
 
     /// The authority that the set makes, if it makes one.

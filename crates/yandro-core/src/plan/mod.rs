@@ -19,7 +19,7 @@ mod undo;
 
 pub use authority::{AuthorityFiles, AuthorityTexts, Issued, issued_paths, note_issued, replace_authority};
 pub use change::{
-    Access, ChangeSet, FileChange, LinkChange, Rights, RightsChange, SiteChange, Step, TrustChange, is_own_nickname,
+    Access, ChangeSet, FileChange, LinkChange, Opened, Phase, Rights, RightsChange, SiteChange, Step, TrustChange, is_own_nickname,
     nickname,
 };
 pub use content::Content;

@@ -1,9 +1,7 @@
 //! Apache httpd on this machine: where it is, what it has, its control.
 
-mod control;
 mod observe;
 
-pub use control::Apache;
 pub use observe::observe;
 
 use camino::{Utf8Path, Utf8PathBuf};
@@ -16,7 +14,7 @@ use yandro_core::httpd::{KNOWN, USUAL_FOLDERS};
 use crate::machine::Machine;
 use crate::permissions::User;
 use crate::process;
-use crate::servers::{Found, find_or_ask};
+use crate::servers::{self, Daemon, Found, find_or_ask};
 
 /// What is built into every server.
 const BUILT_IN: [&str; 3] = ["core.c", "mod_so.c", "http_core.c"];
@@ -41,6 +39,50 @@ pub fn report(program: &Utf8Path) -> Option<ServerReport> {
     (!report.main.as_str().is_empty()).then_some(report)
 }
 
+/// The server's program: the one that the user named, or the first usual one that is there.
+fn program(found: &Found) -> Option<Utf8PathBuf> {
+    match found.named.as_ref().and_then(|named| named.program.clone()) {
+        Some(program) => program.is_file().then_some(program),
+        // Beside the configuration of a bundle lies its own server.
+        None => beside(&found.layout).or_else(|| process::find(found.layout.known.programs)).or_else(|| {
+            let is_usual = found.layout.known.programs.is_empty();
+            if is_usual { process::find(&PROGRAMS) } else { None }
+        }),
+    }
+}
+
+fn beside(layout: &Layout) -> Option<Utf8PathBuf> {
+    let program = layout.main.parent()?.parent()?.join("bin/httpd");
+    program.is_file().then_some(program)
+}
+
+/// The control of an Apache httpd of the real machine; `None` if it has no program, and no
+/// commands were named.
+pub(crate) fn daemon(machine: &Machine, found: &Found) -> Option<Daemon> {
+    let known = found.layout.known;
+    let has_commands = found.named.as_ref().is_some_and(|named| !named.reload.is_empty());
+    let usual = known.control.filter(|control| Utf8Path::new(control).is_file() && found.named.is_none());
+    let command = match (usual, program(found)) {
+        (Some(control), _) => vec![control.to_owned()],
+        // Some builds look elsewhere for their main file.
+        (None, Some(program)) => vec![program.into_string(), "-f".into(), found.layout.main.to_string()],
+        (None, None) if has_commands => Vec::new(),
+        (None, None) => return None,
+    };
+    let pid_file = match known.pid_file {
+        Some(path) => path.into(),
+        None => pid_file(&unasked_configuration(machine, found)),
+    };
+    let service = Daemon::systemctl().filter(|_| !known.service.is_empty() && found.named.is_none());
+    Some(Daemon {
+        kind: &servers::APACHE,
+        program: command,
+        named: found.named.clone(),
+        service: service.map(|systemctl| (systemctl, known.service)),
+        pid_file,
+    })
+}
+
 /// Runs through the configuration of an Apache httpd, with what the program says of itself.
 /// Within a sysroot no program is asked: what is usual is taken for granted.
 pub fn configuration(machine: &Machine, found: &Found) -> Configuration {
@@ -53,7 +95,7 @@ fn start(machine: &Machine, found: &Found, is_asked: bool) -> Start {
     let known = found.layout.known;
     let main = found.main();
     let asked = if is_asked && machine.is_real() && !found.is_elsewhere() {
-        control::program(found).and_then(|own| report(&own))
+        program(found).and_then(|own| report(&own))
     } else {
         None
     };
@@ -98,7 +140,7 @@ pub fn displaced(machine: &Machine, found: &Found) -> Vec<(Place, String)> {
 /// Whom the server runs as: the user of the processes that answer, or, of one that doesn't run,
 /// the one that its configuration names.
 pub(crate) fn server_user(machine: &Machine, found: &Found) -> Option<User> {
-    let running = machine.is_real().then(|| Apache::of(machine, found)?.answering_user()).flatten();
+    let running = machine.is_real().then(|| daemon(machine, found)?.answering_user()).flatten();
     if let Some(user) = running.and_then(User::of_number) {
         return Some(user);
     }

@@ -1,66 +1,48 @@
-//! Doing the steps.
+//! Applying a change set: record, steps, the servers' tests and reloads, the proof.
 
-use std::fs;
-use std::os::unix::fs::{DirBuilderExt as _, MetadataExt as _};
+use std::os::unix::fs::MetadataExt as _;
+use std::time::{Duration, Instant};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::{Access, ChangeSet, FileChange, Step};
+use yandro_core::plan::{ChangeSet, FileChange, Opened, Phase, Step};
 use yandro_core::site::ServerId;
 use yandro_core::system::Cache;
 
+use super::control::{Controls, OnWait, ServerAction};
 use super::hands::{Escalate, Hands, Helped, by_need, may_change, may_write};
 use super::lock::Lock;
 use super::originals;
-use super::put_back::{PutBackError, put_back};
-use super::record::{self, Record, RecordedFile, RecordedStep};
-use crate::files::{self, Attributes, FileError};
+use super::put_back::{PutBackError, RolledBack, Servers, put_back};
+use super::record::{self, Record};
+use super::steps::{Stopped, Work, clean_up};
+use crate::files::{self, FileError};
+use crate::interrupt;
 use crate::machine::Machine;
 use crate::permissions;
+use crate::ports::{self, Holder};
 use crate::trust::stores;
 
-/// A server's own test of its configuration, and its reload.
-pub trait ServerControl {
-    /// Lets the server judge its configuration.
-    ///
-    /// # Errors
-    /// The server's own words.
-    fn test(&self) -> Result<(), String>;
-
-    /// Reloads the server without cutting connections, or starts it if it isn't running.
-    ///
-    /// # Errors
-    /// The words of the program that failed.
-    fn bring_up(&self) -> Result<BroughtUp, String>;
-
-    /// Whether it runs.
-    fn is_running(&self) -> bool;
-
-    /// Whether this user may not do that.
-    fn needs_root(&self) -> bool {
-        !rustix::process::geteuid().is_root()
-    }
-}
-
-/// The control of servers by their kind.
-pub type Controls<'c> = [(ServerId, &'c dyn ServerControl)];
-
-/// What a server needed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
-#[serde(rename_all = "kebab-case", tag = "how")]
-pub enum BroughtUp {
-    /// It ran, and was reloaded.
-    Reloaded,
-    /// It didn't run, and was started.
-    Started,
-    /// Nobody named a command that has it take its configuration up.
-    Untold,
+/// What one change is applied with. The lock is held from before the machine was observed.
+pub struct Tools<'t> {
+    /// The machine.
+    pub machine: &'t Machine,
+    /// The lock.
+    pub lock: &'t Lock,
+    /// The control of every server that the change set names.
+    pub servers: &'t Controls<'t>,
+    /// The way to root.
+    pub escalate: &'t dyn Escalate,
+    /// Tells the user what takes long.
+    pub on_wait: OnWait<'t>,
+    /// The time, RFC 3339.
+    pub at: String,
 }
 
 /// What was done beside the steps.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct CarriedOut {
-    /// What each server needed that was asked.
-    pub brought_up: Vec<(ServerId, BroughtUp)>,
+    /// What was done with each server whose configuration changed.
+    pub servers: Vec<(ServerId, ServerAction)>,
     /// The caches that didn't forget, with the words of the program that failed.
     pub unflushed: Vec<(Cache, String)>,
 }
@@ -77,12 +59,19 @@ pub enum CarryOutError<E> {
     },
     /// This was changed by somebody else since it was read. Nothing was changed.
     ChangedMeanwhile(Utf8PathBuf),
-    /// A step failed, and what had been done was put back, or not.
+    /// A server would listen on a port that another program has. Nothing was changed.
+    PortHeld {
+        /// The server.
+        server: ServerId,
+        /// Who has the port.
+        holder: Holder,
+    },
+    /// A step failed, and what had been done was rolled back, or not.
     Failed {
         /// What failed.
         cause: Cause<E>,
-        /// Whether everything is as it was.
-        put_back: Result<(), PutBackError>,
+        /// Whether everything is as it was, and what became of the servers.
+        put_back: Result<RolledBack, PutBackError>,
     },
 }
 
@@ -99,70 +88,65 @@ pub enum Cause<E> {
     BringUp(String),
     /// The trust store was not brought up to date, in the program's own words.
     Trust(String),
+    /// A signal asked the process to end.
+    Interrupted,
     /// The proof.
     Proof(E),
 }
 
-/// Carries a change set out: record, steps, the server's test, its reload, the proof.
-///
-/// The caller holds the lock from before it observed the machine.
+impl<E> From<Stopped> for Cause<E> {
+    fn from(stopped: Stopped) -> Self {
+        match stopped {
+            Stopped::File(error) => Self::File(error),
+            Stopped::Interrupted => Self::Interrupted,
+        }
+    }
+}
+
+/// Applies a change set: record, steps, the server's test, its reload, the proof. Its steps are in
+/// the order of their phases ([`ChangeSet::order_by_phase`]).
 ///
 /// # Errors
-/// A [`CarryOutError`]; in every case but a failed put-back, everything is as it was.
+/// A [`CarryOutError`]; in every case but a failed rollback, everything is as it was.
 pub fn carry_out<E>(
-    machine: &Machine,
-    _lock: &Lock,
+    tools: &Tools<'_>,
     set: &ChangeSet,
-    servers: &Controls<'_>,
-    escalate: &dyn Escalate,
-    at: String,
     prove: impl FnOnce() -> Result<(), E>,
 ) -> Result<CarriedOut, CarryOutError<E>> {
-    for step in &set.steps {
-        if !is_as_observed(machine, step) {
-            return Err(CarryOutError::ChangedMeanwhile(step.path().to_owned()));
-        }
+    let machine = tools.machine;
+    if let Some(step) = set.steps.iter().find(|step| !is_as_observed(machine, step)) {
+        return Err(CarryOutError::ChangedMeanwhile(step.path().to_owned()));
     }
     if set.is_empty() {
-        return prove()
-            .map(|()| CarriedOut::default())
-            .map_err(|seen| CarryOutError::Failed { cause: Cause::Proof(seen), put_back: Ok(()) });
+        return prove().map(|()| CarriedOut::default()).map_err(|seen| CarryOutError::Failed {
+            cause: Cause::Proof(seen),
+            put_back: Ok(RolledBack::default()),
+        });
     }
-    let hands = Hands::new(escalate);
-    let forbidden = forbidden(set);
-    let controls: Vec<_> = servers.iter().filter(|(kind, _)| set.servers.contains(kind)).copied().collect();
-    let needs_root = controls.iter().any(|(_, server)| server.needs_root());
-    let others = others_rights(set);
-    if !others.is_empty() {
-        return Err(CarryOutError::NotPermitted { paths: others, server: false });
-    }
-    if (!forbidden.is_empty() || needs_root) && !hands.prepare(&forbidden, needs_root) {
-        return Err(CarryOutError::NotPermitted { paths: forbidden, server: needs_root });
-    }
-    let were_running: Vec<ServerId> =
-        controls.iter().filter(|(_, server)| server.is_running()).map(|(kind, _)| *kind).collect();
-    let helped: Vec<Helped<'_, '_>> = controls.iter().map(|(kind, own)| hands.helped(*kind, *own)).collect();
+    let hands = Hands::new(tools.escalate, tools.on_wait);
+    let named = |id: &ServerId| tools.servers.iter().find(|(other, _)| other == id).copied();
+    let controls: Vec<_> = set.servers_in_order().iter().filter_map(named).collect();
+    get_rights(set, &hands, &controls)?;
+    ports_are_free(set, &controls)?;
+    let ran: Vec<ServerId> = controls.iter().filter(|(_, server)| server.is_running()).map(|(id, _)| *id).collect();
+    let helped: Vec<Helped<'_, '_>> = controls.iter().map(|(id, control)| hands.helped(*id, *control)).collect();
     let controls = by_need(&controls, &helped);
-    let history = machine.history();
-    let untouched = |error| CarryOutError::Failed { cause: Cause::File(error), put_back: Ok(()) };
-    machine.make_own_folder(&history).map_err(untouched)?;
-    let record = Record::new(record::next_id(&history), at, set).map_err(untouched)?;
-    originals::keep(machine, set).map_err(untouched)?;
-    record.begin(machine, &history).map_err(untouched)?;
 
-    let mut brought_up = Vec::new();
+    // From here on a signal is answered by a rollback.
+    let _held = interrupt::Held::new();
+    for (_, server) in &controls {
+        server.wait_until_idle(tools.on_wait);
+    }
+    let history = machine.history();
+    let record = begin(tools, set, &ran)
+        .map_err(|error| CarryOutError::Failed { cause: Cause::File(error), put_back: Ok(RolledBack::default()) })?;
+    let work = Work { machine, hands: &hands, record: &record, set };
+    let mut actions = Vec::new();
     let mut unflushed = Vec::new();
     let done = (|| {
-        do_steps(machine, &hands, &record, set).map_err(Cause::File)?;
-        for (_, server) in &controls {
-            server.test().map_err(Cause::Test)?;
-        }
-        for (kind, server) in &controls {
-            // Should this fail halfway, the old configuration has to be brought up, too.
-            brought_up.push((*kind, BroughtUp::Reloaded));
-            let how = server.bring_up().map_err(Cause::BringUp)?;
-            brought_up.last_mut().expect("it was pushed").1 = how;
-        }
+        work.do_steps(Phase::BeforeReload)?;
+        test_and_reload(tools, set, &controls, &mut actions)?;
+        work.do_steps(Phase::AfterReload)?;
         if let Some(store) = set.trust.filter(|_| machine.is_real()) {
             hands.refresh(store).map_err(Cause::Trust)?;
         }
@@ -173,22 +157,108 @@ pub fn carry_out<E>(
     match done {
         Ok(()) => {
             clean_up(machine, &record, &history);
-            Ok(CarriedOut { brought_up, unflushed })
+            Ok(CarriedOut { servers: actions, unflushed })
         }
         Err(cause) => {
-            // One that never ran, and doesn't now, has nothing to go back to.
-            let is_touched = |(kind, server): &&(ServerId, &dyn ServerControl)| {
-                !brought_up.is_empty() && (were_running.contains(kind) || server.is_running())
-            };
-            let touched: Vec<_> = controls.iter().filter(is_touched).copied().collect();
-            let put_back = put_back(machine, &hands, &record, &touched);
-            // Whose fault it is shows when all is as it was.
+            let touched: Vec<_> = controls.iter().take(actions.len()).copied().collect();
+            let servers = Servers { touched: &touched, ran: &ran, is_own_process: true };
+            let put_back = put_back(machine, &hands, &record, &servers, tools.on_wait);
+            // Test again after the rollback: if it still fails, the configuration was broken before.
             let is_asked = put_back.is_ok() && matches!(cause, Cause::Test(_));
             let again = controls.iter().filter(|_| is_asked).find_map(|(_, server)| server.test().err());
             let cause = again.map_or(cause, Cause::BrokenBefore);
             Err(CarryOutError::Failed { cause, put_back })
         }
     }
+}
+
+/// Makes sure that everything may be done, with the help of root where it takes that.
+fn get_rights<E>(set: &ChangeSet, hands: &Hands<'_>, controls: &Controls<'_>) -> Result<(), CarryOutError<E>> {
+    let needs_root = controls.iter().any(|(_, server)| server.needs_root());
+    let others = others_rights(set);
+    if !others.is_empty() {
+        return Err(CarryOutError::NotPermitted { paths: others, server: false });
+    }
+    let forbidden = forbidden(set);
+    if (!forbidden.is_empty() || needs_root) && !hands.prepare(&forbidden, needs_root) {
+        return Err(CarryOutError::NotPermitted { paths: forbidden, server: needs_root });
+    }
+    Ok(())
+}
+
+/// Refuses a change by which a running server would listen on a port that another program has: Apache
+/// httpd ends when it can't. A server that a site moves away from gives its ports up first.
+fn ports_are_free<E>(set: &ChangeSet, controls: &Controls<'_>) -> Result<(), CarryOutError<E>> {
+    if !set.leaving_servers().is_empty() {
+        return Ok(());
+    }
+    let runs = |id: ServerId| controls.iter().any(|(other, server)| *other == id && server.is_running());
+    for opened in set.opens.iter().filter(|opened| runs(opened.server)) {
+        if let Some(holder) = holder(opened) {
+            return Err(CarryOutError::PortHeld { server: opened.server, holder });
+        }
+    }
+    Ok(())
+}
+
+/// Who keeps a server from opening a port.
+fn holder(opened: &Opened) -> Option<Holder> {
+    ports::holders(opened.port).into_iter().find(|holder| opened.is_taken_by(holder.address))
+}
+
+/// Writes the record, and keeps the originals of files that are changed for the first time.
+fn begin(tools: &Tools<'_>, set: &ChangeSet, ran: &[ServerId]) -> Result<Record, FileError> {
+    let history = tools.machine.history();
+    tools.machine.make_own_folder(&history)?;
+    let record = Record::new(record::next_id(&history)?, tools.at.clone(), set, ran)?;
+    originals::keep(tools.machine, set)?;
+    record.begin(tools.machine, &history)?;
+    Ok(record)
+}
+
+/// Has every server test its configuration, and then use it. `actions` grows with each server that
+/// was begun with, so that a rollback knows them.
+fn test_and_reload<E>(
+    tools: &Tools<'_>,
+    set: &ChangeSet,
+    controls: &Controls<'_>,
+    actions: &mut Vec<(ServerId, ServerAction)>,
+) -> Result<(), Cause<E>> {
+    for (_, server) in controls {
+        server.test().map_err(Cause::Test)?;
+    }
+    for (id, server) in controls {
+        if interrupt::came() {
+            return Err(Cause::Interrupted);
+        }
+        if server.is_running() {
+            wait_for_ports(set, *id).map_err(Cause::BringUp)?;
+        }
+        // Should this fail halfway, the old configuration has to be loaded again, too.
+        actions.push((*id, ServerAction::Reloaded));
+        let action = server.start_or_reload(tools.on_wait).map_err(Cause::BringUp)?;
+        if let Some(last) = actions.last_mut() {
+            last.1 = action;
+        }
+    }
+    if interrupt::came() { Err(Cause::Interrupted) } else { Ok(()) }
+}
+
+/// How long a server that a site leaves has to give up its ports once it was reloaded.
+const FREED: Duration = Duration::from_secs(10);
+
+/// Waits until nobody has the ports that a server is going to open.
+fn wait_for_ports(set: &ChangeSet, id: ServerId) -> Result<(), String> {
+    let began = Instant::now();
+    for opened in set.opens.iter().filter(|opened| opened.server == id) {
+        while let Some(holder) = holder(opened) {
+            if began.elapsed() > FREED {
+                return Err(format!("port {} is held by {holder}", opened.port));
+            }
+            std::thread::sleep(Duration::from_millis(5));
+        }
+    }
+    Ok(())
 }
 
 /// The files and links that this user may not write, of those that change.
@@ -211,8 +281,8 @@ fn forbidden(set: &ChangeSet) -> Vec<Utf8PathBuf> {
 
 /// The files and folders whose rights change and are not this user's to change.
 fn others_rights(set: &ChangeSet) -> Vec<Utf8PathBuf> {
-    let own = rustix::process::geteuid();
-    let is_others = |path: &Utf8Path| !own.is_root() && path.metadata().is_ok_and(|meta| meta.uid() != own.as_raw());
+    let user = rustix::process::geteuid();
+    let is_others = |path: &Utf8Path| !user.is_root() && path.metadata().is_ok_and(|meta| meta.uid() != user.as_raw());
     let rights = set.steps.iter().filter(|step| matches!(step, Step::Rights(_)));
     rights.map(Step::path).filter(|path| is_others(path)).map(Utf8Path::to_owned).collect()
 }
@@ -226,99 +296,4 @@ fn is_as_observed(machine: &Machine, step: &Step) -> bool {
         Step::File(change) => files::holds(&change.path, change.before.as_deref().map(Vec::as_slice)),
         Step::Link(change) => files::read_link_if_there(&change.path).is_ok_and(|now| now == change.before),
     }
-}
-
-fn do_steps(machine: &Machine, hands: &Hands<'_>, record: &Record, set: &ChangeSet) -> Result<(), FileError> {
-    // The folders come from the record, which knows the missing ones on the way;
-    // each stands before whatever goes into it.
-    let mut planned = set.steps.iter().filter(|step| !matches!(step, Step::Folder { .. }));
-    for (number, recorded) in record.steps.iter().enumerate() {
-        if let RecordedStep::Folder { path, access } = recorded {
-            make_folder(machine, path, *access)?;
-            continue;
-        }
-        match planned.next().expect("the record has one step for each planned one") {
-            Step::File(change) => write_file(machine, hands, record, change, || {
-                record.keep_whole(machine, number, change.before.as_deref().map_or(&[], Vec::as_slice))
-            })?,
-            Step::Link(change) => hands.set_link(&change.path, change.after.as_deref(), record.tag())?,
-            Step::Rights(change) => permissions::set_rights(&change.path, &change.after)?,
-            Step::Trust(change) => stores::carry_out(machine, change)?,
-            // What somebody has put into it keeps it.
-            Step::EmptyFolder { path } => _ = fs::remove_dir(path),
-            Step::Folder { .. } => {}
-        }
-    }
-    Ok(())
-}
-
-pub(super) fn make_folder(machine: &Machine, path: &Utf8Path, access: Access) -> Result<(), FileError> {
-    match fs::DirBuilder::new().mode(access.folder_mode()).create(path) {
-        Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists => return Err(FileError::at(path)(error)),
-        _ => {}
-    }
-    if access == Access::Project {
-        machine.give_project(path)?;
-    } else {
-        machine.give_to_keeper(path)?;
-    }
-    files::sync_folder_of(path)
-}
-
-fn write_file(
-    machine: &Machine,
-    hands: &Hands<'_>,
-    record: &Record,
-    change: &FileChange,
-    mark: impl Fn() -> Result<(), FileError>,
-) -> Result<(), FileError> {
-    let path = &change.path;
-    if change.access == Access::Secret && change.before.is_some() {
-        let held = held(path, record);
-        fs::rename(path, &held).map_err(FileError::at(path))?;
-        files::sync_folder_of(path)?;
-    }
-    let Some(content) = &change.after else {
-        return if change.access == Access::Secret { Ok(()) } else { hands.remove(path) };
-    };
-    let attributes = match Attributes::of(path) {
-        Ok(attributes) => attributes,
-        Err(_) => machine.attributes_of_new(path, change.access),
-    };
-    hands.write(path, content, &attributes, record.tag(), mark)
-}
-
-/// Where a secret file is held until the change set is done: its content goes into no record.
-pub(super) fn held(path: &Utf8Path, record: &Record) -> Utf8PathBuf {
-    files::temporary(path, &format!("held-{}", record.tag()))
-}
-
-/// What is left once a change set is done: secrets that were held, temporary files,
-/// folders that are empty. If something can't be removed, the next command tries again.
-pub(super) fn clean_up(machine: &Machine, record: &Record, history: &Utf8Path) {
-    let mut is_clean = true;
-    for step in &record.steps {
-        let RecordedStep::File(RecordedFile { path, access, after, .. }) = step else { continue };
-        if *access == Access::Secret {
-            is_clean &= unless_gone(fs::remove_file(held(path, record))).is_ok();
-        }
-        if let Ok(real) = files::follow(path) {
-            is_clean &= unless_gone(fs::remove_file(files::temporary(&real, record.tag()))).is_ok();
-        }
-        // A folder of yandro's own goes with its last file; up to the first that isn't empty.
-        if after.is_none() && machine.is_keepers(path) {
-            let is_below = |folder: &&Utf8Path| machine.is_keepers(folder) && **folder != machine.places.data;
-            let mut folders = path.ancestors().skip(1).take_while(is_below);
-            _ = folders.try_for_each(|folder| unless_gone(fs::remove_dir(folder)));
-        }
-    }
-    if is_clean {
-        record.clear_whole(history);
-        record.close(history);
-    }
-}
-
-/// What is gone already needs no removal.
-fn unless_gone(removed: std::io::Result<()>) -> std::io::Result<()> {
-    removed.or_else(|error| if error.kind() == std::io::ErrorKind::NotFound { Ok(()) } else { Err(error) })
 }

@@ -11,8 +11,8 @@ use rustix::fs::{Access as Right, access};
 use yandro_core::site::ServerId;
 use yandro_core::system::{Cache, TrustStore};
 
-use super::carry_out::{BroughtUp, ServerControl};
-use super::privileged::{Answer, Helper, Request};
+use super::control::{OnWait, ServerAction, ServerControl};
+use super::privileged::{Answer, Helper, Request, Verb};
 use crate::caches;
 use crate::files::{self, Attributes, FileError};
 use crate::trust;
@@ -37,12 +37,13 @@ impl Escalate for NoEscalation {
 /// Does steps, with the helper's hands where its own may not.
 pub(super) struct Hands<'a> {
     escalate: &'a dyn Escalate,
+    on_wait: OnWait<'a>,
     helper: RefCell<Option<Helper>>,
 }
 
 impl<'a> Hands<'a> {
-    pub(super) fn new(escalate: &'a dyn Escalate) -> Self {
-        Self { escalate, helper: RefCell::new(None) }
+    pub(super) fn new(escalate: &'a dyn Escalate, on_wait: OnWait<'a>) -> Self {
+        Self { escalate, on_wait, helper: RefCell::new(None) }
     }
 
     /// Starts the helper for these paths, and for the server's control if `server`.
@@ -83,7 +84,7 @@ impl<'a> Hands<'a> {
             return Err(FileError::at(path)(std::io::ErrorKind::PermissionDenied.into()));
         }
         let mut helper = self.helper.borrow_mut();
-        let answer = helper.as_mut().expect("it was prepared").ask(request, content);
+        let answer = helper.as_mut().expect("it was prepared").ask(request, content, self.on_wait);
         if answer.as_ref().is_err_and(|error| matches!(error.kind(), UnexpectedEof | BrokenPipe)) {
             // It has ended; what has to be put back needs another one.
             *helper = None;
@@ -172,23 +173,68 @@ pub(super) fn by_need<'c>(
     chosen.collect()
 }
 
+impl Helped<'_, '_> {
+    fn told(&self, verb: Verb) -> Result<Answer, String> {
+        match self.hands.ask(Utf8Path::new("sudo"), &Request::Control { server: self.kind, verb }, &[]) {
+            Ok(Answer::Refused { words }) => Err(words),
+            Ok(answer) => Ok(answer),
+            Err(error) => Err(error.to_string()),
+        }
+    }
+}
+
+/// The helper tells by itself what takes long.
 impl ServerControl for Helped<'_, '_> {
+    fn test(&self) -> Result<(), String> {
+        self.told(Verb::Test).map(|_| ())
+    }
+
     fn is_running(&self) -> bool {
         self.seen.is_running()
     }
 
-    fn test(&self) -> Result<(), String> {
-        self.hands.told(&Request::Test { server: self.kind })
+    fn needs_root(&self) -> bool {
+        false
     }
 
-    fn bring_up(&self) -> Result<BroughtUp, String> {
-        match self.hands.ask(Utf8Path::new("sudo"), &Request::BringUp { server: self.kind }, &[]) {
-            Ok(Answer::BroughtUp(how)) => Ok(how),
-            Ok(Answer::Refused { words }) => Err(words),
-            Ok(_) => Err("the helper did not understand".into()),
-            Err(error) => Err(error.to_string()),
+    fn wait_until_idle(&self, on_wait: OnWait<'_>) {
+        self.seen.wait_until_idle(on_wait);
+    }
+
+    fn reload(&self, _: OnWait<'_>) -> Result<(), String> {
+        self.told(Verb::Reload).map(|_| ())
+    }
+
+    fn start_or_reload(&self, _: OnWait<'_>) -> Result<ServerAction, String> {
+        match self.told(Verb::StartOrReload)? {
+            Answer::Server(action) => Ok(action),
+            _ => Err("the helper under sudo gave another answer than expected".into()),
         }
     }
+
+    fn start(&self, _: OnWait<'_>) -> Result<(), String> {
+        self.told(Verb::Start).map(|_| ())
+    }
+
+    fn stop(&self, _: OnWait<'_>) -> Result<(), String> {
+        self.told(Verb::Stop).map(|_| ())
+    }
+}
+
+/// Controls a server, with the help of root where that is needed. `None` when this user may not, and
+/// root was not to be had.
+pub fn with_rights<T>(
+    id: ServerId,
+    control: &dyn ServerControl,
+    escalate: &dyn Escalate,
+    on_wait: OnWait<'_>,
+    work: impl FnOnce(&dyn ServerControl) -> T,
+) -> Option<T> {
+    if !control.needs_root() {
+        return Some(work(control));
+    }
+    let hands = Hands::new(escalate, on_wait);
+    hands.prepare(&[], true).then(|| work(&hands.helped(id, control)))
 }
 
 /// Whether this process may make, rename and remove in the folder of a path.

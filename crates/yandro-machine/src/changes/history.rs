@@ -3,7 +3,7 @@
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::{Access, DoneStep, FileChange, LinkChange, SiteChange, Step};
 
-use super::record::{self, Record, RecordedFile, RecordedStep};
+use super::record::{self, Record, RecordError, RecordedFile, RecordedStep};
 use crate::files::{self, FileError};
 use crate::machine::Machine;
 use crate::permissions;
@@ -13,7 +13,7 @@ use crate::trust::stores;
 #[derive(Clone, Debug)]
 pub struct Entry {
     /// Its number.
-    pub id: u32,
+    pub id: u64,
     /// When it was carried out, RFC 3339.
     pub at: String,
     /// The command, as typed.
@@ -21,21 +21,32 @@ pub struct Entry {
     /// The paths that it changed.
     pub paths: Vec<Utf8PathBuf>,
     /// The change set that it took back.
-    pub undoes: Option<u32>,
+    pub undoes: Option<u64>,
     /// The change set that took it back and was not itself taken back.
-    pub undone_by: Option<u32>,
+    pub undone_by: Option<u64>,
     /// The sites that it was about.
     pub sites: Vec<SiteChange>,
 }
 
-/// All change sets that were carried out, the oldest first.
-///
-/// # Errors
-/// When a record can't be read.
-pub fn history(machine: &Machine) -> Result<Vec<Entry>, FileError> {
+/// All change sets that were carried out, the oldest first, and the records that can't be read and
+/// were passed over.
+#[derive(Clone, Debug, Default)]
+pub struct History {
+    /// The change sets.
+    pub entries: Vec<Entry>,
+    /// The files of damaged records.
+    pub damaged: Vec<Utf8PathBuf>,
+}
+
+/// All change sets that were carried out.
+pub fn history(machine: &Machine) -> History {
     let mut entries: Vec<Entry> = Vec::new();
+    let mut damaged = Vec::new();
     for path in record::records(&machine.history(), "done") {
-        let record = Record::read(&path)?;
+        let Ok(record) = Record::read(&path) else {
+            damaged.push(path);
+            continue;
+        };
         let paths = record.steps.iter().map(|step| step.path().to_owned()).collect();
         let sites = record.site_changes();
         let Record { id, at, command, undoes, .. } = record;
@@ -50,7 +61,7 @@ pub fn history(machine: &Machine) -> Result<Vec<Entry>, FileError> {
             entry.undone_by = Some(id);
         }
     }
-    Ok(entries)
+    History { entries, damaged }
 }
 
 /// The steps of a change set, each as it stands now, in the order in which they are
@@ -58,15 +69,19 @@ pub fn history(machine: &Machine) -> Result<Vec<Entry>, FileError> {
 ///
 /// # Errors
 /// When a record or one of the files can't be read.
-pub fn done_steps(machine: &Machine, id: u32) -> Result<Option<Vec<DoneStep>>, FileError> {
+pub fn done_steps(machine: &Machine, id: u64) -> Result<Option<Vec<DoneStep>>, FileError> {
     let history = machine.history();
     let Some(path) = record::records(&history, "done")
         .into_iter()
-        .find(|path| path.file_stem().and_then(|stem| stem.parse().ok()) == Some(id))
+        .find(|path| record::number(path) == Some(id))
     else {
         return Ok(None);
     };
-    let record = Record::read(&path)?;
+    let record = match Record::read(&path) {
+        Ok(record) => record,
+        Err(RecordError::File(error)) => return Err(error),
+        Err(RecordError::Damaged) => return Ok(None),
+    };
     record.steps.iter().rev().map(|step| done_step(machine, &record, step)).collect::<Result<_, _>>().map(Some)
 }
 
@@ -138,16 +153,21 @@ pub struct Keep {
 pub fn prune(machine: &Machine, keep: Keep, now: i64) {
     let mut records = record::records(&machine.history(), "done");
     let newest = records.split_off(records.len().saturating_sub(keep.number));
+    // A clock that is wrong must not take the whole history.
+    let by_age = newest.len().saturating_sub(ALWAYS_KEPT);
     for path in records {
         _ = std::fs::remove_file(path);
     }
     let oldest = now - i64::from(keep.days) * 86_400;
-    for path in newest {
+    for path in newest.into_iter().take(by_age) {
         if written(&path).is_some_and(|at| at < oldest) {
             _ = std::fs::remove_file(path);
         }
     }
 }
+
+/// How many of the newest records are kept, however old they seem.
+const ALWAYS_KEPT: usize = 50;
 
 /// When a record was written, in seconds since 1970.
 fn written(path: &Utf8Path) -> Option<i64> {

@@ -7,7 +7,7 @@ use std::os::unix::fs::{MetadataExt as _, OpenOptionsExt as _, PermissionsExt as
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::Access;
 
-use super::carry_out::make_folder;
+use super::steps::make_folder;
 use crate::files::{self, Attributes, FileError};
 use crate::machine::Machine;
 

@@ -6,6 +6,7 @@
 //! put back byte for byte.
 
 mod carry_out;
+mod control;
 mod hands;
 mod history;
 mod keeper;
@@ -14,11 +15,13 @@ mod originals;
 mod privileged;
 mod put_back;
 mod record;
+mod steps;
 
-pub use carry_out::{BroughtUp, CarriedOut, CarryOutError, Cause, Controls, ServerControl, carry_out};
-pub use hands::{Escalate, NoEscalation};
-pub use history::{Entry, Keep, done_steps, history, prune};
+pub use carry_out::{CarriedOut, CarryOutError, Cause, Tools, carry_out};
+pub use control::{Controls, OnWait, ServerAction, ServerControl};
+pub use hands::{Escalate, NoEscalation, with_rights};
+pub use history::{Entry, History, Keep, done_steps, history, prune};
 pub use lock::{Lock, LockError};
 pub use originals::{original, originals};
 pub use privileged::serve_privileged;
-pub use put_back::{PutBackError, Recovered, is_unfinished, recover};
+pub use put_back::{PutBackError, Recovered, Recovery, RolledBack, is_unfinished, recover};

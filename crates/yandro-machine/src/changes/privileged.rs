@@ -6,6 +6,7 @@
 //! may write, all the way from `/`, and follows no link. A file must still hold what the
 //! caller saw.
 
+use std::cell::RefCell;
 use std::io::{self, BufRead, BufReader, Read as _, Write};
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 
@@ -19,12 +20,12 @@ use yandro_core::pki::Facts;
 use yandro_core::site::ServerId;
 use yandro_core::system::{Cache, TrustStore};
 
-use super::carry_out::{BroughtUp, ServerControl};
+use super::control::{OnWait, ServerAction, ServerControl as _};
 use super::hands::set_link;
-use crate::apache::Apache;
 use crate::caches;
 use crate::files::{self, Attributes};
-use crate::nginx::Nginx;
+use crate::interrupt;
+use crate::servers::Control;
 use crate::trust;
 
 /// The largest file that is taken, in bytes.
@@ -37,10 +38,20 @@ pub(super) enum Request {
     Write { path: Utf8PathBuf, before: Option<String>, tag: String, length: usize, in_place: bool },
     Remove { path: Utf8PathBuf },
     Link { path: Utf8PathBuf, target: Utf8PathBuf, tag: String },
-    Test { server: ServerId },
-    BringUp { server: ServerId },
+    Control { server: ServerId, verb: Verb },
     Flush { cache: Cache },
     Refresh { store: TrustStore },
+}
+
+/// What a server is to do.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum Verb {
+    Test,
+    Reload,
+    StartOrReload,
+    Start,
+    Stop,
 }
 
 /// What came of a step.
@@ -51,7 +62,11 @@ pub(super) enum Answer {
     Done,
     /// A rename is impossible there; the caller keeps the old content and asks again.
     OnlyInPlace,
-    BroughtUp(BroughtUp),
+    Server(ServerAction),
+    /// Not yet an answer: what the step waits for.
+    Waiting {
+        what: String,
+    },
     /// The words of a server, or why a step is not done.
     Refused {
         words: String,
@@ -81,18 +96,24 @@ impl Helper {
         }
     }
 
-    pub(super) fn ask(&mut self, request: &Request, content: &[u8]) -> io::Result<Answer> {
+    pub(super) fn ask(&mut self, request: &Request, content: &[u8], on_wait: OnWait<'_>) -> io::Result<Answer> {
         let mut line = serde_json::to_vec(request)?;
         line.push(b'\n');
         self.input.write_all(&line)?;
         self.input.write_all(content)?;
         self.input.flush()?;
-        match self.answer()? {
+        let answer = loop {
+            match self.answer()? {
+                Answer::Waiting { what } => on_wait(&what),
+                answer => break answer,
+            }
+        };
+        match answer {
             Answer::Failed { errno } => Err(io::Error::from_raw_os_error(errno)),
             Answer::Refused { words }
                 if !matches!(
                     request,
-                    Request::Test { .. } | Request::BringUp { .. } | Request::Flush { .. } | Request::Refresh { .. }
+                    Request::Control { .. } | Request::Flush { .. } | Request::Refresh { .. }
                 ) =>
             {
                 Err(io::Error::new(io::ErrorKind::PermissionDenied, words))
@@ -126,14 +147,19 @@ pub fn serve_privileged(input: impl io::Read, mut output: impl Write) -> io::Res
     if !rustix::process::geteuid().is_root() {
         return Err(io::ErrorKind::PermissionDenied.into());
     }
+    interrupt::ignore();
     let mut input = BufReader::new(input);
-    let mut say = |answer: &Answer| {
+    let output = RefCell::new(&mut output);
+    let say = |answer: &Answer| {
         let mut line = serde_json::to_vec(answer)?;
         line.push(b'\n');
+        let mut output = output.borrow_mut();
         output.write_all(&line)?;
         output.flush()
     };
     say(&Answer::Ready)?;
+    // A caller that is gone shows at the next answer.
+    let on_wait = |what: &str| _ = say(&Answer::Waiting { what: what.to_owned() });
     loop {
         let mut line = String::new();
         if input.by_ref().take(1 << 16).read_line(&mut line)? == 0 {
@@ -148,36 +174,42 @@ pub fn serve_privileged(input: impl io::Read, mut output: impl Write) -> io::Res
             content.resize(*length, 0);
             input.read_exact(&mut content)?;
         }
-        say(&step(&request, &content))?;
+        say(&step(&request, &content, &on_wait))?;
     }
 }
 
-fn step(request: &Request, content: &[u8]) -> Answer {
+fn step(request: &Request, content: &[u8], on_wait: OnWait<'_>) -> Answer {
     let done = match request {
         Request::Write { path, before, tag, in_place, .. } => write(path, before.as_deref(), tag, content, *in_place),
         Request::Remove { path } => remove(path),
         Request::Link { path, target, tag } => link(path, target, tag),
-        Request::Test { server: kind } => return server(*kind, |own| own.test().map(|()| Answer::Done)),
+        Request::Control { server, verb } => {
+            return control(*server, *verb, on_wait).unwrap_or_else(|words| Answer::Refused { words });
+        }
         Request::Flush { cache } => {
             return caches::flush(*cache).map_or_else(refused, |()| Answer::Done);
         }
         Request::Refresh { store } => {
             return trust::refresh(*store).map_or_else(refused, |()| Answer::Done);
         }
-        Request::BringUp { server: kind } => return server(*kind, |own| own.bring_up().map(Answer::BroughtUp)),
     };
     done.unwrap_or_else(|refusal| refusal)
 }
 
-fn server(kind: ServerId, ask: impl FnOnce(&dyn ServerControl) -> Result<Answer, String>) -> Answer {
-    let control: Option<Box<dyn ServerControl>> = match kind {
-        ServerId::Apache => Apache::of_known().map(|own| Box::new(own) as _),
-        ServerId::Nginx => Nginx::of_known().map(|own| Box::new(own) as _),
+fn control(id: ServerId, verb: Verb, on_wait: OnWait<'_>) -> Result<Answer, String> {
+    let known = match id {
+        ServerId::Apache | ServerId::Nginx => Control::of_known(id),
         ServerId::BuiltIn | ServerId::Elsewhere | ServerId::Named(_) => None,
     };
-    let asked =
-        control.ok_or_else(|| format!("there is no control program of {kind}")).and_then(|own| ask(own.as_ref()));
-    asked.unwrap_or_else(|words| Answer::Refused { words })
+    let server = known.ok_or_else(|| format!("there is no program to control {id}"))?;
+    match verb {
+        Verb::Test => server.test(),
+        Verb::Reload => server.reload(on_wait),
+        Verb::StartOrReload => return server.start_or_reload(on_wait).map(Answer::Server),
+        Verb::Start => server.start(on_wait),
+        Verb::Stop => server.stop(on_wait),
+    }
+    .map(|()| Answer::Done)
 }
 
 /// Whether this is one self-issued certificate in yandro's name. That its key is gone nobody can

@@ -3,16 +3,20 @@
 use std::fs;
 use std::os::unix::fs::DirBuilderExt as _;
 
-use camino::Utf8PathBuf;
+use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::Access;
+use yandro_core::site::ServerId;
 
-use super::carry_out::{Controls, clean_up, held};
+use super::control::{Controls, OnWait, ServerAction};
 use super::hands::{Escalate, Hands, Helped, by_need};
 use super::lock::Lock;
-use super::record::{self, Record, RecordedFile, RecordedStep};
+use super::record::{self, Record, RecordError, RecordedFile, RecordedStep};
+use super::steps::{clean_up, held};
 use crate::files::{self, FileError};
+use crate::interrupt;
 use crate::machine::Machine;
 use crate::permissions;
+use crate::probe;
 use crate::trust::stores;
 
 /// What could not be put back.
@@ -33,6 +37,30 @@ pub enum PutBackError {
     Trust(String),
 }
 
+/// What became of the servers in a rollback.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RolledBack {
+    /// Servers that had ended, and were started again.
+    pub started: Vec<ServerId>,
+    /// Servers that refuse their files as they are now, in their own words: they were left alone, and
+    /// those that run still use the files that they read before.
+    pub refused: Vec<(ServerId, String)>,
+}
+
+impl RolledBack {
+    /// What the user should know of the servers, a sentence each.
+    pub fn notes(&self) -> Vec<String> {
+        let started = self.started.iter().map(|id| format!("{id} had ended and was started again"));
+        let refused = self.refused.iter().map(|(id, words)| {
+            format!(
+                "{id} refuses its files as they are now and was not reloaded; if it runs, it still uses the files that it read before. In its own words:\n  {}",
+                words.replace('\n', "\n  ")
+            )
+        });
+        started.chain(refused).collect()
+    }
+}
+
 /// A change set that an earlier command had left unfinished.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Recovered {
@@ -40,16 +68,89 @@ pub struct Recovered {
     pub command: String,
     /// When, RFC 3339.
     pub at: String,
+    /// What became of the servers.
+    pub servers: RolledBack,
 }
 
-/// Puts everything back that a record speaks of, whatever part of it was done, and
-/// takes the record away.
+/// What a recovery did.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Recovery {
+    /// The change sets that were rolled back.
+    pub recovered: Vec<Recovered>,
+    /// Records that can't be read and were set aside, by their new names, with whether the change
+    /// set of each was complete.
+    pub damaged: Vec<(Utf8PathBuf, bool)>,
+}
+
+/// The servers of a rollback.
+pub(super) struct Servers<'s> {
+    /// Those that may run on the new configuration, in the order in which they were told.
+    pub(super) touched: &'s Controls<'s>,
+    /// Those that ran before the change.
+    pub(super) ran: &'s [ServerId],
+    /// Whether this very process applied the change: then a server that didn't run before was
+    /// started by it.
+    pub(super) is_own_process: bool,
+}
+
+impl Servers<'_> {
+    /// Brings the servers back to their old configuration, the last one first.
+    fn go_back(&self, on_wait: OnWait<'_>) -> Result<RolledBack, PutBackError> {
+        let mut done = RolledBack::default();
+        for (id, server) in self.touched.iter().rev() {
+            let (ran, runs) = (self.ran.contains(id), server.is_running());
+            if !ran && !runs {
+                continue;
+            }
+            if !ran && self.is_own_process {
+                server.stop(on_wait).map_err(PutBackError::BringUp)?;
+                continue;
+            }
+            if let Err(words) = server.test() {
+                done.refused.push((*id, words));
+                continue;
+            }
+            let action = server.start_or_reload(on_wait).map_err(PutBackError::BringUp)?;
+            if action == ServerAction::Started {
+                done.started.push(*id);
+            }
+        }
+        Ok(done)
+    }
+}
+
+/// Rolls everything back that a record speaks of, whatever part of it was done, and takes the
+/// record away.
 pub(super) fn put_back(
     machine: &Machine,
     hands: &Hands<'_>,
     record: &Record,
-    servers: &Controls<'_>,
-) -> Result<(), PutBackError> {
+    servers: &Servers<'_>,
+    on_wait: OnWait<'_>,
+) -> Result<RolledBack, PutBackError> {
+    // A reload under way still opens the files that are about to go.
+    for (_, server) in servers.touched {
+        server.wait_until_idle(on_wait);
+    }
+    let foreign = steps_back(machine, hands, record)?;
+    let rolled_back = servers.go_back(on_wait)?;
+    if let Some(store) = record.trust.filter(|_| machine.is_real()) {
+        // Also where no file had to be put back: the store may have taken it up all the same.
+        if !rustix::process::geteuid().is_root() {
+            hands.prepare(&[store.folder().into()], false);
+        }
+        hands.refresh(store).map_err(PutBackError::Trust)?;
+    }
+    // What can't forget now forgets by itself after a while.
+    _ = hands.flush(&record.flush);
+    let history = machine.history();
+    record.clear_whole(&history);
+    record.forget(&history)?;
+    foreign.map_or(Ok(rolled_back), |path| Err(PutBackError::Foreign(path)))
+}
+
+/// Takes the steps back in reverse; gives a file that holds somebody else's content and was left.
+fn steps_back(machine: &Machine, hands: &Hands<'_>, record: &Record) -> Result<Option<Utf8PathBuf>, PutBackError> {
     let history = machine.history();
     let mut foreign = None;
     for (number, step) in record.steps.iter().enumerate().rev() {
@@ -86,21 +187,7 @@ pub(super) fn put_back(
             }
         }
     }
-    for (_, server) in servers {
-        server.bring_up().map_err(PutBackError::BringUp)?;
-    }
-    if let Some(store) = record.trust.filter(|_| machine.is_real()) {
-        // Also where no file had to be put back: the store may have taken it up all the same.
-        if !rustix::process::geteuid().is_root() {
-            hands.prepare(&[store.folder().into()], false);
-        }
-        hands.refresh(store).map_err(PutBackError::Trust)?;
-    }
-    // What can't forget now forgets by itself after a while.
-    _ = hands.flush(&record.flush);
-    record.clear_whole(&history);
-    record.forget(&history)?;
-    foreign.map_or(Ok(()), |path| Err(PutBackError::Foreign(path)))
+    Ok(foreign)
 }
 
 /// Puts one file back; `false` when somebody else's content is in it. `whole` is its old
@@ -118,6 +205,10 @@ fn file_back(
         let held = held(path, record);
         if held.exists() {
             fs::rename(&held, path).map_err(FileError::at(path))?;
+            // A rename between two names of one file does nothing (POSIX).
+            if held.exists() {
+                fs::remove_file(&held).map_err(FileError::at(&held))?;
+            }
             files::sync_folder_of(path)?;
         }
         return Ok(true);
@@ -141,39 +232,64 @@ fn file_back(
     Ok(true)
 }
 
-/// Finishes or puts back what an earlier command had begun and not ended.
+/// Finishes or rolls back what an earlier command had begun and not ended.
 ///
 /// # Errors
-/// When something can't be put back; the record then stays, to be tried again.
+/// When something can't be rolled back; the record then stays, to be tried again.
 pub fn recover(
     machine: &Machine,
     _lock: &Lock,
     servers: &Controls<'_>,
     escalate: &dyn Escalate,
-) -> Result<Vec<Recovered>, PutBackError> {
-    let mut recovered = Vec::new();
+    on_wait: OnWait<'_>,
+) -> Result<Recovery, PutBackError> {
+    let _held = interrupt::Held::new();
+    let mut recovery = Recovery::default();
     let history = machine.history();
     for path in record::records(&history, "new") {
         // Not even begun: the record itself was being written.
         fs::remove_file(&path).map_err(FileError::at(&path))?;
     }
     for path in record::records(&history, "begun").into_iter().rev() {
-        let record = Record::read(&path)?;
-        let hands = Hands::new(escalate);
-        let controls: Vec<_> = servers.iter().filter(|(kind, _)| record.servers.contains(kind)).copied().collect();
+        let Some(record) = read_or_set_aside(&path, &mut recovery, false)? else { continue };
+        let hands = Hands::new(escalate, on_wait);
+        let controls: Vec<_> = servers.iter().filter(|(id, _)| record.servers.contains(id)).copied().collect();
         let needs_root = controls.iter().any(|(_, server)| server.needs_root());
         let is_helped = needs_root && hands.prepare(&[], true);
-        // One that doesn't run takes its configuration up when it is started.
-        let controls: Vec<_> = controls.into_iter().filter(|(_, server)| server.is_running()).collect();
-        let helped: Vec<Helped<'_, '_>> = controls.iter().map(|(kind, own)| hands.helped(*kind, *own)).collect();
+        let helped: Vec<Helped<'_, '_>> = controls.iter().map(|(id, control)| hands.helped(*id, *control)).collect();
         let controls = if is_helped { by_need(&controls, &helped) } else { controls };
-        put_back(machine, &hands, &record, &controls)?;
-        recovered.push(Recovered { command: record.command.clone(), at: record.at.clone() });
+        let ran: Vec<ServerId> = record.ran.iter().copied().collect();
+        let servers = Servers { touched: &controls, ran: &ran, is_own_process: false };
+        let servers = put_back(machine, &hands, &record, &servers, on_wait)?;
+        for site in record.site_changes().iter().filter_map(|change| change.after.as_ref()) {
+            if let Some(root) = site.document_root() {
+                probe::sweep_proofs(&root, record.pid);
+            }
+        }
+        recovery.recovered.push(Recovered { command: record.command.clone(), at: record.at.clone(), servers });
     }
     for path in record::records(&history, "tidying") {
-        clean_up(machine, &Record::read(&path)?, &history);
+        if let Some(record) = read_or_set_aside(&path, &mut recovery, true)? {
+            clean_up(machine, &record, &history);
+        }
     }
-    Ok(recovered)
+    Ok(recovery)
+}
+
+/// Reads a record; one that is damaged is set aside.
+fn read_or_set_aside(
+    path: &Utf8Path,
+    recovery: &mut Recovery,
+    is_complete: bool,
+) -> Result<Option<Record>, PutBackError> {
+    match Record::read(path) {
+        Ok(record) => Ok(Some(record)),
+        Err(RecordError::File(error)) => Err(error.into()),
+        Err(RecordError::Damaged) => {
+            recovery.damaged.push((record::set_aside(path)?, is_complete));
+            Ok(None)
+        }
+    }
 }
 
 /// Whether there is something to recover: quick, for commands that change nothing.

@@ -27,7 +27,7 @@ pub(crate) struct Record {
     /// The format's version.
     version: u32,
     /// Number of the change set.
-    pub(crate) id: u32,
+    pub(crate) id: u64,
     /// A word that no other change set has, of this user or another: part of the names
     /// of temporary files.
     tag: String,
@@ -38,6 +38,12 @@ pub(crate) struct Record {
     /// The servers that are reloaded.
     #[serde(default)]
     pub(crate) servers: BTreeSet<ServerId>,
+    /// Those of them that ran before the change.
+    #[serde(default)]
+    pub(crate) ran: BTreeSet<ServerId>,
+    /// The process that applies it.
+    #[serde(default)]
+    pub(crate) pid: u32,
     /// The caches that forget their answers.
     #[serde(default)]
     pub(crate) flush: Vec<Cache>,
@@ -45,9 +51,12 @@ pub(crate) struct Record {
     #[serde(default)]
     pub(crate) trust: Option<TrustStore>,
     /// The change set that this one takes back.
-    pub(crate) undoes: Option<u32>,
+    pub(crate) undoes: Option<u64>,
     /// The sites as they were and as they are to be, each in the form of the site list.
     sites: Vec<(Option<String>, Option<String>)>,
+    /// Fingerprint of the pieces of content; absent in records of version 1.
+    #[serde(default)]
+    sum: Option<String>,
     /// The steps, in order.
     pub(crate) steps: Vec<RecordedStep>,
     /// The pieces of content that the steps speak of; not part of the JSON.
@@ -104,19 +113,22 @@ pub(crate) struct RecordedFile {
 
 impl Record {
     /// Puts down what a change set is going to change.
-    pub(crate) fn new(id: u32, at: String, set: &ChangeSet) -> Result<Self, FileError> {
+    pub(crate) fn new(id: u64, at: String, set: &ChangeSet, ran: &[ServerId]) -> Result<Self, FileError> {
         let listed = |site: &Option<Site>| site.as_ref().map(|site| set_site("", site));
         let mut record = Self {
-            version: 1,
+            version: 2,
             id,
             tag: format!("{:08x}", u32::from_be_bytes(random())),
             command: set.command.clone(),
             at,
             servers: set.servers.clone(),
+            ran: ran.iter().copied().collect(),
+            pid: std::process::id(),
             flush: set.flush.clone(),
             trust: set.trust,
             undoes: set.undoes,
             sites: set.sites.iter().map(|change| (listed(&change.before), listed(&change.after))).collect(),
+            sum: None,
             steps: Vec::new(),
             contents: Vec::new(),
         };
@@ -137,6 +149,7 @@ impl Record {
                 }),
             }
         }
+        record.sum = Some(fingerprint(&record.contents));
         Ok(record)
     }
 
@@ -222,10 +235,16 @@ impl Record {
     }
 
     /// From here on the change set is done: only removals of what it held are left.
+    ///
+    /// # Errors
+    /// When that can't be made sure of. Then it isn't done, and can be rolled back.
     pub(crate) fn finish(&self, history: &Utf8Path) -> Result<(), FileError> {
         let (begun, tidying) = (self.path(history, "begun"), self.path(history, "tidying"));
         fs::rename(&begun, &tidying).map_err(FileError::at(&begun))?;
-        sync_folder_of(&tidying)
+        sync_folder_of(&tidying).inspect_err(|_| {
+            // The rollback looks for the record by its first name; it removes either.
+            _ = fs::rename(&tidying, &begun);
+        })
     }
 
     /// Nothing is left to do. Should this get lost, it is only done once more.
@@ -236,7 +255,13 @@ impl Record {
     /// Takes the record away: everything is as if it had never been.
     pub(crate) fn forget(&self, history: &Utf8Path) -> Result<(), FileError> {
         let begun = self.path(history, "begun");
-        fs::remove_file(&begun).map_err(FileError::at(&begun))?;
+        match fs::remove_file(&begun) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                let tidying = self.path(history, "tidying");
+                fs::remove_file(&tidying).map_err(FileError::at(&tidying))?;
+            }
+            removed => removed.map_err(FileError::at(&begun))?,
+        }
         sync_folder_of(&begun)
     }
 
@@ -265,35 +290,64 @@ impl Record {
     }
 
     /// Reads a record.
-    pub(crate) fn read(path: &Utf8Path) -> Result<Self, FileError> {
-        let bytes = fs::read(path).map_err(FileError::at(path))?;
-        let end = bytes.iter().position(|&byte| byte == b'\n').unwrap_or(bytes.len());
-        let mut record: Self =
-            serde_json::from_slice(&bytes[..end]).map_err(|error| FileError::at(path)(io::Error::other(error)))?;
-        record.contents = bytes[(end + 1).min(bytes.len())..].to_vec();
-        Ok(record)
+    ///
+    /// # Errors
+    /// When the file can't be read, or what it holds is no record.
+    pub(crate) fn read(path: &Utf8Path) -> Result<Self, RecordError> {
+        let bytes = fs::read(path).map_err(|error| RecordError::File(FileError::at(path)(error)))?;
+        Self::parse(&bytes).ok_or(RecordError::Damaged)
     }
+
+    fn parse(bytes: &[u8]) -> Option<Self> {
+        let end = bytes.iter().position(|&byte| byte == b'\n')?;
+        let mut record: Self = serde_json::from_slice(&bytes[..end]).ok()?;
+        record.contents = bytes[end + 1..].to_vec();
+        let is_whole = record.sum.as_ref().is_none_or(|sum| *sum == fingerprint(&record.contents));
+        let has = |range: &std::ops::Range<usize>| record.contents.get(range.clone()).is_some();
+        let in_range = record.steps.iter().all(|step| match step {
+            RecordedStep::File(file) => has(&file.old) && has(&file.new),
+            _ => true,
+        });
+        (is_whole && in_range).then_some(record)
+    }
+}
+
+/// Why a record is of no use.
+#[derive(Debug)]
+pub(crate) enum RecordError {
+    /// Its file can't be read.
+    File(FileError),
+    /// Its file holds something else.
+    Damaged,
+}
+
+/// The number of a record, by its file's name.
+pub(crate) fn number(path: &Utf8Path) -> Option<u64> {
+    path.file_stem()?.split('.').next()?.parse().ok()
 }
 
 /// The records in `history` of one state, the oldest first.
 pub(crate) fn records(history: &Utf8Path, state: &str) -> Vec<Utf8PathBuf> {
-    let mut found: Vec<Utf8PathBuf> = history
-        .read_dir_utf8()
-        .into_iter()
-        .flatten()
-        .filter_map(|entry| Some(entry.ok()?.into_path()))
-        .filter(|path| path.extension() == Some(state))
-        .collect();
-    found.sort();
+    let entries = history.read_dir_utf8().into_iter().flatten().flatten().map(camino::Utf8DirEntry::into_path);
+    let mut found: Vec<Utf8PathBuf> = entries.filter(|path| path.extension() == Some(state)).collect();
+    found.sort_by_cached_key(|path| (number(path), path.clone()));
     found
 }
 
 /// The number of the next change set.
-pub(crate) fn next_id(history: &Utf8Path) -> u32 {
-    let numbers = history
-        .read_dir_utf8()
-        .into_iter()
-        .flatten()
-        .filter_map(|entry| entry.ok()?.file_name().split('.').next()?.parse::<u32>().ok());
-    numbers.max().unwrap_or(0) + 1
+///
+/// # Errors
+/// When there is no number above those that are there.
+pub(crate) fn next_id(history: &Utf8Path) -> Result<u64, FileError> {
+    let entries = history.read_dir_utf8().into_iter().flatten().flatten();
+    let highest = entries.filter_map(|entry| number(entry.path())).max().unwrap_or(0);
+    let none = || FileError::at(history)(io::Error::other(format!("no change can have a number above {highest}")));
+    highest.checked_add(1).ok_or_else(none)
+}
+
+/// Gives a record that can't be read a name under which nothing looks for it: that name.
+pub(crate) fn set_aside(path: &Utf8Path) -> Result<Utf8PathBuf, FileError> {
+    let aside = Utf8PathBuf::from(format!("{path}.damaged"));
+    fs::rename(path, &aside).map_err(FileError::at(path))?;
+    Ok(aside)
 }

@@ -1,9 +1,7 @@
 //! nginx on this machine: where it is, what it has, its control.
 
-mod control;
 mod observe;
 
-pub use control::Nginx;
 pub use observe::observe;
 
 use camino::{Utf8Path, Utf8PathBuf};
@@ -14,7 +12,7 @@ use yandro_core::nginx::{KNOWN, ServerReport, USUAL_FOLDERS};
 use crate::machine::Machine;
 use crate::permissions::User;
 use crate::process;
-use crate::servers::{Found, find_or_ask};
+use crate::servers::{self, Daemon, Found, find_or_ask};
 
 /// Programs that tell where their main file is, if it is in no layout that is known.
 const PROGRAMS: [&str; 4] = ["/usr/sbin/nginx", "/usr/bin/nginx", "/usr/local/sbin/nginx", "/usr/local/bin/nginx"];
@@ -27,6 +25,24 @@ pub fn find_layout(machine: &Machine) -> Option<Layout> {
 /// Runs through the configuration of an nginx.
 pub fn configuration(found: &Found) -> Configuration {
     Configuration::run(&found.main(), &found.files())
+}
+
+/// The control of an nginx of this machine; `None` if it has no program.
+pub(crate) fn daemon(found: &Found) -> Option<Daemon> {
+    let program = program(found)?;
+    let known = found.layout.known;
+    let pid_file = configuration(found).pid_file.or_else(|| {
+        // Where the configuration names none, it is as the program was built.
+        if known.service.is_empty() { Some(report(&program)?.pid_file) } else { None }
+    });
+    let service = Daemon::systemctl().filter(|_| !known.service.is_empty() && found.named.is_none());
+    Some(Daemon {
+        kind: &servers::NGINX,
+        program: vec![program.into_string(), "-c".into(), found.layout.main.to_string()],
+        named: found.named.clone(),
+        service: service.map(|systemctl| (systemctl, known.service)),
+        pid_file: pid_file.unwrap_or_else(|| "/run/nginx.pid".into()),
+    })
 }
 
 /// What an nginx says of itself; `None` if it can't be asked.

@@ -34,6 +34,7 @@ use crate::servers;
 pub use limit::Limit;
 use offers::KnownOffers;
 pub use offers::OffersOf;
+pub use proof::sweep_proofs;
 use page::{Asked, Pages};
 use proof::ProofFile;
 use tls::TLS_1_3;

@@ -67,7 +67,7 @@ impl ProofFile {
             Err(error) => return Err(error),
         };
         let folder = openat(&root, FOLDER, DIRECTORY | OFlags::NOFOLLOW, Mode::empty())?;
-        let proof = Self { root, folder, name: format!("{PROOF_FILE}{}", nonce()), content: nonce() };
+        let proof = Self { root, folder, name: named(&nonce()), content: nonce() };
         if made {
             // Whatever the umask: the server's user has to enter it.
             fchmod(&proof.folder, Mode::from_raw_mode(0o755))?;
@@ -104,7 +104,7 @@ impl ProofFile {
     /// can't be done.
     pub(super) fn put_plain(&self) -> Option<PlainFile<'_>> {
         sweep(&self.root);
-        let name = format!("{PROOF_FILE}{}.txt", nonce());
+        let name = named(&format!("{}.txt", nonce()));
         let file = openat(&self.root, name.as_str(), CREATE, Mode::from_raw_mode(0o644)).ok()?;
         let plain = PlainFile { root: &self.root, name };
         fchmod(&file, Mode::from_raw_mode(0o644)).ok()?;
@@ -133,6 +133,48 @@ impl Drop for PlainFile<'_> {
     }
 }
 
+/// The name of a proof file of this process, by which it is found again if the process is killed.
+fn named(rest: &str) -> String {
+    format!("{}{rest}", prefix(std::process::id()))
+}
+
+fn prefix(pid: u32) -> String {
+    format!("{PROOF_FILE}{pid}-")
+}
+
+/// Takes away what a process that was killed left under a document root.
+pub fn sweep_proofs(root: &Utf8Path, pid: u32) {
+    let Ok(root) = rustix::fs::open(root.as_std_path(), DIRECTORY, Mode::empty()) else { return };
+    let remove = |folder: &OwnedFd| {
+        for entry in rustix::fs::Dir::read_from(folder).into_iter().flatten().flatten() {
+            let name = entry.file_name();
+            if name.to_bytes().starts_with(prefix(pid).as_bytes()) {
+                _ = unlinkat(folder, name, AtFlags::empty());
+            }
+        }
+    };
+    remove(&root);
+    if let Ok(folder) = openat(&root, FOLDER, DIRECTORY | OFlags::NOFOLLOW, Mode::empty()) {
+        remove(&folder);
+        remove_made_folder(&root, &folder);
+    }
+}
+
+/// Removes the folder that a proof made, if nothing is left in it.
+fn remove_made_folder(root: &OwnedFd, folder: &OwnedFd) {
+    let Ok(entries) = rustix::fs::Dir::read_from(folder) else { return };
+    let names = entries.flatten().map(|entry| entry.file_name().to_owned());
+    let left: Vec<_> = names.filter(|name| !matches!(name.to_bytes(), b"." | b"..")).collect();
+    if !matches!(&left[..], [only] if only.to_bytes() == MARK.as_bytes()) {
+        return;
+    }
+    _ = unlinkat(folder, MARK, AtFlags::empty());
+    if unlinkat(root, FOLDER, AtFlags::REMOVEDIR) == Err(Errno::NOTEMPTY) {
+        // Another proof came in at this very moment: it is now the last.
+        _ = openat(folder, MARK, CREATE, Mode::from_raw_mode(0o644));
+    }
+}
+
 /// Takes away what a killed process left in a folder.
 fn sweep(folder: &OwnedFd) {
     let Ok(entries) = rustix::fs::Dir::read_from(folder) else { return };
@@ -155,17 +197,7 @@ impl Drop for ProofFile {
     fn drop(&mut self) {
         // Nothing can be done about a failure here; the next check sweeps.
         _ = unlinkat(&self.folder, self.name.as_str(), AtFlags::empty());
-        let Ok(entries) = rustix::fs::Dir::read_from(&self.folder) else { return };
-        let names = entries.flatten().map(|entry| entry.file_name().to_owned());
-        let left: Vec<_> = names.filter(|name| !matches!(name.to_bytes(), b"." | b"..")).collect();
-        if !matches!(&left[..], [only] if only.to_bytes() == MARK.as_bytes()) {
-            return;
-        }
-        _ = unlinkat(&self.folder, MARK, AtFlags::empty());
-        if unlinkat(&self.root, FOLDER, AtFlags::REMOVEDIR) == Err(Errno::NOTEMPTY) {
-            // Another proof came in at this very moment: it is now the last.
-            _ = openat(&self.folder, MARK, CREATE, Mode::from_raw_mode(0o644));
-        }
+        remove_made_folder(&self.root, &self.folder);
     }
 }
 

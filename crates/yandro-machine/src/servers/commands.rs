@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use camino::Utf8Path;
 
-use crate::changes::{BroughtUp, ServerControl};
+use crate::changes::{OnWait, ServerAction, ServerControl};
 use crate::process;
 use crate::settings::NamedServer;
 
@@ -18,33 +18,6 @@ pub struct Commands {
 impl Commands {
     pub(super) fn new(named: &NamedServer) -> Self {
         Self { named: named.clone() }
-    }
-
-    /// Starts it.
-    ///
-    /// # Errors
-    /// When no command was named for that, and the words of the one that failed.
-    pub fn start(&self) -> Result<(), String> {
-        run(&self.named.start)
-    }
-
-    /// Stops it.
-    ///
-    /// # Errors
-    /// As [`Self::start`].
-    pub fn stop(&self) -> Result<(), String> {
-        run(&self.named.stop)
-    }
-
-    /// Has it take its configuration up.
-    ///
-    /// # Errors
-    /// As [`Self::start`].
-    pub fn reload(&self) -> Result<(), String> {
-        run(&self.named.reload)?;
-        // Nobody sees from here when its old processes are gone.
-        std::thread::sleep(SETTLING);
-        Ok(())
     }
 }
 
@@ -73,19 +46,36 @@ impl ServerControl for Commands {
         if self.named.test.is_empty() { Ok(()) } else { run(&self.named.test) }
     }
 
-    fn bring_up(&self) -> Result<BroughtUp, String> {
-        if self.named.reload.is_empty() {
-            return Ok(BroughtUp::Untold);
-        }
-        self.reload().map(|()| BroughtUp::Reloaded)
-    }
-
-    /// Nobody sees from here whether it doesn't.
+    /// Whether it runs can't be seen from here.
     fn is_running(&self) -> bool {
         true
     }
 
     fn needs_root(&self) -> bool {
         false
+    }
+
+    fn wait_until_idle(&self, _: OnWait<'_>) {}
+
+    fn reload(&self, _: OnWait<'_>) -> Result<(), String> {
+        run(&self.named.reload)?;
+        // When its old processes are gone can't be seen from here.
+        std::thread::sleep(SETTLING);
+        Ok(())
+    }
+
+    fn start_or_reload(&self, on_wait: OnWait<'_>) -> Result<ServerAction, String> {
+        if self.named.reload.is_empty() {
+            return Ok(ServerAction::NoCommand);
+        }
+        self.reload(on_wait).map(|()| ServerAction::Reloaded)
+    }
+
+    fn start(&self, _: OnWait<'_>) -> Result<(), String> {
+        run(&self.named.start)
+    }
+
+    fn stop(&self, _: OnWait<'_>) -> Result<(), String> {
+        run(&self.named.stop)
     }
 }

@@ -1,20 +1,18 @@
-//! Testing, starting, reloading and stopping a server of any kind.
+//! The control of a server: of this machine, or one that only the user's commands reach.
 
-use super::{Commands, Found};
-use crate::apache::Apache;
-use crate::changes::{BroughtUp, ServerControl};
+use yandro_core::site::{ServerId, ServerKind};
+
+use super::{Commands, Daemon, Found, find};
+use crate::changes::{OnWait, ServerAction, ServerControl};
 use crate::machine::Machine;
-use crate::nginx::Nginx;
-use yandro_core::site::ServerKind;
+use crate::{apache, nginx};
 
 /// The control of a server.
 #[derive(Clone, Debug)]
 pub enum Control {
-    /// An Apache httpd of this machine.
-    Apache(Apache),
-    /// An nginx of this machine.
-    Nginx(Nginx),
-    /// A server elsewhere.
+    /// A server of this machine.
+    Daemon(Daemon),
+    /// A server on another machine or in a container.
     Commands(Commands),
 }
 
@@ -24,81 +22,63 @@ impl Control {
     pub fn of(machine: &Machine, found: &Found) -> Option<Self> {
         match (&found.named, found.kind) {
             (Some(named), _) if named.is_elsewhere() => Some(Self::Commands(Commands::new(named))),
-            (_, ServerKind::Apache) => Apache::of(machine, found).map(Self::Apache),
-            (_, ServerKind::Nginx) => Nginx::of(found).map(Self::Nginx),
+            (_, ServerKind::Apache) => apache::daemon(machine, found).map(Self::Daemon),
+            (_, ServerKind::Nginx) => nginx::daemon(found).map(Self::Daemon),
         }
+    }
+
+    /// The control of a server that is found in a known layout, whatever anybody's settings say.
+    pub(crate) fn of_known(id: ServerId) -> Option<Self> {
+        let machine = Machine::bare();
+        Self::of(&machine, &find(&machine, id)?)
     }
 
     /// The number of the main process, if it runs on this machine.
     pub fn process(&self) -> Option<i32> {
-        let pid = match self {
-            Self::Apache(own) => own.running(),
-            Self::Nginx(own) => own.running(),
+        match self {
+            Self::Daemon(daemon) => daemon.running().map(|pid| pid.as_raw_nonzero().get()),
             Self::Commands(_) => None,
-        };
-        pid.map(|pid| pid.as_raw_nonzero().get())
-    }
-
-    /// Starts it, if it doesn't run.
-    ///
-    /// # Errors
-    /// The words of the program that failed.
-    pub fn start(&self) -> Result<(), String> {
-        match self {
-            Self::Commands(own) => own.start(),
-            _ if self.is_running() => Ok(()),
-            Self::Apache(own) => own.start(),
-            Self::Nginx(own) => own.start(),
         }
     }
 
-    /// Stops it, if it runs, and waits until it is gone.
-    ///
-    /// # Errors
-    /// The words of the program that failed.
-    pub fn stop(&self) -> Result<(), String> {
+    fn inner(&self) -> &dyn ServerControl {
         match self {
-            Self::Apache(own) => own.stop(),
-            Self::Nginx(own) => own.stop(),
-            Self::Commands(own) => own.stop(),
-        }
-    }
-
-    /// Has it take its configuration up without cutting connections, and waits until it has.
-    ///
-    /// # Errors
-    /// When it doesn't run, and the words of the program that failed.
-    pub fn reload(&self) -> Result<(), String> {
-        match self {
-            Self::Apache(own) => own.reload_and_wait(),
-            Self::Nginx(own) => own.reload_and_wait(),
-            Self::Commands(own) => own.reload(),
-        }
-    }
-
-    fn own(&self) -> &dyn ServerControl {
-        match self {
-            Self::Apache(own) => own,
-            Self::Nginx(own) => own,
-            Self::Commands(own) => own,
+            Self::Daemon(daemon) => daemon,
+            Self::Commands(commands) => commands,
         }
     }
 }
 
 impl ServerControl for Control {
     fn test(&self) -> Result<(), String> {
-        self.own().test()
-    }
-
-    fn bring_up(&self) -> Result<BroughtUp, String> {
-        self.own().bring_up()
+        self.inner().test()
     }
 
     fn is_running(&self) -> bool {
-        self.own().is_running()
+        self.inner().is_running()
     }
 
     fn needs_root(&self) -> bool {
-        self.own().needs_root()
+        self.inner().needs_root()
+    }
+
+    fn wait_until_idle(&self, on_wait: OnWait<'_>) {
+        self.inner().wait_until_idle(on_wait);
+    }
+
+    fn reload(&self, on_wait: OnWait<'_>) -> Result<(), String> {
+        self.inner().reload(on_wait)
+    }
+
+    fn start_or_reload(&self, on_wait: OnWait<'_>) -> Result<ServerAction, String> {
+        self.inner().start_or_reload(on_wait)
+    }
+
+    fn start(&self, on_wait: OnWait<'_>) -> Result<(), String> {
+        self.inner().start(on_wait)
+    }
+
+    fn stop(&self, on_wait: OnWait<'_>) -> Result<(), String> {
+        self.inner().stop(on_wait)
     }
 }

@@ -3,11 +3,14 @@
 
 mod commands;
 mod control;
+mod daemon;
 mod files;
 
 pub(crate) use commands::run as run_command;
 pub use commands::{Commands, NO_COMMAND};
 pub use control::Control;
+pub use daemon::Daemon;
+pub(crate) use daemon::{APACHE, NGINX};
 pub use files::{Disk, sites};
 pub(crate) use files::{WithoutOwn, list, own_files};
 

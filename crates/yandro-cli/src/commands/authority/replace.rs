@@ -131,7 +131,7 @@ fn another(
         ),
         ("former", format!("kept in {}, for `yandro undo`", places.former_authority(former))),
     ];
-    lines.extend(server_lines(&done.set, &done.brought_up));
+    lines.extend(server_lines(&done.set, &done.servers));
     ui.say(&labelled(&lines));
     chosen.notes(context, &done.set, ui);
     ui.note("whatever the former root was exported to (phones, containers) needs the new one: yandro authority export");

@@ -34,7 +34,7 @@ pub(super) fn renew(context: &Context, within: i64, ui: &mut Ui) -> Result<Statu
         ui.say(&format!("no certificate ends within {within} days; nothing was changed"));
     } else {
         let mut lines = summary(&done.set, &context.machine.places);
-        lines.extend(server_lines(&done.set, &done.brought_up));
+        lines.extend(server_lines(&done.set, &done.servers));
         ui.say(&labelled(&lines));
     }
     Ok(Status::Well)

@@ -66,7 +66,7 @@ pub(super) fn run(
     }
     ui.say(&format!("{STRONG}mended for {}{STRONG:#}, and looked again:", count(mended.len(), "site")));
     let mut lines = summary(&done.set, &context.machine.places);
-    lines.extend(server_lines(&done.set, &done.brought_up));
+    lines.extend(server_lines(&done.set, &done.servers));
     ui.say(&labelled(&lines));
     ui.say("");
     Ok(true)

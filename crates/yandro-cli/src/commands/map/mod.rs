@@ -161,7 +161,7 @@ fn new_includes(change: &FileChange) -> Vec<String> {
 pub(super) const BROWSERS_REMEMBER: &str = "browsers remember the old address for about a minute; to have them forget at once: chrome://net-internals/#dns in Chromium, about:networking#dns in Firefox, or a restart";
 
 fn tell(context: &Context, done: &Done<Site>, proof: &Proven, is_given: bool, ui: &mut Ui) -> Status {
-    let Done { set, brought_up, about: site } = done;
+    let Done { set, servers, about: site } = done;
     let server = site.server.unwrap_or(ServerId::BuiltIn);
     let url = context.url(site, server);
     let (findings, proven) = match proof {
@@ -178,7 +178,7 @@ fn tell(context: &Context, done: &Done<Site>, proof: &Proven, is_given: bool, ui
         let unchanged = if set.is_empty() { " (nothing had to be changed)" } else { "" };
         ui.say(&format!("{STRONG}{}{STRONG:#} -> {}{unchanged}", both_ways(&site.name), site.content));
         let mut lines = change::summary(set, &context.machine.places);
-        lines.extend(server_lines(set, brought_up));
+        lines.extend(server_lines(set, servers));
         lines.push(match proof {
             Proven::Seen(_) if proven => {
                 let how = if site.https.is_on() { ", over HTTPS" } else { "" };

@@ -5,14 +5,15 @@ mod list;
 
 use serde_json::json;
 use yandro_core::site::{ServerId, ServerName};
-use yandro_machine::changes::ServerControl as _;
+use yandro_machine::changes::{self, ServerControl as _};
 use yandro_machine::ports;
 use yandro_machine::servers::{Control, NO_COMMAND};
 
 use crate::args::{ServersArgs, ServersCommand};
 use crate::context::Context;
 use crate::error::{CommandError, NO_SERVER, Status};
-use crate::view::{GOOD, STRONG, Ui, WARN};
+use crate::sudo::Sudo;
+use crate::view::{GOOD, STRONG, Ui, WARN, on_wait};
 
 pub(crate) fn run(context: &Context, args: &ServersArgs, ui: &mut Ui) -> Result<Status, CommandError> {
     match &args.command {
@@ -80,7 +81,7 @@ fn control(context: &Context, name: Option<&str>, verb: Verb, ui: &mut Ui) -> Re
         Verb::Start => "was started",
         Verb::Stop if !was_running => "doesn't run",
         Verb::Stop => "was stopped",
-        Verb::Reload => "has taken its configuration up",
+        Verb::Reload => "was reloaded",
         Verb::Restart => "was restarted",
     };
     if context.preview {
@@ -92,26 +93,22 @@ fn control(context: &Context, name: Option<&str>, verb: Verb, ui: &mut Ui) -> Re
         ui.say(&format!("Nothing was done: this was a preview. {name} {state}"));
         return Ok(Status::Well);
     }
-    if verb != Verb::Stop {
-        // A server that is told to take up what it refuses may end.
-        server.test().map_err(|words| {
-            CommandError::not_made(format!("{name} refuses its configuration, and was left as it is:\n{words}"))
-                .hint("mend the file and line that it names, then run the command again")
-        })?;
-    }
-    let done_as_told = match verb {
-        Verb::Start => server.start(),
-        Verb::Stop => server.stop(),
-        Verb::Reload => server.reload(),
-        Verb::Restart => server.stop().and_then(|()| server.start()),
-    };
-    done_as_told.map_err(|words| {
-        let error = not_done(&words);
-        if words != NO_COMMAND {
-            return error;
+    let on_wait = on_wait(ui.is_quiet());
+    let sudo = Sudo::new(context, ui.is_quiet());
+    let controlled = changes::with_rights(id, &server, &sudo, &on_wait, |server| {
+        // Apache httpd ends when it reloads a configuration that it refuses.
+        if verb != Verb::Stop {
+            server.test().map_err(|words| refused(name, &words))?;
         }
-        error.hint(format!("name it: yandro servers add {name} --reload COMMAND; --start and --stop alike"))
-    })?;
+        let done = match verb {
+            Verb::Start => server.start(&on_wait),
+            Verb::Stop => server.stop(&on_wait),
+            Verb::Reload => server.reload(&on_wait),
+            Verb::Restart => server.stop(&on_wait).and_then(|()| server.start(&on_wait)),
+        };
+        done.map_err(|words| not_controlled(name, &words))
+    });
+    controlled.unwrap_or_else(|| Err(no_rights(name, verb)))?;
     if ui.json {
         let running = (!is_elsewhere).then(|| server.is_running());
         ui.json(&json!({ "version": 1, "server": name, "running": running }));
@@ -119,6 +116,33 @@ fn control(context: &Context, name: Option<&str>, verb: Verb, ui: &mut Ui) -> Re
         ui.say(&format!("{STRONG}{name}{STRONG:#} {done}"));
     }
     Ok(Status::Well)
+}
+
+fn refused(name: &str, words: &str) -> CommandError {
+    CommandError::not_made(format!("{name} refuses its configuration, and was left as it is:\n{words}"))
+        .hint("correct the file and line that it names, then run the command again")
+        .code("server-refuses")
+}
+
+fn not_controlled(name: &str, words: &str) -> CommandError {
+    let error = not_done(words);
+    if words != NO_COMMAND {
+        return error;
+    }
+    error.hint(format!("name it: yandro servers add {name} --reload COMMAND; --start and --stop alike"))
+}
+
+/// The server is another user's, and root was not to be had.
+fn no_rights(name: &str, verb: Verb) -> CommandError {
+    let verb = match verb {
+        Verb::Start => "start",
+        Verb::Stop => "stop",
+        Verb::Reload => "reload",
+        Verb::Restart => "restart",
+    };
+    CommandError::not_made(format!("only root may {verb} {name} here; nothing was changed"))
+        .hint("run the command as a user who may use sudo")
+        .code("not-permitted")
 }
 
 /// A server's words, and who has the port that it can't have.

@@ -1,0 +1,145 @@
+//! Doing the steps of a change set, and tidying up after them.
+
+use std::fs;
+use std::os::unix::fs::DirBuilderExt as _;
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::plan::{Access, ChangeSet, FileChange, Phase, Step};
+
+use super::hands::Hands;
+use super::record::{Record, RecordedFile, RecordedStep};
+use crate::files::{self, Attributes, FileError};
+use crate::interrupt;
+use crate::machine::Machine;
+use crate::permissions;
+use crate::trust::stores;
+
+/// Why the steps were not all done.
+pub(super) enum Stopped {
+    File(FileError),
+    Interrupted,
+}
+
+/// A change set that is being applied, with its record.
+pub(super) struct Work<'w> {
+    pub(super) machine: &'w Machine,
+    pub(super) hands: &'w Hands<'w>,
+    pub(super) record: &'w Record,
+    pub(super) set: &'w ChangeSet,
+}
+
+impl Work<'_> {
+    /// Does the steps of one phase.
+    pub(super) fn do_steps(&self, phase: Phase) -> Result<(), Stopped> {
+        // The folders come from the record, which knows the missing ones on the way; each stands
+        // before whatever goes into it.
+        let mut planned = self.set.steps.iter().filter(|step| !matches!(step, Step::Folder { .. }));
+        for (number, recorded) in self.record.steps.iter().enumerate() {
+            let step = match recorded {
+                RecordedStep::Folder { .. } => None,
+                _ => Some(planned.next().expect("the record has one step for each planned one")),
+            };
+            let of_step = step.map_or(Phase::BeforeReload, |step| self.set.phase(step, &self.machine.places));
+            if of_step != phase {
+                continue;
+            }
+            if interrupt::came() {
+                return Err(Stopped::Interrupted);
+            }
+            match (recorded, step) {
+                (RecordedStep::Folder { path, access }, _) => make_folder(self.machine, path, *access),
+                (_, Some(step)) => self.do_step(step, number),
+                (_, None) => Ok(()),
+            }
+            .map_err(Stopped::File)?;
+        }
+        Ok(())
+    }
+
+    fn do_step(&self, step: &Step, number: usize) -> Result<(), FileError> {
+        match step {
+            Step::File(change) => self.write_file(change, || {
+                let before = change.before.as_deref().map_or(&[][..], Vec::as_slice);
+                self.record.keep_whole(self.machine, number, before)
+            }),
+            Step::Link(change) => self.hands.set_link(&change.path, change.after.as_deref(), self.record.tag()),
+            Step::Rights(change) => permissions::set_rights(&change.path, &change.after),
+            Step::Trust(change) => Ok(stores::carry_out(self.machine, change)?),
+            // A folder that somebody has put something into stays.
+            Step::EmptyFolder { path } => {
+                _ = fs::remove_dir(path);
+                Ok(())
+            }
+            Step::Folder { .. } => Ok(()),
+        }
+    }
+
+    fn write_file(&self, change: &FileChange, mark: impl Fn() -> Result<(), FileError>) -> Result<(), FileError> {
+        let path = &change.path;
+        if change.access == Access::Secret && change.before.is_some() {
+            let held = held(path, self.record);
+            // A second name first: while it is replaced, there is no moment without the key.
+            let is_linked = change.after.is_some() && fs::hard_link(path, &held).is_ok();
+            if !is_linked {
+                fs::rename(path, &held).map_err(FileError::at(path))?;
+            }
+            files::sync_folder_of(path)?;
+        }
+        let Some(content) = &change.after else {
+            return if change.access == Access::Secret { Ok(()) } else { self.hands.remove(path) };
+        };
+        let attributes = match Attributes::of(path) {
+            Ok(attributes) => attributes,
+            Err(_) => self.machine.attributes_of_new(path, change.access),
+        };
+        self.hands.write(path, content, &attributes, self.record.tag(), mark)
+    }
+}
+
+pub(super) fn make_folder(machine: &Machine, path: &Utf8Path, access: Access) -> Result<(), FileError> {
+    match fs::DirBuilder::new().mode(access.folder_mode()).create(path) {
+        Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists => return Err(FileError::at(path)(error)),
+        _ => {}
+    }
+    if access == Access::Project {
+        machine.give_project(path)?;
+    } else {
+        machine.give_to_keeper(path)?;
+    }
+    files::sync_folder_of(path)
+}
+
+/// Where a secret file is held until the change set is done: its content goes into no record.
+pub(super) fn held(path: &Utf8Path, record: &Record) -> Utf8PathBuf {
+    files::temporary(path, &format!("held-{}", record.tag()))
+}
+
+/// What is left once a change set is done: secrets that were held, temporary files,
+/// folders that are empty. If something can't be removed, the next command tries again.
+pub(super) fn clean_up(machine: &Machine, record: &Record, history: &Utf8Path) {
+    let mut is_clean = true;
+    for step in &record.steps {
+        let RecordedStep::File(RecordedFile { path, access, after, .. }) = step else { continue };
+        if *access == Access::Secret {
+            is_clean &= unless_gone(fs::remove_file(held(path, record))).is_ok();
+        }
+        if let Ok(real) = files::follow(path) {
+            is_clean &= unless_gone(fs::remove_file(files::temporary(&real, record.tag()))).is_ok();
+        }
+        // A folder of yandro's own goes with its last file; up to the first that isn't empty.
+        if after.is_none() && machine.is_keepers(path) {
+            let is_below = |folder: &&Utf8Path| machine.is_keepers(folder) && **folder != machine.places.data;
+            let mut folders = path.ancestors().skip(1).take_while(is_below);
+            _ = folders.try_for_each(|folder| unless_gone(fs::remove_dir(folder)));
+        }
+    }
+    if is_clean {
+        record.clear_whole(history);
+        record.close(history);
+    }
+}
+
+/// What is gone already needs no removal.
+fn unless_gone(removed: std::io::Result<()>) -> std::io::Result<()> {
+    removed.or_else(|error| if error.kind() == std::io::ErrorKind::NotFound { Ok(()) } else { Err(error) })
+}

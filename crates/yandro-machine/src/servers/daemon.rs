@@ -1,0 +1,340 @@
+//! Testing, starting, reloading and stopping a web server of this machine, and waiting until it
+//! has done so.
+
+use std::fs;
+use std::os::unix::fs::MetadataExt as _;
+use std::time::{Duration, Instant};
+
+use camino::{Utf8Path, Utf8PathBuf};
+use rustix::process::{Pid, Signal, kill_process};
+
+use super::{NO_COMMAND, run_command};
+use crate::changes::{OnWait, ServerAction, ServerControl};
+use crate::process;
+use crate::settings::NamedServer;
+
+/// What differs between kinds of servers, as far as running them goes.
+#[derive(Debug)]
+pub(crate) struct DaemonKind {
+    /// How people call it.
+    title: &'static str,
+    /// What its processes are called.
+    processes: &'static [&'static str],
+    /// Arguments with which the program tests its configuration.
+    test: &'static [&'static str],
+    /// Arguments with which the program starts the server.
+    start: &'static [&'static str],
+    /// The documented signal of a reload that cuts no connection.
+    reload: Signal,
+    /// The documented signal that ends it.
+    stop: Signal,
+    /// Whether each generation writes the pid file again, once it has read its files and opened
+    /// its ports.
+    writes_pid_file: bool,
+    /// How long it may be idle after the signal of a reload without a new generation, until the
+    /// reload counts as refused. nginx keeps its old configuration then; Apache httpd ends, so that
+    /// an idle one only waits for something, such as a name server.
+    idle_limit: Duration,
+}
+
+pub(crate) const APACHE: DaemonKind = DaemonKind {
+    title: "Apache httpd",
+    processes: &["apache2", "httpd"],
+    test: &["-t"],
+    start: &["-k", "start"],
+    reload: Signal::USR1,
+    stop: Signal::TERM,
+    writes_pid_file: true,
+    idle_limit: Duration::from_secs(20),
+};
+
+pub(crate) const NGINX: DaemonKind = DaemonKind {
+    title: "nginx",
+    processes: &["nginx"],
+    test: &["-t", "-q"],
+    start: &[],
+    reload: Signal::HUP,
+    stop: Signal::QUIT,
+    writes_pid_file: false,
+    idle_limit: Duration::from_secs(3),
+};
+
+/// The control of one server of the real machine.
+#[derive(Clone, Debug)]
+pub struct Daemon {
+    pub(crate) kind: &'static DaemonKind,
+    /// The program with the arguments that come before all others; empty where only commands of
+    /// the user's own are known.
+    pub(crate) program: Vec<String>,
+    /// The commands that the user named instead of the usual ones.
+    pub(crate) named: Option<NamedServer>,
+    /// `systemctl` and the service, where systemd runs the machine.
+    pub(crate) service: Option<(Utf8PathBuf, &'static str)>,
+    pub(crate) pid_file: Utf8PathBuf,
+}
+
+/// One generation of a running server: what it read its configuration for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Generation {
+    pid: Pid,
+    /// Inode and time of change of the pid file, where each generation writes it.
+    written: Option<(u64, i64, i64)>,
+    children: Vec<String>,
+}
+
+/// How long a server has for a reload, a start or a stop.
+const LIMIT: Duration = Duration::from_secs(60);
+/// How long one without child processes, of which nothing else can be seen, has to be idle after a
+/// reload.
+const ALONE_LIMIT: Duration = Duration::from_millis(300);
+/// When the user is told what is waited for.
+const PATIENCE: Duration = Duration::from_millis(500);
+/// How far apart, and how often in a row, a server has to be seen idle.
+const LOOK: Duration = Duration::from_millis(4);
+const IDLE_LOOKS: u32 = 3;
+
+impl Daemon {
+    /// The `systemctl` program, where systemd runs this machine and starts its services.
+    pub(crate) fn systemctl() -> Option<Utf8PathBuf> {
+        let runs = Utf8Path::new("/run/systemd/system").is_dir();
+        if runs { process::find(&["/usr/bin/systemctl", "/bin/systemctl"]) } else { None }
+    }
+
+    /// The main process, if it runs.
+    pub fn running(&self) -> Option<Pid> {
+        let pid = fs::read_to_string(&self.pid_file).ok()?.trim().parse().ok()?;
+        let command = fs::read_to_string(format!("/proc/{pid}/comm")).ok()?;
+        let program = self.program.first().and_then(|program| Utf8Path::new(program).file_name()).unwrap_or_default();
+        let is_it = self.kind.processes.iter().any(|name| command.starts_with(name)) || command.trim() == program;
+        is_it.then(|| Pid::from_raw(pid)).flatten()
+    }
+
+    /// The user of the processes that answer requests, if it runs. Children of root's write logs,
+    /// or haven't given their rights up yet.
+    pub(crate) fn answering_user(&self) -> Option<u32> {
+        let children = process::children(self.running()?);
+        let owner = |child: &String| process::owner(Pid::from_raw(child.parse().ok()?)?);
+        children.iter().filter_map(owner).find(|uid| *uid != 0)
+    }
+
+    /// A command that the user named; empty if they didn't.
+    fn command(&self, which: impl Fn(&NamedServer) -> &Vec<String>) -> &[String] {
+        self.named.as_ref().map_or(&[], |named| which(named))
+    }
+
+    fn arguments(&self, more: &[&'static str]) -> Vec<&str> {
+        self.program.iter().skip(1).map(String::as_str).chain(more.iter().copied()).collect()
+    }
+
+    fn generation(&self) -> Option<Generation> {
+        let pid = self.running()?;
+        let meta = fs::metadata(&self.pid_file).ok().filter(|_| self.kind.writes_pid_file);
+        let written = meta.map(|meta| (meta.ino(), meta.ctime(), meta.ctime_nsec()));
+        Some(Generation { pid, written, children: process::children(pid) })
+    }
+
+    /// Whether `now` is a later generation than `before`, and answers requests.
+    fn is_later(&self, before: &Generation, now: &Generation) -> bool {
+        let has_new = now.children.iter().any(|child| !before.children.contains(child));
+        if now.pid != before.pid {
+            return has_new || !now.children.is_empty();
+        }
+        if self.kind.writes_pid_file {
+            return has_new && now.written != before.written;
+        }
+        // Workers of the old one say in their titles that they take no more connections.
+        has_new && !before.children.iter().any(|child| takes_connections(child))
+    }
+
+    /// Sends the reload and waits until the server runs on the files as they are now.
+    fn reload_running(&self, before: &Generation, on_wait: OnWait<'_>) -> Result<(), String> {
+        let command = self.command(|named| &named.reload);
+        if command.is_empty() {
+            kill_process(before.pid, self.kind.reload).map_err(|error| {
+                format!("process {} could not be told to reload: {error}", before.pid.as_raw_nonzero())
+            })?;
+        } else {
+            run_command(command)?;
+        }
+        let mut wait = Wait::new(on_wait, format!("{} to finish its reload", self.kind.title));
+        let mut idle_since: Option<Instant> = None;
+        loop {
+            match self.generation() {
+                Some(now) if self.is_later(before, &now) => return Ok(()),
+                Some(now) => {
+                    let is_idle = process::is_idle(now.pid).unwrap_or(false);
+                    idle_since = if is_idle { idle_since.or(Some(Instant::now())) } else { None };
+                }
+                // A restart by a command of the user's own has a moment without a process.
+                None if command.is_empty() && !is_alive(before.pid) => return Err(ENDED.into()),
+                None => {}
+            }
+            let idle_for = idle_since.map(|since| since.elapsed()).unwrap_or_default();
+            if before.children.is_empty() && idle_for > ALONE_LIMIT {
+                return Ok(());
+            }
+            if idle_for > self.kind.idle_limit {
+                return Err(KEPT_OLD.into());
+            }
+            if !wait.goes_on() {
+                return Err(if self.running().is_some() { KEPT_OLD } else { ENDED }.into());
+            }
+        }
+    }
+
+    /// Starts it and waits until it runs.
+    fn start_stopped(&self, on_wait: OnWait<'_>) -> Result<(), String> {
+        let command = self.command(|named| &named.start);
+        if !command.is_empty() {
+            run_command(command)?;
+        } else if let Some((systemctl, service)) = &self.service {
+            run_program(systemctl, &["start", service])?;
+        } else {
+            let program = Utf8Path::new(self.program.first().ok_or(NO_COMMAND)?);
+            let is_up = || self.running().is_some();
+            let ran = process::run_starter(program, &self.arguments(self.kind.start), is_up)
+                .map_err(|error| format!("{program}: {error}"))?;
+            if !ran.succeeded {
+                return Err(said(&ran));
+            }
+        }
+        let mut wait = Wait::new(on_wait, format!("{} to start", self.kind.title));
+        while self.generation().is_none_or(|now| now.children.is_empty() && now.written.is_some()) {
+            if !wait.goes_on() {
+                return Err("it was started and doesn't run; its error log says why".into());
+            }
+        }
+        Ok(())
+    }
+}
+
+impl ServerControl for Daemon {
+    fn test(&self) -> Result<(), String> {
+        let command = self.command(|named| &named.test);
+        if !command.is_empty() {
+            return run_command(command);
+        }
+        let program = Utf8Path::new(self.program.first().ok_or(NO_COMMAND)?);
+        run_program(program, &self.arguments(self.kind.test))
+    }
+
+    fn is_running(&self) -> bool {
+        self.running().is_some()
+    }
+
+    fn needs_root(&self) -> bool {
+        let user = rustix::process::geteuid();
+        match self.running() {
+            Some(pid) => !user.is_root() && process::owner(pid) != Some(user.as_raw()),
+            None => !user.is_root() && self.command(|named| &named.start).is_empty(),
+        }
+    }
+
+    fn wait_until_idle(&self, on_wait: OnWait<'_>) {
+        let Some(pid) = self.running() else { return };
+        let mut wait = Wait::new(on_wait, format!("{} to finish an earlier reload", self.kind.title));
+        let mut idle = 0;
+        // Where nothing can be seen, there is nothing to wait for.
+        while let Some(is_idle) = process::is_idle(pid) {
+            idle = if is_idle { idle + 1 } else { 0 };
+            if idle == IDLE_LOOKS || !wait.goes_on() {
+                return;
+            }
+        }
+    }
+
+    fn reload(&self, on_wait: OnWait<'_>) -> Result<(), String> {
+        self.wait_until_idle(on_wait);
+        match self.generation() {
+            Some(before) => self.reload_running(&before, on_wait),
+            // A named command may know of a server whose process can't be seen.
+            None if !self.command(|named| &named.reload).is_empty() => {
+                run_command(self.command(|named| &named.reload))
+            }
+            None => Err("it isn't running".into()),
+        }
+    }
+
+    fn start_or_reload(&self, on_wait: OnWait<'_>) -> Result<ServerAction, String> {
+        let is_unseen = self.program.is_empty() && self.command(|named| &named.start).is_empty();
+        if self.running().is_some() || is_unseen {
+            return self.reload(on_wait).map(|()| ServerAction::Reloaded);
+        }
+        self.start_stopped(on_wait).map(|()| ServerAction::Started)
+    }
+
+    fn start(&self, on_wait: OnWait<'_>) -> Result<(), String> {
+        if self.running().is_some() { Ok(()) } else { self.start_stopped(on_wait) }
+    }
+
+    fn stop(&self, on_wait: OnWait<'_>) -> Result<(), String> {
+        let Some(pid) = self.running() else { return Ok(()) };
+        self.wait_until_idle(on_wait);
+        let command = self.command(|named| &named.stop);
+        match &self.service {
+            _ if !command.is_empty() => run_command(command)?,
+            Some((systemctl, service)) => run_program(systemctl, &["stop", service])?,
+            None => kill_process(pid, self.kind.stop).map_err(|error| {
+                format!("process {} could not be told to end: {error}", pid.as_raw_nonzero())
+            })?,
+        }
+        let mut wait = Wait::new(on_wait, format!("{} to end", self.kind.title));
+        while self.running() == Some(pid) && is_alive(pid) {
+            if !wait.goes_on() {
+                return Err(format!("process {} still runs", pid.as_raw_nonzero()));
+            }
+        }
+        Ok(())
+    }
+}
+
+const ENDED: &str = "the server ended while it reloaded; its error log says why";
+const KEPT_OLD: &str =
+    "the server still runs on its old configuration: it didn't accept the new one; its error log says why";
+
+/// Whether there is such a process, and it hasn't ended.
+fn is_alive(pid: Pid) -> bool {
+    let stat = fs::read_to_string(format!("/proc/{}/stat", pid.as_raw_nonzero())).unwrap_or_default();
+    stat.rsplit_once(") ").is_some_and(|(_, rest)| !rest.starts_with(['Z', 'X']))
+}
+
+/// Whether a worker of nginx's is there and takes connections.
+fn takes_connections(worker: &str) -> bool {
+    let title = fs::read(format!("/proc/{worker}/cmdline")).unwrap_or_default();
+    !title.is_empty() && !String::from_utf8_lossy(&title).contains("shutting down")
+}
+
+fn run_program(program: &Utf8Path, arguments: &[&str]) -> Result<(), String> {
+    let ran = process::run(program, arguments).map_err(|error| format!("{program}: {error}"))?;
+    if ran.succeeded { Ok(()) } else { Err(said(&ran)) }
+}
+
+/// What a program that failed said; its command line, if it said nothing.
+fn said(ran: &process::Ran) -> String {
+    if ran.words.is_empty() { format!("`{}` failed without a message", ran.command) } else { ran.words.clone() }
+}
+
+/// Looks again and again, with a limit, and tells the user once what takes so long.
+struct Wait<'w> {
+    on_wait: OnWait<'w>,
+    what: String,
+    began: Instant,
+    is_told: bool,
+}
+
+impl<'w> Wait<'w> {
+    fn new(on_wait: OnWait<'w>, what: String) -> Self {
+        Self { on_wait, what, began: Instant::now(), is_told: false }
+    }
+
+    /// Pauses before the next look; `false` once the limit is reached.
+    fn goes_on(&mut self) -> bool {
+        let waited = self.began.elapsed();
+        if waited > PATIENCE && !self.is_told {
+            self.is_told = true;
+            (self.on_wait)(&self.what);
+        }
+        std::thread::sleep(LOOK);
+        waited < LIMIT
+    }
+}
