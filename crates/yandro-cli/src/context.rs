@@ -283,7 +283,9 @@ impl Context {
 /// What is said of a record that can't be read.
 fn damaged(path: &Utf8Path, is_complete: bool) -> String {
     if is_complete {
-        return format!("the record of an earlier change is damaged and was set aside as {path}; the change is complete");
+        return format!(
+            "the record of an earlier change is damaged and was set aside as {path}; the change is complete"
+        );
     }
     format!(
         "the record of an interrupted change is damaged and was set aside as {path}, so that change may be half done: see what differs from your site list with `yandro settle --preview`, then run `yandro settle`"
@@ -305,7 +307,7 @@ pub(crate) fn environment(sysroot: Option<Utf8PathBuf>) -> Environment {
     let absolute = |name| env::var(name).ok().map(Utf8PathBuf::from).filter(|path| path.is_absolute());
     Environment {
         sysroot: sysroot.unwrap_or_else(|| Utf8Path::new("/").to_owned()),
-        home: absolute("HOME"),
+        home: env::var_os("HOME"),
         config_home: absolute("XDG_CONFIG_HOME"),
         data_home: absolute("XDG_DATA_HOME"),
         sudo_uid: env::var("SUDO_UID").ok().and_then(|uid| uid.parse().ok()),

@@ -27,6 +27,8 @@ pub(crate) enum Status {
     NotMade,
     /// Something could not be put back.
     NotPutBack,
+    /// All is done, and standard output could not be written.
+    NotPrinted,
 }
 
 impl Status {
@@ -37,6 +39,7 @@ impl Status {
             Self::Usage => 2,
             Self::NotMade => 3,
             Self::NotPutBack => 4,
+            Self::NotPrinted => 5,
         }
     }
 }
@@ -95,9 +98,9 @@ impl From<NameError> for CommandError {
 
 impl From<FileError> for CommandError {
     fn from(error: FileError) -> Self {
-        let is_permission = error.is_permission();
-        let command = Self::not_made(error);
-        if is_permission { command.hint("run the command again with `sudo`") } else { command }
+        let fix = error.fix();
+        let command = Self::not_made(error).code("file");
+        fix.into_iter().fold(command, Self::hint)
     }
 }
 
@@ -201,6 +204,9 @@ impl From<PlanError> for CommandError {
                     conflict.address
                 ),
             }),
+            PlanError::Hosts { error: EditError::OtherList { list, .. }, .. } | PlanError::OtherList { list, .. } => {
+                Some(format!("choose another name, or have user `{}` take the site away: yandro unmap", list.user()))
+            }
             PlanError::HttpsForced(_) => {
                 Some("leave `--plain` and `--https off` out, or choose a suffix such as `.test`".into())
             }
@@ -246,10 +252,17 @@ pub(crate) const NO_SERVER: &str = "install Apache httpd (`apt install apache2`)
 pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> CommandError) -> CommandError {
     let (cause, put_back) = match error {
         CarryOutError::NotPermitted { paths, server } => return not_permitted(&paths, server),
+        CarryOutError::Unwritable(error) => {
+            let mut command = CommandError::from(error);
+            command.message += "; nothing was changed";
+            return command;
+        }
         CarryOutError::ChangedMeanwhile(path) => {
-            return CommandError::not_made(format!("{path} keeps being changed by another program; nothing was changed"))
-                .hint("run the command again")
-                .code("changed-meanwhile");
+            return CommandError::not_made(format!(
+                "{path} keeps being changed by another program; nothing was changed"
+            ))
+            .hint("run the command again")
+            .code("changed-meanwhile");
         }
         CarryOutError::PortHeld { server, holder } => {
             return CommandError::not_made(format!(

@@ -10,13 +10,20 @@ mod signals;
 mod sudo;
 mod view;
 
+use std::io::Write as _;
 use std::process::ExitCode;
 
 use clap::Parser as _;
+use serde_json::json;
+
+use error::Status;
 
 fn main() -> ExitCode {
     yandro_machine::process::keep_memory_to_itself();
-    let cli = args::Cli::parse();
+    let cli = match args::Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => return ExitCode::from(not_parsed(&error).code()),
+    };
     let mut ui = view::Ui::new(&cli.global);
     let status = match run::run(&cli, &mut ui) {
         Ok(status) => status,
@@ -25,5 +32,27 @@ fn main() -> ExitCode {
             error.status
         }
     };
-    ExitCode::from(status.code())
+    ExitCode::from(ui.finish(status).code())
+}
+
+/// Prints help or version, or what is wrong with the arguments.
+fn not_parsed(error: &clap::Error) -> Status {
+    let printed = error.print().and_then(|()| std::io::stdout().flush());
+    if error.use_stderr() {
+        // The option itself may be what can't be parsed.
+        if std::env::args_os().any(|argument| argument == "--json") {
+            let text = error.render().to_string();
+            let message = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
+            let value = json!({ "error": { "code": "bad-arguments", "message": message, "fix": ["yandro --help"] } });
+            _ = writeln!(std::io::stdout(), "{value}");
+        }
+        return Status::Usage;
+    }
+    match printed {
+        Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => {
+            _ = writeln!(std::io::stderr(), "error: standard output could not be written: {error}");
+            Status::NotPrinted
+        }
+        _ => Status::Well,
+    }
 }

@@ -1,8 +1,6 @@
 //! Passphrases: from a file that is named, or asked for on the terminal; never from the arguments,
 //! which every user of the machine can see and the shell remembers.
 
-use std::fs;
-
 use camino::Utf8Path;
 use yandro_core::pki::Key;
 use yandro_machine::files;
@@ -11,14 +9,17 @@ use zeroize::Zeroizing;
 use crate::context::Context;
 use crate::error::CommandError;
 
+/// The largest file that a passphrase is read from, in bytes.
+const LARGEST: u64 = 64 << 10;
 /// How often a passphrase is asked for.
 const ATTEMPTS: usize = 3;
 
 /// The first line of a file.
 pub(crate) fn of_file(path: &Utf8Path) -> Result<Zeroizing<String>, CommandError> {
-    let text = fs::read_to_string(path)
-        .map(Zeroizing::new)
-        .map_err(|error| CommandError::usage(format!("the passphrase can't be read: {path}: {error}")))?;
+    let refused = |fault: &dyn std::fmt::Display| CommandError::usage(format!("the passphrase can't be read: {fault}"));
+    let bytes = files::read_given(path, LARGEST).map_err(|error| refused(&error))?;
+    let bytes = Zeroizing::new(bytes.ok_or_else(|| refused(&format!("there is no file {path}")))?);
+    let text = std::str::from_utf8(&bytes).map_err(|_| refused(&format!("{path}: it is not UTF-8")))?;
     let line = text.lines().next().unwrap_or_default();
     if line.is_empty() {
         return Err(CommandError::usage(format!("{path}: its first line is empty, and is to be the passphrase")));

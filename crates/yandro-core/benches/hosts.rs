@@ -52,20 +52,26 @@ fn one_lookup(bencher: Bencher<'_, '_>) {
 fn one_edit(bencher: Bencher<'_, '_>) {
     let site =
         Mapping { addresses: vec!["127.0.0.1".parse().expect("it is one")], names: vec![name("depot.saltmarsh.test")] };
-    measure(bencher, |text| point(text, &site, &[], TakeOver::No).expect("nothing is in the way").into_owned());
+    measure(bencher, |text| {
+        point(text, &list(), &site, &[], TakeOver::No).expect("nothing is in the way").into_owned()
+    });
 }
 
 #[divan::bench]
 fn one_removal(bencher: Bencher<'_, '_>) {
     let site =
         Mapping { addresses: vec!["127.0.0.1".parse().expect("it is one")], names: vec![name("depot.saltmarsh.test")] };
-    let text = point(&large(), &site, &[], TakeOver::No).expect("nothing is in the way").into_owned();
+    let text = point(&large(), &list(), &site, &[], TakeOver::No).expect("nothing is in the way").into_owned();
     bencher
         .counter(BytesCount::of_slice(&text))
-        .bench(|| drop_names(divan::black_box(&text), &site.names).into_owned());
+        .bench(|| drop_names(divan::black_box(&text), &list(), &site.names).into_owned());
 }
 
 #[divan::bench]
 fn the_list_with_what_is_shadowed(bencher: Bencher<'_, '_>) {
     measure(bencher, |text| rows(&HostsFile::parse(text)).len());
+}
+
+fn list() -> yandro_core::site::ListId {
+    yandro_core::site::ListId::new("ada", "/home/ada/.config/yandro/sites.toml".into())
 }

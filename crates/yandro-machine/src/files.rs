@@ -1,8 +1,9 @@
 //! Reading and writing files so that each is whole or as it was.
 
 use std::fs::{self, File, OpenOptions};
-use std::io::{self, Write as _};
+use std::io::{self, Read as _, Write as _};
 use std::os::unix::fs::{MetadataExt as _, OpenOptionsExt as _, PermissionsExt as _};
+use std::time::{Duration, Instant};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use rustix::io::Errno;
@@ -25,9 +26,28 @@ impl FileError {
         move |source| Self { path, source }
     }
 
-    /// Whether the cause is a right that the user doesn't have.
+    /// Whether the cause is a right that the user doesn't have, and root would.
     pub fn is_permission(&self) -> bool {
-        self.source.kind() == io::ErrorKind::PermissionDenied
+        self.source.kind() == io::ErrorKind::PermissionDenied && !rustix::process::geteuid().is_root()
+    }
+
+    /// What to do about it, where the cause tells.
+    pub fn fix(&self) -> Option<String> {
+        let Self { path, source } = self;
+        if let Some(obstacle) = obstacle(path).filter(|_| source.kind() == io::ErrorKind::PermissionDenied) {
+            return Some(format!("take the attribute off, if you want it changed: sudo chattr -i {}", obstacle.path));
+        }
+        Some(match Errno::from_io_error(source) {
+            Some(Errno::ROFS) => format!("mount the file system of {path} writable, then run the command again"),
+            Some(Errno::NOSPC | Errno::DQUOT) => format!("make room on the disk of {path}, then run the command again"),
+            Some(Errno::MFILE) => "raise the limit of open files (ulimit -n), then run the command again".into(),
+            Some(Errno::NFILE) => "end some programs: the system has no more file descriptors".into(),
+            _ if source.to_string().contains("immutable attribute") => {
+                format!("take the attribute off, if you want it changed: sudo chattr -i {path}")
+            }
+            _ if self.is_permission() => "run the command again with `sudo`".into(),
+            _ => return None,
+        })
     }
 }
 
@@ -99,23 +119,124 @@ fn extended(path: &Utf8Path) -> Vec<(String, Vec<u8>)> {
     names.filter_map(value).collect()
 }
 
+/// The largest file that is read, in bytes: far above any configuration or hosts file.
+const LARGEST: u64 = 256 << 20;
+/// How long a pipe that a command was given has to say something.
+const PIPE_LIMIT: Duration = Duration::from_secs(10);
+
+/// Opens a file for reading, and nothing that would block or never end: a FIFO, a device.
+///
+/// # Errors
+/// When it can't be opened, or is no regular file.
+pub fn open_regular(path: &Utf8Path) -> Result<File, FileError> {
+    let flags = (rustix::fs::OFlags::NONBLOCK | rustix::fs::OFlags::CLOEXEC).bits().cast_signed();
+    let file = OpenOptions::new().read(true).custom_flags(flags).open(path).map_err(FileError::at(path))?;
+    let meta = file.metadata().map_err(FileError::at(path))?;
+    if meta.is_file() {
+        return Ok(file);
+    }
+    let what = if meta.is_dir() { "it is a folder" } else { "it is not a regular file" };
+    Err(FileError::at(path)(io::Error::other(what)))
+}
+
+/// A regular file's bytes, of at most 256 MB.
+///
+/// # Errors
+/// When it can't be read, is no regular file, or is larger.
+pub fn read(path: &Utf8Path) -> Result<Vec<u8>, FileError> {
+    let file = open_regular(path)?;
+    read_up_to(file, LARGEST).map_err(FileError::at(path))
+}
+
+fn read_up_to(file: impl io::Read, limit: u64) -> io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    file.take(limit + 1).read_to_end(&mut bytes)?;
+    if bytes.len() as u64 > limit {
+        return Err(io::Error::other(format!("it is larger than {} kB", limit >> 10)));
+    }
+    Ok(bytes)
+}
+
 /// A file's bytes, or `None` if there is no such file.
 ///
 /// # Errors
-/// When it is there and can't be read.
+/// When it is there and can't be read, is no regular file, or is larger than 256 MB.
 pub fn read_if_there(path: &Utf8Path) -> Result<Option<Vec<u8>>, FileError> {
-    match fs::read(path) {
+    match read(path) {
         Ok(bytes) => Ok(Some(bytes)),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
-        Err(error) => Err(FileError::at(path)(error)),
+        Err(error) if error.source.kind() == io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(error),
     }
+}
+
+/// What a file or pipe that the user named holds, of at most `limit` bytes; `None` if there is no such
+/// file. A pipe, such as `/dev/stdin`, has ten seconds to give it all.
+///
+/// # Errors
+/// When it can't be read, is larger, or doesn't end in time.
+pub fn read_given(path: &Utf8Path, limit: u64) -> Result<Option<Vec<u8>>, FileError> {
+    let flags = (rustix::fs::OFlags::NONBLOCK | rustix::fs::OFlags::CLOEXEC).bits().cast_signed();
+    let file = match OpenOptions::new().read(true).custom_flags(flags).open(path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+        opened => opened.map_err(FileError::at(path))?,
+    };
+    let patient = Patient { file, until: Instant::now() + PIPE_LIMIT };
+    read_up_to(patient, limit).map(Some).map_err(FileError::at(path))
+}
+
+/// A file that is waited for when it has nothing to say yet, up to a moment.
+struct Patient {
+    file: File,
+    until: Instant,
+}
+
+impl io::Read for Patient {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        loop {
+            match self.file.read(buffer) {
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
+                done => return done,
+            }
+            let left = self.until.saturating_duration_since(Instant::now());
+            if left.is_zero() {
+                return Err(io::Error::new(io::ErrorKind::TimedOut, "it doesn't end: nothing came for ten seconds"));
+            }
+            let left = rustix::event::Timespec {
+                tv_sec: left.as_secs().try_into().unwrap_or(1),
+                tv_nsec: left.subsec_nanos().into(),
+            };
+            rustix::event::poll(
+                &mut [rustix::event::PollFd::new(&self.file, rustix::event::PollFlags::IN)],
+                Some(&left),
+            )?;
+        }
+    }
+}
+
+/// What keeps everybody, root included, from writing a file: a read-only file system, or the immutable
+/// attribute of it or its folder.
+pub(crate) fn obstacle(path: &Utf8Path) -> Option<FileError> {
+    use rustix::fs::{AtFlags, CWD, StatxAttributes, StatxFlags, statx};
+    let folder = path.ancestors().skip(1).find(|folder| folder.exists())?;
+    for at in [path, folder] {
+        let written = rustix::fs::access(at.as_std_path(), rustix::fs::Access::WRITE_OK);
+        if written == Err(Errno::ROFS) {
+            return Some(FileError::at(path)(Errno::ROFS.into()));
+        }
+        let attributes = statx(CWD, at.as_std_path(), AtFlags::empty(), StatxFlags::BASIC_STATS);
+        if attributes.is_ok_and(|found| found.stx_attributes.contains(StatxAttributes::IMMUTABLE)) {
+            let words = format!("{at} has the immutable attribute (chattr +i), and nobody can change it");
+            return Some(FileError::at(path)(io::Error::other(words)));
+        }
+    }
+    None
 }
 
 /// Whether a file holds just this; with `None`, whether there is no such file.
 pub fn holds(path: &Utf8Path, content: Option<&[u8]>) -> bool {
-    let (file, content) = match (File::open(path), content) {
+    let (file, content) = match (open_regular(path), content) {
         (Ok(file), Some(content)) => (file, content),
-        (Err(error), None) => return error.kind() == io::ErrorKind::NotFound,
+        (Err(error), None) => return error.source.kind() == io::ErrorKind::NotFound,
         _ => return false,
     };
     let mut rest = content;

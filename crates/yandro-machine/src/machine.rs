@@ -1,10 +1,11 @@
 //! Whose machine this is, and where everything on it is kept.
 
-use std::fs;
+use std::ffi::OsString;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::Places;
+use yandro_core::site::ListId;
 use yandro_core::system::System;
 use zeroize::Zeroizing;
 
@@ -16,8 +17,8 @@ use crate::settings::NamedServer;
 pub struct Environment {
     /// The folder that stands for `/`; `/` itself for the real machine.
     pub sysroot: Utf8PathBuf,
-    /// `$HOME`.
-    pub home: Option<Utf8PathBuf>,
+    /// `$HOME`, whatever it holds.
+    pub home: Option<OsString>,
     /// `$XDG_CONFIG_HOME`, if it is set and absolute.
     pub config_home: Option<Utf8PathBuf>,
     /// `$XDG_DATA_HOME`, if it is set and absolute.
@@ -50,14 +51,6 @@ pub struct Machine {
     pub(crate) keeper: Option<(u32, u32)>,
 }
 
-/// A user of the machine, from `/etc/passwd`.
-struct User {
-    name: String,
-    uid: u32,
-    gid: u32,
-    home: Utf8PathBuf,
-}
-
 /// Why a run can't begin.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -65,6 +58,19 @@ pub enum MachineError {
     /// There is no telling where the user's files are.
     #[error("there is no home folder to keep the site list in: set HOME")]
     Homeless,
+    /// The home folder is of no use.
+    #[error("HOME is `{home}`, which {fault}: set it to the absolute path of your home folder")]
+    Home {
+        /// What it says.
+        home: String,
+        /// What is wrong with it.
+        fault: &'static str,
+    },
+    /// The user who called sudo is unknown to this system.
+    #[error(
+        "sudo was called by the user with the number {0}, and the system knows no such user: run yandro as that user, without sudo"
+    )]
+    Caller(u32),
     /// The sysroot isn't there.
     #[error("the sysroot `{0}` is no folder: make it first, with an `etc/hosts` in it")]
     Sysroot(Utf8PathBuf),
@@ -83,12 +89,18 @@ impl Machine {
             .filter(|path| path.is_dir())
             .ok_or_else(|| MachineError::Sysroot(environment.sysroot.clone()))?;
         let uid = rustix::process::geteuid().as_raw();
-        let caller = environment.sudo_uid.filter(|_| uid == 0).and_then(user);
-        let (home, config_home, data_home) = match &caller {
-            Some(caller) => (Some(caller.home.clone()), None, None),
-            None => (environment.home.clone(), environment.config_home.clone(), environment.data_home.clone()),
+        let caller = match environment.sudo_uid.filter(|_| uid == 0) {
+            Some(uid) => Some(user(uid).ok_or(MachineError::Caller(uid))?),
+            None => None,
         };
-        let home = home.or_else(|| user(uid).map(|user| user.home));
+        let (home, config_home, data_home) = match &caller {
+            Some(caller) => (Utf8PathBuf::from_path_buf(caller.dir.clone()).ok(), None, None),
+            None => {
+                let home = environment.home.as_ref().filter(|home| !home.is_empty()).map(checked_home).transpose()?;
+                (home, environment.config_home.clone(), environment.data_home.clone())
+            }
+        };
+        let home = home.or_else(|| Utf8PathBuf::from_path_buf(user(uid)?.dir).ok());
         let below_home = |below: &str| home.as_ref().map(|home| home.join(below)).ok_or(MachineError::Homeless);
         let config = config_home.map_or_else(|| below_home(".config"), Ok)?.join("yandro");
         let data = data_home.map_or_else(|| below_home(".local/share"), Ok)?.join("yandro");
@@ -109,10 +121,11 @@ impl Machine {
                 hosts: below(&sysroot, system.hosts_file()),
                 config: below(&sysroot, config.as_str()),
                 data: below(&sysroot, data.as_str()),
+                list: ListId::new(&name, &inside(&sysroot, &config).join("sites.toml")),
                 sysroot,
             },
             owner: format!("{name}@{}", host_name()),
-            keeper: caller.map(|caller| (caller.uid, caller.gid)),
+            keeper: caller.map(|caller| (caller.uid.as_raw(), caller.gid.as_raw())),
         })
     }
 
@@ -163,6 +176,7 @@ impl Machine {
             places: Places {
                 sysroot: "/".into(),
                 hosts: system.hosts_file().into(),
+                list: ListId::new("", &nowhere),
                 config: nowhere.clone(),
                 data: nowhere,
             },
@@ -200,14 +214,24 @@ fn below(sysroot: &Utf8Path, absolute: &str) -> Utf8PathBuf {
     sysroot.join(absolute.trim_start_matches('/'))
 }
 
-fn user(uid: u32) -> Option<User> {
-    let text = fs::read_to_string("/etc/passwd").ok()?;
-    text.lines().find_map(|line| {
-        let fields: Vec<&str> = line.split(':').collect();
-        let [name, _, own, gid, _, home, ..] = fields[..] else { return None };
-        (own.parse() == Ok(uid)).then_some(())?;
-        Some(User { name: name.into(), uid, gid: gid.parse().ok()?, home: home.into() })
-    })
+/// A home folder that the environment names.
+fn checked_home(home: &OsString) -> Result<Utf8PathBuf, MachineError> {
+    let refused = |fault| MachineError::Home { home: home.to_string_lossy().escape_debug().to_string(), fault };
+    let path = home.to_str().map(Utf8PathBuf::from).ok_or_else(|| refused("is not UTF-8"))?;
+    if path.is_absolute() { Ok(path) } else { Err(refused("is not an absolute path")) }
+}
+
+/// A path as it is within the sysroot.
+fn inside(sysroot: &Utf8Path, path: &Utf8Path) -> Utf8PathBuf {
+    match path.strip_prefix(sysroot) {
+        Ok(rest) => Utf8Path::new("/").join(rest),
+        Err(_) => path.to_owned(),
+    }
+}
+
+/// A user of the machine, wherever the system has its users from (getpwuid(3)).
+fn user(uid: u32) -> Option<nix::unistd::User> {
+    nix::unistd::User::from_uid(uid.into()).ok().flatten()
 }
 
 fn host_name() -> String {

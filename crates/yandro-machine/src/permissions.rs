@@ -22,33 +22,25 @@ pub struct User {
 impl User {
     /// The user of this number.
     pub(crate) fn of_number(uid: u32) -> Option<Self> {
-        Self::of_name(&user_name(uid))
+        nix::unistd::User::from_uid(uid.into()).ok().flatten().map(Self::with_groups)
     }
 
-    /// The user of this name, from `/etc/passwd` and `/etc/group`.
+    /// The user of this name, wherever the system has its users from (getpwnam(3)).
     pub fn of_name(name: &str) -> Option<Self> {
-        let passwd = fs::read_to_string("/etc/passwd").ok()?;
-        let line = passwd.lines().map(|line| line.split(':').collect::<Vec<_>>()).find(|fields| fields[0] == name)?;
-        let (uid, gid) = (line.get(2)?.parse().ok()?, line.get(3)?.parse().ok()?);
-        let mut groups = BTreeSet::from([gid]);
-        for line in fs::read_to_string("/etc/group").unwrap_or_default().lines() {
-            let fields: Vec<&str> = line.split(':').collect();
-            if let [_, _, id, members] = fields[..]
-                && members.split(',').any(|member| member == name)
-            {
-                groups.extend(id.parse::<u32>());
-            }
-        }
-        Some(Self { name: name.to_owned(), uid, groups })
+        nix::unistd::User::from_name(name).ok().flatten().map(Self::with_groups)
+    }
+
+    fn with_groups(user: nix::unistd::User) -> Self {
+        let name = std::ffi::CString::new(user.name.as_str()).ok();
+        let groups = name.and_then(|name| nix::unistd::getgrouplist(&name, user.gid).ok()).unwrap_or_default();
+        let groups = groups.into_iter().chain([user.gid]).map(nix::unistd::Gid::as_raw).collect();
+        Self { name: user.name, uid: user.uid.as_raw(), groups }
     }
 }
 
 /// The name of the user with this number, or the number itself.
 pub(crate) fn user_name(uid: u32) -> String {
-    let passwd = fs::read_to_string("/etc/passwd").unwrap_or_default();
-    let mut lines = passwd.lines().map(|line| line.split(':').collect::<Vec<_>>());
-    let line = lines.find(|fields| fields.get(2).is_some_and(|own| own.parse() == Ok(uid)));
-    line.map_or_else(|| uid.to_string(), |fields| fields[0].to_owned())
+    nix::unistd::User::from_uid(uid.into()).ok().flatten().map_or_else(|| uid.to_string(), |user| user.name)
 }
 
 /// The first folder on the way to `root` that the user may not enter, or `root` itself if it may

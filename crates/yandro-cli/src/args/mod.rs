@@ -35,7 +35,8 @@ const EXIT_STATUS: &str = "Exit status:
   1  there are findings
   2  wrong usage or bad input; nothing was changed
   3  the change could not be made; everything is as it was
-  4  something could not be put back; the message says what to do";
+  4  something could not be put back; the message says what to do
+  5  all is done, but standard output could not be written";
 
 /// Options that every command takes.
 #[derive(Debug, Args)]
@@ -151,6 +152,9 @@ pub(crate) struct SettleArgs {
     /// were added stay, and `yandro undo` brings the edits back. Give it once for each site
     #[arg(long, value_name = "NAME")]
     pub(crate) put_back: Vec<String>,
+    /// Remove sites that are no longer in the site list without asking
+    #[arg(long)]
+    pub(crate) yes: bool,
 }
 
 #[derive(Debug, Args)]

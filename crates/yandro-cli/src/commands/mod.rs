@@ -4,6 +4,7 @@ mod apply;
 pub(crate) mod authority;
 pub(crate) mod cert;
 pub(crate) mod check;
+mod consent;
 pub(crate) mod demo;
 pub(crate) mod history;
 pub(crate) mod hosts;

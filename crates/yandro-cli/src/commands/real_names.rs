@@ -1,9 +1,8 @@
 //! Names that somebody on the internet may own: asked about once, when they are first mapped.
 
-use std::io::{BufRead as _, IsTerminal as _, Write as _};
-
 use yandro_core::site::{Site, SiteList};
 
+use super::consent;
 use crate::context::Context;
 use crate::error::CommandError;
 
@@ -25,15 +24,11 @@ pub(super) fn ask(
     let fact = format!(
         "somebody on the internet may own `{names}`; while mapped, the real one can't be reached from this machine"
     );
-    if !std::io::stdin().is_terminal() {
-        return Err(CommandError::usage(fact).hint(
-            "if that is what you want, say so: add `--hide-real`; or choose a name that nobody can own, such as one below `.test`",
-        ));
-    }
-    // A person who doesn't see the question answers nothing, and nothing is done.
-    _ = write!(std::io::stderr(), "{fact}\nMap it all the same? [y/N] ");
-    let mut answer = String::new();
-    _ = std::io::stdin().lock().read_line(&mut answer);
-    *asked = matches!(answer.trim().to_ascii_lowercase().as_str(), "y" | "yes");
-    if *asked { Ok(()) } else { Err(CommandError::usage("not mapped; nothing was changed")) }
+    consent::ask(
+        &fact,
+        "Map it all the same?",
+        "if that is what you want, say so: add `--hide-real`; or choose a name that nobody can own, such as one below `.test`",
+    )?;
+    *asked = true;
+    Ok(())
 }

@@ -4,11 +4,12 @@ use std::collections::BTreeSet;
 
 use serde_json::json;
 use yandro_core::name::HostName;
-use yandro_core::plan::{Settlement, Step, settle};
+use yandro_core::plan::{Orphans, Settlement, Step, settle};
 use yandro_core::site::{DEFAULT_ADDRESS, ServerId, SiteList};
 use yandro_machine::{SystemFresh, observe};
 
 use super::apply::{Planned, apply};
+use super::consent;
 use crate::args::SettleArgs;
 use crate::context::{Context, now};
 use crate::error::{self, CommandError, Status};
@@ -18,8 +19,10 @@ use crate::view::{COMMAND, DIM, STRONG, Ui, WARN, count};
 pub(crate) fn run(context: &Context, args: &SettleArgs, ui: &mut Ui) -> Result<Status, CommandError> {
     let put_back = put_back(context, args)?;
     let mut drift = None;
+    let mut is_agreed = args.yes || context.preview;
     let plan = || {
         let planned = plan(context, &put_back)?;
+        ask_to_remove(context, &planned.about.0.orphans, &mut is_agreed)?;
         if context.preview {
             drift = Some(report(&planned.about.0));
         }
@@ -69,13 +72,33 @@ fn put_back(context: &Context, args: &SettleArgs) -> Result<BTreeSet<HostName>, 
     error::names(&args.put_back)?.iter().map(of).collect()
 }
 
+/// Asks before sites go that are on this machine and no longer in the list: it may have been cut
+/// short by accident.
+fn ask_to_remove(context: &Context, orphans: &[HostName], is_agreed: &mut bool) -> Result<(), CommandError> {
+    if orphans.is_empty() || *is_agreed {
+        return Ok(());
+    }
+    let names: Vec<String> = orphans.iter().map(HostName::to_unicode).collect();
+    let (these, are) = if names.len() == 1 { ("this name is", "is") } else { ("these names are", "are") };
+    let fact = format!(
+        "{these} on this machine and no longer in {}: {}; what yandro wrote for {} would be removed",
+        context.machine.places.site_list(),
+        names.join(", "),
+        if are == "is" { "it" } else { "them" },
+    );
+    let option = "if that is what you want, add `--yes`; if the list was cut short by accident, restore it first";
+    consent::ask(&fact, "Remove what yandro wrote for them?", option)?;
+    *is_agreed = true;
+    Ok(())
+}
+
 /// The settlement, and how many sites the list has.
 fn plan(context: &Context, put_back: &BTreeSet<HostName>) -> Result<Planned<(Settlement, usize)>, CommandError> {
     let (text, list) = context.list()?;
     let mut observed = observe::observe_all(&context.machine, text, &list, now())?;
     observed.put_back.clone_from(put_back);
     let default = default_server(context, &list)?;
-    let mut settlement = settle(observed, &list, default, &mut SystemFresh::new())?;
+    let mut settlement = settle(observed, &list, default, Orphans::Removed, &mut SystemFresh::new())?;
     let set = std::mem::take(&mut settlement.set);
     Ok(Planned { set, starts: true, about: (settlement, list.sites.len()) })
 }
@@ -94,6 +117,11 @@ fn report(settlement: &Settlement) -> String {
     for name in &settlement.orphans {
         text += &format!(
             "\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#} was written by yandro and belongs to no site of the list: it is taken away"
+        );
+    }
+    for name in &settlement.unowned {
+        text += &format!(
+            "\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#} was written by an earlier yandro that didn't say for which site list, and it isn't in yours: it stays. If it is yours, map it again; otherwise the user whose site it is runs yandro settle"
         );
     }
     for (name, edit) in &settlement.edited {

@@ -13,8 +13,10 @@ use yandro_core::name::HostName;
 
 pub(crate) use table::{Cell, Table};
 
+use serde_json::json;
+
 use crate::args::{Color, Global};
-use crate::error::CommandError;
+use crate::error::{CommandError, Status};
 
 pub(crate) const GOOD: Style = AnsiColor::Green.on_default();
 pub(crate) const BAD: Style = AnsiColor::Red.on_default().bold();
@@ -31,6 +33,8 @@ pub(crate) struct Ui {
     quiet: bool,
     styled: bool,
     pub(crate) verbose: bool,
+    /// Why standard output couldn't be written, if it couldn't.
+    failed: Option<std::io::Error>,
 }
 
 impl Ui {
@@ -47,6 +51,7 @@ impl Ui {
             json: global.json,
             quiet: global.quiet,
             verbose: global.verbose,
+            failed: None,
         }
     }
 
@@ -69,12 +74,39 @@ impl Ui {
 
     /// A result, whatever the options.
     pub(crate) fn print(&mut self, text: &str) {
-        // One write for all of it. A reader that has gone away, as `head` does, is no fault.
-        _ = if self.styled {
+        // One write for all of it.
+        let written = if self.styled {
             self.out.write_all(format!("{text}\n").as_bytes())
         } else {
             self.plain(&strip_str(text).to_string())
         };
+        self.note_failure(written);
+    }
+
+    /// Bytes that are no text, as they are.
+    pub(crate) fn bytes(&mut self, bytes: &[u8]) {
+        let written = self.out.as_inner().lock().write_all(bytes);
+        self.note_failure(written);
+    }
+
+    fn note_failure(&mut self, written: std::io::Result<()>) {
+        if let Err(error) = written {
+            self.failed.get_or_insert(error);
+        }
+    }
+
+    /// The exit status once all is printed: that of the command, or another if its output is lost. A
+    /// reader that has gone away, as `head` does, is no fault.
+    pub(crate) fn finish(&mut self, status: Status) -> Status {
+        let flushed = self.out.flush();
+        self.note_failure(flushed);
+        match self.failed.take().filter(|error| error.kind() != std::io::ErrorKind::BrokenPipe) {
+            Some(error) => {
+                _ = writeln!(self.err, "{BAD}error:{BAD:#} standard output could not be written: {error}");
+                if status == Status::Well { Status::NotPrinted } else { status }
+            }
+            None => status,
+        }
     }
 
     /// A table, for people.
@@ -86,7 +118,8 @@ impl Ui {
         if self.styled {
             self.print(&text);
         } else {
-            _ = self.plain(&text);
+            let written = self.plain(&text);
+            self.note_failure(written);
         }
     }
 
@@ -107,8 +140,13 @@ impl Ui {
         _ = writeln!(self.err, "{WARN}found:{WARN:#} {text}");
     }
 
-    /// A failure and what mends it.
+    /// A failure and what fixes it; with `--json` on standard output as well.
     pub(crate) fn error(&mut self, error: &CommandError) {
+        if self.json {
+            self.json(&json!({
+                "error": { "code": error.code, "message": error.message, "fix": error.hints },
+            }));
+        }
         _ = writeln!(self.err, "{BAD}error:{BAD:#} {}", error.message);
         for hint in &error.hints {
             _ = writeln!(self.err, "{COMMAND}to mend it:{COMMAND:#} {hint}");

@@ -58,12 +58,12 @@ fn each_change_is_taken_back_to_the_byte() {
     ");
     insta::assert_snapshot!(sysroot.yandro(&["undo", "1"]), @"
     change 1 is taken back: `yandro --sysroot $ROOT map saltmarsh.test ./saltmarsh --alias www.saltmarsh.test`
-      certificate   removed
       site list     removed /home/ada/.config/yandro/sites.toml
       hosts file    changed /etc/hosts
       other names   removed /etc/apache2/sites-available/yandro-0.invalid.conf
       enabled       unlinked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
       virtual host  removed /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      certificate   removed
       modules       disabled rewrite, ssl, socache_shmcb
       server        Apache httpd: not tested and not reloaded, since this is a sysroot
     [status 0]
@@ -153,12 +153,19 @@ fn settle_brings_everything_back_and_tells_what_was_edited_by_hand() {
         sysroot.read(SITE).replace("AllowOverride All", "AllowOverride None").replace("RewriteEngine on\n", "");
     sysroot.write(SITE, &edited);
     sysroot.write(LIST, sysroot.read(LIST).split("\n[[site]]\nname = \"depot").next().unwrap());
+    let cut = sysroot.tree();
     insta::assert_snapshot!(sysroot.yandro(&["settle"]), @"
+    error: this name is on this machine and no longer in $ROOT/home/ada/.config/yandro/sites.toml: depot.saltmarsh.test; what yandro wrote for it would be removed
+    to mend it: if that is what you want, add `--yes`; if the list was cut short by accident, restore it first
+    [status 2]
+    ");
+    assert_eq!(sysroot.tree(), cut);
+    insta::assert_snapshot!(sysroot.yandro(&["settle", "--yes"]), @"
     1 site: the machine is now as the site list says
       hosts file    changed /etc/hosts
-      certificate   removed
       enabled       unlinked /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf
       virtual host  removed /etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf
+      certificate   removed
       server        Apache httpd: not tested and not reloaded, since this is a sysroot
 
     ! depot.saltmarsh.test was written by yandro and belongs to no site of the list: it is taken away

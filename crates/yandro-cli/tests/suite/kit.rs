@@ -121,6 +121,18 @@ fn walk(root: &Path, folder: &Path, lines: &mut Vec<String>) {
     }
 }
 
+/// A file's text with whoever runs the tests as `$USER`, where it names the site list that it belongs to.
+pub fn without_user(text: &str) -> String {
+    let line = |line: &str| match line.split_once(", in /") {
+        Some((start, rest)) if line.starts_with("# ") => {
+            let start = start.rsplit_once(' ').map_or(start, |(start, _)| start);
+            format!("{start} $USER, in /{rest}")
+        }
+        _ => line.to_owned(),
+    };
+    text.split_inclusive('\n').map(line).collect()
+}
+
 /// What a command printed and how it ended.
 pub struct Ran {
     pub status: i32,

@@ -316,7 +316,7 @@ fn a_site_moves_from_one_server_to_the_other_and_back() {
     machine.yandro(&["check"]).succeeds();
     for (verb, done) in [
         ("test", "accepts"),
-        ("reload", "has taken"),
+        ("reload", "was reloaded"),
         ("restart", "was restarted"),
         ("stop", "was stopped"),
         ("start", "was started"),

@@ -24,7 +24,7 @@ fn a_server_is_tested_started_reloaded_and_stopped() {
     let before = main();
     let children = || machine.run("sh", &["-c", &format!("cat /proc/{0}/task/{0}/children", main().trim())]).stdout;
     let old = children();
-    says(&["reload"], "apache has taken its configuration up");
+    says(&["reload"], "apache was reloaded");
     assert_eq!(main(), before, "the same process");
     assert!(children().split_whitespace().any(|child| !old.contains(child)), "with new children");
     says(&["restart", "apache"], "apache was restarted");

@@ -3,7 +3,7 @@
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 
-use super::kit::{HOSTS, Sysroot};
+use super::kit::{HOSTS, Sysroot, without_user};
 
 #[test]
 fn a_map_writes_everything_and_an_unmap_takes_it_away() {
@@ -26,10 +26,10 @@ fn a_map_writes_everything_and_an_unmap_takes_it_away() {
     (`yandro authority show` tells what it may vouch for).
     [status 0]
     ");
-    insta::assert_snapshot!(sysroot.read("etc/hosts"), @"
+    insta::assert_snapshot!(without_user(&sysroot.read("etc/hosts")), @"
     127.0.0.1	localhost
     ::1 localhost ip6-localhost
-    # yandro sites: these lines follow the site list, see `yandro sites`
+    # yandro sites of $USER, in /home/ada/.config/yandro/sites.toml: change them with yandro
     127.0.0.1	depot.saltmarsh.test handbook.saltmarsh.test
     ::1	depot.saltmarsh.test handbook.saltmarsh.test
     # end of yandro sites
@@ -81,11 +81,11 @@ fn a_map_writes_everything_and_an_unmap_takes_it_away() {
     insta::assert_snapshot!(sysroot.yandro(&["unmap", "depot.saltmarsh.test"]), @"
     depot.saltmarsh.test is taken away; $ROOT/depot/public stays as it is
       hosts file    changed /etc/hosts
-      certificate   removed
       enabled       unlinked /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf
       virtual host  removed /etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf
       other names   removed /etc/apache2/sites-available/yandro-0.invalid.conf
       site list     changed /home/ada/.config/yandro/sites.toml
+      certificate   removed
       modules       disabled rewrite, ssl, socache_shmcb
       server        Apache httpd: not tested and not reloaded, since this is a sysroot
     [status 0]

@@ -6,6 +6,8 @@
 
 use std::collections::BTreeSet;
 
+use camino::Utf8PathBuf;
+
 use super::Node;
 use super::journal::Journal;
 use super::site_file::Dialect;
@@ -15,7 +17,10 @@ use super::site_files::SiteFiles;
 /// name below `invalid` (RFC 6761 section 6.4), and it comes before the names of sites.
 pub const OTHERS: &str = "0.invalid";
 
-const HEAD: &str = "# Names that are no sites are answered here, and not by the first site; kept by `yandro map`\n";
+const HEAD: &str = "# Default virtual hosts for unknown host names, shared by all site lists; kept by `yandro map`\n";
+/// What builds before this one wrote.
+const FORMER_HEAD: &str =
+    "# Names that are no sites are answered here, and not by the first site; kept by `yandro map`\n";
 const MODULES: &str = "# Modules that yandro enabled:";
 
 /// What sets the size of the buckets of names (nginx, in its `http` context).
@@ -54,6 +59,16 @@ impl Others {
     }
 }
 
+/// The certificate and key that the file of the virtual hosts for other names has, as the server sees
+/// them: those of the site list whose site came first.
+pub fn others_certificate(dialect: &dyn Dialect, file: &[u8]) -> Option<[Utf8PathBuf; 2]> {
+    let tree = dialect.parse(file).ok()?;
+    let host = tree.all(dialect.host()).into_iter().find(|host| dialect.is_secure(host))?;
+    let value = |name: &'static str| host.directives(name).next()?.values().next().map(Utf8PathBuf::from);
+    let [certificate, key] = dialect.certificate_names();
+    Some([value(certificate)?, value(key)?])
+}
+
 /// The modules that a file tells of.
 fn modules_of(file: &[u8]) -> Vec<String> {
     let text = String::from_utf8_lossy(file);
@@ -77,6 +92,8 @@ pub fn others_file(
     }
     // What it begins with is yandro's, whatever a person has done to the rest.
     let text = String::from_utf8_lossy(existing);
+    let former = text.strip_prefix(FORMER_HEAD).map(|rest| HEAD.to_owned() + rest);
+    let text = former.as_deref().unwrap_or(&text);
     match text.strip_prefix(&head(dialect, before)) {
         Some(rest) => (head(dialect, now) + rest).into_bytes(),
         None => existing.to_vec(),
@@ -116,6 +133,7 @@ mod tests {
             extra: None,
             logs: None,
             server: ServerTraits::default(),
+            list: None,
         };
         let mut journal = Journal::default();
         journal.put_down(Utf8Path::new("/etc/apache2/ports.conf"), None, b"Listen 8080", 0);
@@ -128,7 +146,7 @@ mod tests {
         };
         let text = others_file(&ApacheSyntax, None, &first, &first, &files);
         insta::assert_snapshot!(String::from_utf8_lossy(&text), @r#"
-        # Names that are no sites are answered here, and not by the first site; kept by `yandro map`
+        # Default virtual hosts for unknown host names, shared by all site lists; kept by `yandro map`
         # Modules that yandro enabled: rewrite
         # Lines that yandro changed in other files, to be changed back with the last site:
         # --- /etc/apache2/ports.conf

@@ -8,7 +8,7 @@ use crate::config::SiteFiles;
 use crate::httpd::ApacheSyntax;
 use crate::name::HostName;
 use crate::nginx::NginxSyntax;
-use crate::site::{ServerKind, Site};
+use crate::site::{ListId, ServerKind, Site};
 use crate::source::{self, Excerpt, Splice};
 
 /// What a server's files are like, as far as virtual hosts go.
@@ -33,6 +33,8 @@ pub trait Dialect: Syntax {
     /// What answers on a port for names that are no sites: over plain HTTP what was there before,
     /// over HTTPS, with the files of a certificate, a refusal.
     fn others(&self, port: u16, files: &SiteFiles, is_secure: bool) -> Want;
+    /// The directives that name a certificate and its key.
+    fn certificate_names(&self) -> [&'static str; 2];
     /// What is taken for the text of a main file that isn't here: all of a folder is included.
     fn assumed_main(&self, sites: &Utf8Path) -> String;
 }
@@ -61,7 +63,7 @@ pub fn site_file(
 ) -> Result<Vec<u8>, ParseError> {
     let earlier = before.map(|(site, files)| dialect.hosts(site, files)).unwrap_or_default();
     let (wanted, name) = (dialect.hosts(now.0, now.1), &now.0.name);
-    let fresh = rendered(dialect, &wanted, name).into_bytes();
+    let fresh = rendered(dialect, &wanted, name, now.1.list.as_ref()).into_bytes();
     let Some(existing) = existing else { return Ok(fresh) };
     if existing == fresh {
         return Ok(fresh);
@@ -70,6 +72,7 @@ pub fn site_file(
     let eol = source::line_end(existing);
     let port = |want: &Want| dialect.wanted_port(want);
     let mut splices = Vec::new();
+    splices.extend(now.1.list.as_ref().and_then(|list| name_owner(existing, name, list, eol)));
     let mut missing = String::new();
     for want in &wanted {
         let Want::Section(_, arguments, inner) = want else { continue };
@@ -119,9 +122,44 @@ fn removal(existing: &[u8], section: &Section, written: &[Want]) -> Result<Splic
     Ok(Splice::remove(whole.start - blank..whole.end))
 }
 
+/// What stands between a site's name and the site list in the head of its file.
+const OWNER: &str = ": a site of ";
+/// What ends the head.
+const STAYS: &str = "; lines that you add here stay";
+
+/// The comment with which a site's file begins.
+fn head(name: &HostName, list: Option<&ListId>) -> String {
+    match list {
+        Some(list) => format!("# {name}{OWNER}{}{STAYS}", list.mark()),
+        None => format!("# {name}: kept by `yandro map`{STAYS}"),
+    }
+}
+
+/// The site list that a site's file belongs to, as its comments before the first virtual host say;
+/// `None` for files of earlier builds, and where the user took that line out.
+pub fn list_of(file: &[u8]) -> Option<ListId> {
+    let text = String::from_utf8_lossy(file);
+    let mut comments = text.lines().take_while(|line| line.starts_with('#') || line.trim().is_empty());
+    comments.find_map(|line| ListId::read(line.split_once(OWNER)?.1.trim_end().strip_suffix(STAYS)?))
+}
+
+/// What names the owner of a file that names none: in the place of the head that an earlier build
+/// wrote, or at its start.
+fn name_owner(existing: &[u8], name: &HostName, list: &ListId, eol: &str) -> Option<Splice> {
+    if list_of(existing).is_some() {
+        return None;
+    }
+    let (former, now) = (head(name, None), head(name, Some(list)));
+    if existing.starts_with(former.as_bytes()) {
+        return Some(Splice::replace(0..former.len(), now));
+    }
+    let at = if existing.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
+    Some(Splice::insert(at, now + eol))
+}
+
 /// A new file.
-fn rendered(dialect: &dyn Dialect, wanted: &[Want], name: &HostName) -> String {
-    let head = format!("# {name}: kept by `yandro map`; lines that you add here stay\n");
+fn rendered(dialect: &dyn Dialect, wanted: &[Want], name: &HostName, list: Option<&ListId>) -> String {
+    let head = head(name, list) + "\n";
     let hosts: Vec<String> = wanted.iter().map(|host| host.render(dialect, "", "\n")).collect();
     head + &hosts.join("\n")
 }
@@ -129,7 +167,7 @@ fn rendered(dialect: &dyn Dialect, wanted: &[Want], name: &HostName) -> String {
 /// What a person has changed in a site's file or taken out of it; none in a file that can't be read.
 pub fn hand_edits(dialect: &dyn Dialect, existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEdit> {
     let (wanted, name) = (dialect.hosts(site, files), &site.name);
-    if existing == rendered(dialect, &wanted, name).as_bytes() {
+    if existing == rendered(dialect, &wanted, name, files.list.as_ref()).as_bytes() {
         return Vec::new();
     }
     let Ok(tree) = dialect.parse(existing) else { return Vec::new() };

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use camino::Utf8PathBuf;
 
 use super::Published;
-use crate::site::{FastCgi, Serving};
+use crate::site::{FastCgi, ListId, Serving};
 
 /// What differs from one server to the next, as far as a site's virtual hosts go.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -64,6 +64,8 @@ pub struct SiteFiles {
     pub logs: Option<Utf8PathBuf>,
     /// The server that it is for.
     pub server: ServerTraits,
+    /// The site list that the file names as its owner; `None` for one that is written for elsewhere.
+    pub list: Option<ListId>,
 }
 
 /// A path that no quoting brings into a configuration unharmed.

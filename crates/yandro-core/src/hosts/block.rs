@@ -4,9 +4,10 @@ use core::net::IpAddr;
 use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 
-use super::parse::{BLOCK_HEAD, BLOCK_TAIL, Entry, HostsFile};
+use super::parse::{BLOCK_TAIL, Block, Entry, HostsFile, block_head};
 use super::takeover;
 use crate::name::HostName;
+use crate::site::ListId;
 use crate::source::{self, Splice};
 
 /// What yandro's block is to hold for one site: a line for each address.
@@ -64,6 +65,16 @@ pub enum EditError {
         /// The name.
         name: HostName,
     },
+    /// The name stands in the block of another site list.
+    #[error("`{name}` belongs to {list}")]
+    OtherList {
+        /// The line's number, from 1.
+        line: usize,
+        /// The name.
+        name: HostName,
+        /// The list.
+        list: ListId,
+    },
     /// The file is UTF-16, of which the resolver reads no line.
     #[error("the file is encoded as UTF-16, of which the resolver reads no line: save it as plain ASCII text")]
     Utf16,
@@ -74,7 +85,7 @@ impl EditError {
     pub fn line(&self) -> Option<usize> {
         match self {
             Self::Conflict(conflict) => Some(conflict.line),
-            Self::Localhost { line, .. } => Some(*line),
+            Self::Localhost { line, .. } | Self::OtherList { line, .. } => Some(*line),
             Self::Utf16 => None,
         }
     }
@@ -93,16 +104,18 @@ pub(super) fn check_encoding(bytes: &[u8]) -> Result<(), EditError> {
     if bytes.starts_with(b"\xff\xfe") || bytes.starts_with(b"\xfe\xff") { Err(EditError::Utf16) } else { Ok(()) }
 }
 
-/// The file with a line in yandro's block for each address of `mapping`: changed, moved or
+/// The file with a line in the block of `list` for each address of `mapping`: changed, moved or
 /// added as needed. Names that the person's own lines already point to the same
 /// address are not written again; `former` names of the site are taken out. Borrowed when
 /// nothing has to be changed.
 ///
 /// # Errors
 /// [`EditError::Conflict`] when a line outside the block points one of the names
-/// to another address of the same family, and is not to be taken over.
+/// to another address of the same family, and is not to be taken over;
+/// [`EditError::OtherList`] when one of them is in another list's block.
 pub fn point<'a>(
     bytes: &'a [u8],
+    list: &ListId,
     mapping: &Mapping,
     former: &[HostName],
     take_over: TakeOver,
@@ -115,7 +128,15 @@ pub fn point<'a>(
     let gone = former.iter().filter(|name| !mapping.names.contains(name));
     for name in mapping.names.iter().chain(gone) {
         let (ours, theirs): (Vec<Entry>, Vec<Entry>) = file.entries_of(name).into_iter().partition(|entry| entry.ours);
-        own.extend(ours.into_iter().map(|entry| entry.full));
+        for entry in ours {
+            match file.list_of(&entry).filter(|other| *other != list) {
+                Some(other) if mapping.names.contains(name) => {
+                    return Err(EditError::OtherList { line: entry.line, name: name.clone(), list: other.clone() });
+                }
+                Some(_) => {}
+                None => own.push(entry.full),
+            }
+        }
         for entry in theirs.into_iter().filter(|_| mapping.names.contains(name)) {
             if mapping.addresses.contains(&entry.address) {
                 said.insert((name, entry.address));
@@ -126,7 +147,7 @@ pub fn point<'a>(
     }
     if !against.is_empty() {
         let free = takeover::take(&file, &mapping.names, against, take_over)?;
-        return point(&free, mapping, former, TakeOver::No).map(|pointed| Cow::Owned(pointed.into_owned()));
+        return point(&free, list, mapping, former, TakeOver::No).map(|pointed| Cow::Owned(pointed.into_owned()));
     }
     // The lines of two names stand in any order, and one line may have both.
     own.sort_by_key(|range| range.start);
@@ -143,14 +164,49 @@ pub fn point<'a>(
         }
     }
     // Lines of ours that say just this are all there should be.
-    if own.iter().flat_map(|range| &bytes[range.clone()]).eq(lines.as_bytes()) {
+    let block = file.block_of(list);
+    let is_in_block = |range: &std::ops::Range<usize>| {
+        block.is_some_and(|block| (block.head.end..block.tail.start).contains(&range.start))
+    };
+    if own.iter().all(is_in_block) && own.iter().flat_map(|range| &bytes[range.clone()]).eq(lines.as_bytes()) {
         return Ok(Cow::Borrowed(bytes));
     }
-    Ok(match file.block() {
-        Some(_) => replace_lines(&file, &[&mapping.names, former].concat(), &lines),
-        None if lines.is_empty() => Cow::Borrowed(bytes),
-        None => Cow::Owned(append_block(bytes, &lines, eol)),
+    let names = [&mapping.names, former].concat();
+    // Lines that an earlier build wrote move into the block of their list.
+    let rest = without_unowned(&file, &names);
+    let file = HostsFile::parse(&rest);
+    Ok(match file.block_of(list) {
+        Some(block) => Cow::Owned(replace_lines(&file, block, &names, &lines).into_owned()),
+        None if lines.is_empty() => match rest {
+            Cow::Borrowed(_) => Cow::Borrowed(bytes),
+            Cow::Owned(rest) => Cow::Owned(rest),
+        },
+        None => Cow::Owned(append_block(&rest, list, &lines, eol)),
     })
+}
+
+/// The file with the block of an earlier build as the block of `list`, if all its names are names of
+/// that list's sites and the list has no block.
+pub fn adopted<'a>(bytes: &'a [u8], list: &ListId, names: &[&HostName]) -> Cow<'a, [u8]> {
+    let file = HostsFile::parse(bytes);
+    let Some(block) = file.blocks().iter().find(|block| block.list.is_none()) else { return Cow::Borrowed(bytes) };
+    let known: HashSet<&str> = names.iter().map(|name| name.as_str()).collect();
+    let is_its = file.unowned_names().iter().all(|name| known.contains(name.as_str()));
+    if !is_its || file.block_of(list).is_some() || check_encoding(bytes).is_err() {
+        return Cow::Borrowed(bytes);
+    }
+    let line = &bytes[block.head.clone()];
+    let end = line.len() - line.iter().rev().take_while(|byte| matches!(byte, b'\r' | b'\n')).count();
+    let head = block.head.start..block.head.start + end;
+    Cow::Owned(source::apply(bytes, &[Splice::replace(head, block_head(list))]))
+}
+
+/// The file without lines for these names in a block that names no list.
+fn without_unowned<'a>(file: &HostsFile<'a>, names: &[HostName]) -> Cow<'a, [u8]> {
+    match file.blocks().iter().find(|block| block.list.is_none()) {
+        Some(block) => replace_lines(file, block, names, ""),
+        None => Cow::Borrowed(file.bytes()),
+    }
 }
 
 /// The wanted address that a line's address contradicts: the one of its family, or, since a
@@ -164,26 +220,42 @@ pub fn contradicted(said: IpAddr, wanted: &[IpAddr]) -> Option<IpAddr> {
     of_family.or_else(elsewhere).copied()
 }
 
-/// The file without yandro's lines for these names; with the last of them the block goes,
-/// too. The person's own lines that had been taken over for them are theirs again.
-pub fn drop_names<'a>(bytes: &'a [u8], names: &[HostName]) -> Cow<'a, [u8]> {
-    let rest = replace_lines(&HostsFile::parse(bytes), names, "");
-    match takeover::give_back(&rest, names) {
+/// The file without the lines of `list` for these names, and without those of a block that names no
+/// list; with the last of them a block goes, too. The person's own lines that had been taken over for
+/// them are theirs again. Names in another list's block stay as they are.
+pub fn drop_names<'a>(bytes: &'a [u8], list: &ListId, names: &[HostName]) -> Cow<'a, [u8]> {
+    let file = HostsFile::parse(bytes);
+    let is_others = |name: &HostName| {
+        file.entries_of(name).iter().any(|entry| file.list_of(entry).is_some_and(|other| other != list))
+    };
+    let names: Vec<HostName> = names.iter().filter(|name| !is_others(name)).cloned().collect();
+    let unowned = without_unowned(&file, &names);
+    let rest = match HostsFile::parse(&unowned) {
+        file if file.block_of(list).is_some() => {
+            let block = file.block_of(list).cloned();
+            block.map(|block| replace_lines(&file, &block, &names, "").into_owned())
+        }
+        _ => None,
+    };
+    let rest = rest.map_or(unowned, Cow::Owned);
+    match takeover::give_back(&rest, &names) {
         Some(back) => Cow::Owned(back),
-        None => rest,
+        None if *rest == *bytes => Cow::Borrowed(bytes),
+        None => Cow::Owned(rest.into_owned()),
     }
 }
 
-/// The file with the lines of yandro's block in the order of `names`, the site list's. What
+/// The file with the lines in the block of `list` in the order of `names`, the site list's. What
 /// else stands in the block keeps its place.
-pub fn sorted<'a>(bytes: &'a [u8], names: &[&HostName]) -> Cow<'a, [u8]> {
+pub fn sorted<'a>(bytes: &'a [u8], list: &ListId, names: &[&HostName]) -> Cow<'a, [u8]> {
     let file = HostsFile::parse(bytes);
+    let Some(block) = file.block_of(list) else { return Cow::Borrowed(bytes) };
     let ranks: HashMap<&[u8], usize> =
         names.iter().enumerate().map(|(rank, name)| (name.as_str().as_bytes(), rank)).collect();
     // A line whose first name was said elsewhere goes by the next one.
     let rank = |entry: &Entry| file.names_of(entry).find_map(|name| ranks.get(name.to_ascii_lowercase().as_slice()));
     let mut ranked: Vec<(usize, Entry)> =
-        file.own_entries().filter_map(|entry| Some((*rank(&entry)?, entry))).collect();
+        file.entries_of_block(block).filter_map(|entry| Some((*rank(&entry)?, entry))).collect();
     if ranked.is_sorted_by_key(|(rank, _)| *rank) {
         return Cow::Borrowed(bytes);
     }
@@ -196,13 +268,12 @@ pub fn sorted<'a>(bytes: &'a [u8], names: &[&HostName]) -> Cow<'a, [u8]> {
 
 /// Puts `lines` in the place of the first line of the block that holds one of
 /// `names`, takes the others away, and adds them at the block's end if there was none.
-fn replace_lines<'a>(file: &HostsFile<'a>, names: &[HostName], lines: &str) -> Cow<'a, [u8]> {
+fn replace_lines<'a>(file: &HostsFile<'a>, block: &Block, names: &[HostName], lines: &str) -> Cow<'a, [u8]> {
     let bytes = file.bytes();
-    let Some(block) = file.block() else { return Cow::Borrowed(bytes) };
     let meant: HashSet<&[u8]> = names.iter().map(|name| name.as_str().as_bytes()).collect();
     let mut splices = Vec::new();
     let mut pending = Some(lines).filter(|lines| !lines.is_empty());
-    for entry in file.own_entries() {
+    for entry in file.entries_of_block(block) {
         if file.names_of(&entry).any(|name| meant.contains(name.to_ascii_lowercase().as_slice())) {
             let new = pending.take().unwrap_or_default();
             if bytes[entry.full.clone()] != *new.as_bytes() {
@@ -216,22 +287,22 @@ fn replace_lines<'a>(file: &HostsFile<'a>, names: &[HostName], lines: &str) -> C
     if splices.is_empty() {
         return Cow::Borrowed(bytes);
     }
-    Cow::Owned(without_empty_block(source::apply(bytes, &splices)))
+    Cow::Owned(without_empty_block(source::apply(bytes, &splices), block.list.as_ref()))
 }
 
-fn append_block(bytes: &[u8], lines: &str, eol: &str) -> Vec<u8> {
-    let head = format!("{BLOCK_HEAD}: these lines follow the site list, see `yandro sites`{eol}");
+fn append_block(bytes: &[u8], list: &ListId, lines: &str, eol: &str) -> Vec<u8> {
+    let head = block_head(list) + eol;
     // A file without a final line end stays one: so taking the block out again
     // gives back the very bytes.
     let (before, after) = if bytes.is_empty() || bytes.ends_with(b"\n") { ("", eol) } else { (eol, "") };
     [bytes, before.as_bytes(), head.as_bytes(), lines.as_bytes(), BLOCK_TAIL.as_bytes(), after.as_bytes()].concat()
 }
 
-/// Takes yandro's block away when nothing is left in it. A block that holds only
+/// Takes the block of a list away when nothing is left in it. A block that holds only
 /// something of the person's own stays.
-fn without_empty_block(bytes: Vec<u8>) -> Vec<u8> {
+fn without_empty_block(bytes: Vec<u8>, list: Option<&ListId>) -> Vec<u8> {
     let file = HostsFile::parse(&bytes);
-    let Some(block) = file.block() else { return bytes };
+    let Some(block) = file.blocks().iter().find(|block| block.list.as_ref() == list) else { return bytes };
     if !bytes[block.head.end..block.tail.start].iter().all(u8::is_ascii_whitespace) {
         return bytes;
     }

@@ -11,7 +11,7 @@ mod lookup;
 mod parse;
 mod takeover;
 
-pub use block::{Conflict, EditError, Mapping, TakeOver, contradicted, drop_names, point, sorted};
+pub use block::{Conflict, EditError, Mapping, TakeOver, adopted, contradicted, drop_names, point, sorted};
 pub use export::{Pointed, as_hosts, as_zone, common_zone, names_for_others};
 pub use lines::{remove_lines, set_line};
 pub use lint::{LintCode, LintContext, LintFinding, Row, Weight, lint, mended, rows};

@@ -5,10 +5,15 @@ use std::borrow::Cow;
 use std::ops::Range;
 
 use crate::name::HostName;
+use crate::site::ListId;
 use crate::source;
 
-/// First words of the comment that opens yandro's block.
+/// First words of the comment that opens a block of yandro's.
 pub(super) const BLOCK_HEAD: &str = "# yandro sites";
+/// What follows in one that names its site list. Builds before that wrote a colon.
+const OF: &str = " of ";
+/// What ends the name of the list.
+const HEAD_END: &str = ": change them with yandro";
 /// The comment that closes it.
 pub(super) const BLOCK_TAIL: &str = "# end of yandro sites";
 
@@ -19,7 +24,7 @@ pub struct HostsFile<'a> {
     bytes: &'a [u8],
     /// The bytes in lower case, if they are not so anyway.
     folded: std::cell::OnceCell<Cow<'a, [u8]>>,
-    block: Option<Block>,
+    blocks: Vec<Block>,
 }
 
 /// A line that the resolver reads: an address and its names.
@@ -33,13 +38,20 @@ pub struct Entry {
     pub names: Vec<Range<usize>>,
     /// The whole line with its end.
     pub(super) full: Range<usize>,
-    /// Whether the line stands in yandro's block.
+    /// Whether the line stands in a block of yandro's.
     pub ours: bool,
 }
 
-/// Yandro's block: the comments that open and close it and all between.
+/// The line that opens the block of a list.
+pub(super) fn block_head(list: &ListId) -> String {
+    format!("{BLOCK_HEAD}{OF}{}{HEAD_END}", list.mark())
+}
+
+/// A block of yandro's: the comments that open and close it and all between.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Block {
+    /// The list that it belongs to; `None` for one that an earlier build wrote.
+    pub(super) list: Option<ListId>,
     pub(super) head: Range<usize>,
     pub(super) tail: Range<usize>,
 }
@@ -47,7 +59,7 @@ pub(super) struct Block {
 impl<'a> HostsFile<'a> {
     /// Reads any bytes; what the resolver doesn't read is no entry, but stays in the file.
     pub fn parse(bytes: &'a [u8]) -> Self {
-        Self { bytes, folded: std::cell::OnceCell::new(), block: find_block(bytes) }
+        Self { bytes, folded: std::cell::OnceCell::new(), blocks: find_blocks(bytes) }
     }
 
     /// The bytes that were parsed.
@@ -60,9 +72,9 @@ impl<'a> HostsFile<'a> {
         self.entries_in(0..self.bytes.len(), 1)
     }
 
-    /// The lines of yandro's block that the resolver reads.
-    pub fn own_entries(&self) -> impl Iterator<Item = Entry> + '_ {
-        let within = self.block.as_ref().map_or(0..0, |block| block.head.end..block.tail.start);
+    /// The lines of a block that the resolver reads.
+    pub(super) fn entries_of_block(&self, block: &Block) -> impl Iterator<Item = Entry> + '_ {
+        let within = block.head.end..block.tail.start;
         let first = self.line_number(within.start);
         self.entries_in(within, first)
     }
@@ -76,7 +88,7 @@ impl<'a> HostsFile<'a> {
     }
 
     fn entry(&self, full: Range<usize>, number: usize) -> Option<Entry> {
-        let ours = self.block.as_ref().is_some_and(|block| (block.head.end..block.tail.start).contains(&full.start));
+        let ours = self.block_at(full.start).is_some();
         read_line(self.bytes, full, number).map(|entry| Entry { ours, ..entry })
     }
 
@@ -95,8 +107,23 @@ impl<'a> HostsFile<'a> {
         self.entry(full, number)
     }
 
-    pub(super) fn block(&self) -> Option<&Block> {
-        self.block.as_ref()
+    pub(super) fn blocks(&self) -> &[Block] {
+        &self.blocks
+    }
+
+    /// The block of a list.
+    pub(super) fn block_of(&self, list: &ListId) -> Option<&Block> {
+        self.blocks.iter().find(|block| block.list.as_ref() == Some(list))
+    }
+
+    fn block_at(&self, offset: usize) -> Option<&Block> {
+        self.blocks.iter().find(|block| (block.head.end..block.tail.start).contains(&offset))
+    }
+
+    /// The list that an entry in a block belongs to; `None` for the user's own lines, and for those
+    /// that an earlier build wrote.
+    pub fn list_of(&self, entry: &Entry) -> Option<&ListId> {
+        self.block_at(entry.full.start)?.list.as_ref()
     }
 
     /// Every entry that answers to `name`, in the order of the file. Names compare
@@ -122,10 +149,22 @@ impl<'a> HostsFile<'a> {
         found
     }
 
-    /// The names in yandro's block.
-    pub fn own_names(&self) -> Vec<HostName> {
+    /// The names in the block of a list.
+    pub fn own_names(&self, list: &ListId) -> Vec<HostName> {
+        let entries = self.block_of(list).into_iter().flat_map(|block| self.entries_of_block(block));
+        entries.flat_map(|entry| self.host_names(&entry)).collect()
+    }
+
+    /// The names in blocks that earlier builds wrote, which name no list.
+    pub fn unowned_names(&self) -> Vec<HostName> {
+        let blocks = self.blocks.iter().filter(|block| block.list.is_none());
+        let entries = blocks.flat_map(|block| self.entries_of_block(block));
+        entries.flat_map(|entry| self.host_names(&entry)).collect()
+    }
+
+    fn host_names(&self, entry: &Entry) -> Vec<HostName> {
         let read = |name: &[u8]| HostName::parse(std::str::from_utf8(name).ok()?).ok();
-        self.own_entries().flat_map(|entry| self.names_of(&entry).filter_map(read).collect::<Vec<_>>()).collect()
+        self.names_of(entry).filter_map(read).collect()
     }
 
     /// The names of an entry as they stand in the file.
@@ -135,8 +174,9 @@ impl<'a> HostsFile<'a> {
     }
 }
 
-/// The first block that is both opened and closed.
-fn find_block(bytes: &[u8]) -> Option<Block> {
+/// The blocks that are both opened and closed, the first of each list.
+fn find_blocks(bytes: &[u8]) -> Vec<Block> {
+    let mut blocks: Vec<Block> = Vec::new();
     let mut head: Option<Range<usize>> = None;
     for hit in memchr::memmem::find_iter(bytes, BLOCK_HEAD.trim_start_matches("# ")) {
         let start = memchr::memrchr(b'\n', &bytes[..hit]).map_or(0, |i| i + 1);
@@ -146,10 +186,19 @@ fn find_block(bytes: &[u8]) -> Option<Block> {
         } else if bytes[start..].starts_with(BLOCK_TAIL.as_bytes())
             && let Some(head) = head.take()
         {
-            return Some(Block { head, tail: start..end });
+            let list = list_of_head(&bytes[head.clone()]);
+            if blocks.iter().all(|block| block.list != list) {
+                blocks.push(Block { list, head, tail: start..end });
+            }
         }
     }
-    None
+    blocks
+}
+
+/// The list that the opening line of a block names.
+fn list_of_head(head: &[u8]) -> Option<ListId> {
+    let text = std::str::from_utf8(head).ok()?.trim_end();
+    ListId::read(text.strip_prefix(BLOCK_HEAD)?.strip_prefix(OF)?.strip_suffix(HEAD_END)?)
 }
 
 fn lower_case(bytes: &[u8]) -> Cow<'_, [u8]> {

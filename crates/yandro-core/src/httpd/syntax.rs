@@ -76,6 +76,10 @@ impl Dialect for ApacheSyntax {
         Want::Section("VirtualHost", vec![format!("*:{port}")], wants)
     }
 
+    fn certificate_names(&self) -> [&'static str; 2] {
+        ["SSLCertificateFile", "SSLCertificateKeyFile"]
+    }
+
     fn assumed_main(&self, sites: &Utf8Path) -> String {
         self.directive("IncludeOptional", &[sites.join("*.conf").into_string()]) + "\n"
     }

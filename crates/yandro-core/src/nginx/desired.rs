@@ -193,6 +193,7 @@ mod tests {
 
     fn files(site: &Site) -> SiteFiles {
         SiteFiles {
+            list: None,
             document_root: site.document_root(),
             certificate: "/home/ada/certificates/saltmarsh.test/fullchain.pem".into(),
             key: "/home/ada/certificates/saltmarsh.test/key.pem".into(),

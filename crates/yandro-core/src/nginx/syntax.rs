@@ -91,6 +91,10 @@ impl Dialect for NginxSyntax {
         Want::Section("server", Vec::new(), wants)
     }
 
+    fn certificate_names(&self) -> [&'static str; 2] {
+        ["ssl_certificate", "ssl_certificate_key"]
+    }
+
     fn assumed_main(&self, sites: &Utf8Path) -> String {
         format!("http {{ {} }}\n", self.directive("include", &[sites.join("*.conf").into_string()]))
     }

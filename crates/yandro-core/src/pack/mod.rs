@@ -115,6 +115,7 @@ pub fn pack(request: &Request<'_>) -> Result<Packed, PackError> {
     let (project, below) = project(site);
     let at = inside.certificates.join(site.name.as_str());
     let files = SiteFiles {
+        list: None,
         document_root: project
             .as_ref()
             .map(|_| below.as_ref().map_or_else(|| inside.project.clone(), |below| inside.project.join(below))),

@@ -19,14 +19,14 @@ mod undo;
 
 pub use authority::{AuthorityFiles, AuthorityTexts, Issued, issued_paths, note_issued, replace_authority};
 pub use change::{
-    Access, ChangeSet, FileChange, LinkChange, Opened, Phase, Rights, RightsChange, SiteChange, Step, TrustChange, is_own_nickname,
-    nickname,
+    Access, ChangeSet, FileChange, LinkChange, Opened, Phase, Rights, RightsChange, SiteChange, Step, TrustChange,
+    is_own_nickname, nickname,
 };
 pub use content::Content;
 pub use diff::unified_diff;
 pub use observed::{Fresh, Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
 pub use server::OwnFiles;
-pub use settle::{Failed, Settlement, renew, settle};
+pub use settle::{Failed, Orphans, Settlement, renew, settle};
 pub use site::{PlanError, map_site, unmap_sites};
 pub use undo::{DoneStep, UndoError, undo};
 

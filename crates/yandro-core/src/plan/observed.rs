@@ -16,7 +16,7 @@ use crate::httpd::{ModuleFiles, Shared};
 use crate::name::HostName;
 use crate::nginx;
 use crate::pki::{Key, KeyKind, Serial};
-use crate::site::{DEFAULT_ADDRESS, ServerId, Site};
+use crate::site::{DEFAULT_ADDRESS, ListId, ServerId, Site};
 
 /// Where everything is kept. Paths are those of this machine, the sysroot included.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -29,6 +29,8 @@ pub struct Places {
     pub config: Utf8PathBuf,
     /// The folder of the authority, the certificates and the history.
     pub data: Utf8PathBuf,
+    /// The site list, as what yandro writes into shared files names it.
+    pub list: ListId,
 }
 
 impl Places {

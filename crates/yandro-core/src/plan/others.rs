@@ -2,11 +2,13 @@
 
 use std::collections::BTreeSet;
 
+use camino::Utf8PathBuf;
+
 use super::change::{Access, ChangeSet, LinkChange, Step};
 use super::observed::{Fresh, Observed};
 use super::server::{Configured, is_refused_elsewhere, tell_after};
-use super::site::{PlanError, certificate};
-use crate::config::{Journal, OTHERS, Others, others_file};
+use super::site::{PlanError, certificate, drop_certificate};
+use crate::config::{Journal, OTHERS, Others, others_certificate, others_file};
 use crate::name::HostName;
 use crate::site::{Content, Https, ServerId, Site};
 
@@ -55,7 +57,9 @@ pub(super) fn keep_others(
     let link = own.layout.site_link(&name);
     let old = link.as_ref().and_then(|(link, _)| own.site_links.get(link.file_name().unwrap_or_default()).cloned());
     let is_linked = link.is_none() || old.is_some();
-    let has_certificate = observed.chains.contains_key(&name) && observed.keys.contains_key(&name);
+    // Another list's certificate does as well: the file is shared.
+    let shared = shared_certificate(observed, server);
+    let has_certificate = shared.is_some() || observed.chains.contains_key(&name) && observed.keys.contains_key(&name);
     // The other server may refuse by the same certificate.
     let is_secure = !now.https.is_empty() || has_certificate && is_refused_elsewhere(set, observed, server.id());
     // A list may have a thousand sites, and this is looked at for each.
@@ -63,8 +67,14 @@ pub(super) fn keep_others(
         return Ok(());
     }
     let pretended = pretended(is_secure, server.id());
-    certificate(set, observed, &pretended, fresh)?;
-    let files = server.site_files(&observed.places, &pretended);
+    let mut files = server.site_files(&observed.places, &pretended);
+    match shared {
+        Some([certificate, key]) => {
+            files.certificate = certificate;
+            files.key = key;
+        }
+        None => certificate(set, observed, &pretended, fresh)?,
+    }
     let text = others_file(dialect, existing.map(Vec::as_slice), &before, &now, &files);
     let count = set.steps.len();
     set.file(path, existing.cloned(), Some(text), Access::Public);
@@ -73,6 +83,28 @@ pub(super) fn keep_others(
     }
     tell_after(set, count, server.id());
     Ok(())
+}
+
+/// The certificate and key of another list that the virtual hosts for other names have.
+fn shared_certificate(observed: &Observed, server: &dyn Configured) -> Option<[Utf8PathBuf; 2]> {
+    let text = server.own().site_files.get(&others_name())?;
+    let found = others_certificate(server.dialect(), text)?;
+    let this = server.own().view.there_or_same(&observed.places.certificates());
+    (!found[0].starts_with(this) && !server.own().lacks_others_certificate).then_some(found)
+}
+
+/// Takes this list's certificate for other names away, if no server has it any more.
+pub(super) fn drop_unused_certificate(set: &mut ChangeSet, observed: &Observed) {
+    let name = others_name();
+    let this = observed.places.chain(&name);
+    let has_it = |server: &dyn Configured| {
+        let text = server.own().site_files.get(&name);
+        let found = text.and_then(|text| others_certificate(server.dialect(), text));
+        found.is_some_and(|[certificate, _]| certificate == server.own().view.there_or_same(&this))
+    };
+    if !observed.configured().into_iter().any(has_it) {
+        drop_certificate(set, observed, &name);
+    }
 }
 
 /// Renews the certificate for other names, if there is one and its time comes.

@@ -8,11 +8,11 @@ use super::change::{Access, ChangeSet, Step};
 use super::observed::{Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
 use super::others::others_name;
 use super::site::{PlanError, drop_certificate};
-use crate::config::{Dialect, Layout, Others, PathView, Place, Published, ServerTraits, SiteFiles, site_file};
+use crate::config::{Dialect, Layout, Others, PathView, Place, Published, ServerTraits, SiteFiles, list_of, site_file};
 use crate::httpd::ApacheSyntax;
 use crate::name::HostName;
 use crate::nginx::{self, NginxSyntax};
-use crate::site::{ServerId, Site};
+use crate::site::{ListId, ServerId, Site};
 
 /// A server, and yandro's own files of it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -27,8 +27,10 @@ pub struct OwnFiles {
     pub layout: Layout,
     /// The site files that exist, of the sites that the command is about.
     pub site_files: BTreeMap<HostName, Vec<u8>>,
-    /// The names of all site files of yandro's, those for other names left out.
+    /// The names of all site files of yandro's, of every list, those for other names left out.
     pub own_sites: BTreeSet<HostName>,
+    /// Whether the certificate of the virtual hosts for other names is gone.
+    pub lacks_others_certificate: bool,
     /// The links to sites' files: name and target.
     pub site_links: BTreeMap<String, Utf8PathBuf>,
 }
@@ -67,6 +69,22 @@ pub(super) trait Configured {
             extra: site.serving.extra.as_deref().map(there),
             logs: site.serving.logs.folder().map(there),
             server: self.traits(),
+            list: Some(places.list.clone()),
+        }
+    }
+
+    /// Whose a site's file is.
+    fn owner(&self, places: &Places, name: &HostName) -> Owner {
+        let Some(text) = self.own().site_files.get(name) else { return Owner::Nobody };
+        match list_of(text) {
+            Some(list) if list == places.list => Owner::This,
+            Some(list) => Owner::Other(list),
+            // A build before lists were named: its certificate tells.
+            None => {
+                let certificates = self.own().view.there_or_same(&places.certificates());
+                let is_this = memchr::memmem::find(text, certificates.as_str().as_bytes()).is_some();
+                if is_this { Owner::This } else { Owner::Unknown }
+            }
         }
     }
 
@@ -80,6 +98,19 @@ pub(super) trait Configured {
             Some(path) => Err(PlanError::NotSeen { server: self.id(), path }),
         }
     }
+}
+
+/// Whose a site's file is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Owner {
+    /// There is no file.
+    Nobody,
+    /// The list that is planned for.
+    This,
+    /// Another list.
+    Other(ListId),
+    /// It names none: an earlier build wrote it.
+    Unknown,
 }
 
 impl Configured for ObservedApache {
@@ -201,6 +232,9 @@ pub(super) fn write_site(
     let own = server.own();
     let path = own.layout.site_file(&site.name);
     server.sees(&observed.places, site)?;
+    if let Owner::Other(list) = server.owner(&observed.places, &site.name) {
+        return Err(PlanError::OtherList { name: site.name.clone(), list, path });
+    }
     let files = |site: &Site| server.site_files(&observed.places, site);
     let now = files(site);
     now.check(&site.serving)?;
@@ -234,8 +268,11 @@ pub(super) fn tell_after(set: &mut ChangeSet, count: usize, id: ServerId) {
     }
 }
 
-/// Takes a site's file and link away, if they are there.
-pub(super) fn remove_site_file(set: &mut ChangeSet, server: &dyn Configured, name: &HostName) {
+/// Takes a site's file and link away, if they are there and not another list's.
+pub(super) fn remove_site_file(set: &mut ChangeSet, places: &Places, server: &dyn Configured, name: &HostName) {
+    if matches!(server.owner(places, name), Owner::Other(_)) {
+        return;
+    }
     let (count, own) = (set.steps.len(), server.own());
     if let Some((link, target)) = own.layout.site_link(name) {
         // A link that leads elsewhere is somebody else's.
@@ -280,7 +317,7 @@ pub(super) fn others_go(set: &mut ChangeSet, observed: &Observed, server: &dyn C
     let name = others_name();
     let others = server.own().site_files.get(&name).map(|text| Others::read(server.dialect(), text));
     let others = others.unwrap_or_default();
-    remove_site_file(set, server, &name);
+    remove_site_file(set, &observed.places, server, &name);
     let is_planned = set.change_of(&observed.places.chain(&name)).is_some();
     if !is_planned && !is_refused_elsewhere(set, observed, server.id()) {
         drop_certificate(set, observed, &name);

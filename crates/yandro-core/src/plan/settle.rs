@@ -5,7 +5,8 @@ use std::borrow::Cow;
 use super::authority::renew_issued;
 use super::change::{Access, ChangeSet};
 use super::observed::{Fresh, Observed};
-use super::others::renew_others;
+use super::others::{drop_unused_certificate, renew_others};
+use super::server::Owner;
 use super::site::{PlanError, certificate, drop_certificate, drop_from_hosts, map_one, order, take_from_servers};
 use crate::config::HandEdit;
 use crate::config::{self, OTHERS};
@@ -20,8 +21,19 @@ pub struct Settlement {
     pub set: ChangeSet,
     /// Directives of yandro's that a person changed or took out; they stay so.
     pub edited: Vec<(HostName, HandEdit)>,
-    /// What yandro wrote and no site of the list needs; the changes take it away.
+    /// What yandro wrote for this list and no site of it needs; the changes take it away.
     pub orphans: Vec<HostName>,
+    /// What an earlier build wrote without naming a list, and no site of this one needs; it stays.
+    pub unowned: Vec<HostName>,
+}
+
+/// What becomes of what yandro wrote for sites that the list has no more.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Orphans {
+    /// It goes.
+    Removed,
+    /// It stays.
+    Kept,
 }
 
 /// What stopped a plan for many sites.
@@ -48,9 +60,14 @@ pub fn settle(
     mut observed: Observed,
     list: &SiteList,
     default_server: ServerId,
+    orphans_are: Orphans,
     fresh: &mut dyn Fresh,
 ) -> Result<Settlement, Failed> {
-    let mut settlement = Settlement { orphans: orphans(&observed, list), ..Settlement::default() };
+    let (orphans, unowned) = match orphans_are {
+        Orphans::Removed => (orphans(&observed, list), unowned(&observed, list)),
+        Orphans::Kept => (Vec::new(), Vec::new()),
+    };
+    let mut settlement = Settlement { orphans, unowned, ..Settlement::default() };
     let gone = remove_orphans(&observed, &settlement.orphans);
     observed.advance(&gone);
     settlement.set.merge(gone);
@@ -71,6 +88,9 @@ pub fn settle(
         settlement.set.merge(next);
         settlement.edited.extend(hand_edits(&observed, &site));
     }
+    let mut unused = ChangeSet::default();
+    drop_unused_certificate(&mut unused, &observed);
+    settlement.set.merge(unused);
     settlement.set.merge(in_order(&observed, list));
     Ok(settlement)
 }
@@ -102,7 +122,7 @@ pub fn renew(observed: &mut Observed, list: &SiteList, fresh: &mut dyn Fresh) ->
 fn in_order(observed: &Observed, list: &SiteList) -> ChangeSet {
     let mut set = ChangeSet::default();
     if let Some(before) = &observed.hosts
-        && let Cow::Owned(after) = hosts::sorted(before, &order(list))
+        && let Cow::Owned(after) = hosts::sorted(before, &observed.places.list, &order(list))
     {
         set.file(observed.places.hosts.clone(), Some(before.clone()), Some(after), Access::Public);
     }
@@ -116,17 +136,38 @@ fn hand_edits(observed: &Observed, site: &Site) -> Vec<(HostName, HandEdit)> {
     config::hand_edits(server.dialect(), text, site, &files).into_iter().map(|edit| (site.name.clone(), edit)).collect()
 }
 
-/// Names of yandro's block, of its virtual host files and of its certificates that no
-/// site has.
+/// Names in this list's block, of its virtual host files and of its certificates that no site has.
 fn orphans(observed: &Observed, list: &SiteList) -> Vec<HostName> {
-    let taken: std::collections::HashSet<&str> =
-        list.sites.iter().flat_map(|site| site.names().map(HostName::as_str)).collect();
+    let places = &observed.places;
     let mut names: Vec<HostName> = Vec::new();
     if let Some(bytes) = &observed.hosts {
-        names.extend(hosts::HostsFile::parse(bytes).own_names());
+        names.extend(hosts::HostsFile::parse(bytes).own_names(&places.list));
     }
-    names.extend(observed.configured().iter().flat_map(|server| server.own().site_files.keys().cloned()));
+    for server in observed.configured() {
+        let is_this = |name: &&HostName| server.owner(places, name) == Owner::This;
+        names.extend(server.own().site_files.keys().filter(is_this).cloned());
+    }
     names.extend(observed.keys.keys().chain(observed.chains.keys()).cloned());
+    without_sites(names, list)
+}
+
+/// Names that an earlier build wrote without naming a list, and that no site of this one has.
+fn unowned(observed: &Observed, list: &SiteList) -> Vec<HostName> {
+    let mut names: Vec<HostName> = Vec::new();
+    if let Some(bytes) = &observed.hosts {
+        names.extend(hosts::HostsFile::parse(bytes).unowned_names());
+    }
+    for server in observed.configured() {
+        let is_unknown = |name: &&HostName| server.owner(&observed.places, name) == Owner::Unknown;
+        names.extend(server.own().site_files.keys().filter(is_unknown).cloned());
+    }
+    without_sites(names, list)
+}
+
+/// Each name once, those left out that a site has or that stand for unknown names.
+fn without_sites(mut names: Vec<HostName>, list: &SiteList) -> Vec<HostName> {
+    let taken: std::collections::HashSet<&str> =
+        list.sites.iter().flat_map(|site| site.names().map(HostName::as_str)).collect();
     names.retain(|name| !taken.contains(name.as_str()) && name.as_str() != OTHERS);
     names.sort();
     names.dedup();
@@ -138,9 +179,8 @@ fn remove_orphans(observed: &Observed, orphans: &[HostName]) -> ChangeSet {
     if orphans.is_empty() {
         return set;
     }
-    let places = &observed.places;
     if let Some(before) = &observed.hosts {
-        drop_from_hosts(&mut set, places.hosts.clone(), before, orphans);
+        drop_from_hosts(&mut set, observed, before, orphans);
     }
     for name in orphans {
         drop_certificate(&mut set, observed, name);

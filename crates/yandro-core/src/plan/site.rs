@@ -18,7 +18,7 @@ use crate::hosts::{self, EditError, Mapping};
 use crate::httpd::run::{ConfigFault, Place};
 use crate::name::{HostName, Suffix};
 use crate::pki::{self, Constraints, Facts, LeafRequest, PkiError};
-use crate::site::{Https, ServerId, Site, SiteList, remove_site, set_site};
+use crate::site::{Https, ListId, ServerId, Site, SiteList, remove_site, set_site};
 
 /// Why a site can't be mapped. Nothing has been changed.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -80,6 +80,16 @@ pub enum PlanError {
         what: String,
         /// The file.
         file: Utf8PathBuf,
+    },
+    /// A file or line of yandro's belongs to another site list.
+    #[error("`{name}` belongs to {list}: {path}")]
+    OtherList {
+        /// The site.
+        name: HostName,
+        /// The list.
+        list: ListId,
+        /// What belongs to it.
+        path: Utf8PathBuf,
     },
     /// Somebody else's virtual host has the name.
     #[error("{place}: a virtual host that yandro did not write already answers to `{name}`")]
@@ -144,7 +154,7 @@ pub fn map_site(
     let mut set = map_one(observed, list, site, fresh)?;
     if let Some(change) = set.file_mut(&observed.places.hosts)
         && let Some(text) = &change.after
-        && let Cow::Owned(sorted) = hosts::sorted(text, &order(list))
+        && let Cow::Owned(sorted) = hosts::sorted(text, &observed.places.list, &order(list))
     {
         change.after = Some(sorted.into());
     }
@@ -192,7 +202,7 @@ pub(super) fn map_one(
         (_, None) => {}
     }
     take_from_servers(&mut set, observed, &[&site.name], site.server);
-    point_names(&mut set, observed, before, site)?;
+    point_names(&mut set, observed, list, site)?;
     if before != Some(site) {
         let changed = set_site(observed.list.as_deref().unwrap_or_default(), site);
         set.steps.push(Step::Folder { path: observed.places.config.clone(), access: Access::Private });
@@ -216,7 +226,7 @@ pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, Pl
     let places = &observed.places;
     let names: Vec<HostName> = sites.iter().flat_map(|site| site.names().cloned()).collect();
     let before = hosts_file(observed)?;
-    drop_from_hosts(&mut set, places.hosts.clone(), before, &names);
+    drop_from_hosts(&mut set, observed, before, &names);
     for &site in sites {
         set.sites.push(SiteChange { before: Some(site.clone()), after: None });
         drop_certificate(&mut set, observed, &site.name);
@@ -239,7 +249,7 @@ pub(super) fn take_from_servers(set: &mut ChangeSet, observed: &Observed, names:
     for server in observed.servers.iter().filter(|server| Some(server.configured().id()) != kept) {
         let configured = server.configured();
         for name in names {
-            remove_site_file(set, configured, name);
+            remove_site_file(set, &observed.places, configured, name);
         }
         match server {
             ObservedServer::Apache(apache) => go_with_the_last(set, observed, apache),
@@ -249,9 +259,9 @@ pub(super) fn take_from_servers(set: &mut ChangeSet, observed: &Observed, names:
 }
 
 /// Takes names out of yandro's block, if it has them.
-pub(super) fn drop_from_hosts(set: &mut ChangeSet, path: Utf8PathBuf, before: &Content, names: &[HostName]) {
-    if let Cow::Owned(after) = hosts::drop_names(before, names) {
-        set.file(path, Some(before.clone()), Some(after), Access::Public);
+pub(super) fn drop_from_hosts(set: &mut ChangeSet, observed: &Observed, before: &Content, names: &[HostName]) {
+    if let Cow::Owned(after) = hosts::drop_names(before, &observed.places.list, names) {
+        set.file(observed.places.hosts.clone(), Some(before.clone()), Some(after), Access::Public);
     }
 }
 
@@ -259,15 +269,17 @@ fn hosts_file(observed: &Observed) -> Result<&Content, PlanError> {
     observed.hosts.as_ref().ok_or_else(|| PlanError::HostsMissing(observed.places.hosts.clone()))
 }
 
-fn point_names(set: &mut ChangeSet, observed: &Observed, before: Option<&Site>, site: &Site) -> Result<(), PlanError> {
+fn point_names(set: &mut ChangeSet, observed: &Observed, list: &SiteList, site: &Site) -> Result<(), PlanError> {
+    let before = list.site(&site.name);
     let path = &observed.places.hosts;
     let mapping = Mapping { addresses: observed.addresses(site), names: site.names().cloned().collect() };
     let former: Vec<HostName> = before.into_iter().flat_map(Site::names).cloned().collect();
     let text = hosts_file(observed)?;
-    let pointed = hosts::point(text, &mapping, &former, observed.take_over)
+    let adopted = hosts::adopted(text, &observed.places.list, &order(list));
+    let pointed = hosts::point(&adopted, &observed.places.list, &mapping, &former, observed.take_over)
         .map_err(|error| PlanError::Hosts { path: path.clone(), error })?;
-    if let Cow::Owned(pointed) = pointed {
-        set.file(path.clone(), Some(text.clone()), Some(pointed), Access::Public);
+    if *pointed != ***text {
+        set.file(path.clone(), Some(text.clone()), Some(pointed.into_owned()), Access::Public);
     }
     Ok(())
 }

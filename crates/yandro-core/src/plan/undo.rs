@@ -121,6 +121,7 @@ pub fn undo(
         Some(before) => rest.with(before.clone()),
         None => rest.without(name_of(change)),
     });
+    let has_other_lists = has_other_lists(&observed, list, sites);
     // A key that is gone is gone: what it belongs to is made anew, and not put back.
     let is_remade = |step: &Step| {
         let path = step.path();
@@ -135,7 +136,7 @@ pub fn undo(
             || path.as_str().contains(OTHERS)
             || configuration.iter().any(|own| own == path)
             || path.parent().is_some_and(|folder| folder.file_name() == Some("mods-enabled"));
-        let is_needed = is_others && !is_last && !rest.sites.is_empty();
+        let is_needed = is_others && (has_other_lists || !is_last && !rest.sites.is_empty());
         if let Step::Folder { path, .. } = inverse
             && !path.starts_with(&places.data)
             && !path.starts_with(&places.config)
@@ -156,6 +157,16 @@ pub fn undo(
     set.sites =
         sites.iter().map(|change| SiteChange { before: change.after.clone(), after: change.before.clone() }).collect();
     Ok(set)
+}
+
+/// Whether a server has sites of other lists, which need what all of them share.
+fn has_other_lists(observed: &Observed, list: &SiteList, sites: &[SiteChange]) -> bool {
+    let is_this = |name: &HostName| {
+        let is_changed = |change: &SiteChange| name_of(change) == name;
+        list.site(name).is_some() || sites.iter().any(is_changed)
+    };
+    let is_others = |name: &HostName| !is_this(name);
+    observed.configured().into_iter().any(|server| server.own().own_sites.iter().any(is_others))
 }
 
 /// The authority that a step kept aside, by its id.

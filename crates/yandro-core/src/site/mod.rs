@@ -3,6 +3,7 @@
 mod certificate;
 mod edit;
 mod list;
+mod list_id;
 mod quick;
 mod server;
 mod serving;
@@ -10,6 +11,7 @@ mod serving;
 pub use certificate::{CertificateTerms, checked_days};
 pub use edit::{remove_site, set_site};
 pub use list::{ListError, SiteList};
+pub use list_id::ListId;
 pub use server::{ServerId, ServerKind, ServerName, ServerNameError};
 pub use serving::{
     FastCgi, Listing, Logs, Overrides, Serving, Symlinks, UpstreamHost, checked_fallback, checked_index,

@@ -57,6 +57,8 @@ pub enum CarryOutError<E> {
         /// Whether the server may not be tested and reloaded, either.
         server: bool,
     },
+    /// Nobody can write this. Nothing was changed.
+    Unwritable(FileError),
     /// This was changed by somebody else since it was read. Nothing was changed.
     ChangedMeanwhile(Utf8PathBuf),
     /// A server would listen on a port that another program has. Nothing was changed.
@@ -118,10 +120,9 @@ pub fn carry_out<E>(
         return Err(CarryOutError::ChangedMeanwhile(step.path().to_owned()));
     }
     if set.is_empty() {
-        return prove().map(|()| CarriedOut::default()).map_err(|seen| CarryOutError::Failed {
-            cause: Cause::Proof(seen),
-            put_back: Ok(RolledBack::default()),
-        });
+        return prove()
+            .map(|()| CarriedOut::default())
+            .map_err(|seen| CarryOutError::Failed { cause: Cause::Proof(seen), put_back: Ok(RolledBack::default()) });
     }
     let hands = Hands::new(tools.escalate, tools.on_wait);
     let named = |id: &ServerId| tools.servers.iter().find(|(other, _)| other == id).copied();
@@ -172,6 +173,15 @@ pub fn carry_out<E>(
     }
 }
 
+/// Why nobody can write a path; `None` if root can.
+fn obstacle(path: &Utf8Path) -> Option<FileError> {
+    let real = files::follow(path).unwrap_or_else(|_| path.to_owned());
+    files::obstacle(&real).or_else(|| {
+        let is_root = rustix::process::geteuid().is_root();
+        is_root.then(|| FileError::at(path)(rustix::io::Errno::ACCESS.into()))
+    })
+}
+
 /// Makes sure that everything may be done, with the help of root where it takes that.
 fn get_rights<E>(set: &ChangeSet, hands: &Hands<'_>, controls: &Controls<'_>) -> Result<(), CarryOutError<E>> {
     let needs_root = controls.iter().any(|(_, server)| server.needs_root());
@@ -180,6 +190,9 @@ fn get_rights<E>(set: &ChangeSet, hands: &Hands<'_>, controls: &Controls<'_>) ->
         return Err(CarryOutError::NotPermitted { paths: others, server: false });
     }
     let forbidden = forbidden(set);
+    if let Some(error) = forbidden.iter().find_map(|path| obstacle(path)) {
+        return Err(CarryOutError::Unwritable(error));
+    }
     if (!forbidden.is_empty() || needs_root) && !hands.prepare(&forbidden, needs_root) {
         return Err(CarryOutError::NotPermitted { paths: forbidden, server: needs_root });
     }

@@ -71,10 +71,7 @@ pub fn history(machine: &Machine) -> History {
 /// When a record or one of the files can't be read.
 pub fn done_steps(machine: &Machine, id: u64) -> Result<Option<Vec<DoneStep>>, FileError> {
     let history = machine.history();
-    let Some(path) = record::records(&history, "done")
-        .into_iter()
-        .find(|path| record::number(path) == Some(id))
-    else {
+    let Some(path) = record::records(&history, "done").into_iter().find(|path| record::number(path) == Some(id)) else {
         return Ok(None);
     };
     let record = match Record::read(&path) {

@@ -111,10 +111,7 @@ impl Helper {
         match answer {
             Answer::Failed { errno } => Err(io::Error::from_raw_os_error(errno)),
             Answer::Refused { words }
-                if !matches!(
-                    request,
-                    Request::Control { .. } | Request::Flush { .. } | Request::Refresh { .. }
-                ) =>
+                if !matches!(request, Request::Control { .. } | Request::Flush { .. } | Request::Refresh { .. }) =>
             {
                 Err(io::Error::new(io::ErrorKind::PermissionDenied, words))
             }

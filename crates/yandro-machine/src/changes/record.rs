@@ -17,7 +17,7 @@ use yandro_core::site::{ServerId, Site, SiteList, set_site};
 use yandro_core::source::common_ends;
 use yandro_core::system::{Cache, TrustStore};
 
-use crate::files::{Attributes, FileError, fingerprint, read_if_there, sync_folder_of};
+use crate::files::{self, Attributes, FileError, fingerprint, read_if_there, sync_folder_of};
 use crate::fresh::random;
 use crate::machine::Machine;
 
@@ -294,7 +294,7 @@ impl Record {
     /// # Errors
     /// When the file can't be read, or what it holds is no record.
     pub(crate) fn read(path: &Utf8Path) -> Result<Self, RecordError> {
-        let bytes = fs::read(path).map_err(|error| RecordError::File(FileError::at(path)(error)))?;
+        let bytes = files::read(path).map_err(RecordError::File)?;
         Self::parse(&bytes).ok_or(RecordError::Damaged)
     }
 

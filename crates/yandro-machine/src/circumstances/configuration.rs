@@ -12,6 +12,7 @@ use yandro_core::httpd::{Overrides, denies};
 use yandro_core::nginx::run::{Configuration as Nginx, ServerBlock, answering_name};
 use yandro_core::site::{ServerKind, Site};
 
+use crate::files;
 use crate::machine::Machine;
 use crate::servers::Found;
 use crate::{apache, nginx};
@@ -309,7 +310,7 @@ fn denied(own: &Httpd, found: &Found, site: &Site) -> Option<Place> {
 pub(super) fn override_place(root: &Utf8Path, line: impl Fn(Overrides) -> Option<usize>) -> Option<Place> {
     let files = root.ancestors().map(|folder| folder.join(".htaccess")).filter(|file| file.is_file());
     files.into_iter().find_map(|file| {
-        let line = line(Overrides::read(&std::fs::read(&file).ok()?))?;
+        let line = line(Overrides::read(&files::read(&file).ok()?))?;
         Some(Place { file: file.into(), line })
     })
 }

@@ -1,12 +1,13 @@
 //! What servers and the system's guard write down while a site is asked.
 
-use std::fs::{self, File};
+use std::fs;
 use std::io::{BufRead as _, BufReader, Read as _, Seek as _, SeekFrom};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 use yandro_core::check::LogLine;
 
+use crate::files;
 use crate::machine::Machine;
 
 /// How much of what was added to a log is read, in bytes.
@@ -67,7 +68,7 @@ fn is_notice(line: &str) -> bool {
 
 /// What stands behind a place in a file, and the number of the line that begins there.
 fn tail(path: &Utf8Path, from: u64) -> Option<(String, usize)> {
-    let mut file = File::open(path).ok()?;
+    let mut file = files::open_regular(path).ok()?;
     if file.metadata().ok()?.len() <= from {
         return None;
     }

@@ -50,7 +50,7 @@ fn preferences(store: &stores::Store) -> Vec<(String, String, String)> {
     let mut found = Vec::new();
     for name in ["prefs.js", "user.js"] {
         let path = store.path.join(name);
-        let text = std::fs::read_to_string(&path).unwrap_or_default();
+        let text = String::from_utf8_lossy(&files::read(&path).unwrap_or_default()).into_owned();
         for (number, line) in text.lines().enumerate() {
             let setting = line.trim().strip_prefix("user_pref(\"").and_then(|rest| rest.split_once("\","));
             let Some((name, value)) = setting.and_then(|(name, rest)| Some((name, rest.rsplit_once(')')?.0))) else {
@@ -120,7 +120,7 @@ fn policy_proxy(machine: &Machine) -> Option<Setting> {
     for (title, folder) in FOLDERS {
         for entry in machine.path(folder).read_dir_utf8().into_iter().flatten().flatten() {
             let path = entry.path();
-            let text = std::fs::read_to_string(path).unwrap_or_default();
+            let text = String::from_utf8_lossy(&files::read(path).unwrap_or_default()).into_owned();
             let Ok(policy) = serde_json::from_str::<serde_json::Value>(&text) else { continue };
             let settings = policy.get("ProxySettings").unwrap_or(&policy);
             let word = |name: &str| settings.get(name).and_then(serde_json::Value::as_str);

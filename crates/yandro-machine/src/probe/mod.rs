@@ -34,9 +34,9 @@ use crate::servers;
 pub use limit::Limit;
 use offers::KnownOffers;
 pub use offers::OffersOf;
-pub use proof::sweep_proofs;
 use page::{Asked, Pages};
 use proof::ProofFile;
+pub use proof::sweep_proofs;
 use tls::TLS_1_3;
 
 /// How many sites are probed at once.

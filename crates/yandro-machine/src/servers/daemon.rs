@@ -106,7 +106,8 @@ impl Daemon {
         let command = fs::read_to_string(format!("/proc/{pid}/comm")).ok()?;
         let program = self.program.first().and_then(|program| Utf8Path::new(program).file_name()).unwrap_or_default();
         let is_it = self.kind.processes.iter().any(|name| command.starts_with(name)) || command.trim() == program;
-        is_it.then(|| Pid::from_raw(pid)).flatten()
+        // One that ended, and that nobody waited for, still has a name: in containers without an init.
+        Pid::from_raw(pid).filter(|pid| is_it && is_alive(*pid))
     }
 
     /// The user of the processes that answer requests, if it runs. Children of root's write logs,
@@ -248,9 +249,7 @@ impl ServerControl for Daemon {
         match self.generation() {
             Some(before) => self.reload_running(&before, on_wait),
             // A named command may know of a server whose process can't be seen.
-            None if !self.command(|named| &named.reload).is_empty() => {
-                run_command(self.command(|named| &named.reload))
-            }
+            None if !self.command(|named| &named.reload).is_empty() => run_command(self.command(|named| &named.reload)),
             None => Err("it isn't running".into()),
         }
     }
@@ -274,12 +273,11 @@ impl ServerControl for Daemon {
         match &self.service {
             _ if !command.is_empty() => run_command(command)?,
             Some((systemctl, service)) => run_program(systemctl, &["stop", service])?,
-            None => kill_process(pid, self.kind.stop).map_err(|error| {
-                format!("process {} could not be told to end: {error}", pid.as_raw_nonzero())
-            })?,
+            None => kill_process(pid, self.kind.stop)
+                .map_err(|error| format!("process {} could not be told to end: {error}", pid.as_raw_nonzero()))?,
         }
         let mut wait = Wait::new(on_wait, format!("{} to end", self.kind.title));
-        while self.running() == Some(pid) && is_alive(pid) {
+        while self.running() == Some(pid) {
             if !wait.goes_on() {
                 return Err(format!("process {} still runs", pid.as_raw_nonzero()));
             }

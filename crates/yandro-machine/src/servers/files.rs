@@ -1,10 +1,9 @@
 //! The files of a server: as it sees them, and yandro's own among them.
 
 use std::collections::BTreeMap;
-use std::fs;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::{Files, Layout, OTHERS};
+use yandro_core::config::{Files, Layout, OTHERS, others_certificate};
 use yandro_core::name::HostName;
 use yandro_core::plan::OwnFiles;
 
@@ -17,7 +16,7 @@ pub struct Disk;
 
 impl Files for Disk {
     fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
-        fs::read(path).ok()
+        files::read(path).ok()
     }
 
     fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
@@ -78,6 +77,9 @@ pub(crate) fn own_files(found: &Found, names: &[HostName]) -> Result<OwnFiles, F
             }
         }
     }
+    let others = HostName::parse(OTHERS).ok().and_then(|name| site_files.get(&name));
+    let certificate = others.and_then(|text| others_certificate(found.kind.dialect(), text));
+    let here = certificate.and_then(|[certificate, _]| found.view.here(&certificate));
     let own_sites = sites(layout).into_iter().filter(|name| name.as_str() != OTHERS).collect();
     Ok(OwnFiles {
         id: found.id,
@@ -87,7 +89,13 @@ pub(crate) fn own_files(found: &Found, names: &[HostName]) -> Result<OwnFiles, F
         site_files,
         own_sites,
         site_links,
+        lacks_others_certificate: here.is_some_and(|path| is_gone(&path)),
     })
+}
+
+/// Whether a file isn't there; one in a folder of another user's, where that can't be seen, is.
+fn is_gone(path: &Utf8Path) -> bool {
+    path.symlink_metadata().is_err_and(|error| error.kind() == std::io::ErrorKind::NotFound)
 }
 
 /// The sites that have a file of yandro's.

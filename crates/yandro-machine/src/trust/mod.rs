@@ -7,8 +7,10 @@ pub mod stores;
 mod systems;
 
 use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::pki::Facts;
 use yandro_core::system::TrustStore;
 
+use crate::files;
 use crate::machine::Machine;
 use crate::process;
 
@@ -35,13 +37,22 @@ pub(crate) fn has(list: &[u8], root: &[u8]) -> bool {
     text.contains(line) && text.contains(wanted.trim_end())
 }
 
-/// The files in a store's folder that are roots of yandro's, earlier ones as well.
+/// The files in a store's folder that are roots of this user's authorities, earlier ones as well.
 pub fn own_files(machine: &Machine, store: TrustStore) -> Vec<Utf8PathBuf> {
     let entries = machine.path(store.folder()).read_dir_utf8().into_iter().flatten().flatten();
     let paths = entries.map(camino::Utf8DirEntry::into_path);
-    let mut own: Vec<_> = paths.filter(|path| TrustStore::of_file(&machine.places.inside(path)).is_some()).collect();
+    let is_root = |path: &Utf8PathBuf| TrustStore::of_file(&machine.places.inside(path)).is_some();
+    let is_this = |path: &Utf8PathBuf| files::read(path).is_ok_and(|pem| is_of_user(machine, &pem));
+    let mut own: Vec<_> = paths.filter(|path| is_root(path) && is_this(path)).collect();
     own.sort();
     own
+}
+
+/// Whether a root of yandro's, in PEM, is this user's: on a machine with several users each has an
+/// authority, which the root's subject names as `user@machine`. One that can't be read is nobody's.
+pub fn is_of_user(machine: &Machine, pem: &[u8]) -> bool {
+    let subject = Facts::certificates(pem).ok().and_then(|all| Some(Facts::read(all.first()?).ok()?.subject));
+    subject.is_some_and(|subject| subject.contains(&format!(" for {}@", machine.user())))
 }
 
 /// Has the store take up what was changed in its folder.

@@ -90,6 +90,27 @@ pub fn own_roots(machine: &Machine, kind: StoreKind, path: &Utf8Path) -> Result<
     }
 }
 
+/// The roots of this user's earlier authorities that a store trusts: what each is called, and its PEM.
+/// `current` is what the present root is called. Roots of other users are left out.
+///
+/// # Errors
+/// As [`own_roots`].
+pub fn former_roots(
+    machine: &Machine,
+    kind: StoreKind,
+    path: &Utf8Path,
+    current: &str,
+) -> Result<Vec<(String, String)>, StoreError> {
+    let mut found = Vec::new();
+    for name in own_roots(machine, kind, path)?.into_iter().filter(|name| name != current) {
+        let pem = certificate(machine, kind, path, &name)?;
+        if super::is_of_user(machine, pem.as_bytes()) {
+            found.push((name, pem));
+        }
+    }
+    Ok(found)
+}
+
 /// Whether a store trusts a root, as far as that is told at once: a key store of Java's that is not to be read
 /// without its program tells nothing.
 pub fn trusts(machine: &Machine, store: &Store, nickname: &str, root: &[u8]) -> Option<bool> {

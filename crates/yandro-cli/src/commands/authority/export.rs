@@ -1,6 +1,6 @@
 //! `yandro authority env` and `export`.
 
-use std::io::{IsTerminal as _, Write as _};
+use std::io::IsTerminal as _;
 
 use camino::Utf8Path;
 use serde_json::json;
@@ -60,12 +60,12 @@ pub(super) fn export(
         }
     };
     let Some(out) = out else {
-        let mut stdout = std::io::stdout();
+        let stdout = std::io::stdout();
         if matches!(format, RootFormat::Der | RootFormat::P7b) && stdout.is_terminal() {
             return Err(CommandError::usage("these are bytes, and no text for a terminal")
                 .hint("name a file for them: --out FILE"));
         }
-        stdout.write_all(&content).map_err(CommandError::not_made)?;
+        ui.bytes(&content);
         return Ok(Status::Well);
     };
     let path = context.given(out);

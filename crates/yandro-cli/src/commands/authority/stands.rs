@@ -39,13 +39,14 @@ impl Stands {
             }
         });
         let others = stores::find(machine).into_iter().map(|store| {
-            let (how, orphans) = match stores::own_roots(machine, store.kind, &store.path) {
-                Ok(held) => (
-                    if held.iter().any(|name| name == own) { How::Trusted } else { How::NotYet },
-                    held.into_iter().filter(|name| name != own).collect(),
-                ),
-                Err(error) => (How::NotAsked(error.to_string()), Vec::new()),
+            let held = stores::own_roots(machine, store.kind, &store.path);
+            let former = stores::former_roots(machine, store.kind, &store.path, own).unwrap_or_default();
+            let how = match held {
+                Ok(held) if held.iter().any(|name| name == own) => How::Trusted,
+                Ok(_) => How::NotYet,
+                Err(error) => How::NotAsked(error.to_string()),
             };
+            let orphans = former.into_iter().map(|(name, _)| name).collect();
             Store { title: store.title, path: store.path.to_string(), how, orphans }
         });
         Self(system.into_iter().chain(others).collect())

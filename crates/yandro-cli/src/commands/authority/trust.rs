@@ -210,11 +210,9 @@ fn of_store(
         let nickname = nickname.to_owned();
         Step::Trust(TrustChange { kind, store: path, title, nickname, certificate, before: !after, after })
     };
-    let former: Vec<&String> = held.iter().filter(|nickname| *nickname != own).collect();
-    for nickname in &former {
-        let certificate =
-            stores::certificate(machine, store.kind, &store.path, nickname).map_err(CommandError::not_made)?;
-        set.steps.push(change(nickname, certificate, false));
+    let former = stores::former_roots(machine, store.kind, &store.path, own).map_err(CommandError::not_made)?;
+    for (nickname, certificate) in &former {
+        set.steps.push(change(nickname, certificate.clone(), false));
     }
     let is_trusted = held.iter().any(|nickname| nickname == own);
     match root {

@@ -82,7 +82,7 @@ pub(super) fn sign(
     ui: &mut Ui,
 ) -> Result<Status, CommandError> {
     let (request, path) = (context.given(request), context.given(out));
-    let text = files::read_if_there(&request)?;
+    let text = files::read_given(&request, 1 << 20)?;
     let text = text.ok_or_else(|| CommandError::usage(format!("there is no file `{request}`")))?;
     let asked = SigningRequest::from_pem(&String::from_utf8_lossy(&text)).map_err(CommandError::usage)?;
     let plan = || {

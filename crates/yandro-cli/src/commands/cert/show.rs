@@ -34,7 +34,7 @@ pub(super) fn show(
     let mut shown = find(context, what)?;
     if let Some(path) = key {
         let path = context.given(path);
-        let text = files::read_if_there(&path)?;
+        let text = files::read_given(&path, 1 << 20)?;
         shown.key = Some(text.ok_or_else(|| CommandError::usage(format!("there is no file `{path}`")))?);
     }
     if is_paths {

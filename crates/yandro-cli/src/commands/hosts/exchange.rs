@@ -78,7 +78,7 @@ fn serial(now: OffsetDateTime) -> u32 {
 pub(crate) fn import(context: &Context, file: &Utf8Path, replace: bool, ui: &mut Ui) -> Result<Status, CommandError> {
     let path = context.current.join(file);
     let bytes =
-        files::read_if_there(&path)?.ok_or_else(|| CommandError::usage(format!("there is no file `{file}`")))?;
+        files::read_given(&path, 64 << 20)?.ok_or_else(|| CommandError::usage(format!("there is no file `{file}`")))?;
     let names = to_import(file, &bytes)?;
     let plan = || {
         let (_, list) = context.list()?;

@@ -3,7 +3,7 @@
 use serde_json::json;
 use yandro_core::hosts::{self, LintContext, LintFinding, Multi, Weight};
 use yandro_core::name::HostName;
-use yandro_core::site::SiteList;
+use yandro_core::site::{ListId, SiteList};
 use yandro_core::system::Surroundings;
 use yandro_machine::{caches, files};
 
@@ -19,6 +19,7 @@ struct Judged {
     gone: Vec<HostName>,
     multi: Multi,
     surroundings: Surroundings,
+    which: ListId,
 }
 
 impl Judged {
@@ -29,11 +30,18 @@ impl Judged {
             list.sites.iter().filter(|site| is_gone(site.document_root())).map(|site| site.name.clone()).collect();
         let conf = files::read_if_there(&context.machine.path("/etc/host.conf"))?.unwrap_or_default();
         let surroundings = caches::surroundings(&context.machine);
-        Ok(Self { list, gone, multi: Multi::of_host_conf(&conf), surroundings })
+        Ok(Self {
+            list,
+            gone,
+            multi: Multi::of_host_conf(&conf),
+            surroundings,
+            which: context.machine.places.list.clone(),
+        })
     }
 
     fn context<'a>(&'a self, path: &'a str) -> LintContext<'a> {
         LintContext {
+            list: &self.which,
             sites: &self.list,
             folders_gone: &self.gone,
             multi: self.multi,

@@ -11,7 +11,7 @@ use std::ops::Range;
 use super::lookup::Multi;
 use super::parse::{Entry, HostsFile};
 use crate::name::HostName;
-use crate::site::SiteList;
+use crate::site::{ListId, SiteList};
 use crate::source::{self, Splice};
 use crate::system::Surroundings;
 
@@ -102,6 +102,8 @@ pub struct LintFinding {
 pub struct LintContext<'a> {
     /// The site list.
     pub sites: &'a SiteList,
+    /// Which list that is.
+    pub list: &'a ListId,
     /// The sites whose folder is gone.
     pub folders_gone: &'a [HostName],
     /// Which lines of a name count.

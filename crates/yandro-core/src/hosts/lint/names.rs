@@ -161,9 +161,14 @@ fn sites(file: &HostsFile<'_>, entries: &[Entry], context: &LintContext<'_>, fou
             if of_sites.contains(&name) {
                 continue;
             }
-            if entry.ours {
+            let of = file.list_of(entry);
+            if entry.ours && of.is_none_or(|list| list == context.list) {
                 let cause = format!("yandro's line for `{name}`, which no site has any more");
-                found.push(LintFinding::warning(LintCode::SiteGone, entry.line, cause).remedy("yandro settle"));
+                // One that names no list may be another user's.
+                let remedy = if of.is_some() { "yandro settle" } else { "take the line out, if it is yours" };
+                found.push(LintFinding::warning(LintCode::SiteGone, entry.line, cause).remedy(remedy));
+            } else if entry.ours {
+                // It follows another user's site list.
             } else if entry.address.is_loopback() && entry.address != IpAddr::from([127, 0, 1, 1]) {
                 // 127.0.1.1 is where Debian keeps the machine's own name.
                 let is_name = HostName::parse(&name).is_ok_and(|parsed| parsed.as_str() == name);

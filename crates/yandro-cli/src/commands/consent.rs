@@ -1,0 +1,25 @@
+//! Questions that are asked before something that the user may not expect.
+
+use std::io::{BufRead as _, IsTerminal as _, Write as _};
+
+use crate::error::CommandError;
+
+/// Asks on the terminal. `fact` says what is at stake, `question` what is going to be done, and
+/// `option` how to agree where there is no terminal.
+///
+/// # Errors
+/// When the user says no, or there is no terminal to ask on.
+pub(super) fn ask(fact: &str, question: &str, option: &str) -> Result<(), CommandError> {
+    if !std::io::stdin().is_terminal() {
+        return Err(CommandError::usage(fact).hint(option).code("consent-needed"));
+    }
+    // A user who doesn't see the question answers nothing, and nothing is done.
+    _ = write!(std::io::stderr(), "{fact}\n{question} [y/N] ");
+    let mut answer = String::new();
+    _ = std::io::stdin().lock().read_line(&mut answer);
+    if matches!(answer.trim().to_ascii_lowercase().as_str(), "y" | "yes") {
+        Ok(())
+    } else {
+        Err(CommandError::usage("you said no; nothing was changed").code("consent-refused"))
+    }
+}

@@ -1,0 +1,76 @@
+//! Which site list something belongs to. What yandro writes into files that several users share
+//! names its list, so that only the commands of that list touch it.
+
+use std::fmt;
+
+use camino::Utf8Path;
+
+/// A site list: whose it is, and its file. Two are the same if their files are.
+#[derive(Clone, Debug, Eq)]
+pub struct ListId {
+    user: String,
+    file: String,
+}
+
+/// Between the user and the file in a mark.
+const BETWEEN: &str = ", in ";
+
+impl ListId {
+    /// The list of `user` in the file `file`, an absolute path.
+    pub fn new(user: &str, file: &Utf8Path) -> Self {
+        // A line break in a path must not end the comment that names it.
+        let shown = |text: &str| text.escape_default().to_string().replace("\\'", "'").replace("\\\"", "\"");
+        Self { user: shown(user), file: shown(file.as_str()) }
+    }
+
+    /// The user.
+    pub fn user(&self) -> &str {
+        &self.user
+    }
+
+    /// How a comment names the list: `ada, in /home/ada/.config/yandro/sites.toml`.
+    pub fn mark(&self) -> String {
+        format!("{}{BETWEEN}{}", self.user, self.file)
+    }
+
+    /// Reads what [`Self::mark`] wrote.
+    pub fn read(mark: &str) -> Option<Self> {
+        let (user, file) = mark.trim_end().split_once(BETWEEN)?;
+        let is_whole = !user.is_empty() && file.starts_with('/');
+        is_whole.then(|| Self { user: user.to_owned(), file: file.to_owned() })
+    }
+}
+
+impl PartialEq for ListId {
+    fn eq(&self, other: &Self) -> bool {
+        self.file == other.file
+    }
+}
+
+impl std::hash::Hash for ListId {
+    fn hash<H: std::hash::Hasher>(&self, state: &mut H) {
+        self.file.hash(state);
+    }
+}
+
+impl fmt::Display for ListId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "the site list of user `{}` ({})", self.user, self.file)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_mark_is_one_line_and_reads_back() {
+        for (user, file) in [("ada", "/home/ada/sites.toml"), ("a b", "/tmp/o'clock\n127.0.0.1 bank.test"), ("é", "/é")]
+        {
+            let list = ListId::new(user, Utf8Path::new(file));
+            assert!(!list.mark().contains(['\n', '\r']), "{list}");
+            assert_eq!(ListId::read(&list.mark()).as_ref(), Some(&list));
+        }
+        assert_eq!(ListId::read("ada"), None);
+    }
+}
