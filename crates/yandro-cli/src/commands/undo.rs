@@ -1,7 +1,9 @@
 //! `yandro undo`.
 
+use camino::Utf8Path;
 use serde_json::json;
-use yandro_core::plan::{Access, FileChange, UndoError, undo, unified_diff};
+use yandro_core::name::HostName;
+use yandro_core::plan::{Access, FileChange, UndoError, Undoing, undo, unified_diff};
 use yandro_core::site::Site;
 use yandro_machine::changes::{self, Entry};
 use yandro_machine::{SystemFresh, files, observe};
@@ -15,9 +17,21 @@ use crate::view::{STRONG, Ui};
 
 pub(crate) fn run(context: &Context, args: &UndoArgs, ui: &mut Ui) -> Result<Status, CommandError> {
     let plan = || {
-        let history = changes::history(&context.machine).entries;
+        let machine = &context.machine;
+        let history = changes::history(machine).entries;
         let entry = chosen(&history, args.id)?;
-        let steps = changes::done_steps(&context.machine, entry.id)?.ok_or_else(|| no_such(entry.id))?;
+        let steps = changes::done_steps(machine, entry.id)?.ok_or_else(|| no_such(entry.id))?;
+        if let Some((later, name)) = later_change(&history, entry) {
+            return Err(site_changed(entry, &name, Some(later)));
+        }
+        let hosts = &machine.places.hosts;
+        if let Some(later) = changes::overlapped_by(machine, entry.id, hosts) {
+            return Err(overlapped(entry, hosts, Some(later)));
+        }
+        let mut leftovers = Vec::new();
+        for undone in history.iter().rev().filter(|other| !other.stands()) {
+            leftovers.extend(changes::done_steps(machine, undone.id)?.unwrap_or_default());
+        }
         let (text, list) = context.list()?;
         let both = entry.sites.iter().flat_map(|change| [&change.before, &change.after]).flatten();
         let mut sites: Vec<&Site> = both.collect();
@@ -31,10 +45,10 @@ pub(crate) fn run(context: &Context, args: &UndoArgs, ui: &mut Ui) -> Result<Sta
             observe::observe(&context.machine, text, &sites, now())?
         };
         // What came after it and still stands may need what it brought.
-        let is_last =
-            !history.iter().any(|later| later.id > entry.id && later.undone_by.is_none() && later.undoes.is_none());
-        let mut set = undo(observed, &list, &entry.sites, &steps, is_last, &mut SystemFresh::new())
-            .map_err(|error| refused(&history, entry, error))?;
+        let is_last = !history.iter().any(|later| later.id > entry.id && later.stands());
+        let undoing = Undoing { sites: &entry.sites, steps: &steps, leftovers: &leftovers, is_last };
+        let mut set =
+            undo(observed, &list, &undoing, &mut SystemFresh::new()).map_err(|error| refused(entry, error))?;
         if set.is_empty() {
             return Err(CommandError::not_made(format!(
                 "nothing of change {} can be taken back: `{}`",
@@ -66,7 +80,7 @@ fn chosen(history: &[Entry], id: Option<u64>) -> Result<&Entry, CommandError> {
         return history
             .iter()
             .rev()
-            .find(|entry| entry.undone_by.is_none() && entry.undoes.is_none())
+            .find(|entry| entry.stands())
             .ok_or_else(|| CommandError::usage("there is no change to take back"));
     };
     let entry = history.iter().find(|entry| entry.id == id).ok_or_else(|| no_such(id))?;
@@ -77,27 +91,50 @@ fn chosen(history: &[Entry], id: Option<u64>) -> Result<&Entry, CommandError> {
     }
 }
 
+/// The last change after this one that stands and is about one of its sites, with that site's name.
+fn later_change<'h>(history: &'h [Entry], entry: &Entry) -> Option<(&'h Entry, HostName)> {
+    let names = names_of(entry);
+    let later = history.iter().rev().filter(|later| later.id > entry.id && later.stands());
+    later.filter_map(|later| Some((later, names_of(later).into_iter().find(|name| names.contains(name))?))).next()
+}
+
+/// The sites that a change is about.
+fn names_of(entry: &Entry) -> Vec<HostName> {
+    let sites = entry.sites.iter().flat_map(|change| [&change.before, &change.after]).flatten();
+    sites.map(|site| site.name.clone()).collect()
+}
+
+/// A site of the change was changed again, by a later change or in the list by hand.
+fn site_changed(entry: &Entry, name: &HostName, later: Option<&Entry>) -> CommandError {
+    let message = format!("change {} can't be undone: the site `{name}` was changed again since", entry.id);
+    let error = CommandError::not_made(message).code("changed-since");
+    match later {
+        Some(later) => error.hint(format!("undo the later change first: yandro undo {}", later.id)),
+        None => {
+            error.hint(format!("the site list was edited by hand; change the site as you want it: yandro map {name}"))
+        }
+    }
+}
+
+/// The lines that a change made were changed again since.
+fn overlapped(entry: &Entry, path: &Utf8Path, later: Option<u64>) -> CommandError {
+    let message =
+        format!("change {} can't be undone: lines that it changed in {path} were changed again since", entry.id);
+    let error = CommandError::not_made(message).code("changed-since");
+    match later {
+        Some(later) => error.hint(format!("undo the later change first: yandro undo {later}")),
+        None => error.hint(format!("set those lines as you want them by hand: {path}")),
+    }
+}
+
 fn no_such(id: u64) -> CommandError {
     CommandError::usage(format!("there is no change {id}")).hint("see which there are: yandro history")
 }
 
-fn refused(history: &[Entry], entry: &Entry, error: UndoError) -> CommandError {
+fn refused(entry: &Entry, error: UndoError) -> CommandError {
     match error {
         UndoError::Plan(error) => error.into(),
-        UndoError::SiteChanged(name) => {
-            let touches = |later: &&Entry| {
-                let mut names = later.sites.iter().flat_map(|change| [&change.before, &change.after]).flatten();
-                later.id > entry.id && later.undone_by.is_none() && names.any(|site| site.name == name)
-            };
-            let message = format!("change {} can't be taken back: the site `{name}` was changed again since", entry.id);
-            match history.iter().rev().find(touches) {
-                Some(later) => CommandError::not_made(message)
-                    .hint(format!("take the later change back first: yandro undo {}", later.id)),
-                None => CommandError::not_made(message).hint(format!(
-                    "the site list was edited by hand; change the site as you want it: yandro map {name}"
-                )),
-            }
-        }
+        UndoError::SiteChanged(name) => site_changed(entry, &name, None),
         UndoError::Edited { path, made } => {
             let now = files::read_if_there(&path).ok().flatten();
             let change = FileChange {
@@ -113,6 +150,7 @@ fn refused(history: &[Entry], entry: &Entry, error: UndoError) -> CommandError {
             ))
             .hint("keep those lines elsewhere and take them out of the file, then run the command again")
         }
+        UndoError::Overlaps(path) => overlapped(entry, &path, None),
         UndoError::AuthorityReplaced => CommandError::not_made(format!(
             "change {} can't be taken back: the authority was replaced again since",
             entry.id

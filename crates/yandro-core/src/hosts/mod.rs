@@ -17,6 +17,7 @@ pub use lines::{remove_lines, set_line};
 pub use lint::{LintCode, LintContext, LintFinding, Row, Weight, lint, mended, rows};
 pub use lookup::{Family, Multi};
 pub use parse::{Entry, HostsFile};
+pub use takeover::has_taken_over;
 
 #[cfg(test)]
 mod tests;

@@ -44,6 +44,11 @@ struct Taken {
     names: Names,
 }
 
+/// Whether lines were taken over in a hosts file.
+pub fn has_taken_over(bytes: &[u8]) -> bool {
+    !taken_lines(bytes).is_empty()
+}
+
 /// The file in which the lines of `against` don't say anything about `names` any more.
 pub(super) fn take(
     file: &HostsFile<'_>,

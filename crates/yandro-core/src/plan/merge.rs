@@ -21,11 +21,19 @@ impl ChangeSet {
                     Some(own) => own.after = change.after,
                     None => self.steps.push(Step::File(change)),
                 },
+                Step::Link(change) => match self.link_mut(&change.path) {
+                    Some(own) => own.after = change.after,
+                    None => self.steps.push(Step::Link(change)),
+                },
                 step => self.steps.push(step),
             }
         }
         // What one change made and the next unmade needs no step at all.
-        self.steps.retain(|step| !matches!(step, Step::File(change) if change.before == change.after));
+        self.steps.retain(|step| match step {
+            Step::File(change) => change.before != change.after,
+            Step::Link(change) => change.before != change.after,
+            _ => true,
+        });
         self.sites.extend(next.sites);
         self.servers.extend(next.servers);
         self.opens.extend(next.opens);
@@ -40,6 +48,13 @@ impl ChangeSet {
             key: text(&places.issuing_key())?,
         };
         AuthorityFiles::read(texts, passphrase).ok()
+    }
+
+    fn link_mut(&mut self, path: &Utf8Path) -> Option<&mut LinkChange> {
+        self.steps.iter_mut().find_map(|step| match step {
+            Step::Link(change) if change.path == path => Some(change),
+            _ => None,
+        })
     }
 
     pub(super) fn file_mut(&mut self, path: &Utf8Path) -> Option<&mut FileChange> {

@@ -12,6 +12,7 @@ mod merge;
 mod nginx;
 mod observed;
 mod others;
+mod patch;
 mod server;
 mod settle;
 mod site;
@@ -25,10 +26,11 @@ pub use change::{
 pub use content::Content;
 pub use diff::unified_diff;
 pub use observed::{Fresh, Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
+pub use patch::{changed_lines, reversed};
 pub use server::OwnFiles;
 pub use settle::{Failed, Orphans, Settlement, renew, settle};
 pub use site::{PlanError, map_site, unmap_sites};
-pub use undo::{DoneStep, UndoError, undo};
+pub use undo::{DoneStep, UndoError, Undoing, undo};
 
 #[cfg(test)]
 mod tests;

@@ -68,7 +68,7 @@ pub fn settle(
         Orphans::Kept => (Vec::new(), Vec::new()),
     };
     let mut settlement = Settlement { orphans, unowned, ..Settlement::default() };
-    let gone = remove_orphans(&observed, &settlement.orphans);
+    let gone = hosts_without(&observed, &settlement.orphans);
     observed.advance(&gone);
     settlement.set.merge(gone);
     let mut renewed = ChangeSet::default();
@@ -88,6 +88,10 @@ pub fn settle(
         settlement.set.merge(next);
         settlement.edited.extend(hand_edits(&observed, &site));
     }
+    // After the sites: what all sites share would go with the last orphan, and come back.
+    let gone = servers_without(&observed, &settlement.orphans);
+    observed.advance(&gone);
+    settlement.set.merge(gone);
     let mut unused = ChangeSet::default();
     drop_unused_certificate(&mut unused, &observed);
     settlement.set.merge(unused);
@@ -174,13 +178,20 @@ fn without_sites(mut names: Vec<HostName>, list: &SiteList) -> Vec<HostName> {
     names
 }
 
-fn remove_orphans(observed: &Observed, orphans: &[HostName]) -> ChangeSet {
+/// The hosts file without the lines of orphans.
+fn hosts_without(observed: &Observed, orphans: &[HostName]) -> ChangeSet {
+    let mut set = ChangeSet::default();
+    if let Some(before) = observed.hosts.as_ref().filter(|_| !orphans.is_empty()) {
+        drop_from_hosts(&mut set, observed, before, orphans);
+    }
+    set
+}
+
+/// The servers without the files of orphans, and their certificates removed.
+fn servers_without(observed: &Observed, orphans: &[HostName]) -> ChangeSet {
     let mut set = ChangeSet::default();
     if orphans.is_empty() {
         return set;
-    }
-    if let Some(before) = &observed.hosts {
-        drop_from_hosts(&mut set, observed, before, orphans);
     }
     for name in orphans {
         drop_certificate(&mut set, observed, name);

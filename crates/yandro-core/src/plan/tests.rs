@@ -426,7 +426,7 @@ proptest! {
             prop_assert!(listed.iter().all(|name| own.contains(name)));
             // At once taken back, all is as it was, but for keys that were removed.
             let steps: Vec<DoneStep> = set.steps.iter().rev().map(inverse).collect();
-            let back = undo(disk.observe(), &list, &set.sites, &steps, true, &mut Random).unwrap();
+            let back = undo(disk.observe(), &list, &Undoing { sites: &set.sites, steps: &steps, leftovers: &[], is_last: true }, &mut Random).unwrap();
             let mut undone = disk.clone();
             undone.carry_out(&back);
             let plain = |disk: &Disk| -> Disk {
@@ -455,7 +455,7 @@ proptest! {
 fn inverse(step: &Step) -> DoneStep {
     match step {
         Step::File(change) if change.access == Access::Secret && change.before.is_some() => {
-            DoneStep::Edited { path: change.path.clone(), made: None }
+            DoneStep::Edited { path: change.path.clone(), made: None, part_before: None, reversed: None }
         }
         Step::File(change) => DoneStep::Untouched(Step::File(change.clone().inverse())),
         Step::Link(change) => DoneStep::Untouched(Step::Link(change.clone().inverse())),
@@ -487,7 +487,13 @@ fn another_authority_issues_everything_anew_and_can_be_taken_back() {
     let second = disk.clone();
     let taken_back = |set: &ChangeSet, disk: &Disk| {
         let steps: Vec<DoneStep> = set.steps.iter().rev().map(inverse).collect();
-        undo(disk.observe(), &list, &set.sites, &steps, true, &mut Random).unwrap()
+        undo(
+            disk.observe(),
+            &list,
+            &Undoing { sites: &set.sites, steps: &steps, leftovers: &[], is_last: true },
+            &mut Random,
+        )
+        .unwrap()
     };
     let back = taken_back(&set, &disk);
     disk.carry_out(&back);

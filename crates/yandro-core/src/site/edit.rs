@@ -12,6 +12,11 @@ use crate::tables::{self, Value};
 
 const HEAD: &str = "# Sites that yandro keeps. Edit this file as you like.\n";
 
+/// Whether a site list holds nothing but the comment that yandro begins one with.
+pub fn is_bare(text: &[u8]) -> bool {
+    text == HEAD.as_bytes()
+}
+
 /// The text of a site list with `site` in it: changed where it stands, or added
 /// at the end. `text` must be one that [`super::SiteList::parse`] accepts.
 pub fn set_site(text: &str, site: &Site) -> String {

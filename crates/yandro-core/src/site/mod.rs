@@ -9,7 +9,7 @@ mod server;
 mod serving;
 
 pub use certificate::{CertificateTerms, checked_days};
-pub use edit::{remove_site, set_site};
+pub use edit::{is_bare, remove_site, set_site};
 pub use list::{ListError, SiteList};
 pub use list_id::ListId;
 pub use server::{ServerId, ServerKind, ServerName, ServerNameError};

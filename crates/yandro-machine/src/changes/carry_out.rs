@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::{ChangeSet, FileChange, Opened, Phase, Step};
 use yandro_core::site::ServerId;
-use yandro_core::system::Cache;
+use yandro_core::system::{Cache, StoreKind};
 
 use super::control::{Controls, OnWait, ServerAction};
 use super::hands::{Escalate, Hands, Helped, by_need, may_change, may_write};
@@ -292,12 +292,17 @@ fn forbidden(set: &ChangeSet) -> Vec<Utf8PathBuf> {
     found
 }
 
-/// The files and folders whose rights change and are not this user's to change.
+/// What changes and is not this user's to change: rights of files and folders, and key stores of Java's.
 fn others_rights(set: &ChangeSet) -> Vec<Utf8PathBuf> {
     let user = rustix::process::geteuid();
     let is_others = |path: &Utf8Path| !user.is_root() && path.metadata().is_ok_and(|meta| meta.uid() != user.as_raw());
-    let rights = set.steps.iter().filter(|step| matches!(step, Step::Rights(_)));
-    rights.map(Step::path).filter(|path| is_others(path)).map(Utf8Path::to_owned).collect()
+    let is_forbidden = |step: &&Step| match step {
+        Step::Rights(change) => is_others(&change.path),
+        // The helper knows no key stores of Java's.
+        Step::Trust(change) => change.kind == StoreKind::Java && !may_write(&change.store),
+        _ => false,
+    };
+    set.steps.iter().filter(is_forbidden).map(|step| step.path().to_owned()).collect()
 }
 
 /// Whether a path is still as it was when the change set was planned.

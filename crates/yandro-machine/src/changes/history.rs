@@ -1,7 +1,7 @@
 //! The change sets so far.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::{Access, DoneStep, FileChange, LinkChange, SiteChange, Step};
+use yandro_core::plan::{Access, DoneStep, FileChange, LinkChange, SiteChange, Step, reversed as reversed_text};
 
 use super::record::{self, Record, RecordError, RecordedFile, RecordedStep};
 use crate::files::{self, FileError};
@@ -92,38 +92,72 @@ fn done_step(machine: &Machine, record: &Record, step: &RecordedStep) -> Result<
                 let change = LinkChange { path: path.clone(), before: before.clone(), after: after.clone() };
                 DoneStep::Untouched(Step::Link(change.inverse()))
             } else {
-                DoneStep::Edited { path: path.clone(), made: None }
+                edited(path)
             }
         }
         RecordedStep::File(file) => done_file(record, file)?,
-        RecordedStep::EmptyFolder { path, .. } => DoneStep::Edited { path: path.clone(), made: None },
+        RecordedStep::EmptyFolder { path, .. } => edited(path),
         RecordedStep::Trust(change) => {
             if stores::is_trusted(machine, change).is_ok_and(|now| now == change.after) {
                 DoneStep::Untouched(Step::Trust(change.clone().inverse()))
             } else {
-                DoneStep::Edited { path: change.store.clone(), made: None }
+                edited(&change.store)
             }
         }
         RecordedStep::Rights(change) => {
             if permissions::rights_of(&change.path).is_ok_and(|now| now == change.after) {
                 DoneStep::Untouched(Step::Rights(change.clone().inverse()))
             } else {
-                DoneStep::Edited { path: change.path.clone(), made: None }
+                edited(&change.path)
             }
         }
     })
 }
 
+fn edited(path: &Utf8Path) -> DoneStep {
+    DoneStep::Edited { path: path.to_owned(), made: None, part_before: None, reversed: None }
+}
+
+/// The later change that stands and that changed again what a change did to a file's lines.
+pub fn overlapped_by(machine: &Machine, id: u64, path: &Utf8Path) -> Option<u64> {
+    let records = record::records(&machine.history(), "done");
+    let read = |id: u64| Record::read(records.iter().find(|path| record::number(path) == Some(id))?).ok();
+    let first = read(id)?;
+    let (_, brought) = first.changed_lines(path)?;
+    let later = history(machine).entries.into_iter().filter(|entry| entry.id > id && entry.stands());
+    later.map(|entry| entry.id).find(|later| {
+        let later = read(*later);
+        let taken = later.as_ref().and_then(|later| later.changed_lines(path));
+        taken.is_some_and(|(taken, _)| taken.iter().any(|line| brought.contains(line)))
+    })
+}
+
+impl Entry {
+    /// Whether it was not taken back, and takes nothing back itself.
+    pub fn stands(&self) -> bool {
+        self.undone_by.is_none() && self.undoes.is_none()
+    }
+}
+
 fn done_file(record: &Record, file: &RecordedFile) -> Result<DoneStep, FileError> {
     let now = files::read_if_there(&file.path)?;
     let is_untouched = now.as_deref().map(files::fingerprint) == file.after;
-    let edited = || DoneStep::Edited {
-        path: file.path.clone(),
-        made: record.made_content(file).filter(|_| now.is_some()).map(<[u8]>::to_vec),
-    };
     // A secret that was replaced or removed is gone for good.
     if !is_untouched || (file.access == Access::Secret && file.before.is_some()) {
-        return Ok(edited());
+        let reversed = now.as_deref().and_then(|now| Some((now, record.changed(file)?)));
+        let reversed = reversed.and_then(|(now, (before, after))| Some((now, reversed_text(now, before, after)?)));
+        let (path, access) = (file.path.clone(), file.access);
+        return Ok(DoneStep::Edited {
+            path: path.clone(),
+            made: record.made_content(file).filter(|_| now.is_some()).map(<[u8]>::to_vec),
+            part_before: record.changed(file).map(|(before, _)| before.to_vec()),
+            reversed: reversed.map(|(now, text)| FileChange {
+                path,
+                before: Some(now.to_vec().into()),
+                after: Some(text.into()),
+                access,
+            }),
+        });
     }
     let old = match (&file.before, &now) {
         (None, _) => None,

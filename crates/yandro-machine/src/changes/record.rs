@@ -156,7 +156,8 @@ impl Record {
     fn add_file(&mut self, change: &FileChange) -> Result<(), FileError> {
         let before = change.before.as_ref().map(|content| content.as_slice());
         let after = change.after.as_ref().map(|content| content.as_slice());
-        let (prefix, suffix) = common_ends(before.unwrap_or_default(), after.unwrap_or_default());
+        let ends = common_ends(before.unwrap_or_default(), after.unwrap_or_default());
+        let (prefix, suffix) = with_context(before.or(after).unwrap_or_default(), ends);
         let mut keep = |content: Option<&[u8]>| {
             let start = self.contents.len();
             if let Some(content) = content.filter(|_| change.access != Access::Secret) {
@@ -201,6 +202,24 @@ impl Record {
     pub(crate) fn old_content(&self, file: &RecordedFile, new: &[u8]) -> Vec<u8> {
         let end = new.len().saturating_sub(file.suffix).max(file.prefix);
         [&new[..file.prefix.min(new.len())], &self.contents[file.old.clone()], &new[end.min(new.len())..]].concat()
+    }
+
+    /// The part of a file that changed, before and after, with the lines around it; `None` for a file
+    /// that was made or removed, and for secrets.
+    pub(crate) fn changed(&self, file: &RecordedFile) -> Option<(&[u8], &[u8])> {
+        let is_changed = file.before.is_some() && file.after.is_some() && file.access != Access::Secret;
+        let part = |range: &std::ops::Range<usize>| self.contents.get(range.clone());
+        Some((part(&file.old)?, part(&file.new)?)).filter(|_| is_changed)
+    }
+
+    /// The lines of a file that the change set took out, and those that it brought.
+    pub(crate) fn changed_lines(&self, path: &Utf8Path) -> Option<(Vec<&[u8]>, Vec<&[u8]>)> {
+        let file = self.steps.iter().find_map(|step| match step {
+            RecordedStep::File(file) if file.path == path => Some(file),
+            _ => None,
+        })?;
+        let (before, after) = self.changed(file)?;
+        Some(yandro_core::plan::changed_lines(before, after))
     }
 
     /// The content of a file that the change set made; none of one that it changed, nor of a secret.
@@ -310,6 +329,25 @@ impl Record {
         });
         (is_whole && in_range).then_some(record)
     }
+}
+
+/// How much of what two contents begin and end with is kept beside what differs, in bytes: lines by
+/// which a change is found again in a file that was changed elsewhere since.
+const CONTEXT: usize = 2048;
+
+/// What two contents begin and end with, less some lines of context; `text` is one of them.
+fn with_context(text: &[u8], (prefix, suffix): (usize, usize)) -> (usize, usize) {
+    let start = prefix.saturating_sub(CONTEXT);
+    let line_start = memrchr(&text[..start]).map_or(0, |end| end + 1);
+    let tail = &text[text.len() - suffix..];
+    let after = CONTEXT.min(tail.len());
+    let line_end = tail[after..].iter().position(|byte| *byte == b'\n').map_or(tail.len(), |end| after + end + 1);
+    (line_start, tail.len() - line_end)
+}
+
+/// Where the last line feed is.
+fn memrchr(text: &[u8]) -> Option<usize> {
+    text.iter().rposition(|byte| *byte == b'\n')
 }
 
 /// Why a record is of no use.

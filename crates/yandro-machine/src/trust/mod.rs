@@ -8,6 +8,7 @@ mod systems;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::pki::Facts;
+use yandro_core::plan::is_own_nickname;
 use yandro_core::system::TrustStore;
 
 use crate::files;
@@ -55,11 +56,31 @@ pub fn is_of_user(machine: &Machine, pem: &[u8]) -> bool {
     subject.is_some_and(|subject| subject.contains(&format!(" for {}@", machine.user())))
 }
 
+/// Where Debian keeps a link to each root certificate, and one to that by its hash.
+const DEBIAN_LINKS: &str = "/etc/ssl/certs";
+
+/// Removes the links to roots of yandro's that are gone: `update-ca-certificates` forgets them when
+/// nothing else changes.
+fn remove_dangling() {
+    for entry in Utf8Path::new(DEBIAN_LINKS).read_dir_utf8().into_iter().flatten().flatten() {
+        let path = entry.path();
+        let Ok(target) = path.read_link_utf8() else { continue };
+        let is_root = |path: &Utf8Path| path.file_stem().is_some_and(is_own_nickname);
+        if (is_root(path) || is_root(&target)) && !path.exists() {
+            // What can't be removed here was there before as well.
+            _ = std::fs::remove_file(path);
+        }
+    }
+}
+
 /// Has the store take up what was changed in its folder.
 ///
 /// # Errors
 /// The words of the program that failed.
 pub fn refresh(store: TrustStore) -> Result<(), String> {
+    if store == TrustStore::Debian {
+        remove_dangling();
+    }
     let line = store.refresh();
     let ran = process::run(Utf8Path::new(line[0]), &line[1..]).map_err(|error| format!("{}: {error}", line[0]))?;
     if ran.succeeded { Ok(()) } else { Err(format!("{}: {}", ran.command, ran.words)) }

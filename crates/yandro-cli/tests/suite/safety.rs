@@ -1,0 +1,394 @@
+//! Nobody's server dies, nobody's site disappears: commands in quick succession, interrupted at any
+//! moment, by several users, with real servers that have other sites.
+//!
+//! A short form runs with the suite. `scripts/measure-safety` runs the long one, by `YANDRO_TRIALS`.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
+use std::os::unix::fs::chown;
+use std::os::unix::process::CommandExt as _;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use super::kit::{Numbers, Ran, YANDRO, eventually, tree};
+use super::namespace::Namespace;
+
+/// How many trials, where a suite has `short` of them.
+fn trials(short: usize) -> usize {
+    std::env::var("YANDRO_TRIALS").ok().and_then(|text| text.parse().ok()).unwrap_or(short)
+}
+
+/// The server that is tried.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Server {
+    Apache,
+    Nginx,
+}
+
+impl Server {
+    fn word(self) -> &'static str {
+        if self == Self::Apache { "apache" } else { "nginx" }
+    }
+
+    fn pid_file(self) -> &'static str {
+        if self == Self::Apache { "/run/apache2/apache2.pid" } else { "/run/nginx.pid" }
+    }
+}
+
+/// A machine with a server that runs, the site `quay.test` of its user's own on it, and a user who
+/// may use sudo.
+struct Harbour {
+    machine: Namespace,
+    server: Server,
+    /// The user who runs yandro; `None` for root.
+    user: Option<&'static str>,
+    pid: String,
+}
+
+const QUAY: &str = "<h1>The quay</h1>\n";
+
+impl Harbour {
+    fn new(server: Server, users: &[&'static str]) -> Option<Self> {
+        let machine = Namespace::new(&["nginx", "sudo", "setpriv", "useradd", "strace"])?;
+        for user in users {
+            let home = machine.path(user);
+            fs::create_dir(&home).unwrap();
+            machine.run("useradd", &["-M", "-d", home.to_str().unwrap(), "-s", "/bin/sh", user]).succeeds();
+            let id = machine.run("id", &["-u", user]).succeeds().stdout.trim().parse().unwrap();
+            chown(&home, Some(id), Some(id)).unwrap();
+            let rule = format!("{user} ALL=(root) NOPASSWD: ALL\n");
+            fs::write(machine.path(&format!("etc/sudoers.d/{user}")), rule).unwrap();
+            // Everybody may write there, as in a shared project's folder.
+            fs::set_permissions(machine.path("saltmarsh"), fs::Permissions::from_mode(0o777)).unwrap();
+        }
+        fs::create_dir(machine.path("quay")).unwrap();
+        fs::write(machine.path("quay/index.html"), QUAY).unwrap();
+        let root = machine.path("quay").display().to_string();
+        if server == Server::Apache {
+            let text = format!(
+                "ServerName localhost\n<VirtualHost *:80>\n\tServerName quay.test\n\tDocumentRoot {root}\n\t<Directory {root}>\n\t\tRequire all granted\n\t</Directory>\n</VirtualHost>\n"
+            );
+            fs::write(machine.path("apache2/sites-enabled/quay.conf"), text).unwrap();
+            machine.run("apache2ctl", &["-k", "start"]).succeeds();
+        } else {
+            let text = format!("server {{\n\tlisten 80;\n\tserver_name quay.test;\n\troot {root};\n}}\n");
+            fs::write(machine.inside("/etc/nginx/sites-enabled/quay"), text).unwrap();
+            machine.run("nginx", &[]).succeeds();
+        }
+        let mut harbour = Self { machine, server, user: users.first().copied(), pid: String::new() };
+        eventually("the server answers", || harbour.answers());
+        harbour.pid = harbour.pid_now();
+        Some(harbour)
+    }
+
+    fn pid_now(&self) -> String {
+        self.machine.run("cat", &[self.server.pid_file()]).stdout.trim().to_owned()
+    }
+
+    /// Whether the user's own site answers.
+    fn answers(&self) -> bool {
+        let quay = ["--silent", "--max-time", "10", "--resolve", "quay.test:80:127.0.0.1", "http://quay.test/"];
+        self.machine.run("curl", &quay).stdout == QUAY
+    }
+
+    /// The server never ended: its own site answers, by the process that was there at first.
+    #[track_caller]
+    fn is_alive(&self, when: &str) {
+        assert!(self.answers(), "{} doesn't answer: {when}\n{}", self.server.word(), self.log());
+        assert_eq!(self.pid_now(), self.pid, "{} was started again: {when}\n{}", self.server.word(), self.log());
+    }
+
+    fn log(&self) -> String {
+        let script = "tail -n 20 /var/log/apache2/error.log /var/log/nginx/error.log 2>&1";
+        self.machine.run("sh", &["-c", script]).stdout
+    }
+
+    fn line(user: Option<&str>, words: &[&str]) -> Vec<String> {
+        let mut line = Vec::new();
+        if let Some(user) = user {
+            line.extend(["setpriv", "--reuid", user, "--regid", user, "--init-groups"].map(str::to_owned));
+        }
+        line.push(YANDRO.to_owned());
+        line.extend(words.iter().map(|word| (*word).to_owned()));
+        line
+    }
+
+    fn home(&self, user: Option<&str>) -> String {
+        self.machine.path(user.unwrap_or("home")).display().to_string()
+    }
+
+    fn yandro_as(&self, user: Option<&str>, words: &[&str]) -> Ran {
+        let line = Self::line(user, words);
+        let home = format!("HOME={}", self.home(user));
+        let line: Vec<&str> = [home.as_str()].into_iter().chain(line.iter().map(String::as_str)).collect();
+        self.machine.run("env", &line)
+    }
+
+    fn yandro(&self, words: &[&str]) -> Ran {
+        self.yandro_as(self.user, words)
+    }
+
+    /// Everything that yandro may touch, but for its history and the bytes of keys and certificates.
+    fn state(&self) -> String {
+        let configuration = if self.server == Server::Apache { "apache2" } else { "etc/nginx" };
+        let home = self.user.unwrap_or("home");
+        let all = [
+            tree(&self.machine.path(configuration)),
+            tree(&self.machine.path(home)),
+            self.machine.hosts(),
+            tree(&self.machine.path("saltmarsh")),
+        ];
+        let lines = all.iter().flat_map(|tree| tree.lines()).filter(|line| !line.contains("/originals"));
+        lines.map(|line| line.split_once(" \"-----BEGIN").map_or(line, |(path, _)| path)).collect::<Vec<_>>().join("\n")
+    }
+
+    /// Records that are neither done nor gone.
+    fn unfinished(&self) -> Vec<String> {
+        let history = format!("{}/.local/share/yandro/history", self.home(self.user));
+        let names = fs::read_dir(history).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap());
+        names.filter(|name| !name.ends_with(".done")).collect()
+    }
+}
+
+fn quick_unmaps(server: Server, users: &[&'static str], number: usize) {
+    let Some(harbour) = Harbour::new(server, users) else { return };
+    let user = harbour.user.unwrap_or("root");
+    let script = format!(
+        "for i in $(seq {number}); do printf '[[site]]\\nname = \"boat%s.test\"\\nfolder = \"{root}/saltmarsh\"\\nserver = \"{server}\"\\n' $i; done",
+        root = harbour.machine.root().display(),
+        server = server.word(),
+    );
+    let list = harbour.machine.run("sh", &["-c", &script]).stdout;
+    let config = harbour.machine.path(harbour.user.unwrap_or("home")).join(".config/yandro");
+    harbour.yandro(&["map", "first.test", "./saltmarsh", "--server", server.word(), "--quiet"]).succeeds();
+    fs::write(config.join("sites.toml"), list.replace("$ROOT", harbour.machine.root().to_str().unwrap())).unwrap();
+    harbour.yandro(&["settle", "--quiet", "--yes"]).succeeds();
+    for boat in 1..=number {
+        let ran = harbour.yandro(&["unmap", &format!("boat{boat}.test"), "--quiet"]);
+        assert_eq!(ran.status, 0, "{ran}");
+    }
+    harbour.is_alive(&format!("after {number} quick unmaps by {user}"));
+    eprintln!("{number} quick unmaps on {} by {user}: the server ran throughout", server.word());
+}
+
+#[test]
+fn quick_unmaps_leave_apache_httpd_running() {
+    quick_unmaps(Server::Apache, &[], trials(40));
+}
+
+#[test]
+fn quick_unmaps_by_an_ordinary_user_leave_nginx_running() {
+    quick_unmaps(Server::Nginx, &["ada"], trials(15));
+}
+
+/// Sends a signal to a command and to all that it started, at a moment of chance, and looks what is left.
+fn interrupted(server: Server, users: &[&'static str], signals: &[&str], number: usize) {
+    let Some(harbour) = Harbour::new(server, users) else { return };
+    harbour.yandro(&["map", "depot.test", "./saltmarsh", "--server", server.word()]).succeeds();
+    let map = ["map", "tides.test", "./saltmarsh", "--server", server.word()];
+    let unmap = ["unmap", "tides.test"];
+    let without = harbour.state();
+    let began = Instant::now();
+    harbour.yandro(&map).succeeds();
+    let took = began.elapsed();
+    let with = harbour.state();
+    harbour.yandro(&unmap).succeeds();
+    assert_eq!(harbour.state(), without);
+    let mut numbers = Numbers(7);
+    let (mut is_mapped, mut rolled_back, mut finished) = (false, 0, 0);
+    for trial in 0..number {
+        let words: &[&str] = if is_mapped { &unmap } else { &map };
+        let signal = signals[trial % signals.len()];
+        let pause = Duration::from_micros(numbers.below(u64::try_from(took.as_micros()).unwrap() + 20_000) as u64);
+        let status = signalled(&harbour, words, signal, pause);
+        if signal == "KILL" {
+            harbour.yandro(&["sites"]).succeeds();
+        }
+        let place = format!("{words:?}, SIG{signal} after {pause:?}: {status:?}");
+        let state = harbour.state();
+        assert!(state == with || state == without, "between: {place}\n{}", differences(&state, &without, &with));
+        assert_eq!(harbour.unfinished(), Vec::<String>::new(), "{place}");
+        harbour.is_alive(&place);
+        let now = state == with;
+        if now == is_mapped {
+            rolled_back += 1
+        } else {
+            finished += 1
+        }
+        is_mapped = now;
+    }
+    eprintln!(
+        "{number} interruptions of map and unmap on {} by {} ({}): {rolled_back} as before, {finished} done, 0 between, the server ran throughout",
+        server.word(),
+        harbour.user.unwrap_or("root"),
+        signals.join(", ")
+    );
+    assert!(rolled_back > 0, "no signal came in time");
+}
+
+/// Runs a command in a process group of its own and sends that a signal, as a terminal does.
+fn signalled(harbour: &Harbour, words: &[&str], signal: &str, pause: Duration) -> Option<i32> {
+    let line = Harbour::line(harbour.user, words);
+    let mut command = harbour.machine.command("sh");
+    command.args(["-c", r#"cd "$1"; shift; exec "$@""#, "sh"]).arg(harbour.machine.root()).args(line);
+    command.env("HOME", harbour.home(harbour.user)).process_group(0);
+    let mut child = command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    std::thread::sleep(pause);
+    // The shell that kills says when the group is gone already.
+    Command::new("kill")
+        .args(["-s", signal, "--", &format!("-{}", child.id())])
+        .stderr(Stdio::null())
+        .status()
+        .unwrap();
+    let status = child.wait().unwrap();
+    // nsenter waits for its child; killed itself, it doesn't.
+    eventually("nothing of the command runs any more", || {
+        harbour.machine.run("pgrep", &["-x", "-r", "D,R,S", "yandro"]).stdout.is_empty()
+    });
+    status.code()
+}
+
+fn differences(state: &str, before: &str, after: &str) -> String {
+    let differs = |other: &str| {
+        let gone = other.lines().filter(|line| !state.lines().any(|own| own == *line)).map(|line| format!("- {line}"));
+        let new = state.lines().filter(|line| !other.lines().any(|own| own == *line)).map(|line| format!("+ {line}"));
+        gone.chain(new).collect::<Vec<_>>().join("\n")
+    };
+    format!("against before:\n{}\nagainst after:\n{}", differs(before), differs(after))
+}
+
+const SIGNALS: [&str; 4] = ["INT", "TERM", "HUP", "QUIT"];
+
+#[test]
+fn a_signal_at_any_moment_rolls_back_or_finishes() {
+    interrupted(Server::Apache, &[], &SIGNALS, trials(16));
+}
+
+#[test]
+fn a_signal_to_an_ordinary_users_command_rolls_back_or_finishes() {
+    interrupted(Server::Nginx, &["ada"], &SIGNALS, trials(8));
+}
+
+#[test]
+fn killed_at_any_moment_the_next_command_rolls_back_and_the_server_runs() {
+    interrupted(Server::Apache, &["ada"], &["KILL"], trials(10));
+}
+
+/// The calls that change files, with whether each makes or opens one for writing.
+const CALLS: &str = "?openat,?write,?fsync,?fchmod,?fchown,?rename,?renameat2,?unlink,?unlinkat,?rmdir,?mkdir,?mkdirat,?symlink,?symlinkat,?ftruncate,?link,?linkat";
+
+/// Kills a command at every `step`th of its calls that change something, with the server running.
+fn killed_at_calls(prepare: &[&[&str]], words: &[&str], step: usize) {
+    let Some(harbour) = Harbour::new(Server::Apache, &[]) else { return };
+    harbour.yandro(&["map", "depot.test", "./saltmarsh"]).succeeds();
+    let undo = |harbour: &Harbour| _ = harbour.yandro(&["undo", "--quiet"]).succeeds();
+    for command in prepare {
+        harbour.yandro(command).succeeds();
+    }
+    let before = harbour.state();
+    // The counter of an injection is each thread's own: one thread does all the changing.
+    let strace = |extra: &[&str], words: &[&str]| {
+        let log = harbour.machine.path("strace.log");
+        let line = [&["-o", log.to_str().unwrap()], extra, &[YANDRO], words].concat();
+        harbour.machine.run("strace", &line)
+    };
+    strace(&["-e", &format!("trace={CALLS}")], words);
+    let text = fs::read_to_string(harbour.machine.path("strace.log")).unwrap();
+    let after = harbour.state();
+    assert_ne!(before, after);
+    undo(&harbour);
+    let mut counts = std::collections::BTreeMap::<String, usize>::new();
+    let mut points = Vec::new();
+    for line in text.lines() {
+        let Some((call, rest)) = line.split_once('(') else { continue };
+        let count = counts.entry(call.to_owned()).or_default();
+        *count += 1;
+        if call != "openat" || rest.contains("O_CREAT") || rest.contains("O_WRONLY") {
+            points.push((call.to_owned(), *count));
+        }
+    }
+    let mut tried = 0;
+    for (call, when) in points.iter().step_by(step) {
+        assert_eq!(harbour.state(), before);
+        strace(&["-e", &format!("inject={call}:signal=KILL:when={when}")], words);
+        harbour.yandro(&["sites"]).succeeds();
+        let state = harbour.state();
+        let place = format!("{words:?} killed at {call} number {when}");
+        assert!(state == before || state == after, "between: {place}\n{}", differences(&state, &before, &after));
+        assert_eq!(harbour.unfinished(), Vec::<String>::new(), "{place}");
+        harbour.is_alive(&place);
+        if state == after {
+            undo(&harbour);
+        }
+        tried += 1;
+    }
+    eprintln!(
+        "{words:?}: killed at {tried} of {} calls with Apache httpd running: 0 between, 0 lost, 0 left over, the server ran throughout",
+        points.len()
+    );
+    assert!(points.len() > 20, "only {} points were found", points.len());
+}
+
+/// Every call in the long form, some of them in the short one.
+fn step() -> usize {
+    if std::env::var_os("YANDRO_TRIALS").is_some() { 1 } else { 7 }
+}
+
+#[test]
+fn a_map_killed_at_its_calls_leaves_the_server_running() {
+    killed_at_calls(&[], &["map", "tides.test", "./saltmarsh"], step());
+}
+
+#[test]
+fn an_unmap_killed_at_its_calls_leaves_the_server_running() {
+    killed_at_calls(&[&["map", "tides.test", "./saltmarsh"]], &["unmap", "tides.test"], step());
+}
+
+#[test]
+fn two_users_never_touch_each_others_sites() {
+    let Some(harbour) = Harbour::new(Server::Apache, &["ada", "bob"]) else { return };
+    let machine = &harbour.machine;
+    let start = (tree(&machine.path("apache2")), machine.hosts());
+    let mut numbers = Numbers(11);
+    for round in 0..trials(3) {
+        for _ in 0..6 {
+            let turn = numbers.below(2);
+            let (user, other) = (["ada", "bob"][turn], ["bob", "ada"][turn]);
+            let name = format!("{user}{}.test", numbers.below(2));
+            let words: Vec<&str> = match numbers.below(6) {
+                0..=2 => vec!["map", &name, "./saltmarsh"],
+                3 => vec!["unmap", &name],
+                4 => vec!["settle", "--yes"],
+                _ => vec!["undo"],
+            };
+            let others = sites_of(&harbour, other);
+            let ran = harbour.yandro_as(Some(user), &words);
+            assert!(ran.status <= 3, "{user}: {words:?}: {ran}");
+            assert_eq!(sites_of(&harbour, other), others, "{user}: {words:?}: {ran}");
+            let settled = harbour.yandro_as(Some(other), &["settle"]);
+            assert!(settled.status == 0 && settled.stdout.contains("nothing was changed"), "{other}: {settled}");
+        }
+        harbour.is_alive(&format!("round {round}"));
+        for user in ["ada", "bob"] {
+            let list = harbour.yandro_as(Some(user), &["sites", "--json"]).succeeds().stdout;
+            let list: serde_json::Value = serde_json::from_str(&list).unwrap();
+            let names = list["sites"].as_array().unwrap().iter().map(|site| site["name"].as_str().unwrap());
+            let names: Vec<&str> = std::iter::once("unmap").chain(names).collect();
+            if names.len() > 1 {
+                harbour.yandro_as(Some(user), &names).succeeds();
+            }
+        }
+        assert_eq!((tree(&machine.path("apache2")), machine.hosts()), start, "round {round}");
+    }
+    eprintln!("{} rounds of 6 commands by two users: each kept their sites, and nothing was left", trials(3));
+}
+
+/// What there is of a user's sites: their lines of the hosts file and their virtual hosts.
+fn sites_of(harbour: &Harbour, user: &str) -> Vec<String> {
+    let hosts = harbour.machine.hosts();
+    let files = tree(&harbour.machine.path("apache2"));
+    let is_theirs = |line: &&str| line.contains(&format!("yandro-{user}")) || line.contains(&format!("\t{user}"));
+    let mut lines: Vec<String> = hosts.lines().chain(files.lines()).filter(is_theirs).map(str::to_owned).collect();
+    lines.sort();
+    lines
+}
