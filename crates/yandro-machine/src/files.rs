@@ -9,9 +9,11 @@ use camino::{Utf8Path, Utf8PathBuf};
 use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 
+use crate::confine;
+
 /// A failed operation on a file, with the path.
 #[derive(Debug, thiserror::Error)]
-#[error("{path}: {}", words(.source))]
+#[error("{path}: {}", self.cause())]
 pub struct FileError {
     /// The file or folder.
     pub path: Utf8PathBuf,
@@ -24,6 +26,15 @@ impl FileError {
     pub fn at(path: &Utf8Path) -> impl FnOnce(io::Error) -> Self {
         let path = path.to_owned();
         move |source| Self { path, source }
+    }
+
+    /// What the system said, or what is behind it.
+    fn cause(&self) -> String {
+        let is_denied = self.source.kind() == io::ErrorKind::PermissionDenied;
+        match obstacle(&self.path).filter(|_| is_denied) {
+            Some(obstacle) => words(&obstacle.source),
+            None => words(&self.source),
+        }
     }
 
     /// Whether the cause is a right that the user doesn't have, and root would.
@@ -78,6 +89,7 @@ impl Attributes {
     /// # Errors
     /// When the file can't be looked at.
     pub fn of(path: &Utf8Path) -> Result<Self, FileError> {
+        let path = &confine::real(path).map_err(FileError::at(path))?;
         let meta = fs::metadata(path).map_err(FileError::at(path))?;
         Ok(Self {
             mode: meta.permissions().mode() & 0o7777,
@@ -130,7 +142,8 @@ const PIPE_LIMIT: Duration = Duration::from_secs(10);
 /// When it can't be opened, or is no regular file.
 pub fn open_regular(path: &Utf8Path) -> Result<File, FileError> {
     let flags = (rustix::fs::OFlags::NONBLOCK | rustix::fs::OFlags::CLOEXEC).bits().cast_signed();
-    let file = OpenOptions::new().read(true).custom_flags(flags).open(path).map_err(FileError::at(path))?;
+    let real = confine::real(path).map_err(FileError::at(path))?;
+    let file = OpenOptions::new().read(true).custom_flags(flags).open(real).map_err(FileError::at(path))?;
     let meta = file.metadata().map_err(FileError::at(path))?;
     if meta.is_file() {
         return Ok(file);
@@ -257,7 +270,8 @@ pub fn holds(path: &Utf8Path, content: Option<&[u8]>) -> bool {
 /// # Errors
 /// When there is something that is no link, or that can't be read.
 pub fn read_link_if_there(path: &Utf8Path) -> Result<Option<Utf8PathBuf>, FileError> {
-    match path.read_link_utf8() {
+    let real = confine::real_folder(path).map_err(FileError::at(path))?;
+    match real.read_link_utf8() {
         Ok(target) => Ok(Some(target)),
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
         Err(error) => Err(FileError::at(path)(error)),
@@ -337,6 +351,7 @@ pub fn temporary(path: &Utf8Path, tag: &str) -> Utf8PathBuf {
 /// # Errors
 /// When a link leads in a circle, or to a path that is no UTF-8.
 pub fn follow(path: &Utf8Path) -> Result<Utf8PathBuf, FileError> {
+    let path = &confine::real(path).map_err(FileError::at(path))?;
     match path.canonicalize_utf8() {
         Ok(real) => Ok(real),
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(path.to_owned()),
@@ -346,7 +361,7 @@ pub fn follow(path: &Utf8Path) -> Result<Utf8PathBuf, FileError> {
 
 /// A path whose folder is the real one; the last part stays as it is.
 pub(crate) fn follow_folder(path: &Utf8Path) -> Utf8PathBuf {
-    let real = path.parent().and_then(|folder| folder.canonicalize_utf8().ok());
+    let real = path.parent().and_then(|folder| confine::real(folder).ok()?.canonicalize_utf8().ok());
     match (real, path.file_name()) {
         (Some(real), Some(name)) => real.join(name),
         _ => path.to_owned(),
@@ -358,7 +373,7 @@ pub(crate) fn follow_folder(path: &Utf8Path) -> Utf8PathBuf {
 /// # Errors
 /// When the folder can't be synced.
 pub fn sync_folder_of(path: &Utf8Path) -> Result<(), FileError> {
-    let folder = path.parent().unwrap_or(Utf8Path::new("/"));
+    let folder = &follow(path.parent().unwrap_or(Utf8Path::new("/")))?;
     File::open(folder).and_then(|folder| folder.sync_all()).map_err(FileError::at(folder))
 }
 

@@ -5,6 +5,7 @@ pub mod caches;
 pub mod certificates;
 pub mod changes;
 pub mod circumstances;
+mod confine;
 pub mod files;
 mod fresh;
 pub mod interrupt;

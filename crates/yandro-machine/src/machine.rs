@@ -9,6 +9,7 @@ use yandro_core::site::ListId;
 use yandro_core::system::System;
 use zeroize::Zeroizing;
 
+use crate::confine;
 use crate::key_care::Open;
 use crate::settings::NamedServer;
 
@@ -88,6 +89,7 @@ impl Machine {
             .ok()
             .filter(|path| path.is_dir())
             .ok_or_else(|| MachineError::Sysroot(environment.sysroot.clone()))?;
+        confine::confine(&sysroot);
         let uid = rustix::process::geteuid().as_raw();
         let caller = match environment.sudo_uid.filter(|_| uid == 0) {
             Some(uid) => Some(user(uid).ok_or(MachineError::Caller(uid))?),
@@ -108,10 +110,10 @@ impl Machine {
             Some(caller) => caller.name.clone(),
             None => user(uid).map_or_else(|| uid.to_string(), |user| user.name),
         };
-        let system = System::of_tree(|path| below(&sysroot, path).exists());
+        let system = System::of_tree(|path| resolved(&sysroot, path).exists());
         let home = home.as_deref().ok_or(MachineError::Homeless)?;
         Ok(Self {
-            home: below(&sysroot, home.as_str()),
+            home: resolved(&sysroot, home.as_str()),
             servers: Vec::new(),
             closes_keys: true,
             passphrase: Arc::default(),
@@ -119,8 +121,8 @@ impl Machine {
             system,
             places: Places {
                 hosts: below(&sysroot, system.hosts_file()),
-                config: below(&sysroot, config.as_str()),
-                data: below(&sysroot, data.as_str()),
+                config: resolved(&sysroot, config.as_str()),
+                data: resolved(&sysroot, data.as_str()),
                 list: ListId::new(&name, &inside(&sysroot, &config).join("sites.toml")),
                 sysroot,
             },
@@ -204,6 +206,17 @@ impl Machine {
     pub fn path(&self, absolute: &str) -> Utf8PathBuf {
         below(&self.places.sysroot, absolute)
     }
+
+    /// An absolute path below the sysroot, through all links within that.
+    pub fn real_path(&self, absolute: &str) -> Utf8PathBuf {
+        resolved(&self.places.sysroot, absolute)
+    }
+}
+
+/// As [`below`], through all links; where they lead in a circle, as it stands.
+fn resolved(sysroot: &Utf8Path, absolute: &str) -> Utf8PathBuf {
+    let path = below(sysroot, absolute);
+    confine::real(&path).unwrap_or(path)
 }
 
 fn below(sysroot: &Utf8Path, absolute: &str) -> Utf8PathBuf {

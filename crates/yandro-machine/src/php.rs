@@ -27,7 +27,7 @@ pub fn find(machine: &Machine) -> Option<FastCgi> {
 /// Every socket of one that is here, or was.
 pub(crate) fn sockets(machine: &Machine) -> Vec<Utf8PathBuf> {
     let in_folder = |(folder, prefix, suffix): &(&str, &str, &str)| -> Option<Vec<(Vec<u32>, Utf8PathBuf)>> {
-        let real = machine.path(folder);
+        let real = machine.real_path(folder);
         let names = real.read_dir_utf8().ok()?.filter_map(|entry| Some(entry.ok()?.file_name().to_owned()));
         let versions = names.filter_map(|name| {
             let version = name.strip_prefix(prefix)?.strip_suffix(suffix)?.to_owned();
@@ -46,10 +46,10 @@ pub(crate) fn sockets(machine: &Machine) -> Vec<Utf8PathBuf> {
 /// The commands that start the php-fpm programs which are installed, the highest version first: the service
 /// where systemd runs (`sd_booted(3)`), else the program, which goes to the background by itself.
 pub(crate) fn starts(machine: &Machine) -> Vec<String> {
-    let has_systemd = machine.path("/run/systemd/system").is_dir();
+    let has_systemd = machine.real_path("/run/systemd/system").is_dir();
     let mut found: Vec<String> = Vec::new();
     for folder in ["/usr/sbin", "/usr/local/sbin"] {
-        let names = machine.path(folder).read_dir_utf8().into_iter().flatten().flatten();
+        let names = machine.real_path(folder).read_dir_utf8().into_iter().flatten().flatten();
         for name in names.map(|entry| entry.file_name().to_owned()) {
             let Some(version) = name.strip_prefix("php-fpm") else { continue };
             let is_version = version.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.');

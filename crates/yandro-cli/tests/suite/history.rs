@@ -58,11 +58,12 @@ fn each_change_is_taken_back_to_the_byte() {
     ");
     insta::assert_snapshot!(sysroot.yandro(&["undo", "1"]), @"
     change 1 is taken back: `yandro --sysroot $ROOT map saltmarsh.test ./saltmarsh --alias www.saltmarsh.test`
+      other names   removed /etc/apache2/sites-available/yandro-0.invalid.conf
       site list     removed /home/ada/.config/yandro/sites.toml
       hosts file    changed /etc/hosts
-      other names   removed /etc/apache2/sites-available/yandro-0.invalid.conf
       enabled       unlinked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
       virtual host  removed /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      authority     removed /home/ada/.local/share/yandro/authority/root.pem
       certificate   removed
       modules       disabled rewrite, ssl, socache_shmcb
       server        Apache httpd: not tested and not reloaded, since this is a sysroot
@@ -101,7 +102,7 @@ fn an_undo_that_would_lose_an_edit_stops_and_shows_it() {
 
     sysroot.yandro(&["map", "saltmarsh.test", "./depot"]).succeeds();
     let ran = sysroot.yandro(&["undo", "1"]);
-    assert!(ran.stderr.contains("take the later change back first: yandro undo 2"), "{ran}");
+    assert!(ran.stderr.contains("undo the later change first: yandro undo 2"), "{ran}");
     // Only the command's own value goes back: the hand-written line is still there.
     sysroot.yandro(&["undo"]).succeeds();
     let text = sysroot.read(SITE);

@@ -30,6 +30,7 @@ mod namespace;
 mod nginx;
 mod pack;
 mod privilege;
+mod robust;
 mod safety;
 mod servers;
 mod serving;

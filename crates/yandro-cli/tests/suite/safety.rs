@@ -1,7 +1,7 @@
 //! Nobody's server dies, nobody's site disappears: commands in quick succession, interrupted at any
 //! moment, by several users, with real servers that have other sites.
 //!
-//! A short form runs with the suite. `scripts/measure-safety` runs the long one, by `YANDRO_TRIALS`.
+//! A short form runs with the suite. `scripts/measure-safety` runs the long one, by `YANDRO_FULL`.
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
@@ -13,9 +13,9 @@ use std::time::{Duration, Instant};
 use super::kit::{Numbers, Ran, YANDRO, eventually, tree};
 use super::namespace::Namespace;
 
-/// How many trials, where a suite has `short` of them.
-fn trials(short: usize) -> usize {
-    std::env::var("YANDRO_TRIALS").ok().and_then(|text| text.parse().ok()).unwrap_or(short)
+/// How many trials: `short` with the suite, `full` in a measurement.
+fn trials(short: usize, full: usize) -> usize {
+    if std::env::var_os("YANDRO_FULL").is_some() { full } else { short }
 }
 
 /// The server that is tried.
@@ -173,12 +173,12 @@ fn quick_unmaps(server: Server, users: &[&'static str], number: usize) {
 
 #[test]
 fn quick_unmaps_leave_apache_httpd_running() {
-    quick_unmaps(Server::Apache, &[], trials(40));
+    quick_unmaps(Server::Apache, &[], trials(40, 500));
 }
 
 #[test]
 fn quick_unmaps_by_an_ordinary_user_leave_nginx_running() {
-    quick_unmaps(Server::Nginx, &["ada"], trials(15));
+    quick_unmaps(Server::Nginx, &["ada"], trials(15, 500));
 }
 
 /// Sends a signal to a command and to all that it started, at a moment of chance, and looks what is left.
@@ -261,17 +261,17 @@ const SIGNALS: [&str; 4] = ["INT", "TERM", "HUP", "QUIT"];
 
 #[test]
 fn a_signal_at_any_moment_rolls_back_or_finishes() {
-    interrupted(Server::Apache, &[], &SIGNALS, trials(16));
+    interrupted(Server::Apache, &[], &SIGNALS, trials(16, 300));
 }
 
 #[test]
 fn a_signal_to_an_ordinary_users_command_rolls_back_or_finishes() {
-    interrupted(Server::Nginx, &["ada"], &SIGNALS, trials(8));
+    interrupted(Server::Nginx, &["ada"], &SIGNALS, trials(8, 200));
 }
 
 #[test]
 fn killed_at_any_moment_the_next_command_rolls_back_and_the_server_runs() {
-    interrupted(Server::Apache, &["ada"], &["KILL"], trials(10));
+    interrupted(Server::Apache, &["ada"], &["KILL"], trials(10, 100));
 }
 
 /// The calls that change files, with whether each makes or opens one for writing.
@@ -281,7 +281,13 @@ const CALLS: &str = "?openat,?write,?fsync,?fchmod,?fchown,?rename,?renameat2,?u
 fn killed_at_calls(prepare: &[&[&str]], words: &[&str], step: usize) {
     let Some(harbour) = Harbour::new(Server::Apache, &[]) else { return };
     harbour.yandro(&["map", "depot.test", "./saltmarsh"]).succeeds();
-    let undo = |harbour: &Harbour| _ = harbour.yandro(&["undo", "--quiet"]).succeeds();
+    // The last change, whether it is an undo itself or not.
+    let undo = |harbour: &Harbour| {
+        let listed = harbour.yandro(&["history", "--json"]).succeeds().stdout;
+        let listed: serde_json::Value = serde_json::from_str(&listed).unwrap();
+        let last = listed["changes"].as_array().unwrap().last().unwrap()["id"].to_string();
+        harbour.yandro(&["undo", &last, "--quiet"]).succeeds();
+    };
     for command in prepare {
         harbour.yandro(command).succeeds();
     }
@@ -329,19 +335,19 @@ fn killed_at_calls(prepare: &[&[&str]], words: &[&str], step: usize) {
     assert!(points.len() > 20, "only {} points were found", points.len());
 }
 
-/// Every call in the long form, some of them in the short one.
-fn step() -> usize {
-    if std::env::var_os("YANDRO_TRIALS").is_some() { 1 } else { 7 }
-}
-
 #[test]
 fn a_map_killed_at_its_calls_leaves_the_server_running() {
-    killed_at_calls(&[], &["map", "tides.test", "./saltmarsh"], step());
+    killed_at_calls(&[], &["map", "tides.test", "./saltmarsh"], trials(7, 1));
 }
 
 #[test]
 fn an_unmap_killed_at_its_calls_leaves_the_server_running() {
-    killed_at_calls(&[&["map", "tides.test", "./saltmarsh"]], &["unmap", "tides.test"], step());
+    killed_at_calls(&[&["map", "tides.test", "./saltmarsh"]], &["unmap", "tides.test"], trials(7, 1));
+}
+
+#[test]
+fn an_undo_killed_at_its_calls_leaves_the_server_running() {
+    killed_at_calls(&[&["map", "tides.test", "./saltmarsh"]], &["undo"], trials(9, 1));
 }
 
 #[test]
@@ -350,7 +356,8 @@ fn two_users_never_touch_each_others_sites() {
     let machine = &harbour.machine;
     let start = (tree(&machine.path("apache2")), machine.hosts());
     let mut numbers = Numbers(11);
-    for round in 0..trials(3) {
+    let rounds = trials(3, 100);
+    for round in 0..rounds {
         for _ in 0..6 {
             let turn = numbers.below(2);
             let (user, other) = (["ada", "bob"][turn], ["bob", "ada"][turn]);
@@ -380,7 +387,7 @@ fn two_users_never_touch_each_others_sites() {
         }
         assert_eq!((tree(&machine.path("apache2")), machine.hosts()), start, "round {round}");
     }
-    eprintln!("{} rounds of 6 commands by two users: each kept their sites, and nothing was left", trials(3));
+    eprintln!("{rounds} rounds of 6 commands by two users: each kept their sites, and nothing was left");
 }
 
 /// What there is of a user's sites: their lines of the hosts file and their virtual hosts.

@@ -84,7 +84,7 @@ fn a_map_writes_everything_and_an_unmap_takes_it_away() {
       enabled       unlinked /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf
       virtual host  removed /etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf
       other names   removed /etc/apache2/sites-available/yandro-0.invalid.conf
-      site list     changed /home/ada/.config/yandro/sites.toml
+      site list     removed /home/ada/.config/yandro/sites.toml
       certificate   removed
       modules       disabled rewrite, ssl, socache_shmcb
       server        Apache httpd: not tested and not reloaded, since this is a sysroot

@@ -42,6 +42,13 @@ impl Journal {
         self.entries.is_empty()
     }
 
+    /// Two journals: of the added lines that `is_gone` picks by their text, and of the rest.
+    pub fn split(&self, is_gone: impl Fn(&str) -> bool) -> (Self, Self) {
+        let is_gone = |entry: &Entry| entry.was.is_none() && is_gone(&entry.now);
+        let (gone, rest) = self.entries.iter().cloned().partition(is_gone);
+        (Self { entries: gone }, Self { entries: rest })
+    }
+
     /// This one, then `later`.
     pub fn then(mut self, later: &Self) -> Self {
         self.entries.extend(later.entries.iter().cloned());

@@ -21,7 +21,7 @@ pub(crate) use include::{files_of, matches_path};
 pub use journal::Journal;
 pub(crate) use layout::PLAIN;
 pub use layout::{KnownLayout, KnownLinks, Layout, Links};
-pub use others::{OTHERS, Others, others_certificate, others_file};
+pub use others::{OTHERS, Others, listened_port, others_certificate, others_file};
 pub use path_view::{PathPair, PathPairError, PathView};
 pub use published::{Published, PublishedPort, PublishedPortError};
 pub use site_file::{Dialect, hand_edits, list_of, site_file};

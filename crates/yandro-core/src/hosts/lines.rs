@@ -5,7 +5,7 @@ use std::borrow::Cow;
 
 use super::block::{EditError, check_encoding};
 use super::parse::{Entry, HostsFile};
-use super::takeover::{cut, is_local};
+use super::takeover::{self, cut, is_local};
 use crate::name::HostName;
 use crate::source::{self, Splice};
 
@@ -63,7 +63,9 @@ pub fn remove_lines<'a>(bytes: &'a [u8], name: &HostName) -> Result<Cow<'a, [u8]
     if found.is_empty() {
         return Ok(Cow::Borrowed(bytes));
     }
-    Ok(Cow::Owned(removed(bytes, name, |_| true)))
+    // What is left of a line that was taken over comes back with it.
+    let bytes = takeover::forget(bytes, name).map_or(Cow::Borrowed(bytes), Cow::Owned);
+    Ok(Cow::Owned(removed(&bytes, name, |_| true)))
 }
 
 fn theirs(file: &HostsFile<'_>, name: &HostName) -> impl Iterator<Item = Entry> {

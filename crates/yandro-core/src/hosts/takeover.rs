@@ -102,6 +102,30 @@ pub(super) fn is_local_name(name: &[u8]) -> bool {
     LOCAL.iter().any(|local| name.eq_ignore_ascii_case(local.as_bytes()))
 }
 
+/// The file in which lines that were taken over don't name `name` either, which the person drops from
+/// what is left of them; `None` if none does.
+pub(super) fn forget(bytes: &[u8], name: &HostName) -> Option<Vec<u8>> {
+    let dropped: Names = [name.as_str().as_bytes().to_vec()].into();
+    let splices: Vec<Splice> = taken_lines(bytes)
+        .into_iter()
+        .filter_map(|line| {
+            let text = &bytes[line.text.clone()];
+            let all = names_in(text);
+            let is_left = all.is_superset(&dropped) && line.names.is_disjoint(&dropped);
+            let kept = cut(text, &dropped).filter(|_| is_left)?;
+            let (eol, end) = (line_feed(&bytes[line.end.clone()]), &bytes[line.end.clone()]);
+            let rest = cut(&kept, &line.names).map(|rest| [eol, &rest].concat()).unwrap_or_default();
+            Some(Splice::replace(line.whole, [MARK, &kept, &rest, end].concat()))
+        })
+        .collect();
+    (!splices.is_empty()).then(|| source::apply(bytes, &splices))
+}
+
+/// The line end that goes between a line that was taken over and what is left of it.
+fn line_feed(end: &[u8]) -> &'static [u8] {
+    if end.ends_with(b"\r\n") { b"\r\n" } else { b"\n" }
+}
+
 /// The file in which the person has the lines again that were taken over for these names;
 /// `None` if there are none.
 pub(super) fn give_back(bytes: &[u8], names: &[HostName]) -> Option<Vec<u8>> {
@@ -147,8 +171,7 @@ impl Taken {
         let line = if names.is_empty() {
             [text, end].concat()
         } else if let Some(rest) = cut(text, names) {
-            let eol: &[u8] = if end.ends_with(b"\r\n") { b"\r\n" } else { b"\n" };
-            [MARK, text, eol, &rest, end].concat()
+            [MARK, text, line_feed(end), &rest, end].concat()
         } else {
             [MARK, text, end].concat()
         };

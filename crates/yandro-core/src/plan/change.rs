@@ -236,6 +236,14 @@ impl ChangeSet {
         }
     }
 
+    /// Has a file hold `after`, in the place of what the set would write into it, or of what it holds.
+    pub(super) fn change_file(&mut self, path: &Utf8Path, before: Option<&Vec<u8>>, after: Vec<u8>) {
+        match self.file_mut(path) {
+            Some(change) => change.after = Some(after.into()),
+            None => self.file(path.to_owned(), before.cloned(), Some(after), Access::Public),
+        }
+    }
+
     /// Adds a change of a link, if it is one.
     pub fn link(&mut self, path: Utf8PathBuf, before: Option<Utf8PathBuf>, after: Option<Utf8PathBuf>) {
         if before != after {

@@ -1,6 +1,6 @@
 //! Names that are no sites, and what goes with the last site.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use camino::Utf8PathBuf;
 
@@ -8,7 +8,7 @@ use super::change::{Access, ChangeSet, LinkChange, Step};
 use super::observed::{Fresh, Observed};
 use super::server::{Configured, is_refused_elsewhere, tell_after};
 use super::site::{PlanError, certificate, drop_certificate};
-use crate::config::{Journal, OTHERS, Others, others_certificate, others_file};
+use crate::config::{Journal, OTHERS, Others, listened_port, others_certificate, others_file};
 use crate::name::HostName;
 use crate::site::{Content, Https, ServerId, Site};
 
@@ -83,6 +83,78 @@ pub(super) fn keep_others(
     }
     tell_after(set, count, server.id());
     Ok(())
+}
+
+/// Has each server give up the ports that no site on it has any more, so that another program or server can
+/// have them: the default virtual hosts there, and the lines by which it listens.
+pub(super) fn release_ports(set: &mut ChangeSet, observed: &Observed) {
+    for server in observed.configured() {
+        release_ports_of(set, observed, server);
+    }
+}
+
+fn release_ports_of(set: &mut ChangeSet, observed: &Observed, server: &dyn Configured) {
+    let (name, own, dialect) = (others_name(), server.own(), server.dialect());
+    let path = own.layout.site_file(&name);
+    let planned = set.change_of(&path).map(|change| change.after.as_deref().cloned());
+    let Some(existing) = planned.unwrap_or_else(|| own.site_files.get(&name).cloned()) else { return };
+    let before = Others::read(dialect, &existing);
+    let Some(used) = used_ports(set, server) else { return };
+    let is_unused = |port: &u16| !USUAL_PORTS.contains(port) && !used.contains(port) && !server.is_foreign_port(*port);
+    let (gone, rest) = before.journal.split(|line| listened_port(line).is_some_and(|port| is_unused(&port)));
+    let mut now = Others { journal: rest, ..before.clone() };
+    now.http.retain(|port| !is_unused(port));
+    now.https.retain(|port| !is_unused(port));
+    if now == before {
+        return;
+    }
+    let count = set.steps.len();
+    let pretended = pretended(!now.https.is_empty(), server.id());
+    let mut files = server.site_files(&observed.places, &pretended);
+    if let Some([certificate, key]) = others_certificate(dialect, &existing) {
+        files.certificate = certificate;
+        files.key = key;
+    }
+    let text = others_file(dialect, Some(&existing), &before, &now, &files);
+    set.change_file(&path, own.site_files.get(&name), text);
+    if now.https.is_empty() && !before.https.is_empty() && !is_refused_elsewhere(set, observed, server.id()) {
+        set.without(&observed.places.chain(&name));
+        set.without(&observed.places.key(&name));
+        drop_certificate(set, observed, &name);
+    }
+    for file in gone.files() {
+        let Some(shared) = server.shared_text(file) else { continue };
+        let here = own.view.here_or_same(file);
+        let text = set.change_of(&here).and_then(|change| change.after.as_deref()).map_or(shared, Vec::as_slice);
+        let after = gone.taken_back(file, text);
+        set.change_file(&here, Some(&shared.to_vec()), after);
+    }
+    tell_after(set, count, server.id());
+}
+
+/// Ports that stay whether a site has them or not: most have these anyway.
+const USUAL_PORTS: [u16; 2] = [80, 443];
+
+/// The ports of all sites of yandro's that a server has once the set is done; `None` where a file wasn't read.
+fn used_ports(set: &ChangeSet, server: &dyn Configured) -> Option<BTreeSet<u16>> {
+    let (own, dialect) = (server.own(), server.dialect());
+    let mut used = BTreeSet::new();
+    let planned = set.steps.iter().filter_map(|step| match step {
+        Step::File(change) => Some((own.layout.site_of_file(&change.path)?, change.after.as_deref())),
+        _ => None,
+    });
+    let planned: BTreeMap<HostName, Option<&Vec<u8>>> = planned.collect();
+    let names = own.own_sites.iter().chain(planned.keys()).filter(|name| name.as_str() != OTHERS);
+    for name in names.collect::<BTreeSet<_>>() {
+        let text = match planned.get(name) {
+            Some(None) => continue,
+            Some(Some(text)) => text,
+            None => own.site_files.get(name)?,
+        };
+        let tree = dialect.parse(text).ok()?;
+        used.extend(tree.all(dialect.host()).into_iter().flat_map(|host| dialect.ports(host)));
+    }
+    Some(used)
 }
 
 /// The certificate and key of another list that the virtual hosts for other names have.

@@ -25,7 +25,8 @@ pub struct OwnFiles {
     pub published: Published,
     /// Where the server's files are.
     pub layout: Layout,
-    /// The site files that exist, of the sites that the command is about.
+    /// The site files that exist: of the sites that the command is about, and of all where sites have
+    /// ports of their own.
     pub site_files: BTreeMap<HostName, Vec<u8>>,
     /// The names of all site files of yandro's, of every list, those for other names left out.
     pub own_sites: BTreeSet<HostName>,
@@ -45,6 +46,8 @@ pub(super) trait Configured {
     /// Whether other people's virtual hosts are on an address; where yandro has one for other
     /// names there, whether theirs comes first.
     fn is_theirs(&self, address: &str, has_own: bool) -> bool;
+    /// Whether somebody else's virtual host is on a port.
+    fn is_foreign_port(&self, port: u16) -> bool;
     /// The text of a file that sites share, by its path as the server sees it.
     fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]>;
 
@@ -136,9 +139,19 @@ impl Configured for ObservedApache {
         hosts.contains(address)
     }
 
+    fn is_foreign_port(&self, port: u16) -> bool {
+        is_on_port(&self.shared.foreign_addresses, port)
+    }
+
     fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]> {
         self.shared.text(path)
     }
+}
+
+/// Whether one of these addresses has a port.
+fn is_on_port(addresses: &BTreeSet<String>, port: u16) -> bool {
+    let of = |address: &String| address.rsplit(':').next()?.parse::<u16>().ok();
+    addresses.iter().any(|address| of(address) == Some(port))
 }
 
 impl Configured for ObservedNginx {
@@ -161,6 +174,10 @@ impl Configured for ObservedNginx {
     fn is_theirs(&self, address: &str, has_own: bool) -> bool {
         let hosts = if has_own { &self.foreign_first } else { &self.foreign_addresses };
         hosts.contains(address)
+    }
+
+    fn is_foreign_port(&self, port: u16) -> bool {
+        is_on_port(&self.foreign_addresses, port)
     }
 
     fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]> {

@@ -10,7 +10,7 @@ use super::change::{Access, ChangeSet, SiteChange, Step};
 use super::content::Content;
 use super::nginx::nginx_site;
 use super::observed::{Fresh, Observed, ObservedServer};
-use super::others::keep_others;
+use super::others::{keep_others, release_ports};
 use super::server::{others_go, remove_site_file};
 use crate::config::ParseError;
 use crate::config::PathError;
@@ -18,7 +18,7 @@ use crate::hosts::{self, EditError, Mapping};
 use crate::httpd::run::{ConfigFault, Place};
 use crate::name::{HostName, Suffix};
 use crate::pki::{self, Constraints, Facts, LeafRequest, PkiError};
-use crate::site::{Https, ListId, ServerId, Site, SiteList, remove_site, set_site};
+use crate::site::{Https, ListId, ServerId, Site, SiteList, is_bare, remove_site, set_site};
 
 /// Why a site can't be mapped. Nothing has been changed.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -152,6 +152,7 @@ pub fn map_site(
     fresh: &mut dyn Fresh,
 ) -> Result<ChangeSet, PlanError> {
     let mut set = map_one(observed, list, site, fresh)?;
+    release_ports(&mut set, observed);
     if let Some(change) = set.file_mut(&observed.places.hosts)
         && let Some(text) = &change.after
         && let Cow::Owned(sorted) = hosts::sorted(text, &observed.places.list, &order(list))
@@ -233,14 +234,12 @@ pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, Pl
     }
     let names: Vec<&HostName> = sites.iter().map(|site| &site.name).collect();
     take_from_servers(&mut set, observed, &names, None);
+    release_ports(&mut set, observed);
     let text = observed.list.clone().unwrap_or_default();
     let rest = sites.iter().fold(text, |text, site| remove_site(&text, &site.name));
-    set.file(
-        places.site_list(),
-        observed.list.clone().map(String::into_bytes),
-        Some(rest.into_bytes()),
-        Access::Private,
-    );
+    // A list in which only yandro's own first comment is left goes.
+    let rest = Some(rest.into_bytes()).filter(|rest| !is_bare(rest));
+    set.file(places.site_list(), observed.list.clone().map(String::into_bytes), rest, Access::Private);
     Ok(set)
 }
 

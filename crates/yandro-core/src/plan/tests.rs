@@ -397,9 +397,11 @@ proptest! {
             let list = disk.list();
             if let Deed::Map(site) = deed {
                 prop_assert_eq!(list.site(&site.name), Some(&**site));
-                prop_assert!(map_site(&disk.observe(), &list, site, &mut Random).unwrap().is_empty());
+                let left = map_site(&disk.observe(), &list, site, &mut Random).unwrap();
+                prop_assert!(left.is_empty(), "{}", shown(&left));
             }
-            prop_assert!(settle(disk.observe(), &list, ServerId::Apache, Orphans::Removed, &mut Random).unwrap().set.is_empty());
+            let left = settle(disk.observe(), &list, ServerId::Apache, Orphans::Removed, &mut Random).unwrap().set;
+            prop_assert!(left.is_empty(), "{}", shown(&left));
             // What all sites share has all that they need, each line once.
             let observed = disk.observe();
             let is_used = list.sites.iter().any(|site| site.server == Some(ServerId::Apache));
@@ -433,7 +435,7 @@ proptest! {
                 let files = disk.files.iter().filter(|(path, _)| !path.starts_with(places().data));
                 Disk { files: files.map(|(path, bytes)| (path.clone(), bytes.clone())).collect(), links: disk.links.clone() }
             };
-            prop_assert_eq!(plain(&undone), plain(&before));
+            prop_assert_eq!(difference(&plain(&undone), &plain(&before)), "");
         }
         // In the end nothing is left but what the person wrote.
         let list = disk.list();
@@ -450,6 +452,30 @@ proptest! {
         };
         prop_assert_eq!(files(&disk), files(&first));
     }
+}
+
+/// The changes of files in a set, as text.
+fn shown(set: &ChangeSet) -> String {
+    let files = set.steps.iter().filter_map(|step| match step {
+        Step::File(change) if change.access == Access::Public => Some(crate::plan::unified_diff(change)),
+        _ => None,
+    });
+    files.collect::<String>() + &format!("{:?}", set.steps)
+}
+
+/// What differs between two machines, as text.
+fn difference(now: &Disk, before: &Disk) -> String {
+    let mut text = String::new();
+    let shown = |bytes: Option<&Vec<u8>>| bytes.map(|bytes| String::from_utf8_lossy(bytes).into_owned());
+    let paths: BTreeSet<_> = now.files.keys().chain(before.files.keys()).collect();
+    for path in paths.into_iter().filter(|path| now.files.get(*path) != before.files.get(*path)) {
+        text += &format!("{path}: {:?} and was {:?}\n", shown(now.files.get(path)), shown(before.files.get(path)));
+    }
+    let paths: BTreeSet<_> = now.links.keys().chain(before.links.keys()).collect();
+    for path in paths.into_iter().filter(|path| now.links.get(*path) != before.links.get(*path)) {
+        text += &format!("{path} -> {:?} and was {:?}\n", now.links.get(path), before.links.get(path));
+    }
+    text
 }
 
 fn inverse(step: &Step) -> DoneStep {

@@ -14,7 +14,7 @@ use super::site::{PlanError, map_site, unmap_sites};
 use crate::config::OTHERS;
 use crate::hosts::{TakeOver, has_taken_over};
 use crate::name::HostName;
-use crate::site::{Site, SiteList, is_bare};
+use crate::site::{ServerId, Site, SiteList};
 
 /// One step of a change set that was carried out, and how its path stands now.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -151,11 +151,10 @@ pub fn undo(
     });
     let has_other_lists = has_other_lists(&observed, list, sites);
     // With the last site of a server goes all that its sites share.
-    let is_others_gone = |step: &Step| match step {
-        Step::File(change) => change.after.is_none() && change.path.as_str().contains(OTHERS),
-        _ => false,
+    let left: Vec<_> = set.steps.iter().filter_map(|step| left_by_all(step, &observed)).collect();
+    let goes_whole = |path: &Utf8Path| {
+        rest.sites.is_empty() || observed.server_of(path).is_some_and(|server| left.contains(&server))
     };
-    let goes_whole = rest.sites.is_empty() || set.steps.iter().any(is_others_gone);
     // A key that is gone is gone: what it belongs to is made anew, and not put back.
     let is_remade = |step: &Step| {
         let path = step.path();
@@ -169,7 +168,7 @@ pub fn undo(
         let is_needed = is_shared && (has_other_lists || !is_last && !rest.sites.is_empty());
         // With the last site goes more than this change brought, where an earlier one was undone before it.
         let is_shared = is_shared || path == places.site_list();
-        let is_planned = is_shared && goes_whole && set.steps.iter().any(|step| step.path() == path);
+        let is_planned = is_shared && goes_whole(path) && set.steps.iter().any(|step| step.path() == path);
         if let Step::Folder { path, .. } = inverse
             && !path.starts_with(&places.data)
             && !path.starts_with(&places.config)
@@ -202,6 +201,12 @@ pub fn undo(
     set.sites =
         sites.iter().map(|change| SiteChange { before: change.after.clone(), after: change.before.clone() }).collect();
     Ok(set)
+}
+
+/// The server whose last site goes, if the step removes what its sites share.
+fn left_by_all(step: &Step, observed: &Observed) -> Option<ServerId> {
+    let Step::File(FileChange { path, after: None, .. }) = step else { return None };
+    if path.as_str().contains(OTHERS) { observed.server_of(path) } else { None }
 }
 
 /// Whether a path is of what all sites share: the authority, the default virtual hosts, modules, a
@@ -297,12 +302,6 @@ fn replanned(
         next.steps.retain(|step| !observed.is_of_site(step.path(), &site.name) || is_touched(step.path()));
         observed.advance(&next);
         set.merge(next);
-    }
-    // A list that yandro made and that has no site any more is not what was there before.
-    if let Some(change) = set.file_mut(&observed.places.site_list())
-        && change.after.as_ref().is_some_and(|text| is_bare(text))
-    {
-        change.after = None;
     }
     Ok(set)
 }

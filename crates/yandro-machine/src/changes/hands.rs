@@ -124,13 +124,13 @@ impl<'a> Hands<'a> {
         if !may_change(path) {
             return self.ask(path, &Request::Remove { path: path.to_owned() }, &[]).map(|_| ());
         }
-        fs::remove_file(path).map_err(FileError::at(path))?;
+        fs::remove_file(files::follow_folder(path)).map_err(FileError::at(path))?;
         files::sync_folder_of(path)
     }
 
     /// Removes a temporary file that an earlier, broken-off step may have left.
     pub(super) fn remove_left(&self, path: &Utf8Path) {
-        if path.symlink_metadata().is_ok() {
+        if files::follow_folder(path).symlink_metadata().is_ok() {
             // A step that can't be done for it fails by itself.
             _ = self.remove(path);
         }
@@ -246,15 +246,16 @@ pub(super) fn may_change(path: &Utf8Path) -> bool {
 
 /// Whether this process may write a file that exists.
 pub(super) fn may_write(path: &Utf8Path) -> bool {
-    access(path.as_std_path(), Right::WRITE_OK).is_ok()
+    files::follow(path).is_ok_and(|path| access(path.as_std_path(), Right::WRITE_OK).is_ok())
 }
 
 /// Makes a link lead to `target`, through a new link that is renamed over it.
 pub(super) fn set_link(path: &Utf8Path, target: &Utf8Path, tag: &str) -> Result<(), FileError> {
-    let beside = files::temporary(path, tag);
+    let real = files::follow_folder(path);
+    let beside = files::temporary(&real, tag);
     _ = fs::remove_file(&beside);
     std::os::unix::fs::symlink(target, &beside)
-        .and_then(|()| fs::rename(&beside, path))
+        .and_then(|()| fs::rename(&beside, &real))
         .map_err(FileError::at(path))?;
     files::sync_folder_of(path)
 }

@@ -156,10 +156,11 @@ fn steps_back(machine: &Machine, hands: &Hands<'_>, record: &Record) -> Result<O
     for (number, step) in record.steps.iter().enumerate().rev() {
         match step {
             // A folder that somebody put something into stays.
-            RecordedStep::Folder { path, .. } => _ = fs::remove_dir(path),
+            RecordedStep::Folder { path, .. } => _ = fs::remove_dir(files::follow_folder(path)),
             RecordedStep::EmptyFolder { path, mode: Some(mode) } if !path.exists() => {
-                fs::DirBuilder::new().mode(*mode).create(path).map_err(FileError::at(path))?;
-                machine.give_project(path)?;
+                let real = files::follow_folder(path);
+                fs::DirBuilder::new().mode(*mode).create(&real).map_err(FileError::at(path))?;
+                machine.give_project(&real)?;
             }
             RecordedStep::EmptyFolder { .. } => {}
             RecordedStep::Trust(change) => {

@@ -67,7 +67,7 @@ impl Work<'_> {
             Step::Trust(change) => Ok(stores::carry_out(self.machine, change)?),
             // A folder that somebody has put something into stays.
             Step::EmptyFolder { path } => {
-                _ = fs::remove_dir(path);
+                _ = fs::remove_dir(files::follow_folder(path));
                 Ok(())
             }
             Step::Folder { .. } => Ok(()),
@@ -97,6 +97,7 @@ impl Work<'_> {
 }
 
 pub(super) fn make_folder(machine: &Machine, path: &Utf8Path, access: Access) -> Result<(), FileError> {
+    let path = &files::follow_folder(path);
     match fs::DirBuilder::new().mode(access.folder_mode()).create(path) {
         Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists => return Err(FileError::at(path)(error)),
         _ => {}

@@ -118,7 +118,7 @@ fn policy_proxy(machine: &Machine) -> Option<Setting> {
         ("Chrome", "/etc/opt/chrome/policies/managed"),
     ];
     for (title, folder) in FOLDERS {
-        for entry in machine.path(folder).read_dir_utf8().into_iter().flatten().flatten() {
+        for entry in machine.real_path(folder).read_dir_utf8().into_iter().flatten().flatten() {
             let path = entry.path();
             let text = String::from_utf8_lossy(&files::read(path).unwrap_or_default()).into_owned();
             let Ok(policy) = serde_json::from_str::<serde_json::Value>(&text) else { continue };

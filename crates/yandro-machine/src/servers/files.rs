@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::{Files, Layout, OTHERS, others_certificate};
+use yandro_core::config::{Files, Layout, OTHERS, Others, others_certificate};
 use yandro_core::name::HostName;
 use yandro_core::plan::OwnFiles;
 
@@ -20,12 +20,12 @@ impl Files for Disk {
     }
 
     fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
-        let entries = folder.read_dir_utf8().ok()?;
+        let entries = files::follow(folder).ok()?.read_dir_utf8().ok()?;
         Some(entries.filter_map(|entry| Some(entry.ok()?.file_name().to_owned())).collect())
     }
 
     fn exists(&self, path: &Utf8Path) -> bool {
-        path.exists()
+        files::follow(path).is_ok_and(|path| path.exists())
     }
 }
 
@@ -63,8 +63,11 @@ impl Files for WithoutOwn<'_> {
 /// When a file or folder is there and can't be read.
 pub(crate) fn own_files(found: &Found, names: &[HostName]) -> Result<OwnFiles, FileError> {
     let layout = &found.layout;
+    let others = HostName::parse(OTHERS).expect("it is a name");
+    let text = files::read_if_there(&layout.site_file(&others))?.unwrap_or_default();
+    let all = if has_own_ports(found, &text) { sites(layout) } else { Vec::new() };
     let mut site_files = BTreeMap::new();
-    for name in names {
+    for name in names.iter().chain(&all) {
         if let Some(text) = files::read_if_there(&layout.site_file(name))? {
             site_files.insert(name.clone(), text);
         }
@@ -72,13 +75,12 @@ pub(crate) fn own_files(found: &Found, names: &[HostName]) -> Result<OwnFiles, F
     let mut site_links = BTreeMap::new();
     if let Some(links) = &layout.links {
         for path in list(&links.sites)? {
-            if let (Some(name), Ok(target)) = (path.file_name(), path.read_link_utf8()) {
+            if let (Some(name), Ok(Some(target))) = (path.file_name(), files::read_link_if_there(&path)) {
                 site_links.insert(name.to_owned(), target);
             }
         }
     }
-    let others = HostName::parse(OTHERS).ok().and_then(|name| site_files.get(&name));
-    let certificate = others.and_then(|text| others_certificate(found.kind.dialect(), text));
+    let certificate = site_files.get(&others).and_then(|text| others_certificate(found.kind.dialect(), text));
     let here = certificate.and_then(|[certificate, _]| found.view.here(&certificate));
     let own_sites = sites(layout).into_iter().filter(|name| name.as_str() != OTHERS).collect();
     Ok(OwnFiles {
@@ -93,6 +95,13 @@ pub(crate) fn own_files(found: &Found, names: &[HostName]) -> Result<OwnFiles, F
     })
 }
 
+/// Whether sites have other ports than the usual ones, by the default virtual hosts: then it takes all
+/// sites to know which ports are still used.
+fn has_own_ports(found: &Found, text: &[u8]) -> bool {
+    let others = Others::read(found.kind.dialect(), text);
+    others.http.iter().any(|port| *port != 80) || others.https.iter().any(|port| *port != 443)
+}
+
 /// Whether a file isn't there; one in a folder of another user's, where that can't be seen, is.
 fn is_gone(path: &Utf8Path) -> bool {
     path.symlink_metadata().is_err_and(|error| error.kind() == std::io::ErrorKind::NotFound)
@@ -105,8 +114,8 @@ pub fn sites(layout: &Layout) -> Vec<HostName> {
 
 /// What is in a folder, in order.
 pub(crate) fn list(folder: &Utf8Path) -> Result<Vec<Utf8PathBuf>, FileError> {
-    let entries = folder.read_dir_utf8().map_err(FileError::at(folder))?;
-    let mut paths: Vec<Utf8PathBuf> = entries.filter_map(|entry| Some(entry.ok()?.into_path())).collect();
+    let entries = files::follow(folder)?.read_dir_utf8().map_err(FileError::at(folder))?;
+    let mut paths: Vec<Utf8PathBuf> = entries.filter_map(|entry| Some(folder.join(entry.ok()?.file_name()))).collect();
     paths.sort();
     Ok(paths)
 }

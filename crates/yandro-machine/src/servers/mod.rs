@@ -48,15 +48,16 @@ impl Found {
 
     fn named(machine: &Machine, server: &NamedServer) -> Option<Self> {
         let main = machine.path(server.config.as_str());
+        let real = machine.real_path(server.config.as_str());
         let view = server.view(machine);
         let known = match server.kind {
             ServerKind::Apache => (yandro_core::httpd::KNOWN, yandro_core::httpd::USUAL_FOLDERS),
             ServerKind::Nginx => (yandro_core::nginx::KNOWN, yandro_core::nginx::USUAL_FOLDERS),
         };
         let at = |path: &str| view.here(Utf8Path::new(path)).unwrap_or_else(|| "/nonexistent".into());
-        let layout = if main.is_dir() {
+        let layout = if real.is_dir() {
             Layout::of_folder(&main)
-        } else if main.is_file() {
+        } else if real.is_file() {
             Layout::named(known.0, &main, known.1, Utf8Path::is_dir, |path| at(path).exists(), at)
         } else {
             return None;
@@ -104,7 +105,7 @@ pub(crate) fn find_or_ask(
     ask: impl FnOnce() -> Option<Utf8PathBuf>,
 ) -> Option<Layout> {
     let at = |path: &str| machine.path(path);
-    let exists = |path: &str| machine.path(path).exists();
+    let exists = |path: &str| machine.real_path(path).exists();
     Layout::find(known, exists, at).or_else(|| {
         let main = if machine.is_real() { ask() } else { None }.filter(|main| main.is_file())?;
         Some(Layout::named(known, &main, folders, Utf8Path::is_dir, exists, at))

@@ -34,7 +34,7 @@ pub(super) fn find(machine: &Machine) -> Vec<Store> {
         }
     }
     let (title, folder, programs) = NEW_BROWSER_STORE;
-    let is_there = || programs.iter().any(|program| machine.path(program).is_file());
+    let is_there = || programs.iter().any(|program| machine.real_path(program).is_file());
     if found.iter().all(|store: &Store| store.title != title) && is_there() {
         found.push(store(title.to_owned(), home.join(folder)));
     }

@@ -65,7 +65,7 @@ pub(super) fn program(machine: &Machine, store: &Utf8Path) -> Option<Utf8PathBuf
                 .flatten()
                 .map(|home| home.path().join("bin/keytool"))
         });
-        others.into_iter().chain([machine.path("/usr/bin/keytool")]).find(|program| program.is_file())
+        others.into_iter().chain([machine.real_path("/usr/bin/keytool")]).find(|program| program.is_file())
     })
 }
 

@@ -14,13 +14,14 @@ use yandro_core::system::TrustStore;
 use crate::files;
 use crate::machine::Machine;
 use crate::process;
+use crate::servers::list;
 
 /// The store of this system; `None` if it has none of those that are known. Within a sysroot its
 /// folder alone counts.
 pub fn find(machine: &Machine) -> Option<TrustStore> {
     TrustStore::ALL.into_iter().find(|store| {
         let has_program = || Utf8Path::new(store.refresh()[0]).is_file();
-        machine.path(store.folder()).is_dir() && (!machine.is_real() || has_program())
+        machine.real_path(store.folder()).is_dir() && (!machine.is_real() || has_program())
     })
 }
 
@@ -40,8 +41,7 @@ pub(crate) fn has(list: &[u8], root: &[u8]) -> bool {
 
 /// The files in a store's folder that are roots of this user's authorities, earlier ones as well.
 pub fn own_files(machine: &Machine, store: TrustStore) -> Vec<Utf8PathBuf> {
-    let entries = machine.path(store.folder()).read_dir_utf8().into_iter().flatten().flatten();
-    let paths = entries.map(camino::Utf8DirEntry::into_path);
+    let paths = list(&machine.path(store.folder())).unwrap_or_default().into_iter();
     let is_root = |path: &Utf8PathBuf| TrustStore::of_file(&machine.places.inside(path)).is_some();
     let is_this = |path: &Utf8PathBuf| files::read(path).is_ok_and(|pem| is_of_user(machine, &pem));
     let mut own: Vec<_> = paths.filter(|path| is_root(path) && is_this(path)).collect();

@@ -26,7 +26,7 @@ pub(super) fn find(machine: &Machine) -> Option<Store> {
 /// Whether the programs are there that keep it.
 pub(super) fn has_program(machine: &Machine, kind: StoreKind) -> bool {
     let programs = StorePrograms::of(machine.system).filter(|programs| programs.kind == kind);
-    programs.is_some_and(|own| [own.list, own.add, own.remove].iter().all(|line| machine.path(line[0]).is_file()))
+    programs.is_some_and(|own| [own.list, own.add, own.remove].iter().all(|line| machine.real_path(line[0]).is_file()))
 }
 
 /// Its certificates whose subject is one of yandro's: in PEM.
@@ -95,7 +95,8 @@ fn run(
     let programs = StorePrograms::of(machine.system).filter(|programs| programs.kind == kind);
     let missing = |program| StoreError::NoProgram { path: path.clone(), program };
     let line = line(&programs.ok_or_else(|| missing("security"))?);
-    let program = Some(machine.path(line[0])).filter(|program| program.is_file()).ok_or_else(|| missing(line[0]))?;
+    let program =
+        Some(machine.real_path(line[0])).filter(|program| program.is_file()).ok_or_else(|| missing(line[0]))?;
     let arguments: Vec<&str> = line[1..]
         .iter()
         .map(|word| match *word {

@@ -61,8 +61,8 @@ pub(super) fn install(context: &Context, args: &RenewArgs, ui: &mut Ui) -> Resul
     let machine = &context.machine;
     let which = match args.timer {
         Some(which) => which,
-        None if machine.path("/run/systemd/system").is_dir() => TimerArg::Systemd,
-        None if machine.path(CRON_FOLDER).is_dir() => TimerArg::Cron,
+        None if machine.real_path("/run/systemd/system").is_dir() => TimerArg::Systemd,
+        None if machine.real_path(CRON_FOLDER).is_dir() => TimerArg::Cron,
         None => {
             return Err(CommandError::not_made("neither systemd nor cron runs here")
                 .hint("install cron, or have `yandro cert renew` run daily by whatever this system has for that")
