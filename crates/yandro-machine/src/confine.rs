@@ -10,7 +10,7 @@ use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 /// The sysroots of this process.
 static ROOTS: RwLock<Vec<Utf8PathBuf>> = RwLock::new(Vec::new());
 
-/// How many links one path may go through (as in Linux, path_resolution(7)).
+/// How many links one path may go through (as in Linux, `path_resolution(7)`).
 const LINKS: usize = 40;
 
 /// From now on paths below `root` are resolved within it. The root of the machine itself is none.

@@ -95,12 +95,11 @@ impl Machine {
             Some(uid) => Some(user(uid).ok_or(MachineError::Caller(uid))?),
             None => None,
         };
-        let (home, config_home, data_home) = match &caller {
-            Some(caller) => (Utf8PathBuf::from_path_buf(caller.dir.clone()).ok(), None, None),
-            None => {
-                let home = environment.home.as_ref().filter(|home| !home.is_empty()).map(checked_home).transpose()?;
-                (home, environment.config_home.clone(), environment.data_home.clone())
-            }
+        let (home, config_home, data_home) = if let Some(caller) = &caller {
+            (Utf8PathBuf::from_path_buf(caller.dir.clone()).ok(), None, None)
+        } else {
+            let home = environment.home.as_ref().filter(|home| !home.is_empty()).map(checked_home).transpose()?;
+            (home, environment.config_home.clone(), environment.data_home.clone())
         };
         let home = home.or_else(|| Utf8PathBuf::from_path_buf(user(uid)?.dir).ok());
         let below_home = |below: &str| home.as_ref().map(|home| home.join(below)).ok_or(MachineError::Homeless);

@@ -14,7 +14,10 @@ use crate::view::{COMMAND, Cell, DIM, STRONG, Table, Ui, count};
 
 pub(crate) fn run(context: &Context, args: &HistoryArgs, ui: &mut Ui) -> Result<Status, CommandError> {
     match &args.command {
-        None => list(context, ui),
+        None => {
+            list(context, ui);
+            Ok(Status::Well)
+        }
         Some(HistoryCommand::Originals) => {
             originals(context, ui);
             Ok(Status::Well)
@@ -23,7 +26,7 @@ pub(crate) fn run(context: &Context, args: &HistoryArgs, ui: &mut Ui) -> Result<
     }
 }
 
-fn list(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
+fn list(context: &Context, ui: &mut Ui) {
     let changes::History { entries: history, damaged } = changes::history(&context.machine);
     for path in &damaged {
         ui.note(&format!("the record {path} is damaged: its change is not listed and can't be undone; delete the file when you don't need it"));
@@ -39,11 +42,11 @@ fn list(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
             })
             .collect();
         ui.json(&json!({ "version": 1, "changes": entries }));
-        return Ok(Status::Well);
+        return;
     }
     if history.is_empty() {
         ui.say("Nothing was changed yet.");
-        return Ok(Status::Well);
+        return;
     }
     let mut table = Table::new(&["CHANGE", "WHEN", "COMMAND", "TOUCHED", ""]);
     for entry in history.iter().rev() {
@@ -68,7 +71,6 @@ fn list(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
     }
     ui.table(&table);
     ui.say(&format!("\nTake the last one back: {COMMAND}yandro undo{COMMAND:#}; another: {COMMAND}yandro undo CHANGE{COMMAND:#}. Times are UTC."));
-    Ok(Status::Well)
 }
 
 fn originals(context: &Context, ui: &mut Ui) {

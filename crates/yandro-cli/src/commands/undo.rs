@@ -94,8 +94,8 @@ fn chosen(history: &[Entry], id: Option<u64>) -> Result<&Entry, CommandError> {
 /// The last change after this one that stands and is about one of its sites, with that site's name.
 fn later_change<'h>(history: &'h [Entry], entry: &Entry) -> Option<(&'h Entry, HostName)> {
     let names = names_of(entry);
-    let later = history.iter().rev().filter(|later| later.id > entry.id && later.stands());
-    later.filter_map(|later| Some((later, names_of(later).into_iter().find(|name| names.contains(name))?))).next()
+    let mut later = history.iter().rev().filter(|later| later.id > entry.id && later.stands());
+    later.find_map(|later| Some((later, names_of(later).into_iter().find(|name| names.contains(name))?)))
 }
 
 /// The sites that a change is about.

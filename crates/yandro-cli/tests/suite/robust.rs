@@ -2,6 +2,7 @@
 //! that take their time, links that lead elsewhere.
 
 use std::fs;
+use std::os::unix::ffi::OsStrExt as _;
 use std::process::{Command, Stdio};
 
 use super::kit::{Ran, Sysroot, YANDRO, eventually, has};
@@ -186,7 +187,6 @@ const LIST: &str = "home/ada/.config/yandro/sites.toml";
 #[test]
 fn a_home_folder_that_is_of_no_use_is_refused() {
     let sysroot = Sysroot::with_apache();
-    use std::os::unix::ffi::OsStrExt as _;
     for (home, says) in
         [("home/ada".as_ref(), "not an absolute path"), (std::ffi::OsStr::from_bytes(b"/home/\xff"), "not UTF-8")]
     {
@@ -369,4 +369,36 @@ fn a_trusted_root_leaves_no_link_behind_when_it_goes() {
         machine.yandro(back).succeeds();
         assert_eq!(links(), before, "{back:?}");
     }
+}
+
+#[test]
+fn what_an_earlier_build_wrote_goes_to_the_list_that_has_the_site_and_to_no_other() {
+    let sysroot = two_sites();
+    let of_bob =
+        |words: &[&str]| Ran::of(sysroot.command(words).env("HOME", "/home/bob").output().unwrap(), sysroot.root());
+    let site = "etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf";
+    let now = (sysroot.read("etc/hosts"), sysroot.read(site));
+    let former = |text: &str, first: &str| {
+        let is_head = |line: &str| line.starts_with("# yandro sites of ") || line.contains(": a site of ");
+        let lines = text.lines().map(|line| if is_head(line) { first } else { line });
+        lines.map(|line| format!("{line}\n")).collect::<String>()
+    };
+    let hosts = former(&now.0, "# yandro sites: these lines follow the site list, see `yandro sites`");
+    let file = former(&now.1, "# depot.saltmarsh.test: kept by `yandro map`; lines that you add here stay");
+    assert!(hosts != now.0 && file != now.1);
+    sysroot.write("etc/hosts", &hosts);
+    sysroot.write(site, &file);
+    // Bob has no sites: nothing of this is his, and it is said.
+    let before = sysroot.tree();
+    let ran = of_bob(&["settle", "--yes"]).succeeds();
+    assert!(ran.stdout.contains("depot.saltmarsh.test was written by an earlier yandro"), "{ran}");
+    let kept = |tree: String| tree.lines().filter(|line| !line.contains("home/bob")).collect::<Vec<_>>().join("\n");
+    assert_eq!(kept(sysroot.tree()), before);
+    // Ada has the sites: they are hers now, to the byte as this build writes them.
+    sysroot.yandro(&["settle"]).succeeds();
+    assert_eq!((sysroot.read("etc/hosts"), sysroot.read(site)), now);
+    let ran = of_bob(&["map", "depot.saltmarsh.test", "./depot"]);
+    assert!(ran.status >= 2 && ran.stderr.contains("belongs to the site list of user"), "{ran}");
+    let ran = of_bob(&["settle", "--yes"]).succeeds();
+    assert!(ran.stdout.contains("nothing was changed") && !ran.stdout.contains("earlier yandro"), "{ran}");
 }

@@ -7,6 +7,7 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::fs::chown;
 use std::os::unix::process::CommandExt as _;
+use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -146,7 +147,7 @@ impl Harbour {
     fn unfinished(&self) -> Vec<String> {
         let history = format!("{}/.local/share/yandro/history", self.home(self.user));
         let names = fs::read_dir(history).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap());
-        names.filter(|name| !name.ends_with(".done")).collect()
+        names.filter(|name| Path::new(name).extension().is_none_or(|state| state != "done")).collect()
     }
 }
 
@@ -211,9 +212,9 @@ fn interrupted(server: Server, users: &[&'static str], signals: &[&str], number:
         harbour.is_alive(&place);
         let now = state == with;
         if now == is_mapped {
-            rolled_back += 1
+            rolled_back += 1;
         } else {
-            finished += 1
+            finished += 1;
         }
         is_mapped = now;
     }
@@ -398,4 +399,32 @@ fn sites_of(harbour: &Harbour, user: &str) -> Vec<String> {
     let mut lines: Vec<String> = hosts.lines().chain(files.lines()).filter(is_theirs).map(str::to_owned).collect();
     lines.sort();
     lines
+}
+
+#[test]
+fn an_ordinary_user_controls_a_server_through_sudo_and_is_refused_without() {
+    for server in [Server::Apache, Server::Nginx] {
+        let Some(harbour) = Harbour::new(server, &["ada"]) else { return };
+        let name = server.word();
+        for (verb, done) in [
+            ("test", "accepts its configuration"),
+            ("reload", "was reloaded"),
+            ("stop", "was stopped"),
+            ("start", "was started"),
+            ("restart", "was restarted"),
+        ] {
+            let ran = harbour.yandro(&["servers", verb, name]).succeeds();
+            assert!(ran.stdout.contains(&format!("{name} {done}")), "{ran}");
+            assert_eq!(harbour.answers(), verb != "stop", "{verb}");
+        }
+        fs::remove_file(harbour.machine.path("etc/sudoers.d/ada")).unwrap();
+        let pid = harbour.pid_now();
+        for verb in ["reload", "stop", "restart"] {
+            let ran = harbour.yandro(&["servers", verb, name]);
+            assert!(ran.status == 3 && ran.stderr.contains("nothing was changed"), "{ran}");
+        }
+        let ran = harbour.yandro(&["map", "tides.test", "./saltmarsh", "--server", name]);
+        assert!(ran.status == 3 && ran.stderr.contains("nothing was changed"), "{ran}");
+        assert!(harbour.answers() && harbour.pid_now() == pid);
+    }
 }

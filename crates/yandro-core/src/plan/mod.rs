@@ -26,7 +26,7 @@ pub use change::{
 pub use content::Content;
 pub use diff::unified_diff;
 pub use observed::{Fresh, Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
-pub use patch::{changed_lines, reversed};
+pub use patch::{ChangedLines, changed_lines, reversed};
 pub use server::OwnFiles;
 pub use settle::{Failed, Orphans, Settlement, renew, settle};
 pub use site::{PlanError, map_site, unmap_sites};

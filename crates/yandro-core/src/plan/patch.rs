@@ -27,14 +27,22 @@ pub fn reversed(now: &[u8], before: &[u8], after: &[u8]) -> Option<Vec<u8>> {
     Some(result.join(&b'\n'))
 }
 
-/// The lines that a change took out of a text and the ones that it brought, each without those that it
-/// only moved.
-pub fn changed_lines<'t>(before: &'t [u8], after: &'t [u8]) -> (Vec<&'t [u8]>, Vec<&'t [u8]>) {
+/// The lines that a change took out of a text and those that it brought, without what it only moved.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ChangedLines<'t> {
+    /// Those that it took out.
+    pub gone: Vec<&'t [u8]>,
+    /// Those that it brought.
+    pub brought: Vec<&'t [u8]>,
+}
+
+/// What a change did to the lines of a text.
+pub fn changed_lines<'t>(before: &'t [u8], after: &'t [u8]) -> ChangedLines<'t> {
     let (before, after) = (lines(before), lines(after));
     let without = |these: &[&'t [u8]], others: &[&'t [u8]]| {
         these.iter().filter(|line| !line.is_empty() && !others.contains(line)).copied().collect()
     };
-    (without(&before, &after), without(&after, &before))
+    ChangedLines { gone: without(&before, &after), brought: without(&after, &before) }
 }
 
 /// The lines without their line feeds; a text that ends in one has an empty line at its end.

@@ -66,7 +66,7 @@ pub enum CarryOutError<E> {
         /// The server.
         server: ServerId,
         /// Who has the port.
-        holder: Holder,
+        holder: Box<Holder>,
     },
     /// A step failed, and what had been done was rolled back, or not.
     Failed {
@@ -208,7 +208,7 @@ fn ports_are_free<E>(set: &ChangeSet, controls: &Controls<'_>) -> Result<(), Car
     let runs = |id: ServerId| controls.iter().any(|(other, server)| *other == id && server.is_running());
     for opened in set.opens.iter().filter(|opened| runs(opened.server)) {
         if let Some(holder) = holder(opened) {
-            return Err(CarryOutError::PortHeld { server: opened.server, holder });
+            return Err(CarryOutError::PortHeld { server: opened.server, holder: Box::new(holder) });
         }
     }
     Ok(())

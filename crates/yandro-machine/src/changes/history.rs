@@ -123,12 +123,12 @@ pub fn overlapped_by(machine: &Machine, id: u64, path: &Utf8Path) -> Option<u64>
     let records = record::records(&machine.history(), "done");
     let read = |id: u64| Record::read(records.iter().find(|path| record::number(path) == Some(id))?).ok();
     let first = read(id)?;
-    let (_, brought) = first.changed_lines(path)?;
+    let brought = first.changed_lines(path)?.brought;
     let later = history(machine).entries.into_iter().filter(|entry| entry.id > id && entry.stands());
     later.map(|entry| entry.id).find(|later| {
         let later = read(*later);
         let taken = later.as_ref().and_then(|later| later.changed_lines(path));
-        taken.is_some_and(|(taken, _)| taken.iter().any(|line| brought.contains(line)))
+        taken.is_some_and(|lines| lines.gone.iter().any(|line| brought.contains(line)))
     })
 }
 

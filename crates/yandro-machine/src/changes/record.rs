@@ -12,7 +12,7 @@ use std::os::unix::fs::PermissionsExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
-use yandro_core::plan::{Access, ChangeSet, FileChange, RightsChange, SiteChange, Step, TrustChange};
+use yandro_core::plan::{Access, ChangeSet, ChangedLines, FileChange, RightsChange, SiteChange, Step, TrustChange};
 use yandro_core::site::{ServerId, Site, SiteList, set_site};
 use yandro_core::source::common_ends;
 use yandro_core::system::{Cache, TrustStore};
@@ -213,7 +213,7 @@ impl Record {
     }
 
     /// The lines of a file that the change set took out, and those that it brought.
-    pub(crate) fn changed_lines(&self, path: &Utf8Path) -> Option<(Vec<&[u8]>, Vec<&[u8]>)> {
+    pub(crate) fn changed_lines(&self, path: &Utf8Path) -> Option<ChangedLines<'_>> {
         let file = self.steps.iter().find_map(|step| match step {
             RecordedStep::File(file) if file.path == path => Some(file),
             _ => None,

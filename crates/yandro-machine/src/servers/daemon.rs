@@ -314,7 +314,7 @@ fn said(ran: &process::Ran) -> String {
 
 /// Looks again and again, with a limit, and tells the user once what takes so long.
 struct Wait<'w> {
-    on_wait: OnWait<'w>,
+    tell: OnWait<'w>,
     what: String,
     began: Instant,
     is_told: bool,
@@ -322,7 +322,7 @@ struct Wait<'w> {
 
 impl<'w> Wait<'w> {
     fn new(on_wait: OnWait<'w>, what: String) -> Self {
-        Self { on_wait, what, began: Instant::now(), is_told: false }
+        Self { tell: on_wait, what, began: Instant::now(), is_told: false }
     }
 
     /// Pauses before the next look; `false` once the limit is reached.
@@ -330,7 +330,7 @@ impl<'w> Wait<'w> {
         let waited = self.began.elapsed();
         if waited > PATIENCE && !self.is_told {
             self.is_told = true;
-            (self.on_wait)(&self.what);
+            (self.tell)(&self.what);
         }
         std::thread::sleep(LOOK);
         waited < LIMIT

@@ -50,7 +50,9 @@ fn chosen(context: &Context, name: Option<&str>) -> Result<(ServerId, Control), 
 fn test(context: &Context, name: Option<&str>, ui: &mut Ui) -> Result<Status, CommandError> {
     let (id, server) = chosen(context, name)?;
     let name = id.word();
-    let judged = server.test();
+    let sudo = Sudo::new(context, ui.is_quiet());
+    let tested = changes::with_rights(id, &server, &sudo, &on_wait(ui.is_quiet()), |server| server.test());
+    let judged = tested.ok_or_else(|| no_rights(name, "test"))?;
     if ui.json {
         ui.json(&json!({ "version": 1, "server": name, "well": judged.is_ok(), "words": judged.as_ref().err() }));
     } else {
@@ -68,6 +70,17 @@ enum Verb {
     Stop,
     Reload,
     Restart,
+}
+
+impl Verb {
+    fn word(self) -> &'static str {
+        match self {
+            Self::Start => "start",
+            Self::Stop => "stop",
+            Self::Reload => "reload",
+            Self::Restart => "restart",
+        }
+    }
 }
 
 fn control(context: &Context, name: Option<&str>, verb: Verb, ui: &mut Ui) -> Result<Status, CommandError> {
@@ -108,7 +121,7 @@ fn control(context: &Context, name: Option<&str>, verb: Verb, ui: &mut Ui) -> Re
         };
         done.map_err(|words| not_controlled(name, &words))
     });
-    controlled.unwrap_or_else(|| Err(no_rights(name, verb)))?;
+    controlled.unwrap_or_else(|| Err(no_rights(name, verb.word())))?;
     if ui.json {
         let running = (!is_elsewhere).then(|| server.is_running());
         ui.json(&json!({ "version": 1, "server": name, "running": running }));
@@ -133,13 +146,7 @@ fn not_controlled(name: &str, words: &str) -> CommandError {
 }
 
 /// The server is another user's, and root was not to be had.
-fn no_rights(name: &str, verb: Verb) -> CommandError {
-    let verb = match verb {
-        Verb::Start => "start",
-        Verb::Stop => "stop",
-        Verb::Reload => "reload",
-        Verb::Restart => "restart",
-    };
+fn no_rights(name: &str, verb: &str) -> CommandError {
     CommandError::not_made(format!("only root may {verb} {name} here; nothing was changed"))
         .hint("run the command as a user who may use sudo")
         .code("not-permitted")
