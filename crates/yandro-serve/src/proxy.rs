@@ -1,5 +1,7 @@
 //! Passing requests on to an upstream.
 
+use std::net::SocketAddr;
+
 use http_body_util::BodyExt as _;
 use hyper::body::Incoming;
 use hyper::client::conn::http1;
@@ -85,13 +87,24 @@ fn onward(
     request: Request<Incoming>,
 ) -> Result<Request<Incoming>, hyper::header::InvalidHeaderValue> {
     let (mut parts, body) = request.into_parts();
+    let client = parts.extensions.get::<SocketAddr>().map(SocketAddr::ip);
+    let target = parts.uri.authority().map(|authority| authority.as_str().to_owned());
     parts.uri = path_of(&parts.uri);
-    // HTTP/2 names the host with its port in the target, HTTP/1.1 in this header.
-    let host_header = match parts.headers.get(HOST) {
-        Some(own) => own.clone(),
-        None => HeaderValue::try_from(host)?,
+    // A target that names the host counts before the header (RFC 9112 section 3.2.2); in HTTP/2 all do.
+    let host_header = match (target, parts.headers.get(HOST)) {
+        (Some(authority), _) => HeaderValue::try_from(authority)?,
+        (None, Some(own)) => own.clone(),
+        (None, None) => HeaderValue::try_from(host)?,
     };
     remove_hop_by_hop(&mut parts.headers);
+    match client {
+        Some(client) => {
+            let client = HeaderValue::try_from(client.to_string())?;
+            parts.headers.insert(HeaderName::from_static("x-forwarded-for"), client);
+        }
+        None => _ = parts.headers.remove("x-forwarded-for"),
+    }
+    parts.headers.remove("forwarded");
     parts.headers.insert(HeaderName::from_static("x-forwarded-host"), host_header.clone());
     parts.headers.insert(HeaderName::from_static("x-forwarded-proto"), HeaderValue::from_static(scheme));
     parts.headers.insert(HOST, own.map(HeaderValue::try_from).transpose()?.unwrap_or(host_header));
@@ -102,7 +115,15 @@ fn onward(
     Ok(Request::from_parts(parts, body))
 }
 
+/// Removes what belongs to one connection: the headers that are known to, and those that `Connection`
+/// names (RFC 9110 section 7.6.1).
 fn remove_hop_by_hop(headers: &mut hyper::HeaderMap) {
+    let values = headers.get_all(CONNECTION).iter().filter_map(|value| value.to_str().ok());
+    let named: Vec<HeaderName> =
+        values.flat_map(|value| value.split(',')).filter_map(|name| name.trim().parse().ok()).collect();
+    for name in named.iter().filter(|name| **name != HOST) {
+        headers.remove(name);
+    }
     for name in HOP_BY_HOP {
         headers.remove(name);
     }

@@ -11,6 +11,7 @@ use percent_encoding::percent_decode_str;
 use tower::ServiceExt as _;
 use yandro_core::site::Https;
 
+use crate::files::is_hidden;
 use crate::proxy;
 use crate::sites::{Answerer, Entry, Sites};
 
@@ -22,9 +23,22 @@ const DRAINED: usize = 256 * 1024;
 /// What every answer says of itself.
 const NAME: HeaderValue = HeaderValue::from_static("yandro");
 
+/// Refuses what no site answers: CONNECT and TRACE, and a request with several hosts (RFC 9112 section
+/// 3.2).
+fn refused<B>(request: &Request<B>) -> Option<Response<Body>> {
+    if request.headers().get_all(HOST).iter().count() > 1 {
+        return Some(text(StatusCode::BAD_REQUEST, "The request names several hosts.\n"));
+    }
+    let is_refused = [Method::CONNECT, Method::TRACE].contains(request.method());
+    is_refused.then(|| text(StatusCode::METHOD_NOT_ALLOWED, "This server answers neither CONNECT nor TRACE.\n"))
+}
+
 /// Over plain HTTP: the site's own answer if it has one there, else to the same name, path and
 /// query over HTTPS.
 pub(crate) async fn answer_plain(sites: &Sites, https_port: u16, request: Request<Incoming>) -> Response<Body> {
+    if let Some(refusal) = refused(&request) {
+        return refusal;
+    }
     let host = host(&request).unwrap_or_default().to_owned();
     let mut response = match sites.get(&host) {
         None => no_site(StatusCode::NOT_FOUND, &host),
@@ -50,6 +64,9 @@ fn redirect(host: &str, https_port: u16, uri: &Uri) -> Response<Body> {
 
 /// Over HTTPS: the site's own answer. `sni` is the name that the handshake was for.
 pub(crate) async fn answer(sites: &Sites, sni: Option<&str>, request: Request<Incoming>) -> Response<Body> {
+    if let Some(refusal) = refused(&request) {
+        return refusal;
+    }
     let host = host(&request).unwrap_or_default().to_owned();
     let entry = sites.get(&host);
     // A connection made for one site must not serve another (RFC 9110 section 15.5.20).
@@ -76,7 +93,11 @@ async fn content(entry: &Entry, host: &str, scheme: &'static str, request: Reque
             if let Some(refusal) = withheld(request.uri().path()) {
                 return refusal;
             }
-            let mut response = match files.clone().oneshot(request).await {
+            let (rules, path) = (files.rules.clone(), request.uri().path().to_owned());
+            if !tokio::task::spawn_blocking(move || rules.allow(&path)).await.unwrap_or(false) {
+                return text(StatusCode::NOT_FOUND, "There is no such file, or it is outside of the project.\n");
+            }
+            let mut response = match files.service.clone().oneshot(request).await {
                 Ok(response) => response.map(|body| body.map_err(Into::into).boxed_unsync()),
                 Err(never) => match never {},
             };
@@ -91,7 +112,7 @@ async fn content(entry: &Entry, host: &str, scheme: &'static str, request: Reque
 fn withheld(path: &str) -> Option<Response<Body>> {
     let path = percent_decode_str(path).decode_utf8_lossy().to_ascii_lowercase();
     let mut parts = path.split('/');
-    if parts.clone().any(|part| part.starts_with('.') && part != ".well-known") {
+    if parts.clone().any(is_hidden) {
         return Some(text(StatusCode::NOT_FOUND, "Hidden files are not served.\n"));
     }
     let is_php = parts.any(|part| [".php", ".phtml"].iter().any(|ending| part.ends_with(ending)));

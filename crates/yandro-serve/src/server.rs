@@ -5,19 +5,28 @@ use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, RwLock};
 use std::time::Duration;
 
+use hyper::Request;
+use hyper::body::Incoming;
 use hyper::service::service_fn;
-use hyper_util::rt::{TokioExecutor, TokioIo};
+use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto::Builder;
+use hyper_util::server::graceful::{GracefulShutdown, Watcher};
+use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::task::JoinSet;
 use tokio_rustls::TlsAcceptor;
 
+use crate::connections::{Connections, Counted, Prompt, Requests};
 use crate::respond;
 use crate::sites::Sites;
 use crate::tls::{self, Current};
 
 /// How long a client may take over its handshake.
 const HANDSHAKE: Duration = Duration::from_secs(10);
+/// How long a client may take to send the headers of a request, and be idle before it.
+const HEADERS: Duration = Duration::from_secs(30);
+/// How long requests under way have to end when the server stops.
+const STOP: Duration = Duration::from_secs(10);
 
 /// A server that has its ports and doesn't answer yet.
 #[derive(Debug)]
@@ -27,9 +36,10 @@ pub struct Server {
 }
 
 /// A handle on a server that answers.
-#[derive(Clone)]
 pub struct Running {
     sites: Current,
+    accepting: JoinSet<()>,
+    graceful: Arc<GracefulShutdown>,
 }
 
 impl Server {
@@ -58,23 +68,29 @@ impl Server {
         Ok((port(&self.http)?, port(&self.https)?))
     }
 
-    /// Answers for these sites, until the runtime ends.
+    /// Answers for these sites, until it is stopped or the runtime ends.
     ///
     /// # Errors
     /// When the system doesn't say which ports it gave.
     pub fn start(self, sites: Sites) -> io::Result<Running> {
         let (_, https_port) = self.ports()?;
         let current: Current = Arc::new(RwLock::new(Arc::new(sites)));
-        for listener in self.http {
-            let current = current.clone();
-            tokio::spawn(accept(listener, move |stream| plain(stream, current.clone(), https_port)));
-        }
         let acceptor = TlsAcceptor::from(Arc::new(tls::config(current.clone())));
-        for listener in self.https {
-            let (current, acceptor) = (current.clone(), acceptor.clone());
-            tokio::spawn(accept(listener, move |stream| secure(stream, acceptor.clone(), current.clone())));
+        let (graceful, connections) = (Arc::new(GracefulShutdown::new()), Connections::new());
+        let mut accepting = JoinSet::new();
+        let shared = |tls: Option<TlsAcceptor>| Shared {
+            sites: current.clone(),
+            https_port,
+            tls,
+            connections: connections.clone(),
+        };
+        for listener in self.http {
+            accepting.spawn(accept(listener, shared(None), graceful.clone()));
         }
-        Ok(Running { sites: current })
+        for listener in self.https {
+            accepting.spawn(accept(listener, shared(Some(acceptor.clone())), graceful.clone()));
+        }
+        Ok(Running { sites: current, accepting, graceful })
     }
 }
 
@@ -83,6 +99,25 @@ impl Running {
     pub fn exchange(&self, sites: Sites) {
         *self.sites.write().expect("no holder panics") = Arc::new(sites);
     }
+
+    /// Takes no more connections, and waits until requests under way have ended: ten seconds at most.
+    pub async fn stop(mut self) {
+        self.accepting.shutdown().await;
+        // A client that takes longer is cut off.
+        if let Some(graceful) = Arc::into_inner(self.graceful) {
+            _ = tokio::time::timeout(STOP, graceful.shutdown()).await;
+        }
+    }
+}
+
+/// What the connections of one port have in common.
+#[derive(Clone)]
+struct Shared {
+    sites: Current,
+    https_port: u16,
+    /// For HTTPS.
+    tls: Option<TlsAcceptor>,
+    connections: Connections,
 }
 
 async fn listen(address: IpAddr, port: u16) -> io::Result<TcpListener> {
@@ -92,41 +127,67 @@ async fn listen(address: IpAddr, port: u16) -> io::Result<TcpListener> {
         .map_err(|error| io::Error::new(error.kind(), format!("port {port} of {}: {error}", address.ip())))
 }
 
-async fn accept<F>(listener: TcpListener, serve: impl Fn(TcpStream) -> F)
-where
-    F: Future<Output = ()> + Send + 'static,
-{
-    let mut connections = JoinSet::new();
-    loop {
+async fn accept(listener: TcpListener, shared: Shared, graceful: Arc<GracefulShutdown>) {
+    while let Some(place) = shared.connections.place().await {
         match listener.accept().await {
-            Ok((stream, _)) => {
+            Ok((stream, client)) => {
                 _ = stream.set_nodelay(true);
-                connections.spawn(serve(stream));
+                let (requests, connections) = (Requests::default(), shared.connections.clone());
+                let served = serve(stream, client, shared.clone(), requests.clone(), graceful.watcher());
+                let task = tokio::spawn(async move {
+                    served.await;
+                    drop(place);
+                });
+                connections.opened(task.abort_handle(), requests);
             }
             // Out of file descriptors, or a client that went away: others still come.
             Err(_) => tokio::time::sleep(Duration::from_millis(50)).await,
         }
-        while connections.try_join_next().is_some() {}
     }
 }
 
-async fn plain(stream: TcpStream, sites: Current, https_port: u16) {
-    let service = service_fn(|request| {
-        let sites = tls::current(&sites);
-        async move { Ok::<_, std::convert::Infallible>(respond::answer_plain(&sites, https_port, request).await) }
-    });
-    // A client that breaks off is no fault of ours, and there is nobody to tell.
-    _ = Builder::new(TokioExecutor::new()).serve_connection_with_upgrades(TokioIo::new(stream), service).await;
+async fn serve(stream: TcpStream, client: SocketAddr, shared: Shared, requests: Requests, watcher: Watcher) {
+    let stream = Prompt::new(stream);
+    match &shared.tls {
+        None => speak(stream, None, client, &shared, requests, watcher).await,
+        Some(acceptor) => {
+            let Ok(Ok(stream)) = tokio::time::timeout(HANDSHAKE, acceptor.accept(stream)).await else { return };
+            let sni: Option<Arc<str>> = stream.get_ref().1.server_name().map(Into::into);
+            speak(stream, sni, client, &shared, requests, watcher).await;
+        }
+    }
 }
 
-async fn secure(stream: TcpStream, acceptor: TlsAcceptor, sites: Current) {
-    let Ok(Ok(stream)) = tokio::time::timeout(HANDSHAKE, acceptor.accept(stream)).await else { return };
-    let sni: Option<Arc<str>> = stream.get_ref().1.server_name().map(Into::into);
-    let service = service_fn(|request| {
-        let (sites, sni) = (tls::current(&sites), sni.clone());
-        async move { Ok::<_, std::convert::Infallible>(respond::answer(&sites, sni.as_deref(), request).await) }
+/// Answers the requests of one connection.
+async fn speak<S>(
+    stream: S,
+    sni: Option<Arc<str>>,
+    client: SocketAddr,
+    shared: &Shared,
+    requests: Requests,
+    watcher: Watcher,
+) where
+    S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
+{
+    let service = service_fn(|mut request: Request<Incoming>| {
+        let (sites, sni, under_way) = (tls::current(&shared.sites), sni.clone(), requests.begin());
+        let (is_secure, https_port) = (shared.tls.is_some(), shared.https_port);
+        request.extensions_mut().insert(client);
+        async move {
+            let response = if is_secure {
+                respond::answer(&sites, sni.as_deref(), request).await
+            } else {
+                respond::answer_plain(&sites, https_port, request).await
+            };
+            Ok::<_, std::convert::Infallible>(response.map(|body| Counted { body, _under_way: under_way }))
+        }
     });
-    _ = Builder::new(TokioExecutor::new()).serve_connection_with_upgrades(TokioIo::new(stream), service).await;
+    let mut builder = Builder::new(TokioExecutor::new());
+    builder.http1().timer(TokioTimer::new()).header_read_timeout(HEADERS);
+    builder.http2().timer(TokioTimer::new()).keep_alive_interval(HEADERS).keep_alive_timeout(HEADERS);
+    let connection = builder.serve_connection_with_upgrades(TokioIo::new(Prompt::new(stream)), service);
+    // A client that breaks off is no fault of ours.
+    _ = watcher.watch(connection).await;
 }
 
 impl std::fmt::Debug for Running {

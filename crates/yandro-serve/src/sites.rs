@@ -8,11 +8,10 @@ use camino::Utf8PathBuf;
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::sign::CertifiedKey;
-use tower_http::services::ServeDir;
 use yandro_core::name::HostName;
 use yandro_core::site::{Content, Https, Site, Upstream, UpstreamHost};
 
-use crate::files;
+use crate::files::Folder;
 
 /// A site with its certificate.
 #[derive(Clone)]
@@ -55,7 +54,7 @@ pub(crate) struct Entry {
 
 /// What answers for a site.
 pub(crate) enum Answerer {
-    Folder(ServeDir),
+    Folder(Folder),
     Upstream(Upstream, UpstreamHost),
 }
 
@@ -72,20 +71,20 @@ impl Certificate {
 }
 
 impl Sites {
-    /// Reads the certificates and makes the sites ready.
+    /// Reads the certificates and makes the sites ready. Files below `private` are never served.
     ///
     /// # Errors
     /// When a site's certificate or key can't be used.
-    pub fn new(sites: Vec<ServedSite>) -> Result<Self, SiteError> {
+    pub fn new(sites: Vec<ServedSite>, private: &[Utf8PathBuf]) -> Result<Self, SiteError> {
         let mut by_name = HashMap::new();
         for served in sites {
             let fault = |fault: String| SiteError { site: served.site.name.clone(), fault };
             let key = served.certificate.as_ref().map(Certificate::read).transpose().map_err(fault)?;
             let answer = match &served.site.content {
                 Content::Upstream(upstream) => Answerer::Upstream(upstream.clone(), served.site.serving.upstream_host),
-                Content::Folder { .. } => {
-                    let root: Utf8PathBuf = served.site.document_root().expect("a folder has a document root");
-                    Answerer::Folder(files::of(&root))
+                Content::Folder { folder, .. } => {
+                    let root = served.site.document_root().expect("a folder has a document root");
+                    Answerer::Folder(Folder::new(root, folder, served.site.serving.symlinks, private))
                 }
             };
             let entry = Arc::new(Entry { answer, https: served.site.https, key: key.map(Arc::new) });

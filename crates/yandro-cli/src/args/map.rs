@@ -150,8 +150,10 @@ pub(crate) enum UpstreamHostArg {
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum SymlinksArg {
-    /// All of them
+    /// All of them; the built-in server stays within the project's folder
     On,
+    /// All of them, wherever they lead
+    Anywhere,
     /// Those whose target has the same owner
     Owner,
     /// None

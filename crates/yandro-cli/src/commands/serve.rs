@@ -40,6 +40,7 @@ pub(crate) fn run(context: &Context, args: &ServeArgs, ui: &mut Ui) -> Result<St
             ));
         }
         signals::unless_interrupted(follow(context, &running, ui)).await;
+        running.stop().await;
         Ok(Status::Well)
     })
 }
@@ -78,7 +79,8 @@ pub(crate) fn served(context: &Context, list: &SiteList) -> Result<(Sites, Vec<S
             }
         }
     }
-    let sites = Sites::new(sites)
+    let private = [places.config.clone(), places.data.clone()];
+    let sites = Sites::new(sites, &private)
         .map_err(|error| CommandError::not_made(error).hint("map that site again: yandro map NAME"))?;
     Ok((sites, left_out))
 }

@@ -6,15 +6,20 @@ use std::process::Command;
 use super::kit::{Background, Ran, Sysroot, eventually, has};
 
 /// A sysroot with two sites, served on free ports.
-struct Served {
-    sysroot: Sysroot,
-    http: u16,
-    https: u16,
-    _server: Background,
+pub struct Served {
+    pub sysroot: Sysroot,
+    pub http: u16,
+    pub https: u16,
+    pub server: Background,
 }
 
 impl Served {
-    fn new() -> Option<Self> {
+    pub fn new() -> Option<Self> {
+        Self::with_limit(1024)
+    }
+
+    /// With so many file descriptors for the server.
+    pub fn with_limit(descriptors: u32) -> Option<Self> {
         if !has(&["curl"], false) {
             return None;
         }
@@ -30,13 +35,17 @@ impl Served {
         sysroot.write("saltmarsh/tides.css", "0123456789");
         let ran = sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in"]).succeeds();
         assert!(ran.stdout.contains("start it with `yandro serve`"), "{ran}");
-        let server = Background::start(&mut sysroot.command(&["serve"]));
-        let served = Self { sysroot, http, https, _server: server };
+        let serve = sysroot.command(&["serve"]);
+        let mut limited = Command::new("sh");
+        limited.args(["-c", r#"ulimit -n "$1"; shift; exec "$@""#, "sh", &descriptors.to_string()]);
+        limited.arg(serve.get_program()).args(serve.get_args()).env_clear().env("HOME", "/home/ada");
+        let server = Background::start(limited.current_dir(sysroot.root()));
+        let served = Self { sysroot, http, https, server };
         eventually("the server answers", || served.sysroot.yandro(&["check"]).status == 0);
         Some(served)
     }
 
-    fn curl(&self, arguments: &[&str]) -> Ran {
+    pub fn curl(&self, arguments: &[&str]) -> Ran {
         let root = self.sysroot.path("home/ada/.local/share/yandro/authority/root.pem");
         let mut command = Command::new("curl");
         command
@@ -59,7 +68,7 @@ impl Served {
         Ran::of(command.args(arguments).output().unwrap(), self.sysroot.root())
     }
 
-    fn url(&self, path: &str) -> String {
+    pub fn url(&self, path: &str) -> String {
         format!("https://saltmarsh.test:{}{path}", self.https)
     }
 }

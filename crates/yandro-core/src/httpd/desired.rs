@@ -126,7 +126,7 @@ fn content(site: &Site, files: &SiteFiles, scheme: &str) -> Vec<Want> {
 fn directory(serving: &Serving) -> Vec<Want> {
     let listing = (serving.listing == Listing::On).then_some("Indexes");
     let symlinks = match serving.symlinks {
-        Symlinks::On => Some("FollowSymLinks"),
+        Symlinks::On | Symlinks::Anywhere => Some("FollowSymLinks"),
         Symlinks::Owner => Some("SymLinksIfOwnerMatch"),
         Symlinks::Off => None,
     };

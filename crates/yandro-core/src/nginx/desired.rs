@@ -147,7 +147,7 @@ fn folder(site: &Site, root: &str, host: &str) -> Vec<Want> {
     let mut wants = vec![Want::one("root", root), Want::Directive("index", index)];
     wants.push(Want::one("autoindex", if serving.listing == Listing::On { "on" } else { "off" }));
     match serving.symlinks {
-        Symlinks::On => {}
+        Symlinks::On | Symlinks::Anywhere => {}
         Symlinks::Owner => wants.push(Want::one("disable_symlinks", "if_not_owner")),
         Symlinks::Off => wants.push(Want::one("disable_symlinks", "on")),
     }

@@ -76,9 +76,11 @@ words! {
 words! {
     /// Which symbolic links are followed.
     Symlinks {
-        /// All of them.
+        /// All of them; the built-in server doesn't follow them out of the project's folder.
         #[default]
         On = "on",
+        /// All of them, wherever they lead.
+        Anywhere = "anywhere",
         /// Those whose target has the same owner.
         Owner = "owner",
         /// None.

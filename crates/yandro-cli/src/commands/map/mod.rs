@@ -9,7 +9,7 @@ use serde_json::json;
 use yandro_core::check;
 use yandro_core::hosts::TakeOver;
 use yandro_core::plan::{ChangeSet, FileChange, Step, map_site};
-use yandro_core::site::{Content, ServerId, ServerKind, Site};
+use yandro_core::site::{Content, ServerId, ServerKind, Site, Symlinks};
 use yandro_machine::servers::Found;
 use yandro_machine::{SystemFresh, apache, observe};
 
@@ -81,6 +81,12 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
     if let Some(below) = root(site).filter(|_| is_chosen && !is_given) {
         notes.push(format!(
             "`{below}` is served, since the index is there; to serve the whole folder: --document-root ."
+        ));
+    }
+    if site.serving.symlinks == Symlinks::Anywhere && set.sites.iter().any(|change| change.after.is_some()) {
+        notes.push(format!(
+            "symbolic links below {} are followed wherever they lead: whoever writes in that folder can have any file of yours served, but for those in hidden folders",
+            site.content
         ));
     }
     let known = set.sites.iter().filter_map(|change| change.before.as_ref()).flat_map(Site::names).collect::<Vec<_>>();

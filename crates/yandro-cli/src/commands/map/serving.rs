@@ -59,6 +59,7 @@ pub(super) fn serving(
     if let Some(choice) = args.symlinks {
         serving.symlinks = match choice {
             SymlinksArg::On => Symlinks::On,
+            SymlinksArg::Anywhere => Symlinks::Anywhere,
             SymlinksArg::Owner => Symlinks::Owner,
             SymlinksArg::Off => Symlinks::Off,
         };
@@ -116,7 +117,7 @@ fn refused(context: &Context, args: &ServingArgs, server: ServerId, content: &Co
     let is_own_tls = matches!(content, Content::Upstream(upstream) if upstream.is_secure());
     let has_ports = server == ServerId::Elsewhere && !is_own_tls;
     let is_refused = |option: &&str| match server {
-        ServerId::BuiltIn => *option != "--upstream-host",
+        ServerId::BuiltIn => !["--upstream-host", "--symlinks"].contains(option),
         _ => !(has_ports && ["--http-port", "--https-port"].contains(option)),
     };
     if let Some(option) = args.given().find(is_refused)
