@@ -280,7 +280,7 @@ impl Context {
     }
 }
 
-/// What is said of a record that can't be read.
+/// The note about a record that can't be read.
 fn damaged(path: &Utf8Path, is_complete: bool) -> String {
     if is_complete {
         return format!(

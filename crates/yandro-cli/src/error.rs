@@ -53,7 +53,7 @@ pub(crate) struct CommandError {
     pub(crate) hints: Vec<String>,
     /// The authority's key is behind a passphrase: once it is given, the command may succeed.
     pub(crate) is_locked: bool,
-    /// What went wrong, in a word that stays the same: for programs.
+    /// A stable code for programs.
     pub(crate) code: &'static str,
 }
 
@@ -292,7 +292,7 @@ pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> Com
     command
 }
 
-/// What a failed step means.
+/// The message for a failed step.
 fn failed<E>(cause: Cause<E>, proof: impl FnOnce(E) -> CommandError) -> CommandError {
     match cause {
         Cause::File(error) => error.into(),
@@ -329,7 +329,7 @@ fn failed<E>(cause: Cause<E>, proof: impl FnOnce(E) -> CommandError) -> CommandE
 fn not_permitted(paths: &[camino::Utf8PathBuf], server: bool) -> CommandError {
     let mut steps: String = paths.iter().map(|path| format!("\n  write {path}")).collect();
     if server {
-        steps += "\n  let the web server test its configuration, and reload it";
+        steps += "\n  test, reload, start or stop the web server";
     }
     CommandError::not_made(format!("you may not do this, and nothing was changed:{steps}"))
         .hint("run the command again with `sudo`, or as a user whom sudo lets")
@@ -347,7 +347,7 @@ impl From<PutBackError> for CommandError {
 fn put_back_hint(error: &PutBackError) -> String {
     match error {
         PutBackError::Foreign(path) => format!(
-            "look at {path}: it holds somebody else's change beside half of yandro's. `yandro settle` brings the rest in line"
+            "look at {path}: it holds somebody else's change and half of yandro's. `yandro settle` brings the rest in line"
         ),
         PutBackError::File(error) => format!(
             "look at {} (is the disk full, or may you not write it?), then run any yandro command: it tries again",

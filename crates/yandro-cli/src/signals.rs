@@ -22,7 +22,7 @@ pub(crate) async fn unless_interrupted<T>(work: impl Future<Output = T>) -> Opti
     let Ok(mut signals) = kinds.into_iter().map(signal).collect::<Result<Vec<_>, _>>() else {
         return Some(work.await);
     };
-    // One that came before the handlers were there, while a change was applied.
+    // A signal may have come before these handlers were installed, while a change was applied.
     if interrupt::came() {
         return None;
     }

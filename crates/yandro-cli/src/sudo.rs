@@ -36,7 +36,7 @@ impl Escalate for Sudo {
                 text += &format!("  write {path}\n");
             }
             if server {
-                text += "  let the web server test its configuration, and reload it\n";
+                text += "  test, reload, start or stop the web server\n";
             }
             // A person who does not see it is asked by sudo all the same.
             _ = std::io::stderr().write_all(text.as_bytes());

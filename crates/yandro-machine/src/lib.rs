@@ -21,6 +21,7 @@ pub mod pkcs12;
 pub mod ports;
 pub mod probe;
 pub mod process;
+mod reading;
 pub mod servers;
 pub mod settings;
 pub mod trust;

@@ -62,9 +62,9 @@ pub enum MachineError {
     /// The home folder is of no use.
     #[error("HOME is `{home}`, which {fault}: set it to the absolute path of your home folder")]
     Home {
-        /// What it says.
+        /// Its value.
         home: String,
-        /// What is wrong with it.
+        /// The fault.
         fault: &'static str,
     },
     /// The user who called sudo is unknown to this system.
@@ -212,7 +212,7 @@ impl Machine {
     }
 }
 
-/// As [`below`], through all links; where they lead in a circle, as it stands.
+/// As [`below`], through all links; unchanged if they lead in a circle.
 fn resolved(sysroot: &Utf8Path, absolute: &str) -> Utf8PathBuf {
     let path = below(sysroot, absolute);
     confine::real(&path).unwrap_or(path)

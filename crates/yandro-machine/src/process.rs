@@ -213,7 +213,7 @@ pub(crate) fn is_idle(pid: Pid) -> Option<bool> {
     Some(field("State:")?.starts_with(['S', 'I', 'T']) && is_none("SigPnd:") && is_none("ShdPnd:"))
 }
 
-/// Who owns a process.
+/// The owner of a process.
 pub(crate) fn owner(pid: Pid) -> Option<u32> {
     use std::os::unix::fs::MetadataExt as _;
     fs::metadata(format!("/proc/{}", pid.as_raw_nonzero())).ok().map(|meta| meta.uid())

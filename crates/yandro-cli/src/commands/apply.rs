@@ -47,7 +47,7 @@ pub(crate) fn apply<T>(
     };
     let running = caches::running(&context.machine);
     let places = &context.machine.places;
-    // What follows from the steps, the same for a preview and for the change itself.
+    // Caches, trust store and order follow from the steps; a preview and the change itself share this.
     let complete = |set: &mut ChangeSet| {
         set.command.clone_from(&context.command);
         set.flush_after(&places.hosts, &running);

@@ -74,7 +74,7 @@ impl Ui {
 
     /// A result, whatever the options.
     pub(crate) fn print(&mut self, text: &str) {
-        // One write for all of it.
+        // A single write, so that lines of several processes don't mix.
         let written = if self.styled {
             self.out.write_all(format!("{text}\n").as_bytes())
         } else {
@@ -83,7 +83,7 @@ impl Ui {
         self.note_failure(written);
     }
 
-    /// Bytes that are no text, as they are.
+    /// Binary output, unchanged.
     pub(crate) fn bytes(&mut self, bytes: &[u8]) {
         let written = self.out.as_inner().lock().write_all(bytes);
         self.note_failure(written);
@@ -95,8 +95,8 @@ impl Ui {
         }
     }
 
-    /// The exit status once all is printed: that of the command, or another if its output is lost. A
-    /// reader that has gone away, as `head` does, is no fault.
+    /// The exit status once all is printed: that of the command, or [`Status::NotPrinted`] if its output is
+    /// lost. A reader that closes the pipe early, as `head` does, is fine.
     pub(crate) fn finish(&mut self, status: Status) -> Status {
         let flushed = self.out.flush();
         self.note_failure(flushed);

@@ -71,7 +71,7 @@ fn a_user_maps_with_sudo_for_the_steps_that_need_root_and_keeps_all_else() {
       write /etc/apache2/sites-available/yandro-0.invalid.conf
       write /etc/apache2/sites-enabled/yandro-0.invalid.conf
       write /etc/hosts
-      let the web server test its configuration, and reload it
+      test, reload, start or stop the web server
     ");
     assert!(ran.stdout.contains("https://saltmarsh.test/ answers from there"), "{ran}");
     assert_eq!(user.machine.curl(&["https://saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
@@ -124,7 +124,7 @@ fn without_sudo_the_exact_steps_are_named_and_nothing_is_changed() {
     let before = user.system();
     let ran = user.yandro(&["map", "saltmarsh.test", "./saltmarsh"]);
     assert_eq!(ran.status, 3, "{ran}");
-    let asked = "  write /etc/hosts\n  let the web server test its configuration, and reload it\nto mend it: run the command again with `sudo`";
+    let asked = "  write /etc/hosts\n  test, reload, start or stop the web server\nto mend it: run the command again with `sudo`";
     assert!(ran.stderr.contains(asked), "{ran}");
     assert_eq!(user.system(), before);
     assert!(!user.machine.path("home/.local/share/yandro/authority").exists());

@@ -1,5 +1,5 @@
-//! What the surroundings do to a change: damaged records, wrong clocks, files that never end, servers
-//! that take their time, links that lead elsewhere.
+//! Damaged records, wrong clocks, endless files, slow servers, links out of a sysroot: yandro reports
+//! them, and nothing is lost.
 
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
@@ -123,7 +123,7 @@ fn output_that_is_lost_changes_the_status_and_nothing_else() {
     ] {
         assert_eq!(full(words), Some(5), "{words:?}");
     }
-    // A reader that has seen enough is no failure.
+    // A reader that closes the pipe early is fine.
     let mut command = sysroot.command(&["sites"]);
     let mut child = command.stdout(Stdio::piped()).spawn().unwrap();
     drop(child.stdout.take());

@@ -112,7 +112,7 @@ fn similar_lines(before: &str, after: &str) -> Vec<String> {
     gone.chain(new.iter().filter(|line| !old.contains(line)).map(|line| format!("+ {line}"))).collect()
 }
 
-/// What the user adds to files that yandro works on, too.
+/// The files that the user edits as well.
 const EDITED: [&str; 3] = ["etc/hosts", "etc/apache2/apache2.conf", "home/ada/.config/yandro/sites.toml"];
 
 /// Adds a line by hand, if the file is there.

@@ -18,7 +18,7 @@ use super::site_files::SiteFiles;
 pub const OTHERS: &str = "0.invalid";
 
 const HEAD: &str = "# Default virtual hosts for unknown host names, shared by all site lists; kept by `yandro map`\n";
-/// What builds before this one wrote.
+/// The first line as builds before this one wrote it.
 const FORMER_HEAD: &str =
     "# Names that are no sites are answered here, and not by the first site; kept by `yandro map`\n";
 const MODULES: &str = "# Modules that yandro enabled:";

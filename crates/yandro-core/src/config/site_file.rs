@@ -122,9 +122,9 @@ fn removal(existing: &[u8], section: &Section, written: &[Want]) -> Result<Splic
     Ok(Splice::remove(whole.start - blank..whole.end))
 }
 
-/// What stands between a site's name and the site list in the head of its file.
+/// Separates the site's name from its list in the first line of its file.
 const OWNER: &str = ": a site of ";
-/// What ends the head.
+/// The end of that line.
 const STAYS: &str = "; lines that you add here stay";
 
 /// The comment with which a site's file begins.
@@ -143,8 +143,8 @@ pub fn list_of(file: &[u8]) -> Option<ListId> {
     comments.find_map(|line| ListId::read(line.split_once(OWNER)?.1.trim_end().strip_suffix(STAYS)?))
 }
 
-/// What names the owner of a file that names none: in the place of the head that an earlier build
-/// wrote, or at its start.
+/// The edit that names the owner of a file without one: it replaces the first line of an earlier build,
+/// or adds a line at the start.
 fn name_owner(existing: &[u8], name: &HostName, list: &ListId, eol: &str) -> Option<Splice> {
     if list_of(existing).is_some() {
         return None;

@@ -65,7 +65,7 @@ pub enum EditError {
         /// The name.
         name: HostName,
     },
-    /// The name stands in the block of another site list.
+    /// The name is in the block of another site list.
     #[error("`{name}` belongs to {list}")]
     OtherList {
         /// The line's number, from 1.

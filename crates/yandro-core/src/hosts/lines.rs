@@ -63,7 +63,7 @@ pub fn remove_lines<'a>(bytes: &'a [u8], name: &HostName) -> Result<Cow<'a, [u8]
     if found.is_empty() {
         return Ok(Cow::Borrowed(bytes));
     }
-    // What is left of a line that was taken over comes back with it.
+    // The name goes from the commented original as well: otherwise unmapping would bring it back.
     let bytes = takeover::forget(bytes, name).map_or(Cow::Borrowed(bytes), Cow::Owned);
     Ok(Cow::Owned(removed(&bytes, name, |_| true)))
 }

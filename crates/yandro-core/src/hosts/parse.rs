@@ -10,9 +10,9 @@ use crate::source;
 
 /// First words of the comment that opens a block of yandro's.
 pub(super) const BLOCK_HEAD: &str = "# yandro sites";
-/// What follows in one that names its site list. Builds before that wrote a colon.
+/// Precedes the site list. Earlier builds wrote a colon here and no list.
 const OF: &str = " of ";
-/// What ends the name of the list.
+/// Ends the name of the list.
 const HEAD_END: &str = ": change them with yandro";
 /// The comment that closes it.
 pub(super) const BLOCK_TAIL: &str = "# end of yandro sites";
@@ -38,7 +38,7 @@ pub struct Entry {
     pub names: Vec<Range<usize>>,
     /// The whole line with its end.
     pub(super) full: Range<usize>,
-    /// Whether the line stands in a block of yandro's.
+    /// Whether the line is in a block of yandro's.
     pub ours: bool,
 }
 

@@ -25,7 +25,7 @@ pub struct ChangeSet {
     /// The servers whose configuration changes: each tests it and is then reloaded, or
     /// started if it doesn't run.
     pub servers: BTreeSet<ServerId>,
-    /// What servers listen on from now on and didn't before, of those that end when they can't.
+    /// Ports that a server opens with this change, for servers that exit when they can't.
     pub opens: Vec<Opened>,
     /// What is told to forget its old answers, once the hosts file is written.
     pub flush: Vec<Cache>,

@@ -13,6 +13,7 @@ mod nginx;
 mod observed;
 mod others;
 mod patch;
+mod replan;
 mod server;
 mod settle;
 mod site;

@@ -1,4 +1,4 @@
-//! Taking a change of a text back by its lines, in a file that was changed elsewhere since.
+//! Reverting a change of a text by its lines, in a file that has other changes since.
 
 use similar::{Algorithm, DiffOp, capture_diff_slices};
 
@@ -30,13 +30,13 @@ pub fn reversed(now: &[u8], before: &[u8], after: &[u8]) -> Option<Vec<u8>> {
 /// The lines that a change took out of a text and those that it brought, without what it only moved.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ChangedLines<'t> {
-    /// Those that it took out.
+    /// Removed lines.
     pub gone: Vec<&'t [u8]>,
-    /// Those that it brought.
+    /// Added lines.
     pub brought: Vec<&'t [u8]>,
 }
 
-/// What a change did to the lines of a text.
+/// Compares a text before and after a change.
 pub fn changed_lines<'t>(before: &'t [u8], after: &'t [u8]) -> ChangedLines<'t> {
     let (before, after) = (lines(before), lines(after));
     let without = |these: &[&'t [u8]], others: &[&'t [u8]]| {
@@ -50,7 +50,7 @@ fn lines(text: &[u8]) -> Vec<&[u8]> {
     text.split(|byte| *byte == b'\n').collect()
 }
 
-/// Where the changed lines stand in `now` from line `from` on, with so many lines of context.
+/// The place of the changed lines in `now` from line `from` on, with so many lines of context.
 fn find(
     now: &[&[u8]],
     from: usize,
@@ -71,8 +71,8 @@ fn find(
     Some(first + place + lead).filter(|start| *start >= from)
 }
 
-/// Where lines that were taken out at line `place` of `after` go when none of their neighbours is left:
-/// behind the last line before them that is, or else before the first one after them.
+/// The place for lines that were removed at line `place` of `after`, when their neighbours are gone too:
+/// behind the closest line before them that is left, or else before the closest one after them.
 fn near(now: &[&[u8]], from: usize, after: &[&[u8]], place: usize) -> Option<usize> {
     let find = |line: &&[u8]| now[from..].iter().position(|own| !line.trim_ascii().is_empty() && own == line);
     let before = after[..place].iter().rev().find_map(find).map(|at| from + at + 1);
@@ -95,7 +95,7 @@ mod tests {
         assert_eq!(undone("top\na\nb\nnew\nc\nd\n", before, after).as_deref(), Some("top\na\nb\nc\nd\n"));
         assert_eq!(undone("new\n", before, after).as_deref(), Some(""));
         assert_eq!(undone("a\nb\nedited\nc\n", before, after), None, "the line was edited");
-        // A line that was taken out comes back between its neighbours, or beside the one that is left.
+        // A removed line comes back between its neighbours, or next to the one that is left.
         assert_eq!(undone("a\nc\nd\n", "a\nb\nc\n", "a\nc\n").as_deref(), Some("a\nb\nc\nd\n"));
         assert_eq!(undone("x\nc\nd\n", "a\nb\nc\n", "a\nc\n").as_deref(), Some("x\nb\nc\nd\n"));
         assert_eq!(undone("a\nx\n", "a\nb\nc\nd\n", "a\nc\nd\n").as_deref(), Some("a\nb\nx\n"));

@@ -76,7 +76,7 @@ pub(super) trait Configured {
         }
     }
 
-    /// Whose a site's file is.
+    /// The owner of a site's file.
     fn owner(&self, places: &Places, name: &HostName) -> Owner {
         let Some(text) = self.own().site_files.get(name) else { return Owner::Nobody };
         match list_of(text) {
@@ -103,10 +103,10 @@ pub(super) trait Configured {
     }
 }
 
-/// Whose a site's file is.
+/// The owner of a site's file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Owner {
-    /// There is no file.
+    /// The site has no file.
     Nobody,
     /// The list that is planned for.
     This,

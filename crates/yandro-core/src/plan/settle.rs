@@ -21,18 +21,18 @@ pub struct Settlement {
     pub set: ChangeSet,
     /// Directives of yandro's that a person changed or took out; they stay so.
     pub edited: Vec<(HostName, HandEdit)>,
-    /// What yandro wrote for this list and no site of it needs; the changes take it away.
+    /// Names that yandro wrote for this list and that are no longer in it; the changes remove them.
     pub orphans: Vec<HostName>,
-    /// What an earlier build wrote without naming a list, and no site of this one needs; it stays.
+    /// Names that an earlier build wrote without a list and that are not in this one; they stay.
     pub unowned: Vec<HostName>,
 }
 
-/// What becomes of what yandro wrote for sites that the list has no more.
+/// Whether sites that are no longer in the list are removed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Orphans {
-    /// It goes.
+    /// They are removed.
     Removed,
-    /// It stays.
+    /// They stay.
     Kept,
 }
 
@@ -172,7 +172,7 @@ fn unowned(observed: &Observed, list: &SiteList) -> Vec<HostName> {
     without_sites(names, list)
 }
 
-/// Each name once, those left out that a site has or that stand for unknown names.
+/// Each name once, without those of sites and of the default virtual hosts.
 fn without_sites(mut names: Vec<HostName>, list: &SiteList) -> Vec<HostName> {
     let taken: std::collections::HashSet<&str> =
         list.sites.iter().flat_map(|site| site.names().map(HostName::as_str)).collect();

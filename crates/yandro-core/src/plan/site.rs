@@ -88,7 +88,7 @@ pub enum PlanError {
         name: HostName,
         /// The list.
         list: ListId,
-        /// What belongs to it.
+        /// The file of that list.
         path: Utf8PathBuf,
     },
     /// Somebody else's virtual host has the name.

@@ -412,7 +412,7 @@ proptest! {
                 listens.dedup_by_key(|listen| (listen.port, listen.address));
                 prop_assert_eq!(listens.len(), apache.shared.listens.len());
             }
-            // What a server elsewhere reads has no path of this machine in it, but for the comment that names its list.
+            // Files of a remote server hold no path of this machine, except for the comment that names the list.
             let there = disk.files.iter().filter(|(path, _)| path.starts_with("/mnt/harbour"));
             for (path, text) in there {
                 let text = String::from_utf8_lossy(text).replace(&places().list.mark(), "");
@@ -463,7 +463,7 @@ fn shown(set: &ChangeSet) -> String {
     files.collect::<String>() + &format!("{:?}", set.steps)
 }
 
-/// What differs between two machines, as text.
+/// The differences between two machines, as text.
 fn difference(now: &Disk, before: &Disk) -> String {
     let mut text = String::new();
     let shown = |bytes: Option<&Vec<u8>>| bytes.map(|bytes| String::from_utf8_lossy(bytes).into_owned());

@@ -9,12 +9,13 @@ use camino::{Utf8Path, Utf8PathBuf};
 use super::authority::put_in_place;
 use super::change::{ChangeSet, FileChange, LinkChange, RightsChange, SiteChange, Step, TrustChange};
 use super::observed::{Fresh, Observed, Places};
+use super::replan::replanned;
 use super::server::is_shared;
-use super::site::{PlanError, map_site, unmap_sites};
+use super::site::PlanError;
 use crate::config::OTHERS;
 use crate::hosts::{TakeOver, has_taken_over};
 use crate::name::HostName;
-use crate::site::{ServerId, Site, SiteList};
+use crate::site::{ServerId, SiteList};
 
 /// One step of a change set that was carried out, and how its path stands now.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -71,7 +72,7 @@ pub enum UndoError {
     Plan(#[from] PlanError),
 }
 
-/// What is to be taken back.
+/// The change set to undo.
 #[derive(Clone, Copy, Debug)]
 pub struct Undoing<'u> {
     /// The sites that the change set was about.
@@ -91,120 +92,172 @@ pub struct Undoing<'u> {
 /// # Errors
 /// An [`UndoError`] when a later change is in the way.
 pub fn undo(
-    mut observed: Observed,
+    observed: Observed,
     list: &SiteList,
     undoing: &Undoing<'_>,
     fresh: &mut dyn Fresh,
 ) -> Result<ChangeSet, UndoError> {
-    let Undoing { sites, steps, leftovers, is_last } = *undoing;
-    let places = observed.places.clone();
-    for change in sites {
-        let name = name_of(change);
-        if list.site(name) != change.after.as_ref() {
-            return Err(UndoError::SiteChanged(name.clone()));
+    let mut undo = Undo::new(observed, list, *undoing);
+    undo.check()?;
+    undo.set = replanned(&mut undo.observed, list, undoing, fresh)?;
+    let overlap = reverse_edited(&mut undo.set, undoing, &undo.places, &undo.configuration);
+    undo.bring_authority_back(list, fresh)?;
+    undo.take_steps_back();
+    undo.remove_leftovers();
+    undo.name_servers();
+    if let Some(path) = overlap.filter(|_| undo.set.is_empty()) {
+        return Err(UndoError::Overlaps(path));
+    }
+    let inverse = |change: &SiteChange| SiteChange { before: change.after.clone(), after: change.before.clone() };
+    undo.set.sites = undoing.sites.iter().map(inverse).collect();
+    Ok(undo.set)
+}
+
+/// An undo that is being planned.
+struct Undo<'u> {
+    observed: Observed,
+    places: Places,
+    undoing: Undoing<'u>,
+    list: &'u SiteList,
+    /// The files of servers that sites share, of those that the change set changed.
+    configuration: Vec<Utf8PathBuf>,
+    /// The sites that are left once it is done.
+    rest: SiteList,
+    set: ChangeSet,
+}
+
+impl<'u> Undo<'u> {
+    fn new(mut observed: Observed, list: &'u SiteList, undoing: Undoing<'u>) -> Self {
+        let places = observed.places.clone();
+        let is_configuration =
+            |path: &&Utf8Path| observed.configured().into_iter().any(|server| is_shared(server, path));
+        let paths = undoing.steps.iter().map(DoneStep::path);
+        let configuration = paths.filter(is_configuration).map(Utf8Path::to_owned).collect();
+        if took_over(undoing.steps, &places) {
+            observed.take_over = TakeOver::Yes;
         }
+        let rest = undoing.sites.iter().fold(list.clone(), |rest, change| match &change.before {
+            Some(before) => rest.with(before.clone()),
+            None => rest.without(name_of(change)),
+        });
+        Self { observed, places, undoing, list, configuration, rest, set: ChangeSet::default() }
     }
-    // What a removed file held is known; what a person wrote into a made one is not ours to lose.
-    // The hosts file, the list and the default virtual hosts are planned anew; certificates hold nobody's edits.
-    let is_common = |path: &Utf8Path| {
-        path == places.hosts
-            || path == places.site_list()
-            || path.starts_with(&places.data)
-            || path.as_str().contains(OTHERS)
-    };
-    for step in steps {
-        if let DoneStep::Edited { path, made: Some(made), .. } = step
-            && !is_common(path)
-        {
-            return Err(UndoError::Edited { path: path.clone(), made: made.clone() });
+
+    /// Refuses what would lose a later change of a site, or an edit by hand in a file that the change set
+    /// made.
+    fn check(&self) -> Result<(), UndoError> {
+        let is_changed = |change: &&SiteChange| self.list.site(name_of(change)) != change.after.as_ref();
+        if let Some(change) = self.undoing.sites.iter().find(is_changed) {
+            return Err(UndoError::SiteChanged(name_of(change).clone()));
         }
+        // The hosts file, the list and the default virtual hosts are planned again; nobody edits
+        // certificates.
+        let is_planned = |path: &Utf8Path| {
+            path == self.places.hosts
+                || path == self.places.site_list()
+                || path.starts_with(&self.places.data)
+                || path.as_str().contains(OTHERS)
+        };
+        for step in self.undoing.steps {
+            if let DoneStep::Edited { path, made: Some(made), .. } = step
+                && !is_planned(path)
+            {
+                return Err(UndoError::Edited { path: path.clone(), made: made.clone() });
+            }
+        }
+        Ok(())
     }
-    let is_configuration =
-        |observed: &Observed, path: &Utf8Path| observed.configured().into_iter().any(|server| is_shared(server, path));
-    let configuration: Vec<Utf8PathBuf> = steps
-        .iter()
-        .map(DoneStep::path)
-        .filter(|path| is_configuration(&observed, path))
-        .map(Utf8Path::to_owned)
-        .collect();
-    if took_over(steps, &places) {
-        observed.take_over = TakeOver::Yes;
-    }
-    let mut set = replanned(&mut observed, list, undoing, fresh)?;
-    reverse_edited(&mut set, undoing, &places, &configuration)?;
-    // The authority that this one took the place of was kept aside: it comes back, and all that it
-    // issued with it.
-    let back = steps.iter().find_map(|step| former_of(step, &places));
-    let back = back.and_then(|id| observed.former.get(id)).map(|files| files.texts.clone());
-    if let Some(texts) = back {
+
+    /// If the change set replaced the authority, the former one comes back, and all that it issued with
+    /// it: it was kept aside.
+    fn bring_authority_back(&mut self, list: &SiteList, fresh: &mut dyn Fresh) -> Result<(), UndoError> {
+        let steps = self.undoing.steps;
+        let former = steps.iter().find_map(|step| former_of(step, &self.places));
+        let former = former.and_then(|id| self.observed.former.get(id)).map(|files| files.texts.clone());
+        let Some(texts) = former else { return Ok(()) };
         // The one that this change made is gone by now, and what trusts its successor isn't known here.
-        let root = places.root_certificate();
+        let root = self.places.root_certificate();
         if steps.iter().any(|step| matches!(step, DoneStep::Edited { path, .. } if *path == root)) {
             return Err(UndoError::AuthorityReplaced);
         }
-        let again = put_in_place(&mut observed, list, &texts, fresh).map_err(|failed| *failed.error)?;
-        set.merge(again);
+        let again = put_in_place(&mut self.observed, list, &texts, fresh).map_err(|failed| *failed.error)?;
+        self.set.merge(again);
+        Ok(())
     }
-    let rest = sites.iter().fold(list.clone(), |rest, change| match &change.before {
-        Some(before) => rest.with(before.clone()),
-        None => rest.without(name_of(change)),
-    });
-    let has_other_lists = has_other_lists(&observed, list, sites);
-    // With the last site of a server goes all that its sites share.
-    let left: Vec<_> = set.steps.iter().filter_map(|step| left_by_all(step, &observed)).collect();
-    let goes_whole = |path: &Utf8Path| {
-        rest.sites.is_empty() || observed.server_of(path).is_some_and(|server| left.contains(&server))
-    };
-    // A key that is gone is gone: what it belongs to is made anew, and not put back.
-    let is_remade = |step: &Step| {
-        let path = step.path();
-        let is_certificates = path.starts_with(places.certificates()) || path.starts_with(places.authority());
-        is_certificates && matches!(step, Step::File(FileChange { after: Some(_), .. }))
-    };
-    for step in steps {
-        let DoneStep::Untouched(inverse) = step else { continue };
-        let path = inverse.path();
-        let is_shared = is_shared_by_sites(path, &places, &configuration);
-        let is_needed = is_shared && (has_other_lists || !is_last && !rest.sites.is_empty());
-        // With the last site goes more than this change brought, where an earlier one was undone before it.
-        let is_shared = is_shared || path == places.site_list();
-        let is_planned = is_shared && goes_whole(path) && set.steps.iter().any(|step| step.path() == path);
-        if let Step::Folder { path, .. } = inverse
-            && !path.starts_with(&places.data)
-            && !path.starts_with(&places.config)
-        {
-            set.steps.push(Step::EmptyFolder { path: path.clone() });
-        }
-        if is_remade(inverse) || is_needed || is_planned || matches!(inverse, Step::Folder { .. }) {
-            continue;
-        }
-        set.without(path);
-        set.steps.push(inverse.clone());
-    }
-    if rest.sites.is_empty() && !has_other_lists {
-        for step in leftovers {
+
+    /// Takes back each step whose path is as the change set left it.
+    fn take_steps_back(&mut self) {
+        let has_other_lists = has_other_lists(&self.observed, self.list, self.undoing.sites);
+        let emptied: Vec<ServerId> =
+            self.set.steps.iter().filter_map(|step| emptied_server(step, &self.observed)).collect();
+        for step in self.undoing.steps {
             let DoneStep::Untouched(inverse) = step else { continue };
+            if let Step::Folder { path, .. } = inverse {
+                if !path.starts_with(&self.places.data) && !path.starts_with(&self.places.config) {
+                    self.set.steps.push(Step::EmptyFolder { path: path.clone() });
+                }
+                continue;
+            }
             let path = inverse.path();
-            let is_planned = set.steps.iter().any(|step| step.path() == path);
-            let is_removal = matches!(inverse, Step::File(FileChange { after: None, .. }))
-                || matches!(inverse, Step::Link(LinkChange { after: None, .. }));
-            if is_removal && !is_planned && is_shared_by_sites(path, &places, &[]) {
-                set.steps.push(inverse.clone());
+            let is_shared = is_shared_by_sites(path, &self.places, &self.configuration);
+            let is_needed = has_other_lists || !self.undoing.is_last && !self.rest.sites.is_empty();
+            // With the last site of a server goes all that its sites share: more than this change
+            // brought, where an earlier one was undone before it.
+            let server = self.observed.server_of(path);
+            let goes_whole = self.rest.sites.is_empty() || server.is_some_and(|server| emptied.contains(&server));
+            let is_planned = (is_shared || path == self.places.site_list()) && goes_whole && self.has_step(path);
+            if self.is_issued_again(inverse) || is_shared && is_needed || is_planned {
+                continue;
+            }
+            self.set.without(path);
+            self.set.steps.push(inverse.clone());
+        }
+    }
+
+    /// Whether a step would bring a certificate or an authority back whose key is gone: it is issued
+    /// again.
+    fn is_issued_again(&self, step: &Step) -> bool {
+        let Step::File(FileChange { path, after: Some(_), .. }) = step else { return false };
+        path.starts_with(self.places.certificates()) || path.starts_with(self.places.authority())
+    }
+
+    fn has_step(&self, path: &Utf8Path) -> bool {
+        self.set.steps.iter().any(|step| step.path() == path)
+    }
+
+    /// With the last site goes what earlier undos left in place for others.
+    fn remove_leftovers(&mut self) {
+        let has_other_lists = has_other_lists(&self.observed, self.list, self.undoing.sites);
+        if !self.rest.sites.is_empty() || has_other_lists {
+            return;
+        }
+        for step in self.undoing.leftovers {
+            let DoneStep::Untouched(inverse) = step else { continue };
+            let is_removal = matches!(
+                inverse,
+                Step::File(FileChange { after: None, .. }) | Step::Link(LinkChange { after: None, .. })
+            );
+            let path = inverse.path();
+            if is_removal && is_shared_by_sites(path, &self.places, &[]) && !self.has_step(path) {
+                self.set.steps.push(inverse.clone());
             }
         }
     }
-    // A certificate that is put back has to be read again, whichever server has the site.
-    let servers = set.steps.iter().filter_map(|step| observed.server_of(step.path())).collect::<Vec<_>>();
-    let has_certificate = set.steps.iter().any(|step| places.certificate_of(step.path()).is_some());
-    let of_sites = rest.sites.iter().filter_map(|site| site.server).filter(|server| server.is_configured());
-    set.servers.extend(servers.into_iter().chain(of_sites.filter(|_| has_certificate)));
-    set.sites =
-        sites.iter().map(|change| SiteChange { before: change.after.clone(), after: change.before.clone() }).collect();
-    Ok(set)
+
+    /// Names the servers to reload. A certificate that comes back has to be read again, whichever server
+    /// has the site.
+    fn name_servers(&mut self) {
+        let paths = || self.set.steps.iter().map(Step::path);
+        let changed: Vec<ServerId> = paths().filter_map(|path| self.observed.server_of(path)).collect();
+        let has_certificate = paths().any(|path| self.places.certificate_of(path).is_some());
+        let of_sites = self.rest.sites.iter().filter_map(|site| site.server).filter(|server| server.is_configured());
+        let of_sites: Vec<ServerId> = if has_certificate { of_sites.collect() } else { Vec::new() };
+        self.set.servers.extend(changed.into_iter().chain(of_sites));
+    }
 }
 
 /// The server whose last site goes, if the step removes what its sites share.
-fn left_by_all(step: &Step, observed: &Observed) -> Option<ServerId> {
+fn emptied_server(step: &Step, observed: &Observed) -> Option<ServerId> {
     let Step::File(FileChange { path, after: None, .. }) = step else { return None };
     if path.as_str().contains(OTHERS) { observed.server_of(path) } else { None }
 }
@@ -229,31 +282,33 @@ fn took_over(steps: &[DoneStep], places: &Places) -> bool {
     before.is_some_and(|text| has_taken_over(text))
 }
 
-/// Takes back by their lines the files that were edited since and that no site's plan speaks of.
+/// Takes back by their lines the files that were edited since and that no site's plan speaks of. Gives one
+/// whose lines were changed again.
 fn reverse_edited(
     set: &mut ChangeSet,
     undoing: &Undoing<'_>,
     places: &Places,
     configuration: &[Utf8PathBuf],
-) -> Result<(), UndoError> {
+) -> Option<Utf8PathBuf> {
     let is_planned = |path: &Utf8Path| {
         let is_of_sites =
             path == places.hosts || path == places.site_list() || is_shared_by_sites(path, places, configuration);
         !undoing.sites.is_empty() && is_of_sites || path.starts_with(&places.data)
     };
+    let mut overlap = None;
     for step in undoing.steps {
-        let DoneStep::Edited { path, made: None, reversed, .. } = step else { continue };
+        let DoneStep::Edited { path, made: None, part_before, reversed } = step else { continue };
         if is_planned(path) || set.change_of(path).is_some() {
             continue;
         }
         match reversed {
             Some(change) if change.before == change.after => {}
             Some(change) => set.steps.push(Step::File(change.clone())),
-            None if undoing.sites.is_empty() => return Err(UndoError::Overlaps(path.clone())),
+            None if part_before.is_some() => overlap = Some(path.clone()),
             None => {}
         }
     }
-    Ok(())
+    overlap
 }
 
 /// Whether a server has sites of other lists, which need what all of them share.
@@ -273,70 +328,7 @@ fn former_of<'s>(step: &'s DoneStep, places: &Places) -> Option<&'s str> {
     folder.file_name()
 }
 
-/// The sites as they were, planned on the files as they are. What the change set didn't touch of a
-/// site's own files and links stays as it is.
-fn replanned(
-    observed: &mut Observed,
-    list: &SiteList,
-    undoing: &Undoing<'_>,
-    fresh: &mut dyn Fresh,
-) -> Result<ChangeSet, PlanError> {
-    let sites = undoing.sites;
-    let gone: Vec<&Site> =
-        sites.iter().filter(|change| change.before.is_none()).filter_map(|change| change.after.as_ref()).collect();
-    let back: Vec<&Site> = sites.iter().filter_map(|change| change.before.as_ref()).collect();
-    let is_touched = |path: &Utf8Path| undoing.steps.iter().any(|step| step.path() == path);
-    for site in &gone {
-        observed.hide(&site.name, is_touched);
-    }
-    let mut set = if gone.is_empty() { ChangeSet::default() } else { unmap_sites(observed, &gone)? };
-    observed.advance(&set);
-    let mut list = list.clone();
-    for site in gone {
-        list = list.without(&site.name);
-    }
-    // One after the other: each sees the shared files as the one before it leaves them.
-    for site in back {
-        let mut next = map_site(observed, &list, site, fresh)?;
-        list = list.with(site.clone());
-        next.steps.retain(|step| !observed.is_of_site(step.path(), &site.name) || is_touched(step.path()));
-        observed.advance(&next);
-        set.merge(next);
-    }
-    Ok(set)
-}
-
-impl Observed {
-    /// Takes out of view what belongs to a site and isn't in a change set.
-    fn hide(&mut self, name: &HostName, is_touched: impl Fn(&Utf8Path) -> bool) {
-        if !is_touched(&self.places.chain(name)) {
-            self.chains.remove(name);
-        }
-        if !is_touched(&self.places.key(name)) {
-            self.keys.remove(name);
-        }
-        for server in &mut self.servers {
-            let own = server.own_mut();
-            if !is_touched(&own.layout.site_file(name)) {
-                own.site_files.remove(name);
-            }
-            if let Some((link, _)) = own.layout.site_link(name).filter(|(link, _)| !is_touched(link)) {
-                own.site_links.remove(link.file_name().unwrap_or_default());
-            }
-        }
-    }
-
-    /// Whether a path is a file or link of one site only.
-    fn is_of_site(&self, path: &Utf8Path, name: &HostName) -> bool {
-        let is_servers = self.configured().into_iter().any(|server| {
-            let layout = &server.own().layout;
-            layout.site_file(name) == path || layout.site_link(name).is_some_and(|(link, _)| link == path)
-        });
-        is_servers || self.places.certificate_of(path).as_ref() == Some(name)
-    }
-}
-
-fn name_of(change: &SiteChange) -> &HostName {
+pub(super) fn name_of(change: &SiteChange) -> &HostName {
     let site = change.before.as_ref().or(change.after.as_ref());
     &site.expect("a site change has a site before or after").name
 }

@@ -1,5 +1,5 @@
-//! Which site list something belongs to. What yandro writes into files that several users share
-//! names its list, so that only the commands of that list touch it.
+//! The identity of a site list. Yandro's lines in files that several users share name their list, so
+//! that only the commands of that list touch them.
 
 use std::fmt;
 

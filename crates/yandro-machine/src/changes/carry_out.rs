@@ -22,7 +22,7 @@ use crate::permissions;
 use crate::ports::{self, Holder};
 use crate::trust::stores;
 
-/// What one change is applied with. The lock is held from before the machine was observed.
+/// Everything it takes to apply a change. The lock is held from before the machine was observed.
 pub struct Tools<'t> {
     /// The machine.
     pub machine: &'t Machine,
@@ -41,7 +41,7 @@ pub struct Tools<'t> {
 /// What was done beside the steps.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct CarriedOut {
-    /// What was done with each server whose configuration changed.
+    /// The action for each server whose configuration changed.
     pub servers: Vec<(ServerId, ServerAction)>,
     /// The caches that didn't forget, with the words of the program that failed.
     pub unflushed: Vec<(Cache, String)>,
@@ -65,7 +65,7 @@ pub enum CarryOutError<E> {
     PortHeld {
         /// The server.
         server: ServerId,
-        /// Who has the port.
+        /// The process that has the port.
         holder: Box<Holder>,
     },
     /// A step failed, and what had been done was rolled back, or not.
@@ -214,7 +214,7 @@ fn ports_are_free<E>(set: &ChangeSet, controls: &Controls<'_>) -> Result<(), Car
     Ok(())
 }
 
-/// Who keeps a server from opening a port.
+/// The process that keeps a server from opening a port.
 fn holder(opened: &Opened) -> Option<Holder> {
     ports::holders(opened.port).into_iter().find(|holder| opened.is_taken_by(holder.address))
 }
@@ -292,7 +292,7 @@ fn forbidden(set: &ChangeSet) -> Vec<Utf8PathBuf> {
     found
 }
 
-/// What changes and is not this user's to change: rights of files and folders, and key stores of Java's.
+/// Paths that only another user may change: rights of files and folders, and Java's key stores.
 fn others_rights(set: &ChangeSet) -> Vec<Utf8PathBuf> {
     let user = rustix::process::geteuid();
     let is_others = |path: &Utf8Path| !user.is_root() && path.metadata().is_ok_and(|meta| meta.uid() != user.as_raw());

@@ -1,4 +1,4 @@
-//! What applying a change needs of a server.
+//! The control of a server, as applying a change needs it.
 
 use yandro_core::site::ServerId;
 
@@ -51,7 +51,7 @@ pub trait ServerControl {
 /// The control of servers by their identity.
 pub type Controls<'c> = [(ServerId, &'c dyn ServerControl)];
 
-/// What was done to have a server use its new configuration.
+/// The action that had a server use its new configuration.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "how")]
 pub enum ServerAction {

@@ -28,8 +28,7 @@ pub struct Entry {
     pub sites: Vec<SiteChange>,
 }
 
-/// All change sets that were carried out, the oldest first, and the records that can't be read and
-/// were passed over.
+/// All applied change sets, the oldest first, and the records that can't be read.
 #[derive(Clone, Debug, Default)]
 pub struct History {
     /// The change sets.
@@ -38,7 +37,7 @@ pub struct History {
     pub damaged: Vec<Utf8PathBuf>,
 }
 
-/// All change sets that were carried out.
+/// Reads the history.
 pub fn history(machine: &Machine) -> History {
     let mut entries: Vec<Entry> = Vec::new();
     let mut damaged = Vec::new();
@@ -118,7 +117,7 @@ fn edited(path: &Utf8Path) -> DoneStep {
     DoneStep::Edited { path: path.to_owned(), made: None, part_before: None, reversed: None }
 }
 
-/// The later change that stands and that changed again what a change did to a file's lines.
+/// The later change, not undone, that changed a file's lines again after this one did.
 pub fn overlapped_by(machine: &Machine, id: u64, path: &Utf8Path) -> Option<u64> {
     let records = record::records(&machine.history(), "done");
     let read = |id: u64| Record::read(records.iter().find(|path| record::number(path) == Some(id))?).ok();

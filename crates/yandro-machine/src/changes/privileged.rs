@@ -43,7 +43,7 @@ pub(super) enum Request {
     Refresh { store: TrustStore },
 }
 
-/// What a server is to do.
+/// An action of a server.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum Verb {

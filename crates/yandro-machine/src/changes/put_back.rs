@@ -37,7 +37,7 @@ pub enum PutBackError {
     Trust(String),
 }
 
-/// What became of the servers in a rollback.
+/// The state of the servers after a rollback.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct RolledBack {
     /// Servers that had ended, and were started again.
@@ -48,7 +48,7 @@ pub struct RolledBack {
 }
 
 impl RolledBack {
-    /// What the user should know of the servers, a sentence each.
+    /// Notes for the user, a sentence per server.
     pub fn notes(&self) -> Vec<String> {
         let started = self.started.iter().map(|id| format!("{id} had ended and was started again"));
         let refused = self.refused.iter().map(|(id, words)| {
@@ -68,11 +68,11 @@ pub struct Recovered {
     pub command: String,
     /// When, RFC 3339.
     pub at: String,
-    /// What became of the servers.
+    /// The state of the servers.
     pub servers: RolledBack,
 }
 
-/// What a recovery did.
+/// The result of a recovery.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Recovery {
     /// The change sets that were rolled back.
@@ -84,9 +84,9 @@ pub struct Recovery {
 
 /// The servers of a rollback.
 pub(super) struct Servers<'s> {
-    /// Those that may run on the new configuration, in the order in which they were told.
+    /// Servers that may run on the new configuration, in the order of their reloads.
     pub(super) touched: &'s Controls<'s>,
-    /// Those that ran before the change.
+    /// Servers that ran before the change.
     pub(super) ran: &'s [ServerId],
     /// Whether this very process applied the change: then a server that didn't run before was
     /// started by it.
@@ -141,7 +141,7 @@ pub(super) fn put_back(
         }
         hands.refresh(store).map_err(PutBackError::Trust)?;
     }
-    // What can't forget now forgets by itself after a while.
+    // A cache that can't be flushed expires by itself.
     _ = hands.flush(&record.flush);
     let history = machine.history();
     record.clear_whole(&history);

@@ -38,7 +38,7 @@ pub(crate) struct Record {
     /// The servers that are reloaded.
     #[serde(default)]
     pub(crate) servers: BTreeSet<ServerId>,
-    /// Those of them that ran before the change.
+    /// The servers that ran before the change.
     #[serde(default)]
     pub(crate) ran: BTreeSet<ServerId>,
     /// The process that applies it.
@@ -311,7 +311,7 @@ impl Record {
     /// Reads a record.
     ///
     /// # Errors
-    /// When the file can't be read, or what it holds is no record.
+    /// When the file can't be read, or doesn't hold a record.
     pub(crate) fn read(path: &Utf8Path) -> Result<Self, RecordError> {
         let bytes = files::read(path).map_err(RecordError::File)?;
         Self::parse(&bytes).ok_or(RecordError::Damaged)
@@ -331,11 +331,11 @@ impl Record {
     }
 }
 
-/// How much of what two contents begin and end with is kept beside what differs, in bytes: lines by
-/// which a change is found again in a file that was changed elsewhere since.
+/// How many bytes around a difference are kept: by these lines a change is found again in a file that has
+/// other changes since.
 const CONTEXT: usize = 2048;
 
-/// What two contents begin and end with, less some lines of context; `text` is one of them.
+/// The lengths of the common start and end of two contents, less some lines of context; `text` is one of them.
 fn with_context(text: &[u8], (prefix, suffix): (usize, usize)) -> (usize, usize) {
     let start = prefix.saturating_sub(CONTEXT);
     let line_start = memrchr(&text[..start]).map_or(0, |end| end + 1);
@@ -345,7 +345,7 @@ fn with_context(text: &[u8], (prefix, suffix): (usize, usize)) -> (usize, usize)
     (line_start, tail.len() - line_end)
 }
 
-/// Where the last line feed is.
+/// The place of the last line feed.
 fn memrchr(text: &[u8]) -> Option<usize> {
     text.iter().rposition(|byte| *byte == b'\n')
 }

@@ -110,13 +110,13 @@ pub(super) fn make_folder(machine: &Machine, path: &Utf8Path, access: Access) ->
     files::sync_folder_of(path)
 }
 
-/// Where a secret file is held until the change set is done: its content goes into no record.
+/// The place where a secret file is held until the change set is done: records never hold its content.
 pub(super) fn held(path: &Utf8Path, record: &Record) -> Utf8PathBuf {
     files::temporary(path, &format!("held-{}", record.tag()))
 }
 
-/// What is left once a change set is done: secrets that were held, temporary files,
-/// folders that are empty. If something can't be removed, the next command tries again.
+/// Removes what is left once a change set is done: secrets that were held, temporary files,
+/// empty folders. If something can't be removed, the next command tries again.
 pub(super) fn clean_up(machine: &Machine, record: &Record, history: &Utf8Path) {
     let mut is_clean = true;
     for step in &record.steps {
@@ -140,7 +140,7 @@ pub(super) fn clean_up(machine: &Machine, record: &Record, history: &Utf8Path) {
     }
 }
 
-/// What is gone already needs no removal.
+/// A file that is gone already needs no removal.
 fn unless_gone(removed: std::io::Result<()>) -> std::io::Result<()> {
     removed.or_else(|error| if error.kind() == std::io::ErrorKind::NotFound { Ok(()) } else { Err(error) })
 }

@@ -32,7 +32,7 @@ pub(crate) fn daemon(found: &Found) -> Option<Daemon> {
     let program = program(found)?;
     let known = found.layout.known;
     let pid_file = configuration(found).pid_file.or_else(|| {
-        // Where the configuration names none, it is as the program was built.
+        // Without one in the configuration, the program's built-in path counts.
         if known.service.is_empty() { Some(report(&program)?.pid_file) } else { None }
     });
     let service = Daemon::systemctl().filter(|_| !known.service.is_empty() && found.named.is_none());

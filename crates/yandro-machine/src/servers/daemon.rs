@@ -13,12 +13,12 @@ use crate::changes::{OnWait, ServerAction, ServerControl};
 use crate::process;
 use crate::settings::NamedServer;
 
-/// What differs between kinds of servers, as far as running them goes.
+/// The differences between kinds of servers, as far as running them goes.
 #[derive(Debug)]
 pub(crate) struct DaemonKind {
     /// How people call it.
     title: &'static str,
-    /// What its processes are called.
+    /// The names of its processes.
     processes: &'static [&'static str],
     /// Arguments with which the program tests its configuration.
     test: &'static [&'static str],
@@ -73,7 +73,7 @@ pub struct Daemon {
     pub(crate) pid_file: Utf8PathBuf,
 }
 
-/// One generation of a running server: what it read its configuration for.
+/// A generation of a running server: the processes that share one reading of the configuration.
 #[derive(Clone, Debug, PartialEq, Eq)]
 struct Generation {
     pid: Pid,
@@ -87,7 +87,7 @@ const LIMIT: Duration = Duration::from_secs(60);
 /// How long one without child processes, of which nothing else can be seen, has to be idle after a
 /// reload.
 const ALONE_LIMIT: Duration = Duration::from_millis(300);
-/// When the user is told what is waited for.
+/// The wait after which the user reads what yandro waits for.
 const PATIENCE: Duration = Duration::from_millis(500);
 /// How far apart, and how often in a row, a server has to be seen idle.
 const LOOK: Duration = Duration::from_millis(4);
@@ -106,7 +106,7 @@ impl Daemon {
         let command = fs::read_to_string(format!("/proc/{pid}/comm")).ok()?;
         let program = self.program.first().and_then(|program| Utf8Path::new(program).file_name()).unwrap_or_default();
         let is_it = self.kind.processes.iter().any(|name| command.starts_with(name)) || command.trim() == program;
-        // One that ended, and that nobody waited for, still has a name: in containers without an init.
+        // A process that ended still has a name until its parent waits for it; in containers without an init, forever.
         Pid::from_raw(pid).filter(|pid| is_it && is_alive(*pid))
     }
 
@@ -183,6 +183,17 @@ impl Daemon {
         }
     }
 
+    /// Removes the pid file of a server that ended and whose parent never waited for it, as in a
+    /// container without an init: httpd takes that process for a running server, and doesn't start.
+    fn remove_stale_pid_file(&self) {
+        let pid = fs::read_to_string(&self.pid_file).ok().and_then(|text| text.trim().parse().ok());
+        let stat = pid.and_then(|pid: i32| fs::read_to_string(format!("/proc/{pid}/stat")).ok());
+        if stat.is_some_and(|stat| stat.rsplit_once(") ").is_some_and(|(_, rest)| rest.starts_with('Z'))) {
+            // Where this user may not remove it, the server's own message says what is wrong.
+            _ = fs::remove_file(&self.pid_file);
+        }
+    }
+
     /// Starts it and waits until it runs.
     fn start_stopped(&self, on_wait: OnWait<'_>) -> Result<(), String> {
         let command = self.command(|named| &named.start);
@@ -192,6 +203,7 @@ impl Daemon {
             run_program(systemctl, &["start", service])?;
         } else {
             let program = Utf8Path::new(self.program.first().ok_or(NO_COMMAND)?);
+            self.remove_stale_pid_file();
             let is_up = || self.running().is_some();
             let ran = process::run_starter(program, &self.arguments(self.kind.start), is_up)
                 .map_err(|error| format!("{program}: {error}"))?;
@@ -235,7 +247,7 @@ impl ServerControl for Daemon {
         let Some(pid) = self.running() else { return };
         let mut wait = Wait::new(on_wait, format!("{} to finish an earlier reload", self.kind.title));
         let mut idle = 0;
-        // Where nothing can be seen, there is nothing to wait for.
+        // With `hidepid` the state can't be seen: don't wait then.
         while let Some(is_idle) = process::is_idle(pid) {
             idle = if is_idle { idle + 1 } else { 0 };
             if idle == IDLE_LOOKS || !wait.goes_on() {
@@ -307,7 +319,7 @@ fn run_program(program: &Utf8Path, arguments: &[&str]) -> Result<(), String> {
     if ran.succeeded { Ok(()) } else { Err(said(&ran)) }
 }
 
-/// What a program that failed said; its command line, if it said nothing.
+/// The output of a program that failed; its command line, if it printed nothing.
 fn said(ran: &process::Ran) -> String {
     if ran.words.is_empty() { format!("`{}` failed without a message", ran.command) } else { ran.words.clone() }
 }

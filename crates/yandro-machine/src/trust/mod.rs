@@ -56,7 +56,7 @@ pub fn is_of_user(machine: &Machine, pem: &[u8]) -> bool {
     subject.is_some_and(|subject| subject.contains(&format!(" for {}@", machine.user())))
 }
 
-/// Where Debian keeps a link to each root certificate, and one to that by its hash.
+/// Debian's folder with a link to each root certificate, and another by its hash.
 const DEBIAN_LINKS: &str = "/etc/ssl/certs";
 
 /// Removes the links to roots of yandro's that are gone: `update-ca-certificates` forgets them when
@@ -67,7 +67,7 @@ fn remove_dangling() {
         let Ok(target) = path.read_link_utf8() else { continue };
         let is_root = |path: &Utf8Path| path.file_stem().is_some_and(is_own_nickname);
         if (is_root(path) || is_root(&target)) && !path.exists() {
-            // What can't be removed here was there before as well.
+            // A failure leaves a dangling link, as `update-ca-certificates` would.
             _ = std::fs::remove_file(path);
         }
     }

@@ -91,7 +91,7 @@ pub fn own_roots(machine: &Machine, kind: StoreKind, path: &Utf8Path) -> Result<
 }
 
 /// The roots of this user's earlier authorities that a store trusts: what each is called, and its PEM.
-/// `current` is what the present root is called. Roots of other users are left out.
+/// `current` is what the present root is called. In a store that users share, roots of others are left out.
 ///
 /// # Errors
 /// As [`own_roots`].
@@ -104,7 +104,8 @@ pub fn former_roots(
     let mut found = Vec::new();
     for name in own_roots(machine, kind, path)?.into_iter().filter(|name| name != current) {
         let pem = certificate(machine, kind, path, &name)?;
-        if super::is_of_user(machine, pem.as_bytes()) {
+        // Only Java's stores are shared by several users.
+        if kind != StoreKind::Java || super::is_of_user(machine, pem.as_bytes()) {
             found.push((name, pem));
         }
     }

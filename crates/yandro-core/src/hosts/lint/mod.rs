@@ -102,7 +102,7 @@ pub struct LintFinding {
 pub struct LintContext<'a> {
     /// The site list.
     pub sites: &'a SiteList,
-    /// Which list that is.
+    /// The identity of that list.
     pub list: &'a ListId,
     /// The sites whose folder is gone.
     pub folders_gone: &'a [HostName],

@@ -164,7 +164,7 @@ fn sites(file: &HostsFile<'_>, entries: &[Entry], context: &LintContext<'_>, fou
             let of = file.list_of(entry);
             if entry.ours && of.is_none_or(|list| list == context.list) {
                 let cause = format!("yandro's line for `{name}`, which no site has any more");
-                // One that names no list may be another user's.
+                // A block without a list may belong to another user.
                 let remedy = if of.is_some() { "yandro settle" } else { "take the line out, if it is yours" };
                 found.push(LintFinding::warning(LintCode::SiteGone, entry.line, cause).remedy(remedy));
             } else if entry.ours {

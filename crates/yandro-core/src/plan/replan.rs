@@ -1,0 +1,73 @@
+//! Planning sites as they were before a change, on the files as they are now.
+
+use camino::Utf8Path;
+
+use super::change::ChangeSet;
+use super::observed::{Fresh, Observed};
+use super::site::{PlanError, map_site, unmap_sites};
+use super::undo::Undoing;
+use crate::name::HostName;
+use crate::site::{Site, SiteList};
+
+/// The sites as they were, planned on the files as they are. What the change set didn't touch of a
+/// site's own files and links stays as it is.
+pub(super) fn replanned(
+    observed: &mut Observed,
+    list: &SiteList,
+    undoing: &Undoing<'_>,
+    fresh: &mut dyn Fresh,
+) -> Result<ChangeSet, PlanError> {
+    let sites = undoing.sites;
+    let gone: Vec<&Site> =
+        sites.iter().filter(|change| change.before.is_none()).filter_map(|change| change.after.as_ref()).collect();
+    let back: Vec<&Site> = sites.iter().filter_map(|change| change.before.as_ref()).collect();
+    let is_touched = |path: &Utf8Path| undoing.steps.iter().any(|step| step.path() == path);
+    for site in &gone {
+        observed.hide(&site.name, is_touched);
+    }
+    let mut set = if gone.is_empty() { ChangeSet::default() } else { unmap_sites(observed, &gone)? };
+    observed.advance(&set);
+    let mut list = list.clone();
+    for site in gone {
+        list = list.without(&site.name);
+    }
+    // One after the other: each sees the shared files as the one before it leaves them.
+    for site in back {
+        let mut next = map_site(observed, &list, site, fresh)?;
+        list = list.with(site.clone());
+        next.steps.retain(|step| !observed.is_of_site(step.path(), &site.name) || is_touched(step.path()));
+        observed.advance(&next);
+        set.merge(next);
+    }
+    Ok(set)
+}
+
+impl Observed {
+    /// Takes out of view what belongs to a site and isn't in a change set.
+    fn hide(&mut self, name: &HostName, is_touched: impl Fn(&Utf8Path) -> bool) {
+        if !is_touched(&self.places.chain(name)) {
+            self.chains.remove(name);
+        }
+        if !is_touched(&self.places.key(name)) {
+            self.keys.remove(name);
+        }
+        for server in &mut self.servers {
+            let own = server.own_mut();
+            if !is_touched(&own.layout.site_file(name)) {
+                own.site_files.remove(name);
+            }
+            if let Some((link, _)) = own.layout.site_link(name).filter(|(link, _)| !is_touched(link)) {
+                own.site_links.remove(link.file_name().unwrap_or_default());
+            }
+        }
+    }
+
+    /// Whether a path is a file or link of one site only.
+    fn is_of_site(&self, path: &Utf8Path, name: &HostName) -> bool {
+        let is_servers = self.configured().into_iter().any(|server| {
+            let layout = &server.own().layout;
+            layout.site_file(name) == path || layout.site_link(name).is_some_and(|(link, _)| link == path)
+        });
+        is_servers || self.places.certificate_of(path).as_ref() == Some(name)
+    }
+}

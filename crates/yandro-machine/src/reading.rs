@@ -1,0 +1,126 @@
+//! Reading files that may be anything: never one that blocks, never ends or is too large.
+
+use std::fs::{File, OpenOptions};
+use std::io::{self, Read as _};
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::time::{Duration, Instant};
+
+use camino::Utf8Path;
+
+use crate::confine;
+use crate::files::FileError;
+
+/// The largest file that is read, in bytes: far above any configuration or hosts file.
+const LARGEST: u64 = 256 << 20;
+/// How long a pipe that a command was given has to say something.
+const PIPE_LIMIT: Duration = Duration::from_secs(10);
+
+/// Opens a file for reading, and nothing that would block or never end: a FIFO, a device.
+///
+/// # Errors
+/// When it can't be opened, or is no regular file.
+pub fn open_regular(path: &Utf8Path) -> Result<File, FileError> {
+    let flags = (rustix::fs::OFlags::NONBLOCK | rustix::fs::OFlags::CLOEXEC).bits().cast_signed();
+    let real = confine::real(path).map_err(FileError::at(path))?;
+    let file = OpenOptions::new().read(true).custom_flags(flags).open(real).map_err(FileError::at(path))?;
+    let meta = file.metadata().map_err(FileError::at(path))?;
+    if meta.is_file() {
+        return Ok(file);
+    }
+    let what = if meta.is_dir() { "it is a folder" } else { "it is not a regular file" };
+    Err(FileError::at(path)(io::Error::other(what)))
+}
+
+/// A regular file's bytes, of at most 256 MB.
+///
+/// # Errors
+/// When it can't be read, is no regular file, or is larger.
+pub fn read(path: &Utf8Path) -> Result<Vec<u8>, FileError> {
+    let file = open_regular(path)?;
+    read_up_to(file, LARGEST).map_err(FileError::at(path))
+}
+
+fn read_up_to(file: impl io::Read, limit: u64) -> io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    file.take(limit + 1).read_to_end(&mut bytes)?;
+    if bytes.len() as u64 > limit {
+        return Err(io::Error::other(format!("it is larger than {} kB", limit >> 10)));
+    }
+    Ok(bytes)
+}
+
+/// A file's bytes, or `None` if there is no such file.
+///
+/// # Errors
+/// When it is there and can't be read, is no regular file, or is larger than 256 MB.
+pub fn read_if_there(path: &Utf8Path) -> Result<Option<Vec<u8>>, FileError> {
+    match read(path) {
+        Ok(bytes) => Ok(Some(bytes)),
+        Err(error) if error.source.kind() == io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(error),
+    }
+}
+
+/// What a file or pipe that the user named holds, of at most `limit` bytes; `None` if there is no such
+/// file. A pipe, such as `/dev/stdin`, has ten seconds to give it all.
+///
+/// # Errors
+/// When it can't be read, is larger, or doesn't end in time.
+pub fn read_given(path: &Utf8Path, limit: u64) -> Result<Option<Vec<u8>>, FileError> {
+    let flags = (rustix::fs::OFlags::NONBLOCK | rustix::fs::OFlags::CLOEXEC).bits().cast_signed();
+    let file = match OpenOptions::new().read(true).custom_flags(flags).open(path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+        opened => opened.map_err(FileError::at(path))?,
+    };
+    let patient = Patient { file, until: Instant::now() + PIPE_LIMIT };
+    read_up_to(patient, limit).map(Some).map_err(FileError::at(path))
+}
+
+/// A file that is waited for when it has nothing to say yet, up to a moment.
+struct Patient {
+    file: File,
+    until: Instant,
+}
+
+impl io::Read for Patient {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        loop {
+            match self.file.read(buffer) {
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
+                done => return done,
+            }
+            let left = self.until.saturating_duration_since(Instant::now());
+            if left.is_zero() {
+                return Err(io::Error::new(io::ErrorKind::TimedOut, "it doesn't end: nothing came for ten seconds"));
+            }
+            let left = rustix::event::Timespec {
+                tv_sec: left.as_secs().try_into().unwrap_or(1),
+                tv_nsec: left.subsec_nanos().into(),
+            };
+            rustix::event::poll(
+                &mut [rustix::event::PollFd::new(&self.file, rustix::event::PollFlags::IN)],
+                Some(&left),
+            )?;
+        }
+    }
+}
+
+/// Whether a file holds just this; with `None`, whether there is no such file.
+pub fn holds(path: &Utf8Path, content: Option<&[u8]>) -> bool {
+    let (file, content) = match (open_regular(path), content) {
+        (Ok(file), Some(content)) => (file, content),
+        (Err(error), None) => return error.source.kind() == io::ErrorKind::NotFound,
+        _ => return false,
+    };
+    let mut rest = content;
+    let mut part = vec![0; 1 << 16];
+    let mut file = io::Read::take(file, content.len() as u64 + 1);
+    loop {
+        match io::Read::read(&mut file, &mut part) {
+            Ok(0) => return rest.is_empty(),
+            Ok(length) if rest.starts_with(&part[..length]) => rest = &rest[length..],
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            _ => return false,
+        }
+    }
+}
