@@ -5,20 +5,21 @@
 use libfuzzer_sys::fuzz_target;
 use yandro_core::hosts::{LintContext, Mapping, Multi, TakeOver, drop_names, lint, mended, point, remove_lines, set_line};
 use yandro_core::name::HostName;
-use yandro_core::site::SiteList;
+use yandro_core::site::{ListId, SiteList};
 use yandro_core::system::Surroundings;
 
 fuzz_target!(|bytes: &[u8]| {
     let name = |text: &str| HostName::parse(text).expect("it is a name");
+    let list = ListId::new("ada", "/home/ada/.config/yandro/sites.toml".into());
     let site = Mapping {
         addresses: vec!["127.0.0.1".parse().expect("it is one"), "::1".parse().expect("it is one")],
         names: vec![name("a.test"), name("b.test")],
     };
     // What is taken for yandro's own may be changed.
     let is_ours = |text: &[u8]| text.windows(6).any(|part| part == b"yandro");
-    if let Ok(pointed) = point(bytes, &site, &[], TakeOver::Yes) {
+    if let Ok(pointed) = point(bytes, &list, &site, &[], TakeOver::Yes) {
         if !is_ours(bytes) {
-            assert_eq!(&*drop_names(&pointed, &site.names), bytes);
+            assert_eq!(&*drop_names(&pointed, &list, &site.names), bytes);
         }
     }
     if let Ok(set) = set_line(bytes, &name("c.test"), "10.0.0.1".parse().expect("it is one")) {
@@ -26,6 +27,7 @@ fuzz_target!(|bytes: &[u8]| {
     }
     let sites = SiteList::default();
     let context = LintContext {
+        list: &list,
         sites: &sites,
         folders_gone: &[],
         multi: Multi::On,

@@ -35,16 +35,25 @@ fn main() -> ExitCode {
     ExitCode::from(ui.finish(status).code())
 }
 
+/// Prints what clap says. Arguments that it repeats are shown escaped.
+fn print(error: &clap::Error) -> std::io::Result<()> {
+    if error.use_stderr() {
+        let text = view::rendered(&error.render().to_string(), false);
+        return std::io::stderr().write_all(text.as_bytes());
+    }
+    error.print().and_then(|()| std::io::stdout().flush())
+}
+
 /// Prints help or version, or what is wrong with the arguments.
 fn not_parsed(error: &clap::Error) -> Status {
-    let printed = error.print().and_then(|()| std::io::stdout().flush());
+    let printed = print(error);
     if error.use_stderr() {
         // The option itself may be what can't be parsed.
         if std::env::args_os().any(|argument| argument == "--json") {
             let text = error.render().to_string();
             let message = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
             let value = json!({ "error": { "code": "bad-arguments", "message": message, "fix": ["yandro --help"] } });
-            _ = writeln!(std::io::stdout(), "{value}");
+            _ = writeln!(std::io::stdout(), "{}", view::json_text(&value));
         }
         return Status::Usage;
     }

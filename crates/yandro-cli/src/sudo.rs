@@ -8,6 +8,7 @@ use yandro_machine::changes::Escalate;
 use yandro_machine::process;
 
 use crate::context::Context;
+use crate::view::rendered;
 
 /// One call of sudo for this very program's hidden command, which is told single steps.
 #[derive(Debug)]
@@ -39,7 +40,7 @@ impl Escalate for Sudo {
                 text += "  test, reload, start or stop the web server\n";
             }
             // A person who does not see it is asked by sudo all the same.
-            _ = std::io::stderr().write_all(text.as_bytes());
+            _ = std::io::stderr().write_all(rendered(&text, false).as_bytes());
         }
         let mut command = Command::new(sudo);
         command.arg("--").arg(own).arg("privileged");

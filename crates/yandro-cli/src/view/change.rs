@@ -10,7 +10,7 @@ use yandro_core::site::ServerId;
 use yandro_core::system::TrustStore;
 use yandro_machine::changes::ServerAction;
 
-use super::{BAD, COMMAND, DIM, GOOD, STRONG, Ui};
+use super::{BAD, COMMAND, DIM, GOOD, STRONG, Tone, Ui};
 
 /// What `--preview` prints: every step in order, files as unified diffs.
 pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
@@ -104,7 +104,7 @@ fn coloured(diff: &str) -> String {
             Some(b'+') => GOOD,
             Some(b'-') => BAD,
             Some(b'@') => COMMAND,
-            _ => anstyle::Style::new(),
+            _ => Tone::PLAIN,
         };
         _ = writeln!(out, "{style}{line}{style:#}");
     }

@@ -3,35 +3,36 @@
 pub(crate) mod change;
 pub(crate) mod check;
 mod table;
+mod tone;
 
 use std::io::Write as _;
 
-use anstream::adapter::strip_str;
 use anstream::{AutoStream, ColorChoice};
-use anstyle::{AnsiColor, Style};
 use yandro_core::name::HostName;
 
 pub(crate) use table::{Cell, Table};
+pub(crate) use tone::{Tone, rendered};
 
 use serde_json::json;
 
 use crate::args::{Color, Global};
 use crate::error::{CommandError, Status};
 
-pub(crate) const GOOD: Style = AnsiColor::Green.on_default();
-pub(crate) const BAD: Style = AnsiColor::Red.on_default().bold();
-pub(crate) const WARN: Style = AnsiColor::Yellow.on_default();
-pub(crate) const DIM: Style = Style::new().dimmed();
-pub(crate) const STRONG: Style = Style::new().bold();
-pub(crate) const COMMAND: Style = AnsiColor::Cyan.on_default();
+pub(crate) const GOOD: Tone = Tone::GOOD;
+pub(crate) const BAD: Tone = Tone::BAD;
+pub(crate) const WARN: Tone = Tone::WARN;
+pub(crate) const DIM: Tone = Tone::DIM;
+pub(crate) const STRONG: Tone = Tone::STRONG;
+pub(crate) const COMMAND: Tone = Tone::COMMAND;
 
 /// Standard output and standard error, as the options want them.
 pub(crate) struct Ui {
-    out: AutoStream<std::io::Stdout>,
-    err: AutoStream<std::io::Stderr>,
+    out: std::io::Stdout,
+    err: std::io::Stderr,
     pub(crate) json: bool,
     quiet: bool,
     styled: bool,
+    err_styled: bool,
     pub(crate) verbose: bool,
     /// Why standard output couldn't be written, if it couldn't.
     failed: Option<std::io::Error>,
@@ -45,19 +46,15 @@ impl Ui {
             Color::Never => ColorChoice::Never,
         };
         Self {
-            out: AutoStream::new(std::io::stdout(), choose(choice, &std::io::stdout())),
-            err: AutoStream::new(std::io::stderr(), choose(choice, &std::io::stderr())),
+            out: std::io::stdout(),
+            err: std::io::stderr(),
+            err_styled: choose(choice, &std::io::stderr()) != ColorChoice::Never,
             styled: choose(choice, &std::io::stdout()) != ColorChoice::Never,
             json: global.json,
             quiet: global.quiet,
             verbose: global.verbose,
             failed: None,
         }
-    }
-
-    /// Whether what is printed has colours.
-    pub(crate) fn is_styled(&self) -> bool {
-        self.styled
     }
 
     /// Whether only errors and findings are wanted.
@@ -75,17 +72,27 @@ impl Ui {
     /// A result, whatever the options.
     pub(crate) fn print(&mut self, text: &str) {
         // A single write, so that lines of several processes don't mix.
-        let written = if self.styled {
-            self.out.write_all(format!("{text}\n").as_bytes())
-        } else {
-            self.plain(&strip_str(text).to_string())
-        };
+        let text = rendered(text, self.styled) + "\n";
+        let written = self.out.lock().write_all(text.as_bytes());
         self.note_failure(written);
+    }
+
+    /// Draws a text over what the terminal shows.
+    pub(crate) fn redraw(&mut self, text: &str) {
+        let text = format!("\x1b[H\x1b[2J{}\n", rendered(text, self.styled));
+        let written = self.out.lock().write_all(text.as_bytes());
+        self.note_failure(written);
+    }
+
+    /// A line on standard error. A user who doesn't see it misses a note.
+    fn tell(&mut self, text: &str) {
+        let text = rendered(text, self.err_styled) + "\n";
+        _ = self.err.lock().write_all(text.as_bytes());
     }
 
     /// Binary output, unchanged.
     pub(crate) fn bytes(&mut self, bytes: &[u8]) {
-        let written = self.out.as_inner().lock().write_all(bytes);
+        let written = self.out.lock().write_all(bytes);
         self.note_failure(written);
     }
 
@@ -102,7 +109,7 @@ impl Ui {
         self.note_failure(flushed);
         match self.failed.take().filter(|error| error.kind() != std::io::ErrorKind::BrokenPipe) {
             Some(error) => {
-                _ = writeln!(self.err, "{BAD}error:{BAD:#} standard output could not be written: {error}");
+                self.tell(&format!("{BAD}error:{BAD:#} standard output could not be written: {error}"));
                 if status == Status::Well { Status::NotPrinted } else { status }
             }
             None => status,
@@ -114,30 +121,19 @@ impl Ui {
         if self.quiet || self.json {
             return;
         }
-        let text = table.render(self.styled);
-        if self.styled {
-            self.print(&text);
-        } else {
-            let written = self.plain(&text);
-            self.note_failure(written);
-        }
-    }
-
-    /// Writes a text without styles, with a line end, at once.
-    fn plain(&mut self, text: &str) -> std::io::Result<()> {
-        self.out.as_inner().lock().write_all(format!("{text}\n").as_bytes())
+        self.print(&table.render());
     }
 
     /// Something worth knowing, beside the result.
     pub(crate) fn note(&mut self, text: &str) {
         if !self.quiet {
-            _ = writeln!(self.err, "{DIM}note:{DIM:#} {text}");
+            self.tell(&format!("{DIM}note:{DIM:#} {text}"));
         }
     }
 
     /// Something that was wrong, whatever the options.
     pub(crate) fn warn(&mut self, text: &str) {
-        _ = writeln!(self.err, "{WARN}found:{WARN:#} {text}");
+        self.tell(&format!("{WARN}found:{WARN:#} {text}"));
     }
 
     /// A failure and what fixes it; with `--json` on standard output as well.
@@ -147,16 +143,21 @@ impl Ui {
                 "error": { "code": error.code, "message": error.message, "fix": error.hints },
             }));
         }
-        _ = writeln!(self.err, "{BAD}error:{BAD:#} {}", error.message);
+        self.tell(&format!("{BAD}error:{BAD:#} {}", error.message));
         for hint in &error.hints {
-            _ = writeln!(self.err, "{COMMAND}to mend it:{COMMAND:#} {hint}");
+            self.tell(&format!("{COMMAND}to mend it:{COMMAND:#} {hint}"));
         }
     }
 
     /// A value as JSON on one line.
     pub(crate) fn json(&mut self, value: &serde_json::Value) {
-        self.print(&value.to_string());
+        self.print(&json_text(value));
     }
+}
+
+/// A value as JSON, in which no string holds what a terminal obeys.
+pub(crate) fn json_text(value: &serde_json::Value) -> String {
+    tone::json(&value.to_string())
 }
 
 /// Tells the user what takes long, on standard error.
@@ -164,7 +165,7 @@ pub(crate) fn on_wait(is_quiet: bool) -> impl Fn(&str) {
     move |what| {
         if !is_quiet {
             // A user who doesn't see it waits all the same.
-            _ = writeln!(std::io::stderr(), "note: waiting for {what}");
+            _ = writeln!(std::io::stderr(), "note: waiting for {}", rendered(what, false));
         }
     }
 }

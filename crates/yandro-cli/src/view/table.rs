@@ -2,10 +2,10 @@
 
 use std::fmt::Write as _;
 
-use anstyle::Style;
 use unicode_width::UnicodeWidthStr as _;
 
-use super::DIM;
+use super::tone::in_one_line;
+use super::{DIM, Tone};
 
 /// Rows of cells under a heading; each column as wide as its widest cell.
 #[derive(Debug)]
@@ -18,20 +18,20 @@ pub(crate) struct Table {
 #[derive(Clone, Debug)]
 pub(crate) struct Cell {
     text: String,
-    style: Style,
+    tone: Tone,
 }
 
 impl Cell {
-    pub(crate) fn new(text: impl Into<String>, style: Style) -> Self {
-        Self { text: text.into(), style }
+    pub(crate) fn new(text: impl AsRef<str>, tone: Tone) -> Self {
+        Self { text: in_one_line(text.as_ref()), tone }
     }
 
     fn width(&self) -> usize {
         if self.text.is_ascii() { self.text.len() } else { self.text.width() }
     }
 
-    pub(crate) fn plain(text: impl Into<String>) -> Self {
-        Self::new(text, Style::new())
+    pub(crate) fn plain(text: impl AsRef<str>) -> Self {
+        Self::new(text, Tone::PLAIN)
     }
 }
 
@@ -44,8 +44,8 @@ impl Table {
         self.rows.push(cells);
     }
 
-    /// The lines, without a line end behind the last; without styles unless `styled`.
-    pub(crate) fn render(&self, styled: bool) -> String {
+    /// The lines, without a line end behind the last.
+    pub(crate) fn render(&self) -> String {
         let headings: Vec<Cell> = self.headings.iter().map(|heading| Cell::new(*heading, DIM)).collect();
         let rows = || std::iter::once(&headings).chain(&self.rows);
         let mut widths = vec![0; headings.len()];
@@ -58,11 +58,7 @@ impl Table {
         for row in rows() {
             let filled = row.iter().rposition(|cell| !cell.text.is_empty()).map_or(0, |last| last + 1);
             for (i, (cell, width)) in row.iter().zip(&widths).take(filled).enumerate() {
-                if styled {
-                    _ = write!(out, "{}{}{:#}", cell.style, cell.text, cell.style);
-                } else {
-                    out.push_str(&cell.text);
-                }
+                _ = write!(out, "{}{}{:#}", cell.tone, cell.text, cell.tone);
                 if i + 1 < filled {
                     out.extend(std::iter::repeat_n(' ', width - cell.width() + 2));
                 }

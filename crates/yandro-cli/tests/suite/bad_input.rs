@@ -148,3 +148,63 @@ fn without_the_right_to_write_nothing_is_changed_and_all_of_it_is_named() {
     assert_eq!(sysroot.tree().lines().filter(own).collect::<Vec<_>>(), before.lines().collect::<Vec<_>>());
     assert!(!sysroot.tree().contains("BEGIN"), "no certificate and no key");
 }
+
+/// The characters of a text that a terminal obeys instead of showing them.
+fn obeyed(text: &str) -> Vec<char> {
+    let is_direction = |c: char| matches!(u32::from(c), 0x061c | 0x200e..=0x200f | 0x202a..=0x202e | 0x2066..=0x2069);
+    text.chars().filter(|c| c.is_control() && *c != '\n' || is_direction(*c)).collect()
+}
+
+#[test]
+fn nothing_that_others_wrote_is_obeyed_by_the_terminal() {
+    if !has(&["openssl"], false) {
+        return;
+    }
+    const HOSTILE: &str = "\u{1b}]0;owned\u{7}\u{1b}[2J\u{9b}1m\u{202e}moc\r";
+    let sysroot = Sysroot::with_apache();
+    let folder = format!("depot {HOSTILE}");
+    fs::create_dir(sysroot.path(&folder)).unwrap();
+    let hosts = format!("127.0.0.1 localhost\n127.0.0.1 {HOSTILE} # {HOSTILE}\n127.0.0.1 tides{HOSTILE}.test\n");
+    sysroot.write("etc/hosts", &hosts);
+    sysroot.write(
+        "etc/apache2/sites-enabled/tides.conf",
+        &format!("<VirtualHost *:80>\n ServerName tides.test\n DocumentRoot \"/srv/{HOSTILE}\"\n {HOSTILE} on\n</VirtualHost>\n"),
+    );
+    let subject = format!("/CN=tides{}", HOSTILE.replace('\r', ""));
+    let made = Command::new("openssl")
+        .args(["req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:prime256v1", "-nodes", "-utf8"])
+        .args(["-keyout", "key.pem", "-out", "cert.pem", "-subj", &subject])
+        .current_dir(sysroot.root())
+        .output()
+        .unwrap();
+    assert!(made.status.success(), "{made:?}");
+    sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    let mut escaped = 0;
+    for arguments in [
+        &["map", HOSTILE, "./saltmarsh"][..],
+        &["map", "depot.test", &folder, "--preview"],
+        &["map", "depot.test", HOSTILE],
+        &["map", "tides.test", "./saltmarsh", "--preview"],
+        &["unmap", HOSTILE],
+        &["hosts", "check"],
+        &["hosts", "list"],
+        &["hosts", "import", HOSTILE],
+        &["hosts", "point", HOSTILE, "127.0.0.1"],
+        &["cert", "show", "cert.pem"],
+        &["cert", "show", HOSTILE],
+        &["check", HOSTILE],
+        &["servers"],
+        &["sites"],
+        &["settle", "--preview"],
+        &[HOSTILE],
+    ] {
+        for format in [&[][..], &["--json"], &["--color", "never"]] {
+            let ran = sysroot.yandro(&[arguments, format].concat());
+            for text in [&ran.stdout, &ran.stderr] {
+                assert_eq!(obeyed(text), [] as [char; 0], "{arguments:?} {format:?}: {text:?}");
+                escaped += usize::from(text.contains("\\x1b") || text.contains("\\u001b"));
+            }
+        }
+    }
+    assert!(escaped > 16, "what is hostile is shown, escaped, not left out: {escaped}");
+}

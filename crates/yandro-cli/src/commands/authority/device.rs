@@ -4,7 +4,6 @@ use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
-use anstyle::{Color, RgbColor, Style};
 use qrcode::render::unicode::Dense1x2;
 use qrcode::{EcLevel, QrCode};
 use yandro_core::pki::{Authority, mobile_profile};
@@ -15,13 +14,12 @@ use super::{files_fingerprint, none_yet};
 use crate::context::Context;
 use crate::error::{CommandError, Status};
 use crate::signals;
-use crate::view::{DIM, STRONG, Ui, count};
+use crate::view::{DIM, STRONG, Tone, Ui, count};
 
 /// The page that a phone shows. `{…}` is filled in.
 const PAGE: &str = include_str!("device.html");
 /// Dark on light whatever the terminal's own colours are: cameras want it so.
-const INK: Style =
-    Style::new().fg_color(Some(Color::Rgb(RgbColor(0, 0, 0)))).bg_color(Some(Color::Rgb(RgbColor(255, 255, 255))));
+const INK: Tone = Tone::INK;
 /// The form in which Android, Windows and most others take a root certificate.
 const CERTIFICATE: &str = "application/x-x509-ca-cert";
 

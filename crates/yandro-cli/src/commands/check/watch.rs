@@ -37,7 +37,7 @@ pub(super) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<St
             // Times differ from one look to the next, and are no news.
             let news = without_times(&text);
             if over {
-                ui.print(&format!("\x1b[H\x1b[2J{text}\n{DIM}watching; Ctrl-C ends it{DIM:#}"));
+                ui.redraw(&format!("{text}\n{DIM}watching; Ctrl-C ends it{DIM:#}"));
             } else if news != last {
                 ui.print(&text);
             }

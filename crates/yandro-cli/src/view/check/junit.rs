@@ -63,7 +63,8 @@ pub(crate) fn junit(reports: &[SiteReport], at: &str) -> String {
 
 /// Text between tags and in attributes (XML 1.0, section 2.4); what XML can't hold is left out.
 pub(super) fn escaped(text: &str) -> String {
-    let kept = text.chars().filter(|c| !c.is_control() || matches!(c, '\n' | '\t'));
+    let is_kept = |c: &char| matches!(c, '\n' | '\t') || !c.is_control() && !matches!(c, '\u{fffe}' | '\u{ffff}');
+    let kept = text.chars().filter(is_kept);
     kept.map(|c| match c {
         '&' => "&amp;".to_owned(),
         '<' => "&lt;".to_owned(),

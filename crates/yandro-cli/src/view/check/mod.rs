@@ -12,7 +12,7 @@ use yandro_core::check::{Finding, NameReport, Outcome, Severity, SiteReport, Ste
 pub(crate) use junit::junit;
 pub(crate) use page::page;
 
-use super::{BAD, COMMAND, Cell, DIM, GOOD, STRONG, Table, Ui, WARN, count};
+use super::{BAD, COMMAND, Cell, DIM, GOOD, STRONG, Table, Tone, Ui, WARN, count};
 
 /// The columns of a table of many sites: the first step is shown, another one of its group if that is worse.
 const COLUMNS: [(&str, &[Step]); 10] = [
@@ -52,7 +52,7 @@ pub(crate) fn print(ui: &mut Ui, reports: &[SiteReport], took: Duration) {
 pub(crate) fn text(ui: &Ui, reports: &[SiteReport], took: Duration) -> String {
     let seen = match reports {
         [one] => chain::drawn(one),
-        _ => table(reports).render(ui.is_styled()),
+        _ => table(reports).render(),
     };
     let findings = findings_text(reports.iter().flat_map(|report| &report.findings), ui.verbose);
     format!("{seen}{}{findings}\n{}", if findings.is_empty() { "" } else { "\n" }, sum(reports, took))
@@ -120,7 +120,7 @@ fn verdict(reports: &[SiteReport]) -> Vec<(String, State)> {
 }
 
 fn row(report: &SiteReport, name: &NameReport) -> Vec<Cell> {
-    let style = if name.name == report.site.name { STRONG } else { anstyle::Style::new() };
+    let style = if name.name == report.site.name { STRONG } else { Tone::PLAIN };
     let mut cells = vec![Cell::new(name.name.to_unicode(), style)];
     for (_, group) in COLUMNS {
         let Some(step) = worst(name, group) else { continue };
