@@ -93,6 +93,9 @@ impl Context {
             }
             !self.no_wait
         })?;
+        if let Some(why) = lock.missing() {
+            ui.note(&format!("no lock keeps other users' yandro from changing this machine at the same time: {why}"));
+        }
         // The one that held the lock may have been killed while we waited.
         if changes::is_unfinished(&self.machine) {
             self.recover(&lock, ui)?;

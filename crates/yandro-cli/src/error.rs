@@ -147,6 +147,10 @@ impl From<LockError> for CommandError {
     fn from(error: LockError) -> Self {
         match error {
             LockError::File(error) => error.into(),
+            LockError::Held(ref path) => {
+                let hint = format!("see which program: lslocks; end it, or take the lock away: sudo rm {path}");
+                Self::not_made(error).hint(hint)
+            }
             error => Self::not_made(error).hint("wait until it has ended, and try again"),
         }
     }

@@ -62,7 +62,9 @@ fn run_command(context: &Context, cli: &Cli, ui: &mut Ui) -> Result<Status, Comm
             HostsCommand::Point { name, address } => commands::hosts::edit::point(context, name, *address, ui),
             HostsCommand::Drop { names } => commands::hosts::edit::drop(context, names, ui),
             HostsCommand::Export(args) => commands::hosts::exchange::export(context, args, ui),
-            HostsCommand::Import { file, replace } => commands::hosts::exchange::import(context, file, *replace, ui),
+            HostsCommand::Import { file, replace, hide_real } => {
+                commands::hosts::exchange::import(context, file, *replace, *hide_real, ui)
+            }
             HostsCommand::Restore => commands::history::restore(context, &context.machine.places.hosts, ui),
         },
         Command::Cert(args) => commands::cert::run(context, args, ui),

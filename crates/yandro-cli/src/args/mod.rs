@@ -219,6 +219,9 @@ pub(crate) enum HostsCommand {
         /// Change lines that say something else
         #[arg(long)]
         replace: bool,
+        /// Take names that somebody on the internet may own, without being asked
+        #[arg(long)]
+        hide_real: bool,
     },
     /// Bring the hosts file back as it was before yandro's first change
     Restore,

@@ -1,28 +1,32 @@
-//! Names that somebody on the internet may own: asked about once, when they are first mapped.
+//! Names that somebody on the internet may own: asked about once, when they are first used.
 
-use yandro_core::site::{Site, SiteList};
+use yandro_core::name::HostName;
 
 use super::consent;
 use crate::context::Context;
 use crate::error::CommandError;
 
-/// Asks, on a terminal, whether such a name of `site` is meant, unless it is in the list
-/// already. `asked` keeps a plan that is made anew from asking again.
-pub(super) fn ask(
+/// How many names a question shows.
+const SHOWN: usize = 3;
+
+/// Asks, on a terminal, whether those of `names` that can be real are meant. `names` are those that
+/// were not pointed anywhere before; `asked` keeps a plan that is made anew from asking again.
+pub(super) fn ask<'n>(
     context: &Context,
     is_meant: bool,
-    site: &Site,
-    list: &SiteList,
+    names: impl Iterator<Item = &'n HostName>,
     asked: &mut bool,
 ) -> Result<(), CommandError> {
-    let new: Vec<_> =
-        site.names().filter(|name| name.can_be_real() && list.owner(name).is_none()).map(ToString::to_string).collect();
-    if new.is_empty() || is_meant || *asked || context.preview {
+    let real: Vec<_> = names.filter(|name| name.can_be_real()).map(ToString::to_string).collect();
+    if real.is_empty() || is_meant || *asked || context.preview {
         return Ok(());
     }
-    let names = new.join("` and `");
+    let mut names = format!("`{}`", real[..real.len().min(SHOWN)].join("` and `"));
+    if let Some(more) = real.len().checked_sub(SHOWN).filter(|more| *more > 0) {
+        names += &format!(" and {more} more");
+    }
     let fact = format!(
-        "somebody on the internet may own `{names}`; while mapped, the real one can't be reached from this machine"
+        "somebody on the internet may own {names}; while mapped, the real one can't be reached from this machine"
     );
     consent::ask(
         &fact,

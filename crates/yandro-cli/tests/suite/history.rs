@@ -1,9 +1,10 @@
 //! History, undo, originals, settle; others at work at the same time.
 
 use std::fs;
-use std::io::Write as _;
-use std::process::Command;
+use std::io::{Read as _, Write as _};
+use std::process::{Command, Stdio};
 
+use super::harbour::{Harbour, Server};
 use super::kit::{HOSTS, Sysroot, has};
 
 const LIST: &str = "home/ada/.config/yandro/sites.toml";
@@ -258,4 +259,42 @@ fn a_second_command_fails_at_once_when_it_shall_not_wait() {
     let ran = sysroot.yandro(&["--no-wait", "unmap", "saltmarsh.test"]);
     assert_eq!(ran.status, 3, "{ran}");
     assert!(ran.stderr.contains("another yandro is changing this machine"), "{ran}");
+}
+
+#[test]
+fn what_others_put_in_place_of_the_machines_lock_neither_hangs_nor_is_taken_for_it() {
+    let Some(harbour) = Harbour::new(Server::Apache, &["ada", "bob"]) else { return };
+    let run = |line: &str| harbour.machine.run("sh", &["-c", line]).succeeds();
+    run("chmod 1777 /run/lock; echo secret > /run/precious");
+    let as_ada = "setpriv --reuid ada --regid ada --clear-groups";
+    for made in ["mkfifo /run/lock/yandro", "ln -s /run/precious /run/lock/yandro", "mkdir /run/lock/yandro"] {
+        run(&format!("{as_ada} {made}"));
+        for user in [None, Some("bob")] {
+            let ran = harbour.yandro_as(user, &["--no-wait", "hosts", "point", "tides.test", "127.0.0.9"]).succeeds();
+            let told =
+                "no lock keeps other users' yandro from changing this machine at the same time: /run/lock/yandro: ";
+            assert!(ran.stderr.contains(told), "{made} {user:?}: {ran}");
+            harbour.yandro_as(user, &["hosts", "drop", "tides.test"]).succeeds();
+        }
+        run("rm -r /run/lock/yandro; [ \"$(stat -c %U:%a /run/precious)\" = root:644 ]");
+    }
+    // A file of another user's is a lock, and root's from the moment on when root takes it.
+    run(&format!("{as_ada} touch /run/lock/yandro"));
+    let hold = format!("exec {as_ada} flock /run/lock/yandro sh -c 'echo held; exec sleep 1000'");
+    let mut held = harbour.machine.command("sh").args(["-c", &hold]).stdout(Stdio::piped()).spawn().unwrap();
+    let mut word = [0; 5];
+    held.stdout.take().unwrap().read_exact(&mut word).unwrap();
+    for user in [None, Some("bob")] {
+        let ran = harbour.yandro_as(user, &["--no-wait", "hosts", "point", "tides.test", "127.0.0.9"]);
+        assert!(ran.status == 3 && ran.stderr.contains("its lock is /run/lock/yandro"), "{user:?}: {ran}");
+    }
+    run("[ \"$(stat -c %U:%a /run/lock/yandro)\" = root:644 ]");
+    run("pkill -x sleep -u ada");
+    held.wait().unwrap();
+    // The helper makes the lock where the user may not.
+    run("rm /run/lock/yandro; chmod 755 /run/lock");
+    let point = |address| harbour.yandro_as(Some("bob"), &["hosts", "point", "tides.test", address]).succeeds();
+    assert!(point("127.0.0.9").stderr.contains("no lock keeps other users' yandro"));
+    let ran = point("127.0.0.8");
+    assert!(!ran.stderr.contains("no lock"), "{ran}");
 }

@@ -185,6 +185,17 @@ fn names_that_are_no_sites_are_pointed_dropped_and_exchanged() {
     sysroot.write("team.txt", "192.168.7.3 pier.test\n192.168.7 moon.test\n");
     let ran = sysroot.yandro(&["hosts", "import", "team.txt"]);
     assert!(ran.stderr.contains("team.txt:2: `192.168.7 moon.test` is no line of a hosts file"), "{ran}");
+    // Names that can be real are asked about, unless they are pointed there already.
+    sysroot.write("team.txt", "10.0.0.7 pier.example.org\n10.0.0.8 quay.example.org a.test\n");
+    let before = sysroot.tree();
+    let ran = sysroot.yandro(&["hosts", "import", "team.txt"]);
+    assert!(ran.status == 2 && ran.stderr.contains("may own `pier.example.org` and `quay.example.org`;"), "{ran}");
+    assert_eq!(sysroot.tree(), before);
+    sysroot.yandro(&["hosts", "import", "team.txt", "--hide-real"]).succeeds();
+    sysroot.yandro(&["hosts", "import", "team.txt"]).succeeds();
+    for name in ["pier.example.org", "quay.example.org", "a.test"] {
+        sysroot.yandro(&["hosts", "drop", name]).succeeds();
+    }
     insta::assert_snapshot!(sysroot.yandro(&["hosts", "export", "--all", "--address", "192.168.7.1"]), @"
     192.168.7.1	saltmarsh.test saltmarsh.test
     192.168.7.2	depot.saltmarsh.test

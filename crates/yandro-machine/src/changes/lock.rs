@@ -1,21 +1,31 @@
 //! One change at a time.
 
-use std::fs::{File, OpenOptions, TryLockError};
-use std::os::unix::fs::OpenOptionsExt as _;
+use std::fs::{File, Metadata, OpenOptions, TryLockError};
+use std::io::{Error, ErrorKind};
+use std::os::unix::fs::{MetadataExt as _, OpenOptionsExt as _};
+use std::time::{Duration, Instant};
 
-use camino::Utf8PathBuf;
+use camino::{Utf8Path, Utf8PathBuf};
+use rustix::fs::{Gid, Mode, OFlags, Uid, fchmod, fchown};
 
 use crate::files::FileError;
 use crate::machine::Machine;
 
 /// The lock of the whole machine, beside each user's own: several may edit its hosts file.
 const MACHINE: &str = "/run/lock/yandro";
+/// How long another user may hold the machine's lock: anybody who can read the file can.
+const PATIENCE: Duration = Duration::from_secs(300);
+/// Between two tries to take it.
+const PAUSE: Duration = Duration::from_millis(50);
+/// Whoever may write the folder shall neither lead us elsewhere nor hold us up with a FIFO.
+const CAREFUL: OFlags = OFlags::NOFOLLOW.union(OFlags::NONBLOCK);
 
 /// Held by the one command that changes something; given back when dropped.
 #[derive(Debug)]
 pub struct Lock {
     // The locks live as long as the open files.
     _files: Vec<File>,
+    missing: Option<FileError>,
 }
 
 /// Why the lock was not to be had.
@@ -25,6 +35,9 @@ pub enum LockError {
     /// Another command holds it.
     #[error("another yandro is changing this machine (its lock is {0})")]
     Busy(Utf8PathBuf),
+    /// Somebody has held the machine's lock for longer than a change takes.
+    #[error("another user's program has held {0} for {mins} minutes", mins = PATIENCE.as_secs() / 60)]
+    Held(Utf8PathBuf),
     /// The lock's file can't be made or opened.
     #[error(transparent)]
     File(#[from] FileError),
@@ -35,42 +48,97 @@ impl Lock {
     /// or fails when `on_wait` says `false`.
     ///
     /// # Errors
-    /// [`LockError::Busy`] when waiting is not wanted.
+    /// [`LockError::Busy`] when waiting is not wanted, [`LockError::Held`] when it lasts for minutes.
     pub fn take(machine: &Machine, on_wait: impl FnOnce() -> bool) -> Result<Self, LockError> {
-        let data = &machine.places.data;
-        machine.make_own_folder(data)?;
-        let own = data.join("lock");
-        let open = OpenOptions::new().read(true).write(true).create(true).truncate(false).mode(0o600).open(&own);
-        let mut files = vec![(open.map_err(FileError::at(&own))?, own.clone())];
-        machine.give_to_keeper(&own)?;
-        if machine.is_real()
-            && let Some(file) = of_the_machine()
-        {
-            files.push((file, MACHINE.into()));
-        }
+        let own = own(machine)?;
+        let (shared, missing) = match machine.is_real().then(of_the_machine) {
+            Some(Ok(file)) => (Some(file), None),
+            Some(Err(error)) => (None, Some(FileError::at(Utf8Path::new(MACHINE))(error))),
+            None => (None, None),
+        };
+        // Asked once, whichever of the two is held.
         let mut on_wait = Some(on_wait);
-        for (file, path) in &files {
-            match file.try_lock() {
-                Ok(()) => {}
-                // Asked once, whichever of the two is held.
-                Err(TryLockError::WouldBlock) if on_wait.take().is_none_or(|on_wait| on_wait()) => {
-                    file.lock().map_err(FileError::at(path))?;
+        let mut may_wait = || on_wait.take().is_none_or(|on_wait| on_wait());
+        if !is_taken(&own.0, &own.1)? {
+            if !may_wait() {
+                return Err(LockError::Busy(own.1));
+            }
+            own.0.lock().map_err(FileError::at(&own.1))?;
+        }
+        if let Some(file) = &shared {
+            let since = Instant::now();
+            while !is_taken(file, MACHINE.into())? {
+                if !may_wait() {
+                    return Err(LockError::Busy(MACHINE.into()));
                 }
-                Err(TryLockError::WouldBlock) => return Err(LockError::Busy(path.clone())),
-                Err(TryLockError::Error(error)) => return Err(FileError::at(path)(error).into()),
+                if since.elapsed() > PATIENCE {
+                    return Err(LockError::Held(MACHINE.into()));
+                }
+                std::thread::sleep(PAUSE);
             }
         }
-        Ok(Self { _files: files.into_iter().map(|(file, _)| file).collect() })
+        Ok(Self { _files: [Some(own.0), shared].into_iter().flatten().collect(), missing })
+    }
+
+    /// Why there is no lock between the users of this machine, if there is none.
+    pub fn missing(&self) -> Option<&FileError> {
+        self.missing.as_ref()
     }
 }
 
-/// Opened for reading alone, which is enough to lock it, since it may belong to another
-/// user; `None` on a machine that has no folder for such files.
-fn of_the_machine() -> Option<File> {
-    let create = || OpenOptions::new().write(true).create_new(true).mode(0o644).custom_flags(NOFOLLOW).open(MACHINE);
-    let open = || OpenOptions::new().read(true).custom_flags(NOFOLLOW).open(MACHINE);
-    open().or_else(|_| create()).or_else(|_| open()).ok()
+/// Takes a lock unless another holds it.
+fn is_taken(file: &File, path: &Utf8Path) -> Result<bool, FileError> {
+    match file.try_lock() {
+        Ok(()) => Ok(true),
+        Err(TryLockError::WouldBlock) => Ok(false),
+        Err(TryLockError::Error(error)) => Err(FileError::at(path)(error)),
+    }
 }
 
-/// Whoever may write the folder shall not lead us elsewhere.
-const NOFOLLOW: i32 = rustix::fs::OFlags::NOFOLLOW.bits().cast_signed();
+/// The user's own lock.
+fn own(machine: &Machine) -> Result<(File, Utf8PathBuf), FileError> {
+    let data = &machine.places.data;
+    machine.make_own_folder(data)?;
+    let path = data.join("lock");
+    let mut options = careful();
+    let open = options.write(true).create(true).truncate(false).mode(0o600).open(&path);
+    let file = open.and_then(regular).map_err(FileError::at(&path))?;
+    machine.give_to_keeper(&path)?;
+    Ok((file, path))
+}
+
+/// Opened for reading alone, which is enough to lock it, since it may belong to another user. Root
+/// makes it root's, so that nobody can replace it while others wait for it.
+fn of_the_machine() -> Result<File, Error> {
+    let create = || careful().write(true).create_new(true).mode(0o644).open(MACHINE);
+    let open = || careful().open(MACHINE);
+    let file = open().or_else(|error| if error.kind() == ErrorKind::NotFound { create() } else { Err(error) });
+    // Another command may have made it in between.
+    let file = file.or_else(|error| if error.kind() == ErrorKind::AlreadyExists { open() } else { Err(error) });
+    let file = file.and_then(regular)?;
+    if rustix::process::geteuid().is_root() && file.metadata()?.uid() != 0 {
+        // Where that can't be, the file locks all the same.
+        _ = fchown(&file, Some(Uid::ROOT), Some(Gid::ROOT)).and_then(|()| fchmod(&file, Mode::from_raw_mode(0o644)));
+    }
+    Ok(file)
+}
+
+/// Makes the machine's lock, as root, where ordinary users may not: they can take it from then on.
+pub(super) fn make() {
+    _ = of_the_machine();
+}
+
+fn careful() -> OpenOptions {
+    let mut options = OpenOptions::new();
+    options.read(true).custom_flags(CAREFUL.bits().cast_signed());
+    options
+}
+
+fn regular(file: File) -> Result<File, Error> {
+    if is_plain(&file.metadata()?) { Ok(file) } else { Err(Error::other("it is no regular file of its own")) }
+}
+
+/// A regular file under one name: another's file, linked here, must not be made root's.
+fn is_plain(meta: &Metadata) -> bool {
+    meta.is_file() && meta.nlink() == 1
+}

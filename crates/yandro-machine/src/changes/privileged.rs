@@ -22,6 +22,7 @@ use yandro_core::system::{Cache, TrustStore};
 
 use super::control::{OnWait, ServerAction, ServerControl as _};
 use super::hands::set_link;
+use super::lock;
 use crate::caches;
 use crate::files::{self, Attributes};
 use crate::interrupt;
@@ -145,6 +146,7 @@ pub fn serve_privileged(input: impl io::Read, mut output: impl Write) -> io::Res
         return Err(io::ErrorKind::PermissionDenied.into());
     }
     interrupt::ignore();
+    lock::make();
     let mut input = BufReader::new(input);
     let output = RefCell::new(&mut output);
     let say = |answer: &Answer| {

@@ -11,6 +11,7 @@ use yandro_core::site::Site;
 use yandro_machine::files;
 
 use super::super::apply::apply;
+use super::super::real_names;
 use super::{planned, read, refuse_site, refused};
 use crate::args::{ExportArgs, ExportFormat};
 use crate::context::{Context, now};
@@ -75,14 +76,26 @@ fn serial(now: OffsetDateTime) -> u32 {
     date * 100 + u32::from(now.hour()) * 4 + u32::from(now.minute()) / 15
 }
 
-pub(crate) fn import(context: &Context, file: &Utf8Path, replace: bool, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn import(
+    context: &Context,
+    file: &Utf8Path,
+    replace: bool,
+    hide_real: bool,
+    ui: &mut Ui,
+) -> Result<Status, CommandError> {
     let path = context.current.join(file);
     let bytes =
         files::read_given(&path, 64 << 20)?.ok_or_else(|| CommandError::usage(format!("there is no file `{file}`")))?;
     let names = to_import(file, &bytes)?;
+    let mut asked = false;
     let plan = || {
         let (_, list) = context.list()?;
         planned(context, (), |text| {
+            let before = HostsFile::parse(text);
+            let is_new = |(name, address): &&Pointed| {
+                list.owner(name).is_none() && before.entries_of(name).iter().all(|entry| entry.address != *address)
+            };
+            real_names::ask(context, hide_real, names.iter().filter(is_new).map(|(name, _)| name), &mut asked)?;
             let mut text = text.to_vec();
             for (name, address) in &names {
                 let site = list.owner(name);

@@ -51,7 +51,7 @@ pub(crate) fn run_then(
         if needs_start(context, &site) {
             folder::ports_free(context, &site)?;
         }
-        real_names::ask(context, args.hide_real, &site, &list, &mut asked)?;
+        real_names::ask(context, args.hide_real, site.names().filter(|name| list.owner(name).is_none()), &mut asked)?;
         // A server that doesn't run has to, even where nothing has to be written.
         set.servers.extend(site.server.filter(|_| needs_start(context, &site)));
         Ok(Planned { set, starts: true, about: site })
