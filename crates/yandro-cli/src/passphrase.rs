@@ -11,6 +11,8 @@ use crate::error::CommandError;
 
 /// The largest file that a passphrase is read from, in bytes.
 const LARGEST: u64 = 64 << 10;
+/// The fewest characters of a new passphrase (NIST SP 800-63B section 5.1.1).
+const SHORTEST: usize = 8;
 /// How often a passphrase is asked for.
 const ATTEMPTS: usize = 3;
 
@@ -46,14 +48,15 @@ pub(crate) fn unlock(context: &Context) -> Result<(), CommandError> {
 
 /// A new passphrase: from the file if one is named, else asked for twice.
 pub(crate) fn new(what: &str, file: Option<&Utf8Path>, option: &str) -> Result<Zeroizing<String>, CommandError> {
-    if let Some(file) = file {
-        return of_file(file);
+    let first = file.map_or_else(|| ask(&format!("new passphrase for {what}: "), option), of_file)?;
+    let length = first.chars().count();
+    if length < SHORTEST {
+        let message = format!(
+            "the passphrase has {length} characters, and {SHORTEST} are the fewest that take long to guess; nothing was changed"
+        );
+        return Err(CommandError::usage(message).hint("choose a longer one, such as four words"));
     }
-    let first = ask(&format!("new passphrase for {what}: "), option)?;
-    if first.is_empty() {
-        return Err(CommandError::usage("an empty passphrase guards nothing; nothing was changed"));
-    }
-    if ask("once more: ", option)? == first {
+    if file.is_some() || ask("once more: ", option)? == first {
         return Ok(first);
     }
     Err(CommandError::usage("the two are not the same; nothing was changed"))

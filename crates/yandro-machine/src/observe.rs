@@ -214,9 +214,9 @@ fn read(machine: &Machine, texts: AuthorityTexts, folder: &Utf8Path) -> Result<A
     })
 }
 
-/// The authorities that another took the place of. What can't be read of them is passed over: they
-/// are needed by an undo alone.
-fn former(machine: &Machine) -> BTreeMap<String, AuthorityFiles> {
+/// The authorities that another took the place of, by the names of their folders. What can't be read of
+/// them is passed over, so keys behind other passphrases, too: they are needed by an undo alone.
+pub fn former(machine: &Machine) -> BTreeMap<String, AuthorityFiles> {
     let entries = machine.places.former_authorities().read_dir_utf8().into_iter().flatten().flatten();
     let read = |entry: camino::Utf8DirEntry| {
         let texts = texts(machine, entry.path()).ok()??;

@@ -149,6 +149,9 @@ fn without_the_right_to_write_nothing_is_changed_and_all_of_it_is_named() {
     assert!(!sysroot.tree().contains("BEGIN"), "no certificate and no key");
 }
 
+/// Sets the title, clears the screen, colours, turns the direction, goes back to the line's begin.
+const HOSTILE: &str = "\u{1b}]0;owned\u{7}\u{1b}[2J\u{9b}1m\u{202e}moc\r";
+
 /// The characters of a text that a terminal obeys instead of showing them.
 fn obeyed(text: &str) -> Vec<char> {
     let is_direction = |c: char| matches!(u32::from(c), 0x061c | 0x200e..=0x200f | 0x202a..=0x202e | 0x2066..=0x2069);
@@ -160,7 +163,6 @@ fn nothing_that_others_wrote_is_obeyed_by_the_terminal() {
     if !has(&["openssl"], false) {
         return;
     }
-    const HOSTILE: &str = "\u{1b}]0;owned\u{7}\u{1b}[2J\u{9b}1m\u{202e}moc\r";
     let sysroot = Sysroot::with_apache();
     let folder = format!("depot {HOSTILE}");
     fs::create_dir(sysroot.path(&folder)).unwrap();

@@ -152,7 +152,7 @@ fn programs_with_a_list_of_their_own_trust_it_by_their_variables() {
 
 #[test]
 fn certificates_are_issued_for_names_that_are_no_sites_and_renewed_when_asked() {
-    let Some(machine) = Namespace::new(&["openssl"]) else { return };
+    let Some(machine) = Namespace::new(&["openssl", "certutil"]) else { return };
     machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
     let out = machine.path("tides");
     let names = ["tides.test", "*.tides.test", "--address", "127.0.0.1", "--days", "90", "--out", "tides"];
@@ -219,6 +219,21 @@ fn certificates_are_issued_for_names_that_are_no_sites_and_renewed_when_asked() 
         ["verify", "-x509_strict", "-CAfile", &root, "-untrusted", &pier, "-verify_hostname", "pier.test", &pier];
     machine.run("openssl", &judged).succeeds();
     machine.yandro(&["cert", "show", "pier.pem", "--key", "pier.key"]).succeeds();
+    // NSS wants its key to encipher, too.
+    let nss = "mkdir nss && certutil -N -d nss --empty-password && certutil -A -d nss -n root -t C,, -i $1 && csplit -sz -f part- pier.pem /BEGIN/ '{1}' && certutil -A -d nss -n issuing -t ,, -i part-01 && certutil -A -d nss -n pier -t ,, -i part-00 && certutil -V -d nss -n pier -u V -e";
+    machine.run("sh", &["-c", nss, "sh", &root]).succeeds();
+    let shown = machine.run("openssl", &["x509", "-in", &pier, "-noout", "-ext", "keyUsage"]).succeeds().stdout;
+    assert!(shown.contains("Digital Signature, Key Encipherment"), "{shown}");
+    for (key, words) in [
+        ("ec -pkeyopt ec_paramgen_curve:secp521r1", "on a curve that browsers don't take: they know P-256 and P-384"),
+        ("rsa:1024", "its RSA key has 1024 bits: browsers take 2048 and more"),
+        ("ed25519", "an Ed25519 key, which browsers don't take"),
+    ] {
+        let request = request.replace("rsa:2048", key).replace("pier.csr", "weak.csr").replace("pier.key", "weak.key");
+        machine.run("openssl", &request.split(' ').collect::<Vec<_>>()).succeeds();
+        let ran = machine.yandro(&["cert", "sign", "weak.csr", "--out", "weak.pem"]);
+        assert!(ran.status == 2 && ran.stderr.contains(words) && !machine.path("weak.pem").exists(), "{key}: {ran}");
+    }
     let request = request.replace("DNS:pier.test", "DNS:ferries.example.com").replace("pier.csr", "bank.csr");
     machine.run("openssl", &request.split(' ').collect::<Vec<_>>()).succeeds();
     let ran = machine.yandro(&["cert", "sign", "bank.csr", "--out", "bank.pem"]);
@@ -243,4 +258,7 @@ fn certificates_are_issued_for_names_that_are_no_sites_and_renewed_when_asked() 
     assert!(ran.stdout.contains("Apache httpd: configuration tested, reloaded"), "{ran}");
     eventually("the new one is served", || serial() != before && served().contains("saltmarsh.test"));
     machine.yandro(&["check"]).succeeds();
+    let wide = ["map", "tides.test", "./saltmarsh", "--cert-wildcard", "on"];
+    let told = "the server answers for mapped names alone";
+    assert!(machine.yandro(&wide).succeeds().stderr.contains(told) && !machine.yandro(&wide).stderr.contains(told));
 }

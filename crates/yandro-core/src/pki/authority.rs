@@ -4,7 +4,8 @@ use core::net::IpAddr;
 
 use rcgen::{
     BasicConstraints, CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyIdMethod,
-    KeyUsagePurpose, PublicKeyData, SanType, SerialNumber, SubjectPublicKeyInfo,
+    KeyUsagePurpose, PKCS_RSA_SHA256, PKCS_RSA_SHA384, PKCS_RSA_SHA512, PublicKeyData, SanType, SerialNumber,
+    SubjectPublicKeyInfo,
 };
 use rustls_pki_types::CertificateDer;
 use time::OffsetDateTime;
@@ -283,6 +284,9 @@ impl Authority {
         params.distinguished_name.push(DnType::OrganizationName, "Yandro local certificate");
         params.is_ca = IsCa::ExplicitNoCa;
         params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
+        if [&PKCS_RSA_SHA256, &PKCS_RSA_SHA384, &PKCS_RSA_SHA512].contains(&key.algorithm()) {
+            params.key_usages.push(KeyUsagePurpose::KeyEncipherment);
+        }
         params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
         params.use_authority_key_identifier_extension = true;
         params.key_identifier_method = KeyIdMethod::Sha256;

@@ -11,7 +11,7 @@ use x509_parser::oid_registry::{
     OID_PKCS1_RSAENCRYPTION, OID_PKCS1_SHA1WITHRSA, OID_SIG_ED25519,
 };
 use x509_parser::prelude::{X509Certificate, X509Version};
-use x509_parser::public_key::PublicKey;
+use x509_parser::x509::SubjectPublicKeyInfo;
 
 use super::{Facts, LONGEST_DAYS, PkiError, date, due_days};
 use crate::name::HostName;
@@ -40,6 +40,32 @@ pub fn objections(chain: &[CertificateDer<'_>], now: OffsetDateTime) -> Result<V
     let certificate = Facts::parsed(leaf)?;
     let issuer = above.first().map(|issuer| Facts::read(issuer)).transpose()?;
     Ok(objections_to(&certificate, &Facts::of(&certificate), issuer.as_ref(), now))
+}
+
+/// Why browsers don't take a key, if they don't: a code and a sentence.
+pub(super) fn unusable_key(key: &SubjectPublicKeyInfo<'_>) -> Option<(&'static str, String)> {
+    let kind = &key.algorithm.algorithm;
+    let curve = key.algorithm.parameters.as_ref().and_then(|parameters| parameters.as_oid().ok());
+    if is_rsa(key) {
+        let bits = key.parsed().ok().map_or(0, |key| key.key_size());
+        (bits < 2048).then(|| ("weak-key", format!("its RSA key has {bits} bits: browsers take 2048 and more")))
+    } else if *kind == OID_KEY_TYPE_EC_PUBLIC_KEY {
+        let is_known = curve.is_some_and(|curve| curve == OID_EC_P256 || curve == OID_NIST_EC_P384);
+        (!is_known)
+            .then(|| ("curve", "its key is on a curve that browsers don't take: they know P-256 and P-384".into()))
+    } else if *kind == OID_SIG_ED25519 {
+        Some(("curve", "its key is an Ed25519 key, which browsers don't take".into()))
+    } else {
+        Some((
+            "curve",
+            "its key is of a kind that browsers don't take: they know RSA and the curves P-256 and P-384".into(),
+        ))
+    }
+}
+
+/// Whether a key is one of RSA (RFC 8017).
+pub(super) fn is_rsa(key: &SubjectPublicKeyInfo<'_>) -> bool {
+    key.algorithm.algorithm == OID_PKCS1_RSAENCRYPTION
 }
 
 /// The same of a certificate that is parsed already, and of the one behind it.
@@ -143,6 +169,15 @@ impl Lint<'_> {
         {
             self.refused("key-usage", "its key may not sign, which TLS 1.3 needs (key usage without digitalSignature)");
         }
+        if let Ok(Some(usage)) = self.certificate.key_usage()
+            && is_rsa(self.certificate.public_key())
+            && !usage.value.key_encipherment()
+        {
+            self.refused(
+                "key-usage",
+                "its RSA key may not encipher, and Firefox refuses it for that (key usage without keyEncipherment)",
+            );
+        }
         if let Ok(Some(usage)) = self.certificate.extended_key_usage()
             && !usage.value.server_auth
             && !usage.value.any
@@ -160,24 +195,8 @@ impl Lint<'_> {
             let hash = if is_sha1 { "SHA-1" } else { "MD5" };
             self.refused("old-hash", format!("it is signed with {hash}, which nobody takes any more"));
         }
-        let key = self.certificate.public_key();
-        let kind = &key.algorithm.algorithm;
-        let curve = key.algorithm.parameters.as_ref().and_then(|parameters| parameters.as_oid().ok());
-        if *kind == OID_PKCS1_RSAENCRYPTION {
-            if let Ok(PublicKey::RSA(rsa)) = key.parsed()
-                && rsa.key_size() < 2048
-            {
-                self.refused(
-                    "weak-key",
-                    format!("its RSA key has {} bits: browsers take 2048 and more", rsa.key_size()),
-                );
-            }
-        } else if *kind == OID_KEY_TYPE_EC_PUBLIC_KEY {
-            if !curve.is_some_and(|curve| curve == OID_EC_P256 || curve == OID_NIST_EC_P384) {
-                self.refused("curve", "its key is on a curve that browsers don't take: they know P-256 and P-384");
-            }
-        } else if *kind == OID_SIG_ED25519 {
-            self.refused("curve", "its key is an Ed25519 key, which browsers don't take");
+        if let Some((code, words)) = unusable_key(self.certificate.public_key()) {
+            self.refused(code, words);
         }
     }
 

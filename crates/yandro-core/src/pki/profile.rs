@@ -11,6 +11,7 @@ use x509_parser::oid_registry::{
 };
 use x509_parser::prelude::{GeneralName, X509Certificate, X509Version};
 
+use super::lint::is_rsa;
 use super::{AUTHORITY_DAYS, Facts, LONGEST_DAYS, PkiError};
 use crate::name::HostName;
 
@@ -27,6 +28,7 @@ pub enum Profile {
 
 /// Bits of a key's usage (RFC 5280 section 4.2.1.3), the first one lowest.
 const DIGITAL_SIGNATURE: u16 = 1;
+const KEY_ENCIPHERMENT: u16 = 1 << 2;
 const CERTIFICATES_AND_LISTS: u16 = 1 << 5 | 1 << 6;
 /// Octets of a serial number: 128 bits.
 const SERIAL: usize = 16;
@@ -164,7 +166,12 @@ impl Held<'_> {
         let length = self.profile.path_length();
         let is_as_wanted = basic.is_some_and(|own| own.ca == length.is_some() && own.path_len_constraint == length);
         self.unless(is_as_wanted, "its basic constraints are not those of its profile");
-        let wanted = if length.is_some() { CERTIFICATES_AND_LISTS } else { DIGITAL_SIGNATURE };
+        let wanted = match length {
+            Some(_) => CERTIFICATES_AND_LISTS,
+            // NSS asks it of RSA keys, whatever the version of TLS.
+            None if is_rsa(certificate.public_key()) => DIGITAL_SIGNATURE | KEY_ENCIPHERMENT,
+            None => DIGITAL_SIGNATURE,
+        };
         let usage = certificate.key_usage().ok().flatten().map(|own| own.value.flags);
         self.unless(usage == Some(wanted), "its key usage is not that of its profile");
         let extended = certificate.extended_key_usage().ok().flatten().map(|own| own.value);

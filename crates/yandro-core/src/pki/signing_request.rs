@@ -1,7 +1,12 @@
 //! Certificate signing requests (PKCS#10, RFC 2986): what they ask for, and with which key.
 
 use rcgen::{CertificateSigningRequestParams, PublicKey, SanType};
+use rustls_pki_types::CertificateSigningRequestDer;
+use rustls_pki_types::pem::PemObject as _;
+use x509_parser::certification_request::X509CertificationRequest;
+use x509_parser::prelude::FromDer as _;
 
+use super::lint::unusable_key;
 use super::{LEAF_DAYS, Leaf, PkiError};
 use crate::name::HostName;
 
@@ -17,10 +22,16 @@ impl SigningRequest {
     /// Reads a request in PEM.
     ///
     /// # Errors
-    /// [`PkiError::Request`] for what is none, whose signature is wrong, or that asks for
+    /// [`PkiError::Request`] for what is none, whose key browsers don't take, whose signature is wrong, or that asks for
     /// something else than host names and addresses.
     pub fn from_pem(pem: &str) -> Result<Self, PkiError> {
         let fault = |words: String| PkiError::Request(words);
+        let der = CertificateSigningRequestDer::from_pem_slice(pem.as_bytes());
+        let der = der.map_err(|error| fault(error.to_string()))?;
+        let (_, request) = X509CertificationRequest::from_der(&der).map_err(|error| fault(error.to_string()))?;
+        if let Some((_, words)) = unusable_key(&request.certification_request_info.subject_pki) {
+            return Err(fault(words));
+        }
         let read = CertificateSigningRequestParams::from_pem(pem).map_err(|error| fault(error.to_string()))?;
         let (mut names, mut wildcards, mut addresses) = (Vec::new(), Vec::new(), Vec::new());
         for asked in &read.params.subject_alt_names {

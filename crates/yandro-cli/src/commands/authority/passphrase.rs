@@ -2,7 +2,7 @@
 
 use camino::Utf8Path;
 use serde_json::json;
-use yandro_core::pki::PkiError;
+use yandro_core::pki::Key;
 use yandro_core::plan::{Access, ChangeSet, Fresh as _};
 use yandro_machine::{SystemFresh, observe};
 
@@ -36,28 +36,39 @@ pub(super) fn run(
     } else {
         Some(passphrase::new("the authority's key", file, "--new-passphrase-file FILE")?)
     };
-    let plan = || {
-        let files = observe::authority(machine)?.ok_or_else(none_yet)?;
-        let (key, mut fresh) = (files.key()?, SystemFresh::new());
-        let text = match &new {
+    let text = |key: &Key| -> Result<Vec<u8>, CommandError> {
+        let mut fresh = SystemFresh::new();
+        Ok(match &new {
             None if remove => key.to_secret_pem().as_bytes().to_vec(),
             None => b"(behind the passphrase)".to_vec(),
-            Some(new) => key
-                .to_locked_pem(new, fresh.bytes(), fresh.bytes())
-                .map_err(|error: PkiError| CommandError::from(error))?
-                .into_bytes(),
-        };
-        let mut set = ChangeSet::default();
-        set.file(path.clone(), Some(files.texts.key.clone()), Some(text), Access::Secret);
-        Ok(Planned { set, starts: false, about: () })
+            Some(new) => key.to_locked_pem(new, fresh.bytes(), fresh.bytes())?.into_bytes(),
+        })
     };
-    let Some(_) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
+    let plan = || {
+        let own = observe::authority(machine)?.ok_or_else(none_yet)?;
+        let former = observe::former(machine);
+        let mut set = ChangeSet::default();
+        set.file(path.clone(), Some(own.texts.key.clone()), Some(text(own.key()?)?), Access::Secret);
+        for (id, files) in &former {
+            let Ok(key) = files.key() else { continue };
+            let path = machine.places.former_authority(id).join("issuing.key");
+            set.file(path, Some(files.texts.key.clone()), Some(text(key)?), Access::Secret);
+        }
+        let keys = set.steps.len();
+        Ok(Planned { set, starts: false, about: keys })
+    };
+    let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
+    let (former, are) = match done.about - 1 {
+        0 => (String::new(), "is"),
+        1 => (" and the key of the former authority".to_owned(), "are"),
+        many => (format!(" and the keys of {many} former authorities"), "are"),
+    };
     if ui.json {
         ui.json(&json!({ "version": 1, "key": path, "behind-passphrase": !remove }));
     } else if remove {
-        ui.say(&format!("{STRONG}{path}{STRONG:#} is in the clear again, readable by you alone"));
+        ui.say(&format!("{STRONG}{path}{STRONG:#}{former} {are} in the clear again, readable by you alone"));
     } else {
-        ui.say(&format!("{STRONG}{path}{STRONG:#} is behind the passphrase now"));
+        ui.say(&format!("{STRONG}{path}{STRONG:#}{former} {are} behind the passphrase now"));
         ui.note("yandro asks for it whenever it issues a certificate; a script names a file: --passphrase-file FILE");
     }
     Ok(Status::Well)

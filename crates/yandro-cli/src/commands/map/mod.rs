@@ -69,6 +69,18 @@ fn needs_start(context: &Context, site: &Site) -> bool {
     site.server.is_some_and(|server| server.is_configured() && context.machine.is_real() && !context.runs(server))
 }
 
+/// What a certificate for all names below the site's does not do.
+fn wildcard(set: &ChangeSet, site: &Site) -> Option<String> {
+    let had_it = |before: Option<&Site>| before.is_some_and(|before| before.certificate.wildcard);
+    let is_new = set.sites.iter().any(|change| !had_it(change.before.as_ref()));
+    (site.certificate.wildcard && is_new).then(|| {
+        format!(
+            "the certificate covers every name directly below `{}`, but the server answers for mapped names alone: map each that you need, or add it with --alias",
+            site.name
+        )
+    })
+}
+
 /// What is worth knowing of a site that was just mapped.
 fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
     let Done { set, about: site, .. } = done;
@@ -89,6 +101,7 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
             site.content
         ));
     }
+    notes.extend(wildcard(set, site));
     let known = set.sites.iter().filter_map(|change| change.before.as_ref()).flat_map(Site::names).collect::<Vec<_>>();
     for name in site.names().filter(|name| !set.sites.is_empty() && !known.contains(name)) {
         notes.extend(name.advice().map(|advice| format!("{}: {advice}", both_ways(name))));
