@@ -2,6 +2,7 @@
 
 pub mod apache;
 pub mod caches;
+mod caller;
 pub mod certificates;
 pub mod changes;
 pub mod circumstances;

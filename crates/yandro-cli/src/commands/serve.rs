@@ -26,12 +26,16 @@ pub(crate) fn run(context: &Context, args: &ServeArgs, ui: &mut Ui) -> Result<St
         let (http, https) = (context.settings.built_in.http_port, context.settings.built_in.https_port);
         let addresses = addresses(args, &list);
         let server = Server::bind(&addresses, http, https).await.map_err(|error| no_port(context, &error))?;
+        let caller = context.machine.become_caller().map_err(CommandError::not_made)?;
         let (http, https) = server.ports().map_err(CommandError::not_made)?;
         let running = server.start(sites).map_err(CommandError::not_made)?;
         ui.say(&format!(
             "{STRONG}serving {}{STRONG:#} on ports {http} (HTTP) and {https} (HTTPS); Ctrl-C ends it",
             count(list.sites.len() - left_out.len(), "site")
         ));
+        if let Some(caller) = caller {
+            ui.say(&format!("  {DIM}with the rights of `{caller}`, and no longer with root's{DIM:#}"));
+        }
         for site in &list.sites {
             ui.say(&format!(
                 "  {}  {DIM}{}{DIM:#}",
@@ -99,7 +103,7 @@ fn no_port(context: &Context, error: &std::io::Error) -> CommandError {
     let command = CommandError::not_made(format!("the built-in server can't listen: {error}"));
     match error.kind() {
         std::io::ErrorKind::PermissionDenied => command.hint(format!(
-            "ports below 1024 need root: run `sudo yandro serve`, or choose others in {settings}:\n\n  [built-in]\n  http-port = 8080\n  https-port = 8443\n"
+            "ports below 1024 need root. Choose others in {settings}:\n\n  [built-in]\n  http-port = 8080\n  https-port = 8443\n\nor run `sudo yandro serve`: it gives root's rights up as soon as it has the ports"
         )),
         std::io::ErrorKind::AddrInUse => {
             command.hint(format!("end the program that has the port, or choose other ports under [built-in] in {settings}"))

@@ -3,7 +3,8 @@
 use std::fs;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, chown};
 
-use super::kit::{Ran, YANDRO, has};
+use super::harbour::{Harbour, Server};
+use super::kit::{Background, Ran, YANDRO, eventually, has};
 use super::namespace::{HOSTS, Namespace};
 
 /// `nobody`, whom every Debian has.
@@ -159,6 +160,31 @@ fn under_sudo_the_callers_own_things_are_the_callers() {
     user.yandro(&["check"]).succeeds();
     let history = user.yandro(&["history"]).succeeds();
     assert!(history.stdout.contains("map saltmarsh.test"), "{history}");
+}
+
+#[test]
+fn a_server_under_sudo_has_no_rights_of_roots_when_it_answers() {
+    let Some(harbour) = Harbour::new(Server::Apache, &["ada"]) else { return };
+    let home = harbour.home(Some("ada"));
+    let settings = "mkdir -p $1/.config/yandro; printf '[built-in]\\nhttp-port = 81\\nhttps-port = 444\\n' > $1/.config/yandro/settings.toml; chown -R ada $1/.config";
+    harbour.machine.run("sh", &["-c", settings, "sh", &home]).succeeds();
+    let ran = harbour.yandro(&["serve"]);
+    assert!(ran.status == 3 && ran.stderr.contains("ports below 1024 need root"), "{ran}");
+    harbour.yandro(&["map", "depot.test", "./saltmarsh", "--server", "built-in"]).succeeds();
+    let line = ["--reuid", "ada", "--regid", "ada", "--init-groups", "sudo", YANDRO, "serve"];
+    let _serving = Background::start(harbour.machine.command("setpriv").args(line).env("HOME", &home));
+    let answers = ["--cacert", "/dev/null", "-ks", "https://depot.test:444/"];
+    eventually("it answers", || harbour.machine.run("curl", &answers).status == 0);
+    let script = "for task in /proc/$(pgrep -xn yandro -u ada)/task/*; do grep -E '^(Uid|Gid|Groups|CapEff)' $task/status; done | sort -u; id -u ada; id -g ada; id -G ada";
+    let ran = harbour.machine.run("sh", &["-c", script]).succeeds();
+    let lines: Vec<&str> = ran.stdout.lines().map(str::trim_end).collect();
+    let [capabilities, gids, groups, uids, uid, gid, own] = lines[..] else { panic!("one of each: {ran}") };
+    assert_eq!(capabilities, "CapEff:\t0000000000000000", "{ran}");
+    assert_eq!(
+        (uids, gids),
+        (&*format!("Uid:{}", format!("\t{uid}").repeat(4)), &*format!("Gid:{}", format!("\t{gid}").repeat(4)))
+    );
+    assert_eq!(groups, format!("Groups:\t{own}"), "{ran}");
 }
 
 #[test]
