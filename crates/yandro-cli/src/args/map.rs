@@ -46,6 +46,9 @@ pub(crate) struct MapArgs {
     /// Map the name though somebody on the internet may own it, without being asked
     #[arg(long)]
     pub(crate) hide_real: bool,
+    /// Serve a folder outside the project, a home folder or one of the system, without being asked
+    #[arg(long)]
+    pub(crate) any_folder: bool,
     /// Where the name points to, such as the address of a virtual machine or of this machine
     /// on the network; 127.0.0.1 unless the site has another
     #[arg(long, value_name = "IP")]

@@ -149,6 +149,44 @@ fn without_the_right_to_write_nothing_is_changed_and_all_of_it_is_named() {
     assert!(!sysroot.tree().contains("BEGIN"), "no certificate and no key");
 }
 
+#[test]
+fn folders_that_hold_more_than_a_project_are_served_only_when_meant() {
+    let sysroot = Sysroot::with_apache();
+    let outside = sysroot.path("cloned/public");
+    fs::create_dir_all(sysroot.path("cloned/web")).unwrap();
+    std::os::unix::fs::symlink("/etc", &outside).unwrap();
+    std::os::unix::fs::symlink("web", sysroot.path("cloned/current")).unwrap();
+    std::os::unix::fs::symlink("../depot", sysroot.path("cloned/depot")).unwrap();
+    fs::create_dir_all(sysroot.path("depot")).unwrap();
+    let before = sysroot.tree();
+    for (arguments, words) in [
+        (
+            &["./cloned", "--document-root", "public"][..],
+            "`$ROOT/cloned/public` leads to `/etc`, which is a folder of the system",
+        ),
+        (
+            &["./cloned", "--document-root", "depot"],
+            "leads to `$ROOT/depot`, which is outside the project `$ROOT/cloned`",
+        ),
+        (&["./home/ada"], "`$ROOT/home/ada` holds your own settings and keys"),
+        (&["./home/ada/.local/share/yandro", "--create"], "holds your own settings and keys"),
+        (&["."], "`$ROOT` holds your own settings and keys"),
+        (&[], "`$ROOT` holds your own settings and keys"),
+        (&["/"], "`/` is a folder of the system"),
+        (&["/etc/ssl"], "`/etc/ssl` is a folder of the system"),
+    ] {
+        let ran = sysroot.yandro(&[&["map", "tides.test"], arguments].concat());
+        assert!(ran.status == 2 && ran.stderr.contains(words), "{arguments:?}: {ran}");
+        assert!(ran.stderr.contains("add `--any-folder`"), "{ran}");
+    }
+    let own = |line: &&str| !line.starts_with("home/");
+    assert_eq!(sysroot.tree().lines().filter(own).collect::<Vec<_>>(), before.lines().filter(own).collect::<Vec<_>>());
+    sysroot.yandro(&["map", "tides.test", "./cloned", "--document-root", "current"]).succeeds();
+    let map = ["map", "tides.test", "./cloned", "--document-root", "depot"];
+    sysroot.yandro(&[&map[..], &["--any-folder"]].concat()).succeeds();
+    sysroot.yandro(&map).succeeds();
+}
+
 /// Sets the title, clears the screen, colours, turns the direction, goes back to the line's begin.
 const HOSTILE: &str = "\u{1b}]0;owned\u{7}\u{1b}[2J\u{9b}1m\u{202e}moc\r";
 

@@ -150,6 +150,20 @@ fn programs_with_a_list_of_their_own_trust_it_by_their_variables() {
     assert_eq!(run(&format!("python3 -c \"{fetch}\"")).succeeds().stdout, "<h1>Saltmarsh Ferries</h1>\n");
 }
 
+/// Has requests signed whose keys browsers don't take; `request` makes one with an RSA key.
+fn weak_keys_are_named(machine: &Namespace, request: &str) {
+    for (key, words) in [
+        ("ec -pkeyopt ec_paramgen_curve:secp521r1", "on a curve that browsers don't take: they know P-256 and P-384"),
+        ("rsa:1024", "its RSA key has 1024 bits: browsers take 2048 and more"),
+        ("ed25519", "an Ed25519 key, which browsers don't take"),
+    ] {
+        let request = request.replace("rsa:2048", key).replace("pier.csr", "weak.csr").replace("pier.key", "weak.key");
+        machine.run("openssl", &request.split(' ').collect::<Vec<_>>()).succeeds();
+        let ran = machine.yandro(&["cert", "sign", "weak.csr", "--out", "weak.pem"]);
+        assert!(ran.status == 2 && ran.stderr.contains(words) && !machine.path("weak.pem").exists(), "{key}: {ran}");
+    }
+}
+
 #[test]
 fn certificates_are_issued_for_names_that_are_no_sites_and_renewed_when_asked() {
     let Some(machine) = Namespace::new(&["openssl", "certutil"]) else { return };
@@ -224,16 +238,7 @@ fn certificates_are_issued_for_names_that_are_no_sites_and_renewed_when_asked() 
     machine.run("sh", &["-c", nss, "sh", &root]).succeeds();
     let shown = machine.run("openssl", &["x509", "-in", &pier, "-noout", "-ext", "keyUsage"]).succeeds().stdout;
     assert!(shown.contains("Digital Signature, Key Encipherment"), "{shown}");
-    for (key, words) in [
-        ("ec -pkeyopt ec_paramgen_curve:secp521r1", "on a curve that browsers don't take: they know P-256 and P-384"),
-        ("rsa:1024", "its RSA key has 1024 bits: browsers take 2048 and more"),
-        ("ed25519", "an Ed25519 key, which browsers don't take"),
-    ] {
-        let request = request.replace("rsa:2048", key).replace("pier.csr", "weak.csr").replace("pier.key", "weak.key");
-        machine.run("openssl", &request.split(' ').collect::<Vec<_>>()).succeeds();
-        let ran = machine.yandro(&["cert", "sign", "weak.csr", "--out", "weak.pem"]);
-        assert!(ran.status == 2 && ran.stderr.contains(words) && !machine.path("weak.pem").exists(), "{key}: {ran}");
-    }
+    weak_keys_are_named(&machine, request);
     let request = request.replace("DNS:pier.test", "DNS:ferries.example.com").replace("pier.csr", "bank.csr");
     machine.run("openssl", &request.split(' ').collect::<Vec<_>>()).succeeds();
     let ran = machine.yandro(&["cert", "sign", "bank.csr", "--out", "bank.pem"]);

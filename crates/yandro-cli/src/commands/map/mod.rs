@@ -2,6 +2,7 @@
 
 mod desired;
 mod folder;
+mod published;
 mod serving;
 
 use desired::desired;
@@ -35,7 +36,7 @@ pub(crate) fn run_then(
     written: impl Fn() -> Result<(), CommandError>,
 ) -> Result<Status, CommandError> {
     let mut proven = None;
-    let mut asked = false;
+    let (mut asked, mut asked_folder) = (false, false);
     let plan = || {
         let (text, list) = context.list()?;
         let site = desired(context, args, &list)?;
@@ -52,6 +53,7 @@ pub(crate) fn run_then(
             folder::ports_free(context, &site)?;
         }
         real_names::ask(context, args.hide_real, site.names().filter(|name| list.owner(name).is_none()), &mut asked)?;
+        published::ask(context, args.any_folder, &site, &list, &mut asked_folder)?;
         // A server that doesn't run has to, even where nothing has to be written.
         set.servers.extend(site.server.filter(|_| needs_start(context, &site)));
         Ok(Planned { set, starts: true, about: site })

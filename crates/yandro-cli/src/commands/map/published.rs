@@ -1,0 +1,64 @@
+//! Folders that hold more than a project: asked about before they are served.
+
+use camino::Utf8Path;
+use yandro_core::plan::Places;
+use yandro_core::site::{Content, Site, SiteList};
+
+use crate::commands::consent;
+use crate::context::Context;
+use crate::error::CommandError;
+
+/// Folders of the system that no project is in.
+const SYSTEM: [&str; 7] = ["/etc", "/boot", "/dev", "/proc", "/run", "/sys", "/private/etc"];
+/// Folders that hold many projects, or everything.
+const SHARED: [&str; 6] = ["/", "/var", "/usr", "/home", "/root", "/Users"];
+/// Folders of which each one holds a user's own files.
+const HOMES: [&str; 2] = ["/home", "/Users"];
+
+/// Asks, on a terminal, whether a new document root is meant that leads out of the project, or that
+/// holds a person's or the system's own files. `asked` keeps a plan that is made anew from asking again.
+pub(super) fn ask(
+    context: &Context,
+    is_meant: bool,
+    site: &Site,
+    list: &SiteList,
+    asked: &mut bool,
+) -> Result<(), CommandError> {
+    let is_known = list.site(&site.name).is_some_and(|before| before.content == site.content);
+    if is_known || is_meant || *asked || context.preview {
+        return Ok(());
+    }
+    let (Content::Folder { folder, .. }, Some(root)) = (&site.content, site.document_root()) else { return Ok(()) };
+    // What is made by this command is new, and holds nothing.
+    let (Ok(project), Ok(real)) = (folder.canonicalize_utf8(), root.canonicalize_utf8()) else { return Ok(()) };
+    let why = match holds(&context.machine.places, &real) {
+        Some(what) => what.to_owned(),
+        None if !real.starts_with(&project) => format!("is outside the project `{folder}`"),
+        None => return Ok(()),
+    };
+    let leads = if real == root { String::new() } else { format!(" leads to `{real}`, which") };
+    let fact = format!("`{root}`{leads} {why}: whoever reaches the server can read what is in it");
+    consent::ask(
+        &fact,
+        "Serve it all the same?",
+        "if that is what you want, say so: add `--any-folder`; or name the project's own folder: yandro map NAME FOLDER",
+    )?;
+    *asked = true;
+    Ok(())
+}
+
+/// What a folder holds beside a project, if it does.
+fn holds(places: &Places, folder: &Utf8Path) -> Option<&'static str> {
+    let is = |path: &&str| folder == Utf8Path::new(path);
+    if SYSTEM.iter().any(|path| folder.starts_with(path)) || SHARED.iter().any(is) {
+        return Some("is a folder of the system");
+    }
+    if folder.parent().is_some_and(|parent| HOMES.iter().any(|path| parent == Utf8Path::new(path))) {
+        return Some("is a home folder");
+    }
+    let own = [&places.config, &places.data];
+    let real = |path: &Utf8Path| path.canonicalize_utf8().ok();
+    let is_near = |own: &Utf8Path| own.starts_with(folder) || folder.starts_with(own);
+    let is_own = own.iter().any(|own| is_near(own) || real(own).is_some_and(|own| is_near(&own)));
+    is_own.then_some("holds your own settings and keys")
+}
