@@ -37,6 +37,7 @@ mount --bind "$1/local" /usr/local
 mount --bind "$1/opt" /opt
 mount -t tmpfs tmpfs /run
 mkdir -p /run/apache2 /run/lock
+chmod 1777 /run/lock
 ip link set lo up
 echo ready
 exec sleep infinity

@@ -224,6 +224,7 @@ fn two_users_never_touch_each_others_sites() {
     let mut numbers = Numbers(11);
     let rounds = trials(3, 100);
     for round in 0..rounds {
+        let mut trail = Vec::new();
         for _ in 0..6 {
             let turn = numbers.below(2);
             let (user, other) = (["ada", "bob"][turn], ["bob", "ada"][turn]);
@@ -234,12 +235,17 @@ fn two_users_never_touch_each_others_sites() {
                 4 => vec!["settle", "--yes"],
                 _ => vec!["undo"],
             };
+            trail.push(format!("{user}: {}", words.join(" ")));
             let others = sites_of(&harbour, other);
             let ran = harbour.yandro_as(Some(user), &words);
             assert!(ran.status <= 3, "{user}: {words:?}: {ran}");
             assert_eq!(sites_of(&harbour, other), others, "{user}: {words:?}: {ran}");
-            let settled = harbour.yandro_as(Some(other), &["settle"]);
-            assert!(settled.status == 0 && settled.stdout.contains("nothing was changed"), "{other}: {settled}");
+            // The other's list has nothing to put right but a certificate of theirs that the shared
+            // virtual hosts had until now.
+            let state = || (tree(&machine.path("apache2")), machine.hosts());
+            let before = state();
+            let settled = harbour.yandro_as(Some(other), &["settle"]).succeeds();
+            assert_eq!(state(), before, "round {round}: {trail:?}: {ran}, then {other}: {settled}");
         }
         harbour.is_alive(&format!("round {round}"));
         for user in ["ada", "bob"] {
@@ -292,4 +298,25 @@ fn an_ordinary_user_controls_a_server_through_sudo_and_is_refused_without() {
         assert!(ran.status == 3 && ran.stderr.contains("nothing was changed"), "{ran}");
         assert!(harbour.answers() && harbour.pid_now() == pid);
     }
+}
+
+#[test]
+fn an_undo_brings_no_certificate_of_another_list_back() {
+    let Some(harbour) = Harbour::new(Server::Apache, &["ada", "bob"]) else { return };
+    let run = |user: &str, line: &str| {
+        harbour.yandro_as(Some(user), &line.split(' ').collect::<Vec<_>>()).succeeds();
+    };
+    run("ada", "map ada.test ./saltmarsh");
+    run("bob", "map bob.test ./saltmarsh");
+    // The default virtual hosts have ada's certificate until the last site is gone.
+    run("ada", "unmap ada.test");
+    run("bob", "unmap bob.test");
+    harbour.machine.run("sh", &["-c", "rm -r ada/.local"]).succeeds();
+    run("bob", "undo");
+    harbour.is_alive("after the undo");
+    for user in ["ada", "bob"] {
+        let settled = harbour.yandro_as(Some(user), &["settle"]);
+        assert!(settled.status == 0 && settled.stdout.contains("nothing was changed"), "{user}: {settled}");
+    }
+    run("bob", "check bob.test");
 }

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use camino::Utf8PathBuf;
 
 use super::change::{Access, ChangeSet, LinkChange, Step};
-use super::observed::{Fresh, Observed};
+use super::observed::{Fresh, Observed, Places};
 use super::server::{Configured, is_refused_elsewhere, tell_after};
 use super::site::{PlanError, certificate, drop_certificate};
 use crate::config::{Journal, OTHERS, Others, listened_port, others_certificate, others_file};
@@ -160,9 +160,14 @@ fn used_ports(set: &ChangeSet, server: &dyn Configured) -> Option<BTreeSet<u16>>
 /// The certificate and key of another list that the virtual hosts for other names have.
 fn shared_certificate(observed: &Observed, server: &dyn Configured) -> Option<[Utf8PathBuf; 2]> {
     let text = server.own().site_files.get(&others_name())?;
+    foreign_certificate(&observed.places, server, text).filter(|_| !server.own().lacks_others_certificate)
+}
+
+/// The certificate and key in a file of the virtual hosts for other names, if they are another list's.
+pub(super) fn foreign_certificate(places: &Places, server: &dyn Configured, text: &[u8]) -> Option<[Utf8PathBuf; 2]> {
     let found = others_certificate(server.dialect(), text)?;
-    let this = server.own().view.there_or_same(&observed.places.certificates());
-    (!found[0].starts_with(this) && !server.own().lacks_others_certificate).then_some(found)
+    let this = server.own().view.there_or_same(&places.certificates());
+    (!found[0].starts_with(this)).then_some(found)
 }
 
 /// Takes this list's certificate for other names away, if no server has it any more.

@@ -9,8 +9,9 @@ use camino::{Utf8Path, Utf8PathBuf};
 use super::authority::put_in_place;
 use super::change::{ChangeSet, FileChange, LinkChange, RightsChange, SiteChange, Step, TrustChange};
 use super::observed::{Fresh, Observed, Places};
+use super::others::{foreign_certificate, others_name};
 use super::replan::replanned;
-use super::server::is_shared;
+use super::server::{Configured, is_shared};
 use super::site::PlanError;
 use crate::config::OTHERS;
 use crate::hosts::{TakeOver, has_taken_over};
@@ -206,7 +207,8 @@ impl<'u> Undo<'u> {
             let server = self.observed.server_of(path);
             let goes_whole = self.rest.sites.is_empty() || server.is_some_and(|server| emptied.contains(&server));
             let is_planned = (is_shared || path == self.places.site_list()) && goes_whole && self.has_step(path);
-            if self.is_issued_again(inverse) || is_shared && is_needed || is_planned {
+            let is_made_anew = self.is_issued_again(inverse) || self.has_foreign_certificate(inverse);
+            if is_made_anew || is_shared && is_needed || is_planned {
                 continue;
             }
             self.set.without(path);
@@ -219,6 +221,15 @@ impl<'u> Undo<'u> {
     fn is_issued_again(&self, step: &Step) -> bool {
         let Step::File(FileChange { path, after: Some(_), .. }) = step else { return false };
         path.starts_with(self.places.certificates()) || path.starts_with(self.places.authority())
+    }
+
+    /// Whether a step would bring the default virtual hosts back with the certificate of another list,
+    /// which may be gone by now: they are planned with this list's.
+    fn has_foreign_certificate(&self, step: &Step) -> bool {
+        let Step::File(FileChange { path, after: Some(text), .. }) = step else { return false };
+        let is_of = |server: &&dyn Configured| server.own().layout.site_file(&others_name()) == *path;
+        let server = self.observed.configured().into_iter().find(is_of);
+        self.has_step(path) && server.is_some_and(|server| foreign_certificate(&self.places, server, text).is_some())
     }
 
     fn has_step(&self, path: &Utf8Path) -> bool {
