@@ -94,7 +94,9 @@ impl Context {
             !self.no_wait
         })?;
         if let Some(why) = lock.missing() {
-            ui.note(&format!("no lock keeps other users' yandro from changing this machine at the same time: {why}"));
+            ui.note(&format!(
+                "other users' yandro can change this machine at the same time, because its lock can't be used: {why}"
+            ));
         }
         // The one that held the lock may have been killed while we waited.
         if changes::is_unfinished(&self.machine) {

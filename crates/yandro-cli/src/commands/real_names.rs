@@ -10,7 +10,7 @@ use crate::error::CommandError;
 const SHOWN: usize = 3;
 
 /// Asks, on a terminal, whether those of `names` that can be real are meant. `names` are those that
-/// were not pointed anywhere before; `asked` keeps a plan that is made anew from asking again.
+/// were not pointed anywhere before; `asked` says that the user agreed, when the change is planned again.
 pub(super) fn ask<'n>(
     context: &Context,
     is_meant: bool,

@@ -40,7 +40,7 @@ impl Tone {
     }
 }
 
-/// The first of the characters that stand for styles: U+10FF00 ends one, those after it begin one.
+/// The first of the characters that name styles: U+10FF00 ends a style, the ones after it begin one.
 const FIRST: u32 = 0x0010_FF00;
 /// How many there are.
 const TONES: u32 = 8;
@@ -76,7 +76,7 @@ pub(crate) fn rendered(text: &str, styled: bool) -> String {
     out
 }
 
-/// A value that stands in one line: line ends and tabs are escaped as well.
+/// A value that has to fit in one line: line ends and tabs are escaped as well.
 pub(crate) fn in_one_line(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {

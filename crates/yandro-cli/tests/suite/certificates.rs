@@ -264,6 +264,6 @@ fn certificates_are_issued_for_names_that_are_no_sites_and_renewed_when_asked() 
     eventually("the new one is served", || serial() != before && served().contains("saltmarsh.test"));
     machine.yandro(&["check"]).succeeds();
     let wide = ["map", "tides.test", "./saltmarsh", "--cert-wildcard", "on"];
-    let told = "the server answers for mapped names alone";
+    let told = "the server only answers for names that you map";
     assert!(machine.yandro(&wide).succeeds().stderr.contains(told) && !machine.yandro(&wide).stderr.contains(told));
 }

@@ -17,7 +17,7 @@ const MACHINE: &str = "/run/lock/yandro";
 const PATIENCE: Duration = Duration::from_secs(300);
 /// Between two tries to take it.
 const PAUSE: Duration = Duration::from_millis(50);
-/// Whoever may write the folder shall neither lead us elsewhere nor hold us up with a FIFO.
+/// Other users may write in the folder: their links are not followed, and their FIFOs don't block.
 const CAREFUL: OFlags = OFlags::NOFOLLOW.union(OFlags::NONBLOCK);
 
 /// Held by the one command that changes something; given back when dropped.
@@ -135,7 +135,11 @@ fn careful() -> OpenOptions {
 }
 
 fn regular(file: File) -> Result<File, Error> {
-    if is_plain(&file.metadata()?) { Ok(file) } else { Err(Error::other("it is no regular file of its own")) }
+    if is_plain(&file.metadata()?) {
+        Ok(file)
+    } else {
+        Err(Error::other("it is not a regular file, or it has a second name"))
+    }
 }
 
 /// A regular file under one name: another's file, linked here, must not be made root's.

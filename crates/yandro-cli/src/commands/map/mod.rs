@@ -71,13 +71,13 @@ fn needs_start(context: &Context, site: &Site) -> bool {
     site.server.is_some_and(|server| server.is_configured() && context.machine.is_real() && !context.runs(server))
 }
 
-/// What a certificate for all names below the site's does not do.
+/// The note for a new wildcard certificate: the server does not answer for every name that it covers.
 fn wildcard(set: &ChangeSet, site: &Site) -> Option<String> {
     let had_it = |before: Option<&Site>| before.is_some_and(|before| before.certificate.wildcard);
     let is_new = set.sites.iter().any(|change| !had_it(change.before.as_ref()));
     (site.certificate.wildcard && is_new).then(|| {
         format!(
-            "the certificate covers every name directly below `{}`, but the server answers for mapped names alone: map each that you need, or add it with --alias",
+            "the certificate covers every name directly below `{}`, but the server only answers for names that you map: map each name that you need, or add it with --alias",
             site.name
         )
     })

@@ -16,7 +16,7 @@ const SHARED: [&str; 6] = ["/", "/var", "/usr", "/home", "/root", "/Users"];
 const HOMES: [&str; 2] = ["/home", "/Users"];
 
 /// Asks, on a terminal, whether a new document root is meant that leads out of the project, or that
-/// holds a person's or the system's own files. `asked` keeps a plan that is made anew from asking again.
+/// holds a person's or the system's own files. `asked` says that the user agreed, when the change is planned again.
 pub(super) fn ask(
     context: &Context,
     is_meant: bool,
@@ -29,7 +29,7 @@ pub(super) fn ask(
         return Ok(());
     }
     let (Content::Folder { folder, .. }, Some(root)) = (&site.content, site.document_root()) else { return Ok(()) };
-    // What is made by this command is new, and holds nothing.
+    // A folder that this command makes is empty.
     let (Ok(project), Ok(real)) = (folder.canonicalize_utf8(), root.canonicalize_utf8()) else { return Ok(()) };
     let why = match holds(&context.machine.places, &real) {
         Some(what) => what.to_owned(),
@@ -47,7 +47,7 @@ pub(super) fn ask(
     Ok(())
 }
 
-/// What a folder holds beside a project, if it does.
+/// Why a folder is more than a project, if it is.
 fn holds(places: &Places, folder: &Utf8Path) -> Option<&'static str> {
     let is = |path: &&str| folder == Utf8Path::new(path);
     if SYSTEM.iter().any(|path| folder.starts_with(path)) || SHARED.iter().any(is) {
