@@ -42,14 +42,14 @@ impl Connections {
     /// A place for one more connection.
     pub(crate) async fn place(&self) -> Option<OwnedSemaphorePermit> {
         loop {
-            if self.places.is_closed() {
-                return None;
-            }
             if let Ok(place) = self.places.clone().try_acquire_owned() {
                 return Some(place);
             }
             self.close_idle();
-            tokio::time::sleep(PAUSE).await;
+            // The one that was closed gives its place back at once, unless all have requests under way.
+            if let Ok(place) = tokio::time::timeout(PAUSE, self.places.clone().acquire_owned()).await {
+                return place.ok();
+            }
         }
     }
 
