@@ -289,7 +289,8 @@ impl ServerControl for Daemon {
                 .map_err(|error| format!("process {} could not be told to end: {error}", pid.as_raw_nonzero()))?,
         }
         let mut wait = Wait::new(on_wait, format!("{} to end", self.kind.title));
-        while self.running() == Some(pid) {
+        // httpd removes its pid file before it gives its ports back.
+        while self.running() == Some(pid) || is_alive(pid) {
             if !wait.goes_on() {
                 return Err(format!("process {} still runs", pid.as_raw_nonzero()));
             }
