@@ -6,7 +6,7 @@ use std::pin::Pin;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use hyper::body::{Body, Frame, SizeHint};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
@@ -16,6 +16,8 @@ use tokio::time::Sleep;
 
 /// How long a client may take until its first byte.
 const FIRST_BYTE: Duration = Duration::from_secs(10);
+/// How long a new connection keeps its place in any case, so that a crowd doesn't push out a client in its handshake.
+const GRACE: Duration = Duration::from_millis(250);
 /// How long to wait for a place when no connection can be closed.
 const PAUSE: Duration = Duration::from_millis(20);
 /// File descriptors that are kept free for everything but connections and upstreams.
@@ -28,7 +30,13 @@ const MOST: u64 = 4096;
 #[derive(Clone)]
 pub(crate) struct Connections {
     places: Arc<Semaphore>,
-    open: Arc<Mutex<VecDeque<(AbortHandle, Requests)>>>,
+    open: Arc<Mutex<VecDeque<Open>>>,
+}
+
+struct Open {
+    task: AbortHandle,
+    requests: Requests,
+    since: Instant,
 }
 
 impl Connections {
@@ -56,18 +64,19 @@ impl Connections {
     /// Remembers a connection, so that it can be closed.
     pub(crate) fn opened(&self, task: AbortHandle, requests: Requests) {
         let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
-        open.retain(|(task, _)| !task.is_finished());
-        open.push_back((task, requests));
+        open.retain(|open| !open.task.is_finished());
+        open.push_back(Open { task, requests, since: Instant::now() });
     }
 
-    /// Closes the oldest connection without a request under way.
+    /// Closes the oldest connection without a request under way, if it has had its time.
     fn close_idle(&self) {
         let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
-        open.retain(|(task, _)| !task.is_finished());
-        if let Some(place) = open.iter().position(|(_, requests)| requests.is_idle())
-            && let Some((task, _)) = open.remove(place)
+        open.retain(|open| !open.task.is_finished());
+        let may_go = |open: &Open| open.requests.is_idle() && open.since.elapsed() >= GRACE;
+        if let Some(place) = open.iter().position(may_go)
+            && let Some(open) = open.remove(place)
         {
-            task.abort();
+            open.task.abort();
         }
     }
 }

@@ -20,9 +20,9 @@ const CREATE: OFlags =
 /// A proof file this old was left behind by a process that was killed.
 const STALE: Duration = Duration::from_secs(600);
 
-/// Says that the folder was made by yandro and goes with the last proof file, also
-/// when the process that made it is gone.
-const MARK: &str = "yandro-made-this-folder";
+/// The mark of a folder that yandro made and that goes with the last proof file, also when the process that made it
+/// was killed: the sticky bit. It comes and goes with the folder in one call, which a file in it wouldn't.
+const MARK: Mode = Mode::SVTX;
 /// How often the folder may vanish under a proof file: others come and go with theirs.
 const ATTEMPTS: usize = 50;
 
@@ -61,7 +61,8 @@ impl ProofFile {
     }
 
     fn put_in(root: OwnedFd) -> Result<Self, Errno> {
-        let made = match mkdirat(&root, FOLDER, Mode::from_raw_mode(0o755)) {
+        let mode = MARK | Mode::from_raw_mode(0o755);
+        let made = match mkdirat(&root, FOLDER, mode) {
             Ok(()) => true,
             Err(Errno::EXIST) => false,
             Err(error) => return Err(error),
@@ -70,12 +71,7 @@ impl ProofFile {
         let proof = Self { root, folder, name: named(&nonce()), content: nonce() };
         if made {
             // Whatever the umask: the server's user has to enter it.
-            fchmod(&proof.folder, Mode::from_raw_mode(0o755))?;
-            // Where others come and go, this may be the next folder of that name, marked already.
-            match openat(&proof.folder, MARK, CREATE, Mode::from_raw_mode(0o644)) {
-                Ok(_) | Err(Errno::EXIST) => {}
-                Err(error) => return Err(error),
-            }
+            fchmod(&proof.folder, mode)?;
         } else {
             sweep(&proof.folder);
         }
@@ -162,16 +158,9 @@ pub fn sweep_proofs(root: &Utf8Path, pid: u32) {
 
 /// Removes the folder that a proof made, if nothing is left in it.
 fn remove_made_folder(root: &OwnedFd, folder: &OwnedFd) {
-    let Ok(entries) = rustix::fs::Dir::read_from(folder) else { return };
-    let names = entries.flatten().map(|entry| entry.file_name().to_owned());
-    let left: Vec<_> = names.filter(|name| !matches!(name.to_bytes(), b"." | b"..")).collect();
-    if !matches!(&left[..], [only] if only.to_bytes() == MARK.as_bytes()) {
-        return;
-    }
-    _ = unlinkat(folder, MARK, AtFlags::empty());
-    if unlinkat(root, FOLDER, AtFlags::REMOVEDIR) == Err(Errno::NOTEMPTY) {
-        // Another proof came in at this very moment: it is now the last.
-        _ = openat(folder, MARK, CREATE, Mode::from_raw_mode(0o644));
+    if rustix::fs::fstat(folder).is_ok_and(|stat| Mode::from_raw_mode(stat.st_mode).contains(MARK)) {
+        // Another proof file may still be there; the last one takes the folder along.
+        _ = unlinkat(root, FOLDER, AtFlags::REMOVEDIR);
     }
 }
 
@@ -227,7 +216,11 @@ mod tests {
             thread.join().unwrap();
         }
         assert_eq!(std::fs::read_dir(root).unwrap().count(), 0, "many sites of one folder");
+        mkdirat(rustix::fs::CWD, root.join(FOLDER).as_std_path(), MARK | Mode::from_raw_mode(0o700)).unwrap();
+        sweep_proofs(root, 1);
+        assert_eq!(std::fs::read_dir(root).unwrap().count(), 0, "whose maker was killed before its file");
         std::fs::create_dir(root.join(FOLDER)).unwrap();
+        sweep_proofs(root, 1);
         drop(ProofFile::put(root).unwrap());
         assert!(root.join(FOLDER).exists(), "a folder of the person's own stays");
         std::fs::remove_dir(root.join(FOLDER)).unwrap();
