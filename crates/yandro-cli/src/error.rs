@@ -6,9 +6,10 @@ use yandro_core::hosts::EditError;
 use yandro_core::name::{HostName, NameError};
 use yandro_core::pki::PkiError;
 use yandro_core::plan::{Failed, PlanError};
+use yandro_core::shell::word;
 use yandro_core::site::{ServerId, ServerNameError};
 use yandro_machine::MachineError;
-use yandro_machine::changes::{CarryOutError, Cause, LockError, PutBackError};
+use yandro_machine::changes::{CarryOutError, Cause, LockError, PutBackError, Refusal};
 use yandro_machine::files::FileError;
 use yandro_machine::observe::ObserveError;
 use yandro_machine::ports;
@@ -256,6 +257,7 @@ pub(crate) const NO_SERVER: &str = "install Apache httpd (`apt install apache2`)
 pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> CommandError) -> CommandError {
     let (cause, put_back) = match error {
         CarryOutError::NotPermitted { paths, server } => return not_permitted(&paths, server),
+        CarryOutError::NeedsRoot(refusals) => return needs_root(&refusals),
         CarryOutError::Unwritable(error) => {
             let mut command = CommandError::from(error);
             command.message += "; nothing was changed";
@@ -338,6 +340,25 @@ fn not_permitted(paths: &[camino::Utf8PathBuf], server: bool) -> CommandError {
     CommandError::not_made(format!("you may not do this, and nothing was changed:{steps}"))
         .hint("run the command again with `sudo`, or as a user whom sudo lets")
         .code("not-permitted")
+}
+
+/// An ordinary user's word is not enough for this. Each reason is told once, with the first path that it is about.
+fn needs_root(refusals: &[Refusal]) -> CommandError {
+    let mut message = "only root can decide this, and nothing was changed:".to_owned();
+    let mut told: Vec<&str> = Vec::new();
+    for Refusal { path, why } in refusals {
+        if !told.contains(&why.as_str()) {
+            message += &format!("\n  {path}: {why}");
+            told.push(why);
+        }
+    }
+    let arguments = std::env::args_os().skip(1).map(|argument| word(&argument.to_string_lossy()));
+    let program = std::env::current_exe().unwrap_or_else(|_| "yandro".into());
+    let program = word(&program.to_string_lossy());
+    let command: Vec<String> = ["sudo".to_owned(), program].into_iter().chain(arguments).collect();
+    CommandError::not_made(message)
+        .hint(format!("if you want that, run the command as root: {}", command.join(" ")))
+        .code("needs-root")
 }
 
 impl From<PutBackError> for CommandError {

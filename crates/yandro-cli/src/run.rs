@@ -4,7 +4,7 @@ use yandro_machine::key_care;
 
 use crate::args::{Cli, Command, HostsCommand};
 use crate::commands;
-use crate::context::Context;
+use crate::context::{Context, environment};
 use crate::error::{CommandError, Status};
 use crate::view::Ui;
 
@@ -13,7 +13,8 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
         return commands::demo::run(&cli.global, args, ui);
     }
     if let Command::Privileged = &cli.command {
-        return yandro_machine::changes::serve_privileged(std::io::stdin().lock(), std::io::stdout().lock())
+        let caller = environment(None).sudo_uid;
+        return yandro_machine::changes::serve_privileged(std::io::stdin().lock(), std::io::stdout().lock(), caller)
             .map(|()| Status::Well)
             .map_err(CommandError::not_made);
     }

@@ -186,7 +186,7 @@ fn spliced(text: &str, splices: &[Splice]) -> String {
 }
 
 /// A TOML basic string (TOML 1.0, "String").
-fn quoted(text: &str) -> String {
+pub(crate) fn quoted(text: &str) -> String {
     let mut out = String::from("\"");
     for c in text.chars() {
         match c {

@@ -246,6 +246,11 @@ fn user(uid: u32) -> Option<nix::unistd::User> {
     nix::unistd::User::from_uid(uid.into()).ok().flatten()
 }
 
+/// The name of a user of the machine.
+pub(crate) fn user_name(uid: u32) -> Option<String> {
+    user(uid).map(|user| user.name)
+}
+
 fn host_name() -> String {
     rustix::system::uname().nodename().to_string_lossy().into_owned()
 }

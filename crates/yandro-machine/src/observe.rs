@@ -168,6 +168,47 @@ fn observe_names(
     })
 }
 
+/// Reads what is the system's, and nothing of the user's own files: what root needs to plan on a user's word. `names`
+/// are those of all sites, `sites` those that the plan is about.
+///
+/// # Errors
+/// When something is there and can't be read.
+pub(crate) fn observe_system(
+    machine: &Machine,
+    list: &str,
+    names: impl Iterator<Item = HostName>,
+    sites: &[&Site],
+    now: OffsetDateTime,
+) -> Result<Observed, ObserveError> {
+    let found = servers::find_all(machine);
+    let others = HostName::parse(OTHERS).expect("it is a name");
+    let of_servers = found.iter().flat_map(|found| servers::sites(&found.layout));
+    let names: BTreeSet<HostName> = names.chain(of_servers).chain([others]).collect();
+    let names: Vec<HostName> = names.into_iter().collect();
+    Ok(Observed {
+        owner: machine.owner.clone(),
+        now,
+        hosts: files::read_if_there(&machine.places.hosts)?.map(Into::into),
+        list: Some(list.to_owned()),
+        authority: None,
+        former: BTreeMap::new(),
+        passphrase: None,
+        issued: Vec::new(),
+        chains: BTreeMap::new(),
+        keys: BTreeMap::new(),
+        take_over: TakeOver::No,
+        renew_within: RENEW_DAYS,
+        suspect: BTreeSet::new(),
+        put_back: BTreeSet::new(),
+        has_v6_loopback: network::has_v6_loopback(),
+        servers: found
+            .iter()
+            .map(|found| servers::observe(machine, found, &names, is_asked(found, sites)))
+            .collect::<Result<_, _>>()?,
+        places: machine.places.clone(),
+    })
+}
+
 /// The root and issuing certificate, if there is an authority.
 ///
 /// # Errors

@@ -1,7 +1,7 @@
 //! The one way in which commands change something: lock, plan, preview or carry out.
 
 use yandro_core::plan::ChangeSet;
-use yandro_core::site::ServerId;
+use yandro_core::site::{DEFAULT_ADDRESS, ServerId};
 use yandro_machine::caches;
 use yandro_machine::changes::{self, CarriedOut, CarryOutError, Keep, ServerAction, Tools};
 
@@ -76,6 +76,7 @@ pub(crate) fn apply<T>(
             machine: &context.machine,
             lock: &lock,
             servers: &controls,
+            usual_server: context.server_of(None, DEFAULT_ADDRESS).unwrap_or(ServerId::BuiltIn),
             escalate: &sudo,
             on_wait: &on_wait,
             at: stamp(now()),

@@ -98,7 +98,7 @@ fn plan(context: &Context, put_back: &BTreeSet<HostName>) -> Result<Planned<(Set
     let mut observed = observe::observe_all(&context.machine, text, &list, now())?;
     observed.put_back.clone_from(put_back);
     let default = default_server(context, &list)?;
-    let mut settlement = settle(observed, &list, default, Orphans::Removed, &mut SystemFresh::new())?;
+    let mut settlement = settle(&mut observed, &list, default, Orphans::Removed, &mut SystemFresh::new())?;
     let set = std::mem::take(&mut settlement.set);
     Ok(Planned { set, starts: true, about: (settlement, list.sites.len()) })
 }

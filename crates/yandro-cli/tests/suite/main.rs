@@ -24,6 +24,7 @@ mod dev_server;
 mod elsewhere;
 mod harbour;
 mod healthy;
+mod helper_attacks;
 mod history;
 mod hosts;
 mod kit;

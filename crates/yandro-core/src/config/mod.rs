@@ -13,6 +13,7 @@ mod site_file;
 mod site_files;
 mod tree;
 mod virtual_host;
+mod vocabulary;
 mod want;
 
 pub use files::{ConfigFault, Files, Place, Seen};

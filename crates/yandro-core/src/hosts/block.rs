@@ -290,7 +290,7 @@ fn replace_lines<'a>(file: &HostsFile<'a>, block: &Block, names: &[HostName], li
     Cow::Owned(without_empty_block(source::apply(bytes, &splices), block.list.as_ref()))
 }
 
-fn append_block(bytes: &[u8], list: &ListId, lines: &str, eol: &str) -> Vec<u8> {
+pub(super) fn append_block(bytes: &[u8], list: &ListId, lines: &str, eol: &str) -> Vec<u8> {
     let head = block_head(list) + eol;
     // A file without a final line end stays one: so taking the block out again
     // gives back the very bytes.
@@ -300,7 +300,7 @@ fn append_block(bytes: &[u8], list: &ListId, lines: &str, eol: &str) -> Vec<u8> 
 
 /// Takes the block of a list away when nothing is left in it. A block that holds only
 /// something of the person's own stays.
-fn without_empty_block(bytes: Vec<u8>, list: Option<&ListId>) -> Vec<u8> {
+pub(super) fn without_empty_block(bytes: Vec<u8>, list: Option<&ListId>) -> Vec<u8> {
     let file = HostsFile::parse(&bytes);
     let Some(block) = file.blocks().iter().find(|block| block.list.as_ref() == list) else { return bytes };
     if !bytes[block.head.end..block.tail.start].iter().all(u8::is_ascii_whitespace) {

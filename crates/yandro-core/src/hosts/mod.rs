@@ -8,6 +8,7 @@ mod export;
 mod lines;
 mod lint;
 mod lookup;
+mod own_block;
 mod parse;
 mod takeover;
 
@@ -16,6 +17,7 @@ pub use export::{Pointed, as_hosts, as_zone, common_zone, names_for_others};
 pub use lines::{remove_lines, set_line};
 pub use lint::{LintCode, LintContext, LintFinding, Row, Weight, lint, mended, rows};
 pub use lookup::{Family, Multi};
+pub use own_block::{OwnBlockError, OwnLine, own_lines, with_own_lines};
 pub use parse::{Entry, HostsFile};
 pub use takeover::has_taken_over;
 

@@ -14,6 +14,7 @@ mod key;
 mod lint;
 mod profile;
 mod signing_request;
+mod vetted;
 
 pub use authority::{Authority, AuthorityCertificates, Leaf, LeafRequest, NewAuthority, create_authority};
 pub use constraints::Constraints;
@@ -25,6 +26,7 @@ pub use key::{Key, KeyKind};
 pub use lint::{Objection, objections};
 pub use profile::Profile;
 pub use signing_request::SigningRequest;
+pub use vetted::vetted_root;
 
 pub use rustls_pki_types::CertificateDer;
 use time::{Duration, OffsetDateTime};

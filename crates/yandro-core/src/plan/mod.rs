@@ -18,6 +18,7 @@ mod server;
 mod settle;
 mod site;
 mod undo;
+mod wish;
 
 pub use authority::{AuthorityFiles, AuthorityTexts, Issued, issued_paths, note_issued, replace_authority};
 pub use change::{
@@ -32,6 +33,7 @@ pub use server::OwnFiles;
 pub use settle::{Failed, Orphans, Settlement, renew, settle};
 pub use site::{PlanError, map_site, unmap_sites};
 pub use undo::{DoneStep, UndoError, Undoing, undo};
+pub use wish::{Reading, Wish};
 
 #[cfg(test)]
 mod tests;

@@ -52,54 +52,54 @@ impl Failed {
     }
 }
 
-/// Plans all sites of the list, and takes away what belongs to none.
+/// Plans all sites of the list, and takes away what belongs to none. `observed` is afterwards as the machine will be.
 ///
 /// # Errors
 /// The first [`PlanError`] of a site.
 pub fn settle(
-    mut observed: Observed,
+    observed: &mut Observed,
     list: &SiteList,
     default_server: ServerId,
     orphans_are: Orphans,
     fresh: &mut dyn Fresh,
 ) -> Result<Settlement, Failed> {
     let (orphans, unowned) = match orphans_are {
-        Orphans::Removed => (orphans(&observed, list), unowned(&observed, list)),
+        Orphans::Removed => (orphans(observed, list), unowned(observed, list)),
         Orphans::Kept => (Vec::new(), Vec::new()),
     };
     let mut settlement = Settlement { orphans, unowned, ..Settlement::default() };
-    let gone = hosts_without(&observed, &settlement.orphans);
+    let gone = hosts_without(observed, &settlement.orphans);
     observed.advance(&gone);
     settlement.set.merge(gone);
     let mut renewed = ChangeSet::default();
-    renew_others(&mut renewed, &observed, fresh).map_err(|error| Failed::of(None, error))?;
+    renew_others(&mut renewed, observed, fresh).map_err(|error| Failed::of(None, error))?;
     observed.advance(&renewed);
     settlement.set.merge(renewed);
     let mut issued = ChangeSet::default();
-    renew_issued(&mut issued, &observed, fresh).map_err(|error| Failed::of(None, error))?;
+    renew_issued(&mut issued, observed, fresh).map_err(|error| Failed::of(None, error))?;
     settlement.set.merge(issued);
     for site in &list.sites {
         let site = Site { server: site.server.or(Some(default_server)), ..site.clone() };
         // The list says what is wanted: it isn't written itself.
         let chosen = (list.site(&site.name) != Some(&site)).then(|| list.with(site.clone()));
-        let next = map_one(&observed, chosen.as_ref().unwrap_or(list), &site, fresh)
+        let next = map_one(observed, chosen.as_ref().unwrap_or(list), &site, fresh)
             .map_err(|error| Failed::of(Some(&site.name), error))?;
         observed.advance(&next);
         settlement.set.merge(next);
-        settlement.edited.extend(hand_edits(&observed, &site));
+        settlement.edited.extend(hand_edits(observed, &site));
     }
     // After the sites: what all sites share would go with the last orphan, and come back.
-    let gone = servers_without(&observed, &settlement.orphans);
+    let gone = servers_without(observed, &settlement.orphans);
     observed.advance(&gone);
     settlement.set.merge(gone);
     let mut ports = ChangeSet::default();
-    release_ports(&mut ports, &observed);
+    release_ports(&mut ports, observed);
     observed.advance(&ports);
     settlement.set.merge(ports);
     let mut unused = ChangeSet::default();
-    drop_unused_certificate(&mut unused, &observed);
+    drop_unused_certificate(&mut unused, observed);
     settlement.set.merge(unused);
-    settlement.set.merge(in_order(&observed, list));
+    settlement.set.merge(in_order(observed, list));
     Ok(settlement)
 }
 

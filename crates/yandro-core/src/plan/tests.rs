@@ -390,7 +390,7 @@ proptest! {
                     disk.files.get_mut(Utf8Path::new("/etc/hosts")).unwrap().extend_from_slice(b"\n10.0.0.8 tide.test");
                     continue;
                 }
-                Deed::Settle => settle(disk.observe(), &list, ServerId::Apache, Orphans::Removed, &mut Random).unwrap().set,
+                Deed::Settle => settle(&mut disk.observe(), &list, ServerId::Apache, Orphans::Removed, &mut Random).unwrap().set,
             };
             disk.carry_out(&set);
             // Doing it again, or settling, has nothing left to do.
@@ -400,7 +400,7 @@ proptest! {
                 let left = map_site(&disk.observe(), &list, site, &mut Random).unwrap();
                 prop_assert!(left.is_empty(), "{}", shown(&left));
             }
-            let left = settle(disk.observe(), &list, ServerId::Apache, Orphans::Removed, &mut Random).unwrap().set;
+            let left = settle(&mut disk.observe(), &list, ServerId::Apache, Orphans::Removed, &mut Random).unwrap().set;
             prop_assert!(left.is_empty(), "{}", shown(&left));
             // What all sites share has all that they need, each line once.
             let observed = disk.observe();

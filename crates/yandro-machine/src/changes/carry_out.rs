@@ -12,6 +12,7 @@ use super::control::{Controls, OnWait, ServerAction};
 use super::hands::{Escalate, Hands, Helped, by_need, may_change, may_write};
 use super::lock::Lock;
 use super::originals;
+use super::privileged::{self, Refusal};
 use super::put_back::{PutBackError, RolledBack, Servers, put_back};
 use super::record::{self, Record};
 use super::steps::{Stopped, Work, clean_up};
@@ -30,6 +31,8 @@ pub struct Tools<'t> {
     pub lock: &'t Lock,
     /// The control of every server that the change set names.
     pub servers: &'t Controls<'t>,
+    /// The server of sites that name none.
+    pub usual_server: ServerId,
     /// The way to root.
     pub escalate: &'t dyn Escalate,
     /// Tells the user what takes long.
@@ -57,6 +60,8 @@ pub enum CarryOutError<E> {
         /// Whether the server may not be tested and reloaded, either.
         server: bool,
     },
+    /// Root does not do this on an ordinary user's word; the user can do it as root. Nothing was changed.
+    NeedsRoot(Vec<Refusal>),
     /// Nobody can write this. Nothing was changed.
     Unwritable(FileError),
     /// This was changed by somebody else since it was read. Nothing was changed.
@@ -127,7 +132,7 @@ pub fn carry_out<E>(
     let hands = Hands::new(tools.escalate, tools.on_wait);
     let named = |id: &ServerId| tools.servers.iter().find(|(other, _)| other == id).copied();
     let controls: Vec<_> = set.servers_in_order().iter().filter_map(named).collect();
-    get_rights(set, &hands, &controls)?;
+    get_rights(tools, set, &hands, &controls)?;
     ports_are_free(set, &controls)?;
     let ran: Vec<ServerId> = controls.iter().filter(|(_, server)| server.is_running()).map(|(id, _)| *id).collect();
     let helped: Vec<Helped<'_, '_>> = controls.iter().map(|(id, control)| hands.helped(*id, *control)).collect();
@@ -183,7 +188,12 @@ fn obstacle(path: &Utf8Path) -> Option<FileError> {
 }
 
 /// Makes sure that everything may be done, with the help of root where it takes that.
-fn get_rights<E>(set: &ChangeSet, hands: &Hands<'_>, controls: &Controls<'_>) -> Result<(), CarryOutError<E>> {
+fn get_rights<E>(
+    tools: &Tools<'_>,
+    set: &ChangeSet,
+    hands: &Hands<'_>,
+    controls: &Controls<'_>,
+) -> Result<(), CarryOutError<E>> {
     let needs_root = controls.iter().any(|(_, server)| server.needs_root());
     let others = others_rights(set);
     if !others.is_empty() {
@@ -193,8 +203,25 @@ fn get_rights<E>(set: &ChangeSet, hands: &Hands<'_>, controls: &Controls<'_>) ->
     if let Some(error) = forbidden.iter().find_map(|path| obstacle(path)) {
         return Err(CarryOutError::Unwritable(error));
     }
+    let asked = privileged::asked(set, &forbidden);
+    let wish = privileged::wish(tools.machine, set, tools.usual_server);
+    // Within a sysroot nothing is root's.
+    let is_planned = tools.machine.is_real() && !asked.is_empty();
+    if is_planned {
+        // Before a password is asked for in vain.
+        let refusals = privileged::objections(&wish, &asked);
+        if !refusals.is_empty() {
+            return Err(CarryOutError::NeedsRoot(refusals));
+        }
+    }
     if (!forbidden.is_empty() || needs_root) && !hands.prepare(&forbidden, needs_root) {
         return Err(CarryOutError::NotPermitted { paths: forbidden, server: needs_root });
+    }
+    if is_planned {
+        let refusals = hands.plan(wish, asked).map_err(CarryOutError::Unwritable)?;
+        if !refusals.is_empty() {
+            return Err(CarryOutError::NeedsRoot(refusals));
+        }
     }
     Ok(())
 }

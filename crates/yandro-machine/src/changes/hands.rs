@@ -8,11 +8,12 @@ use std::process::Command;
 use camino::{Utf8Path, Utf8PathBuf};
 use rustix::fs::{Access as Right, access};
 
+use yandro_core::plan::Wish;
 use yandro_core::site::ServerId;
 use yandro_core::system::{Cache, TrustStore};
 
 use super::control::{OnWait, ServerAction, ServerControl};
-use super::privileged::{Answer, Helper, Request, Verb};
+use super::privileged::{Answer, Asked, Helper, Refusal, Request, State, Verb};
 use crate::caches;
 use crate::files::{self, Attributes, FileError};
 use crate::trust;
@@ -71,20 +72,30 @@ impl<'a> Hands<'a> {
 
     /// The helper does this, and says nothing but that it is done.
     fn told(&self, request: &Request) -> Result<(), String> {
-        match self.ask(Utf8Path::new("sudo"), request, &[]) {
+        match self.ask(Utf8Path::new("sudo"), request) {
             Ok(Answer::Refused { words }) => Err(words),
             Ok(_) => Ok(()),
             Err(error) => Err(error.to_string()),
         }
     }
 
-    fn ask(&self, path: &Utf8Path, request: &Request, content: &[u8]) -> Result<Answer, FileError> {
+    /// Has the helper plan what is wanted; gives what it does not do on this user's word.
+    pub(super) fn plan(&self, wish: Wish, asked: Vec<Asked>) -> Result<Vec<Refusal>, FileError> {
+        let path = asked.first().map_or_else(|| Utf8PathBuf::from("sudo"), |asked| asked.path.clone());
+        match self.ask(&path, &Request::Plan { wish: Box::new(wish), asked })? {
+            Answer::Objections { refusals } => Ok(refusals),
+            Answer::Refused { words: why } => Ok(vec![Refusal { path, why }]),
+            _ => Ok(Vec::new()),
+        }
+    }
+
+    fn ask(&self, path: &Utf8Path, request: &Request) -> Result<Answer, FileError> {
         let paths = [path.to_owned()];
         if !self.prepare(&paths, false) {
             return Err(FileError::at(path)(std::io::ErrorKind::PermissionDenied.into()));
         }
         let mut helper = self.helper.borrow_mut();
-        let answer = helper.as_mut().expect("it was prepared").ask(request, content, self.on_wait);
+        let answer = helper.as_mut().expect("it was prepared").ask(request, self.on_wait);
         if answer.as_ref().is_err_and(|error| matches!(error.kind(), UnexpectedEof | BrokenPipe)) {
             // It has ended; what has to be put back needs another one.
             *helper = None;
@@ -104,46 +115,49 @@ impl<'a> Hands<'a> {
         if may_change(path) || may_write(path) {
             return files::write(path, content, attributes, tag, before_in_place).map(|_| ());
         }
-        let before = files::read_if_there(path)?.as_deref().map(files::fingerprint);
-        let request = |in_place| Request::Write {
-            path: path.to_owned(),
-            before: before.clone(),
-            tag: tag.to_owned(),
-            length: content.len(),
-            in_place,
-        };
-        if self.ask(path, &request(false), content)? == Answer::OnlyInPlace {
+        let to = State::of_file(Some(content));
+        if self.change(path, &to, tag, false)? == Answer::OnlyInPlace {
             before_in_place()?;
-            self.ask(path, &request(true), content)?;
+            self.change(path, &to, tag, true)?;
         }
         Ok(())
     }
 
+    fn change(&self, path: &Utf8Path, to: &State, tag: &str, in_place: bool) -> Result<Answer, FileError> {
+        let request = Request::Change { path: path.to_owned(), to: to.clone(), tag: tag.to_owned(), in_place };
+        self.ask(path, &request)
+    }
+
     /// Removes a file or a link.
-    pub(super) fn remove(&self, path: &Utf8Path) -> Result<(), FileError> {
+    pub(super) fn remove(&self, path: &Utf8Path, tag: &str) -> Result<(), FileError> {
         if !may_change(path) {
-            return self.ask(path, &Request::Remove { path: path.to_owned() }, &[]).map(|_| ());
+            return self.change(path, &State::Absent, tag, false).map(|_| ());
         }
         fs::remove_file(files::follow_folder(path)).map_err(FileError::at(path))?;
         files::sync_folder_of(path)
     }
 
-    /// Removes a temporary file that an earlier, broken-off step may have left.
-    pub(super) fn remove_left(&self, path: &Utf8Path) {
-        if files::follow_folder(path).symlink_metadata().is_ok() {
-            // A step that can't be done for it fails by itself.
-            _ = self.remove(path);
+    /// Removes a temporary file that an earlier, broken-off step may have left beside `path`.
+    pub(super) fn remove_left(&self, path: &Utf8Path, tag: &str) {
+        let left = files::temporary(path, tag);
+        if files::follow_folder(&left).symlink_metadata().is_err() {
+            return;
+        }
+        // A step that can't be done for it fails by itself.
+        if may_change(&left) {
+            _ = fs::remove_file(files::follow_folder(&left));
+        } else {
+            _ = self.ask(path, &Request::Clean { path: path.to_owned(), tag: tag.to_owned() });
         }
     }
 
     /// Makes a link lead to `target`, or takes it away.
     pub(super) fn set_link(&self, path: &Utf8Path, target: Option<&Utf8Path>, tag: &str) -> Result<(), FileError> {
-        let Some(target) = target else { return self.remove(path) };
+        let Some(target) = target else { return self.remove(path, tag) };
         if may_change(path) {
             return set_link(path, target, tag);
         }
-        let request = Request::Link { path: path.to_owned(), target: target.to_owned(), tag: tag.to_owned() };
-        self.ask(path, &request, &[]).map(|_| ())
+        self.change(path, &State::of_link(Some(target)), tag, false).map(|_| ())
     }
 }
 
@@ -175,7 +189,7 @@ pub(super) fn by_need<'c>(
 
 impl Helped<'_, '_> {
     fn told(&self, verb: Verb) -> Result<Answer, String> {
-        match self.hands.ask(Utf8Path::new("sudo"), &Request::Control { server: self.kind, verb }, &[]) {
+        match self.hands.ask(Utf8Path::new("sudo"), &Request::Control { server: self.kind, verb }) {
             Ok(Answer::Refused { words }) => Err(words),
             Ok(answer) => Ok(answer),
             Err(error) => Err(error.to_string()),

@@ -23,5 +23,5 @@ pub use hands::{Escalate, NoEscalation, with_rights};
 pub use history::{Entry, History, Keep, done_steps, history, overlapped_by, prune};
 pub use lock::{Lock, LockError};
 pub use originals::{original, originals};
-pub use privileged::serve_privileged;
+pub use privileged::{Refusal, serve_privileged};
 pub use put_back::{PutBackError, Recovered, Recovery, RolledBack, is_unfinished, recover};

@@ -174,7 +174,7 @@ fn steps_back(machine: &Machine, hands: &Hands<'_>, record: &Record) -> Result<O
                 }
             }
             RecordedStep::Link { path, before, after } => {
-                hands.remove_left(&files::temporary(path, record.tag()));
+                hands.remove_left(path, record.tag());
                 let now = files::read_link_if_there(path)?;
                 if now == *after && now != *before {
                     hands.set_link(path, before.as_deref(), record.tag())?;
@@ -201,7 +201,7 @@ fn file_back(
 ) -> Result<bool, PutBackError> {
     let path = &file.path;
     let real = files::follow(path)?;
-    hands.remove_left(&files::temporary(&real, record.tag()));
+    hands.remove_left(&real, record.tag());
     if file.access == Access::Secret && file.before.is_some() {
         let held = held(path, record);
         if held.exists() {
@@ -228,7 +228,7 @@ fn file_back(
     if let Some(attributes) = &file.attributes {
         hands.write(path, &old, attributes, record.tag(), || Ok(()))?;
     } else {
-        hands.remove(path)?;
+        hands.remove(path, record.tag())?;
     }
     Ok(true)
 }

@@ -86,7 +86,7 @@ impl Work<'_> {
             files::sync_folder_of(path)?;
         }
         let Some(content) = &change.after else {
-            return if change.access == Access::Secret { Ok(()) } else { self.hands.remove(path) };
+            return if change.access == Access::Secret { Ok(()) } else { self.hands.remove(path, self.record.tag()) };
         };
         let attributes = match Attributes::of(path) {
             Ok(attributes) => attributes,

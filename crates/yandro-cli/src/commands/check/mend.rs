@@ -55,7 +55,7 @@ pub(super) fn run(
         let mismatched = reports.iter().filter(|report| has(report, &[Code::KeyMismatch]));
         observed.suspect = mismatched.map(|report| report.site.name.clone()).collect();
         let default = default_server(context, list)?;
-        let mut set = settle(observed, list, default, Orphans::Kept, &mut SystemFresh::new())?.set;
+        let mut set = settle(&mut observed, list, default, Orphans::Kept, &mut SystemFresh::new())?.set;
         let reloaded = mended.iter().filter(|report| has(report, BY_RELOADING)).map(|report| report.server);
         set.servers.extend(reloaded.filter(|server| server.is_configured()));
         Ok(Planned { set, starts: true, about: () })

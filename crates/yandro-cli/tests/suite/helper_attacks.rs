@@ -1,0 +1,453 @@
+//! The helper against a caller who may run it without a password and nothing else, with real servers.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::io::Write as _;
+use std::os::unix::fs::PermissionsExt as _;
+use std::process::Stdio;
+
+use serde_json::{Value, json};
+use yandro_core::site::ServerKind;
+
+use super::harbour::{Harbour, Server};
+use super::kit::{Numbers, Ran, YANDRO, tree};
+
+/// Ada may run the helper by sudo, and nothing else.
+fn harbour(server: Server) -> Option<Harbour> {
+    let harbour = Harbour::new(server, &["ada", "bob"])?;
+    fs::write(harbour.machine.path("etc/sudoers.d/ada"), format!("ada ALL=(root) NOPASSWD: {YANDRO} privileged\n"))
+        .unwrap();
+    // What hostile configuration would have root run.
+    let marker = harbour.machine.path("saltmarsh/marker");
+    fs::write(harbour.machine.path("evil"), format!("#!/bin/sh\nid >>{}\n", marker.display())).unwrap();
+    fs::set_permissions(harbour.machine.path("evil"), fs::Permissions::from_mode(0o755)).unwrap();
+    Some(harbour)
+}
+
+/// Has Ada's own yandro keep what it says to the helper, while it runs these commands.
+fn requests(harbour: &Harbour, commands: &[&[&str]]) -> Vec<Value> {
+    let machine = &harbour.machine;
+    machine.run("cp", &["-p", "/usr/bin/sudo", machine.path("sudo").to_str().unwrap()]).succeeds();
+    let log = machine.path("ada/requests");
+    let wrapper = format!("#!/bin/sh\ntee -a {} | {} \"$@\"\n", log.display(), machine.path("sudo").display());
+    fs::write(machine.path("sudo-kept"), wrapper).unwrap();
+    fs::set_permissions(machine.path("sudo-kept"), fs::Permissions::from_mode(0o755)).unwrap();
+    machine.run("mount", &["--bind", machine.path("sudo-kept").to_str().unwrap(), "/usr/bin/sudo"]).succeeds();
+    for command in commands {
+        harbour.yandro(command).succeeds();
+    }
+    machine.run("umount", &["/usr/bin/sudo"]).succeeds();
+    let text = fs::read_to_string(log).unwrap();
+    text.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+}
+
+/// Speaks with one helper as Ada; gives its answers.
+fn say(harbour: &Harbour, requests: &[String]) -> Ran {
+    let machine = &harbour.machine;
+    let ids = ["--reuid", "ada", "--regid", "ada", "--init-groups", "sudo", YANDRO, "privileged"];
+    let mut command = machine.command("setpriv");
+    let mut child =
+        command.args(ids).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let text: String = requests.iter().map(|request| format!("{request}\n")).collect();
+    let mut input = child.stdin.take().unwrap();
+    // One that is no request ends the helper.
+    let writer = std::thread::spawn(move || _ = input.write_all(text.as_bytes()));
+    let output = child.wait_with_output().unwrap();
+    writer.join().unwrap();
+    Ran::of(output, machine.root())
+}
+
+/// What root owns: a line for each file and link, with the content.
+fn system(harbour: &Harbour) -> BTreeSet<String> {
+    let of = |below: &'static str| {
+        let tree = tree(&harbour.machine.path(below));
+        tree.lines().map(|line| format!("{below}/{line}")).collect::<Vec<_>>()
+    };
+    let all = ["etc", "apache2", "local"].into_iter().flat_map(of);
+    // Linux shows there what is mounted over it.
+    all.filter(|line| !line.starts_with("etc/apache2/") && !line.starts_with("etc/sudoers.d/")).collect()
+}
+
+/// Whatever was asked for: nothing changed but what yandro may write, and nothing in that hands over control.
+fn is_sound(harbour: &Harbour, before: &BTreeSet<String>, when: &str) {
+    let machine = &harbour.machine;
+    assert!(!machine.path("saltmarsh/marker").exists(), "root ran a program of Ada's: {when}");
+    let now = system(harbour);
+    for line in now.symmetric_difference(before) {
+        let (path, rest) = line.split_once(' ').unwrap();
+        let name = path.rsplit('/').next().unwrap();
+        let is_own = name.strip_suffix(".conf").is_some_and(|name| name.starts_with("yandro-"));
+        let is_module = path.starts_with("apache2/mods-enabled/") && rest.starts_with("-> ../mods-available/");
+        assert!(is_own || is_module || path == "apache2/ports.conf", "{line}\nchanged: {when}");
+        if is_own && now.contains(line) && !rest.starts_with("->") {
+            let kind = if path.contains("nginx") { ServerKind::Nginx } else { ServerKind::Apache };
+            let text = fs::read(machine.path(path)).unwrap();
+            assert_eq!(kind.foreign_directives(&text), Some(Vec::new()), "{line}: {when}");
+        }
+    }
+    let hosts = machine.hosts();
+    let is_known = |line: &str| line.is_empty() || line.starts_with('#') || line.contains(".test");
+    let (first, rest) = hosts.split_once('\n').unwrap();
+    assert!(first == "127.0.0.1 localhost" && rest.lines().all(is_known), "{when}\n{hosts}");
+}
+
+#[test]
+fn who_may_only_run_the_helper_has_all_the_usual_commands() {
+    for server in [Server::Apache, Server::Nginx] {
+        let Some(harbour) = harbour(server) else { return };
+        let before = system(&harbour);
+        for command in [
+            &["map", "depot.test", "./saltmarsh", "--server", server.word()][..],
+            &[
+                "map",
+                "tides.test",
+                "./saltmarsh",
+                "--server",
+                server.word(),
+                "--https-port",
+                "8443",
+                "--http-port",
+                "8080",
+            ],
+            &["map", "depot.test", "--alias", "www.depot.test"],
+            &["map", "crew.test", "http://127.0.0.1:9", "--server", server.word(), "--no-wait"],
+            &["unmap", "depot.test"],
+            &["undo"],
+            &["undo"],
+            &["settle", "--yes"],
+            &["unmap", "depot.test"],
+            &["unmap", "tides.test"],
+        ] {
+            let ran = harbour.yandro(command);
+            assert!(ran.status <= 1 || command[1] == "crew.test", "{command:?}: {ran}");
+        }
+        harbour.is_alive("after all commands");
+        let now = system(&harbour);
+        assert_eq!(now.symmetric_difference(&before).collect::<Vec<_>>(), Vec::<&String>::new());
+    }
+}
+
+#[test]
+fn what_is_a_decision_of_roots_is_told_before_a_password_is_asked_for() {
+    let Some(harbour) = harbour(Server::Apache) else { return };
+    let machine = &harbour.machine;
+    let root = machine.root().display().to_string();
+    fs::write(machine.path("saltmarsh/extra.conf"), "CustomLog \"|/bin/sh\" common\n").unwrap();
+    harbour.yandro(&["map", "depot.test", "./saltmarsh"]).succeeds();
+    let conflict = "10.0.0.7 crew.test\n";
+    let before = (system(&harbour), machine.hosts());
+    fs::write(machine.path("hosts"), before.1.clone() + conflict).unwrap();
+    for (command, why) in [
+        (
+            &["map", "tides.test", "./saltmarsh", "--extra", "saltmarsh/extra.conf"][..],
+            "the site `tides.test` includes",
+        ),
+        (&["map", "tides.test", "./saltmarsh", "--logs", "/etc/cron.d"], "that folder has to exist below /var/log"),
+        (&["map", "tides.test", "./saltmarsh", "--logs", "./saltmarsh"], "that folder has to exist below /var/log"),
+        (&["map", "tides.test", "./saltmarsh", "--php=/run/none.sock"], "which is not a socket"),
+        (&["map", "crew.test", "./saltmarsh", "--take-over"], "/etc/hosts: "),
+        (&["hosts", "point", "crew.test", "10.0.0.8"], "/etc/hosts: "),
+    ] {
+        let ran = harbour.yandro(command);
+        eprintln!("{}", ran.stderr);
+        assert!(ran.status == 3 && ran.stderr.contains(why), "{command:?}: {ran}");
+        assert!(ran.stderr.contains(&format!("sudo {YANDRO} {}", command[..2].join(" "))), "{command:?}: {ran}");
+        assert!(!ran.stderr.contains("sudo is asked"), "{command:?}: {ran}");
+    }
+    fs::write(machine.path("hosts"), &before.1).unwrap();
+    assert_eq!((system(&harbour), machine.hosts()), before);
+    // Who may have root do it runs the command that is named.
+    fs::write(machine.path("etc/sudoers.d/ada"), "ada ALL=(root) NOPASSWD: ALL\n").unwrap();
+    let ran = harbour.yandro(&["map", "tides.test", "./saltmarsh", "--logs", &format!("{root}/saltmarsh/logs")]);
+    let fix = ran.stderr.lines().find_map(|line| line.split_once(": sudo ")).expect("a command").1.to_owned();
+    let line = ["--reuid", "ada", "--regid", "ada", "--init-groups", "sh", "-c"];
+    machine.run("setpriv", &[&line[..], &[&format!("sudo {fix}")]].concat()).succeeds();
+    harbour.is_alive("after the command that was named");
+    // The site stays as it is when the user's own yandro changes another one.
+    harbour.yandro(&["unmap", "depot.test"]).succeeds();
+    harbour.yandro(&["unmap", "tides.test"]).succeeds();
+}
+
+/// Values that a hostile caller would put in the place of others.
+fn hostile(numbers: &mut Numbers, root: &str) -> Value {
+    let evil = format!("{root}/evil");
+    let sha256 = "0".repeat(64);
+    let texts = [
+        "/etc/shadow",
+        "/etc/passwd",
+        "/etc/sudoers.d/x",
+        "/etc/cron.d/x",
+        "/etc/ld.so.preload",
+        "/etc/hosts",
+        "/etc/apache2/apache2.conf",
+        "/etc/apache2/envvars",
+        "/etc/apache2/mods-enabled/evil.load",
+        "/etc/nginx/nginx.conf",
+        "/etc/apache2/sites-available/yandro-evil.test.conf",
+        "/etc/apache2/sites-available/../apache2.conf",
+        "/usr/local/share/ca-certificates/yandro-00112233445566aa.crt",
+        "/var/lib/yandro/helper/journal",
+        "../../x",
+        "",
+        "\\",
+        "a\\",
+        "x\nInclude /tmp/evil.conf",
+        "a.test\n10.0.0.1 b.test",
+        "yandro",
+        "0a0b0c0d",
+        "127.0.0.1",
+        "::",
+        "10.0.0.1",
+        "0.invalid",
+        "localhost",
+        "bank.example.com",
+        "depot.test",
+        "apache",
+        "nginx",
+        "elsewhere",
+        "file",
+        "absent",
+        "link",
+        "test",
+        "reload",
+        "start-or-reload",
+        "resolved",
+        "debian",
+        "no-such-word",
+        sha256.as_str(),
+        evil.as_str(),
+    ];
+    match numbers.below(12) {
+        0 => Value::Null,
+        1 => json!(numbers.below(1 << 30)),
+        2 => json!([]),
+        3 => json!({}),
+        4 => json!("a".repeat(numbers.below(100_000))),
+        _ => json!(texts[numbers.below(texts.len() as u64)]),
+    }
+}
+
+/// What a hostile caller adds to a site of the list.
+fn hostile_key(numbers: &mut Numbers, root: &str) -> String {
+    let keys = [
+        format!("extra = \"{root}/evil.conf\""),
+        "logs = \"/etc/cron.d\"".to_owned(),
+        format!("logs = \"{root}/saltmarsh\""),
+        format!("php = \"/run/x|{root}/evil\""),
+        "php = \"/run/x.sock\\\" \\\"|sh\"".to_owned(),
+        format!("fallback = \"/x\\\"\\nCustomLog |{root}/evil x\""),
+        format!("index = [\"a\\\" b\", \"|{root}/evil\"]"),
+        "aliases = [\"bank.example.com\", \"localhost\"]".to_owned(),
+        "http-ports = [22, 80]".to_owned(),
+        "address = \"10.0.0.1\"".to_owned(),
+        "symlinks = \"anywhere\"\nlisting = \"off\"\noverrides = \"off\"".to_owned(),
+        "server = \"nginx\"".to_owned(),
+        "server = \"apache\"".to_owned(),
+    ];
+    keys[numbers.below(keys.len() as u64)].clone()
+}
+
+/// Changes one value somewhere in a request.
+fn mutate(value: &mut Value, numbers: &mut Numbers, root: &str) {
+    match value {
+        Value::Object(map) if !map.is_empty() && numbers.below(8) > 0 => {
+            let at = numbers.below(map.len() as u64);
+            let key = map.keys().nth(at).unwrap().clone();
+            match numbers.below(40) {
+                0 => _ = map.remove(&key),
+                1 => _ = map.insert("content".into(), json!("evil")),
+                _ => mutate(&mut map[&key], numbers, root),
+            }
+        }
+        Value::Array(items) if !items.is_empty() && numbers.below(8) > 0 => {
+            let at = numbers.below(items.len() as u64);
+            if numbers.below(20) == 0 {
+                let copy = items[at].clone();
+                items.push(copy);
+            }
+            mutate(&mut items[at], numbers, root);
+        }
+        Value::String(text) if text.contains("[[site]]") && numbers.below(3) > 0 => {
+            *text = text.trim_end().to_owned() + "\n" + &hostile_key(numbers, root) + "\n";
+        }
+        value => *value = hostile(numbers, root),
+    }
+}
+
+#[test]
+fn ten_thousand_hostile_requests_get_nothing() {
+    for (server, seed) in [(Server::Apache, 1), (Server::Nginx, 2)] {
+        let Some(harbour) = harbour(server) else { return };
+        let root = harbour.machine.root().display().to_string();
+        fs::write(harbour.machine.path("evil.conf"), format!("CustomLog \"|{root}/evil\" common\n")).unwrap();
+        let word = server.word();
+        let seeds = requests(
+            &harbour,
+            &[
+                &["map", "depot.test", "./saltmarsh", "--server", word, "--http-port", "8080"],
+                &["map", "tides.test", "./saltmarsh", "--server", word, "--alias", "www.tides.test"],
+                &["undo"],
+                &["unmap", "depot.test"],
+            ],
+        );
+        let before = system(&harbour);
+        let mut numbers = Numbers(seed);
+        let (mut asked, mut refused, mut done) = (0, 0, 0);
+        while asked < 5000 {
+            // A run of the helper: some requests as they were, some with something else in them.
+            let mut run = Vec::new();
+            for _ in 0..50 {
+                let mut request = seeds[numbers.below(seeds.len() as u64)].clone();
+                // A plan takes a hundred times as long as all others.
+                if request["step"] == "plan" && numbers.below(4) > 0
+                    || request["step"] == "control" && numbers.below(20) > 0
+                {
+                    continue;
+                }
+                for _ in 0..numbers.below(4) {
+                    mutate(&mut request, &mut numbers, &root);
+                }
+                run.push(request.to_string());
+            }
+            asked += run.len();
+            let answers = say(&harbour, &run).stdout;
+            refused += answers.matches("\"answer\":\"refused\"").count()
+                + answers.matches("\"answer\":\"objections\"").count();
+            done += answers.matches("\"answer\":\"done\"").count();
+            is_sound(&harbour, &before, &run.join("\n"));
+        }
+        // What it left is a configuration that runs no program either.
+        harbour.machine.run(if server == Server::Apache { "apache2ctl" } else { "nginx" }, &["-t"]);
+        is_sound(&harbour, &before, "after a test of the configuration");
+        eprintln!(
+            "{asked} hostile requests to the helper beside {word}: {refused} refused, {done} done as they were harmless"
+        );
+        assert!(refused > asked / 4, "{refused} of {asked} refused");
+    }
+}
+
+/// A plan for one path, as somebody would send it who knows what root would write.
+fn plan(wish: &Value, path: &str, from: &Value, to: &Value) -> String {
+    json!({ "step": "plan", "wish": wish, "asked": [{ "path": path, "from": from, "to": to }] }).to_string()
+}
+
+fn sha256(harbour: &Harbour, path: &str) -> Value {
+    let ran = harbour.machine.run("sha256sum", &[path]).succeeds();
+    json!({ "is": "file", "sha256": ran.stdout.split(' ').next().unwrap() })
+}
+
+#[test]
+fn the_helper_itself_refuses_what_its_callers_side_would_not_ask_for() {
+    let Some(harbour) = harbour(Server::Apache) else { return };
+    let (machine, home) = (&harbour.machine, harbour.home(Some("ada")));
+    let seeds = requests(&harbour, &[&["map", "depot.test", "./saltmarsh"]]);
+    let wish = seeds.iter().find(|request| request["step"] == "plan").unwrap()["wish"].clone();
+    let before = (system(&harbour), machine.hosts());
+    let absent = json!({ "is": "absent" });
+    let refuses = |request: String, why: &str| {
+        let ran = say(&harbour, &[request]);
+        assert!(ran.stdout.contains("\"answer\":\"objections\"") && ran.stdout.contains(why), "{why}: {ran}");
+    };
+    let file = "/etc/apache2/sites-available/yandro-tides.test.conf";
+    // What root would write is found out by having real root write it for Ada.
+    let id = machine.run("id", &["-u", "ada"]).stdout.trim().to_owned();
+    let as_root = |words: &[&str]| machine.run("env", &[&[&format!("SUDO_UID={id}"), YANDRO], words].concat());
+    for (options, why) in [
+        (["--extra", "evil.conf"], "have the server run any program"),
+        (["--logs", "./logs"], "only root may be able to change it"),
+    ] {
+        fs::write(machine.path("evil.conf"), "Header set X-Ferry tide\n").unwrap();
+        machine
+            .run("ln", &["-sfn", "../mods-available/headers.load", "/etc/apache2/mods-enabled/headers.load"])
+            .succeeds();
+        as_root(&[&["map", "tides.test", "./saltmarsh"][..], &options].concat()).succeeds();
+        let after = machine.run("cat", &[&format!("{home}/.config/yandro/sites.toml")]).succeeds().stdout;
+        let (text, content) = (after.replace("$ROOT", machine.root().to_str().unwrap()), sha256(&harbour, file));
+        as_root(&["undo"]).succeeds();
+        let mut wish = wish.clone();
+        (wish["before"], wish["after"]) = (wish["after"].clone(), json!(text));
+        refuses(plan(&wish, file, &absent, &content), why);
+        // The same without the option is planned, and is another content.
+        refuses(plan(&seeds[0]["wish"], file, &absent, &content), "more would change there");
+    }
+    machine.run("rm", &["/etc/apache2/mods-enabled/headers.load"]).succeeds();
+    assert_eq!((system(&harbour), machine.hosts()), before);
+
+    // Lists and folders that are another user's, and names that would end a comment.
+    let hosts = sha256(&harbour, "/etc/hosts");
+    for (key, value, why) in [
+        ("config", json!("/root/.config/yandro"), "does not belong to the user"),
+        ("data", json!("/etc/yandro"), "does not belong to the user"),
+        ("config", json!(format!("{home}/../bob")), "does not belong to the user"),
+        ("config", json!(format!("{home}/a\n10.0.0.1 b.test")), "does not belong to the user"),
+        ("hosts", json!([{ "address": "10.0.0.1", "names": ["x\n10.0.0.2"] }]), "is not a host name"),
+        ("hosts", json!([{ "address": "10.0.0.1", "names": ["localhost"] }]), "`localhost` is not a host name"),
+        ("hosts", json!([{ "address": "10.0.0.1", "names": ["crew.test"] }]), "lines outside your own block"),
+    ] {
+        let mut wish = wish.clone();
+        wish[key] = value;
+        refuses(plan(&wish, "/etc/hosts", &hosts, &json!({ "is": "file", "sha256": "0".repeat(64) })), why);
+    }
+    // A file of somebody's in the place of a link, and paths that are none of yandro's.
+    for path in ["/etc/shadow", "/etc/apache2/apache2.conf", "/etc/sudoers.d/ada", "/var/lib/yandro/helper/journal"] {
+        refuses(plan(&wish, path, &sha256(&harbour, path), &absent), "more would change there");
+    }
+    refuses(plan(&wish, "/etc/apache2/../shadow", &absent, &absent), "is not a plain absolute path");
+    refuses(plan(&wish, &format!("{home}/x"), &absent, &absent), "can be changed by others than root");
+    assert_eq!((system(&harbour), machine.hosts()), before);
+    harbour.is_alive("after all that");
+}
+
+#[test]
+fn no_root_certificate_but_the_callers_own_constrained_one_is_trusted() {
+    let Some(harbour) = harbour(Server::Apache) else { return };
+    let (machine, home) = (&harbour.machine, harbour.home(Some("ada")));
+    let seeds = requests(&harbour, &[&["map", "depot.test", "./saltmarsh"]]);
+    let wish = seeds.iter().find(|request| request["step"] == "plan").unwrap()["wish"].clone();
+    let own = format!("{home}/.local/share/yandro/authority/root.pem");
+    let make = |name: &str, line: &str| {
+        let path = machine.path(name).display().to_string();
+        let script = format!("cd {}; {}", machine.root().display(), line.replace("{}", &path));
+        machine.run("sh", &["-c", &script]).succeeds();
+        path
+    };
+    let request =
+        "openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout /dev/null -days 9 -out {}";
+    let subject = "-subj '/O=Yandro local authority of ada@vm/CN=Yandro root for ada@vm, 2026-01-01 0001'";
+    let constraints =
+        "-addext basicConstraints=critical,CA:TRUE,pathlen:1 -addext keyUsage=critical,keyCertSign,cRLSign";
+    let forged = "x=$(openssl x509 -in OWN -outform DER | od -An -v -tx1 | tr -d ' \\n'); printf '%s' \"${x%??}00\" | sed 's/../\\\\x&/g' | xargs -0 printf | openssl x509 -inform DER -out {}";
+    harbour.yandro_as(Some("bob"), &["map", "crew.test", "./saltmarsh"]).succeeds();
+    for (name, line, why) in [
+        ("plain.pem", format!("{request} -subj /CN=evil"), "it is not a root certificate of yandro"),
+        ("unconstrained.pem", format!("{request} {subject} {constraints}"), "it is not a root certificate of yandro"),
+        (
+            "optional.pem",
+            format!("{request} {subject} {constraints} -addext 'nameConstraints=permitted;DNS:test'"),
+            "it is not a root certificate of yandro",
+        ),
+        ("forged.pem", forged.replace("OWN", &own), "its signature is not that of its own key"),
+        ("two.pem", format!("cat {own} {own} >{{}}"), "more than one certificate"),
+        (
+            "bobs.pem",
+            format!("cp {}/.local/share/yandro/authority/root.pem {{}}", harbour.home(Some("bob"))),
+            "it was made for another user",
+        ),
+    ] {
+        let path = make(name, &line);
+        let text = machine.run("cat", &[&path]).succeeds().stdout;
+        let script = format!("openssl x509 -in {path} -outform DER | sha256sum");
+        let digest = machine.run("sh", &["-c", &script]).succeeds().stdout[..16].to_owned();
+        let mut wish = wish.clone();
+        wish["root"] = json!(text);
+        let anchor = format!("/usr/local/share/ca-certificates/yandro-{digest}.crt");
+        let ran = say(&harbour, &[plan(&wish, &anchor, &json!({ "is": "absent" }), &sha256(&harbour, &path))]);
+        assert!(ran.stdout.contains("\"answer\":\"objections\"") && ran.stdout.contains(why), "{name}: {ran}");
+    }
+    // Ada's own is taken; a wider one is for root to decide.
+    harbour.yandro(&["authority", "trust", "--store", "system"]).succeeds();
+    harbour.yandro(&["authority", "distrust", "--store", "system"]).succeeds();
+    harbour.yandro(&["authority", "widen", "saltmarsh.example.com"]).succeeds();
+    let ran = harbour.yandro(&["authority", "trust", "--store", "system"]);
+    assert!(ran.status == 3 && ran.stderr.contains("names below `saltmarsh.example.com`"), "{ran}");
+}

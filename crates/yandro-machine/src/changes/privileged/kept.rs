@@ -1,0 +1,229 @@
+//! What the helper did, and for whom, so that it can be taken back without anybody sending the old content.
+//!
+//! Kept in a folder of root's: a journal with a line of JSON for the beginning and the end of each change, and the
+//! contents that were replaced or removed, by their SHA-256. Each user can have taken back what was done for them, as
+//! long as the file is as the helper left it.
+
+use std::fs;
+use std::io::{self, Write as _};
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _, PermissionsExt as _};
+use std::time::SystemTime;
+
+use camino::{Utf8Path, Utf8PathBuf};
+use rustix::fs::{FlockOperation, flock};
+use serde::{Deserialize, Serialize};
+
+use super::State;
+use super::way::check_way;
+use crate::files;
+
+const FOLDER: &str = "/var/lib/yandro/helper";
+/// The most changes that are kept.
+const MOST: usize = 4096;
+/// The most bytes of contents that are kept.
+const MOST_BYTES: u64 = 64 << 20;
+
+/// A change that was begun.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+struct Entry {
+    number: u64,
+    /// For whom.
+    uid: u32,
+    path: Utf8PathBuf,
+    from: State,
+    to: State,
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    done: bool,
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum Line {
+    Begun(Entry),
+    Done(u64),
+}
+
+/// All that was done, the last at the end.
+#[derive(Debug, Default)]
+pub(super) struct Kept {
+    entries: Vec<Entry>,
+}
+
+impl Kept {
+    /// Reads the journal; what can't be read is passed over, so that nothing is taken back by it.
+    pub(super) fn read() -> Self {
+        let text = fs::read_to_string(journal()).unwrap_or_default();
+        let mut entries: Vec<Entry> = Vec::new();
+        for line in text.lines().filter_map(|line| serde_json::from_str(line).ok()) {
+            match line {
+                Line::Begun(entry) => entries.push(entry),
+                Line::Done(number) => {
+                    if let Some(entry) = entries.iter_mut().rev().find(|entry| entry.number == number) {
+                        entry.done = true;
+                    }
+                }
+            }
+        }
+        Self { entries }
+    }
+
+    /// Whether `path`, which is as `now`, may become as `to` again: a change of the helper's for this user is taken
+    /// back by it. One that was broken off may have left the file half.
+    pub(super) fn takes_back(&self, uid: u32, path: &Utf8Path, now: &State, to: &State) -> bool {
+        let mut of_path = self.entries.iter().rev().filter(|entry| entry.path == path);
+        let last = of_path.clone().next();
+        let is_broken_off = last.is_some_and(|last| !last.done && last.uid == uid && last.from == *to);
+        is_broken_off || of_path.any(|entry| entry.uid == uid && entry.to == *now && entry.from == *to)
+    }
+
+    /// Whether the helper ever changed a path for this user.
+    pub(super) fn knows(&self, uid: u32, path: &Utf8Path) -> bool {
+        self.entries.iter().any(|entry| entry.uid == uid && entry.path == path)
+    }
+
+    /// A content that was replaced or removed.
+    pub(super) fn content(sha256: &str) -> Option<Vec<u8>> {
+        let content = fs::read(content_file(sha256)?).ok()?;
+        (files::sha256(&content) == sha256).then_some(content)
+    }
+
+    /// Puts a change down before it is made, and keeps what it replaces.
+    pub(super) fn begin(&mut self, uid: u32, path: &Utf8Path, from: &State, to: &State) -> io::Result<u64> {
+        make_folders()?;
+        let _held = held(FlockOperation::LockShared)?;
+        if let State::File { sha256 } = from {
+            keep(path, sha256)?;
+        }
+        let since = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+        let number = u64::try_from(since.as_nanos()).unwrap_or(u64::MAX);
+        let entry = Entry { number, uid, path: path.to_owned(), from: from.clone(), to: to.clone(), done: false };
+        append(&Line::Begun(entry.clone()), true)?;
+        self.entries.push(entry);
+        Ok(number)
+    }
+
+    /// Puts down that it was made.
+    pub(super) fn done(&mut self, number: u64) -> io::Result<()> {
+        if let Some(entry) = self.entries.iter_mut().rev().find(|entry| entry.number == number) {
+            entry.done = true;
+        }
+        let _held = held(FlockOperation::LockShared)?;
+        append(&Line::Done(number), false)
+    }
+
+    /// Forgets the oldest changes when there are too many of them, and contents that no change needs.
+    pub(super) fn prune() -> io::Result<()> {
+        if !journal().exists() {
+            return Ok(());
+        }
+        let _held = held(FlockOperation::LockExclusive)?;
+        let mut kept = Self::read();
+        let size = |entry: &Entry| match &entry.from {
+            State::File { sha256 } => {
+                content_file(sha256).and_then(|file| file.metadata().ok()).map_or(0, |meta| meta.len())
+            }
+            _ => 0,
+        };
+        let (mut bytes, mut number) = (0, 0);
+        let fits = |entry: &&Entry| {
+            bytes += size(entry);
+            number += 1;
+            bytes <= MOST_BYTES && number <= MOST
+        };
+        let number_kept = kept.entries.iter().rev().take_while(fits).count();
+        if number_kept == kept.entries.len() {
+            return Ok(());
+        }
+        // By a half, so that this is rare.
+        kept.entries.drain(..kept.entries.len() - number_kept / 2);
+        let lines = kept.entries.iter().filter_map(|entry| serde_json::to_string(&Line::Begun(entry.clone())).ok());
+        replace(&journal(), lines.map(|line| line + "\n").collect::<String>().as_bytes(), 0o644)?;
+        let is_needed = |name: &str| {
+            kept.entries.iter().any(|entry| matches!(&entry.from, State::File { sha256 } if sha256 == name))
+        };
+        for entry in contents().read_dir_utf8()?.flatten().filter(|entry| !is_needed(entry.file_name())) {
+            fs::remove_file(entry.path())?;
+        }
+        Ok(())
+    }
+}
+
+/// The folder, held so that nobody prunes what another one begins.
+fn held(operation: FlockOperation) -> io::Result<fs::File> {
+    let folder = fs::File::open(FOLDER)?;
+    flock(&folder, operation)?;
+    Ok(folder)
+}
+
+fn journal() -> Utf8PathBuf {
+    Utf8Path::new(FOLDER).join("journal")
+}
+
+fn contents() -> Utf8PathBuf {
+    Utf8Path::new(FOLDER).join("contents")
+}
+
+fn content_file(sha256: &str) -> Option<Utf8PathBuf> {
+    let is_digest = sha256.len() == 64 && sha256.bytes().all(|byte| byte.is_ascii_hexdigit());
+    is_digest.then(|| contents().join(sha256))
+}
+
+fn make_folders() -> io::Result<()> {
+    fs::DirBuilder::new().mode(0o755).recursive(true).create(contents())?;
+    check_way(&journal()).map_err(|_| io::Error::other(format!("{FOLDER} can be changed by others than root")))
+}
+
+/// Keeps the content of a file, readable for those who can read the file.
+fn keep(path: &Utf8Path, sha256: &str) -> io::Result<()> {
+    let Some(file) = content_file(sha256).filter(|file| !file.exists()) else { return Ok(()) };
+    let content = fs::read(path)?;
+    if files::sha256(&content) != sha256 {
+        return Err(io::Error::other("it was changed by something else at the same moment"));
+    }
+    replace(&file, &content, path.metadata()?.permissions().mode() & 0o644)
+}
+
+fn replace(file: &Utf8Path, content: &[u8], mode: u32) -> io::Result<()> {
+    let beside = file.with_extension("new");
+    _ = fs::remove_file(&beside);
+    let mut new = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&beside)?;
+    new.write_all(content)?;
+    new.set_permissions(fs::Permissions::from_mode(mode))?;
+    new.sync_all()?;
+    fs::rename(&beside, file)
+}
+
+fn append(line: &Line, is_synced: bool) -> io::Result<()> {
+    let mut text = serde_json::to_vec(line)?;
+    text.push(b'\n');
+    let mut file = fs::OpenOptions::new().append(true).create(true).mode(0o644).open(journal())?;
+    file.write_all(&text)?;
+    if is_synced { file.sync_all() } else { Ok(()) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_ones_own_last_state_is_taken_back() {
+        let state = |text: &str| State::of_file(Some(text.as_bytes()));
+        let entry = |number, uid, from: &str, to: &str, done| Entry {
+            number,
+            uid,
+            path: "/etc/hosts".into(),
+            from: state(from),
+            to: state(to),
+            done,
+        };
+        let path = Utf8Path::new("/etc/hosts");
+        let kept = Kept { entries: vec![entry(1, 7, "a", "b", true), entry(2, 8, "b", "c", true)] };
+        assert!(kept.takes_back(7, path, &state("b"), &state("a")));
+        assert!(!kept.takes_back(7, path, &state("c"), &state("b")), "done for another user");
+        assert!(!kept.takes_back(7, path, &state("edited"), &state("a")), "somebody edited it since");
+        assert!(!kept.takes_back(7, Utf8Path::new("/etc/shadow"), &state("b"), &state("a")));
+        let broken = Kept { entries: vec![entry(1, 7, "a", "b", true), entry(2, 8, "b", "c", false)] };
+        assert!(broken.takes_back(8, path, &state("half of c"), &state("b")));
+        assert!(!broken.takes_back(7, path, &state("half of c"), &state("b")));
+    }
+}

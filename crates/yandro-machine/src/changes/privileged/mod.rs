@@ -1,0 +1,156 @@
+//! The helper that runs as root, and how an ordinary user's yandro speaks with it.
+//!
+//! The caller sends what it wants, typed ([`Wish`]), and which files and links would change by that. The helper reads
+//! the system's files itself, plans with the same code, and from then on does only what its own plan says, or takes
+//! back what it did for the same user ([`kept`]). It never gets the content of a file. It takes nothing from the
+//! command line, and from the environment only the number of the user who called sudo, which sudo itself sets.
+
+mod helper;
+mod kept;
+mod permits;
+mod serve;
+mod vetting;
+mod way;
+mod wishes;
+
+pub(super) use helper::Helper;
+pub use permits::Refusal;
+pub use serve::serve_privileged;
+pub(super) use wishes::{asked, objections, wish};
+
+use camino::{Utf8Path, Utf8PathBuf};
+use serde::{Deserialize, Serialize};
+use yandro_core::plan::Wish;
+use yandro_core::site::ServerId;
+use yandro_core::system::{Cache, TrustStore};
+
+use super::control::ServerAction;
+use crate::files::{self, FileError};
+
+/// The longest request, in bytes: a site list of ten thousand sites.
+const LONGEST: u64 = 8 << 20;
+
+/// What the caller asks for.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "step", deny_unknown_fields)]
+pub(super) enum Request {
+    /// Before anything is written: what is wanted, and which paths would change by it.
+    Plan {
+        wish: Box<Wish>,
+        asked: Vec<Asked>,
+    },
+    /// One of these changes, or the way back from one.
+    Change {
+        path: Utf8PathBuf,
+        to: State,
+        tag: String,
+        in_place: bool,
+    },
+    /// Removes a temporary file that a broken-off change has left beside its file.
+    Clean {
+        path: Utf8PathBuf,
+        tag: String,
+    },
+    Control {
+        server: ServerId,
+        verb: Verb,
+    },
+    Flush {
+        cache: Cache,
+    },
+    Refresh {
+        store: TrustStore,
+    },
+}
+
+/// A path, and how it is to change.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Asked {
+    pub(super) path: Utf8PathBuf,
+    pub(super) from: State,
+    pub(super) to: State,
+}
+
+/// What is at a path.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "is", deny_unknown_fields)]
+pub(super) enum State {
+    /// Nothing.
+    Absent,
+    /// A regular file with this content.
+    File { sha256: String },
+    /// A symbolic link.
+    Link { target: Utf8PathBuf },
+}
+
+impl State {
+    /// What is at a path now; links are not followed.
+    ///
+    /// # Errors
+    /// When it can't be read, and for what is neither file nor link.
+    pub(super) fn at(path: &Utf8Path) -> Result<Self, FileError> {
+        match path.symlink_metadata() {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Self::Absent),
+            Err(error) => Err(FileError::at(path)(error)),
+            Ok(meta) if meta.is_symlink() => {
+                path.read_link_utf8().map(|target| Self::Link { target }).map_err(FileError::at(path))
+            }
+            Ok(_) => Ok(Self::of_file(files::read_if_there(path)?.as_deref())),
+        }
+    }
+
+    pub(super) fn of_file(content: Option<&[u8]>) -> Self {
+        content.map_or(Self::Absent, |content| Self::File { sha256: files::sha256(content) })
+    }
+
+    pub(super) fn of_link(target: Option<&Utf8Path>) -> Self {
+        target.map_or(Self::Absent, |target| Self::Link { target: target.to_owned() })
+    }
+}
+
+/// An action of a server.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum Verb {
+    Test,
+    Reload,
+    StartOrReload,
+    Start,
+    Stop,
+}
+
+/// What came of a request.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "answer")]
+pub(super) enum Answer {
+    Ready,
+    Done,
+    /// A rename is impossible there; the caller keeps the old content and asks again.
+    OnlyInPlace,
+    Server(ServerAction),
+    /// Not yet an answer: what the step waits for.
+    Waiting {
+        what: String,
+    },
+    /// The words of a server, or why a step is not done.
+    Refused {
+        words: String,
+    },
+    /// What of a plan root does not do on this user's word.
+    Objections {
+        refusals: Vec<Refusal>,
+    },
+    /// What the system said.
+    Failed {
+        errno: i32,
+    },
+}
+
+pub(super) fn refused(words: impl Into<String>) -> Answer {
+    Answer::Refused { words: words.into() }
+}
+
+pub(super) fn failed(error: &std::io::Error) -> Answer {
+    Answer::Failed { errno: error.raw_os_error().unwrap_or(5) }
+}

@@ -1,0 +1,296 @@
+//! What the helper may do on an ordinary user's word: worked out from the files as they are, before anything is done.
+
+use std::collections::BTreeMap;
+
+use camino::{Utf8Path, Utf8PathBuf};
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use yandro_core::config::OTHERS;
+use yandro_core::hosts;
+use yandro_core::name::HostName;
+use yandro_core::pki::{Facts, vetted_root};
+use yandro_core::plan::{Places, Reading, Step, Wish, nickname};
+use yandro_core::site::{ListId, ServerId, SiteList};
+use yandro_core::system::TrustStore;
+
+use super::kept::Kept;
+use super::way::{check_way, is_users, is_users_file};
+use super::{Answer, Asked, State, vetting};
+use crate::fresh::SystemFresh;
+use crate::machine::Machine;
+use crate::observe;
+use crate::{files, servers};
+
+/// A path that root does not change on this user's word, and why.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Refusal {
+    /// The file or link.
+    pub path: Utf8PathBuf,
+    /// A sentence without its full stop.
+    pub why: String,
+}
+
+/// What a path becomes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Target {
+    Absent,
+    File(Vec<u8>),
+    Link(Utf8PathBuf),
+}
+
+/// A change that root's own plan has.
+#[derive(Clone, Debug)]
+pub(super) struct Permit {
+    pub(super) from: State,
+    pub(super) target: Target,
+    /// Certificate and key that the file names: they have to be there, and the caller's.
+    pub(super) certificate: Vec<Utf8PathBuf>,
+}
+
+/// All of them, by path.
+pub(super) type Permits = BTreeMap<Utf8PathBuf, Permit>;
+
+/// Judges what is asked for; gives what may be done and what not.
+pub(super) fn judge(wish: &Wish, uid: u32, asked: &[Asked]) -> (Permits, Vec<Refusal>) {
+    let mut judge = Judge { wish, uid, permits: Permits::new(), refusals: Vec::new(), left: asked.to_vec() };
+    judge.all();
+    (judge.permits, judge.refusals)
+}
+
+struct Judge<'w> {
+    wish: &'w Wish,
+    uid: u32,
+    permits: Permits,
+    refusals: Vec<Refusal>,
+    left: Vec<Asked>,
+}
+
+impl Judge<'_> {
+    fn all(&mut self) {
+        let left = std::mem::take(&mut self.left);
+        for asked in left {
+            if let Err(answer) = check_way(&asked.path) {
+                self.refuse(&asked.path, words(answer));
+            } else if is_taken_back(&Kept::read(), self.uid, &asked.path, &asked.from, &asked.to) {
+                // What the helper did before needs no plan.
+            } else {
+                self.left.push(asked);
+            }
+        }
+        if self.left.is_empty() {
+            return;
+        }
+        let (machine, before, after) = match self.read() {
+            Ok(read) => read,
+            Err(why) => return self.refuse_rest(&why),
+        };
+        self.roots(machine.user());
+        let mut why = None;
+        for reading in Reading::ALL {
+            if self.left.is_empty() {
+                return;
+            }
+            match self.planned(&machine, reading, &before, &after) {
+                Ok(steps) => self.take(&machine, &after, steps),
+                Err(error) => why = why.or(Some(error)),
+            }
+        }
+        self.hosts_lines(&machine.places);
+        let why = why.unwrap_or_else(|| "more would change there than your site list says".into());
+        self.refuse_rest(&why);
+    }
+
+    fn refuse(&mut self, path: &Utf8Path, why: impl Into<String>) {
+        self.refusals.push(Refusal { path: path.to_owned(), why: why.into() });
+    }
+
+    fn refuse_rest(&mut self, why: &str) {
+        for asked in std::mem::take(&mut self.left) {
+            self.refuse(&asked.path, why);
+        }
+    }
+
+    /// The machine with the user's folders, and both site lists.
+    fn read(&self) -> Result<(Machine, SiteList, SiteList), String> {
+        let folders = [&self.wish.config, &self.wish.data];
+        if let Some(folder) = folders.into_iter().find(|folder| !is_users(folder, self.uid)) {
+            return Err(format!("{folder} does not belong to the user who asks"));
+        }
+        let machine = Machine::of_user(self.uid, &self.wish.config, &self.wish.data)?;
+        let list = |text: &str| SiteList::parse(text).map_err(|error| error.to_string());
+        Ok((machine, list(&self.wish.before)?, list(&self.wish.after)?))
+    }
+
+    /// The system's steps in the plan of one reading, each with the server that it is for.
+    fn planned(
+        &self,
+        machine: &Machine,
+        reading: Reading,
+        before: &SiteList,
+        after: &SiteList,
+    ) -> Result<Vec<(Option<ServerId>, Step)>, String> {
+        let sites = reading.sites(before, after);
+        let names = before.sites.iter().chain(&after.sites).map(|site| site.name.clone());
+        let observed = observe::observe_system(machine, &self.wish.before, names, &sites, OffsetDateTime::now_utc());
+        let mut observed = observed.map_err(|error| error.to_string())?;
+        let mut known = after.clone();
+        if reading != Reading::Changes {
+            // Servers in the user's own settings are none of root's.
+            let is_there = |id: ServerId| !id.is_configured() || observed.has_server(id);
+            known.sites.retain(|site| site.server.is_none_or(is_there));
+        }
+        let set = reading.plan(&mut observed, before, &known, self.wish.server, &mut SystemFresh::new());
+        let steps = set.map_err(|error| error.to_string())?.steps.into_iter();
+        let systems = steps.filter(|step| observed.is_systems(step));
+        Ok(systems.map(|step| (observed.server_of(step.path()), step)).collect())
+    }
+
+    /// Takes what is asked for and planned alike.
+    fn take(&mut self, machine: &Machine, after: &SiteList, steps: Vec<(Option<ServerId>, Step)>) {
+        let places = &machine.places;
+        for (server, step) in steps {
+            let (path, from, target) = match step {
+                Step::File(change) => {
+                    let target = change.after.map_or(Target::Absent, |content| Target::File(content.to_vec()));
+                    (change.path, State::of_file(change.before.as_deref().map(Vec::as_slice)), target)
+                }
+                Step::Link(change) => {
+                    let from = State::of_link(change.before.as_deref());
+                    (change.path, from, change.after.map_or(Target::Absent, Target::Link))
+                }
+                _ => continue,
+            };
+            let wanted = Asked { path: path.clone(), from: from.clone(), to: target.state() };
+            let Some(at) = self.left.iter().position(|asked| *asked == wanted) else { continue };
+            self.left.remove(at);
+            let site = site_of(&path).filter(|_| target != Target::Absent);
+            let own = site.as_ref().and_then(|name| after.site(name));
+            let why = own.and_then(vetting::of_site).or_else(|| match &target {
+                Target::File(content) if path == places.hosts => {
+                    vetting::of_lines(&hosts::own_lines(content, &places.list))
+                }
+                Target::File(content) => vetting::of_shared(machine, server, &path, content),
+                _ => None,
+            });
+            if let Some(why) = why {
+                self.refuse(&path, why);
+                continue;
+            }
+            let certificate = own.filter(|site| site.https.is_on());
+            let certificate =
+                certificate.map(|site| vec![places.chain(&site.name), places.key(&site.name)]).unwrap_or_default();
+            self.permits.insert(path, Permit { from, target, certificate });
+        }
+    }
+
+    /// The hosts file, by the lines of the user's own block.
+    fn hosts_lines(&mut self, places: &Places) {
+        let Some(at) = self.left.iter().position(|asked| asked.path == places.hosts) else { return };
+        let now = files::read_if_there(&places.hosts).ok().flatten().unwrap_or_default();
+        let written = hosts::with_own_lines(&now, &places.list, &self.wish.hosts);
+        let asked = &self.left[at];
+        let why = match &written {
+            Err(error) => Some(error.to_string()),
+            Ok(after) if asked.from != State::of_file(Some(&now)) || asked.to != State::of_file(Some(after)) => {
+                Some("lines outside your own block would change".into())
+            }
+            Ok(_) => vetting::of_lines(&self.wish.hosts),
+        };
+        let Asked { path, from, .. } = self.left.remove(at);
+        match (why, written) {
+            (None, Ok(after)) => {
+                self.permits.insert(path, Permit { from, target: Target::File(after), certificate: Vec::new() });
+            }
+            (why, _) => self.refuse(&path, why.unwrap_or_default()),
+        }
+    }
+
+    /// Root certificates of the user's own authority, in the system's store.
+    fn roots(&mut self, user: &str) {
+        let (roots, rest) =
+            std::mem::take(&mut self.left).into_iter().partition(|asked| TrustStore::of_file(&asked.path).is_some());
+        self.left = rest;
+        let roots: Vec<Asked> = roots;
+        for Asked { path, from, to } in roots {
+            let present = || files::read_if_there(&path).ok().flatten().unwrap_or_default();
+            let text = match &to {
+                State::Absent => String::from_utf8_lossy(&present()).into_owned(),
+                _ => self.wish.root.clone().unwrap_or_default(),
+            };
+            let target = vetted_root(&text, user).and_then(|pem| match &to {
+                State::Absent => Ok(Target::Absent),
+                _ if !is_named_for(&path, &pem) => Err(format!("{path} is not the name of this certificate")),
+                _ => Ok(Target::File(pem.into_bytes())),
+            });
+            match target {
+                Ok(target) if target.state() == to => {
+                    self.permits.insert(path, Permit { from, target, certificate: Vec::new() });
+                }
+                Ok(_) => self.refuse(&path, "the file is to hold more than the certificate"),
+                Err(why) => self.refuse(&path, why),
+            }
+        }
+    }
+}
+
+impl Target {
+    pub(super) fn state(&self) -> State {
+        match self {
+            Self::Absent => State::Absent,
+            Self::File(content) => State::of_file(Some(content)),
+            Self::Link(target) => State::of_link(Some(target)),
+        }
+    }
+}
+
+/// The site whose file or link a path is, by its name.
+fn site_of(path: &Utf8Path) -> Option<HostName> {
+    let name = path.file_name()?.strip_prefix("yandro-")?.strip_suffix(".conf")?;
+    HostName::parse(name).ok().filter(|name| name.as_str() != OTHERS)
+}
+
+fn is_named_for(path: &Utf8Path, pem: &str) -> bool {
+    let certificates = Facts::certificates(pem.as_bytes()).unwrap_or_default();
+    certificates.first().is_some_and(|own| path.file_stem() == Some(&nickname(&files::sha256(own))))
+}
+
+/// Whether a change is the way back from one that the helper made for this user. What comes back into a site's file
+/// has to be yandro's own directives, or to stand there now.
+pub(super) fn is_taken_back(kept: &Kept, uid: u32, path: &Utf8Path, now: &State, to: &State) -> bool {
+    if !kept.takes_back(uid, path, now, to) {
+        return false;
+    }
+    let (State::File { sha256 }, Some(_)) = (to, site_of(path)) else { return true };
+    let machine = Machine::bare();
+    let found = servers::find_all(&machine).into_iter().find(|found| found.layout.site_of_file(path).is_some());
+    let (Some(found), Some(content)) = (found, Kept::content(sha256)) else { return false };
+    let foreign = |content: &[u8]| found.kind.foreign_directives(content);
+    let present = files::read_if_there(path).ok().flatten().and_then(|present| foreign(&present)).unwrap_or_default();
+    foreign(&content).is_some_and(|foreign| foreign.iter().all(|directive| present.contains(directive)))
+}
+
+/// Whether the certificate and key that a site's file names are the user's own files.
+pub(super) fn has_own_certificate(permit: &Permit, uid: u32) -> bool {
+    permit.certificate.iter().all(|file| is_users_file(file, uid))
+}
+
+fn words(answer: Answer) -> String {
+    match answer {
+        Answer::Refused { words } => words,
+        Answer::Failed { errno } => std::io::Error::from_raw_os_error(errno).to_string(),
+        _ => String::new(),
+    }
+}
+
+impl Machine {
+    /// The real machine as one user's yandro sees it, with the servers that root knows.
+    fn of_user(uid: u32, config: &Utf8Path, data: &Utf8Path) -> Result<Self, String> {
+        let mut machine = Self::bare();
+        let name = crate::machine::user_name(uid).ok_or_else(|| format!("there is no user with the number {uid}"))?;
+        machine.places.list = ListId::new(&name, &config.join("sites.toml"));
+        machine.places.config = config.to_owned();
+        machine.places.data = data.to_owned();
+        machine.owner = format!("{name}@");
+        Ok(machine)
+    }
+}

@@ -1,0 +1,195 @@
+//! The helper's end.
+
+use std::cell::RefCell;
+use std::io::{self, BufRead as _, BufReader, Read as _, Write};
+
+use camino::Utf8Path;
+use yandro_core::site::ServerId;
+
+use super::kept::Kept;
+use super::permits::{Permits, Target, has_own_certificate, is_taken_back, judge};
+use super::way::check_way;
+use super::{Answer, LONGEST, Request, State, Verb, failed, refused};
+use crate::caches;
+use crate::changes::control::{OnWait, ServerControl as _};
+use crate::changes::{hands, lock};
+use crate::files::{self, Attributes};
+use crate::interrupt;
+use crate::servers::Control;
+use crate::trust;
+
+/// Does what it is asked for on standard input until that ends. Runs as root; `caller` is the number of the user who
+/// called sudo, and root itself without one.
+///
+/// # Errors
+/// When it isn't root, the caller is gone, or a request doesn't end.
+pub fn serve_privileged(input: impl io::Read, mut output: impl Write, caller: Option<u32>) -> io::Result<()> {
+    if !rustix::process::geteuid().is_root() {
+        return Err(io::ErrorKind::PermissionDenied.into());
+    }
+    interrupt::ignore();
+    lock::make();
+    // It is only about room on the disk.
+    _ = Kept::prune();
+    let mut session = Session { caller: caller.unwrap_or(0), permits: Permits::new(), kept: Kept::read() };
+    let mut input = BufReader::new(input);
+    let output = RefCell::new(&mut output);
+    let say = |answer: &Answer| {
+        let mut line = serde_json::to_vec(answer)?;
+        line.push(b'\n');
+        let mut output = output.borrow_mut();
+        output.write_all(&line)?;
+        output.flush()
+    };
+    say(&Answer::Ready)?;
+    // A caller that is gone shows at the next answer.
+    let on_wait = |what: &str| _ = say(&Answer::Waiting { what: what.to_owned() });
+    loop {
+        let mut line = String::new();
+        if input.by_ref().take(LONGEST).read_line(&mut line)? == 0 {
+            return Ok(());
+        }
+        if !line.ends_with('\n') {
+            return Err(io::ErrorKind::InvalidInput.into());
+        }
+        let answer = match serde_json::from_str(&line) {
+            Ok(request) => session.answer(&request, &on_wait),
+            Err(error) => refused(format!("this is not a request: {error}")),
+        };
+        say(&answer)?;
+    }
+}
+
+/// One run of the helper, for one user.
+struct Session {
+    caller: u32,
+    permits: Permits,
+    kept: Kept,
+}
+
+impl Session {
+    fn answer(&mut self, request: &Request, on_wait: OnWait<'_>) -> Answer {
+        let done = match request {
+            Request::Plan { wish, asked } => {
+                let (permits, refusals) = judge(wish, self.caller, asked);
+                // All or nothing: what is refused in part is not begun.
+                self.permits = if refusals.is_empty() { permits } else { Permits::new() };
+                return if refusals.is_empty() { Answer::Done } else { Answer::Objections { refusals } };
+            }
+            Request::Change { path, to, tag, in_place } => self.change(path, to, tag, *in_place),
+            Request::Clean { path, tag } => self.clean(path, tag),
+            Request::Control { server, verb } => {
+                return control(*server, *verb, on_wait).unwrap_or_else(refused);
+            }
+            Request::Flush { cache } => return caches::flush(*cache).map_or_else(refused, |()| Answer::Done),
+            Request::Refresh { store } => return trust::refresh(*store).map_or_else(refused, |()| Answer::Done),
+        };
+        done.unwrap_or_else(|refusal| refusal)
+    }
+
+    fn change(&mut self, path: &Utf8Path, to: &State, tag: &str, in_place: bool) -> Result<Answer, Answer> {
+        if !is_tag(tag) {
+            return Err(refused(format!("`{tag}` is not a tag")));
+        }
+        check_way(path)?;
+        let now = State::at(path).map_err(|error| failed(&error.source))?;
+        let target = self.target(path, &now, to)?;
+        let number = self.kept.begin(self.caller, path, &now, to).map_err(|error| failed(&error))?;
+        let answer = carry(path, &target, tag, in_place)?;
+        self.kept.done(number).map_err(|error| failed(&error))?;
+        Ok(answer)
+    }
+
+    /// What a path becomes: what the plan says, or what was there before the helper changed it for this user.
+    fn target(&self, path: &Utf8Path, now: &State, to: &State) -> Result<Target, Answer> {
+        let planned = self.permits.get(path).filter(|permit| permit.from == *now && permit.target.state() == *to);
+        if let Some(permit) = planned {
+            if !has_own_certificate(permit, self.caller) {
+                return Err(refused(format!(
+                    "{path} would name a certificate or key that is not a file of the user's"
+                )));
+            }
+            return Ok(permit.target.clone());
+        }
+        if !is_taken_back(&self.kept, self.caller, path, now, to) && !self.is_own_way_back(path, now, to) {
+            return Err(refused(format!("root has no plan of its own by which {path} would change like this")));
+        }
+        match to {
+            State::Absent => Ok(Target::Absent),
+            State::Link { target } => Ok(Target::Link(target.clone())),
+            State::File { sha256 } => {
+                let content = Kept::content(sha256).map(Target::File);
+                content.ok_or_else(|| refused(format!("what {path} held before is not kept any more")))
+            }
+        }
+    }
+
+    /// Whether a change that this very run made is taken back by it, whatever is in the file.
+    fn is_own_way_back(&self, path: &Utf8Path, now: &State, to: &State) -> bool {
+        let permit = self.permits.get(path).filter(|permit| permit.from == *to && permit.target.state() == *now);
+        permit.is_some() && self.kept.takes_back(self.caller, path, now, to)
+    }
+
+    fn clean(&self, path: &Utf8Path, tag: &str) -> Result<Answer, Answer> {
+        let is_known = self.permits.contains_key(path) || self.kept.knows(self.caller, path);
+        if !is_known || !is_tag(tag) {
+            return Err(refused(format!("nothing of this user's was left beside {path}")));
+        }
+        check_way(path)?;
+        match std::fs::remove_file(files::temporary(path, tag)) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => Err(failed(&error)),
+            _ => Ok(Answer::Done),
+        }
+    }
+}
+
+fn carry(path: &Utf8Path, target: &Target, tag: &str, in_place: bool) -> Result<Answer, Answer> {
+    match target {
+        Target::File(content) => return write(path, content, tag, in_place),
+        Target::Link(target) => {
+            // A file that somebody put there is theirs.
+            if path.symlink_metadata().is_ok_and(|meta| meta.is_file()) {
+                return Err(refused(format!("{path} is a file, and not a link of the server's")));
+            }
+            hands::set_link(path, target, tag).map_err(|error| failed(&error.source))?;
+        }
+        Target::Absent => {
+            std::fs::remove_file(path).map_err(|error| failed(&error))?;
+            files::sync_folder_of(path).map_err(|error| failed(&error.source))?;
+        }
+    }
+    Ok(Answer::Done)
+}
+
+fn write(path: &Utf8Path, content: &[u8], tag: &str, in_place: bool) -> Result<Answer, Answer> {
+    let attributes = match Attributes::of(path) {
+        Ok(attributes) => attributes,
+        Err(_) => Attributes { mode: 0o644, uid: 0, gid: 0, extended: Vec::new() },
+    };
+    let not_yet = || files::FileError::at(path)(io::Error::other("only in place"));
+    let written = files::write(path, content, &attributes, tag, || if in_place { Ok(()) } else { Err(not_yet()) });
+    match written {
+        Ok(_) => Ok(Answer::Done),
+        Err(error) if !in_place && error.source.raw_os_error().is_none() => Ok(Answer::OnlyInPlace),
+        Err(error) => Err(failed(&error.source)),
+    }
+}
+
+fn control(id: ServerId, verb: Verb, on_wait: OnWait<'_>) -> Result<Answer, String> {
+    let known = if id.is_configured() { Control::of_known(id) } else { None };
+    let server = known.ok_or_else(|| {
+        format!("root knows no server `{}`: those beside the usual ones stand in /etc/yandro/servers.toml", id.word())
+    })?;
+    match verb {
+        Verb::Test => server.test(),
+        Verb::Reload => server.reload(on_wait),
+        Verb::StartOrReload => return server.start_or_reload(on_wait).map(Answer::Server),
+        Verb::Start => server.start(on_wait),
+        Verb::Stop => server.stop(on_wait),
+    }
+    .map(|()| Answer::Done)
+}
+
+fn is_tag(tag: &str) -> bool {
+    tag.len() == 8 && tag.bytes().all(|byte| byte.is_ascii_hexdigit())
+}

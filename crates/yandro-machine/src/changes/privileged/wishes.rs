@@ -1,0 +1,64 @@
+//! The caller's side: what a change set wants of root.
+
+use camino::Utf8PathBuf;
+use yandro_core::hosts;
+use yandro_core::plan::{ChangeSet, Step, Wish};
+use yandro_core::site::ServerId;
+use yandro_core::system::TrustStore;
+
+use super::permits::{Refusal, judge};
+use super::{Asked, State};
+use crate::files;
+use crate::machine::Machine;
+
+/// The steps of these paths, as the helper is asked for them.
+pub(in crate::changes) fn asked(set: &ChangeSet, paths: &[Utf8PathBuf]) -> Vec<Asked> {
+    let of = |step: &Step| match step {
+        Step::File(change) => {
+            let state = |content: &Option<_>| {
+                State::of_file(content.as_ref().map(|content: &yandro_core::plan::Content| content.as_slice()))
+            };
+            Some(Asked { path: change.path.clone(), from: state(&change.before), to: state(&change.after) })
+        }
+        Step::Link(change) => Some(Asked {
+            path: change.path.clone(),
+            from: State::of_link(change.before.as_deref()),
+            to: State::of_link(change.after.as_deref()),
+        }),
+        _ => None,
+    };
+    set.steps.iter().filter_map(of).filter(|asked| paths.contains(&asked.path)).collect()
+}
+
+/// What a change set wants, typed. `server` is the one of sites that name none.
+pub(in crate::changes) fn wish(machine: &Machine, set: &ChangeSet, server: ServerId) -> Wish {
+    let places = &machine.places;
+    let text = |bytes: Option<&[u8]>| String::from_utf8_lossy(bytes.unwrap_or_default()).into_owned();
+    let list = files::read_if_there(&places.site_list()).ok().flatten();
+    let before = text(list.as_deref());
+    let after = match set.change_of(&places.site_list()) {
+        Some(change) => text(change.after.as_deref().map(Vec::as_slice)),
+        None => before.clone(),
+    };
+    let hosts_after = set.change_of(&places.hosts).and_then(|change| change.after.as_deref());
+    let root = set.steps.iter().find_map(|step| match step {
+        Step::File(change) if TrustStore::of_file(&change.path).is_some() => {
+            change.after.as_deref().map(|content| text(Some(content)))
+        }
+        _ => None,
+    });
+    Wish {
+        config: places.config.clone(),
+        data: places.data.clone(),
+        before,
+        after,
+        server,
+        hosts: hosts_after.map(|content| hosts::own_lines(content, &places.list)).unwrap_or_default(),
+        root,
+    }
+}
+
+/// What root would not do of it on this user's word: worked out without root, before a password is asked for.
+pub(in crate::changes) fn objections(wish: &Wish, asked: &[Asked]) -> Vec<Refusal> {
+    judge(wish, rustix::process::getuid().as_raw(), asked).1
+}
