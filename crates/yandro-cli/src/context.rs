@@ -12,7 +12,7 @@ use yandro_core::config::Published;
 use yandro_core::site::{ServerId, Site, SiteList};
 use yandro_machine::changes::{self, Lock, ServerControl};
 use yandro_machine::servers::{self, Control as ServerControls, Found};
-use yandro_machine::settings::{self, Settings};
+use yandro_machine::settings::{self, NamedServer, Settings};
 use yandro_machine::{Environment, Machine, network, observe, process};
 
 use crate::args::Global;
@@ -62,6 +62,8 @@ impl Context {
         let mut machine = Machine::new(environment)?;
         let settings = settings::read(&machine)?;
         machine.servers.clone_from(&settings.servers);
+        let is_new = |server: &NamedServer| settings.servers.iter().all(|own| own.name != server.name);
+        machine.servers.extend(settings::system_servers(&machine)?.into_iter().filter(is_new));
         machine.closes_keys = !global.preview;
         if let Some(file) = &global.passphrase_file {
             machine.give_passphrase(passphrase::of_file(file)?);

@@ -1,6 +1,6 @@
 //! From arguments to the command that they name.
 
-use yandro_machine::key_care;
+use yandro_machine::{Machine, caller, key_care};
 
 use crate::args::{Cli, Command, HostsCommand};
 use crate::commands;
@@ -17,6 +17,11 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
         return yandro_machine::changes::serve_privileged(std::io::stdin().lock(), std::io::stdout().lock(), caller)
             .map(|()| Status::Well)
             .map_err(CommandError::not_made);
+    }
+    if let Command::AsCaller { program } = &cli.command {
+        let machine = Machine::new(&environment(None))?;
+        let never = caller::run_as_caller(&machine, program).map_err(CommandError::not_made)?;
+        match never {}
     }
     let context = Context::new(&cli.global, ui)?;
     let done = with_keys_closed(&context, cli, ui);
@@ -72,6 +77,6 @@ fn run_command(context: &Context, cli: &Cli, ui: &mut Ui) -> Result<Status, Comm
         Command::Authority(args) => commands::authority::run(context, args, ui),
         Command::Pack(args) => commands::pack::run(context, args, ui),
         Command::Serve(args) => commands::serve::run(context, args, ui),
-        Command::Demo(_) | Command::Privileged => Ok(Status::Well),
+        Command::Demo(_) | Command::Privileged | Command::AsCaller { .. } => Ok(Status::Well),
     }
 }

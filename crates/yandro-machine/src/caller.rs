@@ -1,11 +1,133 @@
-//! Root's rights, given up for good once they aren't needed any more.
+//! The user who called sudo: root's rights are given up for what is this user's own, for a moment or for good.
 
-use std::ffi::CString;
+use std::ffi::{CString, OsString};
 use std::io;
+use std::os::unix::fs::MetadataExt as _;
+use std::process::Command;
+use std::sync::OnceLock;
 
-use nix::unistd::{Gid, Uid, User, geteuid, getuid, initgroups, setgid, setgroups, setuid};
+use camino::{Utf8Path, Utf8PathBuf};
+use nix::unistd::{
+    Gid, Uid, User, geteuid, getgroups, getuid, initgroups, setfsgid, setfsuid, setgid, setgroups, setuid,
+};
 
 use crate::machine::Machine;
+
+/// The variable by which sudo tells who called it.
+pub(crate) const VARIABLE: &str = "SUDO_UID";
+
+struct Caller {
+    uid: Uid,
+    gid: Gid,
+    /// The folders of their settings and of their authority.
+    own: [Utf8PathBuf; 2],
+}
+
+static CALLER: OnceLock<Caller> = OnceLock::new();
+
+/// Remembers who called sudo, and where their own folders are: from then on their files are worked on with their
+/// rights.
+pub(crate) fn remember(uid: u32, gid: u32, own: [Utf8PathBuf; 2]) {
+    if geteuid().is_root() && uid != 0 {
+        _ = CALLER.set(Caller { uid: Uid::from_raw(uid), gid: Gid::from_raw(gid), own });
+    }
+}
+
+/// The user's rights on files, for the thread that made this, until it is dropped. A link in the user's own folders
+/// leads no further than the user themselves could go, and what is made is theirs.
+#[must_use]
+#[derive(Debug)]
+pub struct AsCaller {
+    before: Option<Vec<Gid>>,
+}
+
+/// Takes the rights of the user who called sudo, if what is at `path` is not root's alone. Without such a user it
+/// does nothing.
+pub fn rights_for(path: &Utf8Path) -> AsCaller {
+    let caller = CALLER.get().filter(|_| !has_rights() && !is_roots_alone(path));
+    AsCaller { before: caller.and_then(Caller::take_rights) }
+}
+
+/// The same for reading, which anything else than the user's own folders may need root for.
+pub(crate) fn rights_to_read(path: &Utf8Path) -> AsCaller {
+    let is_own = CALLER.get().is_some_and(|caller| caller.own.iter().any(|own| path.starts_with(own)));
+    if is_own { rights_for(path) } else { AsCaller { before: None } }
+}
+
+impl Caller {
+    /// Gives the groups that were there before.
+    fn take_rights(&self) -> Option<Vec<Gid>> {
+        let before = getgroups().ok()?;
+        let name = User::from_uid(self.uid).ok().flatten().and_then(|user| CString::new(user.name).ok());
+        _ = name.map_or_else(|| setgroups(&[self.gid]), |name| initgroups(&name, self.gid));
+        setfsgid(self.gid);
+        setfsuid(self.uid);
+        Some(before)
+    }
+}
+
+impl Drop for AsCaller {
+    fn drop(&mut self) {
+        if let Some(before) = &self.before {
+            setfsuid(Uid::from_raw(0));
+            setfsgid(Gid::from_raw(0));
+            _ = setgroups(before);
+        }
+    }
+}
+
+/// Whether this thread has that user's rights just now.
+pub(crate) fn has_rights() -> bool {
+    CALLER.get().is_some_and(|caller| setfsuid(Uid::from_raw(u32::MAX)) == caller.uid)
+}
+
+/// Whether files there are made by the user who called sudo, and theirs.
+pub(crate) fn owns(path: &Utf8Path) -> bool {
+    CALLER.get().is_some() && !is_roots_alone(path)
+}
+
+/// Whether a file is root's, and nobody else can change it or what is on the way to it.
+pub(crate) fn is_roots_file(path: &Utf8Path) -> bool {
+    let is_roots = |meta: std::fs::Metadata| meta.is_file() && meta.uid() == 0 && meta.mode() & 0o022 == 0;
+    is_roots_alone(path) && path.symlink_metadata().is_ok_and(is_roots)
+}
+
+/// Whether nobody but root can change which file a path names: each folder on the way is root's and for nobody else
+/// to write, or at least keeps root's own entries in it (sticky), the last one left out. The kernel's own are root's.
+fn is_roots_alone(path: &Utf8Path) -> bool {
+    let is_kernels = ["/proc", "/sys", "/dev", "/run"].iter().any(|own| path.starts_with(own));
+    let is_roots = |(turn, folder): (usize, &Utf8Path)| match folder.symlink_metadata() {
+        Ok(meta) => {
+            let is_sticky = turn > 0 && meta.mode() & 0o1000 != 0;
+            meta.is_dir() && meta.uid() == 0 && (meta.mode() & 0o022 == 0 || is_sticky)
+        }
+        // What isn't there yet is made in one that is.
+        Err(error) => error.kind() == io::ErrorKind::NotFound,
+    };
+    is_kernels || path.ancestors().skip(1).enumerate().all(is_roots)
+}
+
+/// A program that a user's own settings name: under sudo it runs as that user. Their `yandro` becomes the user, then
+/// the program.
+pub(crate) fn command(program: &Utf8Path) -> io::Result<Command> {
+    let Some(caller) = CALLER.get() else { return Ok(Command::new(program)) };
+    let mut command = Command::new(std::env::current_exe()?);
+    command.env(VARIABLE, caller.uid.to_string()).arg("as-caller").arg("--").arg(program);
+    Ok(command)
+}
+
+/// Becomes the user who called sudo for good, then the program.
+///
+/// # Errors
+/// When nobody called sudo, root's rights can't be given up, or the program can't be started.
+pub fn run_as_caller(machine: &Machine, program: &[OsString]) -> io::Result<std::convert::Infallible> {
+    use std::os::unix::process::CommandExt as _;
+    let user = machine.become_caller()?.ok_or(io::ErrorKind::PermissionDenied)?;
+    let (program, arguments) = program.split_first().ok_or(io::ErrorKind::InvalidInput)?;
+    let mut command = Command::new(program);
+    command.args(arguments).env("HOME", machine.home()).env("USER", &user).env("LOGNAME", &user);
+    Err(command.exec())
+}
 
 impl Machine {
     /// Under sudo, becomes the user who called it: all threads, all user and group ids, for good.

@@ -8,6 +8,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 
+use crate::caller;
 use crate::confine;
 pub use crate::reading::{holds, open_regular, read, read_given, read_if_there};
 
@@ -102,7 +103,13 @@ impl Attributes {
     fn give_to(&self, file: &File) -> io::Result<()> {
         let own = file.metadata()?;
         if (own.uid(), own.gid()) != (self.uid, self.gid) {
-            std::os::unix::fs::fchown(file, Some(self.uid), Some(self.gid))?;
+            match std::os::unix::fs::fchown(file, Some(self.uid), Some(self.gid)) {
+                // In the folder of the user who called sudo it is theirs, whosever it was.
+                Err(error) if !(error.kind() == io::ErrorKind::PermissionDenied && caller::has_rights()) => {
+                    return Err(error);
+                }
+                _ => {}
+            }
         }
         // After the owner: a change of owner takes set-id bits away.
         file.set_permissions(fs::Permissions::from_mode(self.mode))?;
@@ -190,6 +197,7 @@ pub fn write(
     tag: &str,
     before_in_place: impl FnOnce() -> Result<(), FileError>,
 ) -> Result<Written, FileError> {
+    let _rights = caller::rights_for(path);
     let path = &follow(path)?;
     let error = match write_beside(path, content, attributes, tag) {
         Ok(()) => return Ok(Written::Renamed),

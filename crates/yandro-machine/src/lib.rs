@@ -2,7 +2,7 @@
 
 pub mod apache;
 pub mod caches;
-mod caller;
+pub mod caller;
 pub mod certificates;
 pub mod changes;
 pub mod circumstances;

@@ -9,9 +9,10 @@ use yandro_core::site::ListId;
 use yandro_core::system::System;
 use zeroize::Zeroizing;
 
+use crate::caller;
 use crate::confine;
 use crate::key_care::Open;
-use crate::settings::NamedServer;
+use crate::settings::{self, NamedServer};
 
 /// The environment of one run, captured once at the start.
 #[derive(Clone, Debug)]
@@ -111,6 +112,10 @@ impl Machine {
         };
         let system = System::of_tree(|path| resolved(&sysroot, path).exists());
         let home = home.as_deref().ok_or(MachineError::Homeless)?;
+        let (config, data) = (resolved(&sysroot, config.as_str()), resolved(&sysroot, data.as_str()));
+        if let Some(caller) = &caller {
+            caller::remember(caller.uid.as_raw(), caller.gid.as_raw(), [config.clone(), data.clone()]);
+        }
         Ok(Self {
             home: resolved(&sysroot, home.as_str()),
             servers: Vec::new(),
@@ -120,9 +125,9 @@ impl Machine {
             system,
             places: Places {
                 hosts: below(&sysroot, system.hosts_file()),
-                config: resolved(&sysroot, config.as_str()),
-                data: resolved(&sysroot, data.as_str()),
                 list: ListId::new(&name, &inside(&sysroot, &config).join("sites.toml")),
+                config,
+                data,
                 sysroot,
             },
             owner: format!("{name}@{}", host_name()),
@@ -168,11 +173,11 @@ impl Machine {
         std::mem::take(&mut *self.open.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
-    /// The real machine without anybody's settings or sites.
+    /// The real machine without anybody's settings or sites, but for the servers that root has named.
     pub(crate) fn bare() -> Self {
         let nowhere = Utf8PathBuf::from("/nonexistent");
         let system = System::of_tree(|path| Utf8Path::new(path).exists());
-        Self {
+        let mut machine = Self {
             system,
             places: Places {
                 sysroot: "/".into(),
@@ -188,7 +193,10 @@ impl Machine {
             passphrase: Arc::default(),
             open: Arc::default(),
             keeper: None,
-        }
+        };
+        // A list that others can change, or that has a slip in it, doesn't count.
+        machine.servers = settings::system_servers(&machine).unwrap_or_default();
+        machine
     }
 
     /// The user's home; under sudo that of the one who called.

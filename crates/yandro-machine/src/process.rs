@@ -13,6 +13,8 @@ use camino::{Utf8Path, Utf8PathBuf};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, Signal, kill_process_group};
 
+use crate::caller;
+
 /// How long any program may run before it is ended.
 const LIMIT: Duration = Duration::from_secs(120);
 /// How much of a program's output is kept, in bytes. The rest is read and dropped.
@@ -40,8 +42,13 @@ pub fn keep_memory_to_itself() {
 
 /// A program with a clean environment.
 fn clean(program: &Utf8Path) -> Command {
-    let mut command = Command::new(program);
-    command.env_clear().env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("LC_ALL", "C.UTF-8");
+    cleaned(Command::new(program))
+}
+
+fn cleaned(mut command: Command) -> Command {
+    let caller = command.get_envs().find(|(name, _)| *name == caller::VARIABLE);
+    let caller = caller.and_then(|(name, value)| Some((name.to_owned(), value?.to_owned())));
+    command.env_clear().envs(caller).env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("LC_ALL", "C.UTF-8");
     command
 }
 
@@ -53,13 +60,23 @@ pub fn run(program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
     finish(clean(program), program, arguments, &[], LIMIT)
 }
 
-/// Runs a program to its end with the environment of this process: for commands that a person
-/// named, and never as another user.
+/// Runs a server's own program to its end. Under sudo `as_caller` has it run as the user who called.
 ///
 /// # Errors
 /// When it can't be started, or doesn't end within two minutes.
-pub fn run_with_environment(program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
-    finish(Command::new(program), program, arguments, &[], LIMIT)
+pub(crate) fn run_server(program: &Utf8Path, arguments: &[&str], as_caller: bool) -> io::Result<Ran> {
+    let command = if as_caller { caller::command(program)? } else { Command::new(program) };
+    finish(cleaned(command), program, arguments, &[], LIMIT)
+}
+
+/// Runs a program to its end with the environment of this process: for commands that a person named. Under sudo
+/// `as_caller` has it run as the user who called.
+///
+/// # Errors
+/// When it can't be started, or doesn't end within two minutes.
+pub fn run_with_environment(program: &Utf8Path, arguments: &[&str], as_caller: bool) -> io::Result<Ran> {
+    let command = if as_caller { caller::command(program)? } else { Command::new(program) };
+    finish(command, program, arguments, &[], LIMIT)
 }
 
 /// Runs a program to its end, and gives it something to read, of less than a pipe's 64 kB.
@@ -105,8 +122,13 @@ fn finish(
 ///
 /// # Errors
 /// When it can't be started, or nothing runs within two minutes.
-pub fn run_starter(program: &Utf8Path, arguments: &[&str], is_up: impl Fn() -> bool) -> io::Result<Ran> {
-    let mut command = clean(program);
+pub(crate) fn run_starter(
+    program: &Utf8Path,
+    arguments: &[&str],
+    as_caller: bool,
+    is_up: impl Fn() -> bool,
+) -> io::Result<Ran> {
+    let mut command = cleaned(if as_caller { caller::command(program)? } else { Command::new(program) });
     command.args(arguments).process_group(0).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
     let mut child = command.spawn()?;
     let mut pipes = Pipes::of(&mut child)?;

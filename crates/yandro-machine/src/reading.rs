@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 
 use camino::Utf8Path;
 
+use crate::caller;
 use crate::confine;
 use crate::files::FileError;
 
@@ -22,6 +23,7 @@ const PIPE_LIMIT: Duration = Duration::from_secs(10);
 pub fn open_regular(path: &Utf8Path) -> Result<File, FileError> {
     let flags = (rustix::fs::OFlags::NONBLOCK | rustix::fs::OFlags::CLOEXEC).bits().cast_signed();
     let real = confine::real(path).map_err(FileError::at(path))?;
+    let _rights = caller::rights_to_read(&real);
     let file = OpenOptions::new().read(true).custom_flags(flags).open(real).map_err(FileError::at(path))?;
     let meta = file.metadata().map_err(FileError::at(path))?;
     if meta.is_file() {

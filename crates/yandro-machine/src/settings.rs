@@ -8,6 +8,7 @@ use yandro_core::config::{PathPair, PathView, Published, PublishedPort};
 use yandro_core::site::{ServerKind, ServerName};
 use yandro_core::tables::{self, Value};
 
+use crate::caller;
 use crate::files;
 use crate::machine::Machine;
 
@@ -57,6 +58,9 @@ pub struct NamedServer {
     /// The command that stops it.
     #[serde(default)]
     pub stop: Vec<String>,
+    /// Whether root named it, for every user of the machine.
+    #[serde(skip)]
+    pub is_systems: bool,
 }
 
 fn pairs<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Vec<PathPair>, D::Error> {
@@ -84,6 +88,7 @@ impl NamedServer {
             reload: Vec::new(),
             start: Vec::new(),
             stop: Vec::new(),
+            is_systems: false,
         }
     }
 
@@ -194,7 +199,30 @@ pub enum SettingsError {
 pub fn read(machine: &Machine) -> Result<Settings, SettingsError> {
     let path = machine.places.settings();
     let Some(bytes) = files::read_if_there(&path)? else { return Ok(Settings::default()) };
-    let text = String::from_utf8_lossy(&bytes).into_owned();
+    parse(path, &bytes)
+}
+
+/// The servers that root has named for every user of the machine, in a file of the form of the settings. On the real
+/// machine it counts only while nobody else can change it.
+///
+/// # Errors
+/// When the file is there and can't be read, doesn't parse, or others can change it.
+pub fn system_servers(machine: &Machine) -> Result<Vec<NamedServer>, SettingsError> {
+    let path = machine.path(SYSTEM_SERVERS);
+    let Some(bytes) = files::read_if_there(&path)? else { return Ok(Vec::new()) };
+    if machine.is_real() && !caller::is_roots_file(&path) {
+        let words = "others than root can change this file or its folder, so the servers in it don't count";
+        return Err(files::FileError::at(&path)(std::io::Error::other(words)).into());
+    }
+    let servers = parse(path, &bytes)?.servers;
+    Ok(servers.into_iter().map(|server| NamedServer { is_systems: true, ..server }).collect())
+}
+
+/// Where they stand.
+pub const SYSTEM_SERVERS: &str = "/etc/yandro/servers.toml";
+
+fn parse(path: Utf8PathBuf, bytes: &[u8]) -> Result<Settings, SettingsError> {
+    let text = String::from_utf8_lossy(bytes).into_owned();
     toml::from_str(&text).map_err(|error| SettingsError::Parse {
         path,
         message: error.message().to_owned(),
@@ -221,6 +249,7 @@ mod tests {
             reload: vec!["/opt/ferries/ctl".into(), "say \"graceful\"".into()],
             start: Vec::new(),
             stop: Vec::new(),
+            is_systems: false,
         };
         let text = with_server(mine, &server);
         let read: Settings = toml::from_str(&text).unwrap();

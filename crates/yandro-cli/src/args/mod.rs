@@ -113,6 +113,13 @@ pub(crate) enum Command {
     /// Do single steps as root for a yandro that may not
     #[command(hide = true)]
     Privileged,
+    /// Run a program as the user who called sudo
+    #[command(hide = true)]
+    AsCaller {
+        /// The program and its arguments
+        #[arg(trailing_var_arg = true, required = true)]
+        program: Vec<std::ffi::OsString>,
+    },
     /// Show a whole example in a temporary folder: no root and no server needed
     Demo(DemoArgs),
 }

@@ -68,6 +68,10 @@ A virtual machine with a folder shared under the same path:
 pub(crate) struct ServerAddArgs {
     /// What you call it
     pub(crate) name: String,
+    /// Name it for all users of this computer, in /etc/yandro/servers.toml (needs root): yandro then
+    /// tests and reloads it through sudo, also for users who may not do more there
+    #[arg(long)]
+    pub(crate) for_everyone: bool,
     /// What kind of server it is, where the configuration's name doesn't tell
     #[arg(long, value_enum)]
     pub(crate) kind: Option<ServerKindArg>,

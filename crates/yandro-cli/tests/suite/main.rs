@@ -38,5 +38,6 @@ mod safety;
 mod servers;
 mod serving;
 mod sysroot;
+mod under_sudo;
 mod undoing;
 mod vhosts;

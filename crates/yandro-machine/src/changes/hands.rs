@@ -15,6 +15,7 @@ use yandro_core::system::{Cache, TrustStore};
 use super::control::{OnWait, ServerAction, ServerControl};
 use super::privileged::{Answer, Asked, Helper, Refusal, Request, State, Verb};
 use crate::caches;
+use crate::caller;
 use crate::files::{self, Attributes, FileError};
 use crate::trust;
 
@@ -133,6 +134,7 @@ impl<'a> Hands<'a> {
         if !may_change(path) {
             return self.change(path, &State::Absent, tag, false).map(|_| ());
         }
+        let _rights = caller::rights_for(path);
         fs::remove_file(files::follow_folder(path)).map_err(FileError::at(path))?;
         files::sync_folder_of(path)
     }
@@ -145,6 +147,7 @@ impl<'a> Hands<'a> {
         }
         // A step that can't be done for it fails by itself.
         if may_change(&left) {
+            let _rights = caller::rights_for(&left);
             _ = fs::remove_file(files::follow_folder(&left));
         } else {
             _ = self.ask(path, &Request::Clean { path: path.to_owned(), tag: tag.to_owned() });
@@ -265,6 +268,7 @@ pub(super) fn may_write(path: &Utf8Path) -> bool {
 
 /// Makes a link lead to `target`, through a new link that is renamed over it.
 pub(super) fn set_link(path: &Utf8Path, target: &Utf8Path, tag: &str) -> Result<(), FileError> {
+    let _rights = caller::rights_for(path);
     let real = files::follow_folder(path);
     let beside = files::temporary(&real, tag);
     _ = fs::remove_file(&beside);

@@ -4,6 +4,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::{Access, DoneStep, FileChange, LinkChange, SiteChange, Step, reversed as reversed_text};
 
 use super::record::{self, Record, RecordError, RecordedFile, RecordedStep};
+use crate::caller;
 use crate::files::{self, FileError};
 use crate::machine::Machine;
 use crate::permissions;
@@ -185,6 +186,7 @@ pub fn prune(machine: &Machine, keep: Keep, now: i64) {
     let newest = records.split_off(records.len().saturating_sub(keep.number));
     // A clock that is wrong must not take the whole history.
     let by_age = newest.len().saturating_sub(ALWAYS_KEPT);
+    let _rights = caller::rights_for(&machine.history());
     for path in records {
         _ = std::fs::remove_file(path);
     }
@@ -203,16 +205,4 @@ const ALWAYS_KEPT: usize = 50;
 fn written(path: &Utf8Path) -> Option<i64> {
     let since = path.metadata().ok()?.modified().ok()?.duration_since(std::time::UNIX_EPOCH).ok()?;
     i64::try_from(since.as_secs()).ok()
-}
-
-impl RecordedStep {
-    /// The path that the step changed.
-    pub(super) fn path(&self) -> &Utf8Path {
-        match self {
-            Self::Folder { path, .. } | Self::Link { path, .. } | Self::EmptyFolder { path, .. } => path,
-            Self::Rights(change) => &change.path,
-            Self::Trust(change) => &change.store,
-            Self::File(file) => &file.path,
-        }
-    }
 }

@@ -8,6 +8,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::Access;
 
 use super::steps::make_folder;
+use crate::caller;
 use crate::files::{self, Attributes, FileError};
 use crate::machine::Machine;
 
@@ -20,7 +21,7 @@ impl Machine {
     /// Mode and owner of a file that is new.
     pub(super) fn attributes_of_new(&self, path: &Utf8Path, access: Access) -> Attributes {
         let own = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
-        let is_persons = access == Access::Project || self.is_keepers(path);
+        let is_persons = access == Access::Project || self.is_keepers(path) || caller::owns(path);
         let (uid, gid) = self.keeper.filter(|_| is_persons).unwrap_or(own);
         let shared = Self::shared_group(path).filter(|_| access == Access::Project);
         // In a folder of a group's the group may do with it what it may do with the folder.
@@ -39,6 +40,7 @@ impl Machine {
 
     /// Writes a file of yandro's own bookkeeping, whole or not at all, for its owner alone.
     pub(super) fn write_own(&self, beside: &Utf8Path, path: &Utf8Path, content: &[u8]) -> Result<(), FileError> {
+        let _rights = caller::rights_for(path);
         let written = (|| {
             let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(beside)?;
             file.write_all(content)?;
@@ -54,6 +56,7 @@ impl Machine {
     pub(crate) fn give_to_keeper(&self, path: &Utf8Path) -> Result<(), FileError> {
         // A folder on the way to them that was made for them is theirs, too.
         let is_above = self.places.config.starts_with(path) || self.places.data.starts_with(path);
+        let _rights = caller::rights_for(path);
         match self.keeper {
             Some((uid, gid)) if is_above || self.is_keepers(path) => {
                 std::os::unix::fs::lchown(path, Some(uid), Some(gid)).map_err(FileError::at(path))
@@ -70,6 +73,7 @@ impl Machine {
 
     /// Gives a new folder of a project to the person, and what its own folder hands down.
     pub(super) fn give_project(&self, path: &Utf8Path) -> Result<(), FileError> {
+        let _rights = caller::rights_for(path);
         let shared = Self::shared_group(path);
         if let Some((uid, gid)) = self.keeper {
             let gid = shared.map_or(gid, |(gid, _)| gid);

@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 use camino::{Utf8Path, Utf8PathBuf};
 use rustix::fs::{Gid, Mode, OFlags, Uid, fchmod, fchown};
 
+use crate::caller;
 use crate::files::FileError;
 use crate::machine::Machine;
 
@@ -100,6 +101,7 @@ fn own(machine: &Machine) -> Result<(File, Utf8PathBuf), FileError> {
     let data = &machine.places.data;
     machine.make_own_folder(data)?;
     let path = data.join("lock");
+    let _rights = caller::rights_for(&path);
     let mut options = careful();
     let open = options.write(true).create(true).truncate(false).mode(0o600).open(&path);
     let file = open.and_then(regular).map_err(FileError::at(&path))?;

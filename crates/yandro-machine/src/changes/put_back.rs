@@ -12,6 +12,7 @@ use super::hands::{Escalate, Hands, Helped, by_need};
 use super::lock::Lock;
 use super::record::{self, Record, RecordError, RecordedFile, RecordedStep};
 use super::steps::{clean_up, held};
+use crate::caller;
 use crate::files::{self, FileError};
 use crate::interrupt;
 use crate::machine::Machine;
@@ -154,6 +155,7 @@ fn steps_back(machine: &Machine, hands: &Hands<'_>, record: &Record) -> Result<O
     let history = machine.history();
     let mut foreign = None;
     for (number, step) in record.steps.iter().enumerate().rev() {
+        let _rights = caller::rights_for(step.path());
         match step {
             // A folder that somebody put something into stays.
             RecordedStep::Folder { path, .. } => _ = fs::remove_dir(files::follow_folder(path)),
@@ -248,6 +250,7 @@ pub fn recover(
     let mut recovery = Recovery::default();
     let history = machine.history();
     for path in record::records(&history, "new") {
+        let _rights = caller::rights_for(&path);
         // Not even begun: the record itself was being written.
         fs::remove_file(&path).map_err(FileError::at(&path))?;
     }

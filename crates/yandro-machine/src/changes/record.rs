@@ -17,6 +17,7 @@ use yandro_core::site::{ServerId, Site, SiteList, set_site};
 use yandro_core::source::common_ends;
 use yandro_core::system::{Cache, TrustStore};
 
+use crate::caller;
 use crate::files::{self, Attributes, FileError, fingerprint, read_if_there, sync_folder_of};
 use crate::fresh::random;
 use crate::machine::Machine;
@@ -89,6 +90,18 @@ pub(crate) enum RecordedStep {
         path: Utf8PathBuf,
         mode: Option<u32>,
     },
+}
+
+impl RecordedStep {
+    /// What it changes.
+    pub(crate) fn path(&self) -> &Utf8Path {
+        match self {
+            Self::Folder { path, .. } | Self::Link { path, .. } | Self::EmptyFolder { path, .. } => path,
+            Self::File(file) => &file.path,
+            Self::Rights(change) => &change.path,
+            Self::Trust(change) => &change.store,
+        }
+    }
 }
 
 /// A file before and after. Only what differs is kept, between what both begin and end
@@ -259,6 +272,7 @@ impl Record {
     /// When that can't be made sure of. Then it isn't done, and can be rolled back.
     pub(crate) fn finish(&self, history: &Utf8Path) -> Result<(), FileError> {
         let (begun, tidying) = (self.path(history, "begun"), self.path(history, "tidying"));
+        let _rights = caller::rights_for(&begun);
         fs::rename(&begun, &tidying).map_err(FileError::at(&begun))?;
         sync_folder_of(&tidying).inspect_err(|_| {
             // The rollback looks for the record by its first name; it removes either.
@@ -268,12 +282,15 @@ impl Record {
 
     /// Nothing is left to do. Should this get lost, it is only done once more.
     pub(crate) fn close(&self, history: &Utf8Path) {
-        _ = fs::rename(self.path(history, "tidying"), self.path(history, "done"));
+        let tidying = self.path(history, "tidying");
+        let _rights = caller::rights_for(&tidying);
+        _ = fs::rename(tidying, self.path(history, "done"));
     }
 
     /// Takes the record away: everything is as if it had never been.
     pub(crate) fn forget(&self, history: &Utf8Path) -> Result<(), FileError> {
         let begun = self.path(history, "begun");
+        let _rights = caller::rights_for(&begun);
         match fs::remove_file(&begun) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => {
                 let tidying = self.path(history, "tidying");
@@ -299,6 +316,7 @@ impl Record {
     /// Takes the whole contents away again.
     pub(crate) fn clear_whole(&self, history: &Utf8Path) {
         for step in 0..self.steps.len() {
+            let _rights = caller::rights_for(history);
             // One that stays behind does no harm: its change set is done.
             _ = fs::remove_file(self.whole(history, step));
         }
@@ -386,6 +404,7 @@ pub(crate) fn next_id(history: &Utf8Path) -> Result<u64, FileError> {
 /// Gives a record that can't be read a name under which nothing looks for it: that name.
 pub(crate) fn set_aside(path: &Utf8Path) -> Result<Utf8PathBuf, FileError> {
     let aside = Utf8PathBuf::from(format!("{path}.damaged"));
+    let _rights = caller::rights_for(path);
     fs::rename(path, &aside).map_err(FileError::at(path))?;
     Ok(aside)
 }

@@ -8,6 +8,7 @@ use yandro_core::plan::{Access, ChangeSet, FileChange, Phase, Step};
 
 use super::hands::Hands;
 use super::record::{Record, RecordedFile, RecordedStep};
+use crate::caller;
 use crate::files::{self, Attributes, FileError};
 use crate::interrupt;
 use crate::machine::Machine;
@@ -57,6 +58,7 @@ impl Work<'_> {
     }
 
     fn do_step(&self, step: &Step, number: usize) -> Result<(), FileError> {
+        let _rights = caller::rights_for(step.path());
         match step {
             Step::File(change) => self.write_file(change, || {
                 let before = change.before.as_deref().map_or(&[][..], Vec::as_slice);
@@ -97,6 +99,7 @@ impl Work<'_> {
 }
 
 pub(super) fn make_folder(machine: &Machine, path: &Utf8Path, access: Access) -> Result<(), FileError> {
+    let _rights = caller::rights_for(path);
     let path = &files::follow_folder(path);
     match fs::DirBuilder::new().mode(access.folder_mode()).create(path) {
         Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists => return Err(FileError::at(path)(error)),
@@ -121,6 +124,7 @@ pub(super) fn clean_up(machine: &Machine, record: &Record, history: &Utf8Path) {
     let mut is_clean = true;
     for step in &record.steps {
         let RecordedStep::File(RecordedFile { path, access, after, .. }) = step else { continue };
+        let _rights = caller::rights_for(path);
         if *access == Access::Secret {
             is_clean &= unless_gone(fs::remove_file(held(path, record))).is_ok();
         }

@@ -29,21 +29,21 @@ const SETTLING: Duration = Duration::from_millis(250);
 pub const NO_COMMAND: &str = "no command was named for it";
 
 /// Runs a command that a person named, with their environment: it may have to find a container's
-/// engine or an agent with keys.
+/// engine or an agent with keys. Under sudo it runs as the user who called, unless root named it for everybody.
 ///
 /// # Errors
 /// When none was named, and the words of one that failed.
-pub(crate) fn run(command: &[String]) -> Result<(), String> {
+pub(crate) fn run(named: &NamedServer, command: &[String]) -> Result<(), String> {
     let (program, arguments) = command.split_first().ok_or(NO_COMMAND)?;
     let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
-    let ran = process::run_with_environment(Utf8Path::new(program), &arguments)
+    let ran = process::run_with_environment(Utf8Path::new(program), &arguments, !named.is_systems)
         .map_err(|error| format!("{program}: {error}"))?;
     if ran.succeeded { Ok(()) } else { Err(format!("{}: {}", ran.command, ran.words)) }
 }
 
 impl ServerControl for Commands {
     fn test(&self) -> Result<(), String> {
-        if self.named.test.is_empty() { Ok(()) } else { run(&self.named.test) }
+        if self.named.test.is_empty() { Ok(()) } else { run(&self.named, &self.named.test) }
     }
 
     /// Whether it runs can't be seen from here.
@@ -58,7 +58,7 @@ impl ServerControl for Commands {
     fn wait_until_idle(&self, _: OnWait<'_>) {}
 
     fn reload(&self, _: OnWait<'_>) -> Result<(), String> {
-        run(&self.named.reload)?;
+        run(&self.named, &self.named.reload)?;
         // When its old processes are gone can't be seen from here.
         std::thread::sleep(SETTLING);
         Ok(())
@@ -72,10 +72,10 @@ impl ServerControl for Commands {
     }
 
     fn start(&self, _: OnWait<'_>) -> Result<(), String> {
-        run(&self.named.start)
+        run(&self.named, &self.named.start)
     }
 
     fn stop(&self, _: OnWait<'_>) -> Result<(), String> {
-        run(&self.named.stop)
+        run(&self.named, &self.named.stop)
     }
 }

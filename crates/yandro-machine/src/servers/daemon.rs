@@ -1,14 +1,15 @@
 //! Testing, starting, reloading and stopping a web server of this machine, and waiting until it
 //! has done so.
 
-use std::fs;
 use std::os::unix::fs::MetadataExt as _;
 use std::time::{Duration, Instant};
+use std::{fs, io};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use rustix::process::{Pid, Signal, kill_process};
 
 use super::{NO_COMMAND, run_command};
+use crate::caller;
 use crate::changes::{OnWait, ServerAction, ServerControl};
 use crate::process;
 use crate::settings::NamedServer;
@@ -105,7 +106,11 @@ impl Daemon {
         let pid = fs::read_to_string(&self.pid_file).ok()?.trim().parse().ok()?;
         let command = fs::read_to_string(format!("/proc/{pid}/comm")).ok()?;
         let program = self.program.first().and_then(|program| Utf8Path::new(program).file_name()).unwrap_or_default();
-        let is_it = self.kind.processes.iter().any(|name| command.starts_with(name)) || command.trim() == program;
+        let is_of_kind = self.kind.processes.iter().any(|name| command.starts_with(name));
+        // Root signals none of its own processes because a user's program has that name.
+        let owner = Pid::from_raw(pid).and_then(process::owner);
+        let is_roots = owner == Some(0) && rustix::process::geteuid().is_root();
+        let is_it = is_of_kind || command.trim() == program && !(is_roots && self.is_users());
         // A process that ended still has a name until its parent waits for it; in containers without an init, forever.
         Pid::from_raw(pid).filter(|pid| is_it && is_alive(*pid))
     }
@@ -116,6 +121,22 @@ impl Daemon {
         let children = process::children(self.running()?);
         let owner = |child: &String| process::owner(Pid::from_raw(child.parse().ok()?)?);
         children.iter().filter_map(owner).find(|uid| *uid != 0)
+    }
+
+    /// Runs a command that was named.
+    fn run_named(&self, command: &[String]) -> Result<(), String> {
+        run_command(self.named.as_ref().ok_or(NO_COMMAND)?, command)
+    }
+
+    /// Whether a program runs as the user who called sudo: one that a user's settings name and that others than root
+    /// can change.
+    fn is_callers(&self, program: &Utf8Path) -> bool {
+        self.is_users() && !caller::is_roots_file(program)
+    }
+
+    /// Whether a user named the server in settings of their own.
+    fn is_users(&self) -> bool {
+        self.named.as_ref().is_some_and(|named| !named.is_systems)
     }
 
     /// A command that the user named; empty if they didn't.
@@ -155,7 +176,7 @@ impl Daemon {
                 format!("process {} could not be told to reload: {error}", before.pid.as_raw_nonzero())
             })?;
         } else {
-            run_command(command)?;
+            self.run_named(command)?;
         }
         let mut wait = Wait::new(on_wait, format!("{} to finish its reload", self.kind.title));
         let mut idle_since: Option<Instant> = None;
@@ -198,14 +219,14 @@ impl Daemon {
     fn start_stopped(&self, on_wait: OnWait<'_>) -> Result<(), String> {
         let command = self.command(|named| &named.start);
         if !command.is_empty() {
-            run_command(command)?;
+            self.run_named(command)?;
         } else if let Some((systemctl, service)) = &self.service {
             run_program(systemctl, &["start", service])?;
         } else {
             let program = Utf8Path::new(self.program.first().ok_or(NO_COMMAND)?);
             self.remove_stale_pid_file();
             let is_up = || self.running().is_some();
-            let ran = process::run_starter(program, &self.arguments(self.kind.start), is_up)
+            let ran = process::run_starter(program, &self.arguments(self.kind.start), self.is_callers(program), is_up)
                 .map_err(|error| format!("{program}: {error}"))?;
             if !ran.succeeded {
                 return Err(said(&ran));
@@ -225,10 +246,11 @@ impl ServerControl for Daemon {
     fn test(&self) -> Result<(), String> {
         let command = self.command(|named| &named.test);
         if !command.is_empty() {
-            return run_command(command);
+            return self.run_named(command);
         }
         let program = Utf8Path::new(self.program.first().ok_or(NO_COMMAND)?);
-        run_program(program, &self.arguments(self.kind.test))
+        let ran = process::run_server(program, &self.arguments(self.kind.test), self.is_callers(program));
+        ended(program, ran)
     }
 
     fn is_running(&self) -> bool {
@@ -261,7 +283,9 @@ impl ServerControl for Daemon {
         match self.generation() {
             Some(before) => self.reload_running(&before, on_wait),
             // A named command may know of a server whose process can't be seen.
-            None if !self.command(|named| &named.reload).is_empty() => run_command(self.command(|named| &named.reload)),
+            None if !self.command(|named| &named.reload).is_empty() => {
+                self.run_named(self.command(|named| &named.reload))
+            }
             None => Err("it isn't running".into()),
         }
     }
@@ -283,7 +307,7 @@ impl ServerControl for Daemon {
         self.wait_until_idle(on_wait);
         let command = self.command(|named| &named.stop);
         match &self.service {
-            _ if !command.is_empty() => run_command(command)?,
+            _ if !command.is_empty() => self.run_named(command)?,
             Some((systemctl, service)) => run_program(systemctl, &["stop", service])?,
             None => kill_process(pid, self.kind.stop)
                 .map_err(|error| format!("process {} could not be told to end: {error}", pid.as_raw_nonzero()))?,
@@ -316,7 +340,11 @@ fn takes_connections(worker: &str) -> bool {
 }
 
 fn run_program(program: &Utf8Path, arguments: &[&str]) -> Result<(), String> {
-    let ran = process::run(program, arguments).map_err(|error| format!("{program}: {error}"))?;
+    ended(program, process::run(program, arguments))
+}
+
+fn ended(program: &Utf8Path, ran: io::Result<process::Ran>) -> Result<(), String> {
+    let ran = ran.map_err(|error| format!("{program}: {error}"))?;
     if ran.succeeded { Ok(()) } else { Err(said(&ran)) }
 }
 

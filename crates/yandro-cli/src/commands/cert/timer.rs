@@ -48,7 +48,7 @@ impl Timer {
         let user = if self.is_root { &[][..] } else { &["--user"] };
         let words: Vec<&str> = user.iter().chain(words).copied().collect();
         // The user's own systemd is found by variables of the session.
-        match process::run_with_environment(&program, &words) {
+        match process::run_with_environment(&program, &words, !self.is_root) {
             Ok(ran) if ran.succeeded => Ok(()),
             Ok(ran) => Err(format!("{}: {}", ran.command, ran.words)),
             Err(error) => Err(format!("{program}: {error}")),

@@ -11,6 +11,7 @@ use std::time::Instant;
 use camino::Utf8Path;
 use yandro_core::check::SiteReport;
 use yandro_core::site::{Site, SiteList};
+use yandro_machine::caller;
 use yandro_machine::files::{self, FileError};
 use yandro_machine::probe::Limit;
 
@@ -72,6 +73,7 @@ fn looked(
 
 /// Writes a report over the last one: nothing else is written over.
 fn write(file: &Utf8Path, text: &str) -> Result<(), CommandError> {
+    let _rights = caller::rights_for(file);
     if let Some(before) = files::read_if_there(file)?
         && !before.is_empty()
         && !before.windows(view::MARK.len()).any(|own| own == view::MARK.as_bytes())

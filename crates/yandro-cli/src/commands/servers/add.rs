@@ -8,7 +8,7 @@ use yandro_core::config::{PathPair, PublishedPort};
 use yandro_core::plan::{Access, ChangeSet, Step};
 use yandro_core::site::{ServerId, ServerKind, ServerName};
 use yandro_machine::files;
-use yandro_machine::settings::{NamedServer, with_server, without_server};
+use yandro_machine::settings::{NamedServer, SYSTEM_SERVERS, with_server, without_server};
 
 use crate::args::ServerAddArgs;
 use crate::commands::apply::{Planned, apply};
@@ -28,10 +28,7 @@ pub(super) fn add(context: &Context, args: &ServerAddArgs, ui: &mut Ui) -> Resul
         if let Some(found) = same {
             no_sites(context, found.id, "it gets another name by this")?;
         }
-        let settings = context.machine.places.settings();
-        let before = files::read_if_there(&settings)?;
-        let text = String::from_utf8_lossy(before.as_deref().unwrap_or_default()).into_owned();
-        Ok(settings_change(context, before, with_server(&text, &server)))
+        settings_change(context, server.is_systems, |text| with_server(text, &server))
     };
     let Some(_) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
     if ui.json {
@@ -49,15 +46,13 @@ pub(super) fn add(context: &Context, args: &ServerAddArgs, ui: &mut Ui) -> Resul
 }
 
 pub(super) fn drop(context: &Context, name: ServerName, ui: &mut Ui) -> Result<Status, CommandError> {
-    if context.machine.servers.iter().all(|server| server.name != name) {
+    let Some(server) = context.machine.servers.iter().find(|server| server.name == name) else {
         return Err(CommandError::usage(format!("no server of yours is called `{name}`"))
             .hint("see which there are: yandro servers"));
-    }
+    };
     let plan = || {
         no_sites(context, ServerId::Named(name), "they would be left on a server that yandro knows no more")?;
-        let before = files::read_if_there(&context.machine.places.settings())?;
-        let text = String::from_utf8_lossy(before.as_deref().unwrap_or_default()).into_owned();
-        Ok(settings_change(context, before, without_server(&text, name)))
+        settings_change(context, server.is_systems, |text| without_server(text, name))
     };
     let Some(_) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
     if ui.json {
@@ -68,12 +63,25 @@ pub(super) fn drop(context: &Context, name: ServerName, ui: &mut Ui) -> Result<S
     Ok(Status::Well)
 }
 
-fn settings_change(context: &Context, before: Option<Vec<u8>>, after: String) -> Planned<()> {
-    let places = &context.machine.places;
+/// The change of the user's settings, or of the servers that root names for everybody.
+fn settings_change(
+    context: &Context,
+    is_systems: bool,
+    change: impl Fn(&str) -> String,
+) -> Result<Planned<()>, CommandError> {
+    let machine = &context.machine;
+    let (path, access) = if is_systems {
+        (machine.path(SYSTEM_SERVERS), Access::Public)
+    } else {
+        (machine.places.settings(), Access::Private)
+    };
+    let before = files::read_if_there(&path)?;
+    let after = change(&String::from_utf8_lossy(before.as_deref().unwrap_or_default()));
     let mut set = ChangeSet::default();
-    set.steps.push(Step::Folder { path: places.config.clone(), access: Access::Private });
-    set.file(places.settings(), before, Some(after.into_bytes()), Access::Private);
-    Planned { set, starts: false, about: () }
+    let folder = path.parent().unwrap_or(&machine.places.config).to_owned();
+    set.steps.push(Step::Folder { path: folder, access });
+    set.file(path, before, Some(after.into_bytes()), access);
+    Ok(Planned { set, starts: false, about: () })
 }
 
 /// Sites stay where they are: a server may change its name or go only while none is on it.
@@ -131,6 +139,7 @@ fn named(context: &Context, args: &ServerAddArgs) -> Result<NamedServer, Command
         reload: command(&args.reload, known.reload)?,
         start: command(&args.start, known.start)?,
         stop: command(&args.stop, known.stop)?,
+        is_systems: args.for_everyone || known.is_systems,
     };
     if server.view(machine).there(&config).is_none() {
         return Err(CommandError::usage(format!("none of the pairs of folders has {config} in it"))
