@@ -85,9 +85,9 @@ pub(crate) struct ServingArgs {
     /// List folders that have no index (on unless said)
     #[arg(long, value_enum, value_name = "WHETHER")]
     pub(crate) listing: Option<OnOff>,
-    /// Obey override files, `.htaccess` (on unless said); Apache httpd alone has such
-    #[arg(long, value_enum, value_name = "WHETHER")]
-    pub(crate) overrides: Option<OnOff>,
+    /// Obey override files, `.htaccess` (on unless said); only Apache httpd has them
+    #[arg(long, value_enum, value_name = "WHICH")]
+    pub(crate) overrides: Option<OverridesArg>,
     /// Follow symbolic links (on unless said)
     #[arg(long, value_enum, value_name = "WHETHER")]
     pub(crate) symlinks: Option<SymlinksArg>,
@@ -139,6 +139,16 @@ impl ServingArgs {
 pub(crate) enum OnOff {
     /// Yes
     On,
+    /// No
+    Off,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum OverridesArg {
+    /// Yes; of a site without PHP no lines that can run programs, such as `SetHandler`
+    On,
+    /// Every line
+    All,
     /// No
     Off,
 }

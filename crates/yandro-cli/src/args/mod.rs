@@ -13,7 +13,7 @@ use yandro_core::shell::Shell;
 
 pub(crate) use authority::{AuthorityArgs, AuthorityCommand, RootFormat, StoresArg};
 pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, RenewArgs, TermsArgs, TimerArg};
-pub(crate) use map::{MapArgs, OnOff, ServingArgs, SymlinksArg, UpstreamHostArg};
+pub(crate) use map::{MapArgs, OnOff, OverridesArg, ServingArgs, SymlinksArg, UpstreamHostArg};
 pub(crate) use servers::{ServerAddArgs, ServerKindArg, ServersArgs, ServersCommand};
 
 /// From a project folder to a proven <https://name> on your own machine.

@@ -226,3 +226,47 @@ fn an_upstream_is_passed_on_to_and_told_when_it_is_down() {
     eventually("the upstream is proven", || machine.yandro(&["check"]).status == 0);
     assert_eq!(machine.curl(&["https://booking.saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
 }
+
+#[test]
+fn override_files_of_a_project_without_php_choose_no_handler() {
+    let Some(machine) = Namespace::new(&[]) else { return };
+    machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    let written = |text: &str| fs::write(machine.path("saltmarsh/.htaccess"), text).unwrap();
+    let status =
+        || machine.curl(&["--output", "/dev/null", "--write-out", "%{http_code}", "https://saltmarsh.test/"]).stdout;
+    for usual in [
+        "RewriteEngine on\nRewriteRule ^tides$ index.html\n",
+        "<IfModule mod_headers.c>\nHeader set X-Ferry tide\n</IfModule>\n",
+        "Require all granted\nOrder allow,deny\nAllow from all\n",
+        "Options -Indexes +FollowSymLinks\nIndexOptions FancyIndexing\nDirectoryIndex index.html\n",
+        "ErrorDocument 404 /index.html\nAddType text/plain .txt\nAddDefaultCharset utf-8\nSetEnv TIDE high\n",
+        "<Files \"*.txt\">\nRequire all denied\n</Files>\n<FilesMatch \"[.]bak$\">\nRequire all denied\n</FilesMatch>\n",
+    ] {
+        written(usual);
+        assert_eq!(status(), "200", "{usual}");
+    }
+    for hostile in [
+        "SetHandler server-status\n",
+        "AddHandler cgi-script .html\n",
+        "Options +ExecCGI\n",
+        "Options +Includes\nAddOutputFilter INCLUDES .html\n",
+        "<Files index.html>\nSetHandler cgi-script\n</Files>\n",
+        "<IfModule !mod_none.c>\nAddHandler cgi-script .html\n</IfModule>\n",
+        "<If \"true\">\nSetHandler cgi-script\n</If>\n",
+    ] {
+        written(hostile);
+        assert_eq!(status(), "500", "{hostile}");
+    }
+    // It is told, and the command that is named allows it.
+    written("AddHandler default-handler .html\n");
+    let ran = machine.yandro(&["check"]);
+    assert!(ran.stdout.contains("refused for a site without PHP"), "{ran}");
+    let fix = ran.stdout.lines().find_map(|line| line.split_once("yandro map saltmarsh.test --overrides all"));
+    assert!(fix.is_some(), "{ran}");
+    machine.yandro(&["map", "saltmarsh.test", "--overrides", "all"]).succeeds();
+    assert_eq!(status(), "200");
+    machine.yandro(&["check"]).succeeds();
+    machine.yandro(&["map", "saltmarsh.test", "--overrides", "on"]);
+    machine.yandro(&["map", "saltmarsh.test", "--overrides", "off"]).succeeds();
+    assert_eq!(status(), "200", "not even looked at");
+}

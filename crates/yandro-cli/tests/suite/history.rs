@@ -152,7 +152,7 @@ fn settle_brings_everything_back_and_tells_what_was_edited_by_hand() {
 
     // A hand edit stays and is told; a site that is gone from the list is taken away.
     let edited =
-        sysroot.read(SITE).replace("AllowOverride All", "AllowOverride None").replace("RewriteEngine on\n", "");
+        sysroot.read(SITE).replace("Options Indexes FollowSymLinks", "Options None").replace("RewriteEngine on\n", "");
     sysroot.write(SITE, &edited);
     sysroot.write(LIST, sysroot.read(LIST).split("\n[[site]]\nname = \"depot").next().unwrap());
     let cut = sysroot.tree();
@@ -173,8 +173,8 @@ fn settle_brings_everything_back_and_tells_what_was_edited_by_hand() {
     ! depot.saltmarsh.test was written by yandro and belongs to no site of the list: it is taken away
     ! saltmarsh.test: a line was taken out by hand of the section at line 2, and stays out
         yandro would write: RewriteEngine on
-    ! saltmarsh.test: line 14 was edited by hand and stays: `AllowOverride None`
-        yandro would write: AllowOverride All
+    ! saltmarsh.test: line 13 was edited by hand and stays: `Options None`
+        yandro would write: Options Indexes FollowSymLinks
 
     put the lines of saltmarsh.test back: yandro settle --put-back saltmarsh.test
 
@@ -192,7 +192,11 @@ fn settle_brings_everything_back_and_tells_what_was_edited_by_hand() {
     let ran = sysroot.yandro(&["settle", "--put-back", "saltmarsh.test"]).succeeds();
     assert!(!ran.stdout.contains("by hand"), "{ran}");
     let back = sysroot.read(SITE);
-    assert!(back.contains("AllowOverride All") && back.contains("RewriteEngine on") && back.contains("Protocols h2"));
+    assert!(
+        back.contains("Options Indexes FollowSymLinks")
+            && back.contains("RewriteEngine on")
+            && back.contains("Protocols h2")
+    );
     sysroot.yandro(&["undo"]).succeeds();
     assert_eq!(sysroot.read(SITE), added);
     sysroot.write(SITE, &edited);

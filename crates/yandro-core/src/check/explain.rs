@@ -10,7 +10,7 @@ use super::php_fault::{php_fault, php_fault_at};
 use super::remedy;
 use crate::config::Place;
 use crate::shell::word;
-use crate::site::{Content, ServerId};
+use crate::site::{Content, Overrides, ServerId};
 
 /// What each symptom may be a symptom of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -332,6 +332,13 @@ impl Explanation<'_> {
         if let (true, Some(file)) = (has_status("500"), &self.around.override_file)
             && let Some(seen) = log(&[".htaccess", "override", "not allowed here", "Invalid command"])
         {
+            if seen.contains("not allowed here") && site.serving.overrides == Overrides::On {
+                let words = format!(
+                    "the override file {file} has a line that is refused for a site without PHP, since such lines can run programs: allow it if you trust the project"
+                );
+                let mend = format!("yandro map {} --overrides all", site.name);
+                return Some(Fault::new(Code::OverrideFault, words).seen(seen).mend(mend));
+            }
             let words = format!("the override file {file} has a line that {} can't take", self.server());
             let line = Place { file: file.to_string(), line: 1 };
             return Some(Fault::new(Code::OverrideFault, words).seen(seen).mend(remedy::edit(&line)));

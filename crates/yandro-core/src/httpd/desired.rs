@@ -134,12 +134,9 @@ fn directory(serving: &Serving) -> Vec<Want> {
     if options.is_empty() {
         options.push("None".into());
     }
-    let overrides = if serving.overrides == Overrides::On { "All" } else { "None" };
-    let mut wants = vec![
-        Want::Directive("Options", options),
-        Want::one("AllowOverride", overrides),
-        Want::Directive("Require", vec!["all".into(), "granted".into()]),
-    ];
+    let mut wants = vec![Want::Directive("Options", options)];
+    wants.extend(overrides(serving));
+    wants.push(Want::Directive("Require", vec!["all".into(), "granted".into()]));
     let index = match (&serving.index[..], &serving.php) {
         ([], Some(_)) => vec!["index.php".to_owned(), "index.html".to_owned()],
         (index, _) => index.to_vec(),
@@ -159,6 +156,72 @@ fn directory(serving: &Serving) -> Vec<Want> {
         wants.push(Want::Section("FilesMatch", vec!["[.]php$".into()], vec![Want::one("SetHandler", handler)]));
     }
     wants
+}
+
+/// The classes of directives that a project's override file may hold, and of options those that run nothing.
+const OVERRIDES: [&str; 3] = ["AuthConfig", "Indexes", "Limit"];
+/// The directives of the class `FileInfo` that it may hold: all that is usual, but for those that choose the handler of
+/// a file, which may be a program.
+const FILE_INFO: [&str; 36] = [
+    "AddCharset",
+    "AddDefaultCharset",
+    "AddEncoding",
+    "AddLanguage",
+    "AddOutputFilter",
+    "AddOutputFilterByType",
+    "AddType",
+    "BrowserMatch",
+    "BrowserMatchNoCase",
+    "DefaultLanguage",
+    "ErrorDocument",
+    "FileETag",
+    "ForceLanguagePriority",
+    "Header",
+    "LanguagePriority",
+    "PassEnv",
+    "Redirect",
+    "RedirectMatch",
+    "RedirectPermanent",
+    "RedirectTemp",
+    "RemoveCharset",
+    "RemoveEncoding",
+    "RemoveLanguage",
+    "RemoveType",
+    "RequestHeader",
+    "RewriteBase",
+    "RewriteCond",
+    "RewriteEngine",
+    "RewriteOptions",
+    "RewriteRule",
+    "SetEnv",
+    "SetEnvIf",
+    "SetEnvIfNoCase",
+    "SetOutputFilter",
+    "UnsetEnv",
+    "AcceptPathInfo",
+];
+
+/// Which lines of override files count. A site with PHP runs the project's programs anyway.
+fn overrides(serving: &Serving) -> Vec<Want> {
+    let all = match serving.overrides {
+        Overrides::Off => return vec![Want::one("AllowOverride", "None")],
+        Overrides::All => true,
+        Overrides::On => serving.php.is_some(),
+    };
+    if all {
+        return vec![Want::one("AllowOverride", "All")];
+    }
+    let links = match serving.symlinks {
+        Symlinks::On | Symlinks::Anywhere => ",FollowSymLinks,SymLinksIfOwnerMatch",
+        Symlinks::Owner => ",SymLinksIfOwnerMatch",
+        Symlinks::Off => "",
+    };
+    let options = format!("Options=Indexes,MultiViews{links}");
+    let classes = OVERRIDES.into_iter().map(str::to_owned).chain([options]);
+    vec![
+        Want::Directive("AllowOverride", classes.collect()),
+        Want::Directive("AllowOverrideList", FILE_INFO.map(str::to_owned).to_vec()),
+    ]
 }
 
 /// The argument of `<Directory>`: the server takes `*`, `?` and `[` there for a

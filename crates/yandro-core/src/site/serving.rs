@@ -65,9 +65,11 @@ words! {
 words! {
     /// Whether override files count.
     Overrides {
-        /// They do.
+        /// They do. In those of a site without PHP, lines that choose what runs a file are refused.
         #[default]
         On = "on",
+        /// Every line of theirs does.
+        All = "all",
         /// They are not even looked for.
         Off = "off",
     }

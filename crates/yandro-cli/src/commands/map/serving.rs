@@ -8,7 +8,7 @@ use yandro_core::site::{
 use yandro_machine::php;
 
 use super::desired::absolute;
-use crate::args::{OnOff, ServingArgs, SymlinksArg, UpstreamHostArg};
+use crate::args::{OnOff, OverridesArg, ServingArgs, SymlinksArg, UpstreamHostArg};
 use crate::context::Context;
 use crate::error::CommandError;
 
@@ -54,7 +54,11 @@ pub(super) fn serving(
         serving.listing = if choice == OnOff::On { Listing::On } else { Listing::Off };
     }
     if let Some(choice) = args.overrides {
-        serving.overrides = if choice == OnOff::On { Overrides::On } else { Overrides::Off };
+        serving.overrides = match choice {
+            OverridesArg::On => Overrides::On,
+            OverridesArg::All => Overrides::All,
+            OverridesArg::Off => Overrides::Off,
+        };
     }
     if let Some(choice) = args.symlinks {
         serving.symlinks = match choice {
