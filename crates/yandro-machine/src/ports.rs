@@ -75,6 +75,11 @@ pub(crate) fn listening(port: u16) -> Vec<IpAddr> {
     sockets().into_iter().filter(|socket| socket.port == port).map(|socket| socket.address).collect()
 }
 
+/// Whether something listens on a port for other computers, too.
+pub fn is_open_to_the_network(port: u16) -> bool {
+    listening(port).iter().any(|address| !address.to_canonical().is_loopback())
+}
+
 /// What a server's words on a port that is taken leave out: who has it.
 pub fn explain(words: &str) -> Option<String> {
     // As Apache httpd says it, and as nginx does.

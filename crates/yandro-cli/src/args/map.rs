@@ -82,6 +82,10 @@ pub(crate) struct ServingArgs {
     /// Give the site its address for itself: it answers there whatever name is asked for
     #[arg(long, value_enum, value_name = "WHETHER")]
     pub(crate) by_address: Option<OnOff>,
+    /// Answer this computer only, and nobody else in its network (on for a new site at a loopback
+    /// address, unless its server is in a container or a virtual machine)
+    #[arg(long, value_enum, value_name = "WHETHER")]
+    pub(crate) only_here: Option<OnOff>,
     /// List folders that have no index (on unless said)
     #[arg(long, value_enum, value_name = "WHETHER")]
     pub(crate) listing: Option<OnOff>,
@@ -122,6 +126,7 @@ impl ServingArgs {
             ("--https-port", !self.https_ports.is_empty()),
             ("--by-address", self.by_address.is_some()),
             ("--listing", self.listing.is_some()),
+            ("--only-here", self.only_here.is_some()),
             ("--overrides", self.overrides.is_some()),
             ("--symlinks", self.symlinks.is_some()),
             ("--upstream-host", self.upstream_host.is_some()),

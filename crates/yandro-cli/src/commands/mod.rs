@@ -12,6 +12,7 @@ pub(crate) mod map;
 pub(crate) mod pack;
 pub(crate) mod ports;
 mod prove;
+mod reach;
 mod real_names;
 pub(crate) mod serve;
 pub(crate) mod servers;

@@ -5,14 +5,15 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde_json::json;
 use yandro_core::check::other_ports;
 use yandro_core::name::HostName;
-use yandro_core::site::{ServerId, SiteList};
+use yandro_core::site::{ServerId, Site, SiteList};
 use yandro_machine::circumstances;
 use yandro_machine::ports::{self, Holder};
 use yandro_machine::process;
 
+use super::reach;
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
-use crate::view::{BAD, COMMAND, Cell, DIM, GOOD, STRONG, Table, Ui};
+use crate::view::{BAD, COMMAND, Cell, DIM, GOOD, STRONG, Table, Ui, WARN};
 
 /// A port, who ought to have it, and who has.
 struct Port {
@@ -32,7 +33,8 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
     let is_wrong = |port: &Port| {
         !port.wanted.is_empty()
             && !port.holders.is_empty()
-            && port.holders.iter().all(|(_, id)| !id.is_some_and(|id| port.wanted.contains(&id)))
+            // What this user can't see may be just the server that is wanted.
+            && port.holders.iter().all(|(holder, id)| holder.pid.is_some() && !id.is_some_and(|id| port.wanted.contains(&id)))
     };
     let status = if ports.iter().any(is_wrong) { Status::Findings } else { Status::Well };
     if ui.json {
@@ -40,11 +42,11 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
         ui.json(&json!({ "version": 1, "ports": told }));
         return Ok(status);
     }
-    let mut table = Table::new(&["PORT", "ADDRESS", "PROGRAM", "PROCESS", "USER", "SINCE", "WHOSE"]);
+    let mut table = Table::new(&["PORT", "ADDRESS", "REACHED FROM", "PROGRAM", "PROCESS", "USER", "SINCE", "WHOSE"]);
     for port in &ports {
         if port.holders.is_empty() {
             let mut row = vec![Cell::new(port.number.to_string(), STRONG), Cell::new("free", DIM)];
-            row.extend((0..4).map(|_| Cell::plain("")));
+            row.extend((0..5).map(|_| Cell::plain("")));
             row.push(Cell::new(wanted(port), DIM));
             table.row(row);
         }
@@ -52,12 +54,14 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
             let whose = match id {
                 Some(id) if port.wanted.is_empty() || port.wanted.contains(id) => Cell::new(id.to_string(), GOOD),
                 Some(id) => Cell::new(format!("{id}, not {}", wanted(port)), BAD),
+                None if holder.pid.is_none() => Cell::new("not visible to you", DIM),
                 None if port.wanted.is_empty() => Cell::new("another program", DIM),
                 None => Cell::new(format!("not {}", wanted(port)), BAD),
             };
             table.row(vec![
                 Cell::new(port.number.to_string(), STRONG),
                 Cell::plain(holder.address.to_string()),
+                if is_open(holder) { Cell::new("the network", WARN) } else { Cell::plain("this computer") },
                 Cell::plain(holder.program.as_deref().unwrap_or("?")),
                 Cell::plain(holder.pid.map_or_else(|| "?".into(), |pid| pid.to_string())),
                 Cell::plain(&holder.user),
@@ -78,6 +82,9 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
             port.number,
             wanted(port),
         ));
+    }
+    if let Some(open) = open_sites(context, &list) {
+        ui.note(&open);
     }
     if ports.iter().any(|port| port.holders.iter().any(|(holder, _)| holder.pid.is_none())) {
         ui.note("processes of other users show themselves to root alone: sudo yandro ports");
@@ -116,6 +123,22 @@ fn ports_of(context: &Context, list: &SiteList) -> Vec<Port> {
     numbers.into_iter().map(port).collect()
 }
 
+/// Whether other computers reach it.
+fn is_open(holder: &Holder) -> bool {
+    !holder.address.to_canonical().is_loopback()
+}
+
+/// The sites at a loopback address that answer other computers all the same, in a sentence.
+fn open_sites(context: &Context, list: &SiteList) -> Option<String> {
+    let is_open = |site: &&Site| site.address.is_loopback() && reach::is_open(context, site) == Some(true);
+    let names: Vec<&str> = list.sites.iter().filter(is_open).map(|site| site.name.as_str()).collect();
+    let first = names.first()?;
+    Some(format!(
+        "other computers of your network can open {}; to answer this computer only: yandro map {first} --only-here on",
+        names.join(", ")
+    ))
+}
+
 /// Whether a process is this very program: then it is the built-in server.
 fn is_ourselves(holder: &Holder) -> bool {
     let program = |pid: u32| std::fs::read_link(format!("/proc/{pid}/exe")).ok();
@@ -146,7 +169,7 @@ fn to_json(port: &Port) -> serde_json::Value {
         .iter()
         .map(|(holder, id)| {
             json!({
-                "address": holder.address, "program": holder.program, "pid": holder.pid, "user": holder.user,
+                "address": holder.address, "network": is_open(holder), "program": holder.program, "pid": holder.pid, "user": holder.user,
                 "since": holder.pid.and_then(since), "server": id.map(|id| id.word().to_owned()),
             })
         })

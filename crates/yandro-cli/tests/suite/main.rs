@@ -33,6 +33,7 @@ mod namespace;
 mod nginx;
 mod pack;
 mod privilege;
+mod reach;
 mod robust;
 mod safety;
 mod servers;

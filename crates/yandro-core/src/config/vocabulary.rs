@@ -26,6 +26,7 @@ const APACHE: &[&str] = &[
     "Options",
     "AllowOverride",
     "AllowOverrideList",
+    "AuthMerging",
     "Require",
     "DirectoryIndex",
     "FallbackResource",

@@ -25,8 +25,9 @@ pub fn required_modules(site: &Site) -> Vec<&'static str> {
         Content::Upstream(_) => &["authz_core", "proxy", "proxy_http", "headers"],
     };
     let php: &[&str] = if site.serving.php.is_some() { &["proxy", "proxy_fcgi"] } else { &[] };
+    let reach: &[&str] = if site.serving.only_here { &["authz_host"] } else { &[] };
     let logs: &[&str] = &["log_config"];
-    [protocols, content, php, logs].concat()
+    [protocols, content, php, reach, logs].concat()
 }
 
 /// The virtual hosts of a site, one for each port.
@@ -119,6 +120,11 @@ fn content(site: &Site, files: &SiteFiles, scheme: &str) -> Vec<Want> {
         ],
         (Content::Folder { .. }, None) => Vec::new(),
     };
+    if site.serving.only_here {
+        // Beside what the folder and its override files ask for: neither opens what the other closes.
+        let own = vec![Want::one("AuthMerging", "And"), Want::one("Require", "local")];
+        wants.push(Want::Section("Location", vec!["/".into()], own));
+    }
     wants.extend(files.extra.as_ref().map(|extra| Want::one("Include", extra.as_str())));
     wants
 }

@@ -106,6 +106,7 @@ fn every_choice_has_its_directives() {
         https_ports: vec![8443],
         by_address: true,
         listing: Listing::Off,
+        only_here: true,
         overrides: Overrides::Off,
         symlinks: Symlinks::Owner,
         upstream_host: UpstreamHost::Site,
@@ -131,6 +132,10 @@ fn every_choice_has_its_directives() {
     			SetHandler "proxy:unix:/run/php/php-fpm.sock|fcgi://localhost"
     		</FilesMatch>
     	</Directory>
+    	<Location />
+    		AuthMerging And
+    		Require local
+    	</Location>
     	Include "/srv/ferry rules.conf"
     	ErrorLog "/dev/null"
     	CustomLog "/dev/null" combined
@@ -150,6 +155,10 @@ fn every_choice_has_its_directives() {
     			SetHandler "proxy:unix:/run/php/php-fpm.sock|fcgi://localhost"
     		</FilesMatch>
     	</Directory>
+    	<Location />
+    		AuthMerging And
+    		Require local
+    	</Location>
     	Include "/srv/ferry rules.conf"
     	SSLEngine on
     	SSLProtocol -all +TLSv1.2 +TLSv1.3

@@ -110,6 +110,10 @@ fn asked_host(files: &SiteFiles, port: u16, usual: u16) -> String {
 
 fn content(site: &Site, files: &SiteFiles, host: &str) -> Vec<Want> {
     let mut wants = vec![Want::one("client_max_body_size", LARGEST_BODY)];
+    if site.serving.only_here {
+        wants.extend(["127.0.0.0/8", "::1"].map(|own| Want::one("allow", own)));
+        wants.push(Want::one("deny", "all"));
+    }
     match (&site.content, &files.document_root) {
         (Content::Upstream(upstream), _) => {
             wants.push(passed_on(&upstream.to_string(), host, site.serving.upstream_host));

@@ -38,7 +38,7 @@ impl Syntax for NginxSyntax {
     }
 
     fn is_repeated(&self, name: &str) -> bool {
-        ["listen", "location", "proxy_set_header", "fastcgi_param"].contains(&name)
+        ["listen", "location", "proxy_set_header", "fastcgi_param", "allow"].contains(&name)
     }
 }
 

@@ -36,7 +36,7 @@ fn is_site(table: &DeTable<'_>, name: &HostName) -> bool {
 }
 
 /// Every key that yandro knows, with its value for this site.
-fn fields(site: &Site) -> [(&'static str, Option<Value>); 24] {
+fn fields(site: &Site) -> [(&'static str, Option<Value>); 25] {
     let text = |text: &dyn ToString| Value::Text(text.to_string());
     let (folder, document_root, upstream) = match &site.content {
         Content::Folder { folder, document_root } => {
@@ -64,6 +64,7 @@ fn fields(site: &Site) -> [(&'static str, Option<Value>); 24] {
         ("http-ports", numbers(&serving.http_ports)),
         ("https-ports", numbers(&serving.https_ports)),
         ("by-address", serving.by_address.then_some(Value::Flag(true))),
+        ("only-here", serving.only_here.then_some(Value::Flag(true))),
         ("listing", word(serving.listing == Listing::default(), serving.listing.word())),
         ("overrides", word(serving.overrides == Overrides::default(), serving.overrides.word())),
         ("symlinks", word(serving.symlinks == Symlinks::default(), serving.symlinks.word())),
@@ -128,7 +129,7 @@ mod tests {
             |            ^^^^^^^^^^^^^^^^
         "#);
         insta::assert_snapshot!(SiteList::parse("[[site]]\nname = \"a.test\"\nfoldr = \"/x\"").unwrap_err(), @r#"
-        unknown field `foldr`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `address`, `https`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `http-ports`, `https-ports`, `by-address`, `listing`, `overrides`, `symlinks`, `upstream-host`, `index`, `fallback`, `php`, `extra`, `logs`
+        unknown field `foldr`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `address`, `https`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `http-ports`, `https-ports`, `by-address`, `only-here`, `listing`, `overrides`, `symlinks`, `upstream-host`, `index`, `fallback`, `php`, `extra`, `logs`
           3 | foldr = "/x"
             | ^^^^^
         "#);

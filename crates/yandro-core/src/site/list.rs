@@ -69,6 +69,8 @@ pub(super) struct RawSite<'a> {
     #[serde(default)]
     pub(super) by_address: bool,
     #[serde(default)]
+    pub(super) only_here: bool,
+    #[serde(default)]
     pub(super) listing: Listing,
     #[serde(default)]
     pub(super) overrides: Overrides,
@@ -187,6 +189,7 @@ impl RawSite<'_> {
             http_ports: ports(&self.http_ports)?,
             https_ports: ports(&self.https_ports)?,
             by_address: self.by_address,
+            only_here: self.only_here,
             listing: self.listing,
             overrides: self.overrides,
             symlinks: self.symlinks,

@@ -51,11 +51,13 @@ struct Draft<'a> {
     server: Option<Text<'a>>,
     address: Option<Text<'a>>,
     https: Option<Text<'a>>,
+    only_here: bool,
 }
 
 impl<'a> Draft<'a> {
     fn set(&mut self, key: &str, value: &'a str, at: usize) -> Option<()> {
         let slot = match key {
+            "only-here" => return (value == "true" && !std::mem::replace(&mut self.only_here, true)).then_some(()),
             "aliases" => {
                 let aliases = list(value, at)?;
                 return self.aliases.replace(aliases).is_none().then_some(());
@@ -101,6 +103,7 @@ impl<'a> Draft<'a> {
             http_ports: Vec::new(),
             https_ports: Vec::new(),
             by_address: false,
+            only_here: self.only_here,
             listing: Listing::default(),
             overrides: Overrides::default(),
             symlinks: Symlinks::default(),
@@ -143,7 +146,7 @@ mod tests {
     fn line() -> impl Strategy<Value = String> {
         prop_oneof![
             4 => Just("[[site]]".to_owned()),
-            3 => r#"(name|aliases|folder|server|address|https|tide) = ("[a-z]{1,3}(\.test)?"|"/a"|"off"|"apache"|"built-in"|\["a\.test", "b\.test"\]|\[\])"#,
+            3 => r#"(name|aliases|folder|server|address|https|only-here|tide) = ("[a-z]{1,3}(\.test)?"|"/a"|"off"|"apache"|"built-in"|true|\["a\.test", "b\.test"\]|\[\])"#,
             1 => r#"[ \[\]a-z="'#\\,.\t]{0,12}"#,
             1 => Just("# note".to_owned()),
             1 => Just(String::new()),

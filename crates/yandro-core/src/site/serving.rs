@@ -11,6 +11,8 @@ pub struct Serving {
     pub https_ports: Vec<u16>,
     /// Whether the site has its address for itself, and answers there whatever name is asked for.
     pub by_address: bool,
+    /// Whether only this computer is answered, although the server listens for others, too.
+    pub only_here: bool,
     /// Whether folders without an index are listed.
     pub listing: Listing,
     /// Whether override files (`.htaccess`) count.

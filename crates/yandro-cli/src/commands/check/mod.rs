@@ -15,6 +15,7 @@ use yandro_machine::caller;
 use yandro_machine::files::{self, FileError};
 use yandro_machine::probe::Limit;
 
+use super::reach;
 use crate::args::CheckArgs;
 use crate::context::{Context, now, stamp};
 use crate::error::{self, CommandError, Status};
@@ -45,6 +46,13 @@ pub(crate) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<St
         }
     }
     view::print(ui, &reports, took);
+    if ui.verbose && !ui.json {
+        for site in &sites {
+            if let Some(words) = reached_from(context, site) {
+                ui.say(&format!("{}: reached from {words}", site.name));
+            }
+        }
+    }
     let written = [(&args.report, view::page as fn(&[SiteReport], &str) -> String), (&args.junit, view::junit)];
     for (file, make) in written {
         if let Some(file) = file {
@@ -55,6 +63,12 @@ pub(crate) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<St
     }
     let well = reports.iter().all(|report| report.findings.is_empty());
     Ok(if well { Status::Well } else { Status::Findings })
+}
+
+/// Which computers get an answer from a site, in words; `None` where that can't be seen.
+fn reached_from(context: &Context, site: &Site) -> Option<&'static str> {
+    let is_open = reach::is_open(context, site)?;
+    Some(if is_open { "this computer and its network" } else { "this computer only" })
 }
 
 /// Looks at the sites closely, and how long that took.

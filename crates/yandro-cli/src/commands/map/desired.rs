@@ -46,7 +46,7 @@ pub(super) fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Res
     let chosen = args.https.map(Into::into).or(args.plain.then_some(Https::Off));
     let site = Site {
         certificate: certificate(&args.certificate, before)?,
-        serving: serving(context, &args.serving, before, server, &content)?,
+        serving: serving(context, &args.serving, before, (server, address), &content)?,
         name,
         aliases,
         content,

@@ -16,7 +16,7 @@ use yandro_machine::{SystemFresh, apache, observe};
 
 use super::apply::{Done, Planned, apply};
 use super::prove::{Proven, prove};
-use super::real_names;
+use super::{reach, real_names};
 use crate::args::MapArgs;
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
@@ -107,6 +107,9 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
     let known = set.sites.iter().filter_map(|change| change.before.as_ref()).flat_map(Site::names).collect::<Vec<_>>();
     for name in site.names().filter(|name| !set.sites.is_empty() && !known.contains(name)) {
         notes.extend(name.advice().map(|advice| format!("{}: {advice}", both_ways(name))));
+    }
+    if let Ok((_, list)) = context.list() {
+        notes.extend(reach::note(context, site, &list.sites));
     }
     let is_new = set.sites.iter().any(|change| change.before.is_none());
     let found = site.server.and_then(|id| context.server(id)).filter(|found| found.kind == ServerKind::Apache);

@@ -1,5 +1,7 @@
 //! How the site is to be served: the arguments, on top of what it was.
 
+use std::net::IpAddr;
+
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::site::{
     Content, FastCgi, Listing, Logs, Overrides, ServerId, Serving, Site, Symlinks, UpstreamHost, checked_fallback,
@@ -19,7 +21,7 @@ pub(super) fn serving(
     context: &Context,
     args: &ServingArgs,
     before: Option<&Site>,
-    server: ServerId,
+    (server, address): (ServerId, IpAddr),
     content: &Content,
 ) -> Result<Serving, CommandError> {
     let mut serving = before.map(|before| before.serving.clone()).unwrap_or_default();
@@ -50,6 +52,7 @@ pub(super) fn serving(
     if let Some(choice) = args.by_address {
         serving.by_address = choice == OnOff::On;
     }
+    serving.only_here = only_here(context, args, before, (server, address))?;
     if let Some(choice) = args.listing {
         serving.listing = if choice == OnOff::On { Listing::On } else { Listing::Off };
     }
@@ -113,6 +116,29 @@ pub(super) fn serving(
         serving.upstream_host = UpstreamHost::default();
     }
     Ok(serving)
+}
+
+/// Whether the site answers this computer only: a new one does, where all who are to reach it are here.
+fn only_here(
+    context: &Context,
+    args: &ServingArgs,
+    before: Option<&Site>,
+    (server, address): (ServerId, IpAddr),
+) -> Result<bool, CommandError> {
+    // Whoever asks a server elsewhere comes from somewhere else.
+    let is_here = server.is_configured() && context.is_here(server);
+    if args.only_here == Some(OnOff::On) && !is_here {
+        let message = format!("`{}` is not on this computer, so every request comes from elsewhere", server.word());
+        return Err(CommandError::usage(message).hint("leave `--only-here` out"));
+    }
+    let may_be = is_here && address.is_loopback();
+    let is_same = |before: &Site| before.address == address && before.server == Some(server);
+    Ok(match (args.only_here, before) {
+        (Some(choice), _) => choice == OnOff::On,
+        (None, None) => may_be,
+        // With another address or server it goes by that.
+        (None, Some(before)) => before.serving.only_here && (may_be || is_same(before)),
+    })
 }
 
 /// Refuses what the server can't do.

@@ -1,0 +1,38 @@
+//! Who can reach a site: this computer only, or its network, too.
+
+use yandro_core::site::{ServerId, Site};
+use yandro_machine::ports;
+
+use crate::context::Context;
+
+/// Whether other computers of the network get an answer from a site of this computer's; `None` where that can't be
+/// seen: of a server elsewhere, and within a sysroot.
+pub(crate) fn is_open(context: &Context, site: &Site) -> Option<bool> {
+    let server = site.server.unwrap_or(ServerId::BuiltIn);
+    if !context.machine.is_real() || !context.is_here(server) {
+        return None;
+    }
+    let ports = context.all_ports_of(site, server);
+    let mut ports = ports.into_iter().flat_map(|(http, https)| [(http, true), (https, site.https.is_on())]);
+    let listens = ports.any(|(port, is_used)| is_used && ports::is_open_to_the_network(port));
+    Some(listens && !site.serving.only_here)
+}
+
+/// The note on a site that names point to from this computer alone, and that the whole network can ask for all the
+/// same. It is made once for each server: `others` are the sites of the list.
+pub(crate) fn note(context: &Context, site: &Site, others: &[Site]) -> Option<String> {
+    let is_told = |other: &Site| {
+        other.name != site.name
+            && other.server == site.server
+            && other.address.is_loopback()
+            && !other.serving.only_here
+    };
+    let server = site.server.filter(|server| server.is_configured())?;
+    if !site.address.is_loopback() || others.iter().any(is_told) || is_open(context, site) != Some(true) {
+        return None;
+    }
+    Some(format!(
+        "other computers of your network can open this site, too, since {server} listens for all of them; for this computer only: yandro map {} --only-here on",
+        site.name
+    ))
+}
