@@ -451,3 +451,36 @@ fn no_root_certificate_but_the_callers_own_constrained_one_is_trusted() {
     let ran = harbour.yandro(&["authority", "trust", "--store", "system"]);
     assert!(ran.status == 3 && ran.stderr.contains("names below `saltmarsh.example.com`"), "{ran}");
 }
+
+#[test]
+fn root_loads_and_replaces_nothing_that_is_another_users() {
+    let Some(harbour) = harbour(Server::Apache) else { return };
+    let machine = &harbour.machine;
+    // A file of root's where a module's link would be.
+    machine
+        .run("sh", &["-c", "cp /etc/apache2/mods-available/rewrite.load /etc/apache2/mods-enabled/rewrite.load"])
+        .succeeds();
+    let before = system(&harbour);
+    _ = harbour.yandro(&["map", "depot.test", "./saltmarsh"]);
+    _ = harbour.yandro(&["unmap", "depot.test"]);
+    assert_eq!(system(&harbour), before);
+    // A server as its makers ship it: its modules are switched on by lines of the main file.
+    machine.run("apache2ctl", &["-k", "stop"]).succeeds();
+    super::layouts::as_shipped(machine);
+    harbour.yandro(&["map", "depot.test", "./saltmarsh"]).succeeds();
+    harbour.yandro(&["unmap", "depot.test"]).succeeds();
+    let before = system(&harbour);
+    // The modules' folder is Ada's now: what root would load she can change.
+    let script = "cd /usr/local/apache2; rm modules; cp -rL /usr/lib/apache2/modules $1/ada/modules; chown -R ada $1/ada/modules; ln -s $1/ada/modules modules";
+    machine.run("sh", &["-euc", script, "sh", machine.root().to_str().unwrap()]).succeeds();
+    let planted = system(&harbour);
+    let ran = harbour.yandro(&["map", "depot.test", "./saltmarsh"]);
+    assert!(ran.status == 3 && ran.stderr.contains("load what others than root can change"), "{ran}");
+    assert_eq!(system(&harbour), planted);
+    // The same with the folder of sites' files, which the main file would include.
+    machine.run("sh", &["-c", "rm /usr/local/apache2/modules; ln -s /usr/lib/apache2/modules /usr/local/apache2/modules; chown ada /usr/local/apache2/conf/extra"]).succeeds();
+    let ran = harbour.yandro(&["map", "depot.test", "./saltmarsh"]);
+    assert!(ran.status == 3 && ran.stderr.contains("which others than root can change"), "{ran}");
+    machine.run("chown", &["root", "/usr/local/apache2/conf/extra"]).succeeds();
+    assert_eq!(system(&harbour), before);
+}

@@ -32,7 +32,9 @@ impl Sysroot {
             "IncludeOptional mods-enabled/*.load\nIncludeOptional mods-enabled/*.conf\nInclude ports.conf\nIncludeOptional sites-enabled/*.conf\n",
         );
         sysroot.write("etc/apache2/ports.conf", "Listen 80\n\n<IfModule ssl_module>\n\tListen 443\n</IfModule>\n");
-        for module in ["rewrite", "socache_shmcb", "setenvif", "mime", "dir", "authz_core", "proxy", "headers"] {
+        for module in
+            ["rewrite", "socache_shmcb", "setenvif", "mime", "dir", "authz_core", "authz_host", "proxy", "headers"]
+        {
             sysroot.write(
                 &format!("etc/apache2/mods-available/{module}.load"),
                 &format!("LoadModule {module}_module x.so\n"),
@@ -50,7 +52,7 @@ impl Sysroot {
         for folder in ["mods-enabled", "sites-available", "sites-enabled"] {
             fs::create_dir_all(sysroot.path(&format!("etc/apache2/{folder}"))).unwrap();
         }
-        for module in ["setenvif", "mime", "dir", "authz_core"] {
+        for module in ["setenvif", "mime", "dir", "authz_core", "authz_host"] {
             let link = sysroot.path(&format!("etc/apache2/mods-enabled/{module}.load"));
             std::os::unix::fs::symlink(format!("../mods-available/{module}.load"), link).unwrap();
         }

@@ -43,6 +43,7 @@ fn a_map_writes_everything_and_an_unmap_takes_it_away() {
     folder = "$ROOT/depot"
     document-root = "public"
     server = "apache"
+    only-here = true
     "#);
     let file = sysroot.read("etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf");
     // As the server within the sysroot sees it.

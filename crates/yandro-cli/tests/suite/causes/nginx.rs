@@ -73,11 +73,14 @@ pub(super) const NGINX: &[Cause] = &[
         )
     }),
     ("access-denied", |m| {
-        shell(m, &format!("sed -i 's/^\\(\\s*\\)root /\\1deny all;\\n\\1root /' {BLOCK} && nginx -s reload"))
+        shell(m, &format!("sed -i 's/^\\(\\s*\\)allow 127/\\1deny all;\\n\\1allow 127/' {BLOCK} && nginx -s reload"))
     }),
     ("access-denied", |m| {
-        // In a file that is included, for all sites.
-        shell(m, "printf 'allow 10.0.0.0/8;\\ndeny all;\\n' > /etc/nginx/conf.d/ferries.conf; nginx -s reload")
+        // In a file that is included, for all sites that have no rules of their own.
+        shell(
+            m,
+            "yandro map saltmarsh.test --only-here off -q; printf 'allow 10.0.0.0/8;\\ndeny all;\\n' > /etc/nginx/conf.d/ferries.conf; nginx -s reload",
+        )
     }),
     ("proof-intercepted", |m| {
         shell(

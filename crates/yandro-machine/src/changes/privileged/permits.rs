@@ -16,10 +16,11 @@ use yandro_core::system::TrustStore;
 use super::kept::Kept;
 use super::way::{check_way, is_users, is_users_file};
 use super::{Answer, Asked, State, vetting};
+use crate::files;
 use crate::fresh::SystemFresh;
 use crate::machine::Machine;
 use crate::observe;
-use crate::{files, servers};
+use crate::servers::{self, Found};
 
 /// A path that root does not change on this user's word, and why.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -254,19 +255,33 @@ fn is_named_for(path: &Utf8Path, pem: &str) -> bool {
     certificates.first().is_some_and(|own| path.file_stem() == Some(&nickname(&files::sha256(own))))
 }
 
-/// Whether a change is the way back from one that the helper made for this user. What comes back into a site's file
-/// has to be yandro's own directives, or to stand there now.
+/// Whether a change is the way back from one that the helper made for this user. What comes back is vetted again:
+/// into a site's file only yandro's own directives, or what stands there now; into a file that sites share only
+/// switches.
 pub(super) fn is_taken_back(kept: &Kept, uid: u32, path: &Utf8Path, now: &State, to: &State) -> bool {
     if !kept.takes_back(uid, path, now, to) {
         return false;
     }
-    let (State::File { sha256 }, Some(_)) = (to, site_of(path)) else { return true };
+    let State::File { sha256 } = to else { return true };
     let machine = Machine::bare();
-    let found = servers::find_all(&machine).into_iter().find(|found| found.layout.site_of_file(path).is_some());
+    if path == machine.places.hosts || TrustStore::of_file(path).is_some() {
+        return true;
+    }
+    let found = servers::find_all(&machine).into_iter().find(|found| is_in_folders(found, path));
     let (Some(found), Some(content)) = (found, Kept::content(sha256)) else { return false };
+    if found.layout.site_of_file(path).is_none() {
+        return vetting::of_shared(&machine, Some(found.id), path, &content).is_none();
+    }
     let foreign = |content: &[u8]| found.kind.foreign_directives(content);
     let present = files::read_if_there(path).ok().flatten().and_then(|present| foreign(&present)).unwrap_or_default();
     foreign(&content).is_some_and(|foreign| foreign.iter().all(|directive| present.contains(directive)))
+}
+
+/// Whether a file is where a server keeps its configuration.
+fn is_in_folders(found: &Found, path: &Utf8Path) -> bool {
+    let layout = &found.layout;
+    let folders = [layout.main.parent(), Some(layout.sites.as_path()), Some(Utf8Path::new(layout.known.sign))];
+    folders.into_iter().flatten().any(|folder| folder != "" && path.starts_with(folder))
 }
 
 /// Whether the certificate and key that a site's file names are the user's own files.
