@@ -99,7 +99,8 @@ impl From<NameError> for CommandError {
 
 impl From<FileError> for CommandError {
     fn from(error: FileError) -> Self {
-        let fix = error.fix();
+        let as_root = error.is_permission().then(|| format!("run the command as root: {}", this_as_root()));
+        let fix = error.fix().or(as_root);
         let command = Self::not_made(error).code("file");
         fix.into_iter().fold(command, Self::hint)
     }
@@ -338,8 +339,22 @@ fn not_permitted(paths: &[camino::Utf8PathBuf], server: bool) -> CommandError {
         steps += "\n  test, reload, start or stop the web server";
     }
     CommandError::not_made(format!("you may not do this, and nothing was changed:{steps}"))
-        .hint("run the command again with `sudo`, or as a user whom sudo lets")
+        .hint(format!("run the command as root, or as a user who may use sudo: {}", this_as_root()))
         .code("not-permitted")
+}
+
+/// The command that runs this very program as root with these arguments, as it can be pasted.
+fn as_root(arguments: &[&str]) -> String {
+    let program = std::env::current_exe().unwrap_or_else(|_| "yandro".into());
+    let program = program.to_string_lossy();
+    let words = ["sudo", &program].into_iter().chain(arguments.iter().copied()).map(word);
+    words.collect::<Vec<_>>().join(" ")
+}
+
+/// This very command as root.
+pub(crate) fn this_as_root() -> String {
+    let arguments: Vec<String> = std::env::args_os().skip(1).map(|own| own.to_string_lossy().into_owned()).collect();
+    as_root(&arguments.iter().map(String::as_str).collect::<Vec<_>>())
 }
 
 /// An ordinary user's word is not enough for this. Each reason is told once, with the first path that it is about.
@@ -352,12 +367,8 @@ fn needs_root(refusals: &[Refusal]) -> CommandError {
             told.push(why);
         }
     }
-    let arguments = std::env::args_os().skip(1).map(|argument| word(&argument.to_string_lossy()));
-    let program = std::env::current_exe().unwrap_or_else(|_| "yandro".into());
-    let program = word(&program.to_string_lossy());
-    let command: Vec<String> = ["sudo".to_owned(), program].into_iter().chain(arguments).collect();
     CommandError::not_made(message)
-        .hint(format!("if you want that, run the command as root: {}", command.join(" ")))
+        .hint(format!("if you want that, run the command as root: {}", this_as_root()))
         .code("needs-root")
 }
 
@@ -374,6 +385,9 @@ fn put_back_hint(error: &PutBackError) -> String {
         PutBackError::Foreign(path) => format!(
             "look at {path}: it holds somebody else's change and half of yandro's. `yandro settle` brings the rest in line"
         ),
+        PutBackError::File(error) if error.is_permission() => {
+            format!("the interrupted command ran as root, and root can finish this: {}", as_root(&["sites"]))
+        }
         PutBackError::File(error) => format!(
             "look at {} (is the disk full, or may you not write it?), then run any yandro command: it tries again",
             error.path

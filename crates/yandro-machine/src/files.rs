@@ -57,7 +57,6 @@ impl FileError {
             _ if source.to_string().contains("immutable attribute") => {
                 format!("take the attribute off, if you want it changed: sudo chattr -i {path}")
             }
-            _ if self.is_permission() => "run the command again with `sudo`".into(),
             _ => return None,
         })
     }

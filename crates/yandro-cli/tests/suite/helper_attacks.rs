@@ -368,7 +368,7 @@ fn the_helper_itself_refuses_what_its_callers_side_would_not_ask_for() {
         (wish["before"], wish["after"]) = (wish["after"].clone(), json!(text));
         refuses(plan(&wish, file, &absent, &content), why);
         // The same without the option is planned, and is another content.
-        refuses(plan(&seeds[0]["wish"], file, &absent, &content), "more would change there");
+        refuses(plan(&seeds[0]["wish"], file, &absent, &content), "your site list does not ask for this change");
     }
     machine.run("rm", &["/etc/apache2/mods-enabled/headers.load"]).succeeds();
     assert_eq!((system(&harbour), machine.hosts()), before);
@@ -390,7 +390,7 @@ fn the_helper_itself_refuses_what_its_callers_side_would_not_ask_for() {
     }
     // A file of somebody's in the place of a link, and paths that are none of yandro's.
     for path in ["/etc/shadow", "/etc/apache2/apache2.conf", "/etc/sudoers.d/ada", "/var/lib/yandro/helper/journal"] {
-        refuses(plan(&wish, path, &sha256(&harbour, path), &absent), "more would change there");
+        refuses(plan(&wish, path, &sha256(&harbour, path), &absent), "your site list does not ask for this change");
     }
     refuses(plan(&wish, "/etc/apache2/../shadow", &absent, &absent), "is not a plain absolute path");
     refuses(plan(&wish, &format!("{home}/x"), &absent, &absent), "can be changed by others than root");

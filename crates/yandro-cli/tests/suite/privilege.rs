@@ -125,8 +125,10 @@ fn without_sudo_the_exact_steps_are_named_and_nothing_is_changed() {
     let before = user.system();
     let ran = user.yandro(&["map", "saltmarsh.test", "./saltmarsh"]);
     assert_eq!(ran.status, 3, "{ran}");
-    let asked = "  write /etc/hosts\n  test, reload, start or stop the web server\nto mend it: run the command again with `sudo`";
-    assert!(ran.stderr.contains(asked), "{ran}");
+    let asked = format!(
+        "  write /etc/hosts\n  test, reload, start or stop the web server\nto mend it: run the command as root, or as a user who may use sudo: sudo {YANDRO} map saltmarsh.test ./saltmarsh\n"
+    );
+    assert!(ran.stderr.contains(&asked), "{ran}");
     assert_eq!(user.system(), before);
     assert!(!user.machine.path("home/.local/share/yandro/authority").exists());
 }

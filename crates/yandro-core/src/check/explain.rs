@@ -1,7 +1,7 @@
 //! From symptoms to causes: what a server, its files and its log say about a finding.
 
 use super::PROOF_FILE;
-use super::circumstances::{Circumstances, LogLine};
+use super::circumstances::{Circumstances, LogLine, PortHolder};
 use super::configured::{Of, refused};
 use super::fault::Fault;
 use super::finding::{Code, Finding, Severity};
@@ -215,7 +215,12 @@ impl Explanation<'_> {
         let (server, site) = (self.server(), &self.report.site.name);
         let holders = &self.around.holders;
         let has_own = |port: u16| holders.iter().any(|holder| holder.port == port && holder.server == Some(server));
-        let other = holders.iter().find(|holder| holder.server != Some(server) && !has_own(holder.port))?;
+        // While the server runs, a process that this user can't see may be the server itself.
+        let is_other = |holder: &&PortHolder| {
+            let is_unseen = holder.pid.is_none() && self.around.runs == Some(true);
+            holder.server != Some(server) && !has_own(holder.port) && !is_unseen
+        };
+        let other = holders.iter().find(is_other)?;
         let (port, words) = (other.port, &other.words);
         let cause = Fault::new(Code::PortHeld, format!("port {port} is held by {words}, and not by {server}"));
         let cause = match other.server {

@@ -11,7 +11,7 @@ use yandro_machine::servers::{Control, NO_COMMAND};
 
 use crate::args::{ServersArgs, ServersCommand};
 use crate::context::Context;
-use crate::error::{CommandError, NO_SERVER, Status};
+use crate::error::{CommandError, NO_SERVER, Status, this_as_root};
 use crate::sudo::Sudo;
 use crate::view::{GOOD, STRONG, Ui, WARN, on_wait};
 
@@ -159,5 +159,5 @@ pub(crate) fn not_done(words: &str) -> CommandError {
         return error.hint(format!("{held}: stop it, or have this server listen elsewhere"));
     }
     let is_permission = words.contains("Operation not permitted") || words.contains("Permission denied");
-    if is_permission { error.hint("run the command again with `sudo`") } else { error }
+    if is_permission { error.hint(format!("run the command as root: {}", this_as_root())) } else { error }
 }

@@ -70,7 +70,12 @@ impl Judge<'_> {
     fn all(&mut self) {
         let left = std::mem::take(&mut self.left);
         for asked in left {
-            if let Err(answer) = check_way(&asked.path) {
+            let way = check_way(&asked.path);
+            // A folder that isn't there is for the plan to make, and none of root's plans does.
+            let is_missing = way == Err(Answer::Failed { errno: rustix::io::Errno::NOENT.raw_os_error() });
+            if let Err(answer) = way.clone()
+                && !is_missing
+            {
                 self.refuse(&asked.path, words(answer));
             } else if is_taken_back(&Kept::read(), self.uid, &asked.path, &asked.from, &asked.to) {
                 // What the helper did before needs no plan.
@@ -97,7 +102,7 @@ impl Judge<'_> {
             }
         }
         self.hosts_lines(&machine.places);
-        let why = why.unwrap_or_else(|| "more would change there than your site list says".into());
+        let why = why.unwrap_or_else(|| "your site list does not ask for this change".into());
         self.refuse_rest(&why);
     }
 
