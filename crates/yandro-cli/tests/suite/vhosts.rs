@@ -240,7 +240,7 @@ fn debians_own_and_hand_written_layouts_agree() {
                www.saltmarsh.test
     *:443    (no name)             /var/www/html              yes  /etc/apache2/sites-enabled/default-ssl.conf:1                   yours
              localhost             –                          yes  /etc/apache2/sites-enabled/yandro-0.invalid.conf:3              yandro
-             depot.saltmarsh.test  $ROOT/saltmarsh  yes  /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf:14  yandro
+             depot.saltmarsh.test  $ROOT/saltmarsh  yes  /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf:19  yandro
              saltmarsh.test        $ROOT/saltmarsh  yes  /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:11        yandro
                www.saltmarsh.test
 
