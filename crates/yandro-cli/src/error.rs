@@ -226,6 +226,9 @@ impl From<PlanError> for CommandError {
             PlanError::NotSeen { server, path } => Some(format!(
                 "have the folder mounted there, and say where it is: yandro servers add {server} --path {path}=WHERE"
             )),
+            PlanError::ModuleMissing { module, .. } if module == "authz_host" => {
+                Some("install that module, or let the network open the site as well: --only-here off".into())
+            }
             PlanError::ModuleMissing { install, module } => Some(match install {
                 Some(command) => format!("install it: {command}"),
                 None => format!("install the package that has `mod_{module}.so`"),
