@@ -6,8 +6,10 @@ use std::io::Write as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::process::Stdio;
 
+use camino::Utf8Path;
 use serde_json::{Value, json};
-use yandro_core::site::ServerKind;
+use yandro_core::hosts::{OwnLine, with_own_lines};
+use yandro_core::site::{ListId, ServerKind};
 
 use super::harbour::{Harbour, Server};
 use super::kit::{Numbers, Ran, YANDRO, tree};
@@ -142,8 +144,14 @@ fn what_is_a_decision_of_roots_is_told_before_a_password_is_asked_for() {
             &["map", "tides.test", "./saltmarsh", "--extra", "saltmarsh/extra.conf"][..],
             "the site `tides.test` includes",
         ),
-        (&["map", "tides.test", "./saltmarsh", "--logs", "/etc/cron.d"], "that folder has to exist below /var/log"),
-        (&["map", "tides.test", "./saltmarsh", "--logs", "./saltmarsh"], "that folder has to exist below /var/log"),
+        (
+            &["map", "tides.test", "./saltmarsh", "--logs", "/etc/cron.d"],
+            "that folder has to be one of the server's own",
+        ),
+        (
+            &["map", "tides.test", "./saltmarsh", "--logs", "./saltmarsh"],
+            "that folder has to be one of the server's own",
+        ),
         (&["map", "tides.test", "./saltmarsh", "--php=/run/none.sock"], "which is not a socket"),
         (&["map", "crew.test", "./saltmarsh", "--take-over"], "/etc/hosts: "),
         (&["hosts", "point", "crew.test", "10.0.0.8"], "/etc/hosts: "),
@@ -387,6 +395,16 @@ fn the_helper_itself_refuses_what_its_callers_side_would_not_ask_for() {
         let mut wish = wish.clone();
         wish[key] = value;
         refuses(plan(&wish, "/etc/hosts", &hosts, &json!({ "is": "file", "sha256": "0".repeat(64) })), why);
+    }
+    // Lines that the helper could write, and that are of no site of the list.
+    let list = ListId::new("ada", Utf8Path::new(&format!("{home}/.config/yandro/sites.toml")));
+    for (address, name) in [("10.0.0.1", "intranet"), ("10.0.0.1", "depot.test"), ("127.0.0.1", "bank.example.com")] {
+        let lines = [OwnLine { address: address.parse().unwrap(), names: vec![name.to_owned()] }];
+        let after = with_own_lines(machine.hosts().as_bytes(), &list, &lines).unwrap();
+        let mut wish = wish.clone();
+        wish["hosts"] = json!(lines);
+        let to = json!({ "is": "file", "sha256": yandro_machine::files::sha256(&after) });
+        refuses(plan(&wish, "/etc/hosts", &hosts, &to), "your site list has no site");
     }
     // A file of somebody's in the place of a link, and paths that are none of yandro's.
     for path in ["/etc/shadow", "/etc/apache2/apache2.conf", "/etc/sudoers.d/ada", "/var/lib/yandro/helper/journal"] {

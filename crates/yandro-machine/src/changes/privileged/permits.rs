@@ -101,7 +101,7 @@ impl Judge<'_> {
                 Err(error) => why = why.or(Some(error)),
             }
         }
-        self.hosts_lines(&machine.places);
+        self.hosts_lines(&machine.places, &after);
         let why = why.unwrap_or_else(|| "your site list does not ask for this change".into());
         self.refuse_rest(&why);
     }
@@ -173,7 +173,7 @@ impl Judge<'_> {
             let own = site.as_ref().and_then(|name| after.site(name));
             let why = own.and_then(vetting::of_site).or_else(|| match &target {
                 Target::File(content) if path == places.hosts => {
-                    vetting::of_lines(&hosts::own_lines(content, &places.list))
+                    vetting::of_lines(&hosts::own_lines(content, &places.list), after)
                 }
                 Target::File(content) => vetting::of_shared(machine, server, &path, content),
                 _ => None,
@@ -190,7 +190,7 @@ impl Judge<'_> {
     }
 
     /// The hosts file, by the lines of the user's own block.
-    fn hosts_lines(&mut self, places: &Places) {
+    fn hosts_lines(&mut self, places: &Places, after: &SiteList) {
         let Some(at) = self.left.iter().position(|asked| asked.path == places.hosts) else { return };
         let now = files::read_if_there(&places.hosts).ok().flatten().unwrap_or_default();
         let written = hosts::with_own_lines(&now, &places.list, &self.wish.hosts);
@@ -200,7 +200,7 @@ impl Judge<'_> {
             Ok(after) if asked.from != State::of_file(Some(&now)) || asked.to != State::of_file(Some(after)) => {
                 Some("lines outside your own block would change".into())
             }
-            Ok(_) => vetting::of_lines(&self.wish.hosts),
+            Ok(_) => vetting::of_lines(&self.wish.hosts, after),
         };
         let Asked { path, from, .. } = self.left.remove(at);
         match (why, written) {

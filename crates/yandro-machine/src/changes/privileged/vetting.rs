@@ -1,20 +1,21 @@
 //! What root does not write on an ordinary user's word, although the user's list says so.
 
+use std::net::{IpAddr, Ipv6Addr};
 use std::os::unix::fs::FileTypeExt as _;
 
 use camino::Utf8Path;
 use yandro_core::hosts::OwnLine;
 use yandro_core::httpd;
 use yandro_core::name::HostName;
-use yandro_core::site::{FastCgi, ServerId, ServerKind, Site};
+use yandro_core::site::{DEFAULT_ADDRESS, FastCgi, ServerId, ServerKind, Site, SiteList};
 
 use super::way::check_way;
 use crate::machine::Machine;
 use crate::servers::{self, Found};
 use crate::{apache, files};
 
-/// Below which folder servers have their logs.
-const LOGS: &str = "/var/log";
+/// The folders in which servers have their logs. They open them as root.
+const LOGS: [&str; 3] = ["/var/log/apache2", "/var/log/httpd", "/var/log/nginx"];
 
 /// Why root doesn't write the file of this site; `None` if it does.
 pub(super) fn of_site(site: &Site) -> Option<String> {
@@ -28,7 +29,8 @@ pub(super) fn of_site(site: &Site) -> Option<String> {
         && !is_log_folder(folder)
     {
         return Some(format!(
-            "the site `{name}` has its logs in {folder}; the server opens them as root, so that folder has to exist below {LOGS} and only root may be able to change it"
+            "the site `{name}` has its logs in {folder}; the server opens them as root, so that folder has to be one of the server's own, as {} is, and only root may be able to change it",
+            LOGS[0]
         ));
     }
     if let Some(FastCgi::Socket(socket)) = &serving.php
@@ -40,16 +42,26 @@ pub(super) fn of_site(site: &Site) -> Option<String> {
 }
 
 fn is_log_folder(folder: &Utf8Path) -> bool {
-    let is_below = folder.starts_with(LOGS) && folder != LOGS;
+    let is_below = LOGS.iter().any(|logs| folder.starts_with(logs));
     is_below && folder.is_dir() && check_way(&folder.join("x")).is_ok()
 }
 
-/// Why root doesn't write these lines into the hosts file; `None` if it does.
-pub(super) fn of_lines(lines: &[OwnLine]) -> Option<String> {
+/// Why root doesn't write these lines into the hosts file, for the sites of this list; `None` if it does.
+pub(super) fn of_lines(lines: &[OwnLine], list: &SiteList) -> Option<String> {
+    let is_of = |site: &Site, address: IpAddr| {
+        site.address == address || site.address == DEFAULT_ADDRESS && address == Ipv6Addr::LOCALHOST
+    };
+    let all = lines.iter().flat_map(|line| line.names.iter().map(move |name| (name, line.address)));
+    let is_sites = |name: &str, address| {
+        let owner = HostName::parse(name).ok().and_then(|name| list.owner(&name));
+        owner.is_some_and(|site| is_of(site, address))
+    };
+    if let Some((name, address)) = all.clone().find(|(name, address)| !is_sites(name, *address)) {
+        return Some(format!("your site list has no site `{name}` at {address}"));
+    }
     let is_real = |name: &&String| HostName::parse(name).is_ok_and(|name| name.can_be_real());
-    let away = lines.iter().filter(|line| !line.address.is_loopback());
-    let found = away.flat_map(|line| line.names.iter().map(move |name| (name, line.address)));
-    let (name, address) = found.into_iter().find(|(name, _)| is_real(name))?;
+    let mut away = all.filter(|(_, address)| !address.is_loopback());
+    let (name, address) = away.find(|(name, _)| is_real(name))?;
     Some(format!("`{name}` can be a real site, and all users of this computer would be sent to {address} for it"))
 }
 
