@@ -1,4 +1,4 @@
-//! Any bytes as what a caller wants of the helper: nothing panics, a site's file holds yandro's own directives, its
+//! Any bytes as a request to the helper: nothing panics, a site's file holds yandro's own directives, its
 //! logs are where they are to be, and nothing outside the caller's block in the hosts file changes.
 
 #![no_main]

@@ -360,7 +360,7 @@ pub(crate) fn this_as_root() -> String {
     as_root(&arguments.iter().map(String::as_str).collect::<Vec<_>>())
 }
 
-/// An ordinary user's word is not enough for this. Each reason is told once, with the first path that it is about.
+/// The change needs root's decision. Each reason is printed once, with its first path.
 fn needs_root(refusals: &[Refusal]) -> CommandError {
     let mut message = "only root can decide this, and nothing was changed:".to_owned();
     let mut told: Vec<&str> = Vec::new();

@@ -41,8 +41,7 @@ pub struct AsCaller {
     before: Option<Vec<Gid>>,
 }
 
-/// Takes the rights of the user who called sudo, if what is at `path` is not root's alone. Without such a user it
-/// does nothing.
+/// Takes the rights of the user who called sudo, unless only root can change `path`. Does nothing without sudo.
 pub fn rights_for(path: &Utf8Path) -> AsCaller {
     let caller = CALLER.get().filter(|_| !has_rights() && !is_roots_alone(path));
     AsCaller { before: caller.and_then(Caller::take_rights) }
@@ -101,7 +100,7 @@ fn is_roots_alone(path: &Utf8Path) -> bool {
             let is_sticky = turn > 0 && meta.mode() & 0o1000 != 0;
             meta.is_dir() && meta.uid() == 0 && (meta.mode() & 0o022 == 0 || is_sticky)
         }
-        // What isn't there yet is made in one that is.
+        // A missing folder will be created inside one that was checked.
         Err(error) => error.kind() == io::ErrorKind::NotFound,
     };
     is_kernels || path.ancestors().skip(1).enumerate().all(is_roots)

@@ -218,7 +218,7 @@ pub fn system_servers(machine: &Machine) -> Result<Vec<NamedServer>, SettingsErr
     Ok(servers.into_iter().map(|server| NamedServer { is_systems: true, ..server }).collect())
 }
 
-/// Where they stand.
+/// The file with the servers that root has named.
 pub const SYSTEM_SERVERS: &str = "/etc/yandro/servers.toml";
 
 fn parse(path: Utf8PathBuf, bytes: &[u8]) -> Result<Settings, SettingsError> {

@@ -33,7 +33,7 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
     let is_wrong = |port: &Port| {
         !port.wanted.is_empty()
             && !port.holders.is_empty()
-            // What this user can't see may be just the server that is wanted.
+            // A process that this user can't see may be the right server.
             && port.holders.iter().all(|(holder, id)| holder.pid.is_some() && !id.is_some_and(|id| port.wanted.contains(&id)))
     };
     let status = if ports.iter().any(is_wrong) { Status::Findings } else { Status::Well };

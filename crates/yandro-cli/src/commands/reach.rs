@@ -1,12 +1,11 @@
-//! Who can reach a site: this computer only, or its network, too.
+//! Reach of a site: this computer only, or the whole network.
 
 use yandro_core::site::{ServerId, Site};
 use yandro_machine::ports;
 
 use crate::context::Context;
 
-/// Whether other computers of the network get an answer from a site of this computer's; `None` where that can't be
-/// seen: of a server elsewhere, and within a sysroot.
+/// Whether other computers can open a site. `None` for remote servers and within a sysroot, where yandro can't see it.
 pub(crate) fn is_open(context: &Context, site: &Site) -> Option<bool> {
     let server = site.server.unwrap_or(ServerId::BuiltIn);
     if !context.machine.is_real() || !context.is_here(server) {
@@ -18,8 +17,8 @@ pub(crate) fn is_open(context: &Context, site: &Site) -> Option<bool> {
     Some(listens && !site.serving.only_here)
 }
 
-/// The note on a site that names point to from this computer alone, and that the whole network can ask for all the
-/// same. It is made once for each server: `others` are the sites of the list.
+/// Note for a site at a loopback address that the whole network can open anyway. Printed once per server: `others`
+/// are the sites of the list.
 pub(crate) fn note(context: &Context, site: &Site, others: &[Site]) -> Option<String> {
     let is_told = |other: &Site| {
         other.name != site.name

@@ -257,7 +257,7 @@ fn override_files_of_a_project_without_php_choose_no_handler() {
         written(hostile);
         assert_eq!(status(), "500", "{hostile}");
     }
-    // It is told, and the command that is named allows it.
+    // `check` reports it, and the command that it prints allows the line.
     written("AddHandler default-handler .html\n");
     let ran = machine.yandro(&["check"]);
     assert!(ran.stdout.contains("refused for a site without PHP"), "{ran}");

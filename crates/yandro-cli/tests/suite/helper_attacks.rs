@@ -19,7 +19,7 @@ fn harbour(server: Server) -> Option<Harbour> {
     let harbour = Harbour::new(server, &["ada", "bob"])?;
     fs::write(harbour.machine.path("etc/sudoers.d/ada"), format!("ada ALL=(root) NOPASSWD: {YANDRO} privileged\n"))
         .unwrap();
-    // What hostile configuration would have root run.
+    // The program that hostile configuration would run as root.
     let marker = harbour.machine.path("saltmarsh/marker");
     fs::write(harbour.machine.path("evil"), format!("#!/bin/sh\nid >>{}\n", marker.display())).unwrap();
     fs::set_permissions(harbour.machine.path("evil"), fs::Permissions::from_mode(0o755)).unwrap();
@@ -52,14 +52,14 @@ fn say(harbour: &Harbour, requests: &[String]) -> Ran {
         command.args(ids).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
     let text: String = requests.iter().map(|request| format!("{request}\n")).collect();
     let mut input = child.stdin.take().unwrap();
-    // One that is no request ends the helper.
+    // The helper may end before it has read everything.
     let writer = std::thread::spawn(move || _ = input.write_all(text.as_bytes()));
     let output = child.wait_with_output().unwrap();
     writer.join().unwrap();
     Ran::of(output, machine.root())
 }
 
-/// What root owns: a line for each file and link, with the content.
+/// Root's files and links: a line for each, with its content.
 fn system(harbour: &Harbour) -> BTreeSet<String> {
     let of = |below: &'static str| {
         let tree = tree(&harbour.machine.path(below));
@@ -146,11 +146,11 @@ fn what_is_a_decision_of_roots_is_told_before_a_password_is_asked_for() {
         ),
         (
             &["map", "tides.test", "./saltmarsh", "--logs", "/etc/cron.d"],
-            "that folder has to be one of the server's own",
+            "they must be in a folder such as",
         ),
         (
             &["map", "tides.test", "./saltmarsh", "--logs", "./saltmarsh"],
-            "that folder has to be one of the server's own",
+            "they must be in a folder such as",
         ),
         (&["map", "tides.test", "./saltmarsh", "--php=/run/none.sock"], "which is not a socket"),
         (&["map", "crew.test", "./saltmarsh", "--take-over"], "/etc/hosts: "),
@@ -164,7 +164,7 @@ fn what_is_a_decision_of_roots_is_told_before_a_password_is_asked_for() {
     }
     fs::write(machine.path("hosts"), &before.1).unwrap();
     assert_eq!((system(&harbour), machine.hosts()), before);
-    // Who may have root do it runs the command that is named.
+    // A user with full sudo rights runs the command from the message.
     fs::write(machine.path("etc/sudoers.d/ada"), "ada ALL=(root) NOPASSWD: ALL\n").unwrap();
     let ran = harbour.yandro(&["map", "tides.test", "./saltmarsh", "--logs", &format!("{root}/saltmarsh/logs")]);
     let fix = ran.stderr.lines().find_map(|line| line.split_once(": sudo ")).expect("a command").1.to_owned();
@@ -235,7 +235,7 @@ fn hostile(numbers: &mut Numbers, root: &str) -> Value {
     }
 }
 
-/// What a hostile caller adds to a site of the list.
+/// A hostile key for a site of the list.
 fn hostile_key(numbers: &mut Numbers, root: &str) -> String {
     let keys = [
         format!("extra = \"{root}/evil.conf\""),
@@ -324,11 +324,11 @@ fn ten_thousand_hostile_requests_get_nothing() {
             done += answers.matches("\"answer\":\"done\"").count();
             is_sound(&harbour, &before, &run.join("\n"));
         }
-        // What it left is a configuration that runs no program either.
+        // Testing the resulting configuration runs no program of the attacker's.
         harbour.machine.run(if server == Server::Apache { "apache2ctl" } else { "nginx" }, &["-t"]);
         is_sound(&harbour, &before, "after a test of the configuration");
         eprintln!(
-            "{asked} hostile requests to the helper beside {word}: {refused} refused, {done} done as they were harmless"
+            "{asked} hostile requests to the helper with {word}: {refused} refused, {done} done as they were harmless"
         );
         assert!(refused > asked / 4, "{refused} of {asked} refused");
     }
@@ -357,12 +357,12 @@ fn the_helper_itself_refuses_what_its_callers_side_would_not_ask_for() {
         assert!(ran.stdout.contains("\"answer\":\"objections\"") && ran.stdout.contains(why), "{why}: {ran}");
     };
     let file = "/etc/apache2/sites-available/yandro-tides.test.conf";
-    // What root would write is found out by having real root write it for Ada.
+    // Real root writes the file for Ada first, so that the test knows its digest.
     let id = machine.run("id", &["-u", "ada"]).stdout.trim().to_owned();
     let as_root = |words: &[&str]| machine.run("env", &[&[&format!("SUDO_UID={id}"), YANDRO], words].concat());
     for (options, why) in [
         (["--extra", "evil.conf"], "have the server run any program"),
-        (["--logs", "./logs"], "only root may be able to change it"),
+        (["--logs", "./logs"], "that only root can change"),
     ] {
         fs::write(machine.path("evil.conf"), "Header set X-Ferry tide\n").unwrap();
         machine
@@ -444,7 +444,7 @@ fn no_root_certificate_but_the_callers_own_constrained_one_is_trusted() {
             format!("{request} {subject} {constraints} -addext 'nameConstraints=permitted;DNS:test'"),
             "it is not a root certificate of yandro",
         ),
-        ("forged.pem", forged.replace("OWN", &own), "its signature is not that of its own key"),
+        ("forged.pem", forged.replace("OWN", &own), "it is not signed with its own key"),
         ("two.pem", format!("cat {own} {own} >{{}}"), "more than one certificate"),
         (
             "bobs.pem",

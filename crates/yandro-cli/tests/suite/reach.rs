@@ -1,4 +1,4 @@
-//! Who can reach a site: this computer only, or its network, too.
+//! Reach of a site: this computer only, or the whole network.
 
 use std::fs;
 
@@ -36,7 +36,7 @@ fn a_new_site_answers_this_computer_only_unless_it_is_opened() {
     for server in [Server::Apache, Server::Nginx] {
         let Some(harbour) = Harbour::new(server, &["ada"]) else { return };
         let word = server.word();
-        // Of both families, as httpd listens on those only of which the machine has addresses beside loopback.
+        // Both families: httpd listens only on those for which the machine has another address than loopback.
         for address in [&format!("{HERE}/32"), &format!("{NEIGHBOUR}/32"), "fd00::1/128"] {
             harbour.machine.run("ip", &["address", "add", address, "dev", "lo"]).succeeds();
         }
@@ -51,7 +51,7 @@ fn a_new_site_answers_this_computer_only_unless_it_is_opened() {
         let ran = harbour.yandro(&["ports"]).succeeds();
         assert!(ran.stdout.contains("the network") && !ran.stderr.contains("can open depot.test"), "{ran}");
 
-        // What the project itself says opens nothing, and what it closes stays closed.
+        // The project's own rules can't open the site, and still close it.
         if server == Server::Apache {
             let written = |text: &str| fs::write(harbour.machine.path("saltmarsh/.htaccess"), text).unwrap();
             written("Require all granted\n");

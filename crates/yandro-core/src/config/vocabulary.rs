@@ -3,7 +3,7 @@
 use super::tree::{Directive, Node};
 use crate::site::ServerKind;
 
-/// Of Apache httpd, sections included.
+/// Directives and sections for Apache httpd.
 const APACHE: &[&str] = &[
     "VirtualHost",
     "ServerName",
@@ -36,7 +36,7 @@ const APACHE: &[&str] = &[
     "Location",
 ];
 
-/// Of nginx, blocks included.
+/// Directives and blocks for nginx.
 const NGINX: &[&str] = &[
     "server",
     "listen",

@@ -15,7 +15,7 @@ use crate::source::{self, Splice};
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct OwnLine {
-    /// Where the names point to.
+    /// The address that the names point to.
     pub address: IpAddr,
     /// The names, at least one, in their ASCII form.
     pub names: Vec<String>,
@@ -50,7 +50,7 @@ pub fn own_lines(bytes: &[u8], list: &ListId) -> Vec<OwnLine> {
 /// comments between them; everything outside the block stays in any case. A block without lines goes.
 ///
 /// # Errors
-/// An [`OwnBlockError`] for what is not a name, and for a name that a line outside the block points elsewhere.
+/// An [`OwnBlockError`] for what is not a name, and for a name that a line outside the block points to another address.
 pub fn with_own_lines(bytes: &[u8], list: &ListId, lines: &[OwnLine]) -> Result<Vec<u8>, OwnBlockError> {
     check_encoding(bytes).map_err(|_| OwnBlockError::Encoding)?;
     let file = HostsFile::parse(bytes);
@@ -78,7 +78,7 @@ pub fn with_own_lines(bytes: &[u8], list: &ListId, lines: &[OwnLine]) -> Result<
             splices.push(Splice::insert(at, text(&lines[new])));
         }
     }
-    // An insertion comes before the line that it stands in front of goes.
+    // Insert before removing: both can be at the same offset.
     splices.sort_by_key(|splice| splice.range.start);
     Ok(without_empty_block(source::apply(bytes, &splices), Some(list)))
 }

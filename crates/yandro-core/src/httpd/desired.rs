@@ -207,7 +207,7 @@ const FILE_INFO: [&str; 36] = [
     "AcceptPathInfo",
 ];
 
-/// Which lines of override files count. A site with PHP runs the project's programs anyway.
+/// `AllowOverride` for the site. A site with PHP runs the project's programs anyway, so all of `.htaccess` counts.
 fn overrides(serving: &Serving) -> Vec<Want> {
     let all = match serving.overrides {
         Overrides::Off => return vec![Want::one("AllowOverride", "None")],

@@ -170,7 +170,7 @@ fn inside_of(site: &Site) -> Site {
     // The container's own logs are what its engine shows.
     site.serving.logs = crate::site::Logs::Usual;
     site.serving.by_address = false;
-    // Who asks comes from outside the container.
+    // Requests come from outside the container.
     site.serving.only_here = false;
     site
 }

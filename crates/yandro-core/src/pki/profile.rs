@@ -224,7 +224,7 @@ impl Held<'_> {
         let Some(issuer) = issuer else {
             self.unless(facts.issuer == facts.subject, "a root is its own issuer");
             let is_own = self.profile != Profile::Root || self.certificate.verify_signature(None).is_ok();
-            self.unless(is_own, "its signature is not that of its own key");
+            self.unless(is_own, "it is not signed with its own key");
             return;
         };
         let is_issuers = facts.issuer == issuer.subject && facts.issuer != facts.subject;

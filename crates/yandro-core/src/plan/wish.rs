@@ -1,4 +1,4 @@
-//! What an ordinary user wants of the files that only root may write, and what root plans of it.
+//! Changes that an ordinary user asks root for, and root's own plan for them.
 //!
 //! The user's side sends a [`Wish`]: the site list as it is and as it is to be, the lines of the user's own block in
 //! the hosts file, a root certificate. It never holds the content of a file. Root reads its own files, makes its own
@@ -14,7 +14,7 @@ use super::site::{map_site, unmap_sites};
 use crate::hosts::OwnLine;
 use crate::site::{ServerId, Site, SiteList};
 
-/// What is wanted, typed.
+/// A typed request for changes to files that only root may write.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct Wish {
@@ -41,7 +41,7 @@ pub enum Reading {
     Changes,
     /// Everything is brought in line with the list: `settle`.
     Settled {
-        /// Whether lines that were edited by hand are put back.
+        /// Whether lines that were edited by hand are restored.
         puts_back: bool,
         /// Whether sites that are not in the list are removed.
         orphans: Orphans,
@@ -134,7 +134,7 @@ mod tests {
     use crate::site::{ServerKind, Site, SiteList};
     use crate::tables::quoted;
 
-    /// What would end an argument, a line or a section, or begin something else.
+    /// Text that could end an argument, a line or a section.
     const SNIPPETS: &[&str] = &[
         "/srv/a",
         "a.test",

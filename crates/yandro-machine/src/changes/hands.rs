@@ -139,7 +139,7 @@ impl<'a> Hands<'a> {
         files::sync_folder_of(path)
     }
 
-    /// Removes a temporary file that an earlier, broken-off step may have left beside `path`.
+    /// Removes the temporary file that an interrupted step may have left for `path`.
     pub(super) fn remove_left(&self, path: &Utf8Path, tag: &str) {
         let left = files::temporary(path, tag);
         if files::follow_folder(&left).symlink_metadata().is_err() {

@@ -93,7 +93,7 @@ pub(crate) enum RecordedStep {
 }
 
 impl RecordedStep {
-    /// What it changes.
+    /// The path that it changes.
     pub(crate) fn path(&self) -> &Utf8Path {
         match self {
             Self::Folder { path, .. } | Self::Link { path, .. } | Self::EmptyFolder { path, .. } => path,

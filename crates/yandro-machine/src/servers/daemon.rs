@@ -107,7 +107,7 @@ impl Daemon {
         let command = fs::read_to_string(format!("/proc/{pid}/comm")).ok()?;
         let program = self.program.first().and_then(|program| Utf8Path::new(program).file_name()).unwrap_or_default();
         let is_of_kind = self.kind.processes.iter().any(|name| command.starts_with(name));
-        // Root signals none of its own processes because a user's program has that name.
+        // A user's program name must not make root signal one of root's processes.
         let owner = Pid::from_raw(pid).and_then(process::owner);
         let is_roots = owner == Some(0) && rustix::process::geteuid().is_root();
         let is_it = is_of_kind || command.trim() == program && !(is_roots && self.is_users());
@@ -134,7 +134,7 @@ impl Daemon {
         self.is_users() && !caller::is_roots_file(program)
     }
 
-    /// Whether a user named the server in settings of their own.
+    /// Whether the server comes from a user's settings.
     fn is_users(&self) -> bool {
         self.named.as_ref().is_some_and(|named| !named.is_systems)
     }

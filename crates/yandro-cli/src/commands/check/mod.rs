@@ -65,7 +65,7 @@ pub(crate) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<St
     Ok(if well { Status::Well } else { Status::Findings })
 }
 
-/// Which computers get an answer from a site, in words; `None` where that can't be seen.
+/// The computers that can reach a site, in words; `None` if yandro can't see that.
 fn reached_from(context: &Context, site: &Site) -> Option<&'static str> {
     let is_open = reach::is_open(context, site)?;
     Some(if is_open { "this computer and its network" } else { "this computer only" })

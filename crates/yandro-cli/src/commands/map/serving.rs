@@ -125,10 +125,10 @@ fn only_here(
     before: Option<&Site>,
     (server, address): (ServerId, IpAddr),
 ) -> Result<bool, CommandError> {
-    // Whoever asks a server elsewhere comes from somewhere else.
+    // Requests to a remote or containerised server come from outside it.
     let is_here = server.is_configured() && context.is_here(server);
     if args.only_here == Some(OnOff::On) && !is_here {
-        let message = format!("`{}` is not on this computer, so every request comes from elsewhere", server.word());
+        let message = format!("`{}` is not on this computer, so every request comes from outside", server.word());
         return Err(CommandError::usage(message).hint("leave `--only-here` out"));
     }
     let may_be = is_here && address.is_loopback();

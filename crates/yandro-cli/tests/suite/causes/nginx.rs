@@ -76,7 +76,7 @@ pub(super) const NGINX: &[Cause] = &[
         shell(m, &format!("sed -i 's/^\\(\\s*\\)allow 127/\\1deny all;\\n\\1allow 127/' {BLOCK} && nginx -s reload"))
     }),
     ("access-denied", |m| {
-        // In a file that is included, for all sites that have no rules of their own.
+        // In an included file, for all sites without access rules.
         shell(
             m,
             "yandro map saltmarsh.test --only-here off -q; printf 'allow 10.0.0.0/8;\\ndeny all;\\n' > /etc/nginx/conf.d/ferries.conf; nginx -s reload",

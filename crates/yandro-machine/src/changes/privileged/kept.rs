@@ -1,4 +1,4 @@
-//! What the helper did, and for whom, so that it can be taken back without anybody sending the old content.
+//! Record of the helper's changes per user, so that they can be undone without sending the old content.
 //!
 //! Kept in a folder of root's: a journal with a line of JSON for the beginning and the end of each change, and the
 //! contents that were replaced or removed, by their SHA-256. Each user can have taken back what was done for them, as

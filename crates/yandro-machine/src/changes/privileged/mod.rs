@@ -30,7 +30,7 @@ use crate::files::{self, FileError};
 /// The longest request, in bytes: a site list of ten thousand sites.
 const LONGEST: u64 = 8 << 20;
 
-/// What the caller asks for.
+/// A request of the caller.
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "step", deny_unknown_fields)]
 pub(super) enum Request {
@@ -39,14 +39,14 @@ pub(super) enum Request {
         wish: Box<Wish>,
         asked: Vec<Asked>,
     },
-    /// One of these changes, or the way back from one.
+    /// Applies one of these changes, or undoes one.
     Change {
         path: Utf8PathBuf,
         to: State,
         tag: String,
         in_place: bool,
     },
-    /// Removes a temporary file that a broken-off change has left beside its file.
+    /// Removes a temporary file that an interrupted change left behind.
     Clean {
         path: Utf8PathBuf,
         tag: String,
@@ -72,7 +72,7 @@ pub(super) struct Asked {
     pub(super) to: State,
 }
 
-/// What is at a path.
+/// The state of a path.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "is", deny_unknown_fields)]
 pub(super) enum State {
@@ -85,7 +85,7 @@ pub(super) enum State {
 }
 
 impl State {
-    /// What is at a path now; links are not followed.
+    /// The present state of a path; links are not followed.
     ///
     /// # Errors
     /// When it can't be read, and for what is neither file nor link.
@@ -120,7 +120,7 @@ pub(super) enum Verb {
     Stop,
 }
 
-/// What came of a request.
+/// The answer to a request.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "answer")]
 pub(super) enum Answer {
@@ -137,11 +137,11 @@ pub(super) enum Answer {
     Refused {
         words: String,
     },
-    /// What of a plan root does not do on this user's word.
+    /// The parts of a plan that need root's decision.
     Objections {
         refusals: Vec<Refusal>,
     },
-    /// What the system said.
+    /// The system's error number.
     Failed {
         errno: i32,
     },

@@ -1,4 +1,4 @@
-//! What the helper may do on an ordinary user's word: worked out from the files as they are, before anything is done.
+//! Permissions of the helper: worked out from the files as they are, before anything is changed.
 
 use std::collections::BTreeMap;
 
@@ -31,7 +31,7 @@ pub struct Refusal {
     pub why: String,
 }
 
-/// What a path becomes.
+/// The new state of a path.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Target {
     Absent,
@@ -78,7 +78,7 @@ impl Judge<'_> {
             {
                 self.refuse(&asked.path, words(answer));
             } else if is_taken_back(&Kept::read(), self.uid, &asked.path, &asked.from, &asked.to) {
-                // What the helper did before needs no plan.
+                // Undoing the helper's earlier change needs no plan.
             } else {
                 self.left.push(asked);
             }
@@ -260,9 +260,8 @@ fn is_named_for(path: &Utf8Path, pem: &str) -> bool {
     certificates.first().is_some_and(|own| path.file_stem() == Some(&nickname(&files::sha256(own))))
 }
 
-/// Whether a change is the way back from one that the helper made for this user. What comes back is vetted again:
-/// into a site's file only yandro's own directives, or what stands there now; into a file that sites share only
-/// switches.
+/// Whether a change undoes one that the helper made for this user. Restored content is checked again: a site's file may
+/// get only yandro's own directives, or those that it has now; a shared file may only change by switches.
 pub(super) fn is_taken_back(kept: &Kept, uid: u32, path: &Utf8Path, now: &State, to: &State) -> bool {
     if !kept.takes_back(uid, path, now, to) {
         return false;

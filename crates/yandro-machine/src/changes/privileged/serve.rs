@@ -60,7 +60,7 @@ pub fn serve_privileged(input: impl io::Read, mut output: impl Write, caller: Op
     }
 }
 
-/// One run of the helper, for one user.
+/// A session of the helper with one user.
 struct Session {
     caller: u32,
     permits: Permits,
@@ -100,7 +100,7 @@ impl Session {
         Ok(answer)
     }
 
-    /// What a path becomes: what the plan says, or what was there before the helper changed it for this user.
+    /// The new state of a path: from the plan, or the state before the helper changed it for this user.
     fn target(&self, path: &Utf8Path, now: &State, to: &State) -> Result<Target, Answer> {
         let planned = self.permits.get(path).filter(|permit| permit.from == *now && permit.target.state() == *to);
         if let Some(permit) = planned {
@@ -112,7 +112,7 @@ impl Session {
             return Ok(permit.target.clone());
         }
         if !is_taken_back(&self.kept, self.caller, path, now, to) && !self.is_own_way_back(path, now, to) {
-            return Err(refused(format!("root has no plan of its own by which {path} would change like this")));
+            return Err(refused(format!("root's plan does not change {path} like this")));
         }
         match to {
             State::Absent => Ok(Target::Absent),
@@ -133,7 +133,7 @@ impl Session {
     fn clean(&self, path: &Utf8Path, tag: &str) -> Result<Answer, Answer> {
         let is_known = self.permits.contains_key(path) || self.kept.knows(self.caller, path);
         if !is_known || !is_tag(tag) {
-            return Err(refused(format!("nothing of this user's was left beside {path}")));
+            return Err(refused(format!("there is no temporary file of this user's for {path}")));
         }
         check_way(path)?;
         match std::fs::remove_file(files::temporary(path, tag)) {
@@ -178,7 +178,7 @@ fn write(path: &Utf8Path, content: &[u8], tag: &str, in_place: bool) -> Result<A
 fn control(id: ServerId, verb: Verb, on_wait: OnWait<'_>) -> Result<Answer, String> {
     let known = if id.is_configured() { Control::of_known(id) } else { None };
     let server = known.ok_or_else(|| {
-        format!("root knows no server `{}`: those beside the usual ones stand in /etc/yandro/servers.toml", id.word())
+        format!("root does not know the server `{}`: root can add it to /etc/yandro/servers.toml", id.word())
     })?;
     match verb {
         Verb::Test => server.test(),

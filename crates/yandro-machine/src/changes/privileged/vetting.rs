@@ -1,4 +1,4 @@
-//! What root does not write on an ordinary user's word, although the user's list says so.
+//! Changes that need root's decision, although they follow from the user's site list.
 
 use std::net::{IpAddr, Ipv6Addr};
 use std::os::unix::fs::FileTypeExt as _;
@@ -29,7 +29,7 @@ pub(super) fn of_site(site: &Site) -> Option<String> {
         && !is_log_folder(folder)
     {
         return Some(format!(
-            "the site `{name}` has its logs in {folder}; the server opens them as root, so that folder has to be one of the server's own, as {} is, and only root may be able to change it",
+            "the site `{name}` has its logs in {folder}. The server opens logs as root, so they must be in a folder such as {} that only root can change",
             LOGS[0]
         ));
     }

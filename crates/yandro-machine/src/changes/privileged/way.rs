@@ -1,4 +1,4 @@
-//! Whose the folders on the way to a file are.
+//! Ownership of the folders on the path to a file.
 
 use std::os::unix::fs::MetadataExt as _;
 
@@ -7,14 +7,14 @@ use rustix::fs::{AtFlags, FileType, Mode, OFlags, fstat, openat, statat};
 
 use super::{Answer, failed, refused};
 
-/// Whether every folder on the way belongs to root, may be written by nobody else and is no link; and whether there
-/// is a regular file, a link or nothing at the end.
+/// Checks that every folder on the path belongs to root, is not a link, and can't be written by others. At its end may
+/// be a regular file, a link or nothing.
 pub(super) fn check_way(path: &Utf8Path) -> Result<(), Answer> {
     let faulty = |errno: rustix::io::Errno| failed(&errno.into());
     let flags = OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::PATH;
     let mut folder = rustix::fs::open("/", flags, Mode::empty()).map_err(faulty)?;
     let parts = parts(path).ok_or_else(|| refused(format!("{path} is not a plain absolute path")))?;
-    let (name, folders) = parts.split_last().ok_or_else(|| refused("there is no path"))?;
+    let (name, folders) = parts.split_last().ok_or_else(|| refused("the path is empty"))?;
     for part in folders {
         folder = openat(&folder, *part, flags, Mode::empty()).map_err(faulty)?;
         let stat = fstat(&folder).map_err(faulty)?;

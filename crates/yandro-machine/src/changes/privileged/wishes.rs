@@ -30,7 +30,7 @@ pub(in crate::changes) fn asked(set: &ChangeSet, paths: &[Utf8PathBuf]) -> Vec<A
     set.steps.iter().filter_map(of).filter(|asked| paths.contains(&asked.path)).collect()
 }
 
-/// What a change set wants, typed. `server` is the one of sites that name none.
+/// The typed request for a change set. `server` is the default for sites without one.
 pub(in crate::changes) fn wish(machine: &Machine, set: &ChangeSet, server: ServerId) -> Wish {
     let places = &machine.places;
     let text = |bytes: Option<&[u8]>| String::from_utf8_lossy(bytes.unwrap_or_default()).into_owned();
@@ -58,7 +58,7 @@ pub(in crate::changes) fn wish(machine: &Machine, set: &ChangeSet, server: Serve
     }
 }
 
-/// What root would not do of it on this user's word: worked out without root, before a password is asked for.
+/// The parts that need root's decision: worked out without root, before a password is asked for.
 pub(in crate::changes) fn objections(wish: &Wish, asked: &[Asked]) -> Vec<Refusal> {
     judge(wish, rustix::process::getuid().as_raw(), asked).1
 }
