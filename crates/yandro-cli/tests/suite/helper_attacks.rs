@@ -144,14 +144,8 @@ fn what_is_a_decision_of_roots_is_told_before_a_password_is_asked_for() {
             &["map", "tides.test", "./saltmarsh", "--extra", "saltmarsh/extra.conf"][..],
             "the site `tides.test` includes",
         ),
-        (
-            &["map", "tides.test", "./saltmarsh", "--logs", "/etc/cron.d"],
-            "they must be in a folder such as",
-        ),
-        (
-            &["map", "tides.test", "./saltmarsh", "--logs", "./saltmarsh"],
-            "they must be in a folder such as",
-        ),
+        (&["map", "tides.test", "./saltmarsh", "--logs", "/etc/cron.d"], "they must be in a folder such as"),
+        (&["map", "tides.test", "./saltmarsh", "--logs", "./saltmarsh"], "they must be in a folder such as"),
         (&["map", "tides.test", "./saltmarsh", "--php=/run/none.sock"], "which is not a socket"),
         (&["map", "crew.test", "./saltmarsh", "--take-over"], "/etc/hosts: "),
         (&["hosts", "point", "crew.test", "10.0.0.8"], "/etc/hosts: "),
