@@ -11,6 +11,7 @@ use time::format_description::well_known::Rfc3339;
 use yandro_core::config::Published;
 use yandro_core::site::{ServerId, Site, SiteList};
 use yandro_machine::changes::{self, Lock, ServerControl};
+use yandro_machine::ports::Holder;
 use yandro_machine::servers::{self, Control as ServerControls, Found};
 use yandro_machine::settings::{self, NamedServer, Settings};
 use yandro_machine::{Environment, Machine, network, observe, process};
@@ -179,6 +180,25 @@ impl Context {
             main.is_some_and(|main| main == pid || process::parent(pid) == Some(main))
         };
         self.servers().iter().find(is_its).map(|found| found.id)
+    }
+
+    /// The server that has a socket. If the user can't see its process, this is the only running server that runs as
+    /// the socket's user and has the port in its configuration.
+    pub(crate) fn server_of_holder(&self, holder: &Holder) -> Option<ServerId> {
+        if holder.pid.is_some() {
+            return self.server_of_process(holder.pid);
+        }
+        let runs_as = |found: &Found| {
+            let pid = ServerControls::of(&self.machine, found)?.process()?;
+            process::owner_name(pid)
+        };
+        let is_likely = |found: &&Found| {
+            !found.is_elsewhere()
+                && runs_as(found).as_deref() == Some(&holder.user)
+                && servers::configured_ports(&self.machine, found).iter().any(|(port, _)| *port == holder.port)
+        };
+        let mut likely = self.servers().iter().filter(is_likely);
+        likely.next().filter(|_| likely.next().is_none()).map(|found| found.id)
     }
 
     /// The control of the servers that a change set reloads; none within a sysroot.

@@ -14,6 +14,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, Signal, kill_process_group};
 
 use crate::caller;
+use crate::permissions::user_name;
 
 /// How long any program may run before it is ended.
 const LIMIT: Duration = Duration::from_secs(120);
@@ -239,6 +240,11 @@ pub(crate) fn is_idle(pid: Pid) -> Option<bool> {
 pub(crate) fn owner(pid: Pid) -> Option<u32> {
     use std::os::unix::fs::MetadataExt as _;
     fs::metadata(format!("/proc/{}", pid.as_raw_nonzero())).ok().map(|meta| meta.uid())
+}
+
+/// The name of the user who owns a process.
+pub fn owner_name(pid: i32) -> Option<String> {
+    owner(Pid::from_raw(pid)?).map(user_name)
 }
 
 /// The process that started a process.

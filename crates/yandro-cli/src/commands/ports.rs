@@ -114,8 +114,7 @@ fn ports_of(context: &Context, list: &SiteList) -> Vec<Port> {
     }
     let holders = |number: u16| {
         ports::holders(number).into_iter().map(|holder| {
-            let id =
-                context.server_of_process(holder.pid).or_else(|| is_ourselves(&holder).then_some(ServerId::BuiltIn));
+            let id = context.server_of_holder(&holder).or_else(|| is_ourselves(&holder).then_some(ServerId::BuiltIn));
             (holder, id)
         })
     };

@@ -50,6 +50,8 @@ fn a_new_site_answers_this_computer_only_unless_it_is_opened() {
         assert!(ran.stdout.contains("depot.test: reached from this computer only"), "{ran}");
         let ran = harbour.yandro(&["ports"]).succeeds();
         assert!(ran.stdout.contains("the network") && !ran.stderr.contains("can open depot.test"), "{ran}");
+        // The server's process is root's, and known all the same.
+        assert!(!ran.stdout.contains("not visible to you") && !ran.stdout.contains("another program"), "{ran}");
 
         // The project's own rules can't open the site, and still close it.
         if server == Server::Apache {

@@ -62,9 +62,11 @@ impl OfServer {
     /// Has the server judge its own configuration, unless it has.
     fn test(&mut self, machine: &Machine) {
         let control = self.found.as_ref().and_then(|found| Control::of(machine, found));
-        // A server that needs root for that says nothing of use without.
-        if let (None, Some(control)) = (&self.tested, control.filter(|control| !control.needs_root())) {
-            self.tested = Some(control.test());
+        if let (None, Some(control)) = (&self.tested, control) {
+            let tested = control.test();
+            // An ordinary user's test may stop at a log or key that only root can open. That says nothing.
+            let is_telling = !control.needs_root() || tested.as_ref().err().is_none_or(|words| is_telling(words));
+            self.tested = Some(tested).filter(|_| is_telling);
         }
     }
 
@@ -104,6 +106,16 @@ impl OfServer {
             _ => logs::Marked::default(),
         }
     }
+}
+
+/// Whether a refusal in a server's words is about its files, and not about the rights of the user who asked.
+fn is_telling(words: &str) -> bool {
+    let of_rights = ["ermission denied", "does not exist or is empty", "must be run as root"];
+    let is_of_rights = |line: &str| of_rights.iter().any(|own| line.contains(own));
+    if words.contains("nginx:") {
+        return words.lines().any(|line| line.contains("[emerg]") && !is_of_rights(line));
+    }
+    !words.lines().any(is_of_rights)
 }
 
 /// Looks around a site that isn't well. `beside` is what is known of it already.
@@ -155,7 +167,7 @@ pub fn look(machine: &Machine, expected: &Expected, server: &mut OfServer, besid
 pub fn holders(
     all: &[ports::Holder],
     expected: &Expected,
-    mut server_of: impl FnMut(Option<u32>) -> Option<ServerId>,
+    mut server_of: impl FnMut(&ports::Holder) -> Option<ServerId>,
 ) -> Vec<PortHolder> {
     let site = &expected.site;
     let mut own = if site.own_tls().is_some() { Vec::new() } else { site.http_ports(expected.http_port) };
@@ -168,14 +180,17 @@ pub fn holders(
             && (holder.address == address
                 || holder.address.is_unspecified() && (holder.address.is_ipv6() || address.is_ipv4()))
     };
-    all.iter().filter(takes_in).map(|holder| port_holder(holder, server_of(holder.pid))).collect()
+    all.iter().filter(takes_in).map(|holder| port_holder(holder, server_of(holder))).collect()
 }
 
 /// A holder of a port as the core knows it.
 pub fn port_holder(holder: &ports::Holder, server: Option<ServerId>) -> PortHolder {
     PortHolder {
         port: holder.port,
-        words: holder.to_string(),
+        words: match server.filter(|_| holder.pid.is_none()) {
+            Some(server) => format!("{server} (user {})", holder.user),
+            None => holder.to_string(),
+        },
         program: holder.program.clone(),
         pid: holder.pid,
         is_anothers: !holder.is_own,

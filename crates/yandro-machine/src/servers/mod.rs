@@ -15,7 +15,7 @@ pub use files::{Disk, sites};
 pub(crate) use files::{WithoutOwn, list, own_files};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::{KnownLayout, Layout, PathView, Published, Seen};
+use yandro_core::config::{KnownLayout, Layout, PathView, Place, Published, Seen};
 use yandro_core::name::HostName;
 use yandro_core::plan::ObservedServer;
 use yandro_core::site::{ServerId, ServerKind};
@@ -157,6 +157,24 @@ pub fn observe(
         ServerKind::Apache => ObservedServer::Apache(Box::new(apache::observe(machine, found, names, is_asked)?)),
         ServerKind::Nginx => ObservedServer::Nginx(Box::new(nginx::observe(machine, found, names, is_asked)?)),
     })
+}
+
+/// The ports that a server's configuration names, each with the place of the line.
+pub fn configured_ports(machine: &Machine, found: &Found) -> Vec<(u16, Place)> {
+    match found.kind {
+        ServerKind::Apache => {
+            let listens = apache::configuration(machine, found).listens();
+            listens.into_iter().map(|listen| (listen.port, listen.place)).collect()
+        }
+        ServerKind::Nginx => {
+            let ports = nginx::configuration(found).servers.into_iter().flat_map(|server| {
+                let place = server.host.place;
+                let port = |address: &str| address.rsplit(':').next()?.parse().ok();
+                server.listens.into_iter().filter_map(move |own| Some((port(&own.address)?, place.clone())))
+            });
+            ports.collect()
+        }
+    }
 }
 
 /// Whom a server of this machine runs as; nothing is known of one elsewhere.

@@ -64,12 +64,14 @@ impl Beginning {
             let read = server.configured(&context.machine, &of_server);
             configured.extend(own.into_iter().zip(read).filter_map(|(at, read)| Some((at, read?))));
         }
-        let mut known: BTreeMap<Option<u32>, Option<ServerId>> = BTreeMap::new();
+        let mut known: BTreeMap<(Option<u32>, u16), Option<ServerId>> = BTreeMap::new();
         let mut of_site = |at: usize| {
             let expected = sites[at];
             let is_seen = context.machine.is_real() && expected.is_here;
             let holders = is_seen.then(|| -> Timed<Vec<PortHolder>> {
-                let server_of = |pid| *known.entry(pid).or_insert_with(|| context.server_of_process(pid));
+                let server_of = |holder: &Holder| {
+                    *known.entry((holder.pid, holder.port)).or_insert_with(|| context.server_of_holder(holder))
+                };
                 Timed { took, seen: circumstances::holders(&holders, expected, server_of) }
             });
             Beside { holders, configured: configured.remove(&at), stores: stores.clone() }

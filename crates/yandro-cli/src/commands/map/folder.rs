@@ -1,11 +1,10 @@
 //! The site's folder: making it, and letting the server in.
 
 use camino::Utf8Path;
-use yandro_core::config::Place;
 use yandro_core::plan::{Access, ChangeSet, FileChange, Step};
-use yandro_core::site::{Content, ServerId, ServerKind, Site};
-use yandro_machine::servers::{self, Found};
-use yandro_machine::{apache, nginx, permissions, ports};
+use yandro_core::site::{Content, ServerId, Site};
+use yandro_machine::servers;
+use yandro_machine::{permissions, ports};
 
 use crate::context::Context;
 use crate::error::CommandError;
@@ -82,7 +81,7 @@ pub(super) fn ports_free(context: &Context, site: &Site) -> Result<(), CommandEr
     };
     let mut wanted = site.http_ports(80);
     wanted.extend(site.https_ports(443));
-    let end = |holder: &ports::Holder| match (context.server_of_process(holder.pid), holder.pid) {
+    let end = |holder: &ports::Holder| match (context.server_of_holder(holder), holder.pid) {
         (Some(other), _) => format!("stop that server: yandro servers stop {}", other.word()),
         (None, Some(pid)) => format!("end that program: kill {pid}"),
         (None, None) => "end that program".to_owned(),
@@ -94,7 +93,9 @@ pub(super) fn ports_free(context: &Context, site: &Site) -> Result<(), CommandEr
         ))
         .hint(format!("{}; or choose other ports: --http-port, --https-port", end(&holder))));
     }
-    for (port, place) in context.server(server).map(|found| configured_ports(context, found)).unwrap_or_default() {
+    for (port, place) in
+        context.server(server).map(|found| servers::configured_ports(&context.machine, found)).unwrap_or_default()
+    {
         if let Some(holder) = held(port) {
             return Err(CommandError::not_made(format!(
                 "{server} doesn't run, and can't be started: {place} has it listen on port {port}, which is held by {holder}; nothing was changed"
@@ -103,24 +104,6 @@ pub(super) fn ports_free(context: &Context, site: &Site) -> Result<(), CommandEr
         }
     }
     Ok(())
-}
-
-/// The ports that a server's configuration names, each with its place.
-fn configured_ports(context: &Context, found: &Found) -> Vec<(u16, Place)> {
-    match found.kind {
-        ServerKind::Apache => {
-            let listens = apache::configuration(&context.machine, found).listens();
-            listens.into_iter().map(|listen| (listen.port, listen.place)).collect()
-        }
-        ServerKind::Nginx => {
-            let ports = nginx::configuration(found).servers.into_iter().flat_map(|server| {
-                let place = server.host.place;
-                let port = |address: &str| address.rsplit(':').next()?.parse().ok();
-                server.listens.into_iter().filter_map(move |own| Some((port(&own.address)?, place.clone())))
-            });
-            ports.collect()
-        }
-    }
 }
 
 /// A folder that is to be made: its way must lead through folders.
