@@ -6,7 +6,6 @@ use yandro_core::hosts::EditError;
 use yandro_core::name::{HostName, NameError};
 use yandro_core::pki::PkiError;
 use yandro_core::plan::{Failed, PlanError};
-use yandro_core::shell::word;
 use yandro_core::site::{ServerId, ServerNameError};
 use yandro_machine::MachineError;
 use yandro_machine::changes::{CarryOutError, Cause, LockError, PutBackError, Refusal};
@@ -14,6 +13,8 @@ use yandro_machine::files::FileError;
 use yandro_machine::observe::ObserveError;
 use yandro_machine::ports;
 use yandro_machine::settings::SettingsError;
+
+use crate::as_root::{as_root, this_as_root};
 
 /// How a command ended. Scripts rely on the numbers.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -344,20 +345,6 @@ fn not_permitted(paths: &[camino::Utf8PathBuf], server: bool) -> CommandError {
     CommandError::not_made(format!("you may not do this, and nothing was changed:{steps}"))
         .hint(format!("run the command as root, or as a user who may use sudo: {}", this_as_root()))
         .code("not-permitted")
-}
-
-/// The command that runs this very program as root with these arguments, as it can be pasted.
-fn as_root(arguments: &[&str]) -> String {
-    let program = std::env::current_exe().unwrap_or_else(|_| "yandro".into());
-    let program = program.to_string_lossy();
-    let words = ["sudo", &program].into_iter().chain(arguments.iter().copied()).map(word);
-    words.collect::<Vec<_>>().join(" ")
-}
-
-/// This very command as root.
-pub(crate) fn this_as_root() -> String {
-    let arguments: Vec<String> = std::env::args_os().skip(1).map(|own| own.to_string_lossy().into_owned()).collect();
-    as_root(&arguments.iter().map(String::as_str).collect::<Vec<_>>())
 }
 
 /// The change needs root's decision. Each reason is printed once, with its first path.

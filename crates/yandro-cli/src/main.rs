@@ -1,6 +1,7 @@
 //! The command `yandro`.
 
 mod args;
+mod as_root;
 mod commands;
 mod context;
 mod error;

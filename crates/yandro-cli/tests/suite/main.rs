@@ -25,6 +25,7 @@ mod elsewhere;
 mod harbour;
 mod healthy;
 mod helper_attacks;
+mod helper_requests;
 mod history;
 mod hosts;
 mod kit;

@@ -204,12 +204,12 @@ fn get_rights<E>(
         return Err(CarryOutError::Unwritable(error));
     }
     let asked = privileged::asked(set, &forbidden);
-    let wish = privileged::wish(tools.machine, set, tools.usual_server);
     // Within a sysroot nothing is root's.
     let is_planned = tools.machine.is_real() && !asked.is_empty();
-    if is_planned {
+    let wish = is_planned.then(|| privileged::wish(tools.machine, set, tools.usual_server));
+    if let Some(wish) = &wish {
         // Before a password is asked for in vain.
-        let refusals = privileged::objections(&wish, &asked);
+        let refusals = privileged::objections(wish, &asked);
         if !refusals.is_empty() {
             return Err(CarryOutError::NeedsRoot(refusals));
         }
@@ -217,7 +217,7 @@ fn get_rights<E>(
     if (!forbidden.is_empty() || needs_root) && !hands.prepare(&forbidden, needs_root) {
         return Err(CarryOutError::NotPermitted { paths: forbidden, server: needs_root });
     }
-    if is_planned {
+    if let Some(wish) = wish {
         let refusals = hands.plan(wish, asked).map_err(CarryOutError::Unwritable)?;
         if !refusals.is_empty() {
             return Err(CarryOutError::NeedsRoot(refusals));

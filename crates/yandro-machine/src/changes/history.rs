@@ -206,3 +206,15 @@ fn written(path: &Utf8Path) -> Option<i64> {
     let since = path.metadata().ok()?.modified().ok()?.duration_since(std::time::UNIX_EPOCH).ok()?;
     i64::try_from(since.as_secs()).ok()
 }
+
+impl RecordedStep {
+    /// The path that it changes.
+    pub(super) fn path(&self) -> &Utf8Path {
+        match self {
+            Self::Folder { path, .. } | Self::Link { path, .. } | Self::EmptyFolder { path, .. } => path,
+            Self::File(file) => &file.path,
+            Self::Rights(change) => &change.path,
+            Self::Trust(change) => &change.store,
+        }
+    }
+}

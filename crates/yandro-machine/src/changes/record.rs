@@ -92,18 +92,6 @@ pub(crate) enum RecordedStep {
     },
 }
 
-impl RecordedStep {
-    /// The path that it changes.
-    pub(crate) fn path(&self) -> &Utf8Path {
-        match self {
-            Self::Folder { path, .. } | Self::Link { path, .. } | Self::EmptyFolder { path, .. } => path,
-            Self::File(file) => &file.path,
-            Self::Rights(change) => &change.path,
-            Self::Trust(change) => &change.store,
-        }
-    }
-}
-
 /// A file before and after. Only what differs is kept, between what both begin and end
 /// with: a large file costs no more than a small one. Of a secret nothing is kept: the
 /// file itself is held beside its place until the change set is done.

@@ -10,8 +10,9 @@ use yandro_machine::ports;
 use yandro_machine::servers::{Control, NO_COMMAND};
 
 use crate::args::{ServersArgs, ServersCommand};
+use crate::as_root::this_as_root;
 use crate::context::Context;
-use crate::error::{CommandError, NO_SERVER, Status, this_as_root};
+use crate::error::{CommandError, NO_SERVER, Status};
 use crate::sudo::Sudo;
 use crate::view::{GOOD, STRONG, Ui, WARN, on_wait};
 
