@@ -147,6 +147,7 @@ fn what_is_a_decision_of_roots_is_told_before_a_password_is_asked_for() {
         (&["map", "tides.test", "./saltmarsh", "--logs", "/etc/cron.d"], "they must be in a folder such as"),
         (&["map", "tides.test", "./saltmarsh", "--logs", "./saltmarsh"], "they must be in a folder such as"),
         (&["map", "tides.test", "./saltmarsh", "--php=/run/none.sock"], "which is not a socket"),
+        (&["map", "tides.test", "./saltmarsh", "--by-address", "on"], "also for other users' sites"),
         (&["map", "crew.test", "./saltmarsh", "--take-over"], "/etc/hosts: "),
         (&["hosts", "point", "crew.test", "10.0.0.8"], "/etc/hosts: "),
     ] {
@@ -232,6 +233,15 @@ fn the_helper_itself_refuses_what_its_callers_side_would_not_ask_for() {
         wish[key] = value;
         refuses(plan(&wish, "/etc/hosts", &hosts, &json!({ "is": "file", "sha256": "0".repeat(64) })), why);
     }
+    // A site in the place of the default virtual hosts, whose file all users share.
+    let mut shared = wish.clone();
+    let others = "/etc/apache2/sites-available/yandro-0.invalid.conf";
+    shared["after"] = json!(format!(
+        "[[site]]\nname = \"0.invalid\"\nfolder = \"{home}\"\nserver = \"apache\"\nextra = \"{home}/evil.conf\"\n"
+    ));
+    refuses(plan(&shared, others, &sha256(&harbour, others), &hosts), "can't be the name of a site");
+    let ran = harbour.yandro(&["map", "0.invalid", "./saltmarsh"]);
+    assert!(ran.status > 1 && ran.stderr.contains("can't be the name of a site"), "{ran}");
     // Lines that the helper could write, and that are of no site of the list.
     let list = ListId::new("ada", Utf8Path::new(&format!("{home}/.config/yandro/sites.toml")));
     for (address, name) in [("10.0.0.1", "intranet"), ("10.0.0.1", "depot.test"), ("127.0.0.1", "bank.example.com")] {

@@ -12,8 +12,8 @@ use super::nginx::nginx_site;
 use super::observed::{Fresh, Observed, ObservedServer};
 use super::others::{keep_others, release_ports};
 use super::server::{others_go, remove_site_file};
-use crate::config::ParseError;
 use crate::config::PathError;
+use crate::config::{OTHERS, ParseError};
 use crate::hosts::{self, EditError, Mapping};
 use crate::httpd::run::{ConfigFault, Place};
 use crate::name::{HostName, Suffix};
@@ -35,6 +35,9 @@ pub enum PlanError {
         /// What is in the way.
         error: EditError,
     },
+    /// The name of the default virtual hosts.
+    #[error("`{0}` can't be the name of a site: yandro's default virtual hosts for unknown host names have it")]
+    ReservedName(HostName),
     /// Another site has the name.
     #[error("`{name}` already belongs to the site `{owner}`")]
     NameTaken {
@@ -175,6 +178,9 @@ pub(super) fn map_one(
     fresh: &mut dyn Fresh,
 ) -> Result<ChangeSet, PlanError> {
     let before = list.site(&site.name);
+    if let Some(name) = site.names().find(|name| name.as_str() == OTHERS) {
+        return Err(PlanError::ReservedName(name.clone()));
+    }
     for name in site.names() {
         if let Some(owner) = list.owner(name).filter(|owner| owner.name != site.name) {
             return Err(PlanError::NameTaken { name: name.clone(), owner: owner.name.clone() });

@@ -10,7 +10,7 @@ use yandro_core::hosts;
 use yandro_core::name::HostName;
 use yandro_core::pki::{Facts, vetted_root};
 use yandro_core::plan::{Places, Reading, Step, Wish, nickname};
-use yandro_core::site::{ListId, ServerId, SiteList};
+use yandro_core::site::{ListId, ServerId, Site, SiteList};
 use yandro_core::system::TrustStore;
 
 use super::kept::Kept;
@@ -123,7 +123,12 @@ impl Judge<'_> {
             return Err(format!("{folder} does not belong to the user who asks"));
         }
         let machine = Machine::of_user(self.uid, &self.wish.config, &self.wish.data)?;
-        let list = |text: &str| SiteList::parse(text).map_err(|error| error.to_string());
+        let list = |text: &str| {
+            let list = SiteList::parse(text).map_err(|error| error.to_string())?;
+            // That name's file is the one for unknown host names, which all users share.
+            let is_shared = list.sites.iter().flat_map(Site::names).any(|name| name.as_str() == OTHERS);
+            if is_shared { Err(format!("`{OTHERS}` can't be the name of a site")) } else { Ok(list) }
+        };
         Ok((machine, list(&self.wish.before)?, list(&self.wish.after)?))
     }
 
@@ -171,7 +176,9 @@ impl Judge<'_> {
             self.left.remove(at);
             let site = site_of(&path).filter(|_| target != Target::Absent);
             let own = site.as_ref().and_then(|name| after.site(name));
-            let why = own.and_then(vetting::of_site).or_else(|| match &target {
+            let unlisted = site.as_ref().filter(|_| own.is_none());
+            let unlisted = unlisted.map(|name| format!("your site list has no site `{name}`"));
+            let why = own.and_then(vetting::of_site).or(unlisted).or_else(|| match &target {
                 Target::File(content) if path == places.hosts => {
                     vetting::of_lines(&hosts::own_lines(content, &places.list), after)
                 }
@@ -276,9 +283,7 @@ pub(super) fn is_taken_back(kept: &Kept, uid: u32, path: &Utf8Path, now: &State,
     if found.layout.site_of_file(path).is_none() {
         return vetting::of_shared(&machine, Some(found.id), path, &content).is_none();
     }
-    let foreign = |content: &[u8]| found.kind.foreign_directives(content);
-    let present = files::read_if_there(path).ok().flatten().and_then(|present| foreign(&present)).unwrap_or_default();
-    foreign(&content).is_some_and(|foreign| foreign.iter().all(|directive| present.contains(directive)))
+    !vetting::adds_foreign(found.kind, path, &content)
 }
 
 /// Whether a file is where a server keeps its configuration.

@@ -1,6 +1,6 @@
 //! Changes that need root's decision, although they follow from the user's site list.
 
-use std::net::{IpAddr, Ipv6Addr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::os::unix::fs::FileTypeExt as _;
 
 use camino::Utf8Path;
@@ -31,6 +31,12 @@ pub(super) fn of_site(site: &Site) -> Option<String> {
         return Some(format!(
             "the site `{name}` has its logs in {folder}. The server opens logs as root, so they must be in a folder such as {} that only root can change",
             LOGS[0]
+        ));
+    }
+    if serving.by_address && [IpAddr::from(Ipv4Addr::LOCALHOST), Ipv6Addr::LOCALHOST.into()].contains(&site.address) {
+        return Some(format!(
+            "the site `{name}` would answer for all names at {}, also for other users' sites",
+            site.address
         ));
     }
     if let Some(FastCgi::Socket(socket)) = &serving.php
@@ -65,8 +71,15 @@ pub(super) fn of_lines(lines: &[OwnLine], list: &SiteList) -> Option<String> {
     Some(format!("`{name}` can be a real site, and all users of this computer would be sent to {address} for it"))
 }
 
-/// Why root doesn't change a file that the sites of a server share; `None` if it does, and for yandro's own files. It
-/// may switch on nothing that somebody else than root could change: modules, and the folder of sites' files.
+/// Whether a site's file would get directives that yandro never writes, and that it doesn't have now.
+pub(super) fn adds_foreign(kind: ServerKind, path: &Utf8Path, content: &[u8]) -> bool {
+    let present = files::read_if_there(path).ok().flatten();
+    let present = present.and_then(|present| kind.foreign_directives(&present)).unwrap_or_default();
+    kind.foreign_directives(content).is_none_or(|foreign| foreign.iter().any(|own| !present.contains(own)))
+}
+
+/// Why root doesn't write a file of a server; `None` if it does. Sites' files get yandro's own directives only. In
+/// shared files nothing is switched on that others than root can change: modules, and the folder of sites' files.
 pub(super) fn of_shared(
     machine: &Machine,
     server: Option<ServerId>,
@@ -75,7 +88,8 @@ pub(super) fn of_shared(
 ) -> Option<String> {
     let found = servers::find(machine, server?)?;
     if found.layout.site_of_file(path).is_some() {
-        return None;
+        let is_foreign = adds_foreign(found.kind, path, content);
+        return is_foreign.then(|| format!("{path} would get directives that are not yandro's"));
     }
     let folder = found.layout.read_folder();
     if check_way(&folder.join("x")).is_err() {
