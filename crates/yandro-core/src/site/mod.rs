@@ -103,7 +103,8 @@ impl Upstream {
             || host == "localhost"
             || host.parse::<core::net::Ipv4Addr>().is_ok()
             || HostName::parse(host).is_ok_and(|name| name.as_str() == host);
-        if !is_known || port == 0 {
+        // Servers read `unix:` as the beginning of a socket's path.
+        if !is_known || host == "unix" || port == 0 {
             return Err(error());
         }
         Ok(Self { host: host.to_owned(), port, is_secure })

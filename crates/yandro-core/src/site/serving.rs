@@ -238,7 +238,7 @@ mod tests {
     fn values_are_checked_before_they_get_anywhere() {
         assert_eq!(FastCgi::parse("/run/php/php-fpm.sock").unwrap().to_string(), "/run/php/php-fpm.sock");
         assert_eq!(FastCgi::parse("127.0.0.1:9000").unwrap().to_string(), "127.0.0.1:9000");
-        for text in ["php-fpm.sock", "127.0.0.1", "a b:1", "/run/a\nb", "h:0", "h:9000/x", ""] {
+        for text in ["php-fpm.sock", "127.0.0.1", "a b:1", "/run/a\nb", "h:0", "unix:9000", "h:9000/x", ""] {
             assert!(FastCgi::parse(text).is_err(), "{text}");
         }
         assert_eq!(Logs::parse("off").unwrap(), Logs::Off);

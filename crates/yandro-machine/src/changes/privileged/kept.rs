@@ -20,12 +20,15 @@ use crate::files;
 const FOLDER: &str = "/var/lib/yandro/helper";
 /// The most changes that are kept.
 const MOST: usize = 4096;
+/// The longest time that writing a file takes, in nanoseconds.
+const LONGEST_WRITE: u64 = 60_000_000_000;
 /// The most bytes of contents that are kept.
 const MOST_BYTES: u64 = 64 << 20;
 
 /// A change that was begun.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 struct Entry {
+    /// When it began, in nanoseconds since 1970.
     number: u64,
     /// For whom.
     uid: u32,
@@ -67,12 +70,16 @@ impl Kept {
         Self { entries }
     }
 
-    /// Whether `path`, which is as `now`, may become as `to` again: a change of the helper's for this user is taken
-    /// back by it. One that was broken off may have left the file half.
-    pub(super) fn takes_back(&self, uid: u32, path: &Utf8Path, now: &State, to: &State) -> bool {
+    /// Whether `path`, which is as `now`, may become as `to` again: that undoes a change of the helper's for this user.
+    /// An interrupted change may have left the file half, but only if nobody wrote it later. `written` is the time of
+    /// its last change, in nanoseconds since 1970.
+    pub(super) fn takes_back(&self, uid: u32, path: &Utf8Path, now: &State, written: u64, to: &State) -> bool {
         let mut of_path = self.entries.iter().rev().filter(|entry| entry.path == path);
         let last = of_path.clone().next();
-        let is_broken_off = last.is_some_and(|last| !last.done && last.uid == uid && last.from == *to);
+        let is_broken_off = last.is_some_and(|last| {
+            let is_last_write = written.saturating_sub(last.number) < LONGEST_WRITE;
+            !last.done && last.uid == uid && last.from == *to && is_last_write
+        });
         is_broken_off || of_path.any(|entry| entry.uid == uid && entry.to == *now && entry.from == *to)
     }
 
@@ -218,12 +225,14 @@ mod tests {
         };
         let path = Utf8Path::new("/etc/hosts");
         let kept = Kept { entries: vec![entry(1, 7, "a", "b", true), entry(2, 8, "b", "c", true)] };
-        assert!(kept.takes_back(7, path, &state("b"), &state("a")));
-        assert!(!kept.takes_back(7, path, &state("c"), &state("b")), "done for another user");
-        assert!(!kept.takes_back(7, path, &state("edited"), &state("a")), "somebody edited it since");
-        assert!(!kept.takes_back(7, Utf8Path::new("/etc/shadow"), &state("b"), &state("a")));
+        assert!(kept.takes_back(7, path, &state("b"), 9, &state("a")));
+        assert!(!kept.takes_back(7, path, &state("c"), 9, &state("b")), "done for another user");
+        assert!(!kept.takes_back(7, path, &state("edited"), 9, &state("a")), "somebody edited it since");
+        assert!(!kept.takes_back(7, Utf8Path::new("/etc/shadow"), &state("b"), 9, &state("a")));
         let broken = Kept { entries: vec![entry(1, 7, "a", "b", true), entry(2, 8, "b", "c", false)] };
-        assert!(broken.takes_back(8, path, &state("half of c"), &state("b")));
-        assert!(!broken.takes_back(7, path, &state("half of c"), &state("b")));
+        assert!(broken.takes_back(8, path, &state("half of c"), 9, &state("b")));
+        assert!(!broken.takes_back(7, path, &state("half of c"), 9, &state("b")));
+        let later = 2 * LONGEST_WRITE;
+        assert!(!broken.takes_back(8, path, &state("root's own"), later, &state("b")), "somebody wrote it later");
     }
 }

@@ -270,7 +270,7 @@ fn is_named_for(path: &Utf8Path, pem: &str) -> bool {
 /// Whether a change undoes one that the helper made for this user. Restored content is checked again: a site's file may
 /// get only yandro's own directives, or those that it has now; a shared file may only change by switches.
 pub(super) fn is_taken_back(kept: &Kept, uid: u32, path: &Utf8Path, now: &State, to: &State) -> bool {
-    if !kept.takes_back(uid, path, now, to) {
+    if !kept.takes_back(uid, path, now, last_written(path), to) {
         return false;
     }
     let State::File { sha256 } = to else { return true };
@@ -284,6 +284,13 @@ pub(super) fn is_taken_back(kept: &Kept, uid: u32, path: &Utf8Path, now: &State,
         return vetting::of_shared(&machine, Some(found.id), path, &content).is_none();
     }
     !vetting::adds_foreign(found.kind, path, &content)
+}
+
+/// The time of the last change of a file, in nanoseconds since 1970.
+pub(super) fn last_written(path: &Utf8Path) -> u64 {
+    let written = path.symlink_metadata().and_then(|meta| meta.modified()).ok();
+    let since = written.and_then(|at| at.duration_since(std::time::SystemTime::UNIX_EPOCH).ok());
+    since.and_then(|since| u64::try_from(since.as_nanos()).ok()).unwrap_or(u64::MAX)
 }
 
 /// Whether a file is where a server keeps its configuration.

@@ -7,7 +7,7 @@ use camino::Utf8Path;
 use yandro_core::site::ServerId;
 
 use super::kept::Kept;
-use super::permits::{Permits, Target, has_own_certificate, is_taken_back, judge};
+use super::permits::{Permits, Target, has_own_certificate, is_taken_back, judge, last_written};
 use super::way::check_way;
 use super::{Answer, LONGEST, Request, State, Verb, failed, refused};
 use crate::caches;
@@ -127,7 +127,7 @@ impl Session {
     /// Whether a change that this very run made is taken back by it, whatever is in the file.
     fn is_own_way_back(&self, path: &Utf8Path, now: &State, to: &State) -> bool {
         let permit = self.permits.get(path).filter(|permit| permit.from == *to && permit.target.state() == *now);
-        permit.is_some() && self.kept.takes_back(self.caller, path, now, to)
+        permit.is_some() && self.kept.takes_back(self.caller, path, now, last_written(path), to)
     }
 
     fn clean(&self, path: &Utf8Path, tag: &str) -> Result<Answer, Answer> {
