@@ -90,7 +90,12 @@ impl ServerKind {
 
     fn judge(self, own: &Directive, found: &mut Vec<String>) {
         let is_known = match self {
-            Self::Apache => APACHE.iter().any(|name| own.is(name)) && !own.values().any(|value| value.starts_with('|')),
+            Self::Apache => {
+                // A log's name may be a program's; elsewhere the bar is only a character.
+                let is_log = own.is("ErrorLog") || own.is("CustomLog");
+                let is_program = is_log && own.values().any(|value| value.starts_with('|'));
+                APACHE.iter().any(|name| own.is(name)) && !is_program
+            }
             Self::Nginx => {
                 NGINX.contains(&own.name.as_str()) || own.is("include") && own.values().eq(["fastcgi_params"])
             }
