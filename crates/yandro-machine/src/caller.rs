@@ -94,7 +94,7 @@ pub(crate) fn is_roots_file(path: &Utf8Path) -> bool {
 /// Whether nobody but root can change which file a path names: each folder on the way is root's and for nobody else
 /// to write, or at least keeps root's own entries in it (sticky), the last one left out. The kernel's own are root's.
 fn is_roots_alone(path: &Utf8Path) -> bool {
-    let is_kernels = ["/proc", "/sys", "/dev", "/run"].iter().any(|own| path.starts_with(own));
+    let is_kernels = ["/proc", "/sys"].iter().any(|own| path.starts_with(own));
     let is_roots = |(turn, folder): (usize, &Utf8Path)| match folder.symlink_metadata() {
         Ok(meta) => {
             let is_sticky = turn > 0 && meta.mode() & 0o1000 != 0;

@@ -348,3 +348,15 @@ fn root_loads_and_replaces_nothing_that_is_another_users() {
     machine.run("chown", &["root", "/usr/local/apache2/conf/extra"]).succeeds();
     assert_eq!(system(&harbour), before);
 }
+
+#[test]
+fn a_line_that_was_added_by_hand_to_the_users_block_stays_and_stops_nothing() {
+    let Some(harbour) = harbour(Server::Apache) else { return };
+    harbour.yandro(&["map", "depot.test", "./saltmarsh"]).succeeds();
+    let line = "10.0.0.7\tnas.test\n# end of yandro sites";
+    let edited = harbour.machine.hosts().replace("# end of yandro sites", line);
+    fs::write(harbour.machine.path("hosts"), &edited).unwrap();
+    harbour.yandro(&["map", "tides.test", "./saltmarsh"]).succeeds();
+    harbour.yandro(&["unmap", "tides.test"]).succeeds();
+    assert_eq!(harbour.machine.hosts(), edited);
+}

@@ -180,7 +180,8 @@ impl Judge<'_> {
             let unlisted = unlisted.map(|name| format!("your site list has no site `{name}`"));
             let why = own.and_then(vetting::of_site).or(unlisted).or_else(|| match &target {
                 Target::File(content) if path == places.hosts => {
-                    vetting::of_lines(&hosts::own_lines(content, &places.list), after)
+                    let present = hosts::own_lines(&present_hosts(places), &places.list);
+                    vetting::of_lines(&hosts::own_lines(content, &places.list), &present, after)
                 }
                 Target::File(content) => vetting::of_shared(machine, server, &path, content),
                 _ => None,
@@ -199,7 +200,7 @@ impl Judge<'_> {
     /// The hosts file, by the lines of the user's own block.
     fn hosts_lines(&mut self, places: &Places, after: &SiteList) {
         let Some(at) = self.left.iter().position(|asked| asked.path == places.hosts) else { return };
-        let now = files::read_if_there(&places.hosts).ok().flatten().unwrap_or_default();
+        let now = present_hosts(places);
         let written = hosts::with_own_lines(&now, &places.list, &self.wish.hosts);
         let asked = &self.left[at];
         let why = match &written {
@@ -207,7 +208,7 @@ impl Judge<'_> {
             Ok(after) if asked.from != State::of_file(Some(&now)) || asked.to != State::of_file(Some(after)) => {
                 Some("lines outside your own block would change".into())
             }
-            Ok(_) => vetting::of_lines(&self.wish.hosts, after),
+            Ok(_) => vetting::of_lines(&self.wish.hosts, &hosts::own_lines(&now, &places.list), after),
         };
         let Asked { path, from, .. } = self.left.remove(at);
         match (why, written) {
@@ -254,6 +255,10 @@ impl Target {
             Self::Link(target) => State::of_link(Some(target)),
         }
     }
+}
+
+fn present_hosts(places: &Places) -> Vec<u8> {
+    files::read_if_there(&places.hosts).ok().flatten().unwrap_or_default()
 }
 
 /// The site whose file or link a path is, by its name.

@@ -52,12 +52,14 @@ fn is_log_folder(folder: &Utf8Path) -> bool {
     is_below && folder.is_dir() && check_way(&folder.join("x")).is_ok()
 }
 
-/// Why root doesn't write these lines into the hosts file, for the sites of this list; `None` if it does.
-pub(super) fn of_lines(lines: &[OwnLine], list: &SiteList) -> Option<String> {
+/// Why root doesn't write these lines into the hosts file, for the sites of this list; `None` if it does. `present`
+/// are the lines that the user's block has now: those may stay.
+pub(super) fn of_lines(lines: &[OwnLine], present: &[OwnLine], list: &SiteList) -> Option<String> {
     let is_of = |site: &Site, address: IpAddr| {
         site.address == address || site.address == DEFAULT_ADDRESS && address == Ipv6Addr::LOCALHOST
     };
-    let all = lines.iter().flat_map(|line| line.names.iter().map(move |name| (name, line.address)));
+    let new = lines.iter().filter(|line| !present.contains(line));
+    let all = new.flat_map(|line| line.names.iter().map(move |name| (name, line.address)));
     let is_sites = |name: &str, address| {
         let owner = HostName::parse(name).ok().and_then(|name| list.owner(&name));
         owner.is_some_and(|site| is_of(site, address))
