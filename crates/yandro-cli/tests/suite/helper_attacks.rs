@@ -233,6 +233,15 @@ fn the_helper_itself_refuses_what_its_callers_side_would_not_ask_for() {
         wish[key] = value;
         refuses(plan(&wish, "/etc/hosts", &hosts, &json!({ "is": "file", "sha256": "0".repeat(64) })), why);
     }
+    // The file of an early build, which names no list: it may be another user's.
+    let early = "/etc/apache2/sites-available/yandro-pier.test.conf";
+    let text = "# pier.test: kept by `yandro map`; lines that you add here stay\n<VirtualHost *:80>\n\tServerName pier.test\n</VirtualHost>\n";
+    fs::write(machine.path("apache2/sites-available/yandro-pier.test.conf"), text).unwrap();
+    let mut gone = wish.clone();
+    gone["before"] = json!("[[site]]\nname = \"pier.test\"\nfolder = \"/srv\"\nserver = \"apache\"\n");
+    gone["after"] = json!("");
+    refuses(plan(&gone, early, &sha256(&harbour, early), &absent), "does not name your site list");
+    machine.run("rm", &[early]).succeeds();
     // A site in the place of the default virtual hosts, whose file all users share.
     let mut shared = wish.clone();
     let others = "/etc/apache2/sites-available/yandro-0.invalid.conf";

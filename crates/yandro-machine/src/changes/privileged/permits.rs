@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
-use yandro_core::config::OTHERS;
+use yandro_core::config::{OTHERS, list_of};
 use yandro_core::hosts;
 use yandro_core::name::HostName;
 use yandro_core::pki::{Facts, vetted_root};
@@ -178,7 +178,9 @@ impl Judge<'_> {
             let own = site.as_ref().and_then(|name| after.site(name));
             let unlisted = site.as_ref().filter(|_| own.is_none());
             let unlisted = unlisted.map(|name| format!("your site list has no site `{name}`"));
-            let why = own.and_then(vetting::of_site).or(unlisted).or_else(|| match &target {
+            let foreign = site_of(&path).filter(|_| !is_of_list(places, &path));
+            let foreign = foreign.map(|name| format!("the file of `{name}` does not name your site list as its owner"));
+            let why = foreign.or_else(|| own.and_then(vetting::of_site)).or(unlisted).or_else(|| match &target {
                 Target::File(content) if path == places.hosts => {
                     let present = hosts::own_lines(&present_hosts(places), &places.list);
                     vetting::of_lines(&hosts::own_lines(content, &places.list), &present, after)
@@ -254,6 +256,15 @@ impl Target {
             Self::File(content) => State::of_file(Some(content)),
             Self::Link(target) => State::of_link(Some(target)),
         }
+    }
+}
+
+/// Whether the file of a site is this list's, or new. A file of an early build names its certificate only.
+fn is_of_list(places: &Places, path: &Utf8Path) -> bool {
+    let Some(present) = files::read_if_there(path).ok().flatten() else { return true };
+    match list_of(&present) {
+        Some(list) => list == places.list,
+        None => String::from_utf8_lossy(&present).contains(places.certificates().as_str()),
     }
 }
 
