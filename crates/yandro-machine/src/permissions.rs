@@ -7,6 +7,7 @@ use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::check::Barrier;
 use yandro_core::plan::{Rights, RightsChange};
+use yandro_core::shell;
 
 use crate::files::FileError;
 
@@ -108,16 +109,11 @@ fn word(needs: u32) -> &'static str {
 
 fn barrier(path: &Utf8Path, user: &User, needs: u32) -> Option<Barrier> {
     let meta = fs::metadata(path).ok()?;
-    let word = word(needs);
-    let quoted = if path.as_str().bytes().all(|b| b.is_ascii_alphanumeric() || b"/-._".contains(&b)) {
-        path.to_string()
-    } else {
-        format!("'{}'", path.as_str().replace('\'', r"'\''"))
-    };
+    let (rights, quoted) = (word(needs), shell::word(path.as_str()));
     let mend = if Utf8Path::new("/usr/bin/setfacl").exists() {
-        format!("setfacl --modify user:{}:{word} {quoted}", user.name)
+        format!("setfacl --modify user:{}:{rights} {quoted}", user.name)
     } else {
-        format!("chmod o+{word} {quoted}")
+        format!("chmod o+{rights} {quoted}")
     };
     let mode = meta.permissions().mode() & 0o7777;
     Some(Barrier { folder: Utf8PathBuf::from(path), user: user.name.clone(), mode, mend })

@@ -76,7 +76,7 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
         let Some(server) = port.wanted.first() else { continue };
         let mend = circumstances::port_holder(holder, *id).remedy(*server);
         let is_taken = |number: u16| ports.iter().any(|own| own.number == number) || !ports::holders(number).is_empty();
-        let or = port.sites.first().map(|site| other_ports(site, is_taken)).unwrap_or_default();
+        let or = port.sites.first().map(|site| other_ports(site, is_taken).to_string()).unwrap_or_default();
         ui.print(&format!(
             "\n{BAD}✗{BAD:#} port {} is held by {holder}, and {} is to have it\n    {DIM}mend:{DIM:#} {COMMAND}{mend}{COMMAND:#}\n      {DIM}or:{DIM:#} {COMMAND}{or}{COMMAND:#}",
             port.number,

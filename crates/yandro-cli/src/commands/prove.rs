@@ -2,9 +2,8 @@
 
 use std::time::{Duration, Instant};
 
-use yandro_core::check::{Code, Finding, Severity, SiteReport};
-use yandro_core::shell::word;
-use yandro_core::site::{Content, ServerId, Site};
+use yandro_core::check::{Code, Patience, Severity, SiteReport};
+use yandro_core::site::{ServerId, Site};
 
 use super::check::{self, Closeness};
 use crate::context::Context;
@@ -58,7 +57,7 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
                     .await;
             let report = looked.ok_or(ProofFailed::Interrupted)??.remove(0);
             let closed =
-                report.findings.iter().all(|finding| finding.code == Code::PortClosed) && !report.findings.is_empty();
+                report.findings.iter().all(|finding| finding.code() == Code::PortClosed) && !report.findings.is_empty();
             if site.server == Some(ServerId::BuiltIn) && closed {
                 return Ok(None);
             }
@@ -98,18 +97,20 @@ fn is_told(context: &Context, id: ServerId) -> bool {
 /// A server that reloads gracefully answers with the old configuration for a moment more: an
 /// upstream's answer that doesn't come through may be the last one of what was there before.
 fn patience(report: &SiteReport) -> Option<Duration> {
-    let of = |finding: &Finding| match finding.code {
-        Code::UpstreamDown | Code::ProofNotWritten | Code::CertificateEnds => None,
-        Code::HttpsStatus => Some(PATIENCE_WITH_STATUS),
-        _ => Some(PATIENCE),
-    };
-    report.findings.iter().filter_map(of).max()
+    match report.findings.iter().map(|finding| finding.code().patience()).max()? {
+        Patience::None => None,
+        Patience::Brief => Some(PATIENCE_WITH_STATUS),
+        Patience::Full => Some(PATIENCE),
+    }
 }
 
 /// Whether the change is worth keeping: nothing is in the way but warnings, and an
 /// upstream that is yet to be started.
 fn is_kept(report: &SiteReport) -> bool {
-    report.findings.iter().all(|finding| finding.severity == Severity::Warning || finding.code == Code::UpstreamDown)
+    report
+        .findings
+        .iter()
+        .all(|finding| finding.severity() == Severity::Warning || finding.code() == Code::UpstreamDown)
 }
 
 pub(crate) fn not_proven(failed: ProofFailed, verbose: bool) -> CommandError {
@@ -117,16 +118,10 @@ pub(crate) fn not_proven(failed: ProofFailed, verbose: bool) -> CommandError {
         ProofFailed::Interrupted => CommandError::not_made("interrupted"),
         ProofFailed::Other(error) => error,
         ProofFailed::Report(mut report) => {
-            let site = &report.site;
-            let content = match &site.content {
-                Content::Folder { folder, .. } => folder.to_string(),
-                Content::Upstream(upstream) => upstream.to_string(),
-            };
-            // The site may be new, and is not there to be changed: what mends it maps it, too.
-            let (short, whole) =
-                (format!("yandro map {} --", site.name), format!("yandro map {} {} --", site.name, word(&content)));
-            for finding in &mut report.findings {
-                finding.remedy = finding.remedy.take().map(|remedy| remedy.replace(&short, &whole));
+            // A new site was rolled back and isn't listed: what mends it has to map it.
+            let SiteReport { site, findings, .. } = &mut *report;
+            for remedy in findings.iter_mut().flat_map(|finding| &mut finding.diagnosis.remedies) {
+                *remedy = remedy.clone().for_unlisted(&site.name, &site.content);
             }
             let words: String = report.findings.iter().map(|finding| finding_text(finding, verbose)).collect();
             CommandError::not_made(format!("`{}` could not be proven:{words}\n", report.site.name))

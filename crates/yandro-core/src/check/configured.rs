@@ -1,10 +1,13 @@
 //! What a server's configuration says of a site, as a cause: of what is wrong now, or of what will
 //! be once the server takes it up.
 
+use camino::{Utf8Path, Utf8PathBuf};
+
+use super::cause::{Refusal, UnexpectedFolder};
 use super::circumstances::{AnsweringHost, Configured, SiteFileState};
-use super::fault::Fault;
-use super::finding::Code;
-use super::remedy;
+use super::codes::Cause;
+use super::finding::{Diagnosis, Evidence};
+use super::remedy::Remedy;
 use crate::config::Place;
 use crate::shell::word;
 use crate::site::{ServerId, Site};
@@ -37,7 +40,7 @@ impl Configured {
     }
 
     /// The first thing in it that stands in a site's way.
-    pub(super) fn in_the_way(&self, site: &Site, server: ServerId) -> Option<Fault> {
+    pub(super) fn in_the_way(&self, site: &Site, server: ServerId) -> Option<Diagnosis> {
         self.refused(server, Some(true))
             .or_else(|| self.not_read(site, server))
             .or_else(|| self.not_listened(site, server))
@@ -47,98 +50,91 @@ impl Configured {
     }
 
     /// The server would refuse it.
-    pub(super) fn refused(&self, server: ServerId, runs: Option<bool>) -> Option<Fault> {
+    pub(super) fn refused(&self, server: ServerId, runs: Option<bool>) -> Option<Diagnosis> {
         self.refuses.as_ref().map(|words| refused(words, server, runs))
     }
 
     /// The server doesn't read the site's file.
-    pub(super) fn not_read(&self, site: &Site, server: ServerId) -> Option<Fault> {
-        let name = &site.name;
-        let settle = "yandro settle";
-        match &self.site_file {
-            SiteFileState::Read => None,
-            SiteFileState::Missing(file) => {
-                let words = format!("the virtual host file of `{name}` is gone: {file}");
-                Some(Fault::new(Code::SiteFileMissing, words).mend(settle))
-            }
+    pub(super) fn not_read(&self, site: &Site, server: ServerId) -> Option<Diagnosis> {
+        let site = site.name.clone();
+        let diagnosis = match self.site_file.clone() {
+            SiteFileState::Read => return None,
+            SiteFileState::Missing(file) => Diagnosis::new(Cause::SiteFileMissing { site, file }),
             SiteFileState::NotEnabled { file, link } => {
-                let words = format!("the virtual host file of `{name}` is not enabled: {file}");
-                Some(Fault::new(Code::SiteNotEnabled, words).seen(format!("there is no link {link}")).mend(settle))
+                Diagnosis::new(Cause::SiteNotEnabled { site, file }).seen(Evidence::NoLink(link))
             }
             SiteFileState::NotIncluded { file, main } => {
-                let words = format!("{server} doesn't read {file}: no line includes its folder");
-                let seen = format!("looked for from {main} on");
-                Some(Fault::new(Code::SitesNotIncluded, words).seen(seen).mend(settle))
+                Diagnosis::new(Cause::SitesNotIncluded { server, file }).seen(Evidence::LookedFrom(main))
             }
-        }
+        };
+        Some(diagnosis.fix(Remedy::Settle))
     }
 
     /// No line has it listen on a port of the site's.
-    pub(super) fn not_listened(&self, site: &Site, server: ServerId) -> Option<Fault> {
-        let port = self.not_listened.first()?;
-        let words = format!("no line of {server}'s configuration has it listen on port {port}");
-        Some(Fault::new(Code::PortNotListened, words).mend(format!("yandro map {}", site.name)))
+    pub(super) fn not_listened(&self, site: &Site, server: ServerId) -> Option<Diagnosis> {
+        let port = *self.not_listened.first()?;
+        Some(Diagnosis::new(Cause::PortNotListened { port, server }).fix(Remedy::map(&site.name, [])))
     }
 
     /// The site's own virtual host for HTTPS speaks no TLS.
-    pub(super) fn tls_off(&self, site: &Site) -> Option<Fault> {
+    pub(super) fn tls_off(&self, site: &Site) -> Option<Diagnosis> {
         let ports = if site.https.is_on() { site.https_ports(443) } else { Vec::new() };
         let off = self.answering.iter().find(|own| own.is_own && !own.tls && ports.contains(&own.port))?;
-        let words = format!("the virtual host of `{}` for HTTPS has TLS off", site.name);
-        Some(Fault::new(Code::TlsOff, words).seen(off.place.to_string()).mend(remedy::put_back(&site.name)))
+        Some(put_back_at(Cause::TlsOff { site: site.name.clone() }, &off.place, site))
     }
 
     /// The site's own virtual host serves another folder.
-    pub(super) fn other_folder(&self, site: &Site) -> Option<Fault> {
-        let own = site.document_root()?;
+    pub(super) fn other_folder(&self, site: &Site) -> Option<Diagnosis> {
+        let wanted = site.document_root()?;
         let hosts = self.answering.iter().filter(|host| host.is_own);
         let mut with_folder = hosts.filter_map(|host| Some((host, host.document_root.as_ref()?)));
-        let (host, other) = with_folder.find(|(_, other)| **other != own)?;
-        let words = format!("the virtual host of `{}` serves {other}, and not {own}", site.name);
-        Some(Fault::new(Code::AnsweredElsewhere, words).seen(host.place.to_string()).mend(remedy::put_back(&site.name)))
+        let (host, other) = with_folder.find(|(_, other)| **other != wanted)?;
+        let by = UnexpectedFolder::Served { other: other.clone(), wanted };
+        Some(put_back_at(Cause::AnsweredElsewhere { host: site.name.clone(), by }, &host.place, site))
     }
 
     /// Another virtual host than the site's answers.
-    pub(super) fn other_answers(&self, site: &Site, server: ServerId, of: Of) -> Option<Fault> {
+    pub(super) fn other_answers(&self, site: &Site, server: ServerId, of: Of) -> Option<Diagnosis> {
         let AnsweringHost { name, port, place, has_name, .. } =
             self.answering.iter().find(|other| !other.is_own && of.has(other.port))?;
-        if *has_name {
-            let words = format!("another virtual host on port {port} has the name `{name}` as well, and answers first");
-            let mend = format!("{} && {}", remedy::edit(place), remedy::reload(server));
-            return Some(Fault::new(Code::OtherSiteAnswers, words).seen(place.to_string()).mend(mend));
+        let (host, port) = (name.clone(), *port);
+        if !has_name {
+            return Some(put_back_at(Cause::DefaultAnswers { host, port }, place, site));
         }
-        let words = format!("no virtual host on port {port} has the name `{name}`, and the default one answers");
-        let mend = remedy::put_back(&site.name);
-        Some(Fault::new(Code::DefaultAnswers, words).seen(place.to_string()).mend(mend))
+        let diagnosis = Diagnosis::new(Cause::OtherSiteAnswers { host, port }).seen(Evidence::At(place.clone()));
+        Some(diagnosis.fix(Remedy::Edit(place.clone()).and(Remedy::reload(server))))
     }
+}
+
+/// What a line of the site's own virtual host brings about, which goes when yandro's line is put back.
+pub(super) fn put_back_at(cause: Cause, place: &Place, site: &Site) -> Diagnosis {
+    Diagnosis::new(cause).seen(Evidence::At(place.clone())).fix(Remedy::PutBack(site.name.clone()))
 }
 
 /// What Apache httpd says beside the matter.
 const BESIDE: [&str; 4] = ["AH00557", "AH00558", "Action '", "The Apache error log may"];
 
 /// Why a server refuses its configuration, by its own words.
-pub(super) fn refused(words: &str, server: ServerId, runs: Option<bool>) -> Fault {
+pub(super) fn refused(words: &str, server: ServerId, runs: Option<bool>) -> Diagnosis {
     let is_telling = |line: &&str| !line.is_empty() && BESIDE.iter().all(|beside| !line.contains(beside));
     let lines: Vec<&str> = words.lines().map(str::trim).filter(is_telling).take(4).collect();
-    let first = lines.first().copied().unwrap_or_default();
-    let running = if runs == Some(true) { "goes on with what it read before" } else { "can't start" };
+    let (refusal, again) = (Refusal::of(runs), Remedy::reload_or_start(server, runs));
     if let Some(folder) = missing_log_folder(words) {
-        let cause =
-            format!("{server} refuses its configuration and {running}: the folder for logs {folder} isn't there");
-        let mend = format!("mkdir -p {} && {}", word(&folder), remedy::bring_up(server, runs));
-        return Fault::new(Code::LogFolderMissing, cause).seen(first).mend(mend);
+        let first = lines.first().copied().unwrap_or_default();
+        let create = Remedy::Shell(format!("mkdir -p {}", word(folder.as_str())));
+        let diagnosis = Diagnosis::new(Cause::LogFolderMissing { server, refusal, folder });
+        return diagnosis.seen(Evidence::Words(first.to_owned())).fix(create.and(again));
     }
+    let evidence = Evidence::Words(lines.join("\n"));
     if lines.iter().any(|line| line.contains("Invalid command 'SSL")) {
-        let cause = format!("{server} hasn't its module for TLS switched on, and {running}");
-        return Fault::new(Code::ModuleOff, cause).seen(lines.join("\n")).mend("yandro settle");
+        let diagnosis = Diagnosis::new(Cause::ModuleOff { server, refusal: Some(refusal) });
+        return diagnosis.seen(evidence).fix(Remedy::Settle);
     }
-    let cause = format!("{server} refuses its configuration and {running}");
-    let bring_up = remedy::bring_up(server, runs);
     let mend = match place_in(&lines.join("\n")) {
-        Some(place) => format!("{} && {bring_up}", remedy::edit(&place)),
-        None => bring_up,
+        Some(place) => Remedy::Edit(place).and(again),
+        None => again,
     };
-    Fault::new(Code::ConfigurationBroken, cause).seen(lines.join("\n")).mend(mend)
+    Diagnosis::new(Cause::ConfigurationBroken { server, refusal }).seen(evidence).fix(mend)
 }
 
 /// The place that a server's words name: `line 3 of FILE` as Apache httpd says it, `in FILE:3` as nginx
@@ -158,7 +154,7 @@ fn place_in(words: &str) -> Option<Place> {
 }
 
 /// The folder of a log that a server's words say isn't there.
-fn missing_log_folder(words: &str) -> Option<String> {
+fn missing_log_folder(words: &str) -> Option<Utf8PathBuf> {
     let is_log = |line: &&str| {
         line.contains("No such file or directory")
             && ["log file", "error log", "access log", "open()"].iter().any(|own| line.contains(own))
@@ -168,10 +164,7 @@ fn missing_log_folder(words: &str) -> Option<String> {
     let path = line.split(['"', ' ', '\'']).find(|word| word.starts_with('/') && !word.ends_with(':'))?;
     let path = path.trim_end_matches(['.', ':', ',']);
     // Apache httpd names the folder where it tells of one, else both name the file.
-    let folder = if line.contains("directory '") {
-        path.trim_end_matches('/')
-    } else {
-        camino::Utf8Path::new(path).parent()?.as_str()
-    };
-    Some(folder.to_owned())
+    let folder =
+        if line.contains("directory '") { path.trim_end_matches('/') } else { Utf8Path::new(path).parent()?.as_str() };
+    Some(folder.into())
 }

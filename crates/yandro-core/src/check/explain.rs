@@ -1,27 +1,18 @@
 //! From symptoms to causes: what a server, its files and its log say about a finding.
 
 use super::PROOF_FILE;
+use super::cause::{CertificateFault, Forbidden, OverrideRefusal};
 use super::circumstances::{Circumstances, LogLine, PortHolder};
-use super::configured::{Of, refused};
-use super::fault::Fault;
-use super::finding::{Code, Finding, Severity};
-use super::judge::{Outcome, SiteReport, Step};
+use super::codes::{Cause, Code, Severity};
+use super::configured::{Of, put_back_at, refused};
+use super::finding::{Diagnosis, Evidence, Finding};
 use super::php_fault::{php_fault, php_fault_at};
-use super::remedy;
+use super::remedy::{MapOption, Remedy, other_ports, unconfine};
+use super::report::{Outcome, SiteReport};
+use super::step::Step;
+use super::traits::Symptom;
 use crate::config::Place;
-use crate::shell::word;
 use crate::site::{Content, Overrides, ServerId};
-
-/// What each symptom may be a symptom of.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Symptom {
-    /// Nothing listens.
-    Closed,
-    /// Something else answers, or with something else.
-    Wrong,
-    /// An answer of the site's own server with an error.
-    Status,
-}
 
 /// Puts causes in the place of symptoms, as far as the circumstances tell them. One cause for
 /// several symptoms is told once.
@@ -30,39 +21,39 @@ pub fn explain(report: &mut SiteReport, http_port: u16, https_port: u16, around:
     let mut explained: Vec<Finding> = Vec::new();
     for symptom in &report.findings {
         let finding = explanation.of(symptom);
-        let is_cause = finding.code != symptom.code;
+        let is_cause = finding.code() != symptom.code();
         let is_known = |other: &Finding| {
-            other.code == finding.code && (is_cause || is_foretold(&finding) || other.cause == finding.cause)
+            other.code() == finding.code() && (is_cause || finding.is_foretold() || other.cause() == finding.cause())
         };
         match explained.iter_mut().find(|other| is_known(other)) {
-            // What was foretold has come.
-            Some(known) if known.severity < finding.severity => *known = finding,
+            // The files predicted it; now it is observed.
+            Some(known) if known.severity() < finding.severity() => *known = finding,
             Some(_) => {}
             None => explained.push(finding),
         }
     }
-    // What a graver cause brings with it is no finding of its own.
-    let has = |wanted: Code| explained.iter().any(|own| own.code == wanted);
-    let has_error = explained.iter().any(|own| own.severity == Severity::Error);
+    // Drop what follows from a graver cause.
+    let has = |wanted: Code| explained.iter().any(|own| own.code() == wanted);
+    let has_error = explained.iter().any(|own| own.severity() == Severity::Error);
     let is_gone = has(Code::AddressGone);
     // A configuration that isn't taken at all foretells nothing: half of it may be left out for the same cause.
     let is_refused = [Code::ModuleOff, Code::ConfigurationBroken, Code::LogFolderMissing].into_iter().any(has);
-    explained.retain(|own| match own.code {
+    explained.retain(|own| match own.code() {
         Code::FamilyHalf => !has_error,
         Code::TlsFails | Code::PortClosed | Code::Unreachable => !is_gone,
-        _ if is_foretold(own) => !(is_refused && has_error),
+        _ if own.is_foretold() => !(is_refused && has_error),
         _ => true,
     });
     report.findings = explained;
     weigh_again(report);
 }
 
-/// What a cause turned out to be weighs on the step as well: more, or, where no other step depends on it, less.
+/// Gives each step the severity of its cause; lowers it only where no later step depends on it.
 fn weigh_again(report: &mut SiteReport) {
     for step in report.names.iter_mut().flat_map(|name| &mut name.steps) {
         let of_step = report.findings.iter().filter(|finding| finding.step == step.step);
         let is_last = matches!(step.step, Step::Https | Step::Application | Step::Proof);
-        match (step.outcome, of_step.map(|finding| finding.severity).max()) {
+        match (step.outcome, of_step.map(Finding::severity).max()) {
             (Outcome::Warned, Some(Severity::Error)) => step.outcome = Outcome::Failed,
             (Outcome::Failed, Some(Severity::Warning)) if is_last => step.outcome = Outcome::Warned,
             _ => {}
@@ -73,11 +64,6 @@ fn weigh_again(report: &mut SiteReport) {
     }
 }
 
-/// Whether the files alone say so as yet: what is an error once the server reads them is a warning before.
-fn is_foretold(finding: &Finding) -> bool {
-    finding.severity < finding.code.severity()
-}
-
 struct Explanation<'e> {
     report: &'e SiteReport,
     ports: [u16; 2],
@@ -86,48 +72,26 @@ struct Explanation<'e> {
 
 impl Explanation<'_> {
     fn of(&self, finding: &Finding) -> Finding {
-        let symptom = match finding.code {
-            Code::PortClosed => Symptom::Closed,
-            Code::TlsFails
-            | Code::TlsPlain
-            | Code::CertificateUnknown
-            | Code::CertificateName
-            | Code::CertificateOld
-            | Code::CertificateExpired
-            | Code::RedirectMissing
-            | Code::RedirectElsewhere
-            | Code::AnsweredElsewhere
-            | Code::UpstreamDiffers
-            | Code::HttpFails
-            | Code::HttpsFails => Symptom::Wrong,
-            Code::HttpsStatus | Code::FolderForbidden | Code::UpstreamDown => Symptom::Status,
-            Code::RedirectLoop => return self.at_rule(finding),
-            Code::PhpSource => return Finding { remedy: Some(self.run_php()), ..finding.clone() },
-            _ => return finding.clone(),
-        };
+        let code = finding.code();
+        let Some(symptom) = code.traits().symptom else { return finding.clone() };
+        let symptom_of = &finding.diagnosis;
         let cause = match symptom {
             Symptom::Closed => self.closed(),
-            Symptom::Wrong => self.wrong(finding.code).or_else(|| self.status(finding)),
-            Symptom::Status => self.wrong_before(finding).or_else(|| self.status(finding)),
+            Symptom::Wrong => self.wrong(code).or_else(|| self.status(symptom_of)),
+            Symptom::Status => self.wrong_before(code).or_else(|| self.status(symptom_of)),
+            Symptom::Circle => self.at_rule(symptom_of),
+            Symptom::Php => Some(Diagnosis { remedies: vec![self.run_php()], ..symptom_of.clone() }),
         };
-        let mut finding = finding.clone();
-        if let Some(cause) = cause {
-            (finding.code, finding.severity, finding.cause) = (cause.code, cause.severity, cause.cause);
-            // On which ports it was seen stays with it.
-            let ports = finding.evidence.as_ref().and_then(|seen| Some(seen[seen.find("on the ports ")?..].to_owned()));
-            finding.evidence = match (cause.evidence, ports) {
-                (Some(seen), Some(ports)) => Some(format!("{seen}; {ports}")),
-                (seen, ports) => seen.or(ports),
-            };
-            (finding.remedy, finding.otherwise) = (cause.remedy, cause.otherwise);
-        }
+        let mut finding = Finding { diagnosis: cause.unwrap_or_else(|| symptom_of.clone()), ..finding.clone() };
         // What the server wrote about it belongs to whatever is told.
-        if symptom != Symptom::Closed
+        if matches!(symptom, Symptom::Wrong | Symptom::Status)
             && let Some(line) = self.telling_entry()
-            && !finding.evidence.as_ref().is_some_and(|seen| seen.contains(&line.text))
         {
-            let line = line.to_string();
-            finding.evidence = Some(finding.evidence.map_or(line.clone(), |seen| format!("{seen}\n{line}")));
+            let evidence = &mut finding.diagnosis.evidence;
+            let is_line = |seen: &Evidence| matches!(seen, Evidence::Log(own) if own.text == line.text);
+            if !evidence.iter().any(is_line) {
+                evidence.push(Evidence::Log(line.clone()));
+            }
         }
         finding
     }
@@ -142,11 +106,11 @@ impl Explanation<'_> {
         entries.find(|entry| !entry.text.contains(PROOF_FILE)).or(self.around.log.last())
     }
 
-    fn refused(&self) -> Option<Fault> {
+    fn refused(&self) -> Option<Diagnosis> {
         self.around.refuses.as_ref().map(|words| refused(words, self.server(), self.around.runs))
     }
 
-    fn closed(&self) -> Option<Fault> {
+    fn closed(&self) -> Option<Diagnosis> {
         let server = self.server();
         if !server.is_configured() {
             return None;
@@ -160,8 +124,8 @@ impl Explanation<'_> {
             return Some(held);
         }
         if self.around.runs == Some(false) {
-            let mend = remedy::bring_up(server, self.around.runs);
-            return Some(Fault::new(Code::ServerDown, format!("{server} doesn't run")).mend(mend));
+            let start = Remedy::reload_or_start(server, self.around.runs);
+            return Some(Diagnosis::new(Cause::ServerDown { server }).fix(start));
         }
         let (site, configured) = (&self.report.site, &self.around.configured);
         configured
@@ -170,36 +134,36 @@ impl Explanation<'_> {
             .or_else(|| self.not_reloaded())
     }
 
-    fn key_mismatch(&self) -> Option<Fault> {
+    fn key_mismatch(&self) -> Option<Diagnosis> {
         if self.around.key_fits != Some(false) {
             return None;
         }
-        let site = &self.report.site.name;
-        let words = format!("the key of `{site}` on disk is not the one that its certificate is for");
-        Some(Fault::new(Code::KeyMismatch, words).mend(format!("yandro check {site} --mend")))
+        let site = self.report.site.name.clone();
+        Some(Diagnosis::new(Cause::KeyMismatch { site: site.clone() }).fix(Remedy::CheckAndMend(site)))
     }
 
     /// The site's own virtual host shows another certificate than the site's: somebody has named it there.
-    fn other_certificate(&self, code: Code) -> Option<Fault> {
-        let is_of_it = matches!(code, Code::CertificateUnknown | Code::CertificateName | Code::CertificateExpired);
-        let hosts = &self.around.configured.answering;
-        let host = hosts.iter().find(|host| host.is_own && host.tls).filter(|_| is_of_it)?;
+    fn other_certificate(&self, code: Code) -> Option<Diagnosis> {
+        let (host, fault) = (self.report.site.name.clone(), CertificateFault::OtherFile);
+        let cause = match code {
+            Code::CertificateUnknown => Cause::CertificateUnknown { host, fault },
+            Code::CertificateName => Cause::CertificateName { host, fault },
+            Code::CertificateExpired => Cause::CertificateExpired { host, fault },
+            _ => return None,
+        };
         if self.around.names_certificate {
             return None;
         }
-        let site = &self.report.site.name;
-        let words = format!("the virtual host of `{site}` names another certificate than the site's");
-        Some(Fault::new(code, words).seen(host.place.to_string()).mend(remedy::put_back(site)))
+        let host = self.around.configured.answering.iter().find(|host| host.is_own && host.tls)?;
+        Some(put_back_at(cause, &host.place, &self.report.site))
     }
 
-    fn not_reloaded(&self) -> Option<Fault> {
-        let server = self.server();
-        let words = match &self.around.newer {
-            Some(file) => format!("{server} was not reloaded since {file} was changed"),
-            None if self.is_behind() => format!("{server} was not reloaded since its files were changed"),
-            None => return None,
-        };
-        Some(Fault::new(Code::NotReloaded, words).mend(remedy::reload(server)))
+    fn not_reloaded(&self) -> Option<Diagnosis> {
+        let (server, file) = (self.server(), self.around.newer.clone());
+        if file.is_none() && !self.is_behind() {
+            return None;
+        }
+        Some(Diagnosis::new(Cause::NotReloaded { server, file }).fix(Remedy::reload(server)))
     }
 
     /// Whether it answers otherwise than its files say, whatever their times are: by them it is the site's own virtual
@@ -211,7 +175,7 @@ impl Explanation<'_> {
     }
 
     /// Another program has the port.
-    fn held(&self) -> Option<Fault> {
+    fn held(&self) -> Option<Diagnosis> {
         let (server, site) = (self.server(), &self.report.site.name);
         let holders = &self.around.holders;
         let has_own = |port: u16| holders.iter().any(|holder| holder.port == port && holder.server == Some(server));
@@ -221,25 +185,21 @@ impl Explanation<'_> {
             holder.server != Some(server) && !has_own(holder.port) && !is_unseen
         };
         let other = holders.iter().find(is_other)?;
-        let (port, words) = (other.port, &other.words);
-        let cause = Fault::new(Code::PortHeld, format!("port {port} is held by {words}, and not by {server}"));
-        let cause = match other.server {
+        let cause = Cause::PortHeld { port: other.port, holder: Box::new(other.clone()), server };
+        let held = Diagnosis::new(cause).fix(other.remedy(server));
+        Some(match other.server {
             None => {
                 let is_taken = |port| self.ports.contains(&port) || holders.iter().any(|own| own.port == port);
-                cause.or(remedy::other_ports(site, is_taken))
+                held.fix(other_ports(site, is_taken))
             }
             Some(id) => {
-                let names = if other.names.is_empty() { "none".to_owned() } else { other.names.join(", ") };
-                cause
-                    .seen(format!("it is {id}; its virtual hosts there: {names}"))
-                    .or(format!("yandro map {site} --server {}", id.word()))
+                held.seen(Evidence::Holder(id, other.names.clone())).fix(Remedy::map(site, [MapOption::Server(id)]))
             }
-        };
-        Some(cause.mend(other.remedy(server)))
+        })
     }
 
     /// Why it is another virtual host, or none, that answers.
-    fn wrong(&self, code: Code) -> Option<Fault> {
+    fn wrong(&self, code: Code) -> Option<Diagnosis> {
         let server = self.server();
         if !server.is_configured() {
             return None;
@@ -258,138 +218,158 @@ impl Explanation<'_> {
         }
         let is_tls = matches!(code, Code::TlsFails | Code::TlsPlain | Code::CertificateName | Code::CertificateUnknown);
         if is_tls && configured.has_tls == Some(false) {
-            let words = format!("{server} hasn't its module for TLS switched on");
-            return Some(Fault::new(Code::ModuleOff, words).mend(format!("yandro map {}", site.name)));
+            let cause = Cause::ModuleOff { server, refusal: None };
+            return Some(Diagnosis::new(cause).fix(Remedy::map(&site.name, [])));
         }
         let of = if is_tls { Of::Tls(self.ports[1]) } else { Of::Either(self.ports) };
+        let is_elsewhere = code == Code::AnsweredElsewhere;
         configured
             .not_listened(site, server)
-            .or_else(|| configured.tls_off(site).filter(|_| is_tls))
+            .or_else(|| if is_tls { configured.tls_off(site) } else { None })
             .or_else(|| configured.other_answers(site, server, of))
-            .or_else(|| configured.other_folder(site).filter(|_| code == Code::AnsweredElsewhere))
+            .or_else(|| if is_elsewhere { configured.other_folder(site) } else { None })
             .or_else(|| self.other_certificate(code))
             // An application behind the server answers as it likes: that is no matter of reloading.
             .or_else(|| if code == Code::UpstreamDiffers { None } else { self.not_reloaded() })
-            .or_else(|| self.intercepted().filter(|_| code == Code::AnsweredElsewhere))
+            .or_else(|| if is_elsewhere { self.intercepted() } else { None })
     }
 
     /// By the configuration the site's own virtual host answers from its folder: a rule in there takes the request.
-    fn intercepted(&self) -> Option<Fault> {
+    fn intercepted(&self) -> Option<Diagnosis> {
         let (site, hosts) = (&self.report.site, &self.around.configured.answering);
-        let place = self.around.rule.as_ref().filter(|_| hosts.iter().all(|host| host.is_own) && !hosts.is_empty())?;
-        let words =
-            format!("a rule of the project's own answers requests for files of {}: nothing is proven", site.content);
-        let seen = format!("{place}: the first such rule; requests below /.well-known/ are to pass");
-        Some(Fault::new(Code::ProofIntercepted, words).seen(seen).mend(self.edit_rule(place)))
+        let place = self.around.rule.as_ref()?;
+        if hosts.is_empty() || hosts.iter().any(|host| !host.is_own) {
+            return None;
+        }
+        let diagnosis = Diagnosis::new(Cause::ProofIntercepted { content: site.content.clone() });
+        Some(diagnosis.seen(Evidence::ProofRule(place.clone())).fix(self.edit_rule(place)))
     }
 
     /// With the first rule of the project's own, if there is one: what an application does by itself has none.
-    fn at_rule(&self, finding: &Finding) -> Finding {
-        let Some(place) = &self.around.rule else { return finding.clone() };
-        let seen = format!("{}\n{place}: the first rule", finding.evidence.as_deref().unwrap_or_default());
-        Finding { evidence: Some(seen), remedy: Some(self.edit_rule(place)), ..finding.clone() }
+    fn at_rule(&self, symptom: &Diagnosis) -> Option<Diagnosis> {
+        let place = self.around.rule.as_ref()?;
+        let remedies = vec![self.edit_rule(place)];
+        Some(Diagnosis { remedies, ..symptom.clone() }.seen(Evidence::FirstRule(place.clone())))
     }
 
     /// Opens a rule of the project's own, and has it read.
-    fn edit_rule(&self, place: &Place) -> String {
+    fn edit_rule(&self, place: &Place) -> Remedy {
+        let edit = Remedy::Edit(place.clone());
         match &self.around.override_file {
             // Read with every request.
-            Some(file) if *file == place.file => remedy::edit(place),
-            _ => format!("{} && {}", remedy::edit(place), remedy::reload(self.server())),
+            Some(file) if *file == place.file => edit,
+            _ => edit.and(Remedy::reload(self.server())),
         }
     }
 
     /// A status that is another server's, or of an old configuration.
-    fn wrong_before(&self, finding: &Finding) -> Option<Fault> {
-        if finding.code != Code::HttpsStatus || self.around.log.is_empty() && self.around.has_index.is_none() {
+    fn wrong_before(&self, code: Code) -> Option<Diagnosis> {
+        if code != Code::HttpsStatus || self.around.log.is_empty() && self.around.has_index.is_none() {
             return None;
         }
         self.held()
     }
 
     /// Why the site's own server answers with an error.
-    fn status(&self, finding: &Finding) -> Option<Fault> {
+    fn status(&self, symptom: &Diagnosis) -> Option<Diagnosis> {
+        let status = symptom.status();
+        let forbidden = || if status == Some(403) { self.forbidden() } else { None };
+        let refused_override = || if status == Some(500) { self.override_fault() } else { None };
+        let php_down = || if matches!(status, Some(502 | 503)) { self.php_down() } else { None };
+        let php_fault = || {
+            let (message, place) = self.around.log.iter().rev().find_map(|entry| php_fault(&entry.text))?;
+            Some(php_fault_at(&message, &place))
+        };
+        forbidden()
+            .or_else(refused_override)
+            .or_else(php_fault)
+            .or_else(php_down)
+            .or_else(|| self.near_upstream(symptom))
+            .or_else(|| self.no_index(symptom))
+    }
+
+    /// The last entry of the log that has one of these words.
+    fn logged(&self, words: &[&str]) -> Option<&LogLine> {
+        let fits = |line: &&LogLine| words.iter().any(|word| line.text.contains(word));
+        self.around.log.iter().rev().find(fits)
+    }
+
+    /// What forbids the folder: the system's guard, a line of the configuration, or the rights of the index page.
+    fn forbidden(&self) -> Option<Diagnosis> {
+        let (server, content) = (self.server(), &self.report.site.content);
+        if let Some(seen) = &self.around.confined {
+            let remedies = unconfine(seen, &content.to_string()).into_iter().collect();
+            let cause = Cause::Confined { server, content: content.clone() };
+            return Some(Diagnosis { remedies, ..Diagnosis::new(cause).seen(Evidence::Words(seen.clone())) });
+        }
+        if let Some(place) = &self.around.denied {
+            let diagnosis = Diagnosis::new(Cause::AccessDenied { content: content.clone() });
+            let fix = Remedy::Edit(place.clone()).and(Remedy::reload(server));
+            return Some(diagnosis.seen(Evidence::At(place.clone())).fix(fix));
+        }
+        let barrier = self.around.unread_index.as_ref()?;
+        let to = Forbidden::Index { user: barrier.user.clone(), path: barrier.folder.clone() };
+        let diagnosis = Diagnosis::new(Cause::FolderForbidden { to }).seen(Evidence::Mode(barrier.mode));
+        Some(diagnosis.fix(Remedy::Shell(barrier.mend.clone())))
+    }
+
+    /// A line of an override file that the server refuses.
+    fn override_fault(&self) -> Option<Diagnosis> {
         let site = &self.report.site;
-        let is_folder = matches!(site.content, Content::Folder { .. });
-        let log = |words: &[&str]| {
-            let fits = |text: &str| words.iter().any(|word| text.contains(word));
-            self.around.log.iter().rev().find(|line| fits(&line.text)).map(ToString::to_string)
+        let file = self.around.override_file.clone()?;
+        let line = self.logged(&[".htaccess", "override", "not allowed here", "Invalid command"])?;
+        let may_be_allowed = line.text.contains("not allowed here") && site.serving.overrides == Overrides::On;
+        let (refusal, fix) = if may_be_allowed {
+            (OverrideRefusal::CanRunPrograms, Remedy::map(&site.name, [MapOption::AllOverrides]))
+        } else {
+            let place = Place { file: file.to_string(), line: 1 };
+            (OverrideRefusal::Faulty(self.server()), Remedy::Edit(place))
         };
-        let is_forbidden = finding.cause.contains("403") || finding.code == Code::FolderForbidden;
-        let has_status = |status: &str| {
-            finding.cause.contains(status) || finding.evidence.as_ref().is_some_and(|seen| seen.contains(status))
-        };
-        if let Some(seen) = self.around.confined.as_ref().filter(|_| is_forbidden) {
-            let words = format!("the system's guard keeps {} from {}", self.server(), site.content);
-            let mend = remedy::unconfine(seen, &site.content.to_string());
-            return Some(Fault { remedy: mend, ..Fault::new(Code::Confined, words).seen(seen) });
+        let diagnosis = Diagnosis::new(Cause::OverrideFault { file, refusal });
+        Some(diagnosis.seen(Evidence::Log(line.clone())).fix(fix))
+    }
+
+    /// The upstream answers at a port above its own.
+    fn near_upstream(&self, symptom: &Diagnosis) -> Option<Diagnosis> {
+        let Cause::UpstreamDown { site, content, .. } = &symptom.cause else { return None };
+        let near = self.around.near_upstream.first()?;
+        let url = format!("http://127.0.0.1:{}", near.port);
+        let near = Some(Box::new(near.clone()));
+        let cause = Cause::UpstreamDown { site: site.clone(), content: content.clone(), near };
+        Some(Diagnosis { cause, remedies: vec![Remedy::map_to(site, url, [])], ..symptom.clone() })
+    }
+
+    fn no_index(&self, symptom: &Diagnosis) -> Option<Diagnosis> {
+        let site = &self.report.site;
+        let is_bare = matches!(symptom.cause, Cause::HttpsStatus { status: 403 | 404, .. });
+        if !is_bare || !matches!(site.content, Content::Folder { .. }) || self.around.has_index != Some(false) {
+            return None;
         }
-        if is_forbidden && let Some(place) = &self.around.denied {
-            let words = format!("a line of the configuration forbids {}", site.content);
-            let mend = format!("{} && {}", remedy::edit(place), remedy::reload(self.server()));
-            return Some(Fault::new(Code::AccessDenied, words).seen(place.to_string()).mend(mend));
-        }
-        if let Some(barrier) = self.around.unread_index.as_ref().filter(|_| is_forbidden) {
-            let words = format!("the server's user `{}` may not read {}", barrier.user, barrier.folder);
-            let seen = format!("its mode is {:04o}", barrier.mode);
-            return Some(Fault::new(Code::FolderForbidden, words).seen(seen).mend(&barrier.mend));
-        }
-        if let (true, Some(file)) = (has_status("500"), &self.around.override_file)
-            && let Some(seen) = log(&[".htaccess", "override", "not allowed here", "Invalid command"])
-        {
-            if seen.contains("not allowed here") && site.serving.overrides == Overrides::On {
-                let words = format!(
-                    "the override file {file} has a line that is refused for a site without PHP, since such lines can run programs: allow it if you trust the project"
-                );
-                let mend = format!("yandro map {} --overrides all", site.name);
-                return Some(Fault::new(Code::OverrideFault, words).seen(seen).mend(mend));
-            }
-            let words = format!("the override file {file} has a line that {} can't take", self.server());
-            let line = Place { file: file.to_string(), line: 1 };
-            return Some(Fault::new(Code::OverrideFault, words).seen(seen).mend(remedy::edit(&line)));
-        }
-        if let Some((words, place)) = self.around.log.iter().rev().find_map(|entry| php_fault(&entry.text)) {
-            return Some(php_fault_at(&words, &place));
-        }
-        if let (true, Some(socket)) = (has_status("502") || has_status("503"), &self.around.php_down) {
-            return Some(Fault { evidence: log(&["fastcgi", "fcgi", "FCGI", "connect()"]), ..self.php_down(socket) });
-        }
-        if finding.code == Code::UpstreamDown
-            && let Some(near) = self.around.near_upstream.first()
-        {
-            let words = format!(
-                "the upstream of `{}` doesn't answer at {}, and {} listens on port {}",
-                site.name, site.content, near.words, near.port
-            );
-            let mend = format!("yandro map {} http://127.0.0.1:{}", site.name, near.port);
-            let seen = finding.evidence.clone().unwrap_or_default();
-            return Some(Fault::new(Code::UpstreamDown, words).seen(seen).mend(mend));
-        }
-        let is_bare = finding.code == Code::HttpsStatus && is_folder;
-        if is_bare && self.around.has_index == Some(false) && (has_status("403") || has_status("404")) {
-            let words = format!("{} has no index page, and folders are not listed", site.content);
-            let mend = format!("yandro map {} --listing on", site.name);
-            return Some(Fault::new(Code::IndexMissing, words).mend(mend));
-        }
-        None
+        let cause = Cause::IndexMissing { content: site.content.clone() };
+        Some(Diagnosis::new(cause).fix(Remedy::map(&site.name, [MapOption::Listing])))
     }
 
     /// Has PHP files run: by a server of PHP that is started before, if none answers.
-    fn run_php(&self) -> String {
-        let map = format!("yandro map {} --php", self.report.site.name);
+    fn run_php(&self) -> Remedy {
+        let map = Remedy::map(&self.report.site.name, [MapOption::Php(None)]);
         match (&self.around.php_sockets[..], &self.around.php_programs[..]) {
-            ([], [start, ..]) => format!("{start} && {map}"),
+            ([], [start, ..]) => Remedy::Shell(start.clone()).and(map),
             _ => map,
         }
     }
 
-    fn php_down(&self, socket: &str) -> Fault {
-        let site = &self.report.site.name;
-        let cause = Fault::new(Code::PhpDown, format!("PHP is passed on to {socket}, and nothing answers there"));
-        match (&self.around.php_sockets[..], &self.around.php_programs[..]) {
-            ([other, ..], _) => cause.mend(format!("yandro map {site} --php={}", word(other))),
-            ([], [start, ..]) => cause.mend(start),
+    /// Nothing answers where PHP is passed on to.
+    fn php_down(&self) -> Option<Diagnosis> {
+        let socket = self.around.php_down.clone()?;
+        let cause = Diagnosis::new(Cause::PhpDown { socket });
+        let cause = match self.logged(&["fastcgi", "fcgi", "FCGI", "connect()"]) {
+            Some(line) => cause.seen(Evidence::Log(line.clone())),
+            None => cause,
+        };
+        Some(match (&self.around.php_sockets[..], &self.around.php_programs[..]) {
+            ([other, ..], _) => cause.fix(Remedy::map(&self.report.site.name, [MapOption::Php(Some(other.clone()))])),
+            ([], [start, ..]) => cause.fix(Remedy::Shell(start.clone())),
             ([], []) => cause,
-        }
+        })
     }
 }

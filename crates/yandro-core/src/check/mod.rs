@@ -3,33 +3,44 @@
 //! The machine crate observes; here each observation is judged, step by step, in
 //! the order in which a browser depends on them.
 
+mod cause;
 mod circumstances;
+mod codes;
 mod configured;
 mod explain;
-mod fault;
 mod finding;
 mod judge;
 mod observation;
 mod page;
 mod php_fault;
 mod remedy;
+mod report;
+mod step;
 mod steps;
 mod steps_beside;
 mod steps_page;
 mod steps_tls;
+mod traits;
+mod words;
 
+pub use cause::{CertificateFault, Forbidden, OverrideRefusal, Refusal, Request, Scheme, UnexpectedFolder, Unresolved};
 pub use circumstances::{
     AnsweringHost, Beside, Circumstances, Configured, LogLine, PortHolder, SiteFileState, StoreStanding,
 };
+pub use codes::{Cause, Code, Severity};
 pub use explain::explain;
-pub use finding::{Code, Finding, Severity, findings_page};
-pub use judge::{NameReport, Outcome, Part, SiteReport, Step, StepReport, judge};
+pub use finding::{Diagnosis, Evidence, Finding};
+pub use judge::judge;
 pub use observation::{
-    Answer, Barrier, Chain, Connection, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Offers,
-    OtherName, OwnAddress, Page, Proof, ResolverAnswer, ResolverSetup, Setting, Timed, Trail, Verdict,
+    Answer, Barrier, Chain, Connection, Expected, Failure, FailureKind, HostsAnswer, NameCommand, NameObservation,
+    Offers, OtherName, OwnAddress, Page, Proof, ResolverAnswer, ResolverSetup, Setting, Timed, Trail, Verdict,
 };
 pub use page::{Target, target};
-pub use remedy::other_ports;
+pub use remedy::{Control, MapOption, Remedy, other_ports};
+pub use report::{NameReport, Outcome, Part, SiteReport, StepReport};
+pub use step::Step;
+pub use traits::{Patience, SafeFix};
+pub use words::{FindingText, findings_page};
 
 /// How the name of a proof file begins.
 pub const PROOF_FILE: &str = "yandro-proof-";

@@ -56,8 +56,8 @@ pub enum Setting {
         setting: String,
         /// The names that are excepted.
         excepted: Vec<String>,
-        /// The command that excepts a name: it goes where `{name}` stands.
-        mend: String,
+        /// The command that excepts a name.
+        mend: NameCommand,
     },
     /// A browser's profile that asks for names elsewhere and leaves the hosts file out.
     NamesElsewhere {
@@ -68,6 +68,25 @@ pub enum Setting {
         /// The command that changes it.
         mend: String,
     },
+}
+
+/// A command that is about a name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum NameCommand {
+    /// It stands between these two parts.
+    Around(String, String),
+    /// The same for every name: an editor, in which the user adds it.
+    Editor(String),
+}
+
+impl NameCommand {
+    /// The command for a name.
+    pub fn for_name(&self, name: &HostName) -> String {
+        match self {
+            Self::Around(before, after) => format!("{before}{name}{after}"),
+            Self::Editor(command) => command.clone(),
+        }
+    }
 }
 
 impl Expected {

@@ -1,8 +1,8 @@
 //! What a server's log, or a page, says of a fault of PHP's.
 
-use super::fault::Fault;
-use super::finding::Code;
-use super::remedy;
+use super::codes::Cause;
+use super::finding::{Diagnosis, Evidence};
+use super::remedy::Remedy;
 use crate::config::Place;
 
 /// What PHP calls a fault that ends a request.
@@ -21,9 +21,9 @@ pub(super) fn php_fault(entry: &str) -> Option<(String, Place)> {
 }
 
 /// The finding for it.
-pub(super) fn php_fault_at(words: &str, place: &Place) -> Fault {
-    let cause = format!("PHP ends with a fault: {words}");
-    Fault::new(Code::PhpFault, cause).seen(place.to_string()).mend(remedy::edit(place))
+pub(super) fn php_fault_at(message: &str, place: &Place) -> Diagnosis {
+    let cause = Cause::PhpFault { message: message.to_owned() };
+    Diagnosis::new(cause).seen(Evidence::At(place.clone())).fix(Remedy::Edit(place.clone()))
 }
 
 #[cfg(test)]

@@ -1,71 +1,176 @@
-//! Commands that mend, as they are pasted into a shell.
+//! What mends a finding. Each remedy is one command line, which `Display` writes as it is pasted into a shell.
+
+use core::net::IpAddr;
 
 use super::circumstances::PortHolder;
 use crate::config::Place;
 use crate::name::HostName;
 use crate::shell::word;
-use crate::site::ServerId;
+use crate::site::{Content, ServerId};
 
-/// Opens a file at a line, in the editor that the person has chosen.
-pub(super) fn edit(place: &Place) -> String {
-    format!("${{EDITOR:-vi}} +{} {}", place.line, word(&place.file))
+/// A command that mends something.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Remedy {
+    /// `yandro map`.
+    Map {
+        /// The site.
+        site: HostName,
+        /// Its folder or upstream, if that is to change or the site is not listed.
+        content: Option<String>,
+        /// The options.
+        options: Vec<MapOption>,
+    },
+    /// `yandro unmap`.
+    Unmap(HostName),
+    /// `yandro settle`.
+    Settle,
+    /// `yandro settle --put-back`: the lines of a site that were edited by hand go back.
+    PutBack(HostName),
+    /// `yandro servers start`, `reload` or `stop`.
+    Control(Control, ServerId),
+    /// `yandro serve`, with the address to listen on if it isn't loopback.
+    Serve(Option<IpAddr>),
+    /// `yandro check --mend`.
+    CheckAndMend(HostName),
+    /// `yandro check --watch`.
+    Watch(HostName),
+    /// `yandro cert env`: what a server that yandro doesn't configure has to be told.
+    CertificateVariables(HostName),
+    /// `yandro authority widen`.
+    Widen(HostName),
+    /// `yandro authority trust`.
+    Trust,
+    /// `yandro ports`, as root, who sees every process.
+    PortsAsRoot,
+    /// Opens a file at a line, in the editor that the user has chosen.
+    Edit(Place),
+    /// A command of the system.
+    Shell(String),
+    /// One after the other, as long as each succeeds.
+    Both(Box<Remedy>, Box<Remedy>),
 }
 
-/// Has a server take its files up.
-pub(super) fn reload(server: ServerId) -> String {
-    format!("yandro servers reload {}", server.word())
+/// What a server is told.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Control {
+    /// To start.
+    Start,
+    /// To read its files again.
+    Reload,
+    /// To stop.
+    Stop,
 }
 
-/// The same, or starts it where it doesn't run.
-pub(super) fn bring_up(server: ServerId, runs: Option<bool>) -> String {
-    let verb = if runs == Some(false) { "start" } else { "reload" };
-    format!("yandro servers {verb} {}", server.word())
+/// An option of `yandro map` that mends something.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum MapOption {
+    /// `--take-over`.
+    TakeOver,
+    /// `--address`.
+    Address(IpAddr),
+    /// `--http-port` and `--https-port`.
+    Ports(u16, u16),
+    /// `--server`.
+    Server(ServerId),
+    /// `--https only`.
+    HttpsOnly,
+    /// `--fix-permissions`.
+    FixPermissions,
+    /// `--create`.
+    Create,
+    /// `--listing on`.
+    Listing,
+    /// `--overrides all`.
+    AllOverrides,
+    /// `--upstream-host own`.
+    OwnUpstreamHost,
+    /// `--php`, with the socket or address of PHP if one is to be named.
+    Php(Option<String>),
 }
 
-/// Puts back the lines of a site that were edited by hand.
-pub(super) fn put_back(name: &HostName) -> String {
-    format!("yandro settle --put-back {name}")
+impl Remedy {
+    /// `yandro map` of a listed site.
+    pub(super) fn map(site: &HostName, options: impl Into<Vec<MapOption>>) -> Self {
+        Self::Map { site: site.clone(), content: None, options: options.into() }
+    }
+
+    /// `yandro map` with another folder or upstream.
+    pub(super) fn map_to(site: &HostName, content: impl Into<String>, options: impl Into<Vec<MapOption>>) -> Self {
+        Self::Map { site: site.clone(), content: Some(content.into()), options: options.into() }
+    }
+
+    pub(super) fn reload(server: ServerId) -> Self {
+        Self::Control(Control::Reload, server)
+    }
+
+    /// Reloads a server, or starts it where it doesn't run.
+    pub(super) fn reload_or_start(server: ServerId, runs: Option<bool>) -> Self {
+        Self::Control(if runs == Some(false) { Control::Start } else { Control::Reload }, server)
+    }
+
+    /// This, then `next`.
+    pub(super) fn and(self, next: Self) -> Self {
+        Self::Both(Box::new(self), Box::new(next))
+    }
+
+    /// The same for a site that isn't in the site list: it can't be changed, put back or settled, but mapped with its
+    /// content.
+    #[must_use]
+    pub fn for_unlisted(self, wanted: &HostName, whole: &Content) -> Self {
+        let content = Some(whole.to_string());
+        match self {
+            Self::Map { site, content: None, options } if site == *wanted => Self::Map { site, content, options },
+            Self::PutBack(site) | Self::CheckAndMend(site) if site == *wanted => {
+                Self::Map { site, content, options: Vec::new() }
+            }
+            Self::Settle => Self::Map { site: wanted.clone(), content, options: Vec::new() },
+            Self::Both(first, next) => first.for_unlisted(wanted, whole).and(next.for_unlisted(wanted, whole)),
+            other => other,
+        }
+    }
 }
 
 /// Has a site listen where neither it nor, as far as is known, anybody else does.
-pub fn other_ports(site: &HostName, is_taken: impl Fn(u16) -> bool) -> String {
+pub fn other_ports(site: &HostName, is_taken: impl Fn(u16) -> bool) -> Remedy {
     let free = |first: u16| (first..first + 100).find(|port| !is_taken(*port)).unwrap_or(first);
-    format!("yandro map {site} --http-port {} --https-port {}", free(8080), free(8443))
+    Remedy::map(site, [MapOption::Ports(free(8080), free(8443))])
 }
 
 impl PortHolder {
-    /// The command that gives the port to another server.
-    pub fn remedy(&self, wanted: ServerId) -> String {
-        let start = format!("yandro servers start {}", wanted.word());
+    /// Gives the port to another server.
+    pub fn remedy(&self, wanted: ServerId) -> Remedy {
+        let start = Remedy::Control(Control::Start, wanted);
         match (self.server, self.pid) {
-            (Some(id), _) => format!("yandro servers stop {} && {start}", id.word()),
-            (None, Some(pid)) => format!("{}kill {pid} && {start}", if self.is_anothers { "sudo " } else { "" }),
+            (Some(id), _) => Remedy::Control(Control::Stop, id).and(start),
+            (None, Some(pid)) => {
+                Remedy::Shell(format!("{}kill {pid}", if self.is_anothers { "sudo " } else { "" })).and(start)
+            }
             // Which process it is shows itself to root alone.
-            (None, None) => "sudo yandro ports".to_owned(),
+            (None, None) => Remedy::PortsAsRoot,
         }
     }
 }
 
 /// Lets a server through to a folder that the system's guard keeps it from, by the guard's own words: a label
 /// for `SELinux`, a rule of the local part of an `AppArmor` profile.
-pub(super) fn unconfine(seen: &str, folder: &str) -> Option<String> {
+pub(super) fn unconfine(seen: &str, folder: &str) -> Option<Remedy> {
     if seen.contains("avc:") && seen.contains("user_home_dir_t") {
         // Their own home folder is what stops it first.
-        return Some("sudo setsebool -P httpd_enable_homedirs on".into());
+        return Some(Remedy::Shell("sudo setsebool -P httpd_enable_homedirs on".into()));
     }
     if seen.contains("avc:") {
-        return Some(format!("sudo chcon -R -t httpd_sys_content_t {}", word(folder)));
+        return Some(Remedy::Shell(format!("sudo chcon -R -t httpd_sys_content_t {}", word(folder))));
     }
     let profile = seen.split_once("profile=\"")?.1.split('"').next()?;
     let is_path = |c: char| c.is_ascii_alphanumeric() || "/._-".contains(c);
     if !profile.starts_with('/') || !profile.chars().all(is_path) {
         // Which file has a profile of such a name its own program finds out.
-        return Some("sudo aa-logprof".to_owned());
+        return Some(Remedy::Shell("sudo aa-logprof".to_owned()));
     }
     // Debian and Ubuntu call a profile's file by its program's path.
     let file = profile.trim_start_matches('/').replace('/', ".");
     let rule = word(&format!("\"{folder}/**\" r,"));
-    Some(format!(
+    Some(Remedy::Shell(format!(
         "echo {rule} | sudo tee -a /etc/apparmor.d/local/{file} && sudo apparmor_parser -r /etc/apparmor.d/{file}"
-    ))
+    )))
 }

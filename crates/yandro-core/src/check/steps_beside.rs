@@ -1,11 +1,13 @@
 //! The steps that are no answer of the site's: whose its name can be, who listens, what the
 //! configuration on the disk says, and what else is offered within TLS.
 
-use super::fault::Fault;
-use super::finding::{Code, Severity};
-use super::judge::{Judge, Part, Step};
+use super::codes::Cause;
+use super::finding::{Diagnosis, Evidence, Judged, fail};
+use super::judge::Judge;
 use super::observation::{Expected, OtherName, Proof, ResolverAnswer};
-use super::steps::{Judged, fail};
+use super::remedy::Remedy;
+use super::report::Part;
+use super::step::Step;
 use crate::name::Suffix;
 use crate::site::{Content, Https, ServerId};
 
@@ -101,13 +103,8 @@ impl Judge<'_> {
         let Some(configured) = self.beside.configured.as_ref().map(|timed| &timed.seen) else {
             return Ok(String::new());
         };
-        if let Some(cause) = configured.in_the_way(site, server) {
-            let told = match configured.refuses {
-                Some(_) => cause.cause.clone(),
-                None => format!("{}; that counts once {server} is reloaded", cause.cause),
-            };
-            let fault = Fault { severity: Severity::Warning, cause: told, ..cause };
-            return fail("not by its files", fault);
+        if let Some(foretold) = configured.in_the_way(site, server) {
+            return fail("not by its files", Diagnosis { foretold_for: Some(server), ..foretold });
         }
         let own = configured.answering.iter().find(|host| host.is_own && host.name == self.seen.name);
         Ok(own.map_or_else(String::new, |own| {
@@ -155,9 +152,8 @@ impl Judge<'_> {
         let stores = self.beside.stores.as_ref().map(|timed| &timed.seen[..]).unwrap_or_default();
         let detail = format!("{} of {}", self.trusting(), stores.len());
         let Some(other) = stores.iter().find(|store| !store.trusts) else { return Ok(detail) };
-        let cause = format!("{} doesn't trust the authority, and others of this machine do", other.title);
-        let fault = Fault::warning(Code::StoreUntrusting, cause).seen(other.path.clone());
-        fail(detail, fault.mend("yandro authority trust"))
+        let cause = Cause::StoreUntrusting { store: other.title.clone() };
+        fail(detail, Diagnosis::new(cause).seen(Evidence::Words(other.path.clone())).fix(Remedy::Trust))
     }
 
     fn store_parts(&self) -> Vec<Part> {

@@ -1,13 +1,15 @@
 //! The steps of the answers: over plain HTTP, over HTTPS, and the proof.
 
 use super::REDIRECT_PROBE;
-use super::fault::Fault;
-use super::finding::{Code, Severity};
+use super::cause::{Forbidden, Request, Scheme, UnexpectedFolder};
+use super::codes::{Cause, Severity};
+use super::finding::{Diagnosis, Evidence, Judged, fail};
 use super::judge::Judge;
-use super::observation::{Answer, OwnAddress, Proof, Trail};
+use super::observation::{Answer, Failure, OwnAddress, Proof, Trail};
 use super::page::{Target, target};
 use super::php_fault::php_fault_at;
-use super::steps::{Judged, fail, seen};
+use super::remedy::{MapOption, Remedy};
+use super::steps::seen;
 use crate::name::{HostName, Suffix};
 use crate::shell::word;
 use crate::site::{Content, Https};
@@ -20,129 +22,115 @@ fn host_of(address: &str) -> &str {
 
 impl Judge<'_> {
     pub(super) fn http(&self) -> Judged {
-        let name = &self.seen.name;
+        let host = self.seen.name.clone();
         let answer = match seen(self.seen.http.as_ref()) {
             Some(Ok(answer)) => answer,
-            Some(Err(failure)) => {
-                let cause = format!("`http://{name}/` gives no proper answer");
-                let mend = self.verbosely("http");
-                return fail("no answer", Fault::error(Code::HttpFails, cause).seen(failure.words.clone()).mend(mend));
-            }
+            Some(Err(failure)) => return self.no_answer(Cause::HttpFails { host }, failure, Scheme::Http),
             None => return Ok(String::new()),
         };
-        if let (Https::Off, Suffix::ForcedHttps(suffix)) = (self.expected.site.https, name.suffix()) {
-            let cause = format!("browsers ask for names below `.{suffix}` over HTTPS alone, and `{name}` is without");
-            let site = &self.expected.site.name;
-            let mend = format!("yandro authority widen {site} && yandro map {site} --https only");
-            return fail("HTTPS forced", Fault::error(Code::HttpsForced, cause).mend(mend));
+        if let (Https::Off, Suffix::ForcedHttps(suffix)) = (self.expected.site.https, host.suffix()) {
+            let suffix = suffix.to_owned();
+            let mend = Remedy::Widen(self.expected.site.name.clone()).and(self.map([MapOption::HttpsOnly]));
+            return fail("HTTPS forced", Diagnosis::new(Cause::HttpsForced { host, suffix }).fix(mend));
         }
         if self.expected.site.https != Https::Only {
-            return self.page(answer, "http");
+            return self.page(answer, Scheme::Http);
         }
         Ok(answer.status.to_string())
     }
 
+    fn no_answer(&self, cause: Cause, failure: &Failure, scheme: Scheme) -> Judged {
+        let diagnosis = Diagnosis::new(cause).seen(Evidence::Words(failure.words.clone()));
+        fail("no answer", diagnosis.fix(self.verbosely(scheme)))
+    }
+
     pub(super) fn redirect(&self) -> Judged {
-        let name = &self.seen.name;
+        let host = self.seen.name.clone();
         let Some(Ok(answer)) = seen(self.seen.http.as_ref()) else { return Ok(String::new()) };
-        let Some(location) = answer.location.as_ref().filter(|_| (300..400).contains(&answer.status)) else {
-            let cause = format!(
-                "`http://{name}/` answers {} and doesn't lead to HTTPS: another virtual host answers, or its redirect is gone",
-                answer.status
-            );
-            return fail(answer.status.to_string(), Fault::warning(Code::RedirectMissing, cause).mend(self.put_back()));
+        let status = answer.status;
+        let Some(location) = answer.location.as_ref().filter(|_| (300..400).contains(&status)) else {
+            let cause = Cause::RedirectMissing { host, status };
+            return fail(status.to_string(), Diagnosis::new(cause).fix(self.put_back()));
         };
-        let host =
+        let leads_to =
             location.strip_prefix("https://").map(|rest| rest.split(['/', '?', '#', ':']).next().unwrap_or_default());
-        if host.is_some_and(|host| self.expected.site.names().any(|own| host.eq_ignore_ascii_case(own.as_str()))) {
-            if !location.ends_with(REDIRECT_PROBE) {
-                let cause = "HTTP leads to HTTPS, and not to the path and query that were asked for".to_owned();
-                let seen = format!("{REDIRECT_PROBE} leads to {location}");
-                let fault = Fault::warning(Code::RedirectLosesPath, cause).seen(seen);
-                return fail("path lost", fault.mend(self.put_back()));
-            }
-            return Ok(format!("{} to the same over HTTPS", answer.status));
+        let is_own = |host: &str| self.expected.site.names().any(|own| host.eq_ignore_ascii_case(own.as_str()));
+        if !leads_to.is_some_and(is_own) {
+            let cause = Cause::RedirectElsewhere { host, location: location.clone() };
+            return fail(format!("{status} elsewhere"), Diagnosis::new(cause).fix(self.put_back()));
         }
-        let cause = format!("`http://{name}/` leads to `{location}`, which is not this site over HTTPS");
-        fail(
-            format!("{} elsewhere", answer.status),
-            Fault::warning(Code::RedirectElsewhere, cause).mend(self.put_back()),
-        )
+        if !location.ends_with(REDIRECT_PROBE) {
+            let evidence = Evidence::LeadsTo { from: Some(REDIRECT_PROBE), to: location.clone() };
+            let diagnosis = Diagnosis::new(Cause::RedirectLosesPath {}).seen(evidence);
+            return fail("path lost", diagnosis.fix(self.put_back()));
+        }
+        Ok(format!("{status} to the same over HTTPS"))
     }
 
     pub(super) fn https(&self) -> Judged {
-        let name = &self.seen.name;
         match seen(self.seen.https.as_ref()) {
-            Some(Ok(answer)) => self.page(answer, "https"),
+            Some(Ok(answer)) => self.page(answer, Scheme::Https),
             Some(Err(failure)) => {
-                let cause = format!("`https://{name}/` gives no proper answer");
-                let mend = self.verbosely("https");
-                fail("no answer", Fault::error(Code::HttpsFails, cause).seen(failure.words.clone()).mend(mend))
+                let cause = Cause::HttpsFails { host: self.seen.name.clone(), request: Request::Page };
+                self.no_answer(cause, failure, Scheme::Https)
             }
             None => Ok(String::new()),
         }
     }
 
     /// The site's own first page.
-    fn page(&self, answer: &Answer, scheme: &str) -> Judged {
-        let name = &self.seen.name;
-        let served_by = answer.server.as_ref().map(|server| format!("answered by `{server}`"));
-        let is_folder = self.is_folder();
+    fn page(&self, answer: &Answer, scheme: Scheme) -> Judged {
+        let status = answer.status;
         // Where the proof tells the cause, the status is only its symptom.
-        if answer.status >= 400
+        if status >= 400
             && let Err(failed) = self.proof()
-            && failed.1.severity == Severity::Error
+            && failed.1.severity() == Severity::Error
         {
-            return fail(answer.status.to_string(), failed.1);
+            return fail(status.to_string(), failed.1);
         }
-        let cause = match answer.status {
-            500.. => {
-                format!("`{scheme}://{name}/` answers {}: a fault within the server or the application", answer.status)
-            }
-            403 if is_folder => format!(
-                "`{scheme}://{name}/` answers 403: the server may not read the folder, or there is no index page and no listing"
-            ),
-            404 if is_folder => format!("`{scheme}://{name}/` answers 404: the document root has no index page"),
-            _ => return Ok(answer.status.to_string()),
+        let is_wrong = match status {
+            500.. => true,
+            403 | 404 => self.is_folder(),
+            _ => false,
         };
-        let mut fault = Fault::warning(Code::HttpsStatus, cause);
-        fault.evidence = served_by;
-        fault.remedy = Some(self.verbosely(scheme));
-        fail(answer.status.to_string(), fault)
+        if !is_wrong {
+            return Ok(status.to_string());
+        }
+        let cause = Cause::HttpsStatus { scheme, host: self.seen.name.clone(), status };
+        let evidence = answer.server.clone().map(Evidence::ServerField).into_iter().collect();
+        fail(status.to_string(), Diagnosis { evidence, ..Diagnosis::new(cause).fix(self.verbosely(scheme)) })
     }
 
     /// What a page that is there leads to, and says of itself.
     pub(super) fn application(&self) -> Judged {
         // Told of the site, whichever of its names was asked for: one cause is one finding.
-        let name = &self.expected.site.name;
-        let circle = match self.seen.trail.as_ref().map(|trail| &trail.seen) {
+        let site = self.expected.site.name.clone();
+        let trail = self.seen.trail.as_ref().map(|trail| &trail.seen);
+        let circle = match trail {
             Some(Trail::Loops(way)) => Some(way.clone()),
             _ => self.circle_of_names(),
         };
         if let Some(way) = circle {
-            let cause = format!("the redirects of `{name}` lead in a circle");
-            let fault = Fault::error(Code::RedirectLoop, cause).seen(way.join(" -> "));
-            return fail("circle", fault.mend(self.look_for("Redirect")));
+            let diagnosis = Diagnosis::new(Cause::RedirectLoop { site }).seen(Evidence::Way(way));
+            return fail("circle", diagnosis.fix(self.look_for("Redirect")));
         }
-        if let Some(Trail::Leaves(there)) = self.seen.trail.as_ref().map(|trail| &trail.seen) {
-            let cause = format!("a redirect of `{name}` leaves the site");
-            let fault = Fault::warning(Code::RedirectLeaves, cause).seen(format!("it leads to {there}"));
-            return fail("leaves", fault.mend(self.look_for(host_of(there))));
+        if let Some(Trail::Leaves(there)) = trail {
+            let evidence = Evidence::LeadsTo { from: None, to: there.clone() };
+            let diagnosis = Diagnosis::new(Cause::RedirectLeaves { site }).seen(evidence);
+            return fail("leaves", diagnosis.fix(self.look_for(host_of(there))));
         }
         if self.seen.page.is_php_source {
-            let cause = format!("`{name}` sends PHP files as text, with their source");
-            let mend = format!("yandro map {} --php", self.expected.site.name);
-            return fail("PHP source", Fault::warning(Code::PhpSource, cause).mend(mend));
+            let fix = self.map([MapOption::Php(None)]);
+            return fail("PHP source", Diagnosis::new(Cause::PhpSource { site }).fix(fix));
         }
         if let Some((words, place)) = &self.seen.page.php_fault {
             return fail("PHP fault", php_fault_at(words, place));
         }
         if let Some(other) = self.seen.page.own_addresses.iter().find_map(|own| self.other_address(own)) {
-            let cause = format!("the page of `{name}` says that its address is another one");
-            let fault = Fault::warning(Code::PageLeaves, cause).seen(format!("it says {other}"));
-            return fail("other address", fault.mend(self.look_for(host_of(other))));
+            let diagnosis = Diagnosis::new(Cause::PageLeaves { site }).seen(Evidence::OwnAddress(other.to_owned()));
+            return fail("other address", diagnosis.fix(self.look_for(host_of(other))));
         }
-        Ok(match self.seen.trail.as_ref().map(|trail| &trail.seen) {
+        Ok(match trail {
             Some(Trail::Ends(1) | Trail::LeadsTo(_, _, 1)) => "stays, after 1 redirect".into(),
             Some(Trail::Ends(steps) | Trail::LeadsTo(_, _, steps)) => format!("stays, after {steps} redirects"),
             _ => "stays".into(),
@@ -182,94 +170,80 @@ impl Judge<'_> {
     }
 
     /// The same request by hand, with all that is said on the way: what breaks an answer off shows there.
-    fn verbosely(&self, scheme: &str) -> String {
-        let (expected, usual) = (self.expected, if scheme == "http" { 80 } else { 443 });
-        let port = if scheme == "http" { expected.http_port } else { expected.https_port };
-        let port = if port == usual { String::new() } else { format!(":{port}") };
-        format!("curl --verbose {scheme}://{}{port}/", self.seen.name)
+    fn verbosely(&self, scheme: Scheme) -> Remedy {
+        let port = match scheme {
+            Scheme::Http => self.expected.http_port,
+            Scheme::Https => self.expected.https_port,
+        };
+        let port = if port == scheme.default_port() { String::new() } else { format!(":{port}") };
+        Remedy::Shell(format!("curl --verbose {}://{}{port}/", scheme.word(), self.seen.name))
     }
 
     /// Where the words stand by which an application leaves its name: in its own files.
-    fn look_for(&self, words: &str) -> String {
-        let words = word(words);
+    fn look_for(&self, words: &str) -> Remedy {
         let folder = match &self.expected.site.content {
             Content::Folder { folder, .. } => folder.as_str(),
             // Where an upstream has its files it alone knows: in the folder that it is worked on in, as a rule.
             Content::Upstream(_) => ".",
         };
-        format!("grep -rnFI -e {words} {}", word(folder))
-    }
-
-    fn forbidden(&self) -> Fault {
-        let content = &self.expected.site.content;
-        Fault::error(Code::FolderForbidden, format!("the server may not read {content}, or a rule there forbids it"))
-            .seen("the proof file was answered with 403")
-            .mend(format!("yandro map {} --fix-permissions", self.expected.site.name))
-    }
-
-    fn upstream_down(&self, words: &str) -> Fault {
-        let (name, content) = (&self.expected.site.name, &self.expected.site.content);
-        let cause = format!("the upstream of `{name}` doesn't answer at {content}: start it");
-        // Only its person knows how: this tells them when it is there.
-        Fault::error(Code::UpstreamDown, cause).seen(words).mend(format!("yandro check {name} --watch"))
+        Remedy::Shell(format!("grep -rnFI -e {} {}", word(words), word(folder)))
     }
 
     pub(super) fn proof(&self) -> Judged {
-        let name = &self.seen.name;
-        let content = &self.expected.site.content;
         let Some(timed) = &self.seen.proof else { return Ok(String::new()) };
-        match &timed.seen {
-            Proof::Given => Ok("proven".into()),
-            Proof::LeadsTo(other) => Ok(format!("leads to {other}")),
-            Proof::Guarded => Ok(String::new()),
-            Proof::UpstreamVaries => Ok("answers vary".into()),
-            Proof::UpstreamUnseen => Ok("upstream not seen".into()),
+        let (host, content) = (self.seen.name.clone(), self.expected.site.content.clone());
+        let site = self.expected.site.name.clone();
+        let (detail, diagnosis) = match &timed.seen {
+            Proof::Given => return Ok("proven".into()),
+            Proof::LeadsTo(other) => return Ok(format!("leads to {other}")),
+            Proof::Guarded => return Ok(String::new()),
+            Proof::UpstreamVaries => return Ok("answers vary".into()),
+            Proof::UpstreamUnseen => return Ok("upstream not seen".into()),
             Proof::FolderMissing => {
-                let site = &self.expected.site.name;
-                let cause = format!("the folder of `{name}` is gone: {content}; map it again from where it is now");
-                let fault = Fault::error(Code::FolderMissing, cause).mend(format!("yandro map {site} ."));
-                fail("no folder", fault.or(format!("yandro map {site} --create")).or(format!("yandro unmap {site}")))
+                let missing = Diagnosis::new(Cause::FolderMissing { host, content });
+                let moved = missing.fix(Remedy::map_to(&site, ".", []));
+                ("no folder", moved.fix(self.map([MapOption::Create])).fix(Remedy::Unmap(site)))
             }
             Proof::NotWritten(words) => {
-                let cause = format!("the proof file could not be written below {content}");
-                let mend = format!("ls -ld {}", word(&content.to_string()));
-                fail("not written", Fault::warning(Code::ProofNotWritten, cause).seen(words.clone()).mend(mend))
+                let look = Remedy::Shell(format!("ls -ld {}", word(&content.to_string())));
+                let cause = Diagnosis::new(Cause::ProofNotWritten { content });
+                ("not written", cause.seen(Evidence::Words(words.clone())).fix(look))
             }
             Proof::Barred(barrier) => {
-                let cause = format!("the server's user `{}` may not enter {}", barrier.user, barrier.folder);
-                let fault =
-                    Fault::error(Code::FolderForbidden, cause).seen(format!("its mode is {:04o}", barrier.mode));
-                fail("forbidden", fault.mend(barrier.mend.clone()))
+                let to = Forbidden::Folder { user: barrier.user.clone(), path: barrier.folder.clone() };
+                let diagnosis = Diagnosis::new(Cause::FolderForbidden { to }).seen(Evidence::Mode(barrier.mode));
+                ("forbidden", diagnosis.fix(Remedy::Shell(barrier.mend.clone())))
             }
-            Proof::Status(403) => fail("forbidden", self.forbidden()),
-            Proof::Status(status) => {
-                let cause = format!("`{name}` is answered, but not from {content}");
-                let fault = Fault::error(Code::AnsweredElsewhere, cause)
-                    .seen(format!("a file put there a moment ago was answered with {status}"));
-                fail("elsewhere", fault.mend(self.put_back()))
+            Proof::Status(403) => {
+                let diagnosis = Diagnosis::new(Cause::FolderForbidden { to: Forbidden::Content(content) });
+                ("forbidden", diagnosis.seen(Evidence::ProofForbidden).fix(self.map([MapOption::FixPermissions])))
             }
-            Proof::OtherContent if matches!(content, Content::Upstream(_)) => {
-                let cause = format!("what `{name}` answers is not what {content} answers");
-                fail("differs", Fault::warning(Code::UpstreamDiffers, cause).mend(self.put_back()))
+            Proof::OtherContent if !self.is_folder() => {
+                ("differs", Diagnosis::new(Cause::UpstreamDiffers { host, content }).fix(self.put_back()))
             }
-            Proof::OtherContent => {
-                let cause = format!("`{name}` is answered, but not from {content}");
-                let fault = Fault::error(Code::AnsweredElsewhere, cause)
-                    .seen("a file put there a moment ago came back with other content");
-                fail("elsewhere", fault.mend(self.put_back()))
+            Proof::Status(_) | Proof::OtherContent => {
+                let evidence = match timed.seen {
+                    Proof::Status(status) => Evidence::ProofStatus(status),
+                    _ => Evidence::ProofChanged,
+                };
+                let cause = Cause::AnsweredElsewhere { host, by: UnexpectedFolder::NotFrom(content) };
+                ("elsewhere", Diagnosis::new(cause).seen(evidence).fix(self.put_back()))
             }
-            Proof::UpstreamDown(words) => fail("upstream down", self.upstream_down(words)),
+            Proof::UpstreamDown(words) => {
+                let diagnosis = Diagnosis::new(Cause::UpstreamDown { site: site.clone(), content, near: None });
+                // Only its person knows how to start it: this tells them when it is there.
+                ("upstream down", diagnosis.seen(Evidence::Words(words.clone())).fix(Remedy::Watch(site)))
+            }
             Proof::UpstreamRefuses(status) => {
-                let cause = format!("the upstream at {content} refuses requests under the name `{name}`");
-                let seen = format!("{status} under that name, and none under its own address");
-                let mend = format!("yandro map {} --upstream-host own", self.expected.site.name);
-                fail("refused", Fault::error(Code::UpstreamRefusesHost, cause).seen(seen).mend(mend))
+                let diagnosis = Diagnosis::new(Cause::UpstreamRefusesHost { host, content });
+                let fix = self.map([MapOption::OwnUpstreamHost]);
+                ("refused", diagnosis.seen(Evidence::RefusedUnderName(*status)).fix(fix))
             }
             Proof::Failed(words) => {
-                let cause = format!("the request for the proof of `{name}` failed");
-                let mend = self.verbosely("https");
-                fail("no answer", Fault::error(Code::HttpsFails, cause).seen(words.clone()).mend(mend))
+                let diagnosis = Diagnosis::new(Cause::HttpsFails { host, request: Request::Proof });
+                ("no answer", diagnosis.seen(Evidence::Words(words.clone())).fix(self.verbosely(Scheme::Https)))
             }
-        }
+        };
+        fail(detail, diagnosis)
     }
 }

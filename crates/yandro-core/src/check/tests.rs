@@ -2,6 +2,7 @@
 
 mod causes;
 mod properties;
+mod words;
 
 use std::time::Duration;
 
@@ -108,7 +109,7 @@ fn beside() -> Beside {
 }
 
 fn codes(report: &SiteReport) -> Vec<String> {
-    report.findings.iter().map(|finding| finding.code.word()).collect()
+    report.findings.iter().map(|finding| finding.code().word()).collect()
 }
 
 #[test]
@@ -217,9 +218,9 @@ fn each_fault_is_told_by_its_own_code_and_no_other() {
         let report = judge(&expected(), &[seen], &Beside::default());
         assert_eq!(codes(&report), [*code]);
         let finding = &report.findings[0];
-        assert!(!finding.cause.is_empty() && !finding.cause.ends_with('.'), "{}", finding.cause);
+        assert!(!finding.text().cause.is_empty() && !finding.text().cause.ends_with('.'), "{}", finding.text().cause);
         // An error stops the site; a warning doesn't.
-        assert_eq!(report.is_well(), finding.severity == Severity::Warning, "{code}");
+        assert_eq!(report.is_well(), finding.severity() == Severity::Warning, "{code}");
     }
 }
 
@@ -248,7 +249,7 @@ fn one_cause_is_told_once_for_all_names() {
     let report = judge(&expected(), &[down("saltmarsh.test"), down("www.saltmarsh.test")], &Beside::default());
     assert_eq!(codes(&report), ["port-closed"]);
     assert_eq!(
-        report.findings[0].cause,
+        report.findings[0].text().cause,
         "nothing listens on ports 80 and 443 of 127.0.0.1: Apache httpd isn't running"
     );
 }

@@ -2,9 +2,10 @@
 
 use std::time::Instant;
 
-use yandro_core::check::{Setting, StoreStanding, Timed};
+use yandro_core::check::{NameCommand, Setting, StoreStanding, Timed};
 use yandro_core::pki::Authority;
 use yandro_core::plan::nickname;
+use yandro_core::shell::word;
 use yandro_core::system::StoreKind;
 
 use crate::files;
@@ -68,10 +69,11 @@ fn preference<'p>(all: &'p [(String, String, String)], name: &str) -> Option<(&'
     all.iter().rev().find(|(own, ..)| own == name).map(|(_, value, place)| (value.as_str(), place.as_str()))
 }
 
-/// The command that sets a setting in the person's own file of a profile.
-fn set(store: &stores::Store, name: &str, value: &str) -> String {
-    let line = format!("user_pref(\"{name}\", {value});");
-    format!("echo '{line}' >> '{}'", store.path.join("user.js"))
+/// The command that sets a setting in the person's own file of a profile: what stands before the value and behind it.
+/// Values are host names, lists of them and words of JavaScript: none has an apostrophe.
+fn set_to(store: &stores::Store, name: &str) -> (String, String) {
+    let file = word(store.path.join("user.js").as_str());
+    (format!("echo 'user_pref(\"{name}\", "), format!(");' >> {file}"))
 }
 
 /// A profile of Firefox that asks a server for names (`network.trr.mode` 2 or 3) and leaves the
@@ -82,10 +84,11 @@ fn names_elsewhere(store: &stores::Store) -> Option<Setting> {
     let (mode, _) = preference(&all, "network.trr.mode")?;
     let (value, place) = preference(&all, OUT)?;
     let is_past = matches!(mode, "2" | "3") && value == "false";
+    let (before, after) = set_to(store, OUT);
     is_past.then(|| Setting::NamesElsewhere {
         title: store.title.clone(),
         setting: place.to_owned(),
-        mend: set(store, OUT, "true"),
+        mend: format!("{before}true{after}"),
     })
 }
 
@@ -105,8 +108,9 @@ fn browser_proxy(store: &stores::Store) -> Option<Setting> {
     };
     let own = preference(&all, EXCEPTED).map(|(value, _)| value).unwrap_or_default();
     let excepted: Vec<String> = own.split(',').map(|own| own.trim().to_owned()).filter(|own| !own.is_empty()).collect();
-    let with_ours = excepted.iter().map(String::as_str).chain(["{name}"]).collect::<Vec<_>>().join(", ");
-    let mend = set(store, EXCEPTED, &format!("\"{with_ours}\""));
+    let listed: String = excepted.iter().filter(|own| !own.contains('\'')).map(|own| format!("{own}, ")).collect();
+    let (before, after) = set_to(store, EXCEPTED);
+    let mend = NameCommand::Around(format!("{before}\"{listed}"), format!("\"{after}"));
     Some(Setting::BrowserProxy { title: store.title.clone(), setting: place.to_owned(), excepted, mend })
 }
 
@@ -123,18 +127,21 @@ fn policy_proxy(machine: &Machine) -> Option<Setting> {
             let text = String::from_utf8_lossy(&files::read(path).unwrap_or_default()).into_owned();
             let Ok(policy) = serde_json::from_str::<serde_json::Value>(&text) else { continue };
             let settings = policy.get("ProxySettings").unwrap_or(&policy);
-            let word = |name: &str| settings.get(name).and_then(serde_json::Value::as_str);
-            if !matches!(word("ProxyMode"), Some("fixed_servers" | "pac_script")) {
+            let text_of = |name: &str| settings.get(name).and_then(serde_json::Value::as_str);
+            if !matches!(text_of("ProxyMode"), Some("fixed_servers" | "pac_script")) {
                 continue;
             }
             let split = |own: &str| own.split([',', ';']).map(|own| own.trim().to_owned()).collect();
-            let excepted: Vec<String> = word("ProxyBypassList").map(split).unwrap_or_default();
+            let excepted: Vec<String> = text_of("ProxyBypassList").map(split).unwrap_or_default();
             let line = text.lines().position(|line| line.contains("\"ProxyMode\"")).map_or(1, |at| at + 1);
             return Some(Setting::BrowserProxy {
                 title: title.to_owned(),
                 setting: format!("{}:{line}", machine.places.inside(path)),
                 excepted,
-                mend: format!("sudo ${{EDITOR:-vi}} +{line} {}", machine.places.inside(path)),
+                mend: NameCommand::Editor(format!(
+                    "sudo ${{EDITOR:-vi}} +{line} {}",
+                    word(machine.places.inside(path).as_str())
+                )),
             });
         }
     }

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use tokio::task::JoinSet;
-use yandro_core::check::{Beside, Code, Expected, NameObservation, SiteReport, explain, judge};
+use yandro_core::check::{Beside, Expected, NameObservation, SiteReport, explain, judge};
 use yandro_core::name::HostName;
 use yandro_core::pki::Authority;
 use yandro_core::site::{ServerId, Site};
@@ -191,27 +191,13 @@ async fn look_around(
 ) {
     let expected = own.expected.clone();
     let mut around = circumstances::look(&context.machine, &expected, server, beside);
-    if report.findings.iter().any(|finding| is_of_log(finding.code)) {
+    if report.findings.iter().any(|finding| finding.code().is_logged()) {
         let marked = server.mark_logs(&expected.site);
         _ = prober.observe(expected.clone(), own.chain.clone()).await;
         let names: Vec<String> = expected.site.names().map(HostName::to_string).collect();
         around.log = marked.added(&names);
     }
     explain(report, expected.http_port, expected.https_port, &around);
-}
-
-/// Whether a server writes something about it.
-fn is_of_log(code: Code) -> bool {
-    matches!(
-        code,
-        Code::HttpsStatus
-            | Code::FolderForbidden
-            | Code::UpstreamDown
-            | Code::AnsweredElsewhere
-            | Code::HttpsFails
-            | Code::HttpFails
-            | Code::TlsFails
-    )
 }
 
 /// A line on the terminal that is written over, as long as it takes.

@@ -1,6 +1,6 @@
 //! `yandro check --mend`: the remedies that are safe, as one change set.
 
-use yandro_core::check::{Code, SiteReport};
+use yandro_core::check::{Code, SafeFix, SiteReport};
 use yandro_core::plan::{Orphans, settle};
 use yandro_core::site::SiteList;
 use yandro_machine::{SystemFresh, observe};
@@ -12,29 +12,6 @@ use crate::error::CommandError;
 use crate::view::change::{labelled, server_lines, summary};
 use crate::view::{STRONG, Ui, count};
 
-/// What bringing the machine in line with the site list mends.
-const BY_SETTLING: &[Code] = &[
-    Code::HostsMissing,
-    Code::SiteFileMissing,
-    Code::SiteNotEnabled,
-    Code::SitesNotIncluded,
-    Code::DefaultAnswers,
-    Code::PortNotListened,
-    Code::ModuleOff,
-    Code::AuthorityMissing,
-    Code::CertificateUnknown,
-    Code::CertificateName,
-    Code::CertificateExpired,
-    Code::CertificateEnds,
-    Code::KeyMismatch,
-    Code::RedirectMissing,
-    Code::PortClosed,
-    Code::TlsFails,
-    Code::TlsPlain,
-];
-/// What having the server start, or read its files again, mends.
-const BY_RELOADING: &[Code] = &[Code::NotReloaded, Code::ServerDown, Code::CertificateOld];
-
 /// Plans and carries out; whether something was changed.
 pub(super) fn run(
     context: &Context,
@@ -42,9 +19,9 @@ pub(super) fn run(
     reports: &[SiteReport],
     ui: &mut Ui,
 ) -> Result<bool, CommandError> {
-    let has = |report: &SiteReport, codes: &[Code]| report.findings.iter().any(|own| codes.contains(&own.code));
-    let is_safe = |report: &&SiteReport| has(report, BY_SETTLING) || has(report, BY_RELOADING);
-    let mended: Vec<&SiteReport> = reports.iter().filter(is_safe).collect();
+    let fixes =
+        |report: &SiteReport| report.findings.iter().filter_map(|own| own.code().safe_fix()).collect::<Vec<_>>();
+    let mended: Vec<&SiteReport> = reports.iter().filter(|report| !fixes(report).is_empty()).collect();
     if mended.is_empty() {
         ui.note("nothing of what was found can be mended without you: see each remedy");
         return Ok(false);
@@ -52,11 +29,13 @@ pub(super) fn run(
     let plan = || {
         let (text, _) = context.list()?;
         let mut observed = observe::observe_all(&context.machine, text, list, now())?;
-        let mismatched = reports.iter().filter(|report| has(report, &[Code::KeyMismatch]));
+        let has_other_key = |report: &&SiteReport| report.findings.iter().any(|own| own.code() == Code::KeyMismatch);
+        let mismatched = reports.iter().filter(has_other_key);
         observed.suspect = mismatched.map(|report| report.site.name.clone()).collect();
         let default = default_server(context, list)?;
         let mut set = settle(&mut observed, list, default, Orphans::Kept, &mut SystemFresh::new())?.set;
-        let reloaded = mended.iter().filter(|report| has(report, BY_RELOADING)).map(|report| report.server);
+        let is_to_reload = |report: &&&SiteReport| fixes(report).contains(&SafeFix::Reload);
+        let reloaded = mended.iter().filter(is_to_reload).map(|report| report.server);
         set.servers.extend(reloaded.filter(|server| server.is_configured()));
         Ok(Planned { set, starts: true, about: () })
     };

@@ -42,6 +42,7 @@ pub(crate) fn junit(reports: &[SiteReport], at: &str) -> String {
             .findings
             .iter()
             .map(|finding| {
+                let finding = finding.text();
                 let seen = finding.evidence.as_ref().map(|seen| format!("\n  seen: {seen}")).unwrap_or_default();
                 let mend: String = finding.remedies().map(|mend| format!("\n  mend: {mend}")).collect();
                 format!("{} {}: {}{seen}{mend}\n", finding.code.word(), finding.name, finding.cause)

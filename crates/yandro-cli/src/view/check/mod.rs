@@ -7,7 +7,7 @@ mod page;
 use std::time::Duration;
 
 use serde_json::{Value, json};
-use yandro_core::check::{Finding, NameReport, Outcome, Severity, SiteReport, Step, StepReport};
+use yandro_core::check::{Finding, FindingText, NameReport, Outcome, Severity, SiteReport, Step, StepReport};
 
 pub(crate) use junit::junit;
 pub(crate) use page::page;
@@ -153,7 +153,7 @@ fn worst<'n>(name: &'n NameReport, group: &[Step]) -> Option<&'n StepReport> {
 fn findings_text<'a>(findings: impl Iterator<Item = &'a Finding>, verbose: bool) -> String {
     let mut groups: Vec<(&Finding, usize)> = Vec::new();
     for finding in findings {
-        match groups.iter_mut().find(|(first, _)| (first.code, &first.cause) == (finding.code, &finding.cause)) {
+        match groups.iter_mut().find(|(first, _)| first.is_same(finding)) {
             Some((_, more)) => *more += 1,
             None => groups.push((finding, 0)),
         }
@@ -171,26 +171,23 @@ fn findings_text<'a>(findings: impl Iterator<Item = &'a Finding>, verbose: bool)
 
 /// A finding in two or three lines.
 pub(crate) fn finding_text(finding: &Finding, verbose: bool) -> String {
-    let style = if finding.severity == Severity::Error { BAD } else { WARN };
-    let mut text = format!("\n{style}{}{style:#} {STRONG}{}{STRONG:#}: {}", sign(finding), finding.name, finding.cause);
-    if let Some(evidence) = &finding.evidence {
+    let (style, sign) = if finding.severity() == Severity::Error { (BAD, "✗") } else { (WARN, "!") };
+    let FindingText { code, name, cause, evidence, remedy, otherwise, .. } = finding.text();
+    let mut text = format!("\n{style}{sign}{style:#} {STRONG}{name}{STRONG:#}: {cause}");
+    if let Some(evidence) = evidence {
         // The words of a server may have several lines.
         text += &format!("\n    {DIM}seen:{DIM:#} {}", evidence.replace('\n', "\n          "));
     }
-    if let Some(remedy) = &finding.remedy {
+    if let Some(remedy) = remedy {
         text += &format!("\n    {DIM}mend:{DIM:#} {COMMAND}{remedy}{COMMAND:#}");
     }
-    for other in &finding.otherwise {
+    for other in otherwise {
         text += &format!("\n      {DIM}or:{DIM:#} {COMMAND}{other}{COMMAND:#}");
     }
     if verbose {
-        text += &format!("\n    {DIM}code:{DIM:#} {}", finding.code.word());
+        text += &format!("\n    {DIM}code:{DIM:#} {}", code.word());
     }
     text
-}
-
-fn sign(finding: &Finding) -> &'static str {
-    if finding.severity == Severity::Error { "✗" } else { "!" }
 }
 
 /// The documented form for programs: `docs/check-json.md`.

@@ -98,6 +98,7 @@ fn detail(step: &StepReport) -> String {
 }
 
 fn finding(finding: &Finding) -> String {
+    let finding = finding.text();
     let class = if finding.severity == Severity::Error { "bad" } else { "warn" };
     let seen = finding.evidence.as_ref().map(|seen| format!("<pre>{}</pre>", escaped(seen))).unwrap_or_default();
     let mend: String = finding
@@ -130,10 +131,7 @@ fn milliseconds(took: Duration) -> String {
 /// When the certificates end, on one line of time: as far as the check saw them.
 fn dates(reports: &[SiteReport]) -> String {
     let days = |report: &SiteReport| {
-        let of_name = |name: &NameReport| {
-            let days = name.detail(Step::Validity).strip_suffix(" days")?.parse::<i64>().ok()?;
-            Some((days, name.outcome(Step::Validity) == Outcome::Warned))
-        };
+        let of_name = |name: &NameReport| Some((name.days_left?, name.outcome(Step::Validity) == Outcome::Warned));
         report.names.iter().filter_map(of_name).min()
     };
     let known: Vec<_> = reports.iter().filter_map(|report| Some((report, days(report)?))).collect();

@@ -14,22 +14,22 @@ fn circumstances_make_causes_of_symptoms() {
         report.findings.remove(0)
     };
     let none = Circumstances::default();
-    assert_eq!(told(closed(), &none).code, Code::PortClosed, "nothing known explains nothing");
+    assert_eq!(told(closed(), &none).code(), Code::PortClosed, "nothing known explains nothing");
     let down = Circumstances { runs: Some(false), ..none.clone() };
-    assert_eq!(told(closed(), &down).code, Code::ServerDown);
+    assert_eq!(told(closed(), &down).code(), Code::ServerDown);
     let words =
         "AH00558: apache2: no name\nAH00526: Syntax error on line 3 of /etc/apache2/a b.conf:\nInvalid command 'Tide'";
     let broken = told(closed(), &Circumstances { refuses: Some(words.into()), ..down.clone() });
-    assert_eq!(broken.code, Code::ConfigurationBroken);
+    assert_eq!(broken.code(), Code::ConfigurationBroken);
     assert_eq!(
-        broken.remedy.as_deref(),
+        broken.text().remedy.as_deref(),
         Some("${EDITOR:-vi} +3 '/etc/apache2/a b.conf' && yandro servers start apache")
     );
-    assert!(!broken.evidence.unwrap().contains("AH00558"));
+    assert!(!broken.text().evidence.unwrap().contains("AH00558"));
     let words = "nginx: [emerg] open() \"/var/log/ferries/x.log\" failed (2: No such file or directory)";
     let folder = told(closed(), &Circumstances { refuses: Some(words.into()), ..down });
-    assert_eq!(folder.code, Code::LogFolderMissing);
-    assert_eq!(folder.remedy.as_deref(), Some("mkdir -p /var/log/ferries && yandro servers start apache"));
+    assert_eq!(folder.code(), Code::LogFolderMissing);
+    assert_eq!(folder.text().remedy.as_deref(), Some("mkdir -p /var/log/ferries && yandro servers start apache"));
     // The port of a stranger, and of another server that is known.
     let held = |server| Circumstances {
         holders: vec![PortHolder {
@@ -45,9 +45,9 @@ fn circumstances_make_causes_of_symptoms() {
     };
     let plain = || NameObservation { tls: failure(FailureKind::PlainHttp), ..well() };
     let stranger = told(plain(), &held(None));
-    assert_eq!(stranger.code, Code::PortHeld);
+    assert_eq!(stranger.code(), Code::PortHeld);
     assert_eq!(
-        stranger.remedies().collect::<Vec<_>>(),
+        stranger.text().remedies().collect::<Vec<_>>(),
         [
             "sudo kill 4711 && yandro servers start apache",
             "yandro map saltmarsh.test --http-port 8080 --https-port 8443"
@@ -57,14 +57,17 @@ fn circumstances_make_causes_of_symptoms() {
     let mut elsewhere = judge(&expected(), &[plain()], &Beside::default());
     let of_port = |port| PortHolder { port, ..held(None).holders.remove(0) };
     explain(&mut elsewhere, 8080, 8443, &Circumstances { holders: vec![of_port(8443), of_port(8444)], ..none.clone() });
-    assert_eq!(elsewhere.findings[0].otherwise, ["yandro map saltmarsh.test --http-port 8081 --https-port 8445"]);
+    assert_eq!(
+        elsewhere.findings[0].text().otherwise,
+        ["yandro map saltmarsh.test --http-port 8081 --https-port 8445"]
+    );
     // One of its ports is held, and so the server doesn't run: that is one cause.
     let half = NameObservation { connect: failure(FailureKind::Refused), ..plain() };
-    assert_eq!(told(half, &Circumstances { runs: Some(false), ..held(None) }).code, Code::PortHeld);
+    assert_eq!(told(half, &Circumstances { runs: Some(false), ..held(None) }).code(), Code::PortHeld);
     let other = told(plain(), &held(Some(ServerId::Nginx)));
-    assert!(other.remedy.unwrap().starts_with("yandro servers stop nginx"));
-    assert_eq!(other.evidence.as_deref(), Some("it is nginx; its virtual hosts there: tides.test"));
-    assert_eq!(told(plain(), &held(Some(ServerId::Apache))).code, Code::TlsPlain, "it is its own");
+    assert!(other.text().remedy.unwrap().starts_with("yandro servers stop nginx"));
+    assert_eq!(other.text().evidence.as_deref(), Some("it is nginx; its virtual hosts there: tides.test"));
+    assert_eq!(told(plain(), &held(Some(ServerId::Apache))).code(), Code::TlsPlain, "it is its own");
     // Another site's certificate, and by the files this site's own virtual host: whatever their times are.
     let other = || NameObservation {
         tls: connection(Verdict::Name, Facts { names: vec!["tides.test".into()], ..leaf() }).map(|mut tls| {
@@ -80,15 +83,18 @@ fn circumstances_make_causes_of_symptoms() {
         runs: Some(true),
         ..none.clone()
     };
-    assert_eq!(told(other(), &behind).code, Code::NotReloaded);
+    assert_eq!(told(other(), &behind).code(), Code::NotReloaded);
     // A line of the log goes with whatever is told, and forbids nothing.
     let line = LogLine { file: "/var/log/e.log".into(), number: 7, text: "tide too low".into() };
     let status = NameObservation { https: answer(500, None), ..well() };
     let seen = told(status, &Circumstances { log: vec![line], ..none.clone() });
-    assert_eq!((seen.code, seen.evidence.as_deref()), (Code::HttpsStatus, Some("/var/log/e.log:7: tide too low")));
+    assert_eq!(
+        (seen.code(), seen.text().evidence.as_deref()),
+        (Code::HttpsStatus, Some("/var/log/e.log:7: tide too low"))
+    );
     // A warning of the page is no matter of the server.
     let page = NameObservation { page: Page { is_php_source: true, ..Page::default() }, ..well() };
-    assert_eq!(told(page, &Circumstances { newer: Some("/x".into()), ..none }).code, Code::PhpSource);
+    assert_eq!(told(page, &Circumstances { newer: Some("/x".into()), ..none }).code(), Code::PhpSource);
 }
 
 /// A project's own rules may stand in the way of the proof, and of nothing else.
@@ -113,7 +119,10 @@ fn what_can_not_be_proven_is_no_fault() {
     let (bare, first) = ("saltmarsh.test", leads("saltmarsh.test", "www.saltmarsh.test"));
     let circle = judge(&expected(), &[first.clone(), leads("www.saltmarsh.test", bare)], &beside());
     assert_eq!(codes(&circle), ["redirect-loop"]);
-    assert_eq!(circle.findings[0].evidence.as_deref(), Some("saltmarsh.test -> www.saltmarsh.test -> saltmarsh.test"));
+    assert_eq!(
+        circle.findings[0].text().evidence.as_deref(),
+        Some("saltmarsh.test -> www.saltmarsh.test -> saltmarsh.test")
+    );
     let one_way = judge(&expected(), &[first, NameObservation { name: www(), ..well() }], &beside());
     assert!(one_way.findings.is_empty() && one_way.names[0].detail(Step::Application) == "stays, after 1 redirect");
     // Where a search engine finds the page one day is no matter of this machine.
@@ -137,13 +146,13 @@ fn what_can_not_be_proven_is_no_fault() {
     elsewhere.configured.answering[1].document_root = Some("/srv/other".into());
     let report = told(&elsewhere);
     assert_eq!(codes(&report), ["answered-elsewhere"]);
-    assert!(report.findings[0].cause.contains("serves /srv/other") && !report.is_well());
+    assert!(report.findings[0].text().cause.contains("serves /srv/other") && !report.is_well());
     assert_eq!(codes(&told(&Circumstances { rule: None, ..around.clone() })), ["answered-elsewhere"]);
     // A circle is shown with the rule that may make it.
     let mut report = circle;
     explain(&mut report, 80, 443, &Circumstances { override_file: Some("/srv/saltmarsh/.htaccess".into()), ..around });
-    assert_eq!(report.findings[0].remedy.as_deref(), Some("${EDITOR:-vi} +2 /srv/saltmarsh/.htaccess"));
-    assert!(report.findings[0].evidence.as_ref().unwrap().ends_with(".htaccess:2: the first rule"));
+    assert_eq!(report.findings[0].text().remedy.as_deref(), Some("${EDITOR:-vi} +2 /srv/saltmarsh/.htaccess"));
+    assert!(report.findings[0].text().evidence.as_ref().unwrap().ends_with(".htaccess:2: the first rule"));
 }
 
 /// How the files are wrong, and what has to be foretold.
@@ -171,7 +180,7 @@ fn what_the_files_foretell_is_a_warning_until_it_comes() {
         around.configured = Some(timed(configured.clone()));
         let mut report = judge(&expected(), &[well()], &around);
         assert_eq!(codes(&report), [*code]);
-        assert!(report.is_well() && report.findings[0].severity == Severity::Warning);
+        assert!(report.is_well() && report.findings[0].severity() == Severity::Warning);
         assert_eq!(report.names[0].outcome(Step::VirtualHost), Outcome::Warned);
         // Once it has come it is an error, and told once.
         let gone = match *code {
@@ -183,7 +192,7 @@ fn what_the_files_foretell_is_a_warning_until_it_comes() {
         let now = Circumstances { configured, refuses, runs: Some(true), ..Circumstances::default() };
         explain(&mut report, 80, 443, &now);
         assert_eq!(codes(&report), [*code]);
-        assert_eq!(report.findings[0].severity, Severity::Error);
+        assert_eq!(report.findings[0].severity(), Severity::Error);
     }
 }
 
@@ -194,7 +203,7 @@ fn a_guard_is_told_what_lets_the_server_through() {
         let mut report = judge(&expected(), &[seen], &Beside::default());
         explain(&mut report, 80, 443, &Circumstances { confined: Some(line.into()), ..Circumstances::default() });
         assert_eq!(codes(&report), ["confined"]);
-        report.findings.remove(0).remedy.unwrap()
+        report.findings.remove(0).text().remedy.unwrap()
     };
     let avc = "avc:  denied  { search } for comm=\"httpd\" name=\"ada\" tcontext=u:object_r:user_home_dir_t:s0";
     assert_eq!(told(avc), "sudo setsebool -P httpd_enable_homedirs on");
@@ -221,10 +230,48 @@ fn remedies_can_be_pasted() {
         let mut report = judge(&expected(), &[seen], &beside());
         explain(&mut report, 80, 443, &around);
         for finding in &report.findings {
-            let remedy = finding.remedy.as_deref().unwrap_or_else(|| panic!("{} has none", finding.code.word()));
+            let remedy = finding.text().remedy.unwrap_or_else(|| panic!("{} has none", finding.code().word()));
             let first = remedy.split(' ').next().unwrap();
             assert!(["yandro", "sudo", "echo", "curl", "grep", "ls"].contains(&first), "{remedy}");
             assert!(!remedy.contains('#') && !remedy.contains(';'), "{remedy}");
         }
+    }
+}
+
+/// A status is a fact of its own: digits in a site's name are not taken for one.
+#[test]
+fn a_name_with_digits_gets_the_same_verdict() {
+    let of = |name: &str| {
+        let mut expected = expected();
+        expected.site.name = HostName::parse(name).unwrap();
+        expected.site.aliases.clear();
+        let name = expected.site.name.clone();
+        let seen = NameObservation {
+            http: answer(307, Some(&format!("https://{name}{REDIRECT_PROBE}"))),
+            tls: connection(Verdict::Trusted, Facts { names: vec![name.to_string()], ..leaf() }),
+            https: answer(500, None),
+            name,
+            ..well()
+        };
+        let mut report = judge(&expected, &[seen], &Beside::default());
+        let around = Circumstances {
+            has_index: Some(false),
+            denied: Some(Place { file: "/etc/a.conf".into(), line: 3 }),
+            override_file: Some("/srv/saltmarsh/.htaccess".into()),
+            log: vec![LogLine {
+                file: "/var/log/e.log".into(),
+                number: 7,
+                text: "/srv/saltmarsh/.htaccess: Invalid command 'Tide'".into(),
+            }],
+            php_down: Some("/run/php/gone.sock".into()),
+            ..Circumstances::default()
+        };
+        explain(&mut report, 80, 443, &around);
+        codes(&report)
+    };
+    let plain = of("tides.test");
+    assert!(plain.contains(&"override-fault".to_owned()), "{plain:?}");
+    for name in ["err404.test", "err403.test", "err502.test", "on-the-ports-500.test"] {
+        assert_eq!(of(name), plain, "{name}");
     }
 }

@@ -107,30 +107,30 @@ proptest! {
         beside.configured = Some(timed(circumstances.configured.clone()));
 
         let mut report = judge(&expected(), &[seen, alias], &beside);
-        let had_error = report.findings.iter().any(|finding| finding.severity == Severity::Error);
+        let had_error = report.findings.iter().any(|finding| finding.severity() == Severity::Error);
         prop_assert_eq!(had_error, !report.is_well(), "an error is a step that failed");
         let had_any = !report.findings.is_empty();
         explain(&mut report, 80, 443, &circumstances);
         prop_assert_eq!(had_any, !report.findings.is_empty());
         // What turns out to be less than it seemed is so by its own code.
-        if had_error && report.findings.iter().all(|finding| finding.severity == Severity::Warning) {
-            prop_assert!(report.findings.iter().any(|finding| finding.code == Code::ProofIntercepted));
+        if had_error && report.findings.iter().all(|finding| finding.severity() == Severity::Warning) {
+            prop_assert!(report.findings.iter().any(|finding| finding.code() == Code::ProofIntercepted));
         }
         if report.is_well() {
-            prop_assert!(report.findings.iter().all(|finding| finding.severity == Severity::Warning));
+            prop_assert!(report.findings.iter().all(|finding| finding.severity() == Severity::Warning));
         }
         prop_assert!(!report.is_proven() || report.is_well());
         for (at, finding) in report.findings.iter().enumerate() {
             let is_told_before = report.findings[..at]
                 .iter()
-                .any(|other| (other.code, &other.cause) == (finding.code, &finding.cause));
+                .any(|other| (other.code(), &other.text().cause) == (finding.code(), &finding.text().cause));
             prop_assert!(!is_told_before, "{:?}", report.findings);
-            prop_assert!(finding.remedy.is_some(), "{}", finding.code.word());
-            prop_assert!(!finding.cause.ends_with('.') && !finding.cause.contains('\n'));
+            prop_assert!(finding.text().remedy.is_some(), "{}", finding.code().word());
+            prop_assert!(!finding.text().cause.ends_with('.') && !finding.text().cause.contains('\n'));
         }
         let once = report.findings.clone();
         explain(&mut report, 80, 443, &circumstances);
-        let codes = |findings: &[Finding]| findings.iter().map(|own| own.code).collect::<Vec<_>>();
+        let codes = |findings: &[Finding]| findings.iter().map(Finding::code).collect::<Vec<_>>();
         prop_assert_eq!(codes(&once), codes(&report.findings));
     }
 }

@@ -1,0 +1,267 @@
+//! The table of findings: each stable code with its facts, its severity, how `check` and `map` treat it, and its page in
+//! the docs. To add a finding, add a row here and its sentence in `words::cause`.
+
+use core::net::IpAddr;
+
+use camino::Utf8PathBuf;
+use serde::Serialize;
+use time::OffsetDateTime;
+
+use super::cause::{
+    CertificateFault, Forbidden, OverrideRefusal, Refusal, Request, Scheme, UnexpectedFolder, Unresolved,
+};
+use super::circumstances::PortHolder;
+use super::traits::{Patience, SafeFix, Traits};
+use crate::name::HostName;
+use crate::site::{Content, ServerId};
+use crate::system::Cache;
+
+/// How bad a finding is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Severity {
+    /// The site works, but will not for long, or not as well as it could.
+    Warning,
+    /// The site doesn't work.
+    Error,
+}
+
+/// One row for each code: its facts, severity and traits, then what it means and what mends it in general.
+macro_rules! codes {
+    ($(
+        $name:ident { $($field:ident: $type:ty),* } $severity:ident [$($trait:ident)*]
+            $meaning:literal, $remedy:literal;
+    )*) => {
+        /// Stable codes: a program may rely on them.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+        #[serde(rename_all = "kebab-case")]
+        #[non_exhaustive]
+        pub enum Code {
+            $(#[doc = $meaning] $name,)*
+        }
+
+        /// What is wrong, with the facts that its sentence names. Two causes are equal if their sentences are.
+        #[derive(Clone, Debug, PartialEq, Eq)]
+        #[allow(missing_docs, reason = "each field is named after what it holds")]
+        pub enum Cause {
+            $(#[doc = $meaning] $name { $($field: $type),* },)*
+        }
+
+        impl Cause {
+            /// Its stable code.
+            pub fn code(&self) -> Code {
+                match self { $(Self::$name { .. } => Code::$name),* }
+            }
+        }
+
+        impl Code {
+            /// Every code, in the order in which a browser depends on what they are about.
+            pub const ALL: &[Self] = &[$(Self::$name),*];
+
+            /// How bad it is once it has come.
+            pub fn severity(self) -> Severity {
+                match self { $(Self::$name => Severity::$severity),* }
+            }
+
+            /// What it means, in one sentence.
+            pub fn meaning(self) -> &'static str {
+                match self { $(Self::$name => $meaning),* }
+            }
+
+            /// What mends it, in general: a finding has the very command. Empty where that is for
+            /// the person to find out.
+            pub fn remedy(self) -> &'static str {
+                match self { $(Self::$name => $remedy),* }
+            }
+
+            /// How it is looked into, waited for and mended.
+            pub(super) fn traits(self) -> Traits {
+                match self { $(Self::$name => Traits::NONE$(.$trait())*),* }
+            }
+        }
+    };
+}
+
+codes! {
+    HostsMissing { file: Utf8PathBuf, host: HostName } Error [settle]
+        "No line of the hosts file names the host.", "yandro map NAME";
+    HostsElsewhere { host: HostName, found: IpAddr, wanted: IpAddr } Error []
+        "The hosts file points the name to another address.", "yandro map NAME --take-over";
+    HostsShadowed { file: Utf8PathBuf, host: HostName, found: IpAddr } Error []
+        "The site's own line of the hosts file is there, and one above it that says otherwise is what counts.", "yandro map NAME --take-over";
+    ResolverStale { answer: Unresolved, cache: Cache } Error []
+        "Something still holds an old answer of the resolver.", "the command that has it forget, as shown";
+    ResolverOrder { answer: Unresolved, first: String } Error []
+        "The system asks something else for names before the hosts file, or in its place.", "a command that puts `files` first in the `hosts:` line of /etc/nsswitch.conf";
+    ResolverDiffers { answer: Unresolved } Error []
+        "The resolver says something else than the hosts file, and nothing that is known explains it.", "";
+    ResolverFails { answer: Unresolved } Error []
+        "The resolver knows no address though the hosts file has one.", "";
+    ResolverBypassed { host: HostName, browser: String } Warning []
+        "A browser is set to ask for names elsewhere, past the hosts file.", "the setting, as shown";
+    ProxyInTheWay { host: HostName, browser: Option<String> } Warning []
+        "Variables of the environment send programs to a proxy for this name, which doesn't know it.", "export no_proxy=NAME";
+    AddressGone { address: IpAddr } Error []
+        "No interface of this machine has the site's address any more.", "yandro map NAME --address ADDRESS";
+    ServerDown { server: ServerId } Error [reload]
+        "The site's web server doesn't run.", "yandro servers start SERVER";
+    ConfigurationBroken { server: ServerId, refusal: Refusal } Error []
+        "The web server refuses its configuration: it wouldn't start, or goes on with what it read before.", "mend the line that is shown, then: yandro servers reload SERVER";
+    LogFolderMissing { server: ServerId, refusal: Refusal, folder: Utf8PathBuf } Error []
+        "The web server refuses its configuration because a folder for logs isn't there.", "mkdir -p FOLDER && yandro servers reload SERVER";
+    PortHeld { port: u16, holder: Box<PortHolder>, server: ServerId } Error []
+        "Another program has the port.", "stop it, or choose other ports: yandro map NAME --http-port PORT --https-port PORT";
+    PortNotListened { port: u16, server: ServerId } Error [settle]
+        "The web server runs and its configuration has no line by which it listens on the port.", "yandro map NAME";
+    PortClosed { address: IpAddr, ports: Vec<u16>, server: Option<ServerId> } Error [closed settle]
+        "Nothing listens on the port, and nothing that can be seen explains it.", "yandro map NAME";
+    FamilyHalf { host: HostName, silent: IpAddr } Warning []
+        "The name has addresses of both families, and only one of them answers: some clients wait or fail.", "yandro map NAME";
+    Unreachable { site: HostName, address: IpAddr } Error []
+        "The address doesn't answer at all.", "";
+    SiteFileMissing { site: HostName, file: Utf8PathBuf } Error [settle]
+        "The site's virtual host file is gone.", "yandro settle";
+    SiteNotEnabled { site: HostName, file: Utf8PathBuf } Error [settle]
+        "The site's virtual host file is there and not enabled.", "yandro settle";
+    SitesNotIncluded { server: ServerId, file: Utf8PathBuf } Error [settle]
+        "No line of the server's configuration includes the folder of the virtual host files.", "yandro settle";
+    NotReloaded { server: ServerId, file: Option<Utf8PathBuf> } Error [reload]
+        "The web server was not reloaded since its files were changed.", "yandro servers reload SERVER";
+    OtherSiteAnswers { host: HostName, port: u16 } Error []
+        "By the configuration another virtual host that has the name as well answers.", "the editor, at the place where the other one has the name";
+    DefaultAnswers { host: HostName, port: u16 } Error [settle]
+        "By the configuration no virtual host has the name, and the default one answers.", "yandro settle --put-back NAME";
+    ModuleOff { server: ServerId, refusal: Option<Refusal> } Error [settle]
+        "The web server hasn't the module for TLS switched on.", "yandro map NAME";
+    HttpFails { host: HostName } Error [wrong logged]
+        "No proper HTTP answer.", "";
+    HttpsForced { host: HostName, suffix: String } Error []
+        "Browsers ask for the name over HTTPS alone, and the site is without.", "yandro authority widen NAME && yandro map NAME --https only";
+    RedirectMissing { host: HostName, status: u16 } Warning [wrong settle]
+        "HTTP doesn't lead to HTTPS.", "yandro settle --put-back NAME";
+    RedirectElsewhere { host: HostName, location: String } Warning [wrong]
+        "HTTP leads to another host.", "yandro settle --put-back NAME";
+    RedirectLosesPath {} Warning []
+        "HTTP leads to HTTPS, and not to the same path and query.", "yandro settle --put-back NAME";
+    RedirectLoop { site: HostName } Error [circle]
+        "The site's redirects lead in a circle.", "the editor, at the project's first rule, or a search for it";
+    RedirectLeaves { site: HostName } Warning []
+        "A redirect of the application leaves the site's name.", "a search for that address in the project's files";
+    PageLeaves { site: HostName } Warning []
+        "The page says that its address is another one.", "a search for that address in the project's files";
+    TlsFails { host: HostName } Error [wrong logged settle]
+        "The TLS handshake fails.", "yandro map NAME";
+    TlsVersion { host: HostName } Error []
+        "The server speaks no version of TLS that browsers take.", "yandro settle --put-back NAME";
+    TlsPlain { port: u16 } Error [wrong settle]
+        "Plain HTTP is spoken on the port for HTTPS.", "yandro map NAME";
+    TlsOff { site: HostName } Error []
+        "The site's virtual host for HTTPS has TLS off.", "yandro settle --put-back NAME";
+    AuthorityMissing {} Error [settle]
+        "There is no local authority.", "yandro map NAME";
+    CertificateUnknown { host: HostName, fault: CertificateFault } Error [wrong settle]
+        "The certificate isn't of the local authority.", "yandro map NAME";
+    CertificateName { host: HostName, fault: CertificateFault } Error [wrong settle]
+        "The certificate doesn't name the host.", "yandro map NAME";
+    CertificateExpired { host: HostName, fault: CertificateFault } Error [wrong settle]
+        "The certificate's time is over.", "yandro cert renew";
+    CertificateEarly { host: HostName, start: OffsetDateTime } Error []
+        "The certificate's time has not yet come.", "yandro map NAME";
+    ClockWrong { now: OffsetDateTime, since: OffsetDateTime } Error []
+        "By this machine's clock its own authority was not yet made.", "sudo timedatectl set-ntp true";
+    CertificateEnds { host: HostName, end: OffsetDateTime, days: i64 } Warning [settle no_wait]
+        "The certificate ends within 30 days, or is in its last third.", "yandro cert renew";
+    CertificateConstraints { host: HostName } Error []
+        "The certificate is beyond what the authority may vouch for.", "yandro authority widen SUFFIX";
+    CertificateOld { host: HostName } Warning [wrong reload]
+        "The server sends an older certificate than the one on disk.", "yandro servers reload SERVER";
+    KeyMismatch { site: HostName } Error [settle]
+        "The key on disk is not the certificate's.", "yandro check NAME --mend";
+    StoreUntrusting { store: String } Warning []
+        "Some of this machine's trust stores trust the authority, and this one doesn't.", "yandro authority trust";
+    HttpsStatus { scheme: Scheme, host: HostName, status: u16 } Warning [status logged brief]
+        "The page answers with an error.", "";
+    HttpsFails { host: HostName, request: Request } Error [wrong logged]
+        "No proper HTTPS answer.", "";
+    IndexMissing { content: Content } Warning []
+        "The folder has no index page, and is not listed.", "yandro map NAME --listing on";
+    AccessDenied { content: Content } Error []
+        "A line of the configuration forbids the folder.", "the editor, at the line that forbids it";
+    OverrideFault { file: Utf8PathBuf, refusal: OverrideRefusal } Error []
+        "An override file of the project has a line that the server can't take.", "the editor, at the override file";
+    FolderMissing { host: HostName, content: Content } Error []
+        "The site's folder is gone.", "yandro map NAME ., in the folder where it is now";
+    FolderForbidden { to: Forbidden } Error [status logged]
+        "The server's user may not enter the folder, or not read it or its index page.", "yandro map NAME --fix-permissions, or as shown";
+    Confined { server: ServerId, content: Content } Error []
+        "The system's own guard keeps the server from the folder.", "the label or the rule that lets it through";
+    AnsweredElsewhere { host: HostName, by: UnexpectedFolder } Error [wrong logged]
+        "The name is answered from somewhere else.", "yandro settle --put-back NAME";
+    ProofIntercepted { content: Content } Warning []
+        "A rule of the project's own answers the request for the proof file, so that nothing is proven.", "the editor, at the rule: requests below /.well-known/ are to pass";
+    ProofNotWritten { content: Content } Warning [no_wait]
+        "The proof file could not be written.", "";
+    PhpSource { site: HostName } Warning [php]
+        "PHP files are sent as text, their source with them.", "yandro map NAME --php";
+    PhpFault { message: String } Warning []
+        "A fault in a PHP file ends the request.", "the editor, at the line";
+    PhpDown { socket: String } Error []
+        "The server passes PHP on, and nothing answers there.", "another socket that answers, or the program to start";
+    UpstreamDown { site: HostName, content: Content, near: Option<Box<PortHolder>> } Error [status logged no_wait]
+        "The upstream is down.", "yandro map NAME URL, if it is found at another port; else to start it";
+    UpstreamRefusesHost { host: HostName, content: Content } Error []
+        "The upstream refuses requests under the site's name.", "yandro map NAME --upstream-host own";
+    UpstreamDiffers { host: HostName, content: Content } Warning [wrong]
+        "The upstream's answer doesn't come through.", "yandro settle --put-back NAME";
+}
+
+impl Code {
+    /// The code as it is written, in tables and in JSON.
+    pub fn word(self) -> String {
+        // One spelling for both: the one that serde derives.
+        let mut word = String::new();
+        for c in format!("{self:?}").chars() {
+            if c.is_ascii_uppercase() && !word.is_empty() {
+                word.push('-');
+            }
+            word.push(c.to_ascii_lowercase());
+        }
+        word
+    }
+}
+
+impl Cause {
+    /// The status of the answer that its sentence names.
+    pub(super) fn status(&self) -> Option<u16> {
+        match self {
+            Self::HttpsStatus { status, .. } | Self::RedirectMissing { status, .. } => Some(*status),
+            Self::FolderForbidden { .. } => Some(403),
+            _ => None,
+        }
+    }
+
+    /// Whether the server refuses its configuration: what the files would mean is then beside the matter.
+    pub(super) fn is_refusal(&self) -> bool {
+        matches!(
+            self,
+            Self::ConfigurationBroken { .. } | Self::LogFolderMissing { .. } | Self::ModuleOff { refusal: Some(_), .. }
+        )
+    }
+}
+
+impl Code {
+    /// Whether a server writes something about it into its error log.
+    pub fn is_logged(self) -> bool {
+        self.traits().is_logged
+    }
+
+    /// What brings it in order without anything that needs a decision, if anything does.
+    pub fn safe_fix(self) -> Option<SafeFix> {
+        self.traits().fix
+    }
+
+    /// How long it may take to go away by itself, while a server takes its new configuration up.
+    pub fn patience(self) -> Patience {
+        self.traits().patience
+    }
+}

@@ -1,0 +1,116 @@
+//! What a check found out about a site, step by step.
+
+use std::time::Duration;
+
+use super::finding::Finding;
+use super::step::Step;
+use crate::name::HostName;
+use crate::site::{ServerId, Site};
+
+/// How a step went.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Outcome {
+    /// It is well.
+    Passed,
+    /// It works, with a warning.
+    Warned,
+    /// It is not well: there is a finding.
+    Failed,
+    /// Not done, since this earlier step failed.
+    Stopped(Step),
+    /// Not done, since there is nothing to do.
+    NotNeeded,
+}
+
+/// One step of one name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StepReport {
+    /// Which step.
+    pub step: Step,
+    /// How it went.
+    pub outcome: Outcome,
+    /// What was seen, in a few words.
+    pub detail: String,
+    /// How long it took; zero where nothing was done.
+    pub took: Duration,
+    /// The parts that it is made of, where there are several: each trust store.
+    pub parts: Vec<Part>,
+}
+
+/// A part of a step.
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
+pub struct Part {
+    /// What it is.
+    pub title: String,
+    /// Whether it is well.
+    pub well: bool,
+}
+
+/// All steps of one name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NameReport {
+    /// The name.
+    pub name: HostName,
+    /// Its steps, all of [`Step::ALL`], in order.
+    pub steps: Vec<StepReport>,
+    /// Whether its answer is proven to come from the site's own folder or upstream: there are sites that are well
+    /// and can't be proven, for their answers vary, or they ask for a password first.
+    pub is_proven: bool,
+    /// Whether a certificate is served that is not on the disk, and none for the site at all.
+    pub is_anothers: bool,
+    /// For how many days its certificate is valid, where that was seen.
+    pub days_left: Option<i64>,
+}
+
+/// A site's names, and what was found wrong with them.
+#[derive(Clone, Debug)]
+pub struct SiteReport {
+    /// The site.
+    pub site: Site,
+    /// Its server.
+    pub server: ServerId,
+    /// The name, then the aliases.
+    pub names: Vec<NameReport>,
+    /// What is wrong, in the order of the steps.
+    pub findings: Vec<Finding>,
+}
+
+impl NameReport {
+    /// How a step went.
+    pub fn outcome(&self, step: Step) -> Outcome {
+        self.steps.iter().find(|report| report.step == step).map_or(Outcome::NotNeeded, |report| report.outcome)
+    }
+
+    /// What was seen of a step, in a few words.
+    pub fn detail(&self, step: Step) -> &str {
+        self.steps.iter().find(|report| report.step == step).map_or("", |report| &report.detail)
+    }
+
+    /// Whether every step is well.
+    pub fn is_well(&self) -> bool {
+        self.steps.iter().all(|step| matches!(step.outcome, Outcome::Passed | Outcome::NotNeeded | Outcome::Warned))
+    }
+}
+
+impl SiteReport {
+    /// Takes in what was found on further ports of the same site: what is new there is told with
+    /// the ports.
+    pub fn take_in(&mut self, other: Self, http_port: u16, https_port: u16) {
+        for mut finding in other.findings {
+            if self.findings.iter().all(|own| own.code() != finding.code()) {
+                finding.further_ports = Some([http_port, https_port]);
+                self.findings.push(finding);
+            }
+        }
+    }
+
+    /// Whether every step of every name is well.
+    pub fn is_well(&self) -> bool {
+        self.names.iter().all(NameReport::is_well)
+    }
+
+    /// Whether each name is proven.
+    pub fn is_proven(&self) -> bool {
+        self.names.iter().all(|name| name.is_proven)
+    }
+}

@@ -1,0 +1,224 @@
+//! Each cause in one sentence, without a full stop.
+
+use std::fmt::{self, Display, Formatter};
+
+use super::listed;
+use crate::check::cause::{
+    CertificateFault, Forbidden, OverrideRefusal, Refusal, Request, UnexpectedFolder, Unresolved,
+};
+use crate::check::codes::Cause;
+use crate::check::finding::Diagnosis;
+use crate::name::HostName;
+use crate::pki::date;
+
+impl Diagnosis {
+    /// The cause, and when it counts if the server has yet to read its files.
+    pub fn sentence(&self) -> String {
+        match self.foretold_for.filter(|_| !self.cause.is_refusal()) {
+            Some(server) => format!("{}; that counts once {server} is reloaded", self.cause),
+            None => self.cause.to_string(),
+        }
+    }
+}
+
+impl Display for Cause {
+    #[rustfmt::skip]
+    #[allow(clippy::too_many_lines, reason = "one match over every cause")]
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::HostsMissing { file, host } => write!(f, "no line of {file} names `{host}`"),
+            Self::HostsElsewhere { host, found, wanted } =>
+                write!(f, "the hosts file points `{host}` to {found}, and the site is at {wanted}"),
+            Self::HostsShadowed { file, host, found } =>
+                write!(f, "the line of {file} for `{host}` is shadowed by one above it, which points it to {found}"),
+            Self::ResolverStale { answer, cache } => write!(f, "{answer}: {} holds an old answer", cache.title()),
+            Self::ResolverOrder { answer, first } if first == "files" =>
+                write!(f, "{answer}: the system doesn't read the hosts file"),
+            Self::ResolverOrder { answer, first } =>
+                write!(f, "{answer}: the system asks `{first}` before the hosts file"),
+            Self::ResolverDiffers { answer } | Self::ResolverFails { answer } => answer.fmt(f),
+            Self::ResolverBypassed { host, browser } =>
+                write!(f, "{browser} asks a server on the internet for `{host}`, past the hosts file"),
+            Self::ProxyInTheWay { host, browser: None } =>
+                write!(f, "programs that go by the environment ask a proxy for `{host}`, which doesn't know it"),
+            Self::ProxyInTheWay { host, browser: Some(browser) } =>
+                write!(f, "{browser} asks a proxy for `{host}`, which doesn't know it"),
+            Self::AddressGone { address } =>
+                write!(f, "no interface of this machine has the address {address} any more, which the site is at"),
+            Self::ServerDown { server } => write!(f, "{server} doesn't run"),
+            Self::ConfigurationBroken { server, refusal } =>
+                write!(f, "{server} refuses its configuration and {refusal}"),
+            Self::LogFolderMissing { server, refusal, folder } =>
+                write!(f, "{server} refuses its configuration and {refusal}: the folder for logs {folder} isn't there"),
+            Self::PortHeld { port, holder, server } =>
+                write!(f, "port {port} is held by {}, and not by {server}", holder.words),
+            Self::PortNotListened { port, server } =>
+                write!(f, "no line of {server}'s configuration has it listen on port {port}"),
+            Self::PortClosed { address, ports, server } => {
+                let plural = if ports.len() > 1 { "s" } else { "" };
+                write!(f, "nothing listens on port{plural} {} of {address}: ", listed(ports, " and "))?;
+                match server {
+                    None => f.write_str("the server there isn't running"),
+                    Some(server) if ports.len() > 1 => write!(f, "{server} isn't running"),
+                    Some(server) => write!(f, "{server} listens elsewhere, or not at all"),
+                }
+            }
+            Self::FamilyHalf { host, silent } =>
+                write!(f, "`{host}` has addresses of both families, and nothing answers on {silent}: some clients try it first"),
+            Self::Unreachable { site, address } => write!(f, "the address {address} of `{site}` can't be reached"),
+            Self::SiteFileMissing { site, file } => write!(f, "the virtual host file of `{site}` is gone: {file}"),
+            Self::SiteNotEnabled { site, file } => write!(f, "the virtual host file of `{site}` is not enabled: {file}"),
+            Self::SitesNotIncluded { server, file } =>
+                write!(f, "{server} doesn't read {file}: no line includes its folder"),
+            Self::NotReloaded { server, file: Some(file) } =>
+                write!(f, "{server} was not reloaded since {file} was changed"),
+            Self::NotReloaded { server, file: None } =>
+                write!(f, "{server} was not reloaded since its files were changed"),
+            Self::OtherSiteAnswers { host, port } =>
+                write!(f, "another virtual host on port {port} has the name `{host}` as well, and answers first"),
+            Self::DefaultAnswers { host, port } =>
+                write!(f, "no virtual host on port {port} has the name `{host}`, and the default one answers"),
+            Self::ModuleOff { server, refusal: None } =>
+                write!(f, "{server} hasn't its module for TLS switched on"),
+            Self::ModuleOff { server, refusal: Some(refusal) } =>
+                write!(f, "{server} hasn't its module for TLS switched on, and {refusal}"),
+            Self::HttpFails { host } => write!(f, "`http://{host}/` gives no proper answer"),
+            Self::HttpsForced { host, suffix } =>
+                write!(f, "browsers ask for names below `.{suffix}` over HTTPS alone, and `{host}` is without"),
+            Self::RedirectMissing { host, status } => write!(
+                f,
+                "`http://{host}/` answers {status} and doesn't lead to HTTPS: another virtual host answers, or its redirect is gone",
+            ),
+            Self::RedirectElsewhere { host, location } =>
+                write!(f, "`http://{host}/` leads to `{location}`, which is not this site over HTTPS"),
+            Self::RedirectLosesPath {} =>
+                f.write_str("HTTP leads to HTTPS, and not to the path and query that were asked for"),
+            Self::RedirectLoop { site } => write!(f, "the redirects of `{site}` lead in a circle"),
+            Self::RedirectLeaves { site } => write!(f, "a redirect of `{site}` leaves the site"),
+            Self::PageLeaves { site } => write!(f, "the page of `{site}` says that its address is another one"),
+            Self::TlsFails { host } => write!(
+                f,
+                "the TLS handshake for `{host}` fails: the server has no certificate for this name, or TLS is off",
+            ),
+            Self::TlsVersion { host } =>
+                write!(f, "the server speaks no version of TLS with `{host}` that browsers take"),
+            Self::TlsPlain { port } => write!(f, "plain HTTP is spoken on port {port}, where TLS is expected"),
+            Self::TlsOff { site } => write!(f, "the virtual host of `{site}` for HTTPS has TLS off"),
+            Self::AuthorityMissing {} => f.write_str("there is no local authority on this machine"),
+            Self::CertificateUnknown { host, fault }
+            | Self::CertificateName { host, fault }
+            | Self::CertificateExpired { host, fault } => certificate(f, host, fault),
+            Self::CertificateEarly { host, start } =>
+                write!(f, "the certificate of `{host}` is valid from {} on, which is to come", date(*start)),
+            Self::ClockWrong { now, since } => write!(
+                f,
+                "by this machine's clock it is {}, and its own authority was made on {}", date(*now), date(*since)
+            ),
+            Self::CertificateEnds { host, end, days } =>
+                write!(f, "the certificate of `{host}` ends on {}, in {days} days", date(*end)),
+            Self::CertificateConstraints { host } =>
+                write!(f, "the local authority may not vouch for `{host}`, and clients refuse its certificate"),
+            Self::CertificateOld { host } => write!(
+                f,
+                "the server sends another certificate for `{host}` than the one on disk: it was not reloaded since",
+            ),
+            Self::KeyMismatch { site } =>
+                write!(f, "the key of `{site}` on disk is not the one that its certificate is for"),
+            Self::StoreUntrusting { store } =>
+                write!(f, "{store} doesn't trust the authority, and others of this machine do"),
+            Self::HttpsStatus { scheme, host, status } => {
+                let why = match status {
+                    500.. => "a fault within the server or the application",
+                    403 => "the server may not read the folder, or there is no index page and no listing",
+                    _ => "the document root has no index page",
+                };
+                write!(f, "`{}://{host}/` answers {status}: {why}", scheme.word())
+            }
+            Self::HttpsFails { host, request: Request::Page } =>
+                write!(f, "`https://{host}/` gives no proper answer"),
+            Self::HttpsFails { host, request: Request::Proof } =>
+                write!(f, "the request for the proof of `{host}` failed"),
+            Self::IndexMissing { content } => write!(f, "{content} has no index page, and folders are not listed"),
+            Self::AccessDenied { content } => write!(f, "a line of the configuration forbids {content}"),
+            Self::OverrideFault { file, refusal: OverrideRefusal::CanRunPrograms } => write!(
+                f,
+                "the override file {file} has a line that is refused for a site without PHP, since such lines can run programs: allow it if you trust the project",
+            ),
+            Self::OverrideFault { file, refusal: OverrideRefusal::Faulty(server) } =>
+                write!(f, "the override file {file} has a line that {server} can't take"),
+            Self::FolderMissing { host, content } =>
+                write!(f, "the folder of `{host}` is gone: {content}; map it again from where it is now"),
+            Self::FolderForbidden { to } => match to {
+                Forbidden::Content(content) =>
+                    write!(f, "the server may not read {content}, or a rule there forbids it"),
+                Forbidden::Folder { user, path } => write!(f, "the server's user `{user}` may not enter {path}"),
+                Forbidden::Index { user, path } => write!(f, "the server's user `{user}` may not read {path}"),
+            },
+            Self::Confined { server, content } => write!(f, "the system's guard keeps {server} from {content}"),
+            Self::AnsweredElsewhere { host, by: UnexpectedFolder::NotFrom(content) } =>
+                write!(f, "`{host}` is answered, but not from {content}"),
+            Self::AnsweredElsewhere { host, by: UnexpectedFolder::Served { other, wanted } } =>
+                write!(f, "the virtual host of `{host}` serves {other}, and not {wanted}"),
+            Self::ProofIntercepted { content } => write!(
+                f,
+                "a rule of the project's own answers requests for files of {content}: nothing is proven"
+            ),
+            Self::ProofNotWritten { content } => write!(f, "the proof file could not be written below {content}"),
+            Self::PhpSource { site } => write!(f, "`{site}` sends PHP files as text, with their source"),
+            Self::PhpFault { message } => write!(f, "PHP ends with a fault: {message}"),
+            Self::PhpDown { socket } => write!(f, "PHP is passed on to {socket}, and nothing answers there"),
+            Self::UpstreamDown { site, content, near: None } =>
+                write!(f, "the upstream of `{site}` doesn't answer at {content}: start it"),
+            Self::UpstreamDown { site, content, near: Some(near) } => write!(
+                f,
+                "the upstream of `{site}` doesn't answer at {content}, and {} listens on port {}", near.words, near.port
+            ),
+            Self::UpstreamRefusesHost { host, content } =>
+                write!(f, "the upstream at {content} refuses requests under the name `{host}`"),
+            Self::UpstreamDiffers { host, content } =>
+                write!(f, "what `{host}` answers is not what {content} answers"),
+        }
+    }
+}
+
+fn certificate(f: &mut Formatter<'_>, host: &HostName, fault: &CertificateFault) -> fmt::Result {
+    match fault {
+        CertificateFault::OtherIssuer => {
+            write!(f, "the certificate served for `{host}` was not issued by the local authority")
+        }
+        CertificateFault::Refused => write!(f, "the certificate served for `{host}` is refused"),
+        CertificateFault::OfUnknownNames => write!(
+            f,
+            "the virtual host of `{host}` doesn't answer over HTTPS: the one for names that are no sites does"
+        ),
+        CertificateFault::OtherNames => write!(f, "the certificate does not name `{host}`"),
+        CertificateFault::OtherFile => {
+            write!(f, "the virtual host of `{host}` names another certificate than the site's")
+        }
+        CertificateFault::Ended(end) => write!(f, "the certificate of `{host}` ended on {}", date(*end)),
+    }
+}
+
+impl Display for Unresolved {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Other { host, found, wanted } => write!(
+                f,
+                "the system resolves `{host}` to {}, though the hosts file says {wanted}",
+                listed(found, ", ")
+            ),
+            Self::None { host } => {
+                write!(f, "the system finds no address for `{host}`, though the hosts file has one")
+            }
+        }
+    }
+}
+
+impl Display for Refusal {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::KeepsOld => "goes on with what it read before",
+            Self::CannotStart => "can't start",
+        })
+    }
+}

@@ -1,0 +1,64 @@
+//! What was seen, in words.
+
+use std::fmt::{self, Display, Formatter};
+
+use super::listed;
+use crate::check::finding::Evidence;
+
+/// All of it: each on a line of its own, the ports behind the first.
+pub(super) fn text(evidence: &[Evidence], further_ports: Option<[u16; 2]>) -> Option<String> {
+    let mut lines: Vec<String> = evidence.iter().map(ToString::to_string).collect();
+    if let Some([http, https]) = further_ports {
+        let ports = format!("on the ports {http} and {https}");
+        match lines.first_mut() {
+            Some(first) => *first = format!("{first}; {ports}"),
+            None => lines.push(ports),
+        }
+    }
+    (!lines.is_empty()).then(|| lines.join("\n"))
+}
+
+impl Display for Evidence {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Words(words) => f.write_str(words),
+            Self::At(place) => place.fmt(f),
+            Self::Log(line) => line.fmt(f),
+            Self::Shadow(counts, shadowed) => write!(f, "{counts} counts, {shadowed} doesn't"),
+            Self::Unexplained => f.write_str("neither a cache that runs nor /etc/nsswitch.conf explains it"),
+            Self::OnPort(port, words) => write!(f, "port {port}: {words}"),
+            Self::Addresses(addresses) if addresses.is_empty() => f.write_str("it has loopback alone"),
+            Self::Addresses(addresses) => write!(f, "it has {}", listed(addresses, ", ")),
+            Self::Issuer(issuer) => write!(f, "issued by {issuer}"),
+            Self::Names(names) if names.is_empty() => f.write_str("it names none"),
+            Self::Names(names) => write!(f, "it names {}", listed(names, ", ")),
+            Self::VirtualHostSilent => {
+                f.write_str("its file is not enabled, was not taken up by the server, or has no `SSLEngine on`")
+            }
+            Self::ServerField(server) => write!(f, "answered by `{server}`"),
+            Self::LeadsTo { from: None, to } => write!(f, "it leads to {to}"),
+            Self::LeadsTo { from: Some(from), to } => write!(f, "{from} leads to {to}"),
+            Self::Way(way) => f.write_str(&listed(way, " -> ")),
+            Self::OwnAddress(address) => write!(f, "it says {address}"),
+            Self::ProofForbidden => f.write_str("the proof file was answered with 403"),
+            Self::ProofStatus(status) => write!(f, "a file put there a moment ago was answered with {status}"),
+            Self::ProofChanged => f.write_str("a file put there a moment ago came back with other content"),
+            Self::Mode(mode) => write!(f, "its mode is {mode:04o}"),
+            Self::RefusedUnderName(status) => {
+                write!(f, "{status} under that name, and none under its own address")
+            }
+            Self::Holder(server, names) if names.is_empty() => {
+                write!(f, "it is {server}; its virtual hosts there: none")
+            }
+            Self::Holder(server, names) => {
+                write!(f, "it is {server}; its virtual hosts there: {}", listed(names, ", "))
+            }
+            Self::NoLink(link) => write!(f, "there is no link {link}"),
+            Self::LookedFrom(file) => write!(f, "looked for from {file} on"),
+            Self::FirstRule(place) => write!(f, "{place}: the first rule"),
+            Self::ProofRule(place) => {
+                write!(f, "{place}: the first such rule; requests below /.well-known/ are to pass")
+            }
+        }
+    }
+}

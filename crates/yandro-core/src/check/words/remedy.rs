@@ -1,0 +1,64 @@
+//! Remedies as they are pasted into a shell.
+
+use std::fmt::{self, Display, Formatter};
+
+use crate::check::remedy::{Control, MapOption, Remedy};
+use crate::shell::word;
+
+impl Display for Remedy {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Map { site, content, options } => {
+                write!(f, "yandro map {site}")?;
+                if let Some(content) = content {
+                    write!(f, " {}", word(content))?;
+                }
+                options.iter().try_for_each(|option| write!(f, " {option}"))
+            }
+            Self::Unmap(site) => write!(f, "yandro unmap {site}"),
+            Self::Settle => f.write_str("yandro settle"),
+            Self::PutBack(site) => write!(f, "yandro settle --put-back {site}"),
+            Self::Control(control, server) => write!(f, "yandro servers {} {}", control.word(), server.word()),
+            Self::Serve(None) => f.write_str("yandro serve"),
+            Self::Serve(Some(address)) => write!(f, "yandro serve --listen {address}"),
+            Self::CheckAndMend(site) => write!(f, "yandro check {site} --mend"),
+            Self::Watch(site) => write!(f, "yandro check {site} --watch"),
+            Self::CertificateVariables(site) => write!(f, "yandro cert env {site}"),
+            Self::Widen(name) => write!(f, "yandro authority widen {name}"),
+            Self::Trust => f.write_str("yandro authority trust"),
+            Self::PortsAsRoot => f.write_str("sudo yandro ports"),
+            Self::Edit(place) => write!(f, "${{EDITOR:-vi}} +{} {}", place.line, word(&place.file)),
+            Self::Shell(command) => f.write_str(command),
+            Self::Both(first, next) => write!(f, "{first} && {next}"),
+        }
+    }
+}
+
+impl Control {
+    fn word(self) -> &'static str {
+        match self {
+            Self::Start => "start",
+            Self::Reload => "reload",
+            Self::Stop => "stop",
+        }
+    }
+}
+
+impl Display for MapOption {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::TakeOver => f.write_str("--take-over"),
+            Self::Address(address) => write!(f, "--address {address}"),
+            Self::Ports(http, https) => write!(f, "--http-port {http} --https-port {https}"),
+            Self::Server(server) => write!(f, "--server {}", server.word()),
+            Self::HttpsOnly => f.write_str("--https only"),
+            Self::FixPermissions => f.write_str("--fix-permissions"),
+            Self::Create => f.write_str("--create"),
+            Self::Listing => f.write_str("--listing on"),
+            Self::AllOverrides => f.write_str("--overrides all"),
+            Self::OwnUpstreamHost => f.write_str("--upstream-host own"),
+            Self::Php(None) => f.write_str("--php"),
+            Self::Php(Some(socket)) => write!(f, "--php={}", word(socket)),
+        }
+    }
+}
