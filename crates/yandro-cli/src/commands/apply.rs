@@ -52,7 +52,7 @@ pub(crate) fn apply<T>(
         set.command.clone_from(&context.command);
         set.flush_after(&places.hosts, &running);
         set.refresh_after(|path| places.inside(path));
-        set.order_by_phase(places);
+        set.order_by_phase();
     };
     if context.preview {
         let mut set = plan()?.set;

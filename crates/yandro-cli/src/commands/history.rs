@@ -3,7 +3,7 @@
 use camino::Utf8Path;
 use serde_json::json;
 use yandro_core::config::Layout;
-use yandro_core::plan::{Access, ChangeSet};
+use yandro_core::plan::{Access, ChangeSet, Role};
 use yandro_machine::{changes, files};
 
 use super::apply::{Planned, apply};
@@ -100,7 +100,7 @@ pub(crate) fn restore(context: &Context, file: &Utf8Path, ui: &mut Ui) -> Result
         })?;
         let mut set = ChangeSet::default();
         let now = files::read_if_there(file)?;
-        set.file(file.to_owned(), now, Some(original), Access::Public);
+        set.file(Role::Export, file.to_owned(), (now, Some(original)), Access::Public);
         if !set.is_empty() {
             // Whichever server has it among its files.
             let is_of = |layout: &Layout| {

@@ -3,11 +3,10 @@
 use std::fmt::Write as _;
 
 use serde_json::json;
-use yandro_core::config::OTHERS;
+use yandro_core::config::{OTHERS, Switched};
 use yandro_core::pki::{Facts, date};
-use yandro_core::plan::{Access, ChangeSet, FileChange, Places, RightsChange, Step, TrustChange, unified_diff};
+use yandro_core::plan::{Change, ChangeSet, FileChange, Places, RightsChange, Role, Step, TrustChange, unified_diff};
 use yandro_core::site::ServerId;
-use yandro_core::system::TrustStore;
 use yandro_machine::changes::ServerAction;
 
 use super::{BAD, COMMAND, DIM, GOOD, STRONG, Tone, Ui};
@@ -24,11 +23,11 @@ pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
         return;
     }
     for step in &set.steps {
-        match step {
-            Step::Folder { path, .. } if path.is_dir() => {}
-            Step::Folder { path, .. } => ui.print(&format!("{STRONG}folder{STRONG:#} {GOOD}+{path}{GOOD:#}")),
-            Step::File(change) => ui.print(coloured(&unified_diff(change)).trim_end()),
-            Step::Link(change) => {
+        match &step.change {
+            Change::Folder { path, .. } if path.is_dir() => {}
+            Change::Folder { path, .. } => ui.print(&format!("{STRONG}folder{STRONG:#} {GOOD}+{path}{GOOD:#}")),
+            Change::File(change) => ui.print(coloured(&unified_diff(change)).trim_end()),
+            Change::Link(change) => {
                 let text = match (&change.before, &change.after) {
                     (_, Some(target)) => format!("{STRONG}link{STRONG:#} {GOOD}+{} -> {target}{GOOD:#}", change.path),
                     (Some(target), None) => format!("{STRONG}link{STRONG:#} {BAD}-{} -> {target}{BAD:#}", change.path),
@@ -36,11 +35,11 @@ pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
                 };
                 ui.print(&text);
             }
-            Step::EmptyFolder { path } => {
+            Change::EmptyFolder { path } => {
                 ui.print(&format!("{STRONG}folder{STRONG:#} {BAD}-{path}{BAD:#} (if it is empty)"));
             }
-            Step::Rights(change) => ui.print(&format!("{STRONG}rights{STRONG:#} {}", rights(change))),
-            Step::Trust(change) => {
+            Change::Rights(change) => ui.print(&format!("{STRONG}rights{STRONG:#} {}", rights(change))),
+            Change::Trust(change) => {
                 let style = if change.after { GOOD } else { BAD };
                 ui.print(&format!("{STRONG}trust{STRONG:#} {style}{}{style:#}", trust(change)));
             }
@@ -62,21 +61,21 @@ pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
 }
 
 fn step_json(step: &Step) -> serde_json::Value {
-    match step {
-        Step::Folder { path, .. } => json!({ "kind": "folder", "path": path }),
-        Step::EmptyFolder { path } => json!({ "kind": "empty-folder", "path": path, "change": "removed" }),
-        Step::Trust(change) => json!({
+    match &step.change {
+        Change::Folder { path, .. } => json!({ "kind": "folder", "path": path }),
+        Change::EmptyFolder { path } => json!({ "kind": "empty-folder", "path": path, "change": "removed" }),
+        Change::Trust(change) => json!({
             "kind": "trust", "path": change.store, "whose": change.title, "certificate": change.nickname, "trusted": change.after,
         }),
-        Step::Rights(change) => json!({
+        Change::Rights(change) => json!({
             "kind": "rights", "path": change.path, "who": change.who,
             "before": format!("{:04o}", change.before.mode), "after": format!("{:04o}", change.after.mode),
         }),
-        Step::File(change) => {
+        Change::File(change) => {
             let kind = kind_of(change.before.is_some(), change.after.is_some());
             json!({ "kind": "file", "path": change.path, "change": kind, "diff": unified_diff(change) })
         }
-        Step::Link(change) => {
+        Change::Link(change) => {
             let kind = kind_of(change.before.is_some(), change.after.is_some());
             json!({ "kind": "link", "path": change.path, "change": kind, "target": change.after.as_ref().or(change.before.as_ref()) })
         }
@@ -115,44 +114,30 @@ fn coloured(diff: &str) -> String {
 pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, String)> {
     let mut lines = Vec::new();
     let (mut modules, mut is_enabled) = (Vec::new(), true);
-    let mut verbs: Vec<(&'static str, String)> = Vec::new();
     for step in &set.steps {
-        match step {
-            Step::Folder { path, access: Access::Project } => {
-                verbs.push(("folder", format!("made {}", places.inside(path))));
+        match (&step.role, &step.change) {
+            (Role::ProjectFile, Change::Folder { path, .. }) => {
+                lines.push(("folder", format!("made {}", places.inside(path))));
             }
-            Step::Folder { .. } | Step::EmptyFolder { .. } => {}
-            Step::Rights(change) => verbs.push(("permissions", rights(change))),
-            Step::Trust(change) => verbs.push(("trust", trust(change))),
-            Step::Link(change)
-                if change.path.parent().is_some_and(|folder| folder.file_name() == Some("mods-enabled")) =>
-            {
+            // The default virtual host's link goes with its file.
+            (_, Change::Folder { .. } | Change::EmptyFolder { .. }) | (Role::DefaultHost(_), Change::Link(_)) => {}
+            (_, Change::Rights(change)) => lines.push(("permissions", rights(change))),
+            (_, Change::Trust(change)) => lines.push(("trust", trust(change))),
+            (Role::ModuleLink { module, loads, .. }, Change::Link(change)) => {
                 is_enabled = change.after.is_some();
-                if change.path.extension() == Some("load") {
-                    modules.extend(change.path.file_stem().map(str::to_owned));
-                }
+                modules.extend(loads.then(|| module.clone()));
             }
-            // It goes with its file.
-            Step::Link(change) if change.path.as_str().contains(OTHERS) => {}
-            Step::Link(change) => {
-                verbs.push((
-                    "enabled",
-                    format!(
-                        "{} {}",
-                        if change.after.is_some() { "linked" } else { "unlinked" },
-                        places.inside(&change.path)
-                    ),
-                ));
+            (_, Change::Link(change)) => {
+                let verb = if change.after.is_some() { "linked" } else { "unlinked" };
+                lines.push(("enabled", format!("{verb} {}", places.inside(&change.path))));
             }
-            Step::File(change) => {
-                if let Some(what) = subject(change, places) {
-                    let lines = if what == CONFIGURATION { lines_told(change) } else { String::new() };
-                    verbs.push((what, told(change, places) + &lines));
+            (role, Change::File(change)) => {
+                if let Some(what) = subject(role) {
+                    lines.push((what, told(role, change, places) + &switched(set, change)));
                 }
             }
         }
     }
-    lines.append(&mut verbs);
     for cache in &set.flush {
         lines.push(("name cache", format!("{} forgot its old answers", cache.title())));
     }
@@ -172,68 +157,60 @@ fn rights(change: &RightsChange) -> String {
 }
 
 /// What happened to a file: a certificate by its end, any other by its path.
-fn told(change: &FileChange, places: &Places) -> String {
+fn told(role: &Role, change: &FileChange, places: &Places) -> String {
     let kind = kind_of(change.before.is_some(), change.after.is_some());
-    let path = places.inside(&change.path);
-    let chain = change.after.as_deref().filter(|_| change.path.starts_with(&places.data));
+    let is_chain = matches!(role, Role::Certificate(_) | Role::Root);
+    let chain = if is_chain { change.after.as_deref() } else { None };
     let facts = chain.and_then(|pem| Facts::certificates(pem).ok()).and_then(|chain| Facts::read(&chain[0]).ok());
     match facts {
         Some(facts) if facts.names.is_empty() => format!("{kind}, until {}", date(facts.not_after)),
         Some(facts) => format!("{kind} for {}, until {}", facts.names.join(", "), date(facts.not_after)),
-        None if change.path.starts_with(places.certificates()) => kind.to_owned(),
-        None => format!("{kind} {path}"),
+        None if matches!(role, Role::Certificate(_)) => kind.to_owned(),
+        None => format!("{kind} {}", places.inside(&change.path)),
     }
 }
 
-/// What a file is that sites share.
-const CONFIGURATION: &str = "configuration";
-
-/// What the directives do that are new in a file that sites share.
-fn lines_told(change: &FileChange) -> String {
-    let diff = unified_diff(change);
-    let new = diff.lines().filter(|line| !line.starts_with("+++")).filter_map(|line| line.strip_prefix('+'));
+/// What the lines do that are switched on in a file that sites share.
+fn switched(set: &ChangeSet, change: &FileChange) -> String {
     let (mut loads, mut listens, mut includes) = (Vec::new(), Vec::new(), Vec::new());
-    for words in new.map(|line| line.split_whitespace().collect::<Vec<_>>()) {
-        match words[..] {
-            ["LoadModule", module, _] => loads.push(module.trim_end_matches("_module")),
-            ["Listen", address, ..] => listens.push(address),
-            ["Include" | "IncludeOptional", path] => includes.push(path),
-            _ => {}
+    for (_, switched) in set.switched.iter().filter(|(file, _)| *file == change.path) {
+        match switched {
+            Switched::Module(module) => loads.push(module.as_str()),
+            Switched::Listen(address) => listens.push(address.as_str()),
+            Switched::Include { files, .. } => includes.push(files.as_str()),
         }
     }
-    let told = [("loads", loads), ("listens on", listens), ("includes", includes)];
-    let told: Vec<String> = told
+    let told: Vec<String> = [("loads", loads), ("listens on", listens), ("includes", includes)]
         .iter()
         .filter(|(_, words)| !words.is_empty())
         .map(|(what, words)| format!("{what} {}", words.join(", ")))
         .collect();
-    if told.is_empty() || change.before.is_none() { String::new() } else { format!(": {}", told.join("; ")) }
+    if told.is_empty() { String::new() } else { format!(": {}", told.join("; ")) }
 }
 
-/// What a file is to the person; `None` for one that goes with another.
-fn subject(change: &FileChange, places: &Places) -> Option<&'static str> {
-    let path = &change.path;
-    if change.access == Access::Project {
-        Some("starter page")
-    } else if TrustStore::of_file(&places.inside(path)).is_some() {
-        Some("trust store")
-    } else if path.as_str().contains(OTHERS) {
-        (path.extension() == Some("conf")).then_some("other names")
-    } else if *path == places.hosts {
-        Some("hosts file")
-    } else if *path == places.root_certificate() {
-        Some("authority")
-    } else if path.starts_with(places.authority()) || path.file_name() == Some("key.pem") {
-        None
-    } else if path.starts_with(places.certificates()) {
-        Some("certificate")
-    } else if *path == places.site_list() {
-        Some("site list")
-    } else if path.file_name().is_some_and(|name| name.starts_with("yandro-")) {
-        Some("virtual host")
-    } else {
-        Some(CONFIGURATION)
-    }
+/// What a file is to the user; `None` for one that goes with another.
+fn subject(role: &Role) -> Option<&'static str> {
+    Some(match role {
+        Role::ProjectFile => "starter page",
+        Role::TrustStore => "trust store",
+        Role::DefaultHost(_) => "other names",
+        Role::HostsFile => "hosts file",
+        Role::Root => "authority",
+        Role::Certificate(name) if name.as_str() != OTHERS => "certificate",
+        Role::Certificate(_) | Role::Key(_) | Role::Authority | Role::FormerAuthority(_) => return None,
+        Role::SiteList => "site list",
+        Role::VirtualHost(_) => "virtual host",
+        Role::IssuedCertificate
+        | Role::IssuedList
+        | Role::Settings
+        | Role::SharedConfig(_)
+        | Role::ModuleLink { .. }
+        | Role::Logs
+        | Role::Timer
+        | Role::Access
+        | Role::Export
+        | Role::Unrecorded => "configuration",
+    })
 }
 
 /// What is said of the servers after the change.

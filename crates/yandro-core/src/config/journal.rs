@@ -8,6 +8,22 @@ use crate::source;
 
 const HEAD: &str = "# Lines that yandro changed in other files, to be changed back with the last site:";
 
+/// What a line of a file that sites share does, once it is switched on or added.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Switched {
+    /// It loads this module, by its identifier without `_module`.
+    Module(String),
+    /// It has the server listen there: a port, or an address with its port.
+    Listen(String),
+    /// It includes files.
+    Include {
+        /// The files, as the line has them.
+        files: String,
+        /// Whether these are yandro's own.
+        are_own: bool,
+    },
+}
+
 /// A line as it was, if there was one, and as it is now.
 #[derive(Clone, Debug, PartialEq, Eq)]
 struct Entry {

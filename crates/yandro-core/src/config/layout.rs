@@ -94,6 +94,30 @@ pub struct Links {
     pub enabled_modules: Utf8PathBuf,
 }
 
+/// Whose a file of a server's configuration is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum FileOwner {
+    /// Yandro's, for a site.
+    Site(HostName),
+    /// Yandro's, for unknown host names.
+    DefaultHost,
+    /// A module's: it comes and goes with the link that enables the module.
+    Module,
+    /// Anybody else's.
+    Other,
+}
+
+impl FileOwner {
+    /// Whether yandro wrote it.
+    pub fn is_yandro(&self) -> bool {
+        matches!(self, Self::Site(_) | Self::DefaultHost)
+    }
+}
+
+/// The name under which the virtual hosts for unknown host names are kept, as a site's are. It can be no site:
+/// nobody can reach a name below `invalid` (RFC 6761 section 6.4), and it sorts before the names of sites.
+pub const OTHERS: &str = "0.invalid";
+
 /// What the names of all of yandro's files begin with.
 const PREFIX: &str = "yandro-";
 
@@ -165,10 +189,27 @@ impl Layout {
         HostName::parse(name).ok().filter(|_| path.parent() == Some(&self.sites))
     }
 
+    /// The site whose link this is, if it is one of yandro's.
+    pub fn site_of_link(&self, path: &Utf8Path) -> Option<HostName> {
+        self.links.as_ref().filter(|links| path.parent() == Some(&links.sites))?;
+        self.site_of_file(&self.sites.join(path.file_name()?))
+    }
+
     /// Whether a file that the server reads is one of yandro's, or the link to one.
     pub fn is_own(&self, path: &Utf8Path) -> bool {
+        self.owner_of(path).is_yandro()
+    }
+
+    /// Whose a file is that the server reads.
+    pub fn owner_of(&self, path: &Utf8Path) -> FileOwner {
+        let is_module = self.links.as_ref().is_some_and(|links| path.parent() == Some(links.enabled_modules.as_path()));
         let file = path.file_name().map(|name| self.sites.join(name));
-        path.parent() == Some(self.read_folder()) && file.is_some_and(|file| self.site_of_file(&file).is_some())
+        match file.filter(|_| path.parent() == Some(self.read_folder())).and_then(|file| self.site_of_file(&file)) {
+            Some(name) if name.as_str() == OTHERS => FileOwner::DefaultHost,
+            Some(name) => FileOwner::Site(name),
+            None if is_module => FileOwner::Module,
+            None => FileOwner::Other,
+        }
     }
 
     /// The folder in which the server reads sites' files: of the links, or of the files themselves.

@@ -13,10 +13,6 @@ use super::journal::Journal;
 use super::site_file::Dialect;
 use super::site_files::SiteFiles;
 
-/// The name under which they are kept, as a site's are. It can be no site: nobody can reach a
-/// name below `invalid` (RFC 6761 section 6.4), and it comes before the names of sites.
-pub const OTHERS: &str = "0.invalid";
-
 const HEAD: &str = "# Default virtual hosts for unknown host names, shared by all site lists; kept by `yandro map`\n";
 /// The first line as builds before this one wrote it.
 const FORMER_HEAD: &str =

@@ -13,7 +13,7 @@ use super::parse::parse;
 use super::run::{Configuration, EventKind, Files, Place, matches_path};
 use super::shared::{Shared, module_folders};
 use super::syntax::quoted;
-use crate::config::{Directive, Journal, Node};
+use crate::config::{Directive, Journal, Node, Switched};
 use crate::source::{self, Splice};
 
 /// What a site needs of the shared part.
@@ -36,6 +36,8 @@ pub struct Activation {
     pub files: BTreeMap<Utf8PathBuf, Vec<u8>>,
     /// The lines that change.
     pub journal: Journal,
+    /// What they do, each with its file.
+    pub switched: Vec<(Utf8PathBuf, Switched)>,
 }
 
 /// What can't be brought about.
@@ -59,6 +61,8 @@ pub enum Lack {
 pub(super) struct CommentedInclude {
     /// What it would include, absolute.
     pub(super) path: Utf8PathBuf,
+    /// The same as it stands there.
+    words: String,
     file: Utf8PathBuf,
     line: source::Line,
 }
@@ -125,8 +129,8 @@ pub(super) fn commented_includes(configuration: &Configuration, files: &dyn File
         for (line, words) in commented(&text) {
             let [name, path] = &words[..] else { continue };
             if name.eq_ignore_ascii_case("Include") || name.eq_ignore_ascii_case("IncludeOptional") {
-                let path = configuration.server_root.join(path);
-                found.push(CommentedInclude { path, file: file.clone(), line });
+                let (words, path) = (path.clone(), configuration.server_root.join(path));
+                found.push(CommentedInclude { path, words, file: file.clone(), line });
             }
         }
     }
@@ -166,6 +170,11 @@ impl Work {
         self.shared.image.set(file, text.clone());
         self.done.files.insert(file.to_owned(), text);
         self.shared.run();
+    }
+
+    /// Puts down what a line of a file does.
+    fn did(&mut self, file: &Utf8Path, switched: Switched) {
+        self.done.switched.push((file.to_owned(), switched));
     }
 
     /// Takes the comment sign off a line.
@@ -224,6 +233,7 @@ impl Work {
             });
             if let Some(line) = line {
                 self.switch_on(&file, &line);
+                self.did(&file, Switched::Module(module.to_owned()));
                 return if self.shared.has_module(module) { Ok(()) } else { Err(unreached(&identifier, &file)) };
             }
         }
@@ -237,6 +247,7 @@ impl Work {
         };
         let file = Utf8PathBuf::from(&event.place.file);
         self.add(&file, self.behind(&event.place), &format!("LoadModule {identifier} {}", quoted(path.as_str())));
+        self.did(&file, Switched::Module(module.to_owned()));
         if self.shared.has_module(module) { Ok(()) } else { Err(unreached(&identifier, &file)) }
     }
 
@@ -276,6 +287,7 @@ impl Work {
         let line = format!("IncludeOptional {}", quoted(shown.as_str()));
         let file = if let Some(include) = includes.iter().find(|include| matches_path(&include.path, &sample)) {
             self.switch_on(&include.file, &include.line);
+            self.did(&include.file, Switched::Include { files: include.words.clone(), are_own: true });
             include.file.clone()
         } else if let Some(include) =
             includes.iter().find(|include| has_virtual_hosts(&include.path) && self.shared.has(&include.path))
@@ -283,15 +295,18 @@ impl Work {
             // Nobody's virtual host counted so far: yandro's come first, and the main server's
             // pages stay those of names that have none.
             self.switch_on(&include.file, &include.line);
+            self.did(&include.file, Switched::Include { files: include.words.clone(), are_own: false });
             self.comment_out_examples(&include.path);
             let text = self.text(&include.path);
             let first = parse(&text).ok().and_then(|tree| Some(tree.nodes.first()?.start()));
             self.add(&include.path, first.unwrap_or(text.len()), &line);
+            self.did(&include.path, Switched::Include { files: shown.to_string(), are_own: true });
             include.path.clone()
         } else {
             let active = self.shared.configuration.files.iter().find(|file| has_virtual_hosts(file)).cloned();
             let file = active.unwrap_or_else(|| self.shared.main().to_owned());
             self.add(&file, self.text(&file).len(), &line);
+            self.did(&file, Switched::Include { files: shown.to_string(), are_own: true });
             file
         };
         if self.shared.includes(sites) { Ok(()) } else { Err(unreached(&line, &file)) }
@@ -343,6 +358,7 @@ impl Work {
             None => (self.shared.main().to_owned(), self.text(self.shared.main()).len()),
         };
         self.add(&file, at, &line);
+        self.did(&file, Switched::Listen(format!("{host}{port}")));
         if self.shared.listens_on(address, port) { Ok(()) } else { Err(unreached(&line, &file)) }
     }
 }
@@ -358,6 +374,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::config::FileOwner;
     use crate::httpd::run::{ServerReport, Start};
 
     const MAIN: &str = "/srv/conf/httpd.conf";
@@ -376,10 +393,14 @@ mod tests {
         }
     }
 
+    fn owner_of(path: &Utf8Path) -> FileOwner {
+        if path.as_str().contains("yandro-") { FileOwner::DefaultHost } else { FileOwner::Other }
+    }
+
     fn shared(main: &str, hosts: &str) -> Shared {
         let report = ServerReport { version: [2, 4, 62], root: "/srv".into(), main: MAIN.into(), built_in: Vec::new() };
         let start = Start { main: MAIN.into(), report, ..Start::default() };
-        Shared::of(start, &Two(main, hosts), |path| path.as_str().contains("yandro-"))
+        Shared::of(start, &Two(main, hosts), owner_of)
     }
 
     /// Lines of a main file as people have them.
@@ -429,7 +450,7 @@ mod tests {
                 sites: "/srv/conf/extra/yandro-*.conf".into(),
             };
             let Ok(done) = shared.activate(&needs) else { return Ok(()) };
-            let after = shared.with(Vec::new(), &done.files, |path| path.as_str().contains("yandro-"));
+            let after = shared.with(Vec::new(), &done.files, owner_of);
             prop_assert!(after.meets(&needs), "{:?}", done.files);
             prop_assert!(after.activate(&needs).unwrap().files.is_empty());
             let journal = Journal::read(done.journal.comment().as_bytes());

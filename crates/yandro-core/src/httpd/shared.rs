@@ -6,7 +6,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 
 use super::activate::commented_includes;
 use super::run::{Configuration, FileImage, Files, Listen, Place, Start, bare, by_address, files_of};
-use crate::config::{OTHERS, ServerTraits};
+use crate::config::{FileOwner, ServerTraits};
 
 /// The shared part as it was read, and what it amounts to. Paths are as the server sees them.
 #[derive(Clone, Debug, Default)]
@@ -36,8 +36,8 @@ const COMBINED: &str = r#"%h %l %u %t "%r" %>s %b "%{Referer}i" "%{User-Agent}i"
 
 impl Shared {
     /// Runs through a configuration, and keeps what was read. `files` leaves yandro's own files
-    /// for sites out; that for other names is as it is.
-    pub fn of(start: Start, files: &dyn Files, is_own: impl Fn(&Utf8Path) -> bool) -> Self {
+    /// for sites out; that for other names is as it is. `owner_of` tells whose a file is.
+    pub fn of(start: Start, files: &dyn Files, owner_of: impl Fn(&Utf8Path) -> FileOwner) -> Self {
         let (image, configuration) = FileImage::of(files, |files| {
             let configuration = Configuration::run(&start, files);
             // What is about to be included, or might be, is looked at as well.
@@ -53,7 +53,7 @@ impl Shared {
         });
         let listens = configuration.listens();
         let mut shared = Self { start, image, configuration, listens, ..Self::default() };
-        shared.sum_up(&is_own);
+        shared.sum_up(&owner_of);
         shared
     }
 
@@ -62,7 +62,7 @@ impl Shared {
         &self,
         modules: impl IntoIterator<Item = String>,
         files: &BTreeMap<Utf8PathBuf, Vec<u8>>,
-        is_own: impl Fn(&Utf8Path) -> bool,
+        owner_of: impl Fn(&Utf8Path) -> FileOwner,
     ) -> Self {
         let mut shared = self.clone();
         shared.assumed.extend(modules);
@@ -70,7 +70,7 @@ impl Shared {
             shared.image.set(path, content.clone());
         }
         shared.run();
-        shared.sum_up(&is_own);
+        shared.sum_up(&owner_of);
         shared
     }
 
@@ -121,8 +121,9 @@ impl Shared {
         self.listens = self.configuration.listens();
     }
 
-    fn sum_up(&mut self, is_own: &dyn Fn(&Utf8Path) -> bool) {
-        let is_own = |place: &Place| is_own(Utf8Path::new(&place.file));
+    fn sum_up(&mut self, owner_of: &dyn Fn(&Utf8Path) -> FileOwner) {
+        let owner_of = |place: &Place| owner_of(Utf8Path::new(&place.file));
+        let is_own = |place: &Place| owner_of(place).is_yandro();
         let hosts = self.configuration.virtual_hosts();
         let foreign = || hosts.iter().filter(|host| !is_own(&host.place));
         self.foreign_addresses = foreign().flat_map(|host| host.addresses.iter().cloned()).collect();
@@ -144,8 +145,7 @@ impl Shared {
         let mut formats = self.configuration.main_server("LogFormat");
         self.has_combined = formats.any(|event| event.arguments.get(1).is_some_and(|name| name == "combined"));
         // A module's own set-up goes with it, and so does the file for other names.
-        let is_beside = |file: &str| file.contains("/mods-enabled/") || file.contains(OTHERS);
-        let events = self.configuration.events.iter().filter(|event| !is_beside(&event.place.file));
+        let events = self.configuration.events.iter().filter(|event| owner_of(&event.place) == FileOwner::Other);
         self.foreign_directives = events.map(|event| event.name.to_ascii_lowercase()).collect();
     }
 }

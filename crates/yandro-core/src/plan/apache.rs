@@ -1,12 +1,16 @@
 //! Planning a site's part of Apache httpd: its file, and what the shared files need for it.
 
+use camino::{Utf8Path, Utf8PathBuf};
+
 use super::change::{Access, ChangeSet, Opened};
 use super::observed::{Observed, ObservedApache};
+use super::role::Role;
 use super::server::{not_taken, others_go, tell_after, write_site};
 use super::site::PlanError;
+use crate::config::Switched;
 use crate::httpd::run::Listen;
 use crate::httpd::{self, Activation, Lack, Needs};
-use crate::site::Site;
+use crate::site::{ServerId, Site};
 
 /// Plans the file of a site and all that it needs. Gives what the shared files have changed to,
 /// and the lines of that.
@@ -48,8 +52,10 @@ pub(super) fn apache_site(
     not_taken(view, site, &shared.foreign_names)?;
     for (file, text) in &activation.files {
         let before = apache.shared.text(file).map(<[u8]>::to_vec);
-        set.file(view.here_or_same(file), before, Some(text.clone()), Access::Public);
+        set.file(Role::SharedConfig(server), view.here_or_same(file), (before, Some(text.clone())), Access::Public);
     }
+    let here = |(file, switched): &(Utf8PathBuf, Switched)| (view.here_or_same(file), switched.clone());
+    set.switched.extend(activation.switched.iter().map(here));
     write_site(set, observed, apache, before, site)?;
     tell_after(set, count, apache.own.id);
     Ok(activation)
@@ -78,11 +84,16 @@ fn modules_by_links(set: &mut ChangeSet, apache: &ObservedApache, site: &Site) -
         for (link, target) in links.of_module(module, &apache.available_modules[module]) {
             // A module that is half enabled has one of its two links.
             if link.file_name().is_none_or(|name| !apache.module_links.contains(name)) {
-                set.link(link, None, Some(target));
+                set.link(module_link(apache.own.id, module, &link), link, None, Some(target));
             }
         }
     }
     Ok(modules)
+}
+
+/// What a module's link is about: of the two that a module may have, one loads it.
+fn module_link(server: ServerId, module: &str, link: &Utf8Path) -> Role {
+    Role::ModuleLink { server, module: module.to_owned(), loads: link.extension() == Some("load") }
 }
 
 /// When the last of yandro's sites goes from Apache httpd, takes all with it that was there for
@@ -96,7 +107,7 @@ pub(super) fn go_with_the_last(set: &mut ChangeSet, observed: &Observed, apache:
             apache.available_modules.get(module).into_iter().flat_map(|files| links.of_module(module, files))
         {
             if link.file_name().is_some_and(|name| apache.module_links.contains(name)) {
-                set.link(link, Some(target), None);
+                set.link(module_link(apache.own.id, module, &link), link, Some(target), None);
             }
         }
     }
@@ -127,6 +138,6 @@ fn is_idle(module: &str, going: &[String], apache: &ObservedApache) -> bool {
 impl ObservedApache {
     /// The shared files as they are once links enable these modules and an activation is written.
     pub(super) fn shared_with(&self, modules: Vec<String>, activation: &Activation) -> httpd::Shared {
-        self.shared.with(modules, &activation.files, |file| self.own.layout.is_own(&self.own.view.here_or_same(file)))
+        self.shared.with(modules, &activation.files, |file| self.own.layout.owner_of(&self.own.view.here_or_same(file)))
     }
 }

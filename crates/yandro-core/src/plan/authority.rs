@@ -2,9 +2,10 @@
 
 use camino::Utf8PathBuf;
 
-use super::change::{Access, ChangeSet, Step};
+use super::change::{Access, ChangeSet};
 use super::content::Content;
 use super::observed::{Fresh, Observed, Places};
+use super::role::Role;
 use super::settle::{Failed, renew};
 use super::site::PlanError;
 use crate::pki::{
@@ -111,11 +112,13 @@ pub(super) fn new_authority(
 pub(super) fn put(set: &mut ChangeSet, observed: &Observed, texts: &AuthorityTexts) {
     let places = &observed.places;
     let old = observed.authority.as_ref().map(|files| &files.texts);
-    set.steps.push(Step::Folder { path: places.authority(), access: Access::Private });
+    set.folder(Role::Authority, places.authority(), Access::Private);
     let (root, issuing) = (old.map(|old| old.root.clone()), old.map(|old| old.issuing.clone()));
-    set.file(places.root_certificate(), root, Some(texts.root.clone()), Access::Private);
-    set.file(places.issuing_certificate(), issuing, Some(texts.issuing.clone()), Access::Private);
-    set.file(places.issuing_key(), old.map(|old| old.key.clone()), Some(texts.key.clone()), Access::Secret);
+    let key = old.map(|old| old.key.clone());
+    set.file(Role::Root, places.root_certificate(), (root, Some(texts.root.clone())), Access::Private);
+    let issuing = (issuing, Some(texts.issuing.clone()));
+    set.file(Role::Authority, places.issuing_certificate(), issuing, Access::Private);
+    set.file(Role::Authority, places.issuing_key(), (key, Some(texts.key.clone())), Access::Secret);
 }
 
 /// Plans another authority, limited to `constraints`, in the place of the present one: every leaf
@@ -156,8 +159,9 @@ pub(super) fn put_in_place(
 fn put_aside(set: &mut ChangeSet, observed: &Observed) {
     let (Some(files), places) = (&observed.authority, &observed.places) else { return };
     let (old, id) = (&files.texts, files.id());
+    let role = Role::FormerAuthority(id.clone());
     for folder in [places.former_authorities(), places.former_authority(&id)] {
-        set.steps.push(Step::Folder { path: folder, access: Access::Private });
+        set.folder(role.clone(), folder, Access::Private);
     }
     // It may have been put aside before, and have come back.
     let was = observed.former.get(&id).map(|former| &former.texts);
@@ -167,7 +171,8 @@ fn put_aside(set: &mut ChangeSet, observed: &Observed) {
         ("issuing.key", &old.key, was.map(|was| &was.key), Access::Secret),
     ];
     for (name, content, was, access) in kept {
-        set.file(places.former_authority(&id).join(name), was.cloned(), Some(content.clone()), access);
+        let path = places.former_authority(&id).join(name);
+        set.file(role.clone(), path, (was.cloned(), Some(content.clone())), access);
     }
 }
 
@@ -197,7 +202,8 @@ pub(super) fn renew_issued(set: &mut ChangeSet, observed: &Observed, fresh: &mut
         let at = |error| PlanError::Issued { path: path.clone(), error };
         let key = files.key().map_err(at)?;
         let chain = files.authority.issue_again(key, &certificates[0], observed.now, fresh.serial()).map_err(at)?;
-        set.file(path.clone(), Some(old.clone()), Some(chain.into_bytes()), Access::Public);
+        let content = (Some(old.clone()), Some(chain.into_bytes()));
+        set.file(Role::IssuedCertificate, path.clone(), content, Access::Public);
     }
     Ok(())
 }
@@ -209,8 +215,9 @@ pub fn note_issued(set: &mut ChangeSet, places: &Places, list: Option<String>, p
     let fields = [("path", Some(Value::Text(path.to_string())))];
     let is_it = |table: &toml::de::DeTable<'_>| tables::text_of(table, "path") == Some(path.as_str());
     let text = tables::set(list.as_deref().unwrap_or_default(), HEAD, "certificate", is_it, &fields);
-    set.steps.push(Step::Folder { path: places.data.clone(), access: Access::Private });
-    set.file(places.issued(), list.map(String::into_bytes), Some(text.into_bytes()), Access::Private);
+    set.folder(Role::IssuedList, places.data.clone(), Access::Private);
+    let content = (list.map(String::into_bytes), Some(text.into_bytes()));
+    set.file(Role::IssuedList, places.issued(), content, Access::Private);
 }
 
 /// The paths that a list of issued certificates names; none of a list that can't be read.

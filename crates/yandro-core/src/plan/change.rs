@@ -7,7 +7,8 @@ use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 
 use super::content::Content;
-use super::observed::Places;
+use super::role::Role;
+use crate::config::Switched;
 use crate::site::{ServerId, Site};
 use crate::system::{Cache, StoreKind, TrustStore};
 
@@ -25,6 +26,8 @@ pub struct ChangeSet {
     /// The servers whose configuration changes: each tests it and is then reloaded, or
     /// started if it doesn't run.
     pub servers: BTreeSet<ServerId>,
+    /// Lines of files that sites share which are switched on or added, each with its file.
+    pub switched: Vec<(Utf8PathBuf, Switched)>,
     /// Ports that a server opens with this change, for servers that exit when they can't.
     pub opens: Vec<Opened>,
     /// What is told to forget its old answers, once the hosts file is written.
@@ -71,9 +74,18 @@ pub struct SiteChange {
     pub after: Option<Site>,
 }
 
-/// One step. Each holds what was there before, so each knows its inverse.
+/// One step: what it changes, and what that is about.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Step {
+pub struct Step {
+    /// What it is about.
+    pub role: Role,
+    /// What it changes.
+    pub change: Change,
+}
+
+/// What a step changes. Each holds what was there before, so each knows its inverse.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Change {
     /// A folder that is made if it isn't there, with those above it.
     Folder {
         /// The folder.
@@ -211,6 +223,21 @@ impl Access {
 impl Step {
     /// The path that the step changes.
     pub fn path(&self) -> &Utf8Path {
+        self.change.path()
+    }
+
+    /// When it is done.
+    pub fn phase(&self) -> Phase {
+        match &self.change {
+            Change::File(FileChange { after: None, .. }) if self.role.certificate_of().is_some() => Phase::AfterReload,
+            _ => Phase::BeforeReload,
+        }
+    }
+}
+
+impl Change {
+    /// The path that it changes.
+    pub fn path(&self) -> &Utf8Path {
         match self {
             Self::Folder { path, .. } | Self::EmptyFolder { path } => path,
             Self::File(change) => &change.path,
@@ -222,56 +249,54 @@ impl Step {
 }
 
 impl ChangeSet {
+    /// Adds a step.
+    pub fn step(&mut self, role: Role, change: Change) {
+        self.steps.push(Step { role, change });
+    }
+
+    /// Adds a folder that is made if it isn't there.
+    pub fn folder(&mut self, role: Role, path: Utf8PathBuf, access: Access) {
+        self.step(role, Change::Folder { path, access });
+    }
+
     /// Adds a change of a file, if it is one.
     pub fn file(
         &mut self,
+        role: Role,
         path: Utf8PathBuf,
-        before: Option<impl Into<Content>>,
-        after: Option<impl Into<Content>>,
+        (before, after): (Option<impl Into<Content>>, Option<impl Into<Content>>),
         access: Access,
     ) {
         let (before, after) = (before.map(Into::into), after.map(Into::into));
         if before != after {
-            self.steps.push(Step::File(FileChange { path, before, after, access }));
+            self.step(role, Change::File(FileChange { path, before, after, access }));
         }
     }
 
     /// Has a file hold `after`, in the place of what the set would write into it, or of what it holds.
-    pub(super) fn change_file(&mut self, path: &Utf8Path, before: Option<&Vec<u8>>, after: Vec<u8>) {
+    pub(super) fn change_file(&mut self, role: Role, path: &Utf8Path, before: Option<&Vec<u8>>, after: Vec<u8>) {
         match self.file_mut(path) {
             Some(change) => change.after = Some(after.into()),
-            None => self.file(path.to_owned(), before.cloned(), Some(after), Access::Public),
+            None => self.file(role, path.to_owned(), (before.cloned(), Some(after)), Access::Public),
         }
     }
 
     /// Adds a change of a link, if it is one.
-    pub fn link(&mut self, path: Utf8PathBuf, before: Option<Utf8PathBuf>, after: Option<Utf8PathBuf>) {
+    pub fn link(&mut self, role: Role, path: Utf8PathBuf, before: Option<Utf8PathBuf>, after: Option<Utf8PathBuf>) {
         if before != after {
-            self.steps.push(Step::Link(LinkChange { path, before, after }));
+            self.step(role, Change::Link(LinkChange { path, before, after }));
         }
     }
 
     /// Whether there is nothing to do.
     pub fn is_empty(&self) -> bool {
-        self.steps.iter().all(|step| matches!(step, Step::Folder { .. } | Step::EmptyFolder { .. }))
+        self.steps.iter().all(|step| matches!(step.change, Change::Folder { .. } | Change::EmptyFolder { .. }))
             && self.servers.is_empty()
     }
 
-    /// When a step of this set is done.
-    pub fn phase(&self, step: &Step, places: &Places) -> Phase {
-        match step {
-            Step::File(change) if change.after.is_none() && places.certificate_of(&change.path).is_some() => {
-                Phase::AfterReload
-            }
-            _ => Phase::BeforeReload,
-        }
-    }
-
     /// Puts the steps in the order in which they are done; within a phase they stay in theirs.
-    pub fn order_by_phase(&mut self, places: &Places) {
-        let mut steps = std::mem::take(&mut self.steps);
-        steps.sort_by_key(|step| self.phase(step, places));
-        self.steps = steps;
+    pub fn order_by_phase(&mut self) {
+        self.steps.sort_by_key(Step::phase);
     }
 
     /// The servers that a site moves away from, and to which none comes.
@@ -310,13 +335,14 @@ impl ChangeSet {
 
     /// Takes the change of this path out, if there is one.
     pub fn without(&mut self, path: &Utf8Path) {
-        self.steps.retain(|step| step.path() != path || matches!(step, Step::Folder { .. } | Step::Trust(_)));
+        self.steps
+            .retain(|step| step.path() != path || matches!(step.change, Change::Folder { .. } | Change::Trust(_)));
     }
 
     /// The change of this file, if there is one.
     pub fn change_of(&self, path: &Utf8Path) -> Option<&FileChange> {
-        self.steps.iter().find_map(|step| match step {
-            Step::File(change) if change.path == path => Some(change),
+        self.steps.iter().find_map(|step| match &step.change {
+            Change::File(change) if change.path == path => Some(change),
             _ => None,
         })
     }

@@ -5,37 +5,49 @@ use std::collections::BTreeMap;
 use camino::Utf8Path;
 
 use super::authority::{AuthorityFiles, AuthorityTexts};
-use super::change::{ChangeSet, FileChange, LinkChange, Step};
+use super::change::{Change, ChangeSet, FileChange, LinkChange};
 use super::observed::{Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
+use super::role::Role;
 use super::server::OwnFiles;
 use crate::config::OTHERS;
 use crate::httpd::Activation;
+use crate::name::HostName;
 
 impl ChangeSet {
     /// Adds the steps of `next`, which was planned on what this set leaves behind.
     pub fn merge(&mut self, next: Self) {
         for step in next.steps {
-            match step {
-                Step::Folder { .. } if self.steps.contains(&step) => {}
-                Step::File(change) => match self.file_mut(&change.path) {
-                    Some(own) => own.after = change.after,
-                    None => self.steps.push(Step::File(change)),
+            let known = match &step.change {
+                Change::Folder { .. } => self.steps.contains(&step),
+                Change::File(change) => match self.file_mut(&change.path) {
+                    Some(own) => {
+                        own.after.clone_from(&change.after);
+                        true
+                    }
+                    None => false,
                 },
-                Step::Link(change) => match self.link_mut(&change.path) {
-                    Some(own) => own.after = change.after,
-                    None => self.steps.push(Step::Link(change)),
+                Change::Link(change) => match self.link_mut(&change.path) {
+                    Some(own) => {
+                        own.after.clone_from(&change.after);
+                        true
+                    }
+                    None => false,
                 },
-                step => self.steps.push(step),
+                _ => false,
+            };
+            if !known {
+                self.steps.push(step);
             }
         }
         // What one change made and the next unmade needs no step at all.
-        self.steps.retain(|step| match step {
-            Step::File(change) => change.before != change.after,
-            Step::Link(change) => change.before != change.after,
+        self.steps.retain(|step| match &step.change {
+            Change::File(change) => change.before != change.after,
+            Change::Link(change) => change.before != change.after,
             _ => true,
         });
         self.sites.extend(next.sites);
         self.servers.extend(next.servers);
+        self.switched.extend(next.switched);
         self.opens.extend(next.opens);
     }
 
@@ -51,15 +63,15 @@ impl ChangeSet {
     }
 
     fn link_mut(&mut self, path: &Utf8Path) -> Option<&mut LinkChange> {
-        self.steps.iter_mut().find_map(|step| match step {
-            Step::Link(change) if change.path == path => Some(change),
+        self.steps.iter_mut().find_map(|step| match &mut step.change {
+            Change::Link(change) if change.path == path => Some(change),
             _ => None,
         })
     }
 
     pub(super) fn file_mut(&mut self, path: &Utf8Path) -> Option<&mut FileChange> {
-        self.steps.iter_mut().find_map(|step| match step {
-            Step::File(change) if change.path == path => Some(change),
+        self.steps.iter_mut().find_map(|step| match &mut step.change {
+            Change::File(change) if change.path == path => Some(change),
             _ => None,
         })
     }
@@ -69,31 +81,27 @@ impl Observed {
     /// Takes in what `set` would change of what was observed.
     pub fn advance(&mut self, set: &ChangeSet) {
         for step in &set.steps {
-            match step {
-                Step::File(change) => self.take_file(change),
-                Step::Link(change) => self.take_link(change),
-                Step::Folder { .. } | Step::EmptyFolder { .. } | Step::Rights(_) | Step::Trust(_) => {}
+            match &step.change {
+                Change::File(change) => self.take_file(&step.role, change),
+                Change::Link(change) => self.take_link(&step.role, change),
+                Change::Folder { .. } | Change::EmptyFolder { .. } | Change::Rights(_) | Change::Trust(_) => {}
             }
         }
         self.take_authority(set);
         self.take_shared(set);
     }
 
-    fn take_file(&mut self, change: &FileChange) {
+    fn take_file(&mut self, role: &Role, change: &FileChange) {
         let after = change.after.clone();
-        if change.path == self.places.hosts {
-            self.hosts = after;
-        } else if change.path == self.places.site_list() {
-            self.list = after.map(|bytes| String::from_utf8_lossy(&bytes).into_owned());
-        } else if let Some(name) = self.places.certificate_of(&change.path) {
-            let held = if change.path == self.places.key(&name) { &mut self.keys } else { &mut self.chains };
-            match after {
-                Some(text) => _ = held.insert(name, text),
-                None => _ = held.remove(&name),
-            }
-        } else {
-            for server in &mut self.servers {
-                server.own_mut().take_file(&change.path, after.as_deref());
+        match role {
+            Role::HostsFile => self.hosts = after,
+            Role::SiteList => self.list = after.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()),
+            Role::Certificate(name) => put(&mut self.chains, name, after),
+            Role::Key(name) => put(&mut self.keys, name, after),
+            _ => {
+                for server in &mut self.servers {
+                    server.own_mut().take_file(&change.path, after.as_deref());
+                }
             }
         }
     }
@@ -105,11 +113,13 @@ impl Observed {
         }
     }
 
-    fn take_link(&mut self, change: &LinkChange) {
+    fn take_link(&mut self, role: &Role, change: &LinkChange) {
         for server in &mut self.servers {
             server.own_mut().take_link(change);
-            if let ObservedServer::Apache(apache) = server {
-                apache.take_module_link(change);
+            if let (ObservedServer::Apache(apache), Role::ModuleLink { server, module, loads }) = (server, role)
+                && *server == apache.own.id
+            {
+                apache.take_module_link(module, *loads, change);
             }
         }
     }
@@ -125,6 +135,14 @@ impl Observed {
     }
 }
 
+/// Has a map hold this, or nothing.
+fn put<T>(held: &mut BTreeMap<HostName, T>, name: &HostName, value: Option<T>) {
+    match value {
+        Some(value) => _ = held.insert(name.clone(), value),
+        None => _ = held.remove(name),
+    }
+}
+
 impl ObservedNginx {
     fn take_shared(&mut self, set: &ChangeSet) {
         let main = self.own.view.here_or_same(self.shared.main());
@@ -135,16 +153,13 @@ impl ObservedNginx {
 }
 
 impl ObservedApache {
-    fn take_module_link(&mut self, change: &LinkChange) {
-        let (Some(name), Some(links)) = (change.path.file_name(), &self.own.layout.links) else { return };
-        if change.path.parent() != Some(&links.enabled_modules) {
-            return;
-        }
+    fn take_module_link(&mut self, module: &str, loads: bool, change: &LinkChange) {
+        let Some(name) = change.path.file_name() else { return };
         match change.after {
             Some(_) => _ = self.module_links.insert(name.to_owned()),
             None => _ = self.module_links.remove(name),
         }
-        if let Some(module) = name.strip_suffix(".load") {
+        if loads {
             match change.after {
                 Some(_) => _ = self.enabled_modules.insert(module.to_owned()),
                 None => _ = self.enabled_modules.remove(module),
@@ -155,24 +170,23 @@ impl ObservedApache {
     fn take_shared(&mut self, set: &ChangeSet) {
         let (mut modules, mut files) = (Vec::new(), BTreeMap::new());
         for step in &set.steps {
-            match step {
-                Step::Link(LinkChange { path, after: Some(_), .. })
-                    if path.parent() == self.links().map(|links| links.enabled_modules.as_path())
-                        && path.extension() == Some("load") =>
+            match (&step.role, &step.change) {
+                (Role::ModuleLink { module, loads: true, server }, Change::Link(LinkChange { after: Some(_), .. }))
+                    if *server == self.own.id =>
                 {
-                    modules.extend(path.file_stem().map(str::to_owned));
+                    modules.push(module.clone());
                 }
-                Step::File(FileChange { path, after: Some(text), .. }) => {
-                    let there = self.own.view.there_or_same(path);
-                    match self.own.layout.site_of_file(path) {
-                        // The server reads it where its link is.
-                        Some(name) if name.as_str() == OTHERS => {
-                            let read = self.own.layout.read_folder().join(path.file_name().unwrap_or_default());
-                            files.insert(self.own.view.there_or_same(&read), text.to_vec());
-                        }
-                        None if self.shared.has(&there) => _ = files.insert(there, text.to_vec()),
-                        _ => {}
-                    }
+                // The server reads it where its link is.
+                (Role::DefaultHost(server), Change::File(FileChange { path, after: Some(text), .. }))
+                    if *server == self.own.id =>
+                {
+                    let read = self.own.layout.read_folder().join(path.file_name().unwrap_or_default());
+                    files.insert(self.own.view.there_or_same(&read), text.to_vec());
+                }
+                (Role::SharedConfig(server), Change::File(FileChange { path, after: Some(text), .. }))
+                    if *server == self.own.id =>
+                {
+                    files.insert(self.own.view.there_or_same(path), text.to_vec());
                 }
                 _ => {}
             }

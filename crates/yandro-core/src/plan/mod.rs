@@ -14,6 +14,7 @@ mod observed;
 mod others;
 mod patch;
 mod replan;
+mod role;
 mod server;
 mod settle;
 mod site;
@@ -22,13 +23,14 @@ mod wish;
 
 pub use authority::{AuthorityFiles, AuthorityTexts, Issued, issued_paths, note_issued, replace_authority};
 pub use change::{
-    Access, ChangeSet, FileChange, LinkChange, Opened, Phase, Rights, RightsChange, SiteChange, Step, TrustChange,
-    is_own_nickname, nickname,
+    Access, Change, ChangeSet, FileChange, LinkChange, Opened, Phase, Rights, RightsChange, SiteChange, Step,
+    TrustChange, is_own_nickname, nickname,
 };
 pub use content::Content;
 pub use diff::unified_diff;
 pub use observed::{Fresh, Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
 pub use patch::{ChangedLines, changed_lines, reversed};
+pub use role::Role;
 pub use server::OwnFiles;
 pub use settle::{Failed, Orphans, Settlement, renew, settle};
 pub use site::{PlanError, map_site, unmap_sites};

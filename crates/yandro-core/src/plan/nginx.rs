@@ -2,16 +2,18 @@
 
 use super::change::{Access, ChangeSet};
 use super::observed::{Observed, ObservedNginx};
+use super::role::Role;
 use super::server::{not_taken, tell_after, write_site};
 use super::site::PlanError;
-use crate::config::{Journal, OTHERS, Place};
+use crate::config::{Journal, Place};
 use crate::nginx::name_bucket;
 use crate::site::Site;
 
 impl ObservedNginx {
     /// The size of the buckets of names that somebody else than yandro has set, and where.
     pub(super) fn own_name_bucket(&self) -> Option<&(usize, Place)> {
-        self.shared.configuration.name_bucket.as_ref().filter(|(_, place)| !place.file.contains(OTHERS))
+        let is_own = |file: &str| self.own.layout.is_own(&self.own.view.here_or_same(file.into()));
+        self.shared.configuration.name_bucket.as_ref().filter(|(_, place)| !is_own(&place.file))
     }
 }
 
@@ -42,7 +44,8 @@ pub(super) fn nginx_site(
             .include(&pattern)
             .ok_or_else(|| PlanError::Unreached { what: format!("include {pattern};"), file: main.to_owned() })?;
         let before = nginx.shared.text(main).map(<[u8]>::to_vec);
-        set.file(nginx.own.view.here_or_same(main), before, Some(text), Access::Public);
+        let (role, here) = (Role::SharedConfig(nginx.own.id), nginx.own.view.here_or_same(main));
+        set.file(role, here, (before, Some(text)), Access::Public);
         journal = lines;
     }
     write_site(set, observed, nginx, before, site)?;

@@ -4,8 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use camino::Utf8PathBuf;
 
-use super::change::{Access, ChangeSet, LinkChange, Step};
+use super::change::{Access, Change, ChangeSet, LinkChange};
 use super::observed::{Fresh, Observed, Places};
+use super::role::Role;
 use super::server::{Configured, is_refused_elsewhere, tell_after};
 use super::site::{PlanError, certificate, drop_certificate};
 use crate::config::{Journal, OTHERS, Others, listened_port, others_certificate, others_file};
@@ -44,13 +45,11 @@ pub(super) fn keep_others(
         modules: before.modules.clone(),
         journal: before.journal.clone().then(journal),
     };
-    let links = own.layout.links.as_ref();
-    now.modules.extend(set.steps.iter().filter_map(|step| match step {
-        Step::Link(LinkChange { path, before: None, after: Some(_) })
-            if path.parent() == links.map(|links| links.enabled_modules.as_path())
-                && path.extension() == Some("load") =>
+    now.modules.extend(set.steps.iter().filter_map(|step| match (&step.role, &step.change) {
+        (Role::ModuleLink { server: of, module, loads: true }, Change::Link(LinkChange { after: Some(_), .. }))
+            if *of == server.id() =>
         {
-            path.file_stem().map(str::to_owned)
+            Some(module.clone())
         }
         _ => None,
     }));
@@ -77,9 +76,10 @@ pub(super) fn keep_others(
     }
     let text = others_file(dialect, existing.map(Vec::as_slice), &before, &now, &files);
     let count = set.steps.len();
-    set.file(path, existing.cloned(), Some(text), Access::Public);
+    let role = Role::DefaultHost(server.id());
+    set.file(role.clone(), path, (existing.cloned(), Some(text)), Access::Public);
     if let Some((link, target)) = link {
-        set.link(link, old, Some(target));
+        set.link(role, link, old, Some(target));
     }
     tell_after(set, count, server.id());
     Ok(())
@@ -116,7 +116,7 @@ fn release_ports_of(set: &mut ChangeSet, observed: &Observed, server: &dyn Confi
         files.key = key;
     }
     let text = others_file(dialect, Some(&existing), &before, &now, &files);
-    set.change_file(&path, own.site_files.get(&name), text);
+    set.change_file(Role::DefaultHost(server.id()), &path, own.site_files.get(&name), text);
     if now.https.is_empty() && !before.https.is_empty() && !is_refused_elsewhere(set, observed, server.id()) {
         set.without(&observed.places.chain(&name));
         set.without(&observed.places.key(&name));
@@ -127,7 +127,7 @@ fn release_ports_of(set: &mut ChangeSet, observed: &Observed, server: &dyn Confi
         let here = own.view.here_or_same(file);
         let text = set.change_of(&here).and_then(|change| change.after.as_deref()).map_or(shared, Vec::as_slice);
         let after = gone.taken_back(file, text);
-        set.change_file(&here, Some(&shared.to_vec()), after);
+        set.change_file(Role::SharedConfig(server.id()), &here, Some(&shared.to_vec()), after);
     }
     tell_after(set, count, server.id());
 }
@@ -139,8 +139,8 @@ const USUAL_PORTS: [u16; 2] = [80, 443];
 fn used_ports(set: &ChangeSet, server: &dyn Configured) -> Option<BTreeSet<u16>> {
     let (own, dialect) = (server.own(), server.dialect());
     let mut used = BTreeSet::new();
-    let planned = set.steps.iter().filter_map(|step| match step {
-        Step::File(change) => Some((own.layout.site_of_file(&change.path)?, change.after.as_deref())),
+    let planned = set.steps.iter().filter_map(|step| match &step.change {
+        Change::File(change) => Some((own.layout.site_of_file(&change.path)?, change.after.as_deref())),
         _ => None,
     });
     let planned: BTreeMap<HostName, Option<&Vec<u8>>> = planned.collect();

@@ -4,9 +4,10 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use super::change::{Access, ChangeSet, Step};
+use super::change::{Access, Change, ChangeSet, Step};
 use super::observed::{Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
 use super::others::others_name;
+use super::role::{Role, site_file_role};
 use super::site::{PlanError, drop_certificate};
 use crate::config::{Dialect, Layout, Others, PathView, Place, Published, ServerTraits, SiteFiles, list_of, site_file};
 use crate::httpd::ApacheSyntax;
@@ -257,7 +258,7 @@ pub(super) fn write_site(
     now.check(&site.serving)?;
     if let Some(folder) = site.serving.logs.folder() {
         // The server makes the files in it, and no folder.
-        set.steps.push(Step::Folder { path: folder.to_owned(), access: Access::Public });
+        set.folder(Role::Logs, folder.to_owned(), Access::Public);
     }
     // Without what was wanted before, what differs is nobody's choice.
     let is_kept = !observed.put_back.contains(&site.name);
@@ -267,20 +268,21 @@ pub(super) fn write_site(
     let existing = own.site_files.get(&site.name);
     let text = site_file(server.dialect(), existing.map(Vec::as_slice), earlier, (site, &now))
         .map_err(|error| PlanError::SiteFile { path: path.clone(), error })?;
-    set.file(path, existing.cloned(), Some(text), Access::Public);
+    let role = Role::VirtualHost(site.name.clone());
+    set.file(role.clone(), path, (existing.cloned(), Some(text)), Access::Public);
     if let Some((link, target)) = own.layout.site_link(&site.name) {
         let old_target = own.site_links.get(link.file_name().unwrap_or_default()).cloned();
         if let Some(other) = old_target.as_ref().filter(|old| **old != target) {
             return Err(PlanError::LinkTaken { path: link, target: other.clone() });
         }
-        set.link(link, old_target, Some(target));
+        set.link(role, link, old_target, Some(target));
     }
     Ok(())
 }
 
 /// Has the server told, if there is a step beyond the first `count` that concerns it.
 pub(super) fn tell_after(set: &mut ChangeSet, count: usize, id: ServerId) {
-    if set.steps.iter().skip(count).any(|step| !matches!(step, Step::Folder { .. })) {
+    if set.steps.iter().skip(count).any(|step| !matches!(step.change, Change::Folder { .. })) {
         set.servers.insert(id);
     }
 }
@@ -291,20 +293,22 @@ pub(super) fn remove_site_file(set: &mut ChangeSet, places: &Places, server: &dy
         return;
     }
     let (count, own) = (set.steps.len(), server.own());
+    let role = site_file_role(name.clone(), server.id());
     if let Some((link, target)) = own.layout.site_link(name) {
         // A link that leads elsewhere is somebody else's.
         if own.site_links.get(link.file_name().unwrap_or_default()) == Some(&target) {
-            set.link(link, Some(target), None);
+            set.link(role.clone(), link, Some(target), None);
         }
     }
-    set.file(own.layout.site_file(name), own.site_files.get(name).cloned(), None::<Vec<u8>>, Access::Public);
+    let before = own.site_files.get(name).cloned();
+    set.file(role, own.layout.site_file(name), (before, None::<Vec<u8>>), Access::Public);
     tell_after(set, count, server.id());
 }
 
 /// Whether the set takes the last of yandro's sites from a server.
 pub(super) fn is_last(set: &ChangeSet, server: &dyn Configured) -> bool {
-    let gone = |step: &Step| match step {
-        Step::File(change) if change.after.is_none() => server.own().layout.site_of_file(&change.path),
+    let gone = |step: &Step| match &step.change {
+        Change::File(change) if change.after.is_none() => server.own().layout.site_of_file(&change.path),
         _ => None,
     };
     let gone: BTreeSet<HostName> = set.steps.iter().filter_map(gone).collect();
@@ -342,7 +346,8 @@ pub(super) fn others_go(set: &mut ChangeSet, observed: &Observed, server: &dyn C
     for file in others.journal.files() {
         if let Some(text) = server.shared_text(file) {
             let after = others.journal.taken_back(file, text);
-            set.file(server.own().view.here_or_same(file), Some(text.to_vec()), Some(after), Access::Public);
+            let (role, here) = (Role::SharedConfig(server.id()), server.own().view.here_or_same(file));
+            set.file(role, here, (Some(text.to_vec()), Some(after)), Access::Public);
         }
     }
     Some(others)

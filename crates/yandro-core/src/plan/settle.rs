@@ -6,6 +6,7 @@ use super::authority::renew_issued;
 use super::change::{Access, ChangeSet};
 use super::observed::{Fresh, Observed};
 use super::others::{drop_unused_certificate, release_ports, renew_others};
+use super::role::Role;
 use super::server::Owner;
 use super::site::{PlanError, certificate, drop_certificate, drop_from_hosts, map_one, order, take_from_servers};
 use crate::config::HandEdit;
@@ -132,7 +133,8 @@ fn in_order(observed: &Observed, list: &SiteList) -> ChangeSet {
     if let Some(before) = &observed.hosts
         && let Cow::Owned(after) = hosts::sorted(before, &observed.places.list, &order(list))
     {
-        set.file(observed.places.hosts.clone(), Some(before.clone()), Some(after), Access::Public);
+        let content = (Some(before.clone()), Some(after));
+        set.file(Role::HostsFile, observed.places.hosts.clone(), content, Access::Public);
     }
     set
 }

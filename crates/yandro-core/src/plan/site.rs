@@ -6,11 +6,12 @@ use camino::Utf8PathBuf;
 
 use super::apache::{apache_site, go_with_the_last};
 use super::authority::{AuthorityFiles, new_authority, put};
-use super::change::{Access, ChangeSet, SiteChange, Step};
+use super::change::{Access, ChangeSet, SiteChange};
 use super::content::Content;
 use super::nginx::nginx_site;
 use super::observed::{Fresh, Observed, ObservedServer};
 use super::others::{keep_others, release_ports};
+use super::role::Role;
 use super::server::{others_go, remove_site_file};
 use crate::config::PathError;
 use crate::config::{OTHERS, ParseError};
@@ -212,13 +213,9 @@ pub(super) fn map_one(
     point_names(&mut set, observed, list, site)?;
     if before != Some(site) {
         let changed = set_site(observed.list.as_deref().unwrap_or_default(), site);
-        set.steps.push(Step::Folder { path: observed.places.config.clone(), access: Access::Private });
-        set.file(
-            observed.places.site_list(),
-            observed.list.clone().map(String::into_bytes),
-            Some(changed.into_bytes()),
-            Access::Private,
-        );
+        set.folder(Role::SiteList, observed.places.config.clone(), Access::Private);
+        let content = (observed.list.clone().map(String::into_bytes), Some(changed.into_bytes()));
+        set.file(Role::SiteList, observed.places.site_list(), content, Access::Private);
     }
     Ok(set)
 }
@@ -245,7 +242,8 @@ pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, Pl
     let rest = sites.iter().fold(text, |text, site| remove_site(&text, &site.name));
     // A list in which only yandro's own first comment is left goes.
     let rest = Some(rest.into_bytes()).filter(|rest| !is_bare(rest));
-    set.file(places.site_list(), observed.list.clone().map(String::into_bytes), rest, Access::Private);
+    let before = observed.list.clone().map(String::into_bytes);
+    set.file(Role::SiteList, places.site_list(), (before, rest), Access::Private);
     Ok(set)
 }
 
@@ -266,7 +264,8 @@ pub(super) fn take_from_servers(set: &mut ChangeSet, observed: &Observed, names:
 /// Takes names out of yandro's block, if it has them.
 pub(super) fn drop_from_hosts(set: &mut ChangeSet, observed: &Observed, before: &Content, names: &[HostName]) {
     if let Cow::Owned(after) = hosts::drop_names(before, &observed.places.list, names) {
-        set.file(observed.places.hosts.clone(), Some(before.clone()), Some(after), Access::Public);
+        let content = (Some(before.clone()), Some(after));
+        set.file(Role::HostsFile, observed.places.hosts.clone(), content, Access::Public);
     }
 }
 
@@ -284,7 +283,8 @@ fn point_names(set: &mut ChangeSet, observed: &Observed, list: &SiteList, site: 
     let pointed = hosts::point(&adopted, &observed.places.list, &mapping, &former, observed.take_over)
         .map_err(|error| PlanError::Hosts { path: path.clone(), error })?;
     if *pointed != ***text {
-        set.file(path.clone(), Some(text.clone()), Some(pointed.into_owned()), Access::Public);
+        let content = (Some(text.clone()), Some(pointed.into_owned()));
+        set.file(Role::HostsFile, path.clone(), content, Access::Public);
     }
     Ok(())
 }
@@ -334,14 +334,11 @@ pub(super) fn certificate(
     let request = LeafRequest { leaf: &leaf, now: observed.now, serial: fresh.serial() };
     let chain = authority.issue(files.key()?, &request, &key)?;
     let (chain_path, key_path) = (places.chain(&site.name), places.key(&site.name));
-    set.steps.push(Step::Folder { path: places.certificates().join(site.name.as_str()), access: Access::Private });
-    set.file(
-        key_path,
-        observed.keys.get(&site.name).cloned(),
-        Some(key.to_secret_pem().as_bytes().to_vec()),
-        Access::Secret,
-    );
-    set.file(chain_path, old_chain.cloned(), Some(chain.into_bytes()), Access::Private);
+    let (of_certificate, of_key) = (Role::Certificate(site.name.clone()), Role::Key(site.name.clone()));
+    set.folder(of_certificate.clone(), places.certificates().join(site.name.as_str()), Access::Private);
+    let key = (observed.keys.get(&site.name).cloned(), Some(key.to_secret_pem().as_bytes().to_vec()));
+    set.file(of_key, key_path, key, Access::Secret);
+    set.file(of_certificate, chain_path, (old_chain.cloned(), Some(chain.into_bytes())), Access::Private);
     // The names and the place are the same, yet the server has to read it again.
     set.servers.extend(site.server.filter(|server| server.is_configured()));
     Ok(())
@@ -350,8 +347,10 @@ pub(super) fn certificate(
 /// Takes a site's certificate and key away, if they are there.
 pub(super) fn drop_certificate(set: &mut ChangeSet, observed: &Observed, name: &HostName) {
     let places = &observed.places;
-    set.file(places.chain(name), observed.chains.get(name).cloned(), None::<Vec<u8>>, Access::Private);
-    set.file(places.key(name), observed.keys.get(name).cloned(), None::<Vec<u8>>, Access::Secret);
+    let (chain, key) = (observed.chains.get(name).cloned(), observed.keys.get(name).cloned());
+    let none = None::<Vec<u8>>;
+    set.file(Role::Certificate(name.clone()), places.chain(name), (chain, none.clone()), Access::Private);
+    set.file(Role::Key(name.clone()), places.key(name), (key, none), Access::Secret);
 }
 
 /// How a key in PKCS#8 PEM begins (RFC 7468 section 10).

@@ -157,16 +157,16 @@ impl Disk {
     /// Does each step, which has to find what it was planned on.
     fn carry_out(&mut self, set: &ChangeSet) {
         for step in &set.steps {
-            match step {
-                Step::Folder { .. } | Step::EmptyFolder { .. } | Step::Rights(_) | Step::Trust(_) => {}
-                Step::File(change) => {
+            match &step.change {
+                Change::Folder { .. } | Change::EmptyFolder { .. } | Change::Rights(_) | Change::Trust(_) => {}
+                Change::File(change) => {
                     assert_eq!(self.files.get(&change.path), change.before.as_deref(), "{}", change.path);
                     match &change.after {
                         Some(after) => _ = self.files.insert(change.path.clone(), after.to_vec()),
                         None => _ = self.files.remove(&change.path),
                     }
                 }
-                Step::Link(change) => {
+                Change::Link(change) => {
                     assert_eq!(self.links.get(&change.path), change.before.as_ref(), "{}", change.path);
                     match &change.after {
                         Some(after) => _ = self.links.insert(change.path.clone(), after.clone()),
@@ -245,7 +245,7 @@ impl Disk {
             lacks_others_certificate: false,
         };
         let apache = ObservedApache {
-            shared: Shared::of(start, self, |path| layout.is_own(path)),
+            shared: Shared::of(start, self, |path| layout.owner_of(path)),
             listens_on_v6: true,
             own: own(&layout, ServerId::Apache, places.view()),
             available_modules: available_modules.collect(),
@@ -428,7 +428,14 @@ proptest! {
             prop_assert!(listed.iter().all(|name| own.contains(name)));
             // At once taken back, all is as it was, but for keys that were removed.
             let steps: Vec<DoneStep> = set.steps.iter().rev().map(inverse).collect();
-            let back = undo(disk.observe(), &list, &Undoing { sites: &set.sites, steps: &steps, leftovers: &[], is_last: true }, &mut Random).unwrap();
+            let undone = |steps: &[DoneStep]| {
+                let undoing = Undoing { sites: &set.sites, steps, leftovers: &[], is_last: true };
+                undo(disk.observe(), &list, &undoing, &mut Random).unwrap()
+            };
+            let back = undone(&steps);
+            // By the paths alone each step is found to be about the same.
+            let by_paths = undone(&steps.iter().map(unrecorded).collect::<Vec<_>>());
+            prop_assert_eq!(roles(&back), roles(&by_paths));
             let mut undone = disk.clone();
             undone.carry_out(&back);
             let plain = |disk: &Disk| -> Disk {
@@ -456,8 +463,8 @@ proptest! {
 
 /// The changes of files in a set, as text.
 fn shown(set: &ChangeSet) -> String {
-    let files = set.steps.iter().filter_map(|step| match step {
-        Step::File(change) if change.access == Access::Public => Some(crate::plan::unified_diff(change)),
+    let files = set.steps.iter().filter_map(|step| match &step.change {
+        Change::File(change) if change.access == Access::Public => Some(crate::plan::unified_diff(change)),
         _ => None,
     });
     files.collect::<String>() + &format!("{:?}", set.steps)
@@ -479,14 +486,30 @@ fn difference(now: &Disk, before: &Disk) -> String {
 }
 
 fn inverse(step: &Step) -> DoneStep {
-    match step {
-        Step::File(change) if change.access == Access::Secret && change.before.is_some() => {
-            DoneStep::Edited { path: change.path.clone(), made: None, part_before: None, reversed: None }
+    let role = step.role.clone();
+    let change = match &step.change {
+        Change::File(change) if change.access == Access::Secret && change.before.is_some() => {
+            let path = change.path.clone();
+            return DoneStep::Edited { role, path, made: None, part_before: None, reversed: None };
         }
-        Step::File(change) => DoneStep::Untouched(Step::File(change.clone().inverse())),
-        Step::Link(change) => DoneStep::Untouched(Step::Link(change.clone().inverse())),
-        other => DoneStep::Untouched(other.clone()),
+        Change::File(change) => Change::File(change.clone().inverse()),
+        Change::Link(change) => Change::Link(change.clone().inverse()),
+        other => other.clone(),
+    };
+    DoneStep::Untouched(Step { role, change })
+}
+
+fn roles(set: &ChangeSet) -> Vec<(Role, &Utf8Path)> {
+    set.steps.iter().map(|step| (step.role.clone(), step.path())).collect()
+}
+
+/// The same as a record of an earlier version has it, which names no roles.
+fn unrecorded(step: &DoneStep) -> DoneStep {
+    let mut step = step.clone();
+    match &mut step {
+        DoneStep::Untouched(Step { role, .. }) | DoneStep::Edited { role, .. } => *role = Role::Unrecorded,
     }
+    step
 }
 
 #[test]

@@ -7,13 +7,13 @@
 use camino::{Utf8Path, Utf8PathBuf};
 
 use super::authority::put_in_place;
-use super::change::{ChangeSet, FileChange, LinkChange, RightsChange, SiteChange, Step, TrustChange};
+use super::change::{Change, ChangeSet, FileChange, LinkChange, RightsChange, SiteChange, Step, TrustChange};
 use super::observed::{Fresh, Observed, Places};
 use super::others::{foreign_certificate, others_name};
 use super::replan::replanned;
-use super::server::{Configured, is_shared};
+use super::role::Role;
+use super::server::Configured;
 use super::site::PlanError;
-use crate::config::OTHERS;
 use crate::hosts::{TakeOver, has_taken_over};
 use crate::name::HostName;
 use crate::site::{ServerId, SiteList};
@@ -25,6 +25,8 @@ pub enum DoneStep {
     Untouched(Step),
     /// It was changed since. For a file that the change set made: what it wrote.
     Edited {
+        /// What the step was about.
+        role: Role,
         /// The path.
         path: Utf8PathBuf,
         /// What was written, if the file is one that the change set made.
@@ -44,6 +46,25 @@ impl DoneStep {
             Self::Untouched(step) => step.path(),
             Self::Edited { path, .. } => path,
         }
+    }
+
+    /// What it is about.
+    pub fn role(&self) -> &Role {
+        match self {
+            Self::Untouched(step) => &step.role,
+            Self::Edited { role, .. } => role,
+        }
+    }
+
+    /// The same, with its role where a record doesn't say.
+    fn with_role(mut self, observed: &Observed) -> Self {
+        if *self.role() == Role::Unrecorded {
+            let known = observed.role_of(self.path());
+            match &mut self {
+                Self::Untouched(Step { role, .. }) | Self::Edited { role, .. } => *role = known,
+            }
+        }
+        self
     }
 }
 
@@ -98,10 +119,14 @@ pub fn undo(
     undoing: &Undoing<'_>,
     fresh: &mut dyn Fresh,
 ) -> Result<ChangeSet, UndoError> {
+    let known =
+        |steps: &[DoneStep]| -> Vec<DoneStep> { steps.iter().map(|step| step.clone().with_role(&observed)).collect() };
+    let (steps, leftovers) = (known(undoing.steps), known(undoing.leftovers));
+    let undoing = &Undoing { steps: &steps, leftovers: &leftovers, ..*undoing };
     let mut undo = Undo::new(observed, list, *undoing);
     undo.check()?;
     undo.set = replanned(&mut undo.observed, list, undoing, fresh)?;
-    let overlap = reverse_edited(&mut undo.set, undoing, &undo.places, &undo.configuration);
+    let overlap = reverse_edited(&mut undo.set, undoing);
     undo.bring_authority_back(list, fresh)?;
     undo.take_steps_back();
     undo.remove_leftovers();
@@ -120,8 +145,6 @@ struct Undo<'u> {
     places: Places,
     undoing: Undoing<'u>,
     list: &'u SiteList,
-    /// The files of servers that sites share, of those that the change set changed.
-    configuration: Vec<Utf8PathBuf>,
     /// The sites that are left once it is done.
     rest: SiteList,
     set: ChangeSet,
@@ -130,18 +153,14 @@ struct Undo<'u> {
 impl<'u> Undo<'u> {
     fn new(mut observed: Observed, list: &'u SiteList, undoing: Undoing<'u>) -> Self {
         let places = observed.places.clone();
-        let is_configuration =
-            |path: &&Utf8Path| observed.configured().into_iter().any(|server| is_shared(server, path));
-        let paths = undoing.steps.iter().map(DoneStep::path);
-        let configuration = paths.filter(is_configuration).map(Utf8Path::to_owned).collect();
-        if took_over(undoing.steps, &places) {
+        if took_over(undoing.steps) {
             observed.take_over = TakeOver::Yes;
         }
         let rest = undoing.sites.iter().fold(list.clone(), |rest, change| match &change.before {
             Some(before) => rest.with(before.clone()),
             None => rest.without(name_of(change)),
         });
-        Self { observed, places, undoing, list, configuration, rest, set: ChangeSet::default() }
+        Self { observed, places, undoing, list, rest, set: ChangeSet::default() }
     }
 
     /// Refuses what would lose a later change of a site, or an edit by hand in a file that the change set
@@ -151,17 +170,9 @@ impl<'u> Undo<'u> {
         if let Some(change) = self.undoing.sites.iter().find(is_changed) {
             return Err(UndoError::SiteChanged(name_of(change).clone()));
         }
-        // The hosts file, the list and the default virtual hosts are planned again; nobody edits
-        // certificates.
-        let is_planned = |path: &Utf8Path| {
-            path == self.places.hosts
-                || path == self.places.site_list()
-                || path.starts_with(&self.places.data)
-                || path.as_str().contains(OTHERS)
-        };
         for step in self.undoing.steps {
-            if let DoneStep::Edited { path, made: Some(made), .. } = step
-                && !is_planned(path)
+            if let DoneStep::Edited { role, path, made: Some(made), .. } = step
+                && !role.is_never_edited()
             {
                 return Err(UndoError::Edited { path: path.clone(), made: made.clone() });
             }
@@ -173,12 +184,11 @@ impl<'u> Undo<'u> {
     /// it: it was kept aside.
     fn bring_authority_back(&mut self, list: &SiteList, fresh: &mut dyn Fresh) -> Result<(), UndoError> {
         let steps = self.undoing.steps;
-        let former = steps.iter().find_map(|step| former_of(step, &self.places));
+        let former = steps.iter().find_map(former_of);
         let former = former.and_then(|id| self.observed.former.get(id)).map(|files| files.texts.clone());
         let Some(texts) = former else { return Ok(()) };
         // The one that this change made is gone by now, and what trusts its successor isn't known here.
-        let root = self.places.root_certificate();
-        if steps.iter().any(|step| matches!(step, DoneStep::Edited { path, .. } if *path == root)) {
+        if steps.iter().any(|step| matches!(step, DoneStep::Edited { role: Role::Root, .. })) {
             return Err(UndoError::AuthorityReplaced);
         }
         let again = put_in_place(&mut self.observed, list, &texts, fresh).map_err(|failed| *failed.error)?;
@@ -189,25 +199,24 @@ impl<'u> Undo<'u> {
     /// Takes back each step whose path is as the change set left it.
     fn take_steps_back(&mut self) {
         let has_other_lists = has_other_lists(&self.observed, self.list, self.undoing.sites);
-        let emptied: Vec<ServerId> =
-            self.set.steps.iter().filter_map(|step| emptied_server(step, &self.observed)).collect();
+        let emptied: Vec<ServerId> = self.set.steps.iter().filter_map(emptied_server).collect();
         for step in self.undoing.steps {
             let DoneStep::Untouched(inverse) = step else { continue };
-            if let Step::Folder { path, .. } = inverse {
+            if let Change::Folder { path, .. } = &inverse.change {
                 if !path.starts_with(&self.places.data) && !path.starts_with(&self.places.config) {
-                    self.set.steps.push(Step::EmptyFolder { path: path.clone() });
+                    self.set.step(inverse.role.clone(), Change::EmptyFolder { path: path.clone() });
                 }
                 continue;
             }
-            let path = inverse.path();
-            let is_shared = is_shared_by_sites(path, &self.places, &self.configuration);
+            let (role, path) = (&inverse.role, inverse.path());
+            let is_shared = role.is_shared_by_sites();
             let is_needed = has_other_lists || !self.undoing.is_last && !self.rest.sites.is_empty();
             // With the last site of a server goes all that its sites share: more than this change
             // brought, where an earlier one was undone before it.
             let server = self.observed.server_of(path);
             let goes_whole = self.rest.sites.is_empty() || server.is_some_and(|server| emptied.contains(&server));
-            let is_planned = (is_shared || path == self.places.site_list()) && goes_whole && self.has_step(path);
-            let is_made_anew = self.is_issued_again(inverse) || self.has_foreign_certificate(inverse);
+            let is_planned = (is_shared || *role == Role::SiteList) && goes_whole && self.has_step(path);
+            let is_made_anew = is_issued_again(inverse) || self.has_foreign_certificate(inverse);
             if is_made_anew || is_shared && is_needed || is_planned {
                 continue;
             }
@@ -216,17 +225,10 @@ impl<'u> Undo<'u> {
         }
     }
 
-    /// Whether a step would bring a certificate or an authority back whose key is gone: it is issued
-    /// again.
-    fn is_issued_again(&self, step: &Step) -> bool {
-        let Step::File(FileChange { path, after: Some(_), .. }) = step else { return false };
-        path.starts_with(self.places.certificates()) || path.starts_with(self.places.authority())
-    }
-
     /// Whether a step would bring the default virtual hosts back with the certificate of another list,
     /// which may be gone by now: they are planned with this list's.
     fn has_foreign_certificate(&self, step: &Step) -> bool {
-        let Step::File(FileChange { path, after: Some(text), .. }) = step else { return false };
+        let Change::File(FileChange { path, after: Some(text), .. }) = &step.change else { return false };
         let is_of = |server: &&dyn Configured| server.own().layout.site_file(&others_name()) == *path;
         let server = self.observed.configured().into_iter().find(is_of);
         self.has_step(path) && server.is_some_and(|server| foreign_certificate(&self.places, server, text).is_some())
@@ -245,11 +247,12 @@ impl<'u> Undo<'u> {
         for step in self.undoing.leftovers {
             let DoneStep::Untouched(inverse) = step else { continue };
             let is_removal = matches!(
-                inverse,
-                Step::File(FileChange { after: None, .. }) | Step::Link(LinkChange { after: None, .. })
+                inverse.change,
+                Change::File(FileChange { after: None, .. }) | Change::Link(LinkChange { after: None, .. })
             );
-            let path = inverse.path();
-            if is_removal && is_shared_by_sites(path, &self.places, &[]) && !self.has_step(path) {
+            // Lines of files that were there before go back with their journal.
+            let is_shared = inverse.role.is_shared_by_sites() && !matches!(inverse.role, Role::SharedConfig(_));
+            if is_removal && is_shared && !self.has_step(inverse.path()) {
                 self.set.steps.push(inverse.clone());
             }
         }
@@ -260,7 +263,7 @@ impl<'u> Undo<'u> {
     fn name_servers(&mut self) {
         let paths = || self.set.steps.iter().map(Step::path);
         let changed: Vec<ServerId> = paths().filter_map(|path| self.observed.server_of(path)).collect();
-        let has_certificate = paths().any(|path| self.places.certificate_of(path).is_some());
+        let has_certificate = self.set.steps.iter().any(|step| step.role.certificate_of().is_some());
         let of_sites = self.rest.sites.iter().filter_map(|site| site.server).filter(|server| server.is_configured());
         let of_sites: Vec<ServerId> = if has_certificate { of_sites.collect() } else { Vec::new() };
         self.set.servers.extend(changed.into_iter().chain(of_sites));
@@ -268,25 +271,26 @@ impl<'u> Undo<'u> {
 }
 
 /// The server whose last site goes, if the step removes what its sites share.
-fn emptied_server(step: &Step, observed: &Observed) -> Option<ServerId> {
-    let Step::File(FileChange { path, after: None, .. }) = step else { return None };
-    if path.as_str().contains(OTHERS) { observed.server_of(path) } else { None }
+fn emptied_server(step: &Step) -> Option<ServerId> {
+    match (&step.role, &step.change) {
+        (Role::DefaultHost(server), Change::File(FileChange { after: None, .. })) => Some(*server),
+        _ => None,
+    }
 }
 
-/// Whether a path is of what all sites share: the authority, the default virtual hosts, modules, a
-/// server's own files.
-fn is_shared_by_sites(path: &Utf8Path, places: &Places, configuration: &[Utf8PathBuf]) -> bool {
-    let is_aside = path.starts_with(places.former_authorities());
-    path.starts_with(places.authority()) && !is_aside
-        || path.as_str().contains(OTHERS)
-        || configuration.iter().any(|file| file == path)
-        || path.parent().is_some_and(|folder| folder.file_name() == Some("mods-enabled"))
+/// Whether a step would bring a certificate or an authority back whose key is gone: it is issued
+/// again.
+fn is_issued_again(step: &Step) -> bool {
+    let is_of_authority = |role: &Role| {
+        role.certificate_of().is_some() || matches!(role, Role::Root | Role::Authority | Role::FormerAuthority(_))
+    };
+    matches!(step.change, Change::File(FileChange { after: Some(_), .. })) && is_of_authority(&step.role)
 }
 
 /// Whether lines of the user's own were taken over before the change set: taking it back does so again.
-fn took_over(steps: &[DoneStep], places: &Places) -> bool {
-    let before = steps.iter().filter(|step| step.path() == places.hosts).find_map(|step| match step {
-        DoneStep::Untouched(Step::File(inverse)) => inverse.after.as_deref(),
+fn took_over(steps: &[DoneStep]) -> bool {
+    let before = steps.iter().filter(|step| *step.role() == Role::HostsFile).find_map(|step| match step {
+        DoneStep::Untouched(Step { change: Change::File(inverse), .. }) => inverse.after.as_deref(),
         DoneStep::Edited { part_before, .. } => part_before.as_ref(),
         DoneStep::Untouched(_) => None,
     });
@@ -295,26 +299,21 @@ fn took_over(steps: &[DoneStep], places: &Places) -> bool {
 
 /// Takes back by their lines the files that were edited since and that no site's plan speaks of. Gives one
 /// whose lines were changed again.
-fn reverse_edited(
-    set: &mut ChangeSet,
-    undoing: &Undoing<'_>,
-    places: &Places,
-    configuration: &[Utf8PathBuf],
-) -> Option<Utf8PathBuf> {
-    let is_planned = |path: &Utf8Path| {
-        let is_of_sites =
-            path == places.hosts || path == places.site_list() || is_shared_by_sites(path, places, configuration);
-        !undoing.sites.is_empty() && is_of_sites || path.starts_with(&places.data)
+fn reverse_edited(set: &mut ChangeSet, undoing: &Undoing<'_>) -> Option<Utf8PathBuf> {
+    let is_planned = |role: &Role| {
+        let is_list = matches!(role, Role::HostsFile | Role::SiteList);
+        let is_own = role.is_never_edited() && !is_list && !matches!(role, Role::DefaultHost(_));
+        !undoing.sites.is_empty() && (is_list || role.is_shared_by_sites()) || is_own
     };
     let mut overlap = None;
     for step in undoing.steps {
-        let DoneStep::Edited { path, made: None, part_before, reversed } = step else { continue };
-        if is_planned(path) || set.change_of(path).is_some() {
+        let DoneStep::Edited { role, path, made: None, part_before, reversed } = step else { continue };
+        if is_planned(role) || set.change_of(path).is_some() {
             continue;
         }
         match reversed {
             Some(change) if change.before == change.after => {}
-            Some(change) => set.steps.push(Step::File(change.clone())),
+            Some(change) => set.step(role.clone(), Change::File(change.clone())),
             None if part_before.is_some() => overlap = Some(path.clone()),
             None => {}
         }
@@ -333,10 +332,14 @@ fn has_other_lists(observed: &Observed, list: &SiteList, sites: &[SiteChange]) -
 }
 
 /// The authority that a step kept aside, by its id.
-fn former_of<'s>(step: &'s DoneStep, places: &Places) -> Option<&'s str> {
-    let DoneStep::Untouched(Step::File(FileChange { path, after: None, .. })) = step else { return None };
-    let folder = path.parent().filter(|folder| folder.parent() == Some(&places.former_authorities()))?;
-    folder.file_name()
+fn former_of(step: &DoneStep) -> Option<&str> {
+    match step {
+        DoneStep::Untouched(Step {
+            role: Role::FormerAuthority(id),
+            change: Change::File(FileChange { after: None, .. }),
+        }) => Some(id),
+        _ => None,
+    }
 }
 
 pub(super) fn name_of(change: &SiteChange) -> &HostName {

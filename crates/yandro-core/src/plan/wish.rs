@@ -7,7 +7,7 @@
 use camino::Utf8PathBuf;
 use serde::{Deserialize, Serialize};
 
-use super::change::{ChangeSet, Step};
+use super::change::{Change, ChangeSet, Step};
 use super::observed::{Fresh, Observed};
 use super::settle::{Failed, Orphans, settle};
 use super::site::{map_site, unmap_sites};
@@ -122,7 +122,8 @@ impl Observed {
     /// Whether a step changes the hosts file, or a file or link of a server that was observed.
     pub fn is_systems(&self, step: &Step) -> bool {
         let path = step.path();
-        matches!(step, Step::File(_) | Step::Link(_)) && (*path == self.places.hosts || self.server_of(path).is_some())
+        matches!(step.change, Change::File(_) | Change::Link(_))
+            && (*path == self.places.hosts || self.server_of(path).is_some())
     }
 }
 

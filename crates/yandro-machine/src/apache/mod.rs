@@ -5,7 +5,7 @@ mod observe;
 pub use observe::observe;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::{Files as _, Layout, OTHERS};
+use yandro_core::config::{FileOwner, Files as _, Layout};
 use yandro_core::httpd::run::{
     Configuration, Place, ServerReport, Start, VirtualHost, by_address, environment as environment_of,
 };
@@ -127,11 +127,11 @@ pub(crate) fn unasked_configuration(machine: &Machine, found: &Found) -> Configu
 /// site of yandro's has taken, since its file comes first: place and address.
 pub fn displaced(machine: &Machine, found: &Found) -> Vec<(Place, String)> {
     let configuration = unasked_configuration(machine, found);
-    let is_own = |host: &VirtualHost| found.is_own(host.place.file.as_str().into());
+    let owner = |host: &VirtualHost| found.owner_of(host.place.file.as_str().into());
     let hosts = configuration.virtual_hosts();
     let displaced = by_address(&hosts).into_iter().filter_map(|at| {
-        let first = at.hosts.first().filter(|first| is_own(first) && !first.place.file.contains(OTHERS));
-        let other = at.hosts.iter().find(|host| !is_own(host))?;
+        let first = at.hosts.first().filter(|first| matches!(owner(first), FileOwner::Site(_)));
+        let other = at.hosts.iter().find(|host| !owner(host).is_yandro())?;
         first.map(|_| (other.place.clone(), at.address.clone()))
     });
     displaced.collect()

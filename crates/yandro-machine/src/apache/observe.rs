@@ -37,7 +37,7 @@ pub fn observe(
         module_links.iter().filter_map(|name: &String| name.strip_suffix(".load").map(str::to_owned)).collect();
     // Any Apache httpd 2.4 of Debian's reads the same: only others are asked what is built in.
     let start = start(machine, found, is_asked || layout.links.is_none());
-    let shared = Shared::of(start, &WithoutOwn(found), |file| found.is_own(file));
+    let shared = Shared::of(start, &WithoutOwn(found), |file| found.owner_of(file));
     // Of a server that runs its sockets tell; of one that is yet to be started, its configuration.
     let by_socket = if machine.is_real() { network::listens_on_v6(80) } else { None };
     let by_system = !machine.is_real() || network::would_listen_on_v6();

@@ -4,7 +4,7 @@ use std::os::unix::fs::MetadataExt as _;
 use std::time::{Duration, Instant};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::{ChangeSet, FileChange, Opened, Phase, Step};
+use yandro_core::plan::{Change, ChangeSet, FileChange, Opened, Phase, Step};
 use yandro_core::site::ServerId;
 use yandro_core::system::{Cache, StoreKind};
 
@@ -305,13 +305,13 @@ fn wait_for_ports(set: &ChangeSet, id: ServerId) -> Result<(), String> {
 fn forbidden(set: &ChangeSet) -> Vec<Utf8PathBuf> {
     let mut found: Vec<Utf8PathBuf> = Vec::new();
     for step in &set.steps {
-        if let Step::EmptyFolder { .. } | Step::Rights(_) | Step::Trust(_) = step {
+        if let Change::EmptyFolder { .. } | Change::Rights(_) | Change::Trust(_) = step.change {
             continue;
         }
         let path = files::follow(step.path()).unwrap_or_else(|_| step.path().to_owned());
         // A file in a folder that may not be written can still be written in place.
         let in_place =
-            matches!(step, Step::File(FileChange { before: Some(_), after: Some(_), .. })) && may_write(&path);
+            matches!(step.change, Change::File(FileChange { before: Some(_), after: Some(_), .. })) && may_write(&path);
         if !may_change(&path) && !in_place {
             found.push(step.path().to_owned());
         }
@@ -323,10 +323,10 @@ fn forbidden(set: &ChangeSet) -> Vec<Utf8PathBuf> {
 fn others_rights(set: &ChangeSet) -> Vec<Utf8PathBuf> {
     let user = rustix::process::geteuid();
     let is_others = |path: &Utf8Path| !user.is_root() && path.metadata().is_ok_and(|meta| meta.uid() != user.as_raw());
-    let is_forbidden = |step: &&Step| match step {
-        Step::Rights(change) => is_others(&change.path),
+    let is_forbidden = |step: &&Step| match &step.change {
+        Change::Rights(change) => is_others(&change.path),
         // The helper knows no key stores of Java's.
-        Step::Trust(change) => change.kind == StoreKind::Java && !may_write(&change.store),
+        Change::Trust(change) => change.kind == StoreKind::Java && !may_write(&change.store),
         _ => false,
     };
     set.steps.iter().filter(is_forbidden).map(|step| step.path().to_owned()).collect()
@@ -334,11 +334,11 @@ fn others_rights(set: &ChangeSet) -> Vec<Utf8PathBuf> {
 
 /// Whether a path is still as it was when the change set was planned.
 fn is_as_observed(machine: &Machine, step: &Step) -> bool {
-    match step {
-        Step::Folder { .. } | Step::EmptyFolder { .. } => true,
-        Step::Rights(change) => permissions::rights_of(&change.path).is_ok_and(|now| now == change.before),
-        Step::Trust(change) => stores::is_trusted(machine, change).is_ok_and(|now| now == change.before),
-        Step::File(change) => files::holds(&change.path, change.before.as_deref().map(Vec::as_slice)),
-        Step::Link(change) => files::read_link_if_there(&change.path).is_ok_and(|now| now == change.before),
+    match &step.change {
+        Change::Folder { .. } | Change::EmptyFolder { .. } => true,
+        Change::Rights(change) => permissions::rights_of(&change.path).is_ok_and(|now| now == change.before),
+        Change::Trust(change) => stores::is_trusted(machine, change).is_ok_and(|now| now == change.before),
+        Change::File(change) => files::holds(&change.path, change.before.as_deref().map(Vec::as_slice)),
+        Change::Link(change) => files::read_link_if_there(&change.path).is_ok_and(|now| now == change.before),
     }
 }

@@ -1,9 +1,11 @@
 //! The change sets so far.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::{Access, DoneStep, FileChange, LinkChange, SiteChange, Step, reversed as reversed_text};
+use yandro_core::plan::{
+    Access, Change, DoneStep, FileChange, LinkChange, Role, SiteChange, Step, reversed as reversed_text,
+};
 
-use super::record::{self, Record, RecordError, RecordedFile, RecordedStep};
+use super::record::{self, Record, RecordError, RecordedChange, RecordedFile, RecordedStep};
 use crate::caller;
 use crate::files::{self, FileError};
 use crate::machine::Machine;
@@ -83,39 +85,30 @@ pub fn done_steps(machine: &Machine, id: u64) -> Result<Option<Vec<DoneStep>>, F
 }
 
 fn done_step(machine: &Machine, record: &Record, step: &RecordedStep) -> Result<DoneStep, FileError> {
-    Ok(match step {
-        RecordedStep::Folder { path, access } => {
-            DoneStep::Untouched(Step::Folder { path: path.clone(), access: *access })
+    let untouched = |change: Change| DoneStep::Untouched(Step { role: step.role.clone(), change });
+    let done = match &step.change {
+        RecordedChange::Folder { path, access } => Some(Change::Folder { path: path.clone(), access: *access }),
+        RecordedChange::Link { path, before, after } => {
+            let is_as_left = files::read_link_if_there(path).ok().flatten() == *after;
+            let change = LinkChange { path: path.clone(), before: before.clone(), after: after.clone() };
+            is_as_left.then(|| Change::Link(change.inverse()))
         }
-        RecordedStep::Link { path, before, after } => {
-            if files::read_link_if_there(path).ok().flatten() == *after {
-                let change = LinkChange { path: path.clone(), before: before.clone(), after: after.clone() };
-                DoneStep::Untouched(Step::Link(change.inverse()))
-            } else {
-                edited(path)
-            }
+        RecordedChange::File(file) => return done_file(record, &step.role, file),
+        RecordedChange::EmptyFolder { .. } => None,
+        RecordedChange::Trust(change) => {
+            let is_as_left = stores::is_trusted(machine, change).is_ok_and(|now| now == change.after);
+            is_as_left.then(|| Change::Trust(change.clone().inverse()))
         }
-        RecordedStep::File(file) => done_file(record, file)?,
-        RecordedStep::EmptyFolder { path, .. } => edited(path),
-        RecordedStep::Trust(change) => {
-            if stores::is_trusted(machine, change).is_ok_and(|now| now == change.after) {
-                DoneStep::Untouched(Step::Trust(change.clone().inverse()))
-            } else {
-                edited(&change.store)
-            }
+        RecordedChange::Rights(change) => {
+            let is_as_left = permissions::rights_of(&change.path).is_ok_and(|now| now == change.after);
+            is_as_left.then(|| Change::Rights(change.clone().inverse()))
         }
-        RecordedStep::Rights(change) => {
-            if permissions::rights_of(&change.path).is_ok_and(|now| now == change.after) {
-                DoneStep::Untouched(Step::Rights(change.clone().inverse()))
-            } else {
-                edited(&change.path)
-            }
-        }
-    })
+    };
+    Ok(done.map_or_else(|| edited(&step.role, step.path()), untouched))
 }
 
-fn edited(path: &Utf8Path) -> DoneStep {
-    DoneStep::Edited { path: path.to_owned(), made: None, part_before: None, reversed: None }
+fn edited(role: &Role, path: &Utf8Path) -> DoneStep {
+    DoneStep::Edited { role: role.clone(), path: path.to_owned(), made: None, part_before: None, reversed: None }
 }
 
 /// The later change, not undone, that changed a file's lines again after this one did.
@@ -139,7 +132,7 @@ impl Entry {
     }
 }
 
-fn done_file(record: &Record, file: &RecordedFile) -> Result<DoneStep, FileError> {
+fn done_file(record: &Record, role: &Role, file: &RecordedFile) -> Result<DoneStep, FileError> {
     let now = files::read_if_there(&file.path)?;
     let is_untouched = now.as_deref().map(files::fingerprint) == file.after;
     // A secret that was replaced or removed is gone for good.
@@ -148,6 +141,7 @@ fn done_file(record: &Record, file: &RecordedFile) -> Result<DoneStep, FileError
         let reversed = reversed.and_then(|(now, (before, after))| Some((now, reversed_text(now, before, after)?)));
         let (path, access) = (file.path.clone(), file.access);
         return Ok(DoneStep::Edited {
+            role: role.clone(),
             path: path.clone(),
             made: record.made_content(file).filter(|_| now.is_some()).map(<[u8]>::to_vec),
             part_before: record.changed(file).map(|(before, _)| before.to_vec()),
@@ -166,7 +160,7 @@ fn done_file(record: &Record, file: &RecordedFile) -> Result<DoneStep, FileError
     };
     let (before, after) = (now.map(Into::into), old.map(Into::into));
     let change = FileChange { path: file.path.clone(), before, after, access: file.access };
-    Ok(DoneStep::Untouched(Step::File(change)))
+    Ok(DoneStep::Untouched(Step { role: role.clone(), change: Change::File(change) }))
 }
 
 /// How much of the history is kept.
@@ -210,11 +204,13 @@ fn written(path: &Utf8Path) -> Option<i64> {
 impl RecordedStep {
     /// The path that it changes.
     pub(super) fn path(&self) -> &Utf8Path {
-        match self {
-            Self::Folder { path, .. } | Self::Link { path, .. } | Self::EmptyFolder { path, .. } => path,
-            Self::File(file) => &file.path,
-            Self::Rights(change) => &change.path,
-            Self::Trust(change) => &change.store,
+        match &self.change {
+            RecordedChange::Folder { path, .. }
+            | RecordedChange::Link { path, .. }
+            | RecordedChange::EmptyFolder { path, .. } => path,
+            RecordedChange::File(file) => &file.path,
+            RecordedChange::Rights(change) => &change.path,
+            RecordedChange::Trust(change) => &change.store,
         }
     }
 }

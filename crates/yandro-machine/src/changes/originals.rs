@@ -1,7 +1,7 @@
 //! The files as they were before yandro ever touched them, kept for good.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::{ChangeSet, Step};
+use yandro_core::plan::{Change, ChangeSet, Role};
 
 use crate::files::{self, FileError};
 use crate::machine::Machine;
@@ -11,10 +11,10 @@ use crate::machine::Machine;
 pub(super) fn keep(machine: &Machine, set: &ChangeSet) -> Result<(), FileError> {
     let folder = machine.originals();
     for step in &set.steps {
-        let Step::File(change) = step else { continue };
+        let Change::File(change) = &step.change else { continue };
         let Some(content) = change.before.as_ref().filter(|_| !machine.is_keepers(&change.path)) else { continue };
         let path = folder.join(encoded(&change.path));
-        if path.exists() || is_ours(&change.path) {
+        if path.exists() || matches!(step.role, Role::VirtualHost(_) | Role::DefaultHost(_)) {
             continue;
         }
         machine.make_own_folder(&folder)?;
@@ -22,11 +22,6 @@ pub(super) fn keep(machine: &Machine, set: &ChangeSet) -> Result<(), FileError> 
         machine.write_own(&beside, &path, content)?;
     }
     Ok(())
-}
-
-/// A file that yandro made, and so has no original.
-fn is_ours(path: &Utf8Path) -> bool {
-    path.file_name().is_some_and(|name| name.starts_with("yandro-"))
 }
 
 /// The files of which an original is kept.

@@ -10,7 +10,7 @@ use yandro_core::site::ServerId;
 use super::control::{Controls, OnWait, ServerAction};
 use super::hands::{Escalate, Hands, Helped, by_need};
 use super::lock::Lock;
-use super::record::{self, Record, RecordError, RecordedFile, RecordedStep};
+use super::record::{self, Record, RecordError, RecordedChange, RecordedFile};
 use super::steps::{clean_up, held};
 use crate::caller;
 use crate::files::{self, FileError};
@@ -156,33 +156,33 @@ fn steps_back(machine: &Machine, hands: &Hands<'_>, record: &Record) -> Result<O
     let mut foreign = None;
     for (number, step) in record.steps.iter().enumerate().rev() {
         let _rights = caller::rights_for(step.path());
-        match step {
+        match &step.change {
             // A folder that somebody put something into stays.
-            RecordedStep::Folder { path, .. } => _ = fs::remove_dir(files::follow_folder(path)),
-            RecordedStep::EmptyFolder { path, mode: Some(mode) } if !path.exists() => {
+            RecordedChange::Folder { path, .. } => _ = fs::remove_dir(files::follow_folder(path)),
+            RecordedChange::EmptyFolder { path, mode: Some(mode) } if !path.exists() => {
                 let real = files::follow_folder(path);
                 fs::DirBuilder::new().mode(*mode).create(&real).map_err(FileError::at(path))?;
                 machine.give_project(&real)?;
             }
-            RecordedStep::EmptyFolder { .. } => {}
-            RecordedStep::Trust(change) => {
+            RecordedChange::EmptyFolder { .. } => {}
+            RecordedChange::Trust(change) => {
                 if stores::is_trusted(machine, change).map_err(FileError::from)? == change.after {
                     stores::carry_out(machine, &change.clone().inverse()).map_err(FileError::from)?;
                 }
             }
-            RecordedStep::Rights(change) => {
+            RecordedChange::Rights(change) => {
                 if permissions::rights_of(&change.path).is_ok_and(|now| now == change.after) {
                     permissions::set_rights(&change.path, &change.before)?;
                 }
             }
-            RecordedStep::Link { path, before, after } => {
+            RecordedChange::Link { path, before, after } => {
                 hands.remove_left(path, record.tag());
                 let now = files::read_link_if_there(path)?;
                 if now == *after && now != *before {
                     hands.set_link(path, before.as_deref(), record.tag())?;
                 }
             }
-            RecordedStep::File(file) => {
+            RecordedChange::File(file) => {
                 let whole = record.kept_whole(&history, number)?;
                 if !file_back(hands, record, file, whole)? {
                     foreign = Some(file.path.clone());

@@ -12,7 +12,9 @@ use std::os::unix::fs::PermissionsExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
-use yandro_core::plan::{Access, ChangeSet, ChangedLines, FileChange, RightsChange, SiteChange, Step, TrustChange};
+use yandro_core::plan::{
+    Access, Change, ChangeSet, ChangedLines, FileChange, RightsChange, Role, SiteChange, TrustChange,
+};
 use yandro_core::site::{ServerId, Site, SiteList, set_site};
 use yandro_core::source::common_ends;
 use yandro_core::system::{Cache, TrustStore};
@@ -67,8 +69,22 @@ pub(crate) struct Record {
 
 /// One step with what it takes to put it back.
 #[derive(Clone, Debug, Serialize, Deserialize)]
+pub(crate) struct RecordedStep {
+    /// What it is about; records of version 2 and earlier don't say.
+    #[serde(default = "unrecorded")]
+    pub(crate) role: Role,
+    #[serde(flatten)]
+    pub(crate) change: RecordedChange,
+}
+
+fn unrecorded() -> Role {
+    Role::Unrecorded
+}
+
+/// What a step changes, as it is recorded.
+#[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
-pub(crate) enum RecordedStep {
+pub(crate) enum RecordedChange {
     /// A folder that wasn't there.
     Folder {
         path: Utf8PathBuf,
@@ -117,7 +133,7 @@ impl Record {
     pub(crate) fn new(id: u64, at: String, set: &ChangeSet, ran: &[ServerId]) -> Result<Self, FileError> {
         let listed = |site: &Option<Site>| site.as_ref().map(|site| set_site("", site));
         let mut record = Self {
-            version: 2,
+            version: 3,
             id,
             tag: format!("{:08x}", u32::from_be_bytes(random())),
             command: set.command.clone(),
@@ -134,27 +150,32 @@ impl Record {
             contents: Vec::new(),
         };
         for step in &set.steps {
-            match step {
-                Step::Folder { path, access } => record.missing_folders(path, *access),
-                Step::File(change) => record.add_file(change)?,
-                Step::Rights(change) => record.steps.push(RecordedStep::Rights(change.clone())),
-                Step::Trust(change) => record.steps.push(RecordedStep::Trust(change.clone())),
-                Step::EmptyFolder { path } => {
-                    let mode = path.metadata().ok().map(|meta| meta.permissions().mode() & 0o7777);
-                    record.steps.push(RecordedStep::EmptyFolder { path: path.clone(), mode });
+            let change = match &step.change {
+                Change::Folder { path, access } => {
+                    record.missing_folders(&step.role, path, *access);
+                    continue;
                 }
-                Step::Link(change) => record.steps.push(RecordedStep::Link {
+                Change::File(change) => RecordedChange::File(record.file(change)?),
+                Change::Rights(change) => RecordedChange::Rights(change.clone()),
+                Change::Trust(change) => RecordedChange::Trust(change.clone()),
+                Change::EmptyFolder { path } => {
+                    let mode = path.metadata().ok().map(|meta| meta.permissions().mode() & 0o7777);
+                    RecordedChange::EmptyFolder { path: path.clone(), mode }
+                }
+                Change::Link(change) => RecordedChange::Link {
                     path: change.path.clone(),
                     before: change.before.clone(),
                     after: change.after.clone(),
-                }),
-            }
+                },
+            };
+            record.steps.push(RecordedStep { role: step.role.clone(), change });
         }
         record.sum = Some(fingerprint(&record.contents));
         Ok(record)
     }
 
-    fn add_file(&mut self, change: &FileChange) -> Result<(), FileError> {
+    /// Keeps what a file's change needs, and says where.
+    fn file(&mut self, change: &FileChange) -> Result<RecordedFile, FileError> {
         let before = change.before.as_ref().map(|content| content.as_slice());
         let after = change.after.as_ref().map(|content| content.as_slice());
         let ends = common_ends(before.unwrap_or_default(), after.unwrap_or_default());
@@ -167,7 +188,7 @@ impl Record {
             start..self.contents.len()
         };
         let (old, new) = (keep(before), keep(after));
-        self.steps.push(RecordedStep::File(RecordedFile {
+        Ok(RecordedFile {
             path: change.path.clone(),
             access: change.access,
             attributes: before.map(|_| Attributes::of(&change.path)).transpose()?,
@@ -177,8 +198,7 @@ impl Record {
             suffix,
             old,
             new,
-        }));
-        Ok(())
+        })
     }
 
     /// The sites that the change set is about.
@@ -188,13 +208,14 @@ impl Record {
     }
 
     /// Every folder on the way that isn't there yet, the uppermost first.
-    fn missing_folders(&mut self, path: &Utf8Path, access: Access) {
+    fn missing_folders(&mut self, role: &Role, path: &Utf8Path, access: Access) {
         let missing: Vec<&Utf8Path> = path.ancestors().take_while(|folder| !folder.exists()).collect();
         for folder in missing.into_iter().rev() {
-            let is_known =
-                self.steps.iter().any(|step| matches!(step, RecordedStep::Folder { path, .. } if path == folder));
-            if !is_known {
-                self.steps.push(RecordedStep::Folder { path: folder.to_owned(), access });
+            let is_it =
+                |step: &RecordedStep| matches!(&step.change, RecordedChange::Folder { path, .. } if path == folder);
+            if !self.steps.iter().any(is_it) {
+                let change = RecordedChange::Folder { path: folder.to_owned(), access };
+                self.steps.push(RecordedStep { role: role.clone(), change });
             }
         }
     }
@@ -215,8 +236,8 @@ impl Record {
 
     /// The lines of a file that the change set took out, and those that it brought.
     pub(crate) fn changed_lines(&self, path: &Utf8Path) -> Option<ChangedLines<'_>> {
-        let file = self.steps.iter().find_map(|step| match step {
-            RecordedStep::File(file) if file.path == path => Some(file),
+        let file = self.steps.iter().find_map(|step| match &step.change {
+            RecordedChange::File(file) if file.path == path => Some(file),
             _ => None,
         })?;
         let (before, after) = self.changed(file)?;
@@ -329,8 +350,8 @@ impl Record {
         record.contents = bytes[end + 1..].to_vec();
         let is_whole = record.sum.as_ref().is_none_or(|sum| *sum == fingerprint(&record.contents));
         let has = |range: &std::ops::Range<usize>| record.contents.get(range.clone()).is_some();
-        let in_range = record.steps.iter().all(|step| match step {
-            RecordedStep::File(file) => has(&file.old) && has(&file.new),
+        let in_range = record.steps.iter().all(|step| match &step.change {
+            RecordedChange::File(file) => has(&file.old) && has(&file.new),
             _ => true,
         });
         (is_whole && in_range).then_some(record)

@@ -4,10 +4,10 @@ use std::fs;
 use std::os::unix::fs::DirBuilderExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::{Access, ChangeSet, FileChange, Phase, Step};
+use yandro_core::plan::{Access, Change, ChangeSet, FileChange, Phase, Step};
 
 use super::hands::Hands;
-use super::record::{Record, RecordedFile, RecordedStep};
+use super::record::{Record, RecordedChange, RecordedFile};
 use crate::caller;
 use crate::files::{self, Attributes, FileError};
 use crate::interrupt;
@@ -34,21 +34,21 @@ impl Work<'_> {
     pub(super) fn do_steps(&self, phase: Phase) -> Result<(), Stopped> {
         // The folders come from the record, which knows the missing ones on the way; each stands
         // before whatever goes into it.
-        let mut planned = self.set.steps.iter().filter(|step| !matches!(step, Step::Folder { .. }));
+        let mut planned = self.set.steps.iter().filter(|step| !matches!(step.change, Change::Folder { .. }));
         for (number, recorded) in self.record.steps.iter().enumerate() {
-            let step = match recorded {
-                RecordedStep::Folder { .. } => None,
+            let step = match &recorded.change {
+                RecordedChange::Folder { .. } => None,
                 _ => Some(planned.next().expect("the record has one step for each planned one")),
             };
-            let of_step = step.map_or(Phase::BeforeReload, |step| self.set.phase(step, &self.machine.places));
+            let of_step = step.map_or(Phase::BeforeReload, Step::phase);
             if of_step != phase {
                 continue;
             }
             if interrupt::came() {
                 return Err(Stopped::Interrupted);
             }
-            match (recorded, step) {
-                (RecordedStep::Folder { path, access }, _) => make_folder(self.machine, path, *access),
+            match (&recorded.change, step) {
+                (RecordedChange::Folder { path, access }, _) => make_folder(self.machine, path, *access),
                 (_, Some(step)) => self.do_step(step, number),
                 (_, None) => Ok(()),
             }
@@ -59,20 +59,20 @@ impl Work<'_> {
 
     fn do_step(&self, step: &Step, number: usize) -> Result<(), FileError> {
         let _rights = caller::rights_for(step.path());
-        match step {
-            Step::File(change) => self.write_file(change, || {
+        match &step.change {
+            Change::File(change) => self.write_file(change, || {
                 let before = change.before.as_deref().map_or(&[][..], Vec::as_slice);
                 self.record.keep_whole(self.machine, number, before)
             }),
-            Step::Link(change) => self.hands.set_link(&change.path, change.after.as_deref(), self.record.tag()),
-            Step::Rights(change) => permissions::set_rights(&change.path, &change.after),
-            Step::Trust(change) => Ok(stores::carry_out(self.machine, change)?),
+            Change::Link(change) => self.hands.set_link(&change.path, change.after.as_deref(), self.record.tag()),
+            Change::Rights(change) => permissions::set_rights(&change.path, &change.after),
+            Change::Trust(change) => Ok(stores::carry_out(self.machine, change)?),
             // A folder that somebody has put something into stays.
-            Step::EmptyFolder { path } => {
+            Change::EmptyFolder { path } => {
                 _ = fs::remove_dir(files::follow_folder(path));
                 Ok(())
             }
-            Step::Folder { .. } => Ok(()),
+            Change::Folder { .. } => Ok(()),
         }
     }
 
@@ -123,7 +123,7 @@ pub(super) fn held(path: &Utf8Path, record: &Record) -> Utf8PathBuf {
 pub(super) fn clean_up(machine: &Machine, record: &Record, history: &Utf8Path) {
     let mut is_clean = true;
     for step in &record.steps {
-        let RecordedStep::File(RecordedFile { path, access, after, .. }) = step else { continue };
+        let RecordedChange::File(RecordedFile { path, access, after, .. }) = &step.change else { continue };
         let _rights = caller::rights_for(path);
         if *access == Access::Secret {
             is_clean &= unless_gone(fs::remove_file(held(path, record))).is_ok();

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::{Files, Layout, OTHERS, Others, others_certificate};
+use yandro_core::config::{FileOwner, Files, Layout, OTHERS, Others, others_certificate};
 use yandro_core::name::HostName;
 use yandro_core::plan::OwnFiles;
 
@@ -35,7 +35,7 @@ pub(crate) struct WithoutOwn<'f>(pub(crate) &'f Found);
 
 impl WithoutOwn<'_> {
     fn is_own(&self, path: &Utf8Path) -> bool {
-        self.0.is_own(path) && !path.as_str().contains(OTHERS)
+        matches!(self.0.owner_of(path), FileOwner::Site(_))
     }
 }
 

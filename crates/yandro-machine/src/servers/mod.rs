@@ -15,7 +15,7 @@ pub use files::{Disk, sites};
 pub(crate) use files::{WithoutOwn, list, own_files};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::{KnownLayout, Layout, PathView, Place, Published, Seen};
+use yandro_core::config::{FileOwner, KnownLayout, Layout, PathView, Place, Published, Seen};
 use yandro_core::name::HostName;
 use yandro_core::plan::ObservedServer;
 use yandro_core::site::{ServerId, ServerKind};
@@ -90,9 +90,14 @@ impl Found {
         Seen { view: &self.view, files: &Disk, assumed }
     }
 
-    /// Whether a file that the server reads, by its own path, is one of yandro's.
+    /// Whose a file is that the server reads, by the server's own path.
+    pub fn owner_of(&self, path: &Utf8Path) -> FileOwner {
+        self.view.here(path).map_or(FileOwner::Other, |here| self.layout.owner_of(&here))
+    }
+
+    /// Whether such a file is one of yandro's.
     pub fn is_own(&self, path: &Utf8Path) -> bool {
-        self.view.here(path).is_some_and(|here| self.layout.is_own(&here))
+        self.owner_of(path).is_yandro()
     }
 }
 

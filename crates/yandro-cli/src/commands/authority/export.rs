@@ -5,7 +5,7 @@ use std::io::IsTerminal as _;
 use camino::Utf8Path;
 use serde_json::json;
 use yandro_core::pki::{Authority, certificate_bundle, mobile_profile, trust_lines, trust_variables};
-use yandro_core::plan::{Access, ChangeSet};
+use yandro_core::plan::{Access, ChangeSet, Role};
 use yandro_core::shell::Shell;
 use yandro_machine::{files, observe, trust};
 
@@ -76,7 +76,7 @@ pub(super) fn export(
                 .hint("name another, or take it away first"));
         }
         let mut set = ChangeSet::default();
-        set.file(path.clone(), before, Some(content.clone()), Access::Public);
+        set.file(Role::Export, path.clone(), (before, Some(content.clone())), Access::Public);
         Ok(Planned { set, starts: false, about: () })
     };
     let Some(_) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };

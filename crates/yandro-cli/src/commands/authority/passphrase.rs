@@ -3,7 +3,7 @@
 use camino::Utf8Path;
 use serde_json::json;
 use yandro_core::pki::Key;
-use yandro_core::plan::{Access, ChangeSet, Fresh as _};
+use yandro_core::plan::{Access, ChangeSet, Fresh as _, Role};
 use yandro_machine::{SystemFresh, observe};
 
 use super::none_yet;
@@ -48,11 +48,13 @@ pub(super) fn run(
         let own = observe::authority(machine)?.ok_or_else(none_yet)?;
         let former = observe::former(machine);
         let mut set = ChangeSet::default();
-        set.file(path.clone(), Some(own.texts.key.clone()), Some(text(own.key()?)?), Access::Secret);
+        let content = (Some(own.texts.key.clone()), Some(text(own.key()?)?));
+        set.file(Role::Authority, path.clone(), content, Access::Secret);
         for (id, files) in &former {
             let Ok(key) = files.key() else { continue };
             let path = machine.places.former_authority(id).join("issuing.key");
-            set.file(path, Some(files.texts.key.clone()), Some(text(key)?), Access::Secret);
+            let content = (Some(files.texts.key.clone()), Some(text(key)?));
+            set.file(Role::Authority, path, content, Access::Secret);
         }
         let keys = set.steps.len();
         Ok(Planned { set, starts: false, about: keys })

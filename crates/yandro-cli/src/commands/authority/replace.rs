@@ -6,7 +6,7 @@ use serde_json::json;
 use yandro_core::config::OTHERS;
 use yandro_core::name::HostName;
 use yandro_core::pki::{Authority, AuthorityCertificates, Constraints, date};
-use yandro_core::plan::{Step, replace_authority};
+use yandro_core::plan::{Change, Role, Step, replace_authority};
 use yandro_machine::{SystemFresh, observe};
 
 use super::trust::Chosen;
@@ -100,11 +100,11 @@ fn another(
     };
     let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
     let (made, former) = &done.about;
-    let is_moved = |step: &&Step| matches!(step, Step::Trust(change) if change.after);
+    let is_moved = |step: &&Step| matches!(&step.change, Change::Trust(change) if change.after);
     let stores = done.set.steps.iter().filter(is_moved).count() + usize::from(done.set.trust.is_some());
-    let is_chain = |step: &&Step| {
-        let name = places.certificate_of(step.path()).filter(|name| name.as_str() != OTHERS);
-        name.is_some_and(|name| *step.path() == places.chain(&name))
+    let is_chain = |step: &&Step| match (&step.role, &step.change) {
+        (Role::Certificate(name), Change::File(_)) => name.as_str() != OTHERS,
+        _ => false,
     };
     let sites = done.set.steps.iter().filter(is_chain).count();
     let elsewhere = observe::issued(machine)?.1.iter().filter(|own| done.set.change_of(&own.path).is_some()).count();

@@ -3,7 +3,7 @@
 use camino::Utf8PathBuf;
 use serde_json::json;
 use yandro_core::pki::Authority;
-use yandro_core::plan::{Access, ChangeSet, Step, TrustChange};
+use yandro_core::plan::{Access, Change, ChangeSet, Role, Step, TrustChange};
 use yandro_core::system::StoreKind;
 use yandro_machine::trust::stores::{self, Store};
 use yandro_machine::{files, observe, trust};
@@ -91,7 +91,7 @@ impl Chosen {
         for left in &self.left {
             ui.note(&format!("left as it is: {left}"));
         }
-        let is_changed = set.trust.is_some() || set.steps.iter().any(|step| matches!(step, Step::Trust(_)));
+        let is_changed = set.trust.is_some() || set.steps.iter().any(|step| matches!(step.change, Change::Trust(_)));
         if !is_changed {
             return;
         }
@@ -185,11 +185,11 @@ fn of_system(
         trust::own_files(machine, store).into_iter().filter(|other| *other != path).collect();
     if !moved || !others.is_empty() {
         let root = root.map(|root| root.as_bytes().to_vec());
-        set.file(path.clone(), files::read_if_there(&path)?, root, Access::Public);
+        set.file(Role::TrustStore, path.clone(), (files::read_if_there(&path)?, root), Access::Public);
     }
     for orphan in others {
         let text = files::read_if_there(&orphan)?;
-        set.file(orphan, text, None::<Vec<u8>>, Access::Public);
+        set.file(Role::TrustStore, orphan, (text, None::<Vec<u8>>), Access::Public);
     }
     Ok(())
 }
@@ -208,7 +208,8 @@ fn of_store(
     let change = |nickname: &str, certificate: String, after: bool| {
         let (kind, path, title) = (store.kind, store.path.clone(), store.title.clone());
         let nickname = nickname.to_owned();
-        Step::Trust(TrustChange { kind, store: path, title, nickname, certificate, before: !after, after })
+        let change = TrustChange { kind, store: path, title, nickname, certificate, before: !after, after };
+        Step { role: Role::TrustStore, change: Change::Trust(change) }
     };
     let former = stores::former_roots(machine, store.kind, &store.path, own).map_err(CommandError::not_made)?;
     for (nickname, certificate) in &former {
@@ -218,7 +219,7 @@ fn of_store(
     match root {
         Some(root) if !is_trusted && (!moved || !former.is_empty()) => {
             if store.kind == StoreKind::Nss && !store.path.is_dir() {
-                set.steps.push(Step::Folder { path: store.path.clone(), access: Access::Private });
+                set.folder(Role::TrustStore, store.path.clone(), Access::Private);
             }
             set.steps.push(change(own, root.to_owned(), true));
         }

@@ -4,7 +4,7 @@ use camino::Utf8Path;
 use serde_json::json;
 use yandro_core::name::HostName;
 use yandro_core::pki::{Facts, Leaf, LeafRequest, SigningRequest, date};
-use yandro_core::plan::{Access, ChangeSet, Fresh as _, Step, note_issued};
+use yandro_core::plan::{Access, ChangeSet, Fresh as _, Role, note_issued};
 use yandro_machine::{SystemFresh, files, observe, pkcs12};
 
 use crate::args::IssueArgs;
@@ -47,17 +47,18 @@ pub(super) fn issue(context: &Context, args: &IssueArgs, ui: &mut Ui) -> Result<
         let chain = files.authority.issue(files.key()?, &request, &key)?;
         let mut set = ChangeSet::default();
         if !folder.is_dir() {
-            set.steps.push(Step::Folder { path: folder.clone(), access: Access::Private });
+            set.folder(Role::Export, folder.clone(), Access::Private);
         }
         if args.p12 {
             let name = leaf.names.first().or(leaf.wildcards.first()).map(ToString::to_string).unwrap_or_default();
             let passphrase = passphrase.as_ref().map(|own| own.as_str()).unwrap_or_default();
             let content = pkcs12::bundle(&name, &key, &chain, passphrase).map_err(CommandError::not_made)?;
-            set.file(bundle.clone(), None::<Vec<u8>>, Some(content), Access::Secret);
+            set.file(Role::Export, bundle.clone(), (None::<Vec<u8>>, Some(content)), Access::Secret);
         } else {
             let pem = key.to_secret_pem().as_bytes().to_vec();
-            set.file(key_path.clone(), None::<Vec<u8>>, Some(pem), Access::Secret);
-            set.file(chain_path.clone(), None::<Vec<u8>>, Some(chain.clone().into_bytes()), Access::Public);
+            set.file(Role::Export, key_path.clone(), (None::<Vec<u8>>, Some(pem)), Access::Secret);
+            let content = (None::<Vec<u8>>, Some(chain.clone().into_bytes()));
+            set.file(Role::IssuedCertificate, chain_path.clone(), content, Access::Public);
             note_issued(&mut set, &context.machine.places, observe::issued(&context.machine)?.0, &chain_path);
         }
         Ok(Planned { set, starts: false, about: chain })
@@ -94,7 +95,8 @@ pub(super) fn sign(
         let serial = SystemFresh::new().serial();
         let chain = files.authority.sign(files.key()?, &asked, days, now(), serial)?;
         let mut set = ChangeSet::default();
-        set.file(path.clone(), None::<Vec<u8>>, Some(chain.clone().into_bytes()), Access::Public);
+        let content = (None::<Vec<u8>>, Some(chain.clone().into_bytes()));
+        set.file(Role::IssuedCertificate, path.clone(), content, Access::Public);
         note_issued(&mut set, &context.machine.places, observe::issued(&context.machine)?.0, &path);
         Ok(Planned { set, starts: false, about: chain })
     };

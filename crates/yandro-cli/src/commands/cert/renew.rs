@@ -1,8 +1,8 @@
 //! `yandro cert renew`.
 
-use camino::{Utf8Path, Utf8PathBuf};
+use camino::Utf8PathBuf;
 use serde_json::json;
-use yandro_core::plan::{Step, renew as plan_renewal};
+use yandro_core::plan::{Change, Role, Step, renew as plan_renewal};
 use yandro_machine::{SystemFresh, observe};
 
 use crate::commands::apply::{Planned, apply};
@@ -22,9 +22,9 @@ pub(super) fn renew(context: &Context, within: i64, ui: &mut Ui) -> Result<Statu
         Ok(Planned { set, starts: false, about: gone })
     };
     let Some(done) = apply(context, ui, plan, |_: &Vec<Utf8PathBuf>| Ok(()))? else { return Ok(Status::Well) };
-    let is_key = |path: &Utf8Path| path.file_name() == Some("key.pem");
-    let files = done.set.steps.iter().filter(|step| matches!(step, Step::File(_)));
-    let renewed: Vec<_> = files.map(Step::path).filter(|path| !is_key(path)).collect();
+    let is_certificate = |step: &&Step| matches!(step.role, Role::Certificate(_) | Role::IssuedCertificate);
+    let files = done.set.steps.iter().filter(|step| matches!(step.change, Change::File(_)));
+    let renewed: Vec<_> = files.filter(is_certificate).map(Step::path).collect();
     for path in &done.about {
         ui.note(&format!("{path} was issued by yandro and is gone: it is not renewed"));
     }

@@ -2,7 +2,7 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde_json::json;
-use yandro_core::plan::{Access, ChangeSet, Step};
+use yandro_core::plan::{Access, ChangeSet, Role};
 use yandro_core::schedule::{Job, NAME, wanted_link};
 use yandro_machine::{files, process};
 
@@ -76,8 +76,9 @@ pub(super) fn install(context: &Context, args: &RenewArgs, ui: &mut Ui) -> Resul
     let plan = || {
         let mut set = ChangeSet::default();
         let mut file = |path: Utf8PathBuf, text: String| -> Result<(), CommandError> {
-            set.steps.push(Step::Folder { path: parent(&path), access: Access::Public });
-            set.file(path.clone(), files::read_if_there(&path)?, Some(text.into_bytes()), Access::Public);
+            set.folder(Role::Timer, parent(&path), Access::Public);
+            let content = (files::read_if_there(&path)?, Some(text.into_bytes()));
+            set.file(Role::Timer, path.clone(), content, Access::Public);
             Ok(())
         };
         match which {
@@ -85,9 +86,9 @@ pub(super) fn install(context: &Context, args: &RenewArgs, ui: &mut Ui) -> Resul
                 file(timer.unit("service"), job.service_unit())?;
                 file(timer.unit("timer"), job.timer_unit())?;
                 let link = wanted_link(&timer.units);
-                set.steps.push(Step::Folder { path: parent(&link), access: Access::Public });
+                set.folder(Role::Timer, parent(&link), Access::Public);
                 let before = files::read_link_if_there(&link)?;
-                set.link(link, before, Some(format!("../{NAME}.timer").into()));
+                set.link(Role::Timer, link, before, Some(format!("../{NAME}.timer").into()));
             }
             TimerArg::Cron => {
                 let user = if timer.is_root { "root" } else { machine.user() };
@@ -142,9 +143,9 @@ pub(super) fn remove(context: &Context, ui: &mut Ui) -> Result<Status, CommandEr
     let plan = || {
         let mut set = ChangeSet::default();
         let link = wanted_link(&timer.units);
-        set.link(link.clone(), files::read_link_if_there(&link)?, None);
+        set.link(Role::Timer, link.clone(), files::read_link_if_there(&link)?, None);
         for path in [timer.unit("timer"), timer.unit("service"), timer.cron.clone()] {
-            set.file(path.clone(), files::read_if_there(&path)?, None::<Vec<u8>>, Access::Public);
+            set.file(Role::Timer, path.clone(), (files::read_if_there(&path)?, None::<Vec<u8>>), Access::Public);
         }
         Ok(Planned { set, starts: false, about: () })
     };

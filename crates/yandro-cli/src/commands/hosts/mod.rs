@@ -9,7 +9,7 @@ use std::borrow::Cow;
 
 use yandro_core::hosts::EditError;
 use yandro_core::name::HostName;
-use yandro_core::plan::{Access, ChangeSet, Content};
+use yandro_core::plan::{Access, ChangeSet, Content, Role};
 use yandro_core::site::{Site, SiteList};
 use yandro_machine::files;
 
@@ -32,7 +32,8 @@ fn planned<T>(
     let mut set = ChangeSet::default();
     let before = Content::from(read(context)?);
     if let Some(after) = edit(&before)? {
-        set.file(context.machine.places.hosts.clone(), Some(before), Some(after), Access::Public);
+        let hosts = context.machine.places.hosts.clone();
+        set.file(Role::HostsFile, hosts, (Some(before), Some(after)), Access::Public);
     }
     Ok(Planned { set, starts: false, about })
 }

@@ -1,7 +1,7 @@
 //! The site's folder: making it, and letting the server in.
 
 use camino::Utf8Path;
-use yandro_core::plan::{Access, ChangeSet, FileChange, Step};
+use yandro_core::plan::{Access, Change, ChangeSet, FileChange, Role, Step};
 use yandro_core::site::{Content, ServerId, Site};
 use yandro_machine::servers;
 use yandro_machine::{permissions, ports};
@@ -19,19 +19,20 @@ pub(super) fn create(set: &mut ChangeSet, site: &Site) {
     let has_page = usual.into_iter().any(|page| root.join(page).exists());
     let mut steps = Vec::new();
     if !root.is_dir() {
-        steps.push(Step::Folder { path: root.clone(), access: Access::Project });
+        steps.push(Change::Folder { path: root.clone(), access: Access::Project });
     }
     if !has_page {
         let name = if site.serving.php.is_some() { "index.php" } else { "index.html" };
         let name = site.serving.index.first().map_or(name, String::as_str);
-        steps.push(Step::File(FileChange {
+        steps.push(Change::File(FileChange {
             path: root.join(name),
             before: None,
             after: Some(starter(site).into_bytes().into()),
             access: Access::Project,
         }));
     }
-    set.steps.splice(0..0, steps);
+    let step = |change| Step { role: Role::ProjectFile, change };
+    set.steps.splice(0..0, steps.into_iter().map(step));
 }
 
 /// The page that a new folder begins with.
@@ -53,7 +54,8 @@ pub(super) fn let_in(context: &Context, set: &mut ChangeSet, site: &Site, is_to_
     let Some(user) = found.and_then(|found| servers::user(&context.machine, found)) else { return Ok(()) };
     if is_to_fix {
         let cures = permissions::cures(&root, &user)?;
-        set.steps.splice(0..0, cures.into_iter().map(Step::Rights));
+        let step = |change| Step { role: Role::Access, change: Change::Rights(change) };
+        set.steps.splice(0..0, cures.into_iter().map(step));
         return Ok(());
     }
     match permissions::first_barrier(&root, &user) {

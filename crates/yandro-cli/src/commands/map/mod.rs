@@ -8,8 +8,9 @@ mod serving;
 use desired::desired;
 use serde_json::json;
 use yandro_core::check;
+use yandro_core::config::Switched;
 use yandro_core::hosts::TakeOver;
-use yandro_core::plan::{ChangeSet, FileChange, Step, map_site};
+use yandro_core::plan::{ChangeSet, Step, map_site};
 use yandro_core::site::{Content, ServerId, ServerKind, Site, Symlinks};
 use yandro_machine::servers::Found;
 use yandro_machine::{SystemFresh, apache, observe};
@@ -146,7 +147,11 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
 /// The person's own virtual hosts that count from now on, since an `Include` of their file was
 /// switched on.
 fn come_to_life(context: &Context, found: &Found, set: &ChangeSet) -> Option<String> {
-    let switched: Vec<String> = set.steps.iter().filter_map(changed_file).flat_map(new_includes).collect();
+    let theirs = |switched: &Switched| match switched {
+        Switched::Include { files, are_own: false } => Some(files.clone()),
+        _ => None,
+    };
+    let switched: Vec<String> = set.switched.iter().filter_map(|(_, switched)| theirs(switched)).collect();
     if switched.is_empty() {
         return None;
     }
@@ -160,25 +165,6 @@ fn come_to_life(context: &Context, found: &Found, set: &ChangeSet) -> Option<Str
     let file = &alive.first()?.place.file;
     let names: Vec<&str> = alive.iter().map(|host| host.name.as_deref().unwrap_or("one without a name")).collect();
     Some(format!("{file} is included now, and with it your own virtual hosts answer: {}", names.join(", ")))
-}
-
-/// A file that was there and changes.
-fn changed_file(step: &Step) -> Option<&FileChange> {
-    match step {
-        Step::File(change) if change.before.is_some() && change.path.extension() == Some("conf") => Some(change),
-        _ => None,
-    }
-}
-
-/// What a file includes that it didn't, yandro's own files apart.
-fn new_includes(change: &FileChange) -> Vec<String> {
-    let text = |content: &Option<yandro_core::plan::Content>| {
-        content.as_deref().map(|bytes| String::from_utf8_lossy(bytes).into_owned()).unwrap_or_default()
-    };
-    let (before, after) = (text(&change.before), text(&change.after));
-    let is_new = |line: &&str| line.trim_start().starts_with("Include") && !before.lines().any(|own| own == *line);
-    let path = |line: &str| Some(line.split_whitespace().nth(1)?.trim_matches('"').to_owned());
-    after.lines().filter(is_new).filter_map(path).filter(|path| !path.contains("yandro-")).collect()
 }
 
 /// What a name's new address has to get past, besides the system's own caches.

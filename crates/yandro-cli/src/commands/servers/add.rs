@@ -5,7 +5,7 @@ use std::env;
 use camino::{Utf8Path, Utf8PathBuf};
 use serde_json::json;
 use yandro_core::config::{PathPair, PublishedPort};
-use yandro_core::plan::{Access, ChangeSet, Step};
+use yandro_core::plan::{Access, ChangeSet, Role};
 use yandro_core::site::{ServerId, ServerKind, ServerName};
 use yandro_machine::files;
 use yandro_machine::settings::{NamedServer, SYSTEM_SERVERS, with_server, without_server};
@@ -79,8 +79,8 @@ fn settings_change(
     let after = change(&String::from_utf8_lossy(before.as_deref().unwrap_or_default()));
     let mut set = ChangeSet::default();
     let folder = path.parent().unwrap_or(&machine.places.config).to_owned();
-    set.steps.push(Step::Folder { path: folder, access });
-    set.file(path, before, Some(after.into_bytes()), access);
+    set.folder(Role::Settings, folder, access);
+    set.file(Role::Settings, path, (before, Some(after.into_bytes())), access);
     Ok(Planned { set, starts: false, about: () })
 }
 

@@ -7,9 +7,8 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use yandro_core::config::{OTHERS, list_of};
 use yandro_core::hosts;
-use yandro_core::name::HostName;
 use yandro_core::pki::{Facts, vetted_root};
-use yandro_core::plan::{Places, Reading, Step, Wish, nickname};
+use yandro_core::plan::{Change, Places, Reading, Role, Step, Wish, nickname};
 use yandro_core::site::{ListId, ServerId, Site, SiteList};
 use yandro_core::system::TrustStore;
 
@@ -160,12 +159,13 @@ impl Judge<'_> {
     fn take(&mut self, machine: &Machine, after: &SiteList, steps: Vec<(Option<ServerId>, Step)>) {
         let places = &machine.places;
         for (server, step) in steps {
-            let (path, from, target) = match step {
-                Step::File(change) => {
+            let Step { role, change } = step;
+            let (path, from, target) = match change {
+                Change::File(change) => {
                     let target = change.after.map_or(Target::Absent, |content| Target::File(content.to_vec()));
                     (change.path, State::of_file(change.before.as_deref().map(Vec::as_slice)), target)
                 }
-                Step::Link(change) => {
+                Change::Link(change) => {
                     let from = State::of_link(change.before.as_deref());
                     (change.path, from, change.after.map_or(Target::Absent, Target::Link))
                 }
@@ -174,11 +174,15 @@ impl Judge<'_> {
             let wanted = Asked { path: path.clone(), from: from.clone(), to: target.state() };
             let Some(at) = self.left.iter().position(|asked| *asked == wanted) else { continue };
             self.left.remove(at);
-            let site = site_of(&path).filter(|_| target != Target::Absent);
+            let of_site = match &role {
+                Role::VirtualHost(name) => Some(name.clone()),
+                _ => None,
+            };
+            let site = if target == Target::Absent { None } else { of_site.clone() };
             let own = site.as_ref().and_then(|name| after.site(name));
             let unlisted = site.as_ref().filter(|_| own.is_none());
             let unlisted = unlisted.map(|name| format!("your site list has no site `{name}`"));
-            let foreign = site_of(&path).filter(|_| !is_of_list(places, &path));
+            let foreign = if is_of_list(places, &path) { None } else { of_site };
             let foreign = foreign.map(|name| format!("the file of `{name}` does not name your site list as its owner"));
             let why = foreign.or_else(|| own.and_then(vetting::of_site)).or(unlisted).or_else(|| match &target {
                 Target::File(content) if path == places.hosts => {
@@ -270,12 +274,6 @@ fn is_of_list(places: &Places, path: &Utf8Path) -> bool {
 
 fn present_hosts(places: &Places) -> Vec<u8> {
     files::read_if_there(&places.hosts).ok().flatten().unwrap_or_default()
-}
-
-/// The site whose file or link a path is, by its name.
-fn site_of(path: &Utf8Path) -> Option<HostName> {
-    let name = path.file_name()?.strip_prefix("yandro-")?.strip_suffix(".conf")?;
-    HostName::parse(name).ok().filter(|name| name.as_str() != OTHERS)
 }
 
 fn is_named_for(path: &Utf8Path, pem: &str) -> bool {

@@ -2,9 +2,8 @@
 
 use camino::Utf8PathBuf;
 use yandro_core::hosts;
-use yandro_core::plan::{ChangeSet, Step, Wish};
+use yandro_core::plan::{Change, ChangeSet, Role, Step, Wish};
 use yandro_core::site::ServerId;
-use yandro_core::system::TrustStore;
 
 use super::permits::{Refusal, judge};
 use super::{Asked, State};
@@ -13,14 +12,14 @@ use crate::machine::Machine;
 
 /// The steps of these paths, as the helper is asked for them.
 pub(in crate::changes) fn asked(set: &ChangeSet, paths: &[Utf8PathBuf]) -> Vec<Asked> {
-    let of = |step: &Step| match step {
-        Step::File(change) => {
+    let of = |step: &Step| match &step.change {
+        Change::File(change) => {
             let state = |content: &Option<_>| {
                 State::of_file(content.as_ref().map(|content: &yandro_core::plan::Content| content.as_slice()))
             };
             Some(Asked { path: change.path.clone(), from: state(&change.before), to: state(&change.after) })
         }
-        Step::Link(change) => Some(Asked {
+        Change::Link(change) => Some(Asked {
             path: change.path.clone(),
             from: State::of_link(change.before.as_deref()),
             to: State::of_link(change.after.as_deref()),
@@ -41,10 +40,8 @@ pub(in crate::changes) fn wish(machine: &Machine, set: &ChangeSet, server: Serve
         None => before.clone(),
     };
     let hosts_after = set.change_of(&places.hosts).and_then(|change| change.after.as_deref());
-    let root = set.steps.iter().find_map(|step| match step {
-        Step::File(change) if TrustStore::of_file(&change.path).is_some() => {
-            change.after.as_deref().map(|content| text(Some(content)))
-        }
+    let root = set.steps.iter().find_map(|step| match (&step.role, &step.change) {
+        (Role::TrustStore, Change::File(change)) => change.after.as_deref().map(|content| text(Some(content))),
         _ => None,
     });
     Wish {

@@ -1,0 +1,156 @@
+//! What a step is about.
+
+use camino::Utf8Path;
+use serde::{Deserialize, Serialize};
+
+use super::observed::Observed;
+use super::others::others_name;
+use super::server::is_shared;
+use crate::name::HostName;
+use crate::site::ServerId;
+
+/// What a step is about, set where it is planned. A record of changes keeps it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Role {
+    /// The hosts file.
+    HostsFile,
+    /// The site list.
+    SiteList,
+    /// The settings, the user's or everybody's.
+    Settings,
+    /// A site's virtual hosts, or the link that enables them.
+    VirtualHost(HostName),
+    /// The virtual hosts for unknown host names, or the link that enables them.
+    DefaultHost(ServerId),
+    /// A file of a server that its sites share.
+    SharedConfig(ServerId),
+    /// A link that enables a module.
+    ModuleLink {
+        /// The server.
+        server: ServerId,
+        /// The module, by its identifier without `_module`.
+        module: String,
+        /// Whether it is the link that loads the module, and not the one with its settings.
+        loads: bool,
+    },
+    /// A folder for logs.
+    Logs,
+    /// A site's certificate with its chain.
+    Certificate(HostName),
+    /// A site's key.
+    Key(HostName),
+    /// The root certificate.
+    Root,
+    /// Another file of the authority.
+    Authority,
+    /// A file of an authority that another took the place of, by its id.
+    FormerAuthority(String),
+    /// A certificate that was issued to no site.
+    IssuedCertificate,
+    /// The list of those.
+    IssuedList,
+    /// A trust store.
+    TrustStore,
+    /// A timer that renews certificates.
+    Timer,
+    /// The user's own project.
+    ProjectFile,
+    /// The way to a project, which a server's user may enter.
+    Access,
+    /// A file that the user asked to have written, or put back.
+    Export,
+    /// A record of version 2 or earlier doesn't say.
+    Unrecorded,
+}
+
+impl Role {
+    /// The site whose certificate or key it is.
+    pub fn certificate_of(&self) -> Option<&HostName> {
+        match self {
+            Self::Certificate(name) | Self::Key(name) => Some(name),
+            _ => None,
+        }
+    }
+
+    /// Whether all sites of a list or of a server need it.
+    pub(super) fn is_shared_by_sites(&self) -> bool {
+        match self {
+            Self::Root | Self::Authority | Self::DefaultHost(_) | Self::SharedConfig(_) | Self::ModuleLink { .. } => {
+                true
+            }
+            Self::Certificate(name) | Self::Key(name) => *name == others_name(),
+            _ => false,
+        }
+    }
+
+    /// Whether its files are planned again from the list, or are nobody's to edit.
+    pub(super) fn is_never_edited(&self) -> bool {
+        matches!(
+            self,
+            Self::HostsFile
+                | Self::SiteList
+                | Self::DefaultHost(_)
+                | Self::Certificate(_)
+                | Self::Key(_)
+                | Self::Root
+                | Self::Authority
+                | Self::FormerAuthority(_)
+                | Self::IssuedList
+        )
+    }
+}
+
+/// What a site's file or link is about, the site for unknown host names included.
+pub(super) fn site_file_role(name: HostName, server: ServerId) -> Role {
+    if name == others_name() { Role::DefaultHost(server) } else { Role::VirtualHost(name) }
+}
+
+impl Observed {
+    /// What a step of a record that names no roles was about, by its path.
+    pub(super) fn role_of(&self, path: &Utf8Path) -> Role {
+        let places = &self.places;
+        if path == places.hosts {
+            return Role::HostsFile;
+        }
+        if path == places.site_list() {
+            return Role::SiteList;
+        }
+        if path == places.settings() {
+            return Role::Settings;
+        }
+        if path == places.issued() {
+            return Role::IssuedList;
+        }
+        if path == places.root_certificate() {
+            return Role::Root;
+        }
+        if let Some(name) = places.certificate_of(path) {
+            return if path == places.key(&name) { Role::Key(name) } else { Role::Certificate(name) };
+        }
+        if let Ok(below) = path.strip_prefix(places.former_authorities()) {
+            let id = below.components().next().map(|id| id.to_string()).unwrap_or_default();
+            return Role::FormerAuthority(id);
+        }
+        if path.starts_with(places.authority()) {
+            return Role::Authority;
+        }
+        self.role_in_a_server(path).unwrap_or(Role::Export)
+    }
+
+    fn role_in_a_server(&self, path: &Utf8Path) -> Option<Role> {
+        self.configured().into_iter().find_map(|model| {
+            let (own, server) = (model.own(), model.id());
+            let of_site = own.layout.site_of_file(path).or_else(|| own.layout.site_of_link(path));
+            if let Some(name) = of_site {
+                return Some(site_file_role(name, server));
+            }
+            let links = own.layout.links.as_ref();
+            if links.is_some_and(|links| path.parent() == Some(links.enabled_modules.as_path())) {
+                let module = path.file_stem().unwrap_or_default().to_owned();
+                return Some(Role::ModuleLink { server, module, loads: path.extension() == Some("load") });
+            }
+            is_shared(model, path).then_some(Role::SharedConfig(server))
+        })
+    }
+}
