@@ -48,7 +48,7 @@ fuzz_target!(|bytes: &[u8]| {
     }
     let start = Start {
         main: "/c/main".into(),
-        report: ServerReport { version: [2, 4, 66], root: "/c".into(), main: "/c/main".into(), built_in: Vec::new() },
+        report: ServerReport { version: [2, 4, 66], root: "/c".into(), main: "/c/main".into(), ..ServerReport::default() },
         environment: [("LOGS".to_owned(), "/l".to_owned())].into(),
         defines: Vec::new(),
     };

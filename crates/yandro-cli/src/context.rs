@@ -9,7 +9,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
 use yandro_core::config::Published;
-use yandro_core::site::{ServerId, Site, SiteList};
+use yandro_core::site::{ServerId, ServerKind, Site, SiteList};
 use yandro_machine::changes::{self, Lock, ServerControl};
 use yandro_machine::ports::Holder;
 use yandro_machine::servers::{self, Control as ServerControls, Found};
@@ -232,19 +232,19 @@ impl Context {
     }
 
     /// The server for sites that name none: the first that the person named, or the one that is
-    /// there; of both the one that runs, and Apache httpd if that doesn't tell.
+    /// there; of several the first that runs, or the usual choice if none does.
     fn usual_server(&self) -> Result<ServerId, CommandError> {
         if let Some(named) = self.machine.servers.first() {
             let id = ServerId::Named(named.name);
             // One that is gone is no reason to choose another.
             return self.server(id).map(|found| found.id).ok_or_else(|| self.no_server(id));
         }
-        let has = |id: ServerId| self.server(id).is_some();
-        match (has(ServerId::Apache), has(ServerId::Nginx)) {
-            (true, true) if self.runs(ServerId::Nginx) && !self.runs(ServerId::Apache) => Ok(ServerId::Nginx),
-            (true, _) => Ok(ServerId::Apache),
-            (false, true) => Ok(ServerId::Nginx),
-            (false, false) => Err(CommandError::not_made("no web server was found").hint(NO_SERVER)),
+        let there: Vec<ServerId> =
+            ServerKind::ALL.iter().map(|kind| ServerId::Found(*kind)).filter(|id| self.server(*id).is_some()).collect();
+        let running = if there.len() > 1 { there.iter().find(|id| self.runs(**id)) } else { None };
+        match running.or(there.first()) {
+            Some(id) => Ok(*id),
+            None => Err(CommandError::not_made("no web server was found").hint(NO_SERVER)),
         }
     }
 

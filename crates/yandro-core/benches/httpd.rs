@@ -53,7 +53,7 @@ fn one_file_to_spans(bencher: Bencher<'_, '_>) {
 #[divan::bench]
 fn run_through_to_virtual_hosts(bencher: Bencher<'_, '_>) {
     let files = One(configuration());
-    let report = ServerReport { version: [2, 4, 0], root: "/".into(), main: "/c".into(), built_in: Vec::new() };
+    let report = ServerReport { version: [2, 4, 0], root: "/".into(), main: "/c".into(), ..ServerReport::default() };
     let start =
         Start { main: "/c".into(), report, environment: std::collections::BTreeMap::new(), defines: Vec::new() };
     bencher.counter(BytesCount::of_str(&files.0)).bench(|| {

@@ -6,16 +6,17 @@
 pub mod check;
 pub mod config;
 pub mod hosts;
-pub mod httpd;
 pub mod name;
 pub mod network;
-pub mod nginx;
 pub mod pack;
 pub mod pki;
 pub mod plan;
 pub mod schedule;
+pub mod servers;
 pub mod shell;
 pub mod site;
 pub mod source;
 pub mod system;
 pub mod tables;
+
+pub use servers::{httpd, nginx};

@@ -1,6 +1,5 @@
 //! The part of yandro that touches the machine.
 
-pub mod apache;
 pub mod caches;
 pub mod caller;
 pub mod certificates;
@@ -13,7 +12,6 @@ pub mod interrupt;
 pub mod key_care;
 mod machine;
 pub mod network;
-pub mod nginx;
 pub mod observe;
 pub mod pack;
 pub mod permissions;

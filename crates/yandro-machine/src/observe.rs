@@ -9,7 +9,7 @@ use yandro_core::hosts::TakeOver;
 use yandro_core::name::HostName;
 use yandro_core::pki::{AuthorityCertificates, PkiError, RENEW_DAYS};
 use yandro_core::plan::{AuthorityFiles, AuthorityTexts, Content, Issued, Observed, issued_paths};
-use yandro_core::site::{Content as SiteContent, ListError, ServerKind, Site, SiteList};
+use yandro_core::site::{ListError, Site, SiteList};
 use zeroize::Zeroizing;
 
 use crate::files::{self, FileError};
@@ -118,10 +118,8 @@ pub fn observe_all(
 
 /// Whether a server has to be asked how it writes what these sites need.
 fn is_asked(found: &Found, sites: &[&Site]) -> bool {
-    match found.kind {
-        ServerKind::Apache => sites.iter().any(|site| matches!(site.content, SiteContent::Upstream(_))),
-        ServerKind::Nginx => sites.iter().any(|site| site.server == Some(found.id) && site.https.is_on()),
-    }
+    let software = found.kind.software();
+    sites.iter().any(|site| software.depends_on_version(site, site.server == Some(found.id)))
 }
 
 fn observe_names(

@@ -10,11 +10,12 @@ use std::net::IpAddr;
 use camino::Utf8PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use yandro_core::shell::Shell;
+use yandro_core::site::ServerKind;
 
 pub(crate) use authority::{AuthorityArgs, AuthorityCommand, RootFormat, StoresArg};
 pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, RenewArgs, TermsArgs, TimerArg};
 pub(crate) use map::{MapArgs, OnOff, OverridesArg, ServingArgs, SymlinksArg, UpstreamHostArg};
-pub(crate) use servers::{ServerAddArgs, ServerKindArg, ServersArgs, ServersCommand};
+pub(crate) use servers::{ServerAddArgs, ServersArgs, ServersCommand};
 
 /// From a project folder to a proven <https://name> on your own machine.
 ///
@@ -294,8 +295,8 @@ pub(crate) struct PackArgs {
     #[arg(long, value_name = "DIR")]
     pub(crate) out: Utf8PathBuf,
     /// The kind of server in the image; without it the site's own, or nginx
-    #[arg(long, value_enum)]
-    pub(crate) kind: Option<ServerKindArg>,
+    #[arg(long, value_parser = servers::server_kind())]
+    pub(crate) kind: Option<ServerKind>,
     /// A port of this machine, and the container's that is published there; give it once for each.
     /// Without any they are the same
     #[arg(long = "port", value_name = "HERE:THERE")]

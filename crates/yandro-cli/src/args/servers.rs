@@ -3,7 +3,8 @@
 use std::net::IpAddr;
 
 use camino::Utf8PathBuf;
-use clap::{Args, Subcommand, ValueEnum};
+use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
+use clap::{Args, Subcommand};
 use yandro_core::site::ServerKind;
 
 #[derive(Debug, Args)]
@@ -73,8 +74,8 @@ pub(crate) struct ServerAddArgs {
     #[arg(long)]
     pub(crate) for_everyone: bool,
     /// What kind of server it is, where the configuration's name doesn't tell
-    #[arg(long, value_enum)]
-    pub(crate) kind: Option<ServerKindArg>,
+    #[arg(long, value_parser = server_kind())]
+    pub(crate) kind: Option<ServerKind>,
     /// Its main file, such as /opt/ferries/conf/httpd.conf, or the folder in which it reads every
     /// file that ends in `.conf`; as this machine sees it
     #[arg(long, value_name = "PATH")]
@@ -106,19 +107,8 @@ pub(crate) struct ServerAddArgs {
     pub(crate) stop: Option<String>,
 }
 
-#[derive(Clone, Copy, Debug, ValueEnum)]
-pub(crate) enum ServerKindArg {
-    /// Apache httpd
-    Apache,
-    /// nginx
-    Nginx,
-}
-
-impl From<ServerKindArg> for ServerKind {
-    fn from(arg: ServerKindArg) -> Self {
-        match arg {
-            ServerKindArg::Apache => Self::Apache,
-            ServerKindArg::Nginx => Self::Nginx,
-        }
-    }
+/// Reads a kind of server.
+pub(crate) fn server_kind() -> impl TypedValueParser<Value = ServerKind> {
+    let words = ServerKind::ALL.iter().map(|kind| PossibleValue::new(kind.word()).help(kind.software().title()));
+    PossibleValuesParser::new(words).try_map(|word| ServerKind::parse(&word).ok_or("no kind of server"))
 }

@@ -83,7 +83,7 @@ fn what(path: &str) -> &'static str {
 fn packed(context: &Context, args: &PackArgs, site: &Site) -> Result<Packed, CommandError> {
     let places = &context.machine.places;
     let found = site.server.and_then(|id| context.server(id));
-    let kind = args.kind.map(ServerKind::from).or(found.map(|found| found.kind)).unwrap_or(ServerKind::Nginx);
+    let kind = args.kind.or(found.map(|found| found.kind)).unwrap_or(ServerKind::Nginx);
     let ports: Vec<PublishedPort> = args
         .ports
         .iter()

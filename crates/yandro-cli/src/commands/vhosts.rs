@@ -1,10 +1,8 @@
 //! `yandro vhosts`.
 
 use serde_json::json;
-use yandro_core::config::{Answering, ConfigFault, VirtualHost, by_address};
-use yandro_core::site::ServerKind;
-use yandro_machine::servers::Found;
-use yandro_machine::{Machine, apache, nginx};
+use yandro_core::config::{Answering, ConfigFault, VirtualHost};
+use yandro_machine::servers::{self, Found};
 
 use crate::context::Context;
 use crate::error::{CommandError, NO_SERVER, Status};
@@ -21,55 +19,29 @@ struct Server<'s> {
 pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
     let machine = &context.machine;
     let configurations: Vec<_> =
-        context.servers().iter().map(|found| (found, Configuration::of(machine, found))).collect();
-    let servers: Vec<Server<'_>> = configurations.iter().map(|(found, own)| own.server(found)).collect();
-    if servers.is_empty() {
+        context.servers().iter().map(|found| (found, servers::configuration(machine, found))).collect();
+    let all: Vec<Server<'_>> = configurations
+        .iter()
+        .map(|(found, own)| Server { found, answering: own.answering(), fault: own.fault(), files: own.files().len() })
+        .collect();
+    if all.is_empty() {
         return Err(CommandError::not_made("no web server was found").hint(NO_SERVER));
     }
-    let has_fault = servers.iter().any(|server| server.fault.is_some());
+    let has_fault = all.iter().any(|server| server.fault.is_some());
     let status = if has_fault { Status::Findings } else { Status::Well };
     if ui.json {
-        let told: Vec<_> = servers.iter().map(|server| server_json(server)).collect();
+        let told: Vec<_> = all.iter().map(|server| server_json(server)).collect();
         ui.json(&json!({ "version": 2, "servers": told }));
         return Ok(status);
     }
-    for (place, server) in servers.iter().enumerate() {
-        if servers.len() > 1 {
+    for (place, server) in all.iter().enumerate() {
+        if all.len() > 1 {
             let gap = if place == 0 { "" } else { "\n" };
             ui.say(&format!("{gap}{STRONG}{}{STRONG:#}", server.found.id));
         }
         show(server, ui);
     }
     Ok(status)
-}
-
-/// The configuration of a server of either kind, run through.
-enum Configuration {
-    Apache { files: usize, fault: Option<ConfigFault>, hosts: Vec<VirtualHost> },
-    Nginx(yandro_core::nginx::run::Configuration),
-}
-
-impl Configuration {
-    fn of(machine: &Machine, found: &Found) -> Self {
-        match found.kind {
-            ServerKind::Apache => {
-                let own = apache::configuration(machine, found);
-                Self::Apache { files: own.files.len(), hosts: own.virtual_hosts(), fault: own.fault }
-            }
-            ServerKind::Nginx => Self::Nginx(nginx::configuration(found)),
-        }
-    }
-
-    fn server<'s>(&'s self, found: &'s Found) -> Server<'s> {
-        match self {
-            Self::Apache { files, fault, hosts } => {
-                Server { found, answering: by_address(hosts), fault: fault.as_ref(), files: *files }
-            }
-            Self::Nginx(own) => {
-                Server { found, answering: own.answering(), fault: own.fault.as_ref(), files: own.files.len() }
-            }
-        }
-    }
 }
 
 fn show(server: &Server<'_>, ui: &mut Ui) {

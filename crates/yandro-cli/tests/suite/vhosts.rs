@@ -7,7 +7,8 @@ use std::process::Command;
 
 use camino::Utf8Path;
 use yandro_core::httpd::run::{Configuration, Start, by_address};
-use yandro_machine::apache;
+use yandro_core::site::ServerKind;
+use yandro_machine::servers;
 use yandro_machine::servers::Disk;
 
 use super::kit::{Numbers, Sysroot, has};
@@ -70,7 +71,8 @@ fn assert_agrees(configuration: &Configuration, theirs: &Reported, what: &str) {
 }
 
 fn start(main: &Path) -> Start {
-    let report = apache::report(Utf8Path::new("/usr/sbin/apache2")).expect("Apache httpd tells of itself");
+    let report =
+        servers::report(ServerKind::Apache, Utf8Path::new("/usr/sbin/apache2")).expect("Apache httpd tells of itself");
     let main = Utf8Path::from_path(main).unwrap().to_owned();
     Start { main, report, environment: BTreeMap::new(), defines: Vec::new() }
 }

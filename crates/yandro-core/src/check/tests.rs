@@ -53,10 +53,10 @@ fn expected() -> Expected {
     Expected {
         site: Site {
             aliases: vec![HostName::parse("www.saltmarsh.test").unwrap()],
-            server: Some(ServerId::Apache),
+            server: Some(ServerId::APACHE),
             ..Site::new(HostName::parse("saltmarsh.test").unwrap(), Content::folder("/srv/saltmarsh"))
         },
-        server: ServerId::Apache,
+        server: ServerId::APACHE,
         is_here: true,
         http_port: 80,
         https_port: 443,

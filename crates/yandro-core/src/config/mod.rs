@@ -29,5 +29,6 @@ pub use site_file::{Dialect, hand_edits, list_of, site_file};
 pub use site_files::{PathError, ServerTraits, SiteFiles, Variable};
 pub use tree::{Argument, Directive, Node, ParseError, Section, Tree};
 pub use virtual_host::{Answering, VirtualHost, asked_at, by_address, first_that_has};
+pub use vocabulary::foreign_directives;
 pub(crate) use want::escaped;
 pub use want::{HandEdit, Syntax, Want};

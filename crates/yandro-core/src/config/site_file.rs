@@ -2,13 +2,11 @@
 
 use camino::Utf8Path;
 
-use super::tree::{ParseError, Section, Tree};
+use super::tree::{Directive, ParseError, Section, Tree};
 use super::want::{HandEdit, Syntax, Want, changed_by_hand, foreign, set_opening, update};
-use crate::config::SiteFiles;
-use crate::httpd::ApacheSyntax;
+use crate::config::{SiteFiles, Variable};
 use crate::name::HostName;
-use crate::nginx::NginxSyntax;
-use crate::site::{ListId, ServerKind, Site};
+use crate::site::{ListId, Site};
 use crate::source::{self, Excerpt, Splice};
 
 /// What a server's files are like, as far as virtual hosts go.
@@ -35,18 +33,12 @@ pub trait Dialect: Syntax {
     fn others(&self, port: u16, files: &SiteFiles, is_secure: bool) -> Want;
     /// The directives that name a certificate and its key.
     fn certificate_names(&self) -> [&'static str; 2];
+    /// How a variable is written in an argument.
+    fn variable(&self) -> Variable;
+    /// Whether yandro writes such a directive, or section, into a site's file.
+    fn writes(&self, directive: &Directive) -> bool;
     /// What is taken for the text of a main file that isn't here: all of a folder is included.
     fn assumed_main(&self, sites: &Utf8Path) -> String;
-}
-
-impl ServerKind {
-    /// How the files of such a server are written.
-    pub fn dialect(self) -> &'static dyn Dialect {
-        match self {
-            Self::Apache => &ApacheSyntax,
-            Self::Nginx => &NginxSyntax,
-        }
-    }
 }
 
 /// The text of a site's file: a new one, or `existing` with just what changed.

@@ -7,7 +7,7 @@ mod texts;
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use crate::config::{ParseError, PathError, Published, ServerTraits, SiteFiles, Variable, site_file};
+use crate::config::{ParseError, PathError, Published, ServerTraits, SiteFiles, site_file};
 use crate::name::HostName;
 use crate::plan::Access;
 use crate::site::{Content, FastCgi, ServerKind, Site, Upstream};
@@ -88,10 +88,7 @@ impl Inside {
         Self {
             project: Utf8Path::new("/srv").join(name.as_str()),
             certificates: "/etc/yandro/certificates".into(),
-            virtual_hosts: match kind {
-                ServerKind::Apache => "/usr/local/apache2/conf/yandro",
-                ServerKind::Nginx => "/etc/nginx/conf.d",
-            },
+            virtual_hosts: kind.software().image().virtual_hosts,
             extra: "/etc/yandro/extra.conf".into(),
         }
     }
@@ -132,11 +129,11 @@ pub fn pack(request: &Request<'_>) -> Result<Packed, PackError> {
     };
     add(
         format!("virtual-hosts/{}.conf", site.name),
-        site_file(request.kind.dialect(), None, None, (site, &files))?,
+        site_file(request.kind.software().dialect(), None, None, (site, &files))?,
         Access::Public,
     );
-    if request.kind == ServerKind::Apache {
-        add("virtual-hosts/0-modules.conf".into(), texts::modules(site).into_bytes(), Access::Public);
+    if let Some((name, text)) = request.kind.software().image_modules(site) {
+        add(format!("virtual-hosts/{name}"), text.into_bytes(), Access::Public);
     }
     if let Some((chain, key)) = request.certificate {
         add(format!("certificates/{}/fullchain.pem", site.name), chain.to_vec(), Access::Private);
@@ -191,10 +188,7 @@ fn traits(request: &Request<'_>) -> ServerTraits {
     ServerTraits {
         // An image has a server of today.
         upgrades: true,
-        variable: match request.kind {
-            ServerKind::Apache => Variable::Braced,
-            ServerKind::Nginx => Variable::Plain,
-        },
+        variable: request.kind.software().dialect().variable(),
         published: request.published.clone(),
         ..ServerTraits::default()
     }

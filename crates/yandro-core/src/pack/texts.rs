@@ -1,8 +1,8 @@
 //! The texts of a packed folder.
 
 use super::{HOST, Inside, PHP, PROJECT, Request};
-use crate::httpd::required_modules;
-use crate::site::{Content, Logs, ServerKind, Site};
+use crate::servers::Image;
+use crate::site::{Content, Logs, Site};
 
 /// What the parts are written from.
 pub(super) struct Parts<'p> {
@@ -13,28 +13,9 @@ pub(super) struct Parts<'p> {
     pub(super) has_project: bool,
 }
 
-/// The modules and ports that the site needs of an Apache httpd, each only where it is missing.
-pub(super) fn modules(site: &Site) -> String {
-    let mut text = String::from("# What the site needs beyond what the image has switched on\n");
-    let mut needed = required_modules(site);
-    if needed.contains(&"ssl") {
-        needed.push("socache_shmcb");
-    }
-    for module in needed {
-        text += &format!(
-            "<IfModule !{module}_module>\n\tLoadModule {module}_module modules/mod_{module}.so\n</IfModule>\n"
-        );
-    }
-    let ports = site.http_ports(80).into_iter().filter(|port| *port != 80).chain(site.https_ports(443));
-    ports.fold(text, |text, port| text + &format!("Listen {port}\n"))
-}
-
 impl Parts<'_> {
-    fn image(&self) -> &'static str {
-        match self.request.kind {
-            ServerKind::Apache => "httpd:2.4",
-            ServerKind::Nginx => "nginx:stable",
-        }
+    fn image(&self) -> Image {
+        self.request.kind.software().image()
     }
 
     /// What of the folder goes where in the image.
@@ -59,15 +40,13 @@ impl Parts<'_> {
     pub(super) fn dockerfile(&self) -> String {
         let mut text = format!(
             "# A part of a Dockerfile: take the lines below FROM into yours, or build it as it is.\nFROM {}\n",
-            self.image()
+            self.image().name
         );
         for (from, to) in self.copies() {
             text += &format!("COPY {from} {to}\n");
         }
-        if self.request.kind == ServerKind::Apache {
-            let folder = self.inside.virtual_hosts;
-            let main = folder.trim_end_matches("/yandro").to_owned() + "/httpd.conf";
-            text += &format!("RUN echo 'Include {folder}/*.conf' >> {main}\n");
+        if let Image { main: Some(main), virtual_hosts, .. } = self.image() {
+            text += &format!("RUN echo 'Include {virtual_hosts}/*.conf' >> {main}\n");
         }
         let ports: Vec<String> = self.ports().iter().map(u16::to_string).collect();
         text + &format!("EXPOSE {}\n", ports.join(" "))

@@ -6,11 +6,10 @@ use camino::Utf8Path;
 
 use super::authority::{AuthorityFiles, AuthorityTexts};
 use super::change::{Change, ChangeSet, FileChange, LinkChange};
-use super::observed::{Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
+use super::model::OwnFiles;
+use super::observed::{Observed, Places};
 use super::role::Role;
-use super::server::OwnFiles;
 use crate::config::OTHERS;
-use crate::httpd::Activation;
 use crate::name::HostName;
 
 impl ChangeSet {
@@ -116,21 +115,14 @@ impl Observed {
     fn take_link(&mut self, role: &Role, change: &LinkChange) {
         for server in &mut self.servers {
             server.own_mut().take_link(change);
-            if let (ObservedServer::Apache(apache), Role::ModuleLink { server, module, loads }) = (server, role)
-                && *server == apache.own.id
-            {
-                apache.take_module_link(module, *loads, change);
-            }
+            server.take_link(role, change);
         }
     }
 
     /// Runs through the server's configuration again, if the set changes what all sites share.
     fn take_shared(&mut self, set: &ChangeSet) {
         for server in &mut self.servers {
-            match server {
-                ObservedServer::Apache(apache) => apache.take_shared(set),
-                ObservedServer::Nginx(nginx) => nginx.take_shared(set),
-            }
+            server.take_shared(set);
         }
     }
 }
@@ -140,60 +132,6 @@ fn put<T>(held: &mut BTreeMap<HostName, T>, name: &HostName, value: Option<T>) {
     match value {
         Some(value) => _ = held.insert(name.clone(), value),
         None => _ = held.remove(name),
-    }
-}
-
-impl ObservedNginx {
-    fn take_shared(&mut self, set: &ChangeSet) {
-        let main = self.own.view.here_or_same(self.shared.main());
-        if let Some(text) = set.change_of(&main).and_then(|change| change.after.as_deref()) {
-            self.shared = self.shared.with(self.shared.main(), text.clone());
-        }
-    }
-}
-
-impl ObservedApache {
-    fn take_module_link(&mut self, module: &str, loads: bool, change: &LinkChange) {
-        let Some(name) = change.path.file_name() else { return };
-        match change.after {
-            Some(_) => _ = self.module_links.insert(name.to_owned()),
-            None => _ = self.module_links.remove(name),
-        }
-        if loads {
-            match change.after {
-                Some(_) => _ = self.enabled_modules.insert(module.to_owned()),
-                None => _ = self.enabled_modules.remove(module),
-            }
-        }
-    }
-
-    fn take_shared(&mut self, set: &ChangeSet) {
-        let (mut modules, mut files) = (Vec::new(), BTreeMap::new());
-        for step in &set.steps {
-            match (&step.role, &step.change) {
-                (Role::ModuleLink { module, loads: true, server }, Change::Link(LinkChange { after: Some(_), .. }))
-                    if *server == self.own.id =>
-                {
-                    modules.push(module.clone());
-                }
-                // The server reads it where its link is.
-                (Role::DefaultHost(server), Change::File(FileChange { path, after: Some(text), .. }))
-                    if *server == self.own.id =>
-                {
-                    let read = self.own.layout.read_folder().join(path.file_name().unwrap_or_default());
-                    files.insert(self.own.view.there_or_same(&read), text.to_vec());
-                }
-                (Role::SharedConfig(server), Change::File(FileChange { path, after: Some(text), .. }))
-                    if *server == self.own.id =>
-                {
-                    files.insert(self.own.view.there_or_same(path), text.to_vec());
-                }
-                _ => {}
-            }
-        }
-        if !modules.is_empty() || !files.is_empty() {
-            self.shared = self.shared_with(modules, &Activation { files, ..Activation::default() });
-        }
     }
 }
 

@@ -3,19 +3,17 @@
 //! Everything is computed here and nothing is done: the machine crate carries a
 //! [`ChangeSet`] out, whole or not at all.
 
-mod apache;
 mod authority;
 mod change;
 mod content;
 mod diff;
 mod merge;
-mod nginx;
+mod model;
 mod observed;
 mod others;
 mod patch;
 mod replan;
 mod role;
-mod server;
 mod settle;
 mod site;
 mod undo;
@@ -28,10 +26,11 @@ pub use change::{
 };
 pub use content::Content;
 pub use diff::unified_diff;
-pub use observed::{Fresh, Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
+pub use model::{OwnFiles, ServerModel};
+pub(crate) use model::{is_on_port, not_taken, others_go, tell_after, write_site};
+pub use observed::{Fresh, Observed, Places};
 pub use patch::{ChangedLines, changed_lines, reversed};
 pub use role::Role;
-pub use server::OwnFiles;
 pub use settle::{Failed, Orphans, Settlement, renew, settle};
 pub use site::{PlanError, map_site, unmap_sites};
 pub use undo::{DoneStep, UndoError, Undoing, undo};

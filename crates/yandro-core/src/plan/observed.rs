@@ -9,12 +9,10 @@ use zeroize::Zeroizing;
 
 use super::authority::{AuthorityFiles, Issued};
 use super::content::Content;
-use super::server::{Configured, OwnFiles};
-use crate::config::{Links, PathView, Place, ServerTraits};
+use super::model::ServerModel;
+use crate::config::PathView;
 use crate::hosts::TakeOver;
-use crate::httpd::{ModuleFiles, Shared};
 use crate::name::HostName;
-use crate::nginx;
 use crate::pki::{Key, KeyKind, Serial};
 use crate::site::{DEFAULT_ADDRESS, ListId, ServerId, Site};
 
@@ -147,7 +145,7 @@ pub struct Observed {
     /// Whether this machine has `::1`.
     pub has_v6_loopback: bool,
     /// The servers that are there and that yandro writes configuration for.
-    pub servers: Vec<ObservedServer>,
+    pub servers: Vec<Box<dyn ServerModel>>,
 }
 
 impl Observed {
@@ -161,77 +159,11 @@ impl Observed {
     pub fn addresses(&self, site: &Site) -> Vec<IpAddr> {
         let listens = match site.server {
             Some(ServerId::BuiltIn) => true,
-            id => self.configured_as(id).is_some_and(Configured::listens_on_v6),
+            id => self.configured_as(id).is_some_and(ServerModel::listens_on_v6),
         };
         let both = site.address == DEFAULT_ADDRESS && self.has_v6_loopback && listens;
         std::iter::once(site.address).chain(both.then_some(Ipv6Addr::LOCALHOST.into())).collect()
     }
-}
-
-/// A server as it was found.
-#[derive(Clone, Debug)]
-pub enum ObservedServer {
-    /// An Apache httpd.
-    Apache(Box<ObservedApache>),
-    /// An nginx.
-    Nginx(Box<ObservedNginx>),
-}
-
-impl ObservedServer {
-    pub(super) fn configured(&self) -> &dyn Configured {
-        match self {
-            Self::Apache(own) => own.as_ref(),
-            Self::Nginx(own) => own.as_ref(),
-        }
-    }
-
-    pub(super) fn own_mut(&mut self) -> &mut OwnFiles {
-        match self {
-            Self::Apache(own) => &mut own.own,
-            Self::Nginx(own) => &mut own.own,
-        }
-    }
-}
-
-/// An Apache httpd as it was found.
-#[derive(Clone, Debug)]
-pub struct ObservedApache {
-    /// Yandro's own files.
-    pub own: OwnFiles,
-    /// Its main file and what that includes.
-    pub shared: Shared,
-    /// Whether it listens on IPv6's loopback, too.
-    pub listens_on_v6: bool,
-    /// What `mods-available` holds.
-    pub available_modules: BTreeMap<String, ModuleFiles>,
-    /// Which modules `mods-enabled` has a `.load` link for.
-    pub enabled_modules: BTreeSet<String>,
-    /// The names of all links in `mods-enabled`.
-    pub module_links: BTreeSet<String>,
-}
-
-impl ObservedApache {
-    /// The folders of its links, if it enables by links.
-    pub fn links(&self) -> Option<&Links> {
-        self.own.layout.links.as_ref()
-    }
-}
-
-/// An nginx as it was found.
-#[derive(Clone, Debug)]
-pub struct ObservedNginx {
-    /// Yandro's own files.
-    pub own: OwnFiles,
-    /// Its main file and what that includes, yandro's files for sites left out.
-    pub shared: nginx::Shared,
-    /// How server blocks are written for it.
-    pub traits: ServerTraits,
-    /// The addresses of other people's server blocks, such as `*:80`.
-    pub foreign_addresses: BTreeSet<String>,
-    /// Those of them where theirs answers for other names.
-    pub foreign_first: BTreeSet<String>,
-    /// The names of other people's server blocks, in lower case.
-    pub foreign_names: BTreeMap<String, Place>,
 }
 
 /// A source of fresh keys and serial numbers: randomness is an argument, too.

@@ -5,9 +5,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use camino::Utf8PathBuf;
 
 use super::change::{Access, Change, ChangeSet, LinkChange};
+use super::model::{ServerModel, is_refused_elsewhere, tell_after};
 use super::observed::{Fresh, Observed, Places};
 use super::role::Role;
-use super::server::{Configured, is_refused_elsewhere, tell_after};
 use super::site::{PlanError, certificate, drop_certificate};
 use crate::config::{Journal, OTHERS, Others, listened_port, others_certificate, others_file};
 use crate::name::HostName;
@@ -23,7 +23,7 @@ pub(super) fn others_name() -> HostName {
 pub(super) fn keep_others(
     set: &mut ChangeSet,
     observed: &Observed,
-    server: &dyn Configured,
+    server: &dyn ServerModel,
     site: &Site,
     journal: &Journal,
     fresh: &mut dyn Fresh,
@@ -93,7 +93,7 @@ pub(super) fn release_ports(set: &mut ChangeSet, observed: &Observed) {
     }
 }
 
-fn release_ports_of(set: &mut ChangeSet, observed: &Observed, server: &dyn Configured) {
+fn release_ports_of(set: &mut ChangeSet, observed: &Observed, server: &dyn ServerModel) {
     let (name, own, dialect) = (others_name(), server.own(), server.dialect());
     let path = own.layout.site_file(&name);
     let planned = set.change_of(&path).map(|change| change.after.as_deref().cloned());
@@ -136,7 +136,7 @@ fn release_ports_of(set: &mut ChangeSet, observed: &Observed, server: &dyn Confi
 const USUAL_PORTS: [u16; 2] = [80, 443];
 
 /// The ports of all sites of yandro's that a server has once the set is done; `None` where a file wasn't read.
-fn used_ports(set: &ChangeSet, server: &dyn Configured) -> Option<BTreeSet<u16>> {
+fn used_ports(set: &ChangeSet, server: &dyn ServerModel) -> Option<BTreeSet<u16>> {
     let (own, dialect) = (server.own(), server.dialect());
     let mut used = BTreeSet::new();
     let planned = set.steps.iter().filter_map(|step| match &step.change {
@@ -158,13 +158,13 @@ fn used_ports(set: &ChangeSet, server: &dyn Configured) -> Option<BTreeSet<u16>>
 }
 
 /// The certificate and key of another list that the virtual hosts for other names have.
-fn shared_certificate(observed: &Observed, server: &dyn Configured) -> Option<[Utf8PathBuf; 2]> {
+fn shared_certificate(observed: &Observed, server: &dyn ServerModel) -> Option<[Utf8PathBuf; 2]> {
     let text = server.own().site_files.get(&others_name())?;
     foreign_certificate(&observed.places, server, text).filter(|_| !server.own().lacks_others_certificate)
 }
 
 /// The certificate and key in a file of the virtual hosts for other names, if they are another list's.
-pub(super) fn foreign_certificate(places: &Places, server: &dyn Configured, text: &[u8]) -> Option<[Utf8PathBuf; 2]> {
+pub(super) fn foreign_certificate(places: &Places, server: &dyn ServerModel, text: &[u8]) -> Option<[Utf8PathBuf; 2]> {
     let found = others_certificate(server.dialect(), text)?;
     let this = server.own().view.there_or_same(&places.certificates());
     (!found[0].starts_with(this)).then_some(found)
@@ -174,7 +174,7 @@ pub(super) fn foreign_certificate(places: &Places, server: &dyn Configured, text
 pub(super) fn drop_unused_certificate(set: &mut ChangeSet, observed: &Observed) {
     let name = others_name();
     let this = observed.places.chain(&name);
-    let has_it = |server: &dyn Configured| {
+    let has_it = |server: &dyn ServerModel| {
         let text = server.own().site_files.get(&name);
         let found = text.and_then(|text| others_certificate(server.dialect(), text));
         found.is_some_and(|[certificate, _]| certificate == server.own().view.there_or_same(&this))

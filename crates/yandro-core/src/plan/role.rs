@@ -3,9 +3,9 @@
 use camino::Utf8Path;
 use serde::{Deserialize, Serialize};
 
+use super::model::is_shared;
 use super::observed::Observed;
 use super::others::others_name;
-use super::server::is_shared;
 use crate::name::HostName;
 use crate::site::ServerId;
 
@@ -71,6 +71,11 @@ impl Role {
             Self::Certificate(name) | Self::Key(name) => Some(name),
             _ => None,
         }
+    }
+
+    /// Whether yandro makes such files, so that there is no original from before.
+    pub fn is_yandros(&self) -> bool {
+        matches!(self, Self::VirtualHost(_) | Self::DefaultHost(_) | Self::Timer | Self::TrustStore)
     }
 
     /// Whether all sites of a list or of a server need it.

@@ -4,10 +4,10 @@ use std::borrow::Cow;
 
 use super::authority::renew_issued;
 use super::change::{Access, ChangeSet};
+use super::model::Owner;
 use super::observed::{Fresh, Observed};
 use super::others::{drop_unused_certificate, release_ports, renew_others};
 use super::role::Role;
-use super::server::Owner;
 use super::site::{PlanError, certificate, drop_certificate, drop_from_hosts, map_one, order, take_from_servers};
 use crate::config::HandEdit;
 use crate::config::{self, OTHERS};

@@ -4,15 +4,13 @@ use std::borrow::Cow;
 
 use camino::Utf8PathBuf;
 
-use super::apache::{apache_site, go_with_the_last};
 use super::authority::{AuthorityFiles, new_authority, put};
 use super::change::{Access, ChangeSet, SiteChange};
 use super::content::Content;
-use super::nginx::nginx_site;
-use super::observed::{Fresh, Observed, ObservedServer};
+use super::model::remove_site_file;
+use super::observed::{Fresh, Observed};
 use super::others::{keep_others, release_ports};
 use super::role::Role;
-use super::server::{others_go, remove_site_file};
 use crate::config::PathError;
 use crate::config::{OTHERS, ParseError};
 use crate::hosts::{self, EditError, Mapping};
@@ -197,15 +195,11 @@ pub(super) fn map_one(
         set.sites.push(SiteChange { before: before.cloned(), after: Some(site.clone()) });
     }
     certificate(&mut set, observed, site, fresh)?;
-    match (site.server, observed.server(site.server)) {
+    match (site.server, observed.configured_as(site.server)) {
         (Some(id), None) if id.is_configured() => return Err(PlanError::ServerMissing(id)),
-        (_, Some(ObservedServer::Apache(apache))) => {
-            let activation = apache_site(&mut set, observed, apache, before, site)?;
-            keep_others(&mut set, observed, apache.as_ref(), site, &activation.journal, fresh)?;
-        }
-        (_, Some(ObservedServer::Nginx(nginx))) => {
-            let journal = nginx_site(&mut set, observed, nginx, before, site)?;
-            keep_others(&mut set, observed, nginx.as_ref(), site, &journal, fresh)?;
+        (_, Some(server)) => {
+            let journal = server.plan_site(&mut set, observed, before, site)?;
+            keep_others(&mut set, observed, server, site, &journal, fresh)?;
         }
         (_, None) => {}
     }
@@ -249,15 +243,11 @@ pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, Pl
 
 /// Takes sites' files from every server but `kept`, and what goes with the last of them.
 pub(super) fn take_from_servers(set: &mut ChangeSet, observed: &Observed, names: &[&HostName], kept: Option<ServerId>) {
-    for server in observed.servers.iter().filter(|server| Some(server.configured().id()) != kept) {
-        let configured = server.configured();
+    for server in observed.configured().into_iter().filter(|server| Some(server.id()) != kept) {
         for name in names {
-            remove_site_file(set, &observed.places, configured, name);
+            remove_site_file(set, &observed.places, server, name);
         }
-        match server {
-            ObservedServer::Apache(apache) => go_with_the_last(set, observed, apache),
-            ObservedServer::Nginx(_) => _ = others_go(set, observed, configured),
-        }
+        server.go_with_the_last(set, observed);
     }
 }
 

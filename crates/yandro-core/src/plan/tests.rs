@@ -9,12 +9,12 @@ use ring::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair};
 use time::macros::datetime;
 
 use super::*;
-use crate::config::{Layout, OTHERS, PathPair, PathView, Published, Seen, ServerTraits, Variable};
+use crate::config::{Files, Layout, OTHERS, PathPair, PathView, Published, Seen};
 use crate::hosts::{HostsFile, TakeOver};
-use crate::httpd::run::{Files, ServerReport, Start};
-use crate::httpd::{KNOWN, ModuleFiles, Shared};
+use crate::httpd::KNOWN;
 use crate::name::HostName;
 use crate::pki::{Constraints, Facts, Key, KeyKind};
+use crate::servers::{Loopback6, Seeing, ServerKind, ServerReport, Start};
 use crate::site::{
     Content as SiteContent, FastCgi, Https, ListId, Listing, Logs, ServerId, Serving, Site, SiteList, Upstream,
 };
@@ -202,13 +202,6 @@ impl Disk {
     fn observe(&self) -> Observed {
         let places = places();
         let layout = self.layout();
-        let report = ServerReport {
-            version: [2, 4, 62],
-            root: layout.known.root.into(),
-            main: layout.main.clone(),
-            built_in: Vec::new(),
-        };
-        let start = Start { main: layout.main.clone(), report, environment: BTreeMap::new(), defines: Vec::new() };
         let by_name = |path: &dyn Fn(&HostName) -> Utf8PathBuf| -> BTreeMap<HostName, Vec<u8>> {
             let names = NAMES.map(name).into_iter().chain([name(OTHERS)]);
             names.filter_map(|name| Some((name.clone(), self.files.get(&path(&name))?.clone()))).collect()
@@ -224,12 +217,6 @@ impl Disk {
                 .filter(move |(path, _)| path.parent() == folder.as_deref())
                 .map(|(path, target)| (path.file_name().unwrap().to_owned(), target.clone()))
         };
-        let enabled = layout.links.as_ref().map(|links| links.enabled_modules.clone());
-        let available_modules = MODULES.iter().map(|module| {
-            let path = format!("/etc/apache2/mods-available/{module}.load");
-            let load = self.text(Utf8Path::new(&path)).unwrap_or_default();
-            ((*module).to_owned(), ModuleFiles { load, has_conf: false })
-        });
         let own = |layout: &Layout, id: ServerId, view: PathView| OwnFiles {
             own_sites: NAMES
                 .map(name)
@@ -244,39 +231,28 @@ impl Disk {
             published: Published::default(),
             lacks_others_certificate: false,
         };
-        let apache = ObservedApache {
-            shared: Shared::of(start, self, |path| layout.owner_of(path)),
-            listens_on_v6: true,
-            own: own(&layout, ServerId::Apache, places.view()),
-            available_modules: available_modules.collect(),
-            enabled_modules: links(enabled.clone())
-                .filter_map(|(name, _)| name.strip_suffix(".load").map(str::to_owned))
-                .collect(),
-            module_links: links(enabled).map(|(name, _)| name).collect(),
+        let seen = |kind: ServerKind, own: OwnFiles, loopback6: Option<Loopback6>| {
+            let (view, layout) = (own.view.clone(), own.layout.clone());
+            let files = Seen { view: &view, files: self, assumed: None };
+            let start = start(&own);
+            kind.software().observe(Seeing {
+                own,
+                start,
+                files: &files,
+                owner_of: &|path| layout.owner_of(&view.here_or_same(path)),
+                loopback6,
+            })
         };
+        let loopback6 = Some(Loopback6 { is_there: true, listens: Some(true), would_listen: true });
+        let apache = seen(ServerKind::Apache, own(&layout, ServerId::APACHE, places.view()), loopback6);
         let exists = |path: &str| self.files.keys().chain(self.links.keys()).any(|own| own.starts_with(path));
         let layout = Layout::find(crate::nginx::KNOWN, exists, |path| path.into()).unwrap();
-        let nginx = |own: OwnFiles| ObservedNginx {
-            shared: {
-                let seen = Seen { view: &own.view, files: self, assumed: None };
-                crate::nginx::Shared::of(&own.view.there_or_same(&own.layout.main), &seen)
-            },
-            own,
-            traits: ServerTraits {
-                log_folder: "/var/log/nginx".into(),
-                variable: Variable::Plain,
-                ..ServerTraits::default()
-            },
-            foreign_addresses: BTreeSet::new(),
-            foreign_first: BTreeSet::new(),
-            foreign_names: BTreeMap::new(),
-        };
-        let here = nginx(own(&layout, ServerId::Nginx, places.view()));
+        let here = seen(ServerKind::Nginx, own(&layout, ServerId::NGINX, places.view()), loopback6);
         // In a virtual machine, under other paths.
         let main = Utf8Path::new("/mnt/harbour/etc/nginx.conf");
         let layout = Layout::named(crate::nginx::KNOWN, main, &[], |_| false, |_| false, |path| path.into());
         let view = PathView::Pairs(PAIRS.iter().map(|pair| PathPair::parse(pair).unwrap()).collect());
-        let elsewhere = nginx(own(&layout, harbour(), view));
+        let elsewhere = seen(ServerKind::Nginx, own(&layout, harbour(), view), None);
         Observed {
             owner: "ada@saltmarsh".into(),
             now: datetime!(2026-11-23 08:00 UTC),
@@ -293,14 +269,18 @@ impl Disk {
             suspect: BTreeSet::new(),
             put_back: BTreeSet::new(),
             has_v6_loopback: true,
-            servers: vec![
-                ObservedServer::Apache(Box::new(apache)),
-                ObservedServer::Nginx(Box::new(here)),
-                ObservedServer::Nginx(Box::new(elsewhere)),
-            ],
+            servers: vec![apache, here, elsewhere],
             places,
         }
     }
+}
+
+/// Where a run through a server's configuration begins.
+fn start(own: &OwnFiles) -> Start {
+    let main = own.view.there_or_same(&own.layout.main);
+    let root = own.layout.known.root.into();
+    let report = ServerReport { version: [2, 4, 62], root, main: main.clone(), ..ServerReport::default() };
+    Start { main, report, ..Start::default() }
 }
 
 /// What the server elsewhere sees of this machine.
@@ -341,7 +321,7 @@ fn deed() -> impl Strategy<Value = Deed> {
     let site = (0..3usize, any::<bool>(), 0..3usize, 0..4usize, https, 0..4usize).prop_map(
         |(which, alias, content, server, https, serving)| Site {
             aliases: if alias { vec![name(&format!("www.{}", NAMES[which]))] } else { Vec::new() },
-            server: Some([ServerId::Apache, ServerId::Nginx, harbour(), ServerId::BuiltIn][server]),
+            server: Some([ServerId::APACHE, ServerId::NGINX, harbour(), ServerId::BuiltIn][server]),
             https,
             serving: match serving {
                 0 => Serving::default(),
@@ -390,7 +370,7 @@ proptest! {
                     disk.files.get_mut(Utf8Path::new("/etc/hosts")).unwrap().extend_from_slice(b"\n10.0.0.8 tide.test");
                     continue;
                 }
-                Deed::Settle => settle(&mut disk.observe(), &list, ServerId::Apache, Orphans::Removed, &mut Random).unwrap().set,
+                Deed::Settle => settle(&mut disk.observe(), &list, ServerId::APACHE, Orphans::Removed, &mut Random).unwrap().set,
             };
             disk.carry_out(&set);
             // Doing it again, or settling, has nothing left to do.
@@ -400,17 +380,17 @@ proptest! {
                 let left = map_site(&disk.observe(), &list, site, &mut Random).unwrap();
                 prop_assert!(left.is_empty(), "{}", shown(&left));
             }
-            let left = settle(&mut disk.observe(), &list, ServerId::Apache, Orphans::Removed, &mut Random).unwrap().set;
+            let left = settle(&mut disk.observe(), &list, ServerId::APACHE, Orphans::Removed, &mut Random).unwrap().set;
             prop_assert!(left.is_empty(), "{}", shown(&left));
             // What all sites share has all that they need, each line once.
-            let observed = disk.observe();
-            let is_used = list.sites.iter().any(|site| site.server == Some(ServerId::Apache));
-            if let Some(ObservedServer::Apache(apache)) = observed.server(Some(ServerId::Apache)).filter(|_| is_used) {
-                prop_assert!(apache.shared.configuration.fault.is_none());
-                let mut listens = apache.shared.listens.clone();
-                listens.sort_by_key(|listen| (listen.port, listen.address));
-                listens.dedup_by_key(|listen| (listen.port, listen.address));
-                prop_assert_eq!(listens.len(), apache.shared.listens.len());
+            if list.sites.iter().any(|site| site.server == Some(ServerId::APACHE)) {
+                let observed = disk.observe();
+                let own = observed.configured_as(Some(ServerId::APACHE)).unwrap().own();
+                let configuration = ServerKind::Apache.software().run(&start(own), &disk);
+                prop_assert!(configuration.fault().is_none());
+                let all: Vec<String> = configuration.listeners().into_iter().map(|listener| listener.address).collect();
+                let each: BTreeSet<&String> = all.iter().collect();
+                prop_assert_eq!(each.len(), all.len(), "{:?}", all);
             }
             // Files of a remote server hold no path of this machine, except for the comment that names the list.
             let there = disk.files.iter().filter(|(path, _)| path.starts_with("/mnt/harbour"));
@@ -516,7 +496,7 @@ fn unrecorded(step: &DoneStep) -> DoneStep {
 fn another_authority_issues_everything_anew_and_can_be_taken_back() {
     let mut disk = Disk::new(0);
     let site =
-        Site { server: Some(ServerId::Apache), ..Site::new(name(NAMES[0]), SiteContent::folder("/srv/saltmarsh")) };
+        Site { server: Some(ServerId::APACHE), ..Site::new(name(NAMES[0]), SiteContent::folder("/srv/saltmarsh")) };
     disk.carry_out(&map_site(&disk.observe(), &SiteList::default(), &site, &mut Random).unwrap());
     let (list, first) = (disk.list(), disk.clone());
     let issuer = |disk: &Disk| {
@@ -527,7 +507,7 @@ fn another_authority_issues_everything_anew_and_can_be_taken_back() {
     let wider =
         Constraints { suffixes: vec!["test".into(), "invalid".into(), "harbour".into()], ..Constraints::default() };
     let set = replace_authority(disk.observe(), &list, &wider, &mut Random).unwrap();
-    assert!(set.servers.contains(&ServerId::Apache), "the server has to take the new certificates up");
+    assert!(set.servers.contains(&ServerId::APACHE), "the server has to take the new certificates up");
     disk.carry_out(&set);
     assert_eq!(authority(&disk).constraints(), &wider);
     assert_eq!(issuer(&disk), authority(&disk).issuing_facts.subject_key);

@@ -8,11 +8,11 @@ use camino::{Utf8Path, Utf8PathBuf};
 
 use super::authority::put_in_place;
 use super::change::{Change, ChangeSet, FileChange, LinkChange, RightsChange, SiteChange, Step, TrustChange};
+use super::model::ServerModel;
 use super::observed::{Fresh, Observed, Places};
 use super::others::{foreign_certificate, others_name};
 use super::replan::replanned;
 use super::role::Role;
-use super::server::Configured;
 use super::site::PlanError;
 use crate::hosts::{TakeOver, has_taken_over};
 use crate::name::HostName;
@@ -229,7 +229,7 @@ impl<'u> Undo<'u> {
     /// which may be gone by now: they are planned with this list's.
     fn has_foreign_certificate(&self, step: &Step) -> bool {
         let Change::File(FileChange { path, after: Some(text), .. }) = &step.change else { return false };
-        let is_of = |server: &&dyn Configured| server.own().layout.site_file(&others_name()) == *path;
+        let is_of = |server: &&dyn ServerModel| server.own().layout.site_file(&others_name()) == *path;
         let server = self.observed.configured().into_iter().find(is_of);
         self.has_step(path) && server.is_some_and(|server| foreign_certificate(&self.places, server, text).is_some())
     }

@@ -116,7 +116,7 @@ fn changes(
 impl Observed {
     /// Whether a server that yandro writes configuration for was found.
     pub fn has_server(&self, id: ServerId) -> bool {
-        self.server(Some(id)).is_some()
+        self.configured_as(Some(id)).is_some()
     }
 
     /// Whether a step changes the hosts file, or a file or link of a server that was observed.
@@ -235,17 +235,17 @@ mod tests {
             );
             let Ok(list) = SiteList::parse(&text) else { return Ok(()) };
             let site = &list.sites[0];
-            for kind in ServerKind::ALL {
-                let files = files(site, kind);
+            for &kind in ServerKind::ALL {
+                let (files, dialect) = (files(site, kind), kind.software().dialect());
                 if files.check(&site.serving).is_err() {
                     continue;
                 }
-                let written = site_file(kind.dialect(), None, None, (site, &files)).unwrap();
+                let written = site_file(dialect, None, None, (site, &files)).unwrap();
                 let shown = String::from_utf8_lossy(&written).into_owned();
                 prop_assert_eq!(kind.foreign_directives(&written), Some(Vec::new()), "{}", shown);
-                let tree = kind.dialect().parse(&written).unwrap();
+                let tree = dialect.parse(&written).unwrap();
                 prop_assert_eq!(tree.nodes.len(), 2, "one for each port: {}", shown);
-                for host in tree.all(kind.dialect().host()) {
+                for host in tree.all(dialect.host()) {
                     for name in ["CustomLog", "ErrorLog", "access_log", "error_log"] {
                         for log in host.directives(name) {
                             let path = log.values().next().unwrap_or_default();

@@ -8,11 +8,12 @@ mod quick;
 mod server;
 mod serving;
 
+pub use crate::servers::ServerKind;
 pub use certificate::{CertificateTerms, checked_days};
 pub use edit::{is_bare, remove_site, set_site};
 pub use list::{ListError, SiteList};
 pub use list_id::ListId;
-pub use server::{ServerId, ServerKind, ServerName, ServerNameError};
+pub use server::{ServerId, ServerName, ServerNameError};
 pub use serving::{
     FastCgi, Listing, Logs, Overrides, Serving, Symlinks, UpstreamHost, checked_fallback, checked_index,
 };

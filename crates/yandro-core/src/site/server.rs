@@ -4,45 +4,13 @@ use std::fmt;
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-/// What kind of server it is: whose configuration yandro writes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum ServerKind {
-    /// Apache httpd.
-    Apache,
-    /// nginx.
-    Nginx,
-}
-
-impl ServerKind {
-    /// Every kind.
-    pub const ALL: [Self; 2] = [Self::Apache, Self::Nginx];
-
-    /// The word for it.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Apache => "apache",
-            Self::Nginx => "nginx",
-        }
-    }
-}
-
-impl fmt::Display for ServerKind {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(match self {
-            Self::Apache => "Apache httpd",
-            Self::Nginx => "nginx",
-        })
-    }
-}
+use crate::servers::ServerKind;
 
 /// A web server that sites are mapped on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum ServerId {
-    /// The Apache httpd that is found on the machine.
-    Apache,
-    /// The nginx that is found on the machine.
-    Nginx,
+    /// The one of its kind that is found on the machine.
+    Found(ServerKind),
     /// The server that `yandro serve` runs.
     BuiltIn,
     /// One that yandro doesn't configure: on a virtual machine, in a container, on another machine.
@@ -52,16 +20,23 @@ pub enum ServerId {
 }
 
 impl ServerId {
+    /// The Apache httpd that is found on the machine.
+    pub const APACHE: Self = Self::Found(ServerKind::Apache);
+    /// The nginx that is found on the machine.
+    pub const NGINX: Self = Self::Found(ServerKind::Nginx);
+
     /// Those that need no naming.
-    pub const UNNAMED: [Self; 4] = [Self::Apache, Self::Nginx, Self::BuiltIn, Self::Elsewhere];
+    pub fn unnamed() -> impl Iterator<Item = Self> {
+        ServerKind::ALL.iter().copied().map(Self::Found).chain([Self::BuiltIn, Self::Elsewhere])
+    }
 
     /// Reads a server's word or name.
     ///
     /// # Errors
     /// A [`ServerNameError`] for what can be neither.
     pub fn parse(text: &str) -> Result<Self, ServerNameError> {
-        match Self::UNNAMED.iter().find(|own| own.word() == text) {
-            Some(own) => Ok(*own),
+        match Self::unnamed().find(|own| own.word() == text) {
+            Some(own) => Ok(own),
             None => ServerName::parse(text).map(Self::Named),
         }
     }
@@ -74,8 +49,7 @@ impl ServerId {
     /// The word for it on the command line and in the site list.
     pub fn word(&self) -> &str {
         match self {
-            Self::Apache => "apache",
-            Self::Nginx => "nginx",
+            Self::Found(kind) => kind.word(),
             Self::BuiltIn => "built-in",
             Self::Elsewhere => "elsewhere",
             Self::Named(name) => name.as_str(),
@@ -85,13 +59,12 @@ impl ServerId {
 
 impl fmt::Display for ServerId {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(match self {
-            Self::Apache => "Apache httpd",
-            Self::Nginx => "nginx",
-            Self::BuiltIn => "the built-in server",
-            Self::Elsewhere => "the server there",
-            Self::Named(name) => name.as_str(),
-        })
+        match self {
+            Self::Found(kind) => kind.fmt(f),
+            Self::BuiltIn => f.write_str("the built-in server"),
+            Self::Elsewhere => f.write_str("the server there"),
+            Self::Named(name) => name.fmt(f),
+        }
     }
 }
 
@@ -131,7 +104,7 @@ impl ServerName {
     /// that needs no naming.
     pub fn parse(text: &str) -> Result<Self, ServerNameError> {
         let is_letter = |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-';
-        let is_taken = text == "any" || ServerId::UNNAMED.iter().any(|own| own.word() == text);
+        let is_taken = text == "any" || ServerId::unnamed().any(|own| own.word() == text);
         let is_bare = text.starts_with('-') || text.ends_with('-');
         if text.is_empty() || text.len() > LONGEST || !text.bytes().all(is_letter) || is_bare || is_taken {
             return Err(ServerNameError(text.to_owned()));

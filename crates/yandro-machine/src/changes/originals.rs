@@ -1,7 +1,7 @@
 //! The files as they were before yandro ever touched them, kept for good.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::{Change, ChangeSet, Role};
+use yandro_core::plan::{Change, ChangeSet};
 
 use crate::files::{self, FileError};
 use crate::machine::Machine;
@@ -14,7 +14,7 @@ pub(super) fn keep(machine: &Machine, set: &ChangeSet) -> Result<(), FileError> 
         let Change::File(change) = &step.change else { continue };
         let Some(content) = change.before.as_ref().filter(|_| !machine.is_keepers(&change.path)) else { continue };
         let path = folder.join(encoded(&change.path));
-        if path.exists() || matches!(step.role, Role::VirtualHost(_) | Role::DefaultHost(_)) {
+        if path.exists() || step.role.is_yandros() {
             continue;
         }
         machine.make_own_folder(&folder)?;

@@ -6,29 +6,29 @@ pub mod logs;
 pub mod settings;
 
 use std::fs;
+use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::check::{Barrier, Beside, Circumstances, Configured, Expected, PortHolder, Timed};
 use yandro_core::config::{OTHERS, Place};
-use yandro_core::httpd::Overrides;
 use yandro_core::name::HostName;
-use yandro_core::nginx::first_rule;
-use yandro_core::site::{Content, FastCgi, ServerId, ServerKind, Site};
+use yandro_core::servers::Configuration;
+use yandro_core::site::{Content, FastCgi, ServerId, Site};
 
 use crate::changes::ServerControl as _;
 use crate::machine::Machine;
 use crate::servers::{self, Control, Found};
 use crate::{certificates, files, permissions, php, ports, process};
 
-use configuration::{Read, override_place};
+use configuration::override_place;
 
 /// What holds for all sites of a server, found out once.
 #[derive(Clone, Debug, Default)]
 pub struct OfServer {
     /// The server, if it is one of this machine.
     found: Option<Found>,
-    read: Option<Read>,
+    read: Option<Arc<dyn Configuration>>,
     took: Duration,
     runs: Option<bool>,
     process: Option<i32>,
@@ -43,7 +43,7 @@ impl OfServer {
         let found = if machine.is_real() { servers::find(machine, id) } else { None };
         let Some(found) = found.filter(|found| !found.is_elsewhere()) else { return Self::default() };
         let control = Control::of(machine, &found);
-        let read = Read::of(machine, &found, false);
+        let read = servers::unasked_configuration(machine, &found);
         let mut own = Self {
             runs: control.as_ref().map(Control::is_running),
             process: control.as_ref().and_then(Control::process),
@@ -86,12 +86,12 @@ impl OfServer {
     pub fn configured(&mut self, machine: &Machine, sites: &[&Expected]) -> Vec<Option<Timed<Configured>>> {
         let (Some(found), Some(read)) = (&self.found, &mut self.read) else { return vec![None; sites.len()] };
         let started = Instant::now();
-        let mut all = read.sites(found, sites);
+        let mut all = configuration::sites(&**read, found, sites);
         let is_well = |(own, expected): (&Configured, &&Expected)| own.is_well(&expected.site, expected.server);
         if !all.iter().zip(sites).all(is_well) {
             // Before anything is said against it: what is built in may tell it otherwise.
-            *read = Read::of(machine, found, true);
-            all = read.sites(found, sites);
+            *read = servers::configuration(machine, found);
+            all = configuration::sites(&**read, found, sites);
         }
         let took = (self.took + started.elapsed()) / u32::try_from(sites.len().max(1)).unwrap_or(u32::MAX);
         let refuses = self.refuses();
@@ -102,7 +102,7 @@ impl OfServer {
     /// Marks the error logs that it writes for a site.
     pub fn mark_logs(&self, site: &Site) -> logs::Marked {
         match (&self.found, &self.read) {
-            (Some(found), Some(read)) => logs::Marked::of(read.error_logs(found, site)),
+            (Some(found), Some(read)) => logs::Marked::of(configuration::error_logs(&**read, found, site)),
             _ => logs::Marked::default(),
         }
     }
@@ -126,8 +126,8 @@ pub fn look(machine: &Machine, expected: &Expected, server: &mut OfServer, besid
     around.confined = logs::confined(machine, site.document_root().as_deref(), expected.now);
     if let Some(root) = site.document_root() {
         around.has_index = root.is_dir().then(|| !index_pages(&root, &site.serving.index).is_empty());
-        around.override_file = override_file(&root);
-        around.rule = rule(&root, expected, server.found.as_ref().map(|found| found.kind));
+        around.override_file = server.found.as_ref().and_then(|found| override_file(found, &root));
+        around.rule = server.found.as_ref().and_then(|found| rule(found, &root, expected));
         around.unread_index = unread_index(machine, expected, &root);
     }
     around.php_down = site.serving.php.as_ref().filter(|_| expected.is_here && machine.is_real()).and_then(php_down);
@@ -143,8 +143,10 @@ pub fn look(machine: &Machine, expected: &Expected, server: &mut OfServer, besid
     for holder in &mut around.holders {
         let other = holder.server.filter(|id| *id != expected.server && id.is_configured());
         let other = other.and_then(|id| servers::find(machine, id));
-        holder.names =
-            other.map_or_else(Vec::new, |other| Read::of(machine, &other, false).names_on(site.address, holder.port));
+        holder.names = other.map_or_else(Vec::new, |other| {
+            let read = servers::unasked_configuration(machine, &other);
+            configuration::names_on(&*read, site.address, holder.port)
+        });
         holder.names.truncate(NAMES_SHOWN);
     }
     if let Content::Upstream(upstream) = &site.content {
@@ -154,7 +156,7 @@ pub fn look(machine: &Machine, expected: &Expected, server: &mut OfServer, besid
     around.configured = beside.configured.as_ref().map(|timed| timed.seen.clone()).unwrap_or_default();
     (around.runs, around.refuses) = (server.runs, server.refuses());
     if let (Some(found), Some(read)) = (&server.found, &server.read) {
-        around.denied = read.denied(found, site);
+        around.denied = configuration::denied(&**read, found, site);
     }
     if let Some(found) = &server.found {
         around.names_certificate = names_certificate(machine, found, &site.name);
@@ -237,15 +239,13 @@ fn index_pages(root: &Utf8Path, own: &[String]) -> Vec<Utf8PathBuf> {
 
 /// The first rule of the project's own: of an override file, or of the lines that the person had put into the
 /// site's virtual host.
-fn rule(root: &Utf8Path, expected: &Expected, kind: Option<ServerKind>) -> Option<Place> {
+fn rule(found: &Found, root: &Utf8Path, expected: &Expected) -> Option<Place> {
     let of_extra = || {
         let file = expected.site.serving.extra.clone()?;
-        let bytes = files::read_if_there(&file).ok()??;
-        let line = if kind == Some(ServerKind::Nginx) { first_rule(&bytes) } else { Overrides::read(&bytes).rule }?;
+        let line = found.kind.software().project_rules(&files::read_if_there(&file).ok()??).rule?;
         Some(Place { file: file.into(), line })
     };
-    let of_overrides = || override_place(root, |own| own.rule);
-    if kind == Some(ServerKind::Apache) { of_overrides().or_else(of_extra) } else { of_extra() }
+    override_place(found, root, |rules| rules.rule).or_else(of_extra)
 }
 
 /// The index page that the server's user may not read, if the folder is one that they may.
@@ -257,8 +257,9 @@ fn unread_index(machine: &Machine, expected: &Expected, root: &Utf8Path) -> Opti
     permissions::first_unread(&index_pages(root, &expected.site.serving.index), &user)
 }
 
-fn override_file(root: &Utf8Path) -> Option<Utf8PathBuf> {
-    root.ancestors().map(|folder| folder.join(".htaccess")).find(|file| file.is_file())
+fn override_file(found: &Found, root: &Utf8Path) -> Option<Utf8PathBuf> {
+    let name = found.kind.software().override_file()?;
+    root.ancestors().map(|folder| folder.join(name)).find(|file| file.is_file())
 }
 
 fn php_down(php: &FastCgi) -> Option<String> {

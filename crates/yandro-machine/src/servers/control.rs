@@ -1,11 +1,10 @@
 //! The control of a server: of this machine, or one that only the user's commands reach.
 
-use yandro_core::site::{ServerId, ServerKind};
+use yandro_core::site::ServerId;
 
-use super::{Commands, Daemon, Found, find};
+use super::{Commands, Daemon, Found, find, program};
 use crate::changes::{OnWait, ServerAction, ServerControl};
 use crate::machine::Machine;
-use crate::{apache, nginx};
 
 /// The control of a server.
 #[derive(Clone, Debug)]
@@ -20,10 +19,9 @@ impl Control {
     /// The control of a server of the real machine; `None` if it has no program and no commands
     /// were named.
     pub fn of(machine: &Machine, found: &Found) -> Option<Self> {
-        match (&found.named, found.kind) {
-            (Some(named), _) if named.is_elsewhere() => Some(Self::Commands(Commands::new(named))),
-            (_, ServerKind::Apache) => apache::daemon(machine, found).map(Self::Daemon),
-            (_, ServerKind::Nginx) => nginx::daemon(found).map(Self::Daemon),
+        match &found.named {
+            Some(named) if named.is_elsewhere() => Some(Self::Commands(Commands::new(named))),
+            _ => program::daemon(machine, found).map(Self::Daemon),
         }
     }
 

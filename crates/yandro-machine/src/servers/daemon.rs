@@ -6,64 +6,18 @@ use std::time::{Duration, Instant};
 use std::{fs, io};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use rustix::process::{Pid, Signal, kill_process};
+use rustix::process::{Pid, kill_process};
 
-use super::{NO_COMMAND, run_command};
+use super::{DaemonKind, NO_COMMAND, run_command};
 use crate::caller;
 use crate::changes::{OnWait, ServerAction, ServerControl};
 use crate::process;
 use crate::settings::NamedServer;
 
-/// The differences between kinds of servers, as far as running them goes.
-#[derive(Debug)]
-pub(crate) struct DaemonKind {
-    /// How people call it.
-    title: &'static str,
-    /// The names of its processes.
-    processes: &'static [&'static str],
-    /// Arguments with which the program tests its configuration.
-    test: &'static [&'static str],
-    /// Arguments with which the program starts the server.
-    start: &'static [&'static str],
-    /// The documented signal of a reload that cuts no connection.
-    reload: Signal,
-    /// The documented signal that ends it.
-    stop: Signal,
-    /// Whether each generation writes the pid file again, once it has read its files and opened
-    /// its ports.
-    writes_pid_file: bool,
-    /// How long it may be idle after the signal of a reload without a new generation, until the
-    /// reload counts as refused. nginx keeps its old configuration then; Apache httpd ends, so that
-    /// an idle one only waits for something, such as a name server.
-    idle_limit: Duration,
-}
-
-pub(crate) const APACHE: DaemonKind = DaemonKind {
-    title: "Apache httpd",
-    processes: &["apache2", "httpd"],
-    test: &["-t"],
-    start: &["-k", "start"],
-    reload: Signal::USR1,
-    stop: Signal::TERM,
-    writes_pid_file: true,
-    idle_limit: Duration::from_secs(20),
-};
-
-pub(crate) const NGINX: DaemonKind = DaemonKind {
-    title: "nginx",
-    processes: &["nginx"],
-    test: &["-t", "-q"],
-    start: &[],
-    reload: Signal::HUP,
-    stop: Signal::QUIT,
-    writes_pid_file: false,
-    idle_limit: Duration::from_secs(3),
-};
-
 /// The control of one server of the real machine.
 #[derive(Clone, Debug)]
 pub struct Daemon {
-    pub(crate) kind: &'static DaemonKind,
+    pub(super) kind: &'static DaemonKind,
     /// The program with the arguments that come before all others; empty where only commands of
     /// the user's own are known.
     pub(crate) program: Vec<String>,
@@ -178,7 +132,7 @@ impl Daemon {
         } else {
             self.run_named(command)?;
         }
-        let mut wait = Wait::new(on_wait, format!("{} to finish its reload", self.kind.title));
+        let mut wait = Wait::new(on_wait, format!("{} to finish its reload", self.kind.kind));
         let mut idle_since: Option<Instant> = None;
         loop {
             match self.generation() {
@@ -232,7 +186,7 @@ impl Daemon {
                 return Err(said(&ran));
             }
         }
-        let mut wait = Wait::new(on_wait, format!("{} to start", self.kind.title));
+        let mut wait = Wait::new(on_wait, format!("{} to start", self.kind.kind));
         while self.generation().is_none_or(|now| now.children.is_empty() && now.written.is_some()) {
             if !wait.goes_on() {
                 return Err("it was started and doesn't run; its error log says why".into());
@@ -267,7 +221,7 @@ impl ServerControl for Daemon {
 
     fn wait_until_idle(&self, on_wait: OnWait<'_>) {
         let Some(pid) = self.running() else { return };
-        let mut wait = Wait::new(on_wait, format!("{} to finish an earlier reload", self.kind.title));
+        let mut wait = Wait::new(on_wait, format!("{} to finish an earlier reload", self.kind.kind));
         let mut idle = 0;
         // With `hidepid` the state can't be seen: don't wait then.
         while let Some(is_idle) = process::is_idle(pid) {
@@ -312,7 +266,7 @@ impl ServerControl for Daemon {
             None => kill_process(pid, self.kind.stop)
                 .map_err(|error| format!("process {} could not be told to end: {error}", pid.as_raw_nonzero()))?,
         }
-        let mut wait = Wait::new(on_wait, format!("{} to end", self.kind.title));
+        let mut wait = Wait::new(on_wait, format!("{} to end", self.kind.kind));
         // httpd removes its pid file before it gives its ports back.
         while self.running() == Some(pid) || is_alive(pid) {
             if !wait.goes_on() {

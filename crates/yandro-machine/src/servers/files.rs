@@ -31,7 +31,7 @@ impl Files for Disk {
 
 /// A server's files as if yandro's own for sites, of which there may be a thousand, were not
 /// there, but for the one for other names.
-pub(crate) struct WithoutOwn<'f>(pub(crate) &'f Found);
+pub(super) struct WithoutOwn<'f>(pub(super) &'f Found);
 
 impl WithoutOwn<'_> {
     fn is_own(&self, path: &Utf8Path) -> bool {
@@ -61,7 +61,7 @@ impl Files for WithoutOwn<'_> {
 ///
 /// # Errors
 /// When a file or folder is there and can't be read.
-pub(crate) fn own_files(found: &Found, names: &[HostName]) -> Result<OwnFiles, FileError> {
+pub(super) fn own_files(found: &Found, names: &[HostName]) -> Result<OwnFiles, FileError> {
     let layout = &found.layout;
     let others = HostName::parse(OTHERS).expect("it is a name");
     let text = files::read_if_there(&layout.site_file(&others))?.unwrap_or_default();
@@ -80,7 +80,8 @@ pub(crate) fn own_files(found: &Found, names: &[HostName]) -> Result<OwnFiles, F
             }
         }
     }
-    let certificate = site_files.get(&others).and_then(|text| others_certificate(found.kind.dialect(), text));
+    let certificate =
+        site_files.get(&others).and_then(|text| others_certificate(found.kind.software().dialect(), text));
     let here = certificate.and_then(|[certificate, _]| found.view.here(&certificate));
     let own_sites = sites(layout).into_iter().filter(|name| name.as_str() != OTHERS).collect();
     Ok(OwnFiles {
@@ -98,7 +99,7 @@ pub(crate) fn own_files(found: &Found, names: &[HostName]) -> Result<OwnFiles, F
 /// Whether sites have other ports than the usual ones, by the default virtual hosts: then it takes all
 /// sites to know which ports are still used.
 fn has_own_ports(found: &Found, text: &[u8]) -> bool {
-    let others = Others::read(found.kind.dialect(), text);
+    let others = Others::read(found.kind.software().dialect(), text);
     others.http.iter().any(|port| *port != 80) || others.https.iter().any(|port| *port != 443)
 }
 

@@ -5,26 +5,31 @@ mod commands;
 mod control;
 mod daemon;
 mod files;
+mod kinds;
+mod program;
 
 pub(crate) use commands::run as run_command;
 pub use commands::{Commands, NO_COMMAND};
 pub use control::Control;
 pub use daemon::Daemon;
-pub(crate) use daemon::{APACHE, NGINX};
+pub(crate) use files::list;
 pub use files::{Disk, sites};
-pub(crate) use files::{WithoutOwn, list, own_files};
+use files::{WithoutOwn, own_files};
+pub(crate) use kinds::DaemonKind;
+pub(crate) use program::unasked_configuration;
+pub use program::{configuration, report, user};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::{FileOwner, KnownLayout, Layout, PathView, Place, Published, Seen};
+use yandro_core::config::{FileOwner, KnownLayout, Layout, PathView, Place, Published, Seen, VirtualHost};
 use yandro_core::name::HostName;
-use yandro_core::plan::ObservedServer;
-use yandro_core::site::{ServerId, ServerKind};
+use yandro_core::plan::ServerModel;
+use yandro_core::servers::{Loopback6, Seeing, ServerKind};
+use yandro_core::site::ServerId;
 
 use crate::files::FileError;
 use crate::machine::Machine;
-use crate::permissions::User;
+use crate::network;
 use crate::settings::NamedServer;
-use crate::{apache, nginx};
 
 /// A server that was found, or that a person named.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -50,15 +55,19 @@ impl Found {
         let main = machine.path(server.config.as_str());
         let real = machine.real_path(server.config.as_str());
         let view = server.view(machine);
-        let known = match server.kind {
-            ServerKind::Apache => (yandro_core::httpd::KNOWN, yandro_core::httpd::USUAL_FOLDERS),
-            ServerKind::Nginx => (yandro_core::nginx::KNOWN, yandro_core::nginx::USUAL_FOLDERS),
-        };
+        let software = server.kind.software();
         let at = |path: &str| view.here(Utf8Path::new(path)).unwrap_or_else(|| "/nonexistent".into());
         let layout = if real.is_dir() {
             Layout::of_folder(&main)
         } else if real.is_file() {
-            Layout::named(known.0, &main, known.1, Utf8Path::is_dir, |path| at(path).exists(), at)
+            Layout::named(
+                software.layouts(),
+                &main,
+                software.site_folders(),
+                Utf8Path::is_dir,
+                |path| at(path).exists(),
+                at,
+            )
         } else {
             return None;
         };
@@ -84,7 +93,7 @@ impl Found {
     pub(crate) fn files(&self) -> Seen<'_> {
         let assumed = self.layout.is_folder().then(|| {
             let folder = self.main();
-            let text = self.kind.dialect().assumed_main(&folder);
+            let text = self.kind.software().dialect().assumed_main(&folder);
             (folder, text.into_bytes())
         });
         Seen { view: &self.view, files: &Disk, assumed }
@@ -121,13 +130,9 @@ pub(crate) fn find_or_ask(
 pub fn find_all(machine: &Machine) -> Vec<Found> {
     let mut found: Vec<Found> = machine.servers.iter().filter_map(|server| Found::named(machine, server)).collect();
     let is_new = |found: &[Found], layout: &Layout| found.iter().all(|other| other.layout.main != layout.main);
-    let known = [
-        (ServerId::Apache, ServerKind::Apache, apache::find_layout(machine)),
-        (ServerId::Nginx, ServerKind::Nginx, nginx::find_layout(machine)),
-    ];
-    for (id, kind, layout) in known {
-        if let Some(layout) = layout.filter(|layout| is_new(&found, layout)) {
-            found.push(Found::known(id, kind, layout, machine));
+    for kind in ServerKind::ALL {
+        if let Some(layout) = program::find_layout(machine, *kind).filter(|layout| is_new(&found, layout)) {
+            found.push(Found::known(ServerId::Found(*kind), *kind, layout, machine));
         }
     }
     found
@@ -151,42 +156,44 @@ pub fn missing<'m>(machine: &'m Machine, found: &[Found]) -> Vec<&'m NamedServer
 /// asked for its version: some things are written in the way that it knows.
 ///
 /// # Errors
-/// When a file or folder is there and can't be read.
+/// When a file or folder of yandro's own is there and can't be read.
 pub fn observe(
     machine: &Machine,
     found: &Found,
     names: &[HostName],
     is_asked: bool,
-) -> Result<ObservedServer, FileError> {
-    Ok(match found.kind {
-        ServerKind::Apache => ObservedServer::Apache(Box::new(apache::observe(machine, found, names, is_asked)?)),
-        ServerKind::Nginx => ObservedServer::Nginx(Box::new(nginx::observe(machine, found, names, is_asked)?)),
-    })
+) -> Result<Box<dyn ServerModel>, FileError> {
+    let is_known = found.kind.software().knows_built_in(&found.layout);
+    let start = program::start(machine, found, is_asked || !is_known);
+    let loopback6 = || Loopback6 {
+        is_there: !machine.is_real() || network::has_v6_loopback(),
+        listens: if machine.is_real() { network::listens_on_v6(80) } else { None },
+        would_listen: !machine.is_real() || network::would_listen_on_v6(),
+    };
+    Ok(found.kind.software().observe(Seeing {
+        own: own_files(found, names)?,
+        start,
+        files: &WithoutOwn(found),
+        owner_of: &|file| found.owner_of(file),
+        loopback6: (!found.is_elsewhere()).then(loopback6),
+    }))
+}
+
+/// The virtual hosts of other people that answered for names without a site, and whose place a
+/// site of yandro's has taken, since its file comes first: place and address.
+pub fn displaced(machine: &Machine, found: &Found) -> Vec<(Place, String)> {
+    let configuration = unasked_configuration(machine, found);
+    let owner = |host: &VirtualHost| found.owner_of(host.place.file.as_str().into());
+    let displaced = configuration.answering().into_iter().filter_map(|at| {
+        let default = at.hosts.get(at.default).filter(|default| matches!(owner(default), FileOwner::Site(_)));
+        let other = at.hosts.iter().find(|host| !owner(host).is_yandro())?;
+        default.map(|_| (other.place.clone(), at.address.clone()))
+    });
+    displaced.collect()
 }
 
 /// The ports that a server's configuration names, each with the place of the line.
 pub fn configured_ports(machine: &Machine, found: &Found) -> Vec<(u16, Place)> {
-    match found.kind {
-        ServerKind::Apache => {
-            let listens = apache::configuration(machine, found).listens();
-            listens.into_iter().map(|listen| (listen.port, listen.place)).collect()
-        }
-        ServerKind::Nginx => {
-            let ports = nginx::configuration(found).servers.into_iter().flat_map(|server| {
-                let place = server.host.place;
-                let port = |address: &str| address.rsplit(':').next()?.parse().ok();
-                server.listens.into_iter().filter_map(move |own| Some((port(&own.address)?, place.clone())))
-            });
-            ports.collect()
-        }
-    }
-}
-
-/// Whom a server of this machine runs as; nothing is known of one elsewhere.
-pub fn user(machine: &Machine, found: &Found) -> Option<User> {
-    match found.kind {
-        _ if found.is_elsewhere() => None,
-        ServerKind::Apache => apache::server_user(machine, found),
-        ServerKind::Nginx => nginx::server_user(found),
-    }
+    let listeners = configuration(machine, found).listeners();
+    listeners.into_iter().map(|listener| (listener.port, listener.place)).collect()
 }

@@ -75,7 +75,7 @@ pub(super) fn let_in(context: &Context, set: &mut ChangeSet, site: &Site, is_to_
 /// Looks whether somebody else has a port of the site's, or one that the configuration names,
 /// where the server is yet to be started.
 pub(super) fn ports_free(context: &Context, site: &Site) -> Result<(), CommandError> {
-    let server = site.server.unwrap_or(ServerId::Apache);
+    let server = site.server.unwrap_or(ServerId::APACHE);
     let held = |port: u16| {
         ports::holders(port).into_iter().find(|holder| {
             holder.address.is_unspecified() || holder.address.is_loopback() || holder.address == site.address

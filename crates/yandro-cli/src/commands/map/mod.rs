@@ -8,12 +8,12 @@ mod serving;
 use desired::desired;
 use serde_json::json;
 use yandro_core::check;
-use yandro_core::config::Switched;
+use yandro_core::config::{Switched, VirtualHost};
 use yandro_core::hosts::TakeOver;
 use yandro_core::plan::{ChangeSet, Step, map_site};
-use yandro_core::site::{Content, ServerId, ServerKind, Site, Symlinks};
-use yandro_machine::servers::Found;
-use yandro_machine::{SystemFresh, apache, observe};
+use yandro_core::site::{Content, ServerId, Site, Symlinks};
+use yandro_machine::servers::{self, Found};
+use yandro_machine::{SystemFresh, observe};
 
 use super::apply::{Done, Planned, apply};
 use super::prove::{Proven, prove};
@@ -113,9 +113,9 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
         notes.extend(reach::note(context, site, &list.sites));
     }
     let is_new = set.sites.iter().any(|change| change.before.is_none());
-    let found = site.server.and_then(|id| context.server(id)).filter(|found| found.kind == ServerKind::Apache);
+    let found = site.server.and_then(|id| context.server(id));
     if let Some(found) = found.filter(|_| is_new) {
-        notes.extend(apache::displaced(&context.machine, found).into_iter().map(|(place, address)| {
+        notes.extend(servers::displaced(&context.machine, found).into_iter().map(|(place, address)| {
             format!(
                 "on {address} names that are no sites were answered by {place}, and are by the first site now: give its file a name that comes before `yandro-`"
             )
@@ -155,13 +155,18 @@ fn come_to_life(context: &Context, found: &Found, set: &ChangeSet) -> Option<Str
     if switched.is_empty() {
         return None;
     }
-    let configuration = apache::configuration(&context.machine, found);
-    let hosts = configuration.virtual_hosts();
+    let configuration = servers::configuration(&context.machine, found);
+    let answering = configuration.answering();
     let is_theirs = |file: &str| {
         let is_own = found.is_own(file.into());
         !is_own && switched.iter().any(|path| file.contains(path.split('*').next().unwrap_or(path)))
     };
-    let alive: Vec<_> = hosts.iter().filter(|host| is_theirs(&host.place.file)).collect();
+    let mut alive: Vec<&VirtualHost> = Vec::new();
+    for host in answering.iter().flat_map(|at| at.hosts.iter().copied()) {
+        if is_theirs(&host.place.file) && alive.iter().all(|own| own.place != host.place) {
+            alive.push(host);
+        }
+    }
     let file = &alive.first()?.place.file;
     let names: Vec<&str> = alive.iter().map(|host| host.name.as_deref().unwrap_or("one without a name")).collect();
     Some(format!("{file} is included now, and with it your own virtual hosts answer: {}", names.join(", ")))

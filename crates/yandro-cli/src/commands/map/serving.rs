@@ -32,8 +32,9 @@ pub(super) fn serving(
         serving = Serving::default();
     }
     refused(context, args, server, content)?;
-    if server == ServerId::Nginx && args.overrides.is_some() {
-        return Err(CommandError::usage("nginx has no override files: leave `--overrides` out"));
+    let kind = context.server(server).map(|found| found.kind);
+    if let Some(kind) = kind.filter(|kind| args.overrides.is_some() && kind.software().override_file().is_none()) {
+        return Err(CommandError::usage(format!("{kind} has no override files: leave `--overrides` out")));
     }
     let of_folders = [args.php.is_some(), !args.index.is_empty(), args.fallback.is_some()];
     if matches!(content, Content::Upstream(_)) && of_folders.contains(&true) {

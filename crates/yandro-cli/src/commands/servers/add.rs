@@ -16,9 +16,10 @@ use crate::context::Context;
 use crate::error::{CommandError, Status};
 use crate::view::{COMMAND, STRONG, Ui};
 
-/// What main files are called, by the kind of server.
-const MAIN_FILES: [(&str, ServerKind); 3] =
-    [("nginx.conf", ServerKind::Nginx), ("httpd.conf", ServerKind::Apache), ("apache2.conf", ServerKind::Apache)];
+/// What main files are called, with the kind of server.
+fn main_files() -> impl Iterator<Item = (&'static str, ServerKind)> {
+    ServerKind::ALL.iter().flat_map(|kind| kind.software().main_files().iter().map(|name| (*name, *kind)))
+}
 
 pub(super) fn add(context: &Context, args: &ServerAddArgs, ui: &mut Ui) -> Result<Status, CommandError> {
     let server = named(context, args)?;
@@ -189,15 +190,16 @@ fn configuration(
     }
     // A folder with a main file in it, or a bundle's, stands for that.
     let folders = [path.clone(), path.join("conf")];
-    let mut mains = folders.iter().flat_map(|folder| MAIN_FILES.iter().map(|(name, _)| folder.join(name)));
+    let mut mains = folders.iter().flat_map(|folder| main_files().map(|(name, _)| folder.join(name)));
     let main = mains.find(|main| main.is_file());
     path = main.unwrap_or(path);
-    let by_name = MAIN_FILES.iter().find(|(name, _)| path.file_name() == Some(name)).map(|(_, kind)| *kind);
-    match args.kind.map(ServerKind::from).or(by_name) {
-        Some(kind) => Ok((path, kind)),
-        None => Err(CommandError::usage(format!("{path} doesn't tell what kind of server it is for"))
-            .hint("say it: --kind apache, --kind nginx")),
+    let by_name = main_files().find(|(name, _)| path.file_name() == Some(name)).map(|(_, kind)| kind);
+    if let Some(kind) = args.kind.or(by_name) {
+        return Ok((path, kind));
     }
+    let kinds: Vec<String> = ServerKind::ALL.iter().map(|kind| format!("--kind {}", kind.word())).collect();
+    Err(CommandError::usage(format!("{path} doesn't tell what kind of server it is for"))
+        .hint(format!("say it: {}", kinds.join(", "))))
 }
 
 /// A command's words: a program that is there, given by its absolute path or looked for as a shell

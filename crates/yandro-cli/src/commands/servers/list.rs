@@ -3,10 +3,8 @@
 use std::net::SocketAddr;
 
 use serde_json::json;
-use yandro_core::site::ServerKind;
 use yandro_machine::servers::{self, Control, Found};
 use yandro_machine::settings::NamedServer;
-use yandro_machine::{apache, nginx};
 
 use crate::context::Context;
 use crate::error::{NO_SERVER, Status};
@@ -39,23 +37,9 @@ fn listens(context: &Context, found: &Found) -> Vec<String> {
         let own = if named.ports.is_empty() { named.address.map(|address| address.to_string()) } else { None };
         return published.chain(own).collect();
     }
-    let all: Vec<String> = match found.kind {
-        ServerKind::Apache => {
-            let listens = apache::configuration(&context.machine, found).listens();
-            let text = |address, port: u16| match address {
-                Some(address) => SocketAddr::new(address, port).to_string(),
-                None => port.to_string(),
-            };
-            listens.iter().map(|listen| text(listen.address, listen.port)).collect()
-        }
-        ServerKind::Nginx => {
-            let answering = nginx::configuration(found);
-            answering.answering().iter().map(|at| at.address.trim_start_matches("*:").to_owned()).collect()
-        }
-    };
-    for own in all {
-        if !listens.contains(&own) {
-            listens.push(own);
+    for own in servers::configuration(&context.machine, found).listeners() {
+        if !listens.contains(&own.address) {
+            listens.push(own.address);
         }
     }
     listens

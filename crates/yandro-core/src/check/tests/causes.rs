@@ -64,10 +64,10 @@ fn circumstances_make_causes_of_symptoms() {
     // One of its ports is held, and so the server doesn't run: that is one cause.
     let half = NameObservation { connect: failure(FailureKind::Refused), ..plain() };
     assert_eq!(told(half, &Circumstances { runs: Some(false), ..held(None) }).code(), Code::PortHeld);
-    let other = told(plain(), &held(Some(ServerId::Nginx)));
+    let other = told(plain(), &held(Some(ServerId::NGINX)));
     assert!(other.text().remedy.unwrap().starts_with("yandro servers stop nginx"));
     assert_eq!(other.text().evidence.as_deref(), Some("it is nginx; its virtual hosts there: tides.test"));
-    assert_eq!(told(plain(), &held(Some(ServerId::Apache))).code(), Code::TlsPlain, "it is its own");
+    assert_eq!(told(plain(), &held(Some(ServerId::APACHE))).code(), Code::TlsPlain, "it is its own");
     // Another site's certificate, and by the files this site's own virtual host: whatever their times are.
     let other = || NameObservation {
         tls: connection(Verdict::Name, Facts { names: vec!["tides.test".into()], ..leaf() }).map(|mut tls| {

@@ -31,7 +31,7 @@ fn causes() -> Vec<Cause> {
     let upstream = Content::Upstream(Upstream::parse("http://127.0.0.1:3000").unwrap());
     let other = || Unresolved::Other { host: host.clone(), found: vec![found, wanted], wanted };
     let none = || Unresolved::None { host: host.clone() };
-    let server = ServerId::Nginx;
+    let server = ServerId::NGINX;
     let file = || camino::Utf8PathBuf::from("/etc/nginx/conf.d/tides.test.conf");
     let user = || "www-data".to_owned();
     let certificate = |fault| Cause::CertificateUnknown { host: host.clone(), fault };
@@ -103,7 +103,7 @@ fn causes() -> Vec<Cause> {
         Cause::OverrideFault { file: "/srv/tides/.htaccess".into(), refusal: OverrideRefusal::CanRunPrograms },
         Cause::OverrideFault {
             file: "/srv/tides/.htaccess".into(),
-            refusal: OverrideRefusal::Faulty(ServerId::Apache),
+            refusal: OverrideRefusal::Faulty(ServerId::APACHE),
         },
         Cause::FolderMissing { host: host.clone(), content: content.clone() },
         Cause::FolderForbidden { to: Forbidden::Content(content.clone()) },
@@ -153,8 +153,8 @@ fn evidence() -> Vec<Evidence> {
         Evidence::ProofChanged,
         Evidence::Mode(0o700),
         Evidence::RefusedUnderName(403),
-        Evidence::Holder(ServerId::Nginx, Vec::new()),
-        Evidence::Holder(ServerId::Nginx, vec!["tides.test".into()]),
+        Evidence::Holder(ServerId::NGINX, Vec::new()),
+        Evidence::Holder(ServerId::NGINX, vec!["tides.test".into()]),
         Evidence::NoLink("/etc/apache2/sites-enabled/tides.test.conf".into()),
         Evidence::LookedFrom("/etc/apache2/apache2.conf".into()),
         Evidence::FirstRule(place()),
@@ -167,7 +167,7 @@ fn remedies() -> Vec<Remedy> {
         vec![],
         vec![MapOption::TakeOver],
         vec![MapOption::Address(DEFAULT_ADDRESS)],
-        vec![MapOption::Ports(8080, 8443), MapOption::Server(ServerId::Nginx)],
+        vec![MapOption::Ports(8080, 8443), MapOption::Server(ServerId::NGINX)],
         vec![MapOption::HttpsOnly],
         vec![MapOption::FixPermissions],
         vec![MapOption::Create],
@@ -185,7 +185,7 @@ fn remedies() -> Vec<Remedy> {
         Remedy::Unmap(host()),
         Remedy::Settle,
         Remedy::PutBack(host()),
-        Remedy::Control(Control::Stop, ServerId::Nginx),
+        Remedy::Control(Control::Stop, ServerId::NGINX),
         Remedy::Serve(None),
         Remedy::Serve(Some("10.0.0.5".parse().unwrap())),
         Remedy::CheckAndMend(host()),
@@ -194,7 +194,7 @@ fn remedies() -> Vec<Remedy> {
         Remedy::Widen(host()),
         Remedy::Trust,
         Remedy::PortsAsRoot,
-        Remedy::Both(Box::new(Remedy::Edit(place())), Box::new(Remedy::Control(Control::Reload, ServerId::Apache))),
+        Remedy::Both(Box::new(Remedy::Edit(place())), Box::new(Remedy::Control(Control::Reload, ServerId::APACHE))),
         Remedy::Shell("ping -c 3 10.0.0.5".into()),
     ]);
     all
@@ -356,11 +356,11 @@ fn every_finding_reads_as_written_here() {
 
 #[test]
 fn a_foretold_cause_says_when_it_counts_unless_the_server_refuses_it_all() {
-    let of = |cause| Diagnosis { foretold_for: Some(ServerId::Nginx), ..Diagnosis::new(cause) };
+    let of = |cause| Diagnosis { foretold_for: Some(ServerId::NGINX), ..Diagnosis::new(cause) };
     let off = of(Cause::TlsOff { site: host() });
     assert!(off.sentence().ends_with("has TLS off; that counts once nginx is reloaded"));
     assert_eq!(off.severity(), Severity::Warning);
-    let broken = of(Cause::ConfigurationBroken { server: ServerId::Nginx, refusal: Refusal::KeepsOld });
+    let broken = of(Cause::ConfigurationBroken { server: ServerId::NGINX, refusal: Refusal::KeepsOld });
     assert!(broken.sentence().ends_with("goes on with what it read before"));
 }
 

@@ -5,14 +5,13 @@ use std::os::unix::fs::FileTypeExt as _;
 
 use camino::Utf8Path;
 use yandro_core::hosts::OwnLine;
-use yandro_core::httpd;
 use yandro_core::name::HostName;
 use yandro_core::site::{DEFAULT_ADDRESS, FastCgi, ServerId, ServerKind, Site, SiteList};
 
 use super::way::check_way;
+use crate::files;
 use crate::machine::Machine;
 use crate::servers::{self, Found};
-use crate::{apache, files};
 
 /// The folders in which servers have their logs. They open them as root.
 const LOGS: [&str; 3] = ["/var/log/apache2", "/var/log/httpd", "/var/log/nginx"];
@@ -97,16 +96,16 @@ pub(super) fn of_shared(
     if check_way(&folder.join("x")).is_err() {
         return Some(format!("{} would read {folder}, which others than root can change", found.id));
     }
-    let is_sound = found.kind != ServerKind::Apache || is_switching(machine, &found, path, content);
+    let is_sound = is_switching(machine, &found, path, content);
     (!is_sound).then(|| format!("{path} would change by more than switches, or load what others than root can change"))
 }
 
 fn is_switching(machine: &Machine, found: &Found, path: &Utf8Path, content: &[u8]) -> bool {
-    let root = apache::unasked_configuration(machine, found).server_root;
+    let root = servers::unasked_configuration(machine, found).root().to_owned();
     let is_roots = |file: &str| {
         let file = root.join(file).canonicalize_utf8();
         file.is_ok_and(|file| check_way(&file).is_ok())
     };
     let before = files::read_if_there(path).ok().flatten().unwrap_or_default();
-    httpd::is_switching(&before, content, is_roots)
+    found.kind.software().is_switching(&before, content, &is_roots)
 }

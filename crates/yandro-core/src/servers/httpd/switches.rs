@@ -10,7 +10,7 @@ use crate::config::Node;
 /// Whether a file changes by nothing but lines that yandro switches on and off, adds and takes
 /// back: `LoadModule` of a module that `is_module` knows by its file, `Listen`, the `Include` of
 /// its own files or of a file of virtual hosts, and the comment sign before an example.
-pub fn is_switching(before: &[u8], after: &[u8], is_module: impl Fn(&str) -> bool) -> bool {
+pub(super) fn is_switching(before: &[u8], after: &[u8], is_module: impl Fn(&str) -> bool) -> bool {
     let (Ok(before), Ok(after)) = (std::str::from_utf8(before), std::str::from_utf8(after)) else { return false };
     let diff = TextDiff::from_lines(before, after);
     let lines = |tag: ChangeTag| -> Vec<&str> {

@@ -1,18 +1,19 @@
-//! What planning does alike for every server that yandro writes configuration for.
+//! What planning knows of a server that yandro writes configuration for, and what it does alike for all of them.
 
+use core::fmt::Debug;
 use std::collections::{BTreeMap, BTreeSet};
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use super::change::{Access, Change, ChangeSet, Step};
-use super::observed::{Observed, ObservedApache, ObservedNginx, ObservedServer, Places};
+use super::change::{Access, Change, ChangeSet, LinkChange, Step};
+use super::observed::{Observed, Places};
 use super::others::others_name;
 use super::role::{Role, site_file_role};
 use super::site::{PlanError, drop_certificate};
-use crate::config::{Dialect, Layout, Others, PathView, Place, Published, ServerTraits, SiteFiles, list_of, site_file};
-use crate::httpd::ApacheSyntax;
+use crate::config::{
+    Dialect, Journal, Layout, Others, PathView, Place, Published, ServerTraits, SiteFiles, list_of, site_file,
+};
 use crate::name::HostName;
-use crate::nginx::{self, NginxSyntax};
 use crate::site::{ListId, ServerId, Site};
 
 /// A server, and yandro's own files of it.
@@ -37,12 +38,17 @@ pub struct OwnFiles {
     pub site_links: BTreeMap<String, Utf8PathBuf>,
 }
 
-/// A server that yandro writes configuration for.
-pub(super) trait Configured {
+/// A server as it was observed, and how sites are planned on it.
+pub trait ServerModel: Debug + Send {
+    /// How its files are written.
     fn dialect(&self) -> &'static dyn Dialect;
+    /// Yandro's own files of it.
     fn own(&self) -> &OwnFiles;
+    /// The same, to be changed.
+    fn own_mut(&mut self) -> &mut OwnFiles;
     /// Whether it listens on the loopback address of IPv6, too.
     fn listens_on_v6(&self) -> bool;
+    /// How virtual hosts are written for it.
     fn traits(&self) -> ServerTraits;
     /// Whether other people's virtual hosts are on an address; where yandro has one for other
     /// names there, whether theirs comes first.
@@ -51,6 +57,31 @@ pub(super) trait Configured {
     fn is_foreign_port(&self, port: u16) -> bool;
     /// The text of a file that sites share, by its path as the server sees it.
     fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]>;
+    /// Plans the file of a site, and what the shared files need for it. Gives the lines of these that change.
+    ///
+    /// # Errors
+    /// When the site can't be on the server.
+    fn plan_site(
+        &self,
+        set: &mut ChangeSet,
+        observed: &Observed,
+        before: Option<&Site>,
+        site: &Site,
+    ) -> Result<Journal, PlanError>;
+
+    /// When the last of yandro's sites goes from it, takes all with it that was there for sites.
+    fn go_with_the_last(&self, set: &mut ChangeSet, observed: &Observed) {
+        others_go(set, observed, self.as_model());
+    }
+
+    /// This one, as one of all.
+    fn as_model(&self) -> &dyn ServerModel;
+
+    /// Takes in a change of a link that is none of a site's.
+    fn take_link(&mut self, _: &Role, _: &LinkChange) {}
+
+    /// Takes in what a change set does to files that all sites share.
+    fn take_shared(&mut self, set: &ChangeSet);
 
     /// The size of the buckets of names that the site needs beyond what the server gives; `None`
     /// if it has enough.
@@ -62,9 +93,11 @@ pub(super) trait Configured {
     fn id(&self) -> ServerId {
         self.own().id
     }
+}
 
+impl dyn ServerModel + '_ {
     /// A site's files as the server sees them.
-    fn site_files(&self, places: &Places, site: &Site) -> SiteFiles {
+    pub(super) fn site_files(&self, places: &Places, site: &Site) -> SiteFiles {
         let there = |path: &Utf8Path| self.own().view.there_or_same(path);
         SiteFiles {
             document_root: site.document_root().map(|root| there(&root)),
@@ -78,7 +111,7 @@ pub(super) trait Configured {
     }
 
     /// The owner of a site's file.
-    fn owner(&self, places: &Places, name: &HostName) -> Owner {
+    pub(super) fn owner(&self, places: &Places, name: &HostName) -> Owner {
         let Some(text) = self.own().site_files.get(name) else { return Owner::Nobody };
         match list_of(text) {
             Some(list) if list == places.list => Owner::This,
@@ -93,7 +126,7 @@ pub(super) trait Configured {
     }
 
     /// Refuses a site with a folder or file that the server doesn't see.
-    fn sees(&self, places: &Places, site: &Site) -> Result<(), PlanError> {
+    pub(super) fn sees(&self, places: &Places, site: &Site) -> Result<(), PlanError> {
         let logs = site.serving.logs.folder().map(Utf8Path::to_owned);
         let certificate = site.https.is_on().then(|| places.certificates());
         let needed = [site.document_root(), certificate, site.serving.extra.clone(), logs];
@@ -117,116 +150,44 @@ pub(super) enum Owner {
     Unknown,
 }
 
-impl Configured for ObservedApache {
-    fn listens_on_v6(&self) -> bool {
-        self.listens_on_v6
-    }
-
-    fn dialect(&self) -> &'static dyn Dialect {
-        &ApacheSyntax
-    }
-
-    fn own(&self) -> &OwnFiles {
-        &self.own
-    }
-
-    fn traits(&self) -> ServerTraits {
-        let published = self.own.published.clone();
-        ServerTraits { published, ..self.shared.traits(self.own.layout.known.logs) }
-    }
-
-    fn is_theirs(&self, address: &str, has_own: bool) -> bool {
-        let hosts = if has_own { &self.shared.foreign_first } else { &self.shared.foreign_addresses };
-        hosts.contains(address)
-    }
-
-    fn is_foreign_port(&self, port: u16) -> bool {
-        is_on_port(&self.shared.foreign_addresses, port)
-    }
-
-    fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]> {
-        self.shared.text(path)
-    }
-}
-
 /// Whether one of these addresses has a port.
-fn is_on_port(addresses: &BTreeSet<String>, port: u16) -> bool {
+pub(crate) fn is_on_port(addresses: &BTreeSet<String>, port: u16) -> bool {
     let of = |address: &String| address.rsplit(':').next()?.parse::<u16>().ok();
     addresses.iter().any(|address| of(address) == Some(port))
 }
 
-impl Configured for ObservedNginx {
-    fn listens_on_v6(&self) -> bool {
-        self.traits.listens_on_v6
-    }
-
-    fn dialect(&self) -> &'static dyn Dialect {
-        &NginxSyntax
-    }
-
-    fn own(&self) -> &OwnFiles {
-        &self.own
-    }
-
-    fn traits(&self) -> ServerTraits {
-        ServerTraits { published: self.own.published.clone(), ..self.traits.clone() }
-    }
-
-    fn is_theirs(&self, address: &str, has_own: bool) -> bool {
-        let hosts = if has_own { &self.foreign_first } else { &self.foreign_addresses };
-        hosts.contains(address)
-    }
-
-    fn is_foreign_port(&self, port: u16) -> bool {
-        is_on_port(&self.foreign_addresses, port)
-    }
-
-    fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]> {
-        self.shared.text(path)
-    }
-
-    fn name_bucket(&self, site: &Site) -> Option<usize> {
-        nginx::name_bucket(site.names()).filter(|_| self.own_name_bucket().is_none())
-    }
-}
-
 impl Observed {
     /// The servers that are there and that yandro writes configuration for.
-    pub(super) fn configured(&self) -> Vec<&dyn Configured> {
-        self.servers.iter().map(ObservedServer::configured).collect()
+    pub(super) fn configured(&self) -> Vec<&dyn ServerModel> {
+        self.servers.iter().map(|server| &**server).collect()
     }
 
     /// One of them.
-    pub(super) fn configured_as(&self, id: Option<ServerId>) -> Option<&dyn Configured> {
-        self.server(id).map(ObservedServer::configured)
-    }
-
-    /// One of the servers that are there.
-    pub(super) fn server(&self, id: Option<ServerId>) -> Option<&ObservedServer> {
-        self.servers.iter().find(|server| Some(server.configured().id()) == id)
+    pub(super) fn configured_as(&self, id: Option<ServerId>) -> Option<&dyn ServerModel> {
+        self.configured().into_iter().find(|server| Some(server.id()) == id)
     }
 
     /// The server that a file or link belongs to, if its configuration changes with it.
     pub fn server_of(&self, path: &Utf8Path) -> Option<ServerId> {
-        let is_of = |server: &&dyn Configured| {
+        let is_of = |server: &&dyn ServerModel| {
             let layout = &server.own().layout;
             let is_module =
                 layout.links.as_ref().is_some_and(|links| path.parent() == Some(links.enabled_modules.as_path()));
             is_module || layout.site_of_file(path).is_some() || layout.is_own(path) || is_shared(*server, path)
         };
-        self.configured().into_iter().find(is_of).map(Configured::id)
+        self.configured().into_iter().find(is_of).map(ServerModel::id)
     }
 }
 
 /// Whether a path is a file of a server that its sites share.
-pub(super) fn is_shared(server: &dyn Configured, path: &Utf8Path) -> bool {
+pub(super) fn is_shared(server: &dyn ServerModel, path: &Utf8Path) -> bool {
     let own = server.own();
     let there = own.view.there(path);
     there.is_some_and(|there| server.shared_text(&there).is_some()) && own.layout.site_of_file(path).is_none()
 }
 
 /// Refuses a site of which somebody else's virtual host has a name.
-pub(super) fn not_taken(
+pub(crate) fn not_taken(
     view: &PathView,
     site: &Site,
     foreign_names: &BTreeMap<String, Place>,
@@ -240,10 +201,10 @@ pub(super) fn not_taken(
 }
 
 /// Plans the file of a site, and the link that enables it.
-pub(super) fn write_site(
+pub(crate) fn write_site(
     set: &mut ChangeSet,
     observed: &Observed,
-    server: &dyn Configured,
+    server: &dyn ServerModel,
     before: Option<&Site>,
     site: &Site,
 ) -> Result<(), PlanError> {
@@ -281,14 +242,14 @@ pub(super) fn write_site(
 }
 
 /// Has the server told, if there is a step beyond the first `count` that concerns it.
-pub(super) fn tell_after(set: &mut ChangeSet, count: usize, id: ServerId) {
+pub(crate) fn tell_after(set: &mut ChangeSet, count: usize, id: ServerId) {
     if set.steps.iter().skip(count).any(|step| !matches!(step.change, Change::Folder { .. })) {
         set.servers.insert(id);
     }
 }
 
 /// Takes a site's file and link away, if they are there and not another list's.
-pub(super) fn remove_site_file(set: &mut ChangeSet, places: &Places, server: &dyn Configured, name: &HostName) {
+pub(super) fn remove_site_file(set: &mut ChangeSet, places: &Places, server: &dyn ServerModel, name: &HostName) {
     if matches!(server.owner(places, name), Owner::Other(_)) {
         return;
     }
@@ -306,7 +267,7 @@ pub(super) fn remove_site_file(set: &mut ChangeSet, places: &Places, server: &dy
 }
 
 /// Whether the set takes the last of yandro's sites from a server.
-pub(super) fn is_last(set: &ChangeSet, server: &dyn Configured) -> bool {
+pub(super) fn is_last(set: &ChangeSet, server: &dyn ServerModel) -> bool {
     let gone = |step: &Step| match &step.change {
         Change::File(change) if change.after.is_none() => server.own().layout.site_of_file(&change.path),
         _ => None,
@@ -331,7 +292,7 @@ pub(super) fn is_refused_elsewhere(set: &ChangeSet, observed: &Observed, id: Ser
 
 /// When the last of yandro's sites goes from a server, takes the virtual hosts for other names
 /// with it, and the lines that it changed in other files. Gives what the file of those held.
-pub(super) fn others_go(set: &mut ChangeSet, observed: &Observed, server: &dyn Configured) -> Option<Others> {
+pub(crate) fn others_go(set: &mut ChangeSet, observed: &Observed, server: &dyn ServerModel) -> Option<Others> {
     if !is_last(set, server) {
         return None;
     }

@@ -3,22 +3,25 @@
 mod activate;
 mod desired;
 mod layouts;
+mod model;
 mod modules;
 mod overrides;
 mod parse;
+mod read;
 pub mod run;
 mod shared;
+mod software;
 mod switches;
 mod syntax;
 
 pub use activate::{Activation, Lack, Needs};
 pub use desired::required_modules;
 pub use layouts::{KNOWN, USUAL_FOLDERS};
+pub use model::HttpdModel;
 pub use modules::{ModuleFiles, modules_to_enable};
-pub use overrides::{Overrides, denies};
 pub use parse::parse;
 pub use shared::Shared;
-pub use switches::is_switching;
+pub use software::Httpd;
 pub use syntax::ApacheSyntax;
 
 #[cfg(test)]

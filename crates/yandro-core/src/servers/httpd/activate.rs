@@ -398,7 +398,8 @@ mod tests {
     }
 
     fn shared(main: &str, hosts: &str) -> Shared {
-        let report = ServerReport { version: [2, 4, 62], root: "/srv".into(), main: MAIN.into(), built_in: Vec::new() };
+        let report =
+            ServerReport { version: [2, 4, 62], root: "/srv".into(), main: MAIN.into(), ..ServerReport::default() };
         let start = Start { main: MAIN.into(), report, ..Start::default() };
         Shared::of(start, &Two(main, hosts), owner_of)
     }

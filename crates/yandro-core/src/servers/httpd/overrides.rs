@@ -3,62 +3,52 @@
 
 use super::parse;
 use crate::config::{Directive, Node};
-
-/// The lines that count, by their numbers from 1.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Overrides {
-    /// The line that forbids the folder to everybody.
-    pub denied: Option<usize>,
-    /// The first rule that may answer a request by itself.
-    pub rule: Option<usize>,
-}
+use crate::servers::ProjectRules;
 
 /// Patterns of `RewriteRule` that fit every path.
 const EVERYTHING: [&str; 5] = ["^", ".*", "^.*", "^.*$", "^(.*)$"];
 
-impl Overrides {
-    /// Reads a file; one that the server wouldn't take says nothing.
-    pub fn read(bytes: &[u8]) -> Self {
-        let mut own = Self::default();
-        if let Ok(tree) = parse(bytes) {
-            own.take(&tree.nodes);
-        }
-        own
+/// Reads a file; one that the server wouldn't take says nothing.
+pub(super) fn project_rules(bytes: &[u8]) -> ProjectRules {
+    let mut rules = ProjectRules::default();
+    if let Ok(tree) = parse(bytes) {
+        take(&mut rules, &tree.nodes);
     }
+    rules
+}
 
-    fn take(&mut self, nodes: &[Node]) {
-        for node in nodes {
-            match node {
-                Node::Directive(directive) => self.directive(directive),
-                // What stands within other sections is about some files or some requests.
-                Node::Section(section) if section.open.name.to_ascii_lowercase().starts_with("ifmodule") => {
-                    self.take(&section.nodes);
-                }
-                Node::Section(_) => {}
+fn take(rules: &mut ProjectRules, nodes: &[Node]) {
+    for node in nodes {
+        match node {
+            Node::Directive(directive) => take_directive(rules, directive),
+            // What stands within other sections is about some files or some requests.
+            Node::Section(section) if section.open.name.to_ascii_lowercase().starts_with("ifmodule") => {
+                take(rules, &section.nodes);
             }
+            Node::Section(_) => {}
         }
     }
+}
 
-    fn directive(&mut self, own: &Directive) {
-        let words: Vec<String> = own.values().map(str::to_ascii_lowercase).collect();
-        let is_rewrite = own.is("RewriteRule");
-        if let Some(is_denied) = denies(&own.name, own.values()) {
-            // The last one counts.
-            self.denied = is_denied.then_some(own.line);
-        } else if is_rewrite && is_forbidding(&words) && EVERYTHING.contains(&words[0].as_str()) {
-            self.denied = Some(own.line);
-        }
-        let is_rule = is_rewrite && words.get(1).is_some_and(|to| to != "-")
-            || ["RedirectMatch", "Redirect", "FallbackResource"].iter().any(|name| own.is(name));
-        if is_rule {
-            self.rule.get_or_insert(own.line);
-        }
+fn take_directive(rules: &mut ProjectRules, own: &Directive) {
+    let words: Vec<String> = own.values().map(str::to_ascii_lowercase).collect();
+    let is_rewrite = own.is("RewriteRule");
+    if let Some(is_denied) = denies(&own.name, own.values()) {
+        // The last one counts.
+        rules.denied = is_denied.then_some(own.line);
+    } else if is_rewrite && is_forbidding(&words) && EVERYTHING.contains(&words[0].as_str()) {
+        rules.denied = Some(own.line);
+    }
+    let is_rule = is_rewrite && words.get(1).is_some_and(|to| to != "-")
+        || ["RedirectMatch", "Redirect", "FallbackResource"].iter().any(|name| own.is(name));
+    if is_rule {
+        rules.rule.get_or_insert(own.line);
     }
 }
 
 /// Whether a directive may keep people out who have no more to show than their address: `Require`, or the older
 /// `Deny` and `Allow`. `None` for one that is about something else.
-pub fn denies<'v>(name: &str, values: impl Iterator<Item = &'v str>) -> Option<bool> {
+pub(super) fn denies<'v>(name: &str, values: impl Iterator<Item = &'v str>) -> Option<bool> {
     let words: Vec<String> = values.map(str::to_ascii_lowercase).collect();
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
     match (name.to_ascii_lowercase().as_str(), &words[..]) {
@@ -95,7 +85,7 @@ mod tests {
             ("<IfModule mod_alias.c>\nRedirectMatch 302 ^/$ /tides\n</IfModule>\n", None, Some(2)),
             ("<Files x>\nFallbackResource /index.php\n", None, None),
         ] {
-            assert_eq!(Overrides::read(text.as_bytes()), Overrides { denied, rule }, "{text}");
+            assert_eq!(project_rules(text.as_bytes()), ProjectRules { denied, rule }, "{text}");
         }
     }
 }

@@ -72,7 +72,7 @@ fn leads_on(flags: &str) -> bool {
 }
 
 /// A `ServerName` without the scheme and the port that it may have.
-pub(in crate::httpd) fn bare(value: &str) -> &str {
+pub(in crate::servers::httpd) fn bare(value: &str) -> &str {
     let host = value.split_once("://").map_or(value, |(_, host)| host);
     if host.starts_with('[') {
         return host;

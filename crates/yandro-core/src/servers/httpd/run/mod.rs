@@ -15,27 +15,15 @@ mod walk;
 pub use crate::config::FileImage;
 pub use crate::config::{Answering, ConfigFault, Files, Place, VirtualHost, by_address};
 pub(super) use crate::config::{files_of, matches_path};
+pub use crate::servers::{ServerReport, Start};
 pub use environment::environment;
 pub use listens::Listen;
-pub use report::ServerReport;
+pub(super) use report::read_report;
 pub(super) use vhosts::bare;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use camino::Utf8PathBuf;
-
-/// Where a run begins.
-#[derive(Clone, Debug, Default)]
-pub struct Start {
-    /// The main file.
-    pub main: Utf8PathBuf,
-    /// What the server says of itself.
-    pub report: ServerReport,
-    /// The environment that the server is started with.
-    pub environment: BTreeMap<String, String>,
-    /// Names given with `-D`.
-    pub defines: Vec<String>,
-}
 
 /// A directive that counts, or the beginning or end of a section.
 #[derive(Clone, Debug, PartialEq, Eq)]

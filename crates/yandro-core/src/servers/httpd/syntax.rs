@@ -4,7 +4,7 @@ use camino::Utf8Path;
 
 use super::desired::{tls, virtual_hosts};
 use super::parse::parse;
-use crate::config::{Dialect, ParseError, Section, SiteFiles, Syntax, Tree, Want, escaped};
+use crate::config::{Dialect, Directive, ParseError, Section, SiteFiles, Syntax, Tree, Variable, Want, escaped};
 use crate::site::Site;
 
 /// Apache httpd's syntax.
@@ -80,10 +80,54 @@ impl Dialect for ApacheSyntax {
         ["SSLCertificateFile", "SSLCertificateKeyFile"]
     }
 
+    fn variable(&self) -> Variable {
+        Variable::Braced
+    }
+
+    fn writes(&self, own: &Directive) -> bool {
+        // A log's name may be a program's; elsewhere the bar is only a character.
+        let is_log = own.is("ErrorLog") || own.is("CustomLog");
+        let is_program = is_log && own.values().any(|value| value.starts_with('|'));
+        WRITTEN.iter().any(|name| own.is(name)) && !is_program
+    }
+
     fn assumed_main(&self, sites: &Utf8Path) -> String {
         self.directive("IncludeOptional", &[sites.join("*.conf").into_string()]) + "\n"
     }
 }
+
+/// Directives and sections for Apache httpd.
+const WRITTEN: &[&str] = &[
+    "VirtualHost",
+    "ServerName",
+    "ServerAlias",
+    "RewriteEngine",
+    "RewriteRule",
+    "ErrorLog",
+    "CustomLog",
+    "SSLEngine",
+    "SSLProtocol",
+    "SSLCipherSuite",
+    "SSLCertificateFile",
+    "SSLCertificateKeyFile",
+    "ProxyPreserveHost",
+    "RequestHeader",
+    "ProxyPass",
+    "ProxyPassReverse",
+    "DocumentRoot",
+    "Directory",
+    "Options",
+    "AllowOverride",
+    "AllowOverrideList",
+    "AuthMerging",
+    "Require",
+    "DirectoryIndex",
+    "FallbackResource",
+    "CGIPassAuth",
+    "FilesMatch",
+    "SetHandler",
+    "Location",
+];
 
 /// The port of an address such as `*:80`.
 fn port(address: &str) -> Option<u16> {

@@ -36,6 +36,7 @@ fn start() -> Start {
             root: "/etc/httpd".into(),
             main: "/etc/httpd/httpd.conf".into(),
             built_in: vec!["core.c".into(), "mod_so.c".into()],
+            pid_file: None,
         },
         environment: [("LOGS".to_owned(), "/var/log/httpd".to_owned())].into(),
         defines: Vec::new(),

@@ -1,0 +1,102 @@
+//! A configuration of nginx as all servers' are asked.
+
+use core::net::IpAddr;
+
+use camino::{Utf8Path, Utf8PathBuf};
+
+use super::run::{self, ServerBlock, answering_name};
+use crate::config::{Answering, ConfigFault, Place, VirtualHost, asked_at};
+use crate::servers::{Configuration, Listener};
+use crate::site::Site;
+
+/// A configuration, and the folder that its relative paths start from.
+#[derive(Debug)]
+pub(super) struct NginxConfiguration {
+    configuration: run::Configuration,
+    root: Utf8PathBuf,
+}
+
+/// Where errors go that no line says anything of: built in, and in Debian's and most other builds this one.
+const ERROR_LOG: &str = "/var/log/nginx/error.log";
+
+impl NginxConfiguration {
+    pub(super) fn new(configuration: run::Configuration, main: &Utf8Path) -> Self {
+        Self { configuration, root: main.parent().map(Utf8Path::to_owned).unwrap_or_default() }
+    }
+
+    /// The server blocks of a site, that for HTTPS first: it is the one that has a folder.
+    fn blocks(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<&ServerBlock> {
+        let mut blocks: Vec<&ServerBlock> =
+            self.configuration.servers.iter().filter(|block| is_of_site(&block.host.place)).collect();
+        blocks.sort_by_key(|block| !block.host.tls);
+        blocks
+    }
+}
+
+impl Configuration for NginxConfiguration {
+    fn files(&self) -> &[Utf8PathBuf] {
+        &self.configuration.files
+    }
+
+    fn includes(&self) -> &[Utf8PathBuf] {
+        &self.configuration.includes
+    }
+
+    fn fault(&self) -> Option<&ConfigFault> {
+        self.configuration.fault.as_ref()
+    }
+
+    fn root(&self) -> &Utf8Path {
+        &self.root
+    }
+
+    fn answering(&self) -> Vec<Answering<'_>> {
+        self.configuration.answering()
+    }
+
+    fn answers<'c>(&self, at: &Answering<'c>, name: &str) -> Option<(&'c VirtualHost, bool)> {
+        let host = answering_name(at, name)?;
+        let has_name = host.name.iter().chain(&host.aliases).any(|own| own.eq_ignore_ascii_case(name));
+        let is_default = at.hosts.get(at.default).is_some_and(|own| own.place == host.place);
+        Some((host, has_name || !is_default))
+    }
+
+    fn listeners(&self) -> Vec<Listener> {
+        let of = |block: &ServerBlock| {
+            let place = block.host.place.clone();
+            let listener = move |address: &str| {
+                let port = address.rsplit(':').next()?.parse().ok()?;
+                Some(Listener { address: address.trim_start_matches("*:").to_owned(), port, place: place.clone() })
+            };
+            block.listens.iter().filter_map(move |own| listener(&own.address)).collect::<Vec<_>>()
+        };
+        self.configuration.servers.iter().flat_map(of).collect()
+    }
+
+    fn takes_in(&self, answering: &[Answering<'_>], address: IpAddr, port: u16) -> bool {
+        asked_at(answering, address, port).is_some()
+    }
+
+    fn has_tls(&self) -> bool {
+        true
+    }
+
+    fn denied(&self, site: &Site, is_of_site: &dyn Fn(&Place) -> bool) -> Option<Place> {
+        let mut blocks = self.blocks(is_of_site).into_iter();
+        blocks.find_map(|block| self.configuration.denied(block, site.address)).cloned()
+    }
+
+    fn error_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Utf8PathBuf> {
+        let named = self.blocks(is_of_site).into_iter().flat_map(|block| self.configuration.error_logs(block));
+        let logs: Vec<Utf8PathBuf> = named.filter(|path| path.starts_with('/')).map(Utf8PathBuf::from).collect();
+        if logs.is_empty() { vec![ERROR_LOG.into()] } else { logs }
+    }
+
+    fn user(&self) -> Option<&str> {
+        self.configuration.user.as_deref()
+    }
+
+    fn pid_file(&self) -> Option<Utf8PathBuf> {
+        self.configuration.pid_file.clone()
+    }
+}

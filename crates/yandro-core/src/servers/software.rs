@@ -1,0 +1,126 @@
+//! What differs between kinds of servers, as far as their files go.
+
+use core::fmt::Debug;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use camino::{Utf8Path, Utf8PathBuf};
+
+use super::Configuration;
+use crate::config::{Dialect, FileOwner, Files, KnownLayout, Layout};
+use crate::plan::{OwnFiles, ServerModel};
+use crate::site::Site;
+
+/// What a program says of itself.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ServerReport {
+    /// Its version, such as 2.4.66; zeros where it isn't known.
+    pub version: [u32; 3],
+    /// The folder that it starts from.
+    pub root: Utf8PathBuf,
+    /// Its main file, absolute.
+    pub main: Utf8PathBuf,
+    /// The modules that are built in, by the names of their sources.
+    pub built_in: Vec<String>,
+    /// The file of the main process's number, where nothing else is said.
+    pub pid_file: Option<Utf8PathBuf>,
+}
+
+/// Where a run through a configuration begins.
+#[derive(Clone, Debug, Default)]
+pub struct Start {
+    /// The main file.
+    pub main: Utf8PathBuf,
+    /// What the server says of itself.
+    pub report: ServerReport,
+    /// The environment that the server is started with.
+    pub environment: BTreeMap<String, String>,
+    /// Names given with `-D`.
+    pub defines: Vec<String>,
+}
+
+/// What is known of the loopback address of IPv6 on the server's machine.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Loopback6 {
+    /// Whether this machine has `::1`.
+    pub is_there: bool,
+    /// Whether a socket listens on port 80 of it; `None` if none listens on that port at all.
+    pub listens: Option<bool>,
+    /// Whether a program that opens a port of all addresses would get it.
+    pub would_listen: bool,
+}
+
+/// What a server is observed from.
+pub struct Seeing<'s> {
+    /// Yandro's own files.
+    pub own: OwnFiles,
+    /// Where a run through the configuration begins.
+    pub start: Start,
+    /// The server's files as it sees them, those that yandro wrote for sites left out.
+    pub files: &'s dyn Files,
+    /// Whose a file is, by the server's own path.
+    pub owner_of: &'s dyn Fn(&Utf8Path) -> FileOwner,
+    /// The loopback address of IPv6; `None` for a server that isn't on this machine.
+    pub loopback6: Option<Loopback6>,
+}
+
+/// The lines of a project's own that change what a site answers, by their numbers from 1.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct ProjectRules {
+    /// The line that forbids the folder to everybody.
+    pub denied: Option<usize>,
+    /// The first rule that may answer a request by itself.
+    pub rule: Option<usize>,
+}
+
+/// The container image that a packed site builds on.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Image {
+    /// The image.
+    pub name: &'static str,
+    /// The folder of virtual hosts within.
+    pub virtual_hosts: &'static str,
+    /// The main file, if it has to be told of that folder.
+    pub main: Option<&'static str>,
+}
+
+/// One kind of server.
+pub trait Software: Debug + Sync {
+    /// The word for it in commands and files: small letters.
+    fn word(&self) -> &'static str;
+    /// How people call it.
+    fn title(&self) -> &'static str;
+    /// How its files are written.
+    fn dialect(&self) -> &'static dyn Dialect;
+    /// The layouts that are known, the likeliest first.
+    fn layouts(&self) -> &'static [KnownLayout];
+    /// The folders beside a main file that sites' files go into, the likeliest first.
+    fn site_folders(&self) -> &'static [&'static str];
+    /// What its main file is called, wherever it is.
+    fn main_files(&self) -> &'static [&'static str];
+    /// The arguments by which its program tells of itself, a run for each.
+    fn questions(&self) -> &'static [&'static [&'static str]];
+    /// Reads the answers; `None` if they aren't those of this kind.
+    fn report(&self, answers: &[String]) -> Option<ServerReport>;
+    /// What is taken for granted of one that isn't asked.
+    fn usual_report(&self, known: &KnownLayout) -> ServerReport;
+    /// Whether it is known from the layout what is built into the program.
+    fn knows_built_in(&self, layout: &Layout) -> bool;
+    /// Whether planning this site takes the version of the program.
+    fn depends_on_version(&self, site: &Site, is_on_it: bool) -> bool;
+    /// Runs through a configuration.
+    fn run(&self, start: &Start, files: &dyn Files) -> Arc<dyn Configuration>;
+    /// What planning needs of it.
+    fn observe(&self, seeing: Seeing<'_>) -> Box<dyn ServerModel>;
+    /// The file by which a project's folder can override its configuration, if it has such.
+    fn override_file(&self) -> Option<&'static str>;
+    /// The lines of an override file, or of directives that a user adds to a virtual host, that answer requests.
+    fn project_rules(&self, text: &[u8]) -> ProjectRules;
+    /// Whether a file that sites share changes by nothing but lines that yandro switches. `is_safe` tells whether a
+    /// file that a line loads can be changed by root only.
+    fn is_switching(&self, before: &[u8], after: &[u8], is_safe: &dyn Fn(&str) -> bool) -> bool;
+    /// The container image for a packed site.
+    fn image(&self) -> Image;
+    /// A file with what a packed site needs beyond what the image has switched on: its name and its text.
+    fn image_modules(&self, site: &Site) -> Option<(&'static str, String)>;
+}

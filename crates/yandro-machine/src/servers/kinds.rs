@@ -1,0 +1,92 @@
+//! What differs between kinds of servers, as far as running them goes: a row for each.
+
+use std::time::Duration;
+
+use rustix::process::Signal;
+use yandro_core::servers::ServerKind;
+
+/// What it takes to find, ask and run the program of one kind of server.
+#[derive(Debug)]
+pub(crate) struct DaemonKind {
+    /// Which kind.
+    pub(crate) kind: ServerKind,
+    /// Programs that tell where their main file is, if it is in no layout that is known.
+    pub(super) programs: &'static [&'static str],
+    /// Where the program of a bundle is, from the folder above that of its main file.
+    pub(super) beside: &'static [&'static str],
+    /// The option that names the main file.
+    pub(super) main_option: &'static str,
+    /// The names of its processes.
+    pub(super) processes: &'static [&'static str],
+    /// Whom it runs as where its configuration doesn't say.
+    pub(super) user: Option<&'static str>,
+    /// The file of its process's number, if nothing says another.
+    pub(super) pid_file: &'static str,
+    /// Arguments with which the program tests its configuration.
+    pub(super) test: &'static [&'static str],
+    /// Arguments with which the program starts the server.
+    pub(super) start: &'static [&'static str],
+    /// The documented signal of a reload that cuts no connection.
+    pub(super) reload: Signal,
+    /// The documented signal that ends it.
+    pub(super) stop: Signal,
+    /// Whether each generation writes the pid file again, once it has read its files and opened
+    /// its ports.
+    pub(super) writes_pid_file: bool,
+    /// How long it may be idle after the signal of a reload without a new generation, until the
+    /// reload counts as refused. nginx keeps its old configuration then; Apache httpd ends, so that
+    /// an idle one only waits for something, such as a name server.
+    pub(super) idle_limit: Duration,
+}
+
+static KINDS: [DaemonKind; 2] = [
+    DaemonKind {
+        kind: ServerKind::Apache,
+        programs: &["/usr/sbin/httpd", "/usr/sbin/apache2", "/usr/bin/httpd", "/usr/local/bin/httpd"],
+        beside: &["bin/httpd"],
+        main_option: "-f",
+        processes: &["apache2", "httpd"],
+        user: None,
+        pid_file: "/run/httpd.pid",
+        test: &["-t"],
+        start: &["-k", "start"],
+        reload: Signal::USR1,
+        stop: Signal::TERM,
+        writes_pid_file: true,
+        idle_limit: Duration::from_secs(20),
+    },
+    DaemonKind {
+        kind: ServerKind::Nginx,
+        programs: &["/usr/sbin/nginx", "/usr/bin/nginx", "/usr/local/sbin/nginx", "/usr/local/bin/nginx"],
+        beside: &["sbin/nginx", "bin/nginx"],
+        main_option: "-c",
+        processes: &["nginx"],
+        user: Some("nobody"),
+        pid_file: "/run/nginx.pid",
+        test: &["-t", "-q"],
+        start: &[],
+        reload: Signal::HUP,
+        stop: Signal::QUIT,
+        writes_pid_file: false,
+        idle_limit: Duration::from_secs(3),
+    },
+];
+
+impl DaemonKind {
+    /// The row of a kind.
+    pub(crate) fn of(kind: ServerKind) -> &'static Self {
+        KINDS.iter().find(|row| row.kind == kind).expect("each kind has a row")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_kind_has_a_row() {
+        for kind in ServerKind::ALL {
+            assert_eq!(DaemonKind::of(*kind).kind, *kind);
+        }
+    }
+}

@@ -1,0 +1,119 @@
+//! The program of a server: where it is, what it says of itself, how it is run.
+
+use std::sync::Arc;
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::config::{Files as _, Layout};
+use yandro_core::httpd::run::environment;
+use yandro_core::servers::{Configuration, ServerKind, ServerReport, Start};
+
+use super::{Daemon, DaemonKind, Found, find_or_ask};
+use crate::machine::Machine;
+use crate::permissions::User;
+use crate::process;
+
+/// The layout of the server of this kind that is there, if there is one: a known one, or what its program says.
+pub(super) fn find_layout(machine: &Machine, kind: ServerKind) -> Option<Layout> {
+    let (software, row) = (kind.software(), DaemonKind::of(kind));
+    find_or_ask(machine, software.layouts(), software.site_folders(), || {
+        Some(report(kind, &process::find(row.programs)?)?.main)
+    })
+}
+
+/// What a program says of itself; `None` if it can't be asked.
+pub fn report(kind: ServerKind, program: &Utf8Path) -> Option<ServerReport> {
+    let software = kind.software();
+    let ask = |arguments: &&[&str]| process::run(program, arguments).ok().map(|answer| answer.words);
+    let answers: Option<Vec<String>> = software.questions().iter().map(ask).collect();
+    software.report(&answers?)
+}
+
+/// The server's program: the one that the user named, one beside the configuration of a bundle, or
+/// the first usual one that is there.
+fn program(found: &Found) -> Option<Utf8PathBuf> {
+    if let Some(program) = found.named.as_ref().and_then(|named| named.program.clone()) {
+        return program.is_file().then_some(program);
+    }
+    let (row, known) = (DaemonKind::of(found.kind), found.layout.known.programs);
+    let beside = || {
+        let folder = found.layout.main.parent()?.parent()?;
+        row.beside.iter().map(|below| folder.join(below)).find(|program| program.is_file())
+    };
+    let usual = || if known.is_empty() { process::find(row.programs) } else { None };
+    beside().or_else(|| process::find(known)).or_else(usual)
+}
+
+/// The control of a server of the real machine; `None` if it has no program, and no
+/// commands were named.
+pub(super) fn daemon(machine: &Machine, found: &Found) -> Option<Daemon> {
+    let (row, known) = (DaemonKind::of(found.kind), found.layout.known);
+    let has_commands = found.named.as_ref().is_some_and(|named| !named.reload.is_empty());
+    let usual = known.control.filter(|control| Utf8Path::new(control).is_file() && found.named.is_none());
+    let program = program(found);
+    let command = match (usual, &program) {
+        (Some(control), _) => vec![control.to_owned()],
+        // Some builds look elsewhere for their main file.
+        (None, Some(program)) => vec![program.to_string(), row.main_option.into(), found.layout.main.to_string()],
+        (None, None) if has_commands => Vec::new(),
+        (None, None) => return None,
+    };
+    let pid_file = known.pid_file.map(Utf8PathBuf::from).or_else(|| unasked_configuration(machine, found).pid_file());
+    let pid_file = pid_file.or_else(|| {
+        // Without one in the configuration, the program's built-in path counts.
+        if known.service.is_empty() { report(found.kind, &program?)?.pid_file } else { None }
+    });
+    let service = Daemon::systemctl().filter(|_| !known.service.is_empty() && found.named.is_none());
+    Some(Daemon {
+        kind: row,
+        program: command,
+        named: found.named.clone(),
+        service: service.map(|systemctl| (systemctl, known.service)),
+        pid_file: pid_file.unwrap_or_else(|| row.pid_file.into()),
+    })
+}
+
+/// Where a run through the configuration begins. `is_asked` has the program asked for its version and what is built
+/// in, which takes some time. Within a sysroot no program is asked: what is usual is taken for granted.
+pub(super) fn start(machine: &Machine, found: &Found, is_asked: bool) -> Start {
+    let (known, main) = (found.layout.known, found.main());
+    let asked = if is_asked && machine.is_real() && !found.is_elsewhere() {
+        program(found).and_then(|program| report(found.kind, &program))
+    } else {
+        None
+    };
+    let report = asked.unwrap_or_else(|| found.kind.software().usual_report(known));
+    // Where the program says another place it is started with this one's.
+    let root = match known.root {
+        "/" if report.main == main => report.root.clone(),
+        "/" => main.parent().map(Utf8Path::to_owned).unwrap_or_default(),
+        root => root.into(),
+    };
+    let report = ServerReport { root, main: main.clone(), ..report };
+    let variables = known.environment.and_then(|path| found.files().read(path.into())).unwrap_or_default();
+    let environment = environment(&String::from_utf8_lossy(&variables));
+    Start { main, report, environment, defines: Vec::new() }
+}
+
+/// Runs through a server's configuration, with what the program says of itself.
+pub fn configuration(machine: &Machine, found: &Found) -> Arc<dyn Configuration> {
+    found.kind.software().run(&start(machine, found, true), &found.files())
+}
+
+/// The same without asking the program, which takes some time.
+pub(crate) fn unasked_configuration(machine: &Machine, found: &Found) -> Arc<dyn Configuration> {
+    found.kind.software().run(&start(machine, found, false), &found.files())
+}
+
+/// Whom the server runs as: the user of the processes that answer, or, of one that doesn't run,
+/// the one that its configuration names. Nothing is known of one elsewhere.
+pub fn user(machine: &Machine, found: &Found) -> Option<User> {
+    if found.is_elsewhere() {
+        return None;
+    }
+    let running = if machine.is_real() { daemon(machine, found).and_then(|own| own.answering_user()) } else { None };
+    if let Some(user) = running.and_then(User::of_number) {
+        return Some(user);
+    }
+    let configuration = unasked_configuration(machine, found);
+    User::of_name(configuration.user().or(DaemonKind::of(found.kind).user)?)
+}
