@@ -7,6 +7,8 @@ mod context;
 mod error;
 mod passphrase;
 mod run;
+#[cfg(test)]
+mod schemas;
 mod signals;
 mod sudo;
 mod view;

@@ -6,11 +6,11 @@ use crate::args::{Cli, Command, HostsCommand};
 use crate::commands;
 use crate::context::{Context, environment};
 use crate::error::{CommandError, Status};
-use crate::view::Ui;
+use crate::view::{Outcome, Ui};
 
 pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
     if let Command::Demo(args) = &cli.command {
-        return commands::demo::run(&cli.global, args, ui);
+        return commands::demo::run(&cli.global, args, ui).map(|outcome| outcome.show(ui));
     }
     if let Command::Privileged = &cli.command {
         let caller = environment(None).sudo_uid;
@@ -29,12 +29,13 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
     done
 }
 
-/// Runs the command; those that look at keys without changing anything close them first, too.
+/// Runs the command and prints what came of it; those that look at keys without changing anything close them first,
+/// too.
 fn with_keys_closed(context: &Context, cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
     if let Command::Check(_) | Command::Authority(_) | Command::Cert(_) | Command::Serve(_) = &cli.command {
         key_care::close_all(&context.machine)?;
     }
-    run_command(context, cli, ui)
+    run_command(context, cli, ui).map(|outcome| outcome.show(ui))
 }
 
 /// Whoever could read a key may have it.
@@ -50,20 +51,20 @@ fn tell_open_keys(context: &Context, ui: &mut Ui) {
     }
 }
 
-fn run_command(context: &Context, cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
+fn run_command<'c>(context: &'c Context, cli: &'c Cli, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     match &cli.command {
         Command::Map(args) => commands::map::run(context, args, ui),
         Command::Unmap(args) => commands::unmap::run(context, args, ui),
-        Command::Sites => commands::sites::run(context, ui),
+        Command::Sites => commands::sites::run(context),
         Command::Check(args) => commands::check::run(context, args, ui),
-        Command::Ports => commands::ports::run(context, ui),
+        Command::Ports => commands::ports::run(context),
         Command::Undo(args) => commands::undo::run(context, args, ui),
         Command::History(args) => commands::history::run(context, args, ui),
         Command::Settle(args) => commands::settle::run(context, args, ui),
         Command::Servers(args) => commands::servers::run(context, args, ui),
-        Command::Vhosts => commands::vhosts::run(context, ui),
+        Command::Vhosts => commands::vhosts::run(context),
         Command::Hosts(args) => match &args.command {
-            HostsCommand::List => commands::hosts::list::run(context, ui),
+            HostsCommand::List => commands::hosts::list::run(context),
             HostsCommand::Lint { mend } => commands::hosts::lint::run(context, *mend, ui),
             HostsCommand::Point { name, address } => commands::hosts::edit::point(context, name, *address, ui),
             HostsCommand::Drop { names } => commands::hosts::edit::drop(context, names, ui),
@@ -77,6 +78,6 @@ fn run_command(context: &Context, cli: &Cli, ui: &mut Ui) -> Result<Status, Comm
         Command::Authority(args) => commands::authority::run(context, args, ui),
         Command::Pack(args) => commands::pack::run(context, args, ui),
         Command::Serve(args) => commands::serve::run(context, args, ui),
-        Command::Demo(_) | Command::Privileged | Command::AsCaller { .. } => Ok(Status::Well),
+        Command::Demo(_) | Command::Privileged | Command::AsCaller { .. } => Ok(Outcome::printed()),
     }
 }

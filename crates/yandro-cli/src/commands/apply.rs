@@ -10,7 +10,8 @@ use crate::context::{Context, now, stamp};
 use crate::error::{self, CommandError};
 use crate::passphrase;
 use crate::sudo::Sudo;
-use crate::view::{Ui, change, on_wait};
+use crate::view::change::{labelled, server_lines, summary};
+use crate::view::{Ui, on_wait};
 
 /// How often a change is planned again because something else changed a file meanwhile.
 const ATTEMPTS: usize = 5;
@@ -30,13 +31,41 @@ pub(crate) struct Done<T> {
     pub(crate) about: T,
 }
 
-/// Plans and carries out; with `--preview` prints the plan instead and gives `None`.
+impl<T> Done<T> {
+    /// What was done, with what became of the servers, as lines with labels.
+    pub(crate) fn summary(&self, context: &Context) -> String {
+        let mut lines = summary(&self.set, &context.machine.places);
+        lines.extend(server_lines(&self.set, &self.servers));
+        labelled(&lines)
+    }
+}
+
+/// What came of a plan.
+pub(crate) enum Applied<T> {
+    /// It was carried out.
+    Done(Box<Done<T>>),
+    /// With `--preview`: what would be done.
+    Preview(Box<ChangeSet>),
+}
+
+/// What was carried out; a preview ends the command.
+macro_rules! done {
+    ($applied:expr) => {
+        match $applied? {
+            crate::commands::apply::Applied::Done(done) => *done,
+            crate::commands::apply::Applied::Preview(set) => return Ok(crate::view::change::preview(*set)),
+        }
+    };
+}
+pub(crate) use done;
+
+/// Plans and carries out; with `--preview` only plans.
 pub(crate) fn apply<T>(
     context: &Context,
     ui: &mut Ui,
     mut plan: impl FnMut() -> Result<Planned<T>, CommandError>,
     mut prove: impl FnMut(&T) -> Result<(), ProofFailed>,
-) -> Result<Option<Done<T>>, CommandError> {
+) -> Result<Applied<T>, CommandError> {
     // A key behind a passphrase is opened only if something has to be signed.
     let mut plan = || match plan() {
         Err(error) if error.is_locked && context.machine.passphrase().is_none() => {
@@ -57,8 +86,7 @@ pub(crate) fn apply<T>(
     if context.preview {
         let mut set = plan()?.set;
         complete(&mut set);
-        change::preview(ui, &set);
-        return Ok(None);
+        return Ok(Applied::Preview(Box::new(set)));
     }
     let lock = context.lock(ui)?;
     let sudo = Sudo::new(context, ui.is_quiet());
@@ -97,7 +125,7 @@ pub(crate) fn apply<T>(
                     Keep { number: history.number, days: history.days },
                     now().unix_timestamp(),
                 );
-                return Ok(Some(Done { set, servers, about }));
+                return Ok(Applied::Done(Box::new(Done { set, servers, about })));
             }
             Err(CarryOutError::ChangedMeanwhile(_)) if attempts < ATTEMPTS => {}
             Err(error) => return Err(error::carry_out(error, |failed| not_proven(failed, ui.verbose))),

@@ -1,49 +1,80 @@
 //! `yandro history`, and bringing originals back.
 
 use camino::Utf8Path;
-use serde_json::json;
 use yandro_core::config::Layout;
 use yandro_core::plan::{Access, ChangeSet, Role};
-use yandro_machine::{changes, files};
+use yandro_machine::changes::{self, Entry};
+use yandro_machine::files;
 
-use super::apply::{Planned, apply};
+use super::apply::{Planned, apply, done};
 use crate::args::{HistoryArgs, HistoryCommand};
 use crate::context::Context;
-use crate::error::{CommandError, Status};
-use crate::view::{COMMAND, Cell, DIM, STRONG, Table, Ui, count};
+use crate::error::CommandError;
+use crate::view::{COMMAND, Cell, DIM, Data, Outcome, STRONG, Table, Ui, count, data};
 
-pub(crate) fn run(context: &Context, args: &HistoryArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run<'c>(context: &'c Context, args: &'c HistoryArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     match &args.command {
-        None => {
-            list(context, ui);
-            Ok(Status::Well)
-        }
-        Some(HistoryCommand::Originals) => {
-            originals(context, ui);
-            Ok(Status::Well)
-        }
+        None => Ok(list(context, ui)),
+        Some(HistoryCommand::Originals) => Ok(originals(context)),
         Some(HistoryCommand::Restore { file }) => restore(context, file, ui),
     }
 }
 
-fn list(context: &Context, ui: &mut Ui) {
+data! {
+    /// Of `yandro history`.
+    struct History {
+        /// The changes, the first first.
+        changes: Vec<ChangeData>,
+    }
+
+    /// A change that was carried out.
+    struct ChangeData {
+        id: u64,
+        /// When it was, RFC 3339.
+        at: String,
+        command: String,
+        paths: Vec<String>,
+        /// The change that it takes back.
+        undoes: Option<u64>,
+        /// The change that took it back.
+        undone_by: Option<u64>,
+    }
+
+    /// Of `yandro history originals`.
+    struct Originals {
+        /// The files of which there is an original.
+        originals: Vec<String>,
+    }
+
+    /// Of `yandro history restore` and `yandro hosts restore`.
+    struct Restored {
+        restored: String,
+        /// Whether it was otherwise before.
+        changed: bool,
+    }
+}
+
+impl Data for History {}
+impl Data for Originals {}
+impl Data for Restored {}
+
+fn list<'c>(context: &Context, ui: &mut Ui) -> Outcome<'c> {
     let changes::History { entries: history, damaged } = changes::history(&context.machine);
     for path in &damaged {
         ui.note(&format!("the record {path} is damaged: its change is not listed and can't be undone; delete the file when you don't need it"));
     }
-    if ui.json {
-        let entries: Vec<_> = history
-            .iter()
-            .map(|entry| {
-                json!({
-                    "id": entry.id, "at": entry.at, "command": entry.command, "paths": entry.paths,
-                    "undoes": entry.undoes, "undone-by": entry.undone_by,
-                })
-            })
-            .collect();
-        ui.json(&json!({ "version": 1, "changes": entries }));
-        return;
-    }
+    let of = |entry: &Entry| ChangeData {
+        id: entry.id,
+        at: entry.at.clone(),
+        command: entry.command.clone(),
+        paths: entry.paths.iter().map(ToString::to_string).collect(),
+        undoes: entry.undoes,
+        undone_by: entry.undone_by,
+    };
+    Outcome::new(History { changes: history.iter().map(of).collect() }, |data, ui| show(&data.changes, ui))
+}
+
+fn show(history: &[ChangeData], ui: &mut Ui) {
     if history.is_empty() {
         ui.say("Nothing was changed yet.");
         return;
@@ -73,26 +104,24 @@ fn list(context: &Context, ui: &mut Ui) {
     ui.say(&format!("\nTake the last one back: {COMMAND}yandro undo{COMMAND:#}; another: {COMMAND}yandro undo CHANGE{COMMAND:#}. Times are UTC."));
 }
 
-fn originals(context: &Context, ui: &mut Ui) {
-    let originals = changes::originals(&context.machine);
-    if ui.json {
-        ui.json(&json!({ "version": 1, "originals": originals }));
-        return;
-    }
-    if originals.is_empty() {
-        ui.say("No file that was there before was changed yet.");
-        return;
-    }
-    for path in &originals {
-        ui.say(path.as_str());
-    }
-    ui.say(&format!(
-        "\nBring one back as it was: {COMMAND}yandro history restore FILE{COMMAND:#} (with --preview first)"
-    ));
+fn originals<'c>(context: &Context) -> Outcome<'c> {
+    let originals = changes::originals(&context.machine).iter().map(ToString::to_string).collect();
+    Outcome::new(Originals { originals }, |data, ui| {
+        if data.originals.is_empty() {
+            ui.say("No file that was there before was changed yet.");
+            return;
+        }
+        for path in &data.originals {
+            ui.say(path);
+        }
+        ui.say(&format!(
+            "\nBring one back as it was: {COMMAND}yandro history restore FILE{COMMAND:#} (with --preview first)"
+        ));
+    })
 }
 
 /// Brings a file back as it was before yandro ever touched it, as a change of its own.
-pub(crate) fn restore(context: &Context, file: &Utf8Path, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn restore<'c>(context: &'c Context, file: &'c Utf8Path, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let plan = || {
         let original = changes::original(&context.machine, file)?.ok_or_else(|| {
             CommandError::usage(format!("there is no original of `{file}`: yandro never changed it"))
@@ -111,13 +140,14 @@ pub(crate) fn restore(context: &Context, file: &Utf8Path, ui: &mut Ui) -> Result
         }
         Ok(Planned { set, starts: false, about: () })
     };
-    let Some(done) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
-    if ui.json {
-        ui.json(&json!({ "version": 1, "restored": file, "changed": !done.set.is_empty() }));
-    } else if done.set.is_empty() {
-        ui.say(&format!("{file} is as it was before the first change"));
-    } else {
-        ui.say(&format!("{STRONG}{file}{STRONG:#} is as it was before the first change; `yandro settle` writes the sites into it again"));
-    }
-    Ok(Status::Well)
+    let done = done!(apply(context, ui, plan, |()| Ok(())));
+    let data = Restored { restored: file.to_string(), changed: !done.set.is_empty() };
+    Ok(Outcome::new(data, |data, ui| {
+        let file = &data.restored;
+        ui.say(&if data.changed {
+            format!("{STRONG}{file}{STRONG:#} is as it was before the first change; `yandro settle` writes the sites into it again")
+        } else {
+            format!("{file} is as it was before the first change")
+        });
+    }))
 }

@@ -21,3 +21,24 @@ pub(crate) mod sites;
 pub(crate) mod undo;
 pub(crate) mod unmap;
 pub(crate) mod vhosts;
+
+/// The types of what commands give with `--json`.
+#[cfg(test)]
+pub(crate) mod schemas {
+    pub(crate) use super::authority::schemas::*;
+    pub(crate) use super::cert::schemas::*;
+    pub(crate) use super::history::{History, Originals, Restored};
+    pub(crate) use super::hosts::edit::{Dropped as HostsDropped, PointedData};
+    pub(crate) use super::hosts::exchange::{Imported, TextData};
+    pub(crate) use super::hosts::lint::Lint;
+    pub(crate) use super::hosts::list::Entries;
+    pub(crate) use super::map::Mapped;
+    pub(crate) use super::pack::PackedData;
+    pub(crate) use super::ports::Ports;
+    pub(crate) use super::servers::schemas::*;
+    pub(crate) use super::settle::Settled;
+    pub(crate) use super::sites::Sites;
+    pub(crate) use super::undo::Undone;
+    pub(crate) use super::unmap::Unmapped;
+    pub(crate) use super::vhosts::VirtualHosts;
+}

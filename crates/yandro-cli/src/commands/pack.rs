@@ -1,6 +1,6 @@
 //! `yandro pack`.
 
-use serde_json::json;
+use camino::Utf8Path;
 use yandro_core::config::{Published, PublishedPort};
 use yandro_core::name::HostName;
 use yandro_core::pack::{self, PROJECT, PackError, Packed, Request};
@@ -9,11 +9,11 @@ use yandro_machine::{files, pack as disk};
 
 use crate::args::PackArgs;
 use crate::context::Context;
-use crate::error::{CommandError, Status};
+use crate::error::CommandError;
 use crate::view::change::labelled;
-use crate::view::{COMMAND, STRONG, Ui, count};
+use crate::view::{COMMAND, Data, Outcome, STRONG, Ui, count, data};
 
-pub(crate) fn run(context: &Context, args: &PackArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run<'c>(context: &'c Context, args: &'c PackArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let name = HostName::parse(&args.name)?;
     let (_, list) = context.list()?;
     let site = list.site(&name).ok_or_else(|| {
@@ -28,36 +28,57 @@ pub(crate) fn run(context: &Context, args: &PackArgs, ui: &mut Ui) -> Result<Sta
     let packed = packed(context, args, site)?;
     if context.preview {
         preview(&packed, &out, ui);
-        return Ok(Status::Well);
+        return Ok(Outcome::printed());
     }
     let copied = disk::write(&context.machine, &packed, &out)?;
-    let left_out: Vec<_> = copied.left_out.iter().map(|path| path.as_str()).collect();
-    if ui.json {
-        let files: Vec<_> = packed.files.iter().map(|file| &file.path).collect();
-        ui.json(&json!({
-            "version": 1, "site": name.as_str(), "out": out, "files": files, "project": packed.project,
-            "copied": copied.files, "bytes": copied.bytes, "left-out": left_out,
-        }));
-        return Ok(Status::Well);
-    }
-    ui.say(&format!("{STRONG}{name}{STRONG:#} is packed into {out}"));
-    let mut lines: Vec<(&str, String)> =
-        packed.files.iter().map(|file| (what(file.path.as_str()), file.path.to_string())).collect();
-    if packed.project.is_some() {
-        lines.push((
-            "project",
-            format!("{PROJECT}/ ({}, {} kB)", count(copied.files, "file"), copied.bytes.div_ceil(1000)),
-        ));
-    }
-    ui.say(&labelled(&lines));
-    if !left_out.is_empty() {
-        ui.note(&format!("left out, since hidden or leading out of the folder: {}", left_out.join(", ")));
-    }
-    ui.say(&format!("\nWhat goes where: {COMMAND}{}{COMMAND:#}", out.join("README.md")));
-    Ok(Status::Well)
+    let data = PackedData {
+        site: name.to_string(),
+        out: out.to_string(),
+        files: packed.files.iter().map(|file| file.path.to_string()).collect(),
+        project: packed.project.as_ref().map(ToString::to_string),
+        copied: copied.files,
+        bytes: copied.bytes,
+        left_out: copied.left_out.iter().map(ToString::to_string).collect(),
+    };
+    Ok(Outcome::new(data, move |data, ui| show(data, &out, ui)))
 }
 
-fn preview(packed: &Packed, out: &camino::Utf8Path, ui: &mut Ui) {
+data! {
+    /// Of `yandro pack`.
+    struct PackedData {
+        site: String,
+        /// The folder that was written.
+        out: String,
+        /// The files in it, but for those of the project.
+        files: Vec<String>,
+        /// The folder that the project's files were copied from.
+        project: Option<String>,
+        /// How many files of the project were copied.
+        copied: usize,
+        /// How many bytes they have.
+        bytes: u64,
+        /// What was not copied, since it is hidden or leads out of the folder.
+        left_out: Vec<String>,
+    }
+}
+
+impl Data for PackedData {}
+
+fn show(data: &PackedData, out: &Utf8Path, ui: &mut Ui) {
+    ui.say(&format!("{STRONG}{}{STRONG:#} is packed into {out}", data.site));
+    let mut lines: Vec<(&str, String)> = data.files.iter().map(|file| (what(file), file.clone())).collect();
+    if data.project.is_some() {
+        let size = format!("{PROJECT}/ ({}, {} kB)", count(data.copied, "file"), data.bytes.div_ceil(1000));
+        lines.push(("project", size));
+    }
+    ui.say(&labelled(&lines));
+    if !data.left_out.is_empty() {
+        ui.note(&format!("left out, since hidden or leading out of the folder: {}", data.left_out.join(", ")));
+    }
+    ui.say(&format!("\nWhat goes where: {COMMAND}{}{COMMAND:#}", out.join("README.md")));
+}
+
+fn preview(packed: &Packed, out: &Utf8Path, ui: &mut Ui) {
     ui.say(&format!("{out} would hold:"));
     let mut lines: Vec<(&str, String)> =
         packed.files.iter().map(|file| (what(file.path.as_str()), file.path.to_string())).collect();

@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use serde_json::json;
 use yandro_core::check::other_ports;
 use yandro_core::name::HostName;
 use yandro_core::site::{ServerId, Site, SiteList};
@@ -13,7 +12,7 @@ use yandro_machine::process;
 use super::reach;
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
-use crate::view::{BAD, COMMAND, Cell, DIM, GOOD, STRONG, Table, Ui, WARN};
+use crate::view::{BAD, COMMAND, Cell, DIM, Data, GOOD, Outcome, STRONG, Table, Ui, WARN, data};
 
 /// A port, who ought to have it, and who has.
 struct Port {
@@ -24,26 +23,30 @@ struct Port {
     holders: Vec<(Holder, Option<ServerId>)>,
 }
 
-pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
     let (_, list) = context.list()?;
     if !context.machine.is_real() {
         return Err(CommandError::usage("within a sysroot nothing listens").hint("leave `--sysroot` out"));
     }
     let ports = ports_of(context, &list);
-    let is_wrong = |port: &Port| {
-        !port.wanted.is_empty()
-            && !port.holders.is_empty()
-            // A process that this user can't see may be the right server.
-            && port.holders.iter().all(|(holder, id)| holder.pid.is_some() && !id.is_some_and(|id| port.wanted.contains(&id)))
-    };
     let status = if ports.iter().any(is_wrong) { Status::Findings } else { Status::Well };
-    if ui.json {
-        let told: Vec<_> = ports.iter().map(to_json).collect();
-        ui.json(&json!({ "version": 1, "ports": told }));
-        return Ok(status);
-    }
+    let data = Ports { ports: ports.iter().map(to_data).collect() };
+    let open = open_sites(context, &list);
+    Ok(Outcome::new(data, move |_, ui| show(&ports, open.as_deref(), ui)).with(status))
+}
+
+/// Whether others have the port than those that are to have it. A process that this user can't see may be the
+/// right server.
+fn is_wrong(port: &Port) -> bool {
+    let is_other = |(holder, id): &(Holder, Option<ServerId>)| {
+        holder.pid.is_some() && !id.is_some_and(|id| port.wanted.contains(&id))
+    };
+    !port.wanted.is_empty() && !port.holders.is_empty() && port.holders.iter().all(is_other)
+}
+
+fn show(ports: &[Port], open: Option<&str>, ui: &mut Ui) {
     let mut table = Table::new(&["PORT", "ADDRESS", "REACHED FROM", "PROGRAM", "PROCESS", "USER", "SINCE", "WHOSE"]);
-    for port in &ports {
+    for port in ports {
         if port.holders.is_empty() {
             let mut row = vec![Cell::new(port.number.to_string(), STRONG), Cell::new("free", DIM)];
             row.extend((0..5).map(|_| Cell::plain("")));
@@ -83,13 +86,12 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
             wanted(port),
         ));
     }
-    if let Some(open) = open_sites(context, &list) {
-        ui.note(&open);
+    if let Some(open) = open {
+        ui.note(open);
     }
     if ports.iter().any(|port| port.holders.iter().any(|(holder, _)| holder.pid.is_none())) {
         ui.note("processes of other users show themselves to root alone: sudo yandro ports");
     }
-    Ok(status)
 }
 
 /// The ports of the sites; 80 and 443 in any case.
@@ -161,17 +163,47 @@ fn since(pid: u32) -> Option<String> {
     })
 }
 
-fn to_json(port: &Port) -> serde_json::Value {
-    let wanted: Vec<&str> = port.wanted.iter().map(ServerId::word).collect();
-    let holders: Vec<_> = port
-        .holders
-        .iter()
-        .map(|(holder, id)| {
-            json!({
-                "address": holder.address, "network": is_open(holder), "program": holder.program, "pid": holder.pid, "user": holder.user,
-                "since": holder.pid.and_then(since), "server": id.map(|id| id.word().to_owned()),
-            })
-        })
-        .collect();
-    json!({ "port": port.number, "wanted-by": wanted, "holders": holders })
+data! {
+    /// Of `yandro ports`.
+    struct Ports {
+        ports: Vec<PortData>,
+    }
+
+    /// A port of the sites.
+    struct PortData {
+        port: u16,
+        /// The servers that are to have it.
+        wanted_by: Vec<String>,
+        holders: Vec<HolderData>,
+    }
+
+    /// A process that listens on it.
+    struct HolderData {
+        address: std::net::IpAddr,
+        /// Whether other computers reach it.
+        network: bool,
+        program: Option<String>,
+        pid: Option<u32>,
+        user: String,
+        /// How long it has been there, in words.
+        since: Option<String>,
+        /// The server that it is, if it is one that is known.
+        server: Option<String>,
+    }
+}
+
+impl Data for Ports {}
+
+fn to_data(port: &Port) -> PortData {
+    let of = |(holder, id): &(Holder, Option<ServerId>)| HolderData {
+        address: holder.address,
+        network: is_open(holder),
+        program: holder.program.clone(),
+        pid: holder.pid,
+        user: holder.user.clone(),
+        since: holder.pid.and_then(since),
+        server: id.map(|id| id.word().to_owned()),
+    };
+    let wanted_by = port.wanted.iter().map(|id| id.word().to_owned()).collect();
+    PortData { port: port.number, wanted_by, holders: port.holders.iter().map(of).collect() }
 }

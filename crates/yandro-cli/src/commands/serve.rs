@@ -10,14 +10,14 @@ use yandro_serve::{Certificate, Running, ServedSite, Server, Sites};
 
 use crate::args::ServeArgs;
 use crate::context::Context;
-use crate::error::{CommandError, Status};
+use crate::error::CommandError;
 use crate::signals;
-use crate::view::{DIM, STRONG, Ui, count};
+use crate::view::{DIM, Outcome, STRONG, Ui, count};
 
 /// How often the site list and the certificates are looked at for changes.
 const LOOK: Duration = Duration::from_millis(200);
 
-pub(crate) fn run(context: &Context, args: &ServeArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run<'c>(context: &'c Context, args: &'c ServeArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let (_, list) = context.list()?;
     let (sites, left_out) = served(context, &list)?;
     tell_left_out(ui, &left_out);
@@ -45,7 +45,7 @@ pub(crate) fn run(context: &Context, args: &ServeArgs, ui: &mut Ui) -> Result<St
         }
         signals::unless_interrupted(follow(context, &running, ui)).await;
         running.stop().await;
-        Ok(Status::Well)
+        Ok(Outcome::printed())
     })
 }
 

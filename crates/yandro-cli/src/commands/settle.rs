@@ -2,21 +2,20 @@
 
 use std::collections::BTreeSet;
 
-use serde_json::json;
 use yandro_core::name::HostName;
-use yandro_core::plan::{Orphans, Settlement, Step, settle};
+use yandro_core::plan::{Orphans, Settlement, settle};
 use yandro_core::site::{DEFAULT_ADDRESS, ServerId, SiteList};
 use yandro_machine::{SystemFresh, observe};
 
-use super::apply::{Planned, apply};
+use super::apply::{Applied, Done, Planned, apply};
 use super::consent;
 use crate::args::SettleArgs;
 use crate::context::{Context, now};
-use crate::error::{self, CommandError, Status};
-use crate::view::change::{self, labelled, server_lines};
-use crate::view::{COMMAND, DIM, STRONG, Ui, WARN, count};
+use crate::error::{self, CommandError};
+use crate::view::change;
+use crate::view::{COMMAND, DIM, Data, Outcome, STRONG, Ui, WARN, count, data};
 
-pub(crate) fn run(context: &Context, args: &SettleArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run<'c>(context: &'c Context, args: &'c SettleArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let put_back = put_back(context, args)?;
     let mut drift = None;
     let mut is_agreed = args.yes || context.preview;
@@ -28,27 +27,40 @@ pub(crate) fn run(context: &Context, args: &SettleArgs, ui: &mut Ui) -> Result<S
         }
         Ok(planned)
     };
-    let done = apply(context, ui, plan, |_| Ok(()))?;
-    let Some(done) = done else {
-        if let Some(drift) = drift.filter(|drift| !drift.is_empty() && !ui.json) {
-            ui.say(&drift);
+    let done = match apply(context, ui, plan, |_| Ok(()))? {
+        Applied::Done(done) => *done,
+        Applied::Preview(set) => {
+            let drift = drift.filter(|drift| !drift.is_empty());
+            return Ok(change::preview(*set).then(move |ui| drift.iter().for_each(|drift| ui.say(drift))));
         }
-        return Ok(Status::Well);
     };
-
     let (settlement, sites) = &done.about;
-    if ui.json {
-        let changed: Vec<_> = done.set.steps.iter().map(Step::path).collect();
-        ui.json(&json!({ "version": 1, "sites": sites, "changed": changed, "orphans": settlement.orphans.iter().map(ToString::to_string).collect::<Vec<_>>() }));
-        return Ok(Status::Well);
+    let orphans = settlement.orphans.iter().map(ToString::to_string).collect();
+    let data = Settled { sites: *sites, changed: change::paths(&done.set), orphans };
+    Ok(Outcome::new(data, move |_, ui| show(context, &done, ui)))
+}
+
+data! {
+    /// Of `yandro settle`.
+    struct Settled {
+        /// How many sites the list has.
+        sites: usize,
+        /// The paths that were changed.
+        changed: Vec<String>,
+        /// The names that belonged to no site of the list, and are taken away.
+        orphans: Vec<String>,
     }
+}
+
+impl Data for Settled {}
+
+fn show(context: &Context, done: &Done<(Settlement, usize)>, ui: &mut Ui) {
+    let (settlement, sites) = &done.about;
     if done.set.is_empty() {
         ui.say(&format!("{}: the machine is as the site list says; nothing was changed", count(*sites, "site")));
     } else {
         ui.say(&format!("{STRONG}{}{STRONG:#}: the machine is now as the site list says", count(*sites, "site")));
-        let mut lines = change::summary(&done.set, &context.machine.places);
-        lines.extend(server_lines(&done.set, &done.servers));
-        ui.say(&labelled(&lines));
+        ui.say(&done.summary(context));
     }
     let drift = report(settlement);
     if !drift.is_empty() {
@@ -57,7 +69,6 @@ pub(crate) fn run(context: &Context, args: &SettleArgs, ui: &mut Ui) -> Result<S
     if !done.set.is_empty() {
         ui.say(&format!("\nprove it: {COMMAND}yandro check{COMMAND:#}"));
     }
-    Ok(Status::Well)
 }
 
 /// The sites whose edits are put back, each by its own name.

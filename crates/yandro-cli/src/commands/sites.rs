@@ -3,7 +3,6 @@
 use std::collections::HashSet;
 
 use camino::Utf8Path;
-use serde_json::json;
 use yandro_core::config::Layout;
 use yandro_core::hosts::HostsFile;
 use yandro_core::name::HostName;
@@ -11,23 +10,24 @@ use yandro_core::site::{ServerId, Site, SiteList};
 use yandro_machine::files;
 
 use crate::context::Context;
-use crate::error::{CommandError, Status};
-use crate::view::{Cell, DIM, GOOD, STRONG, Table, Ui, WARN, both_ways, count};
+use crate::error::CommandError;
+use crate::view::{Cell, DIM, Data, GOOD, Outcome, STRONG, Table, Ui, WARN, both_ways, count, data};
 
-pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
     let (_, list) = context.list()?;
-    if list.sites.is_empty() && !ui.json {
-        ui.say("No site is mapped yet. Map one: yandro map NAME FOLDER");
-        return Ok(Status::Well);
-    }
     let written = Written::read(context)?;
     let stands: Vec<Vec<&'static str>> = list.sites.iter().map(|site| written.missing(site)).collect();
-    if ui.json {
-        ui.json(&to_json(&list, &stands));
-        return Ok(Status::Well);
+    let data = to_data(&list, &stands);
+    Ok(Outcome::new(data, move |_, ui| show(&list, &stands, ui)))
+}
+
+fn show(list: &SiteList, stands: &[Vec<&'static str>], ui: &mut Ui) {
+    if list.sites.is_empty() {
+        ui.say("No site is mapped yet. Map one: yandro map NAME FOLDER");
+        return;
     }
     let mut table = Table::new(&["SITE", "SERVER", "ANSWERS FROM", "STANDS"]);
-    for (site, missing) in list.sites.iter().zip(&stands) {
+    for (site, missing) in list.sites.iter().zip(stands) {
         let stands = if missing.is_empty() { Cell::new("mapped", GOOD) } else { Cell::new(missing.join(", "), WARN) };
         table.row(vec![
             Cell::new(both_ways(&site.name), STRONG),
@@ -50,7 +50,6 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
         )
     };
     ui.say(&format!("\n{}; {hint}", count(list.sites.len(), "site")));
-    Ok(Status::Well)
 }
 
 /// What is written on this machine, read once for all sites.
@@ -111,17 +110,37 @@ fn entries(folder: &Utf8Path) -> HashSet<String> {
     folder.read_dir_utf8().into_iter().flatten().filter_map(|entry| Some(entry.ok()?.file_name().to_owned())).collect()
 }
 
-fn to_json(list: &SiteList, stands: &[Vec<&'static str>]) -> serde_json::Value {
-    let sites: Vec<_> = list
-        .sites
-        .iter()
-        .zip(stands)
-        .map(|(site, missing)| {
-            json!({
-                "name": site.name.as_str(), "aliases": site.aliases.iter().map(HostName::as_str).collect::<Vec<_>>(),
-                "content": site.content.to_string(), "address": site.address, "server": site.server, "missing": missing,
-            })
-        })
-        .collect();
-    json!({ "version": 1, "sites": sites })
+data! {
+    /// Of `yandro sites`.
+    struct Sites {
+        sites: Vec<SiteData>,
+    }
+
+    /// A site of the list.
+    struct SiteData {
+        name: String,
+        aliases: Vec<String>,
+        /// The project's folder, or the upstream.
+        content: String,
+        /// Where its names point to.
+        address: std::net::IpAddr,
+        /// The server; none if any will do.
+        server: Option<String>,
+        /// What of it is missing on this machine, in words.
+        missing: Vec<&'static str>,
+    }
+}
+
+impl Data for Sites {}
+
+fn to_data(list: &SiteList, stands: &[Vec<&'static str>]) -> Sites {
+    let of = |(site, missing): (&Site, &Vec<&'static str>)| SiteData {
+        name: site.name.to_string(),
+        aliases: site.aliases.iter().map(HostName::to_string).collect(),
+        content: site.content.to_string(),
+        address: site.address,
+        server: site.server.map(|server| server.word().to_owned()),
+        missing: missing.clone(),
+    };
+    Sites { sites: list.sites.iter().zip(stands).map(of).collect() }
 }

@@ -1,21 +1,20 @@
 //! `yandro undo`.
 
 use camino::Utf8Path;
-use serde_json::json;
 use yandro_core::name::HostName;
 use yandro_core::plan::{Access, FileChange, UndoError, Undoing, undo, unified_diff};
 use yandro_core::site::Site;
 use yandro_machine::changes::{self, Entry};
 use yandro_machine::{SystemFresh, files, observe};
 
-use super::apply::{Planned, apply};
+use super::apply::{Planned, apply, done};
 use crate::args::UndoArgs;
 use crate::context::{Context, now};
-use crate::error::{CommandError, Status};
-use crate::view::change::{self, labelled, server_lines};
-use crate::view::{STRONG, Ui};
+use crate::error::CommandError;
+use crate::view::change;
+use crate::view::{Data, Outcome, STRONG, Ui, data};
 
-pub(crate) fn run(context: &Context, args: &UndoArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run<'c>(context: &'c Context, args: &'c UndoArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let plan = || {
         let machine = &context.machine;
         let history = changes::history(machine).entries;
@@ -59,20 +58,29 @@ pub(crate) fn run(context: &Context, args: &UndoArgs, ui: &mut Ui) -> Result<Sta
         set.undoes = Some(entry.id);
         Ok(Planned { set, starts: false, about: entry.clone() })
     };
-    let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
+    let done = done!(apply(context, ui, plan, |_| Ok(())));
 
-    let entry = &done.about;
-    if ui.json {
-        let changed: Vec<_> = done.set.steps.iter().map(yandro_core::plan::Step::path).collect();
-        ui.json(&json!({ "version": 1, "undone": entry.id, "command": entry.command, "changed": changed }));
-        return Ok(Status::Well);
-    }
-    ui.say(&format!("{STRONG}change {} is taken back{STRONG:#}: `{}`", entry.id, entry.command));
-    let mut lines = change::summary(&done.set, &context.machine.places);
-    lines.extend(server_lines(&done.set, &done.servers));
-    ui.say(&labelled(&lines));
-    Ok(Status::Well)
+    let (undone, command) = (done.about.id, done.about.command.clone());
+    let data = Undone { undone, command, changed: change::paths(&done.set) };
+    Ok(Outcome::new(data, move |data, ui| {
+        ui.say(&format!("{STRONG}change {} is taken back{STRONG:#}: `{}`", data.undone, data.command));
+        ui.say(&done.summary(context));
+    }))
 }
+
+data! {
+    /// Of `yandro undo`.
+    struct Undone {
+        /// The change that is taken back.
+        undone: u64,
+        /// The command that made it.
+        command: String,
+        /// The paths that were changed.
+        changed: Vec<String>,
+    }
+}
+
+impl Data for Undone {}
 
 /// The change that is meant: the named one, or the last that stands and is no undo itself.
 fn chosen(history: &[Entry], id: Option<u64>) -> Result<&Entry, CommandError> {

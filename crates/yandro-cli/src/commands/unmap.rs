@@ -1,19 +1,18 @@
 //! `yandro unmap`.
 
-use serde_json::json;
 use yandro_core::name::HostName;
 use yandro_core::plan::unmap_sites;
 use yandro_core::site::{Site, SiteList};
 use yandro_machine::observe;
 
-use super::apply::{Planned, apply};
+use super::apply::{Planned, apply, done};
 use crate::args::UnmapArgs;
 use crate::context::{Context, now};
-use crate::error::{self, CommandError, Status};
-use crate::view::change::{self, labelled, server_lines};
-use crate::view::{STRONG, Ui};
+use crate::error::{self, CommandError};
+use crate::view::change;
+use crate::view::{Data, Outcome, STRONG, Ui, data};
 
-pub(crate) fn run(context: &Context, args: &UnmapArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run<'c>(context: &'c Context, args: &'c UnmapArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let names = error::names(&args.names)?;
     let plan = || {
         let (text, list) = context.list()?;
@@ -22,22 +21,29 @@ pub(crate) fn run(context: &Context, args: &UnmapArgs, ui: &mut Ui) -> Result<St
         let set = unmap_sites(&observed, &sites)?;
         Ok(Planned { set, starts: false, about: sites.into_iter().cloned().collect::<Vec<Site>>() })
     };
-    let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
+    let done = done!(apply(context, ui, plan, |_| Ok(())));
 
-    if ui.json {
-        let names: Vec<&str> = done.about.iter().map(|site| site.name.as_str()).collect();
-        let changed: Vec<_> = done.set.steps.iter().map(yandro_core::plan::Step::path).collect();
-        ui.json(&json!({ "version": 1, "unmapped": names, "changed": changed }));
-        return Ok(Status::Well);
-    }
-    for site in &done.about {
-        ui.say(&format!("{STRONG}{}{STRONG:#} is taken away; {} stays as it is", site.name.to_unicode(), site.content));
-    }
-    let mut lines = change::summary(&done.set, &context.machine.places);
-    lines.extend(server_lines(&done.set, &done.servers));
-    ui.say(&labelled(&lines));
-    Ok(Status::Well)
+    let unmapped = done.about.iter().map(|site| site.name.to_string()).collect();
+    Ok(Outcome::new(Unmapped { unmapped, changed: change::paths(&done.set) }, move |_, ui| {
+        for site in &done.about {
+            let name = site.name.to_unicode();
+            ui.say(&format!("{STRONG}{name}{STRONG:#} is taken away; {} stays as it is", site.content));
+        }
+        ui.say(&done.summary(context));
+    }))
 }
+
+data! {
+    /// Of `yandro unmap`.
+    struct Unmapped {
+        /// The sites that are taken away.
+        unmapped: Vec<String>,
+        /// The paths that were changed.
+        changed: Vec<String>,
+    }
+}
+
+impl Data for Unmapped {}
 
 fn chosen<'l>(names: &[HostName], list: &'l SiteList) -> Result<Vec<&'l Site>, CommandError> {
     let mut sites: Vec<&Site> = Vec::new();

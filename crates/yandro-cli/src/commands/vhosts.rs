@@ -1,52 +1,46 @@
 //! `yandro vhosts`.
 
-use serde_json::json;
-use yandro_core::config::{Answering, ConfigFault, VirtualHost};
+use std::sync::Arc;
+
+use yandro_core::config::{Answering, Place, VirtualHost};
+use yandro_core::servers::Configuration;
 use yandro_machine::servers::{self, Found};
 
 use crate::context::Context;
 use crate::error::{CommandError, NO_SERVER, Status};
-use crate::view::{BAD, COMMAND, Cell, DIM, STRONG, Table, Ui, WARN, count};
+use crate::view::{BAD, COMMAND, Cell, DIM, Data, Outcome, STRONG, Table, Ui, WARN, count, data};
 
-/// What one server has.
-struct Server<'s> {
-    found: &'s Found,
-    answering: Vec<Answering<'s>>,
-    fault: Option<&'s ConfigFault>,
-    files: usize,
+/// A server, and its configuration run through.
+struct Server<'c> {
+    found: &'c Found,
+    configuration: Arc<dyn Configuration>,
 }
 
-pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
-    let machine = &context.machine;
-    let configurations: Vec<_> =
-        context.servers().iter().map(|found| (found, servers::configuration(machine, found))).collect();
-    let all: Vec<Server<'_>> = configurations
-        .iter()
-        .map(|(found, own)| Server { found, answering: own.answering(), fault: own.fault(), files: own.files().len() })
-        .collect();
+pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
+    let of = |found| Server { found, configuration: servers::configuration(&context.machine, found) };
+    let all: Vec<Server<'_>> = context.servers().iter().map(of).collect();
     if all.is_empty() {
         return Err(CommandError::not_made("no web server was found").hint(NO_SERVER));
     }
-    let has_fault = all.iter().any(|server| server.fault.is_some());
+    let has_fault = all.iter().any(|server| server.configuration.fault().is_some());
     let status = if has_fault { Status::Findings } else { Status::Well };
-    if ui.json {
-        let told: Vec<_> = all.iter().map(|server| server_json(server)).collect();
-        ui.json(&json!({ "version": 2, "servers": told }));
-        return Ok(status);
-    }
-    for (place, server) in all.iter().enumerate() {
-        if all.len() > 1 {
-            let gap = if place == 0 { "" } else { "\n" };
-            ui.say(&format!("{gap}{STRONG}{}{STRONG:#}", server.found.id));
+    let data = VirtualHosts { servers: all.iter().map(server_data).collect() };
+    let text = move |_: &VirtualHosts, ui: &mut Ui| {
+        for (place, server) in all.iter().enumerate() {
+            if all.len() > 1 {
+                let gap = if place == 0 { "" } else { "\n" };
+                ui.say(&format!("{gap}{STRONG}{}{STRONG:#}", server.found.id));
+            }
+            show(server, ui);
         }
-        show(server, ui);
-    }
-    Ok(status)
+    };
+    Ok(Outcome::new(data, text).with(status))
 }
 
 fn show(server: &Server<'_>, ui: &mut Ui) {
+    let (answering, fault) = (server.configuration.answering(), server.configuration.fault());
     let mut table = Table::new(&["ADDRESS", "NAME", "SERVES", "TLS", "WHERE", "WHOSE"]);
-    for at in &server.answering {
+    for at in &answering {
         // The one that answers for other names first.
         let rest = (0..at.hosts.len()).filter(|own| *own != at.default);
         let order = std::iter::once(at.default).chain(rest);
@@ -57,15 +51,15 @@ fn show(server: &Server<'_>, ui: &mut Ui) {
             }
         }
     }
-    if !server.answering.is_empty() {
+    if !answering.is_empty() {
         ui.table(&table);
     }
-    if server.answering.iter().any(|at| at.hosts.len() > 1) {
+    if answering.iter().any(|at| at.hosts.len() > 1) {
         ui.say(&format!(
             "\n{DIM}The first of each address answers for names that none of its virtual hosts has.{DIM:#}"
         ));
     }
-    for at in &server.answering {
+    for at in &answering {
         for (name, first, second) in at.collisions() {
             ui.print(&format!(
                 "{WARN}!{WARN:#} {STRONG}{name}{STRONG:#} on {}: {first} answers, and {second} never does",
@@ -73,7 +67,7 @@ fn show(server: &Server<'_>, ui: &mut Ui) {
             ));
         }
     }
-    if let Some(fault) = server.fault {
+    if let Some(fault) = fault {
         ui.print(&format!(
             "{BAD}✗{BAD:#} {STRONG}{}{STRONG:#}: {}; what stands behind it was not read{}",
             fault.place,
@@ -82,10 +76,14 @@ fn show(server: &Server<'_>, ui: &mut Ui) {
         ));
     } else if ui.verbose {
         let places: std::collections::BTreeSet<_> =
-            server.answering.iter().flat_map(|at| at.hosts.iter().map(|host| &host.place)).collect();
-        ui.say(&format!("\n{} in {}", count(places.len(), "virtual host"), count(server.files, "file")));
+            answering.iter().flat_map(|at| at.hosts.iter().map(|host| &host.place)).collect();
+        ui.say(&format!(
+            "\n{} in {}",
+            count(places.len(), "virtual host"),
+            count(server.configuration.files().len(), "file")
+        ));
     }
-    if server.answering.is_empty() && server.fault.is_none() {
+    if answering.is_empty() && fault.is_none() {
         ui.say(&format!("No virtual host yet. Map a site: {COMMAND}yandro map NAME FOLDER{COMMAND:#}"));
     }
 }
@@ -110,31 +108,94 @@ fn is_own(found: &Found, host: &VirtualHost) -> bool {
     found.is_own(host.place.file.as_str().into())
 }
 
-fn server_json(server: &Server<'_>) -> serde_json::Value {
-    let addresses: Vec<_> = server.answering.iter().map(|at| to_json(server.found, at)).collect();
-    let fault = server
-        .fault
-        .map(|fault| json!({ "file": fault.place.file, "line": fault.place.line, "message": fault.message }));
-    json!({ "server": server.found.id.word(), "addresses": addresses, "fault": fault })
+data! {
+    /// Of `yandro vhosts`.
+    struct VirtualHosts {
+        servers: Vec<ServerData>,
+    }
+
+    /// A server's virtual hosts.
+    struct ServerData {
+        server: String,
+        addresses: Vec<AddressData>,
+        /// What the server would refuse: what stands behind it was not read.
+        fault: Option<FaultData>,
+    }
+
+    /// A line that the server would refuse.
+    struct FaultData {
+        file: String,
+        line: usize,
+        message: String,
+    }
+
+    /// The virtual hosts on one address, in the order in which names are compared.
+    struct AddressData {
+        address: String,
+        virtual_hosts: Vec<HostData>,
+        collisions: Vec<CollisionData>,
+    }
+
+    /// A virtual host.
+    struct HostData {
+        name: Option<String>,
+        aliases: Vec<String>,
+        document_root: Option<String>,
+        /// Where it passes requests on to, or what it does in the place of serving files.
+        instead: Option<String>,
+        tls: bool,
+        file: String,
+        line: usize,
+        /// Whether it answers for names that none has.
+        default: bool,
+        /// `yandro` or `person`.
+        whose: &'static str,
+    }
+
+    /// A name that two of them have.
+    struct CollisionData {
+        name: String,
+        /// The place of the one that answers.
+        answers: String,
+        /// The place of the one that never does.
+        never: String,
+    }
 }
 
-fn to_json(found: &Found, at: &Answering<'_>) -> serde_json::Value {
-    let hosts: Vec<_> = at
-        .hosts
-        .iter()
-        .enumerate()
-        .map(|(place, host)| {
-            json!({
-                "name": host.name, "aliases": host.aliases, "document-root": host.document_root, "instead": host.instead, "tls": host.tls,
-                "file": host.place.file, "line": host.place.line, "default": place == at.default,
-                "whose": if is_own(found, host) { "yandro" } else { "person" },
-            })
-        })
-        .collect();
-    let collisions: Vec<_> = at
-        .collisions()
-        .iter()
-        .map(|(name, first, second)| json!({ "name": name, "answers": first.to_string(), "never": second.to_string() }))
-        .collect();
-    json!({ "address": at.address, "virtual-hosts": hosts, "collisions": collisions })
+impl Data for VirtualHosts {
+    const VERSION: u32 = 2;
+}
+
+fn server_data(server: &Server<'_>) -> ServerData {
+    let fault = server.configuration.fault().map(|fault| FaultData {
+        file: fault.place.file.clone(),
+        line: fault.place.line,
+        message: fault.message.clone(),
+    });
+    let addresses = server.configuration.answering().iter().map(|at| address_data(server.found, at)).collect();
+    ServerData { server: server.found.id.word().to_owned(), addresses, fault }
+}
+
+fn address_data(found: &Found, at: &Answering<'_>) -> AddressData {
+    let host = |(place, host): (usize, &&VirtualHost)| HostData {
+        name: host.name.clone(),
+        aliases: host.aliases.clone(),
+        document_root: host.document_root.clone(),
+        instead: host.instead.clone(),
+        tls: host.tls,
+        file: host.place.file.clone(),
+        line: host.place.line,
+        default: place == at.default,
+        whose: if is_own(found, host) { "yandro" } else { "person" },
+    };
+    let collision = |(name, answers, never): (String, &Place, &Place)| CollisionData {
+        name,
+        answers: answers.to_string(),
+        never: never.to_string(),
+    };
+    AddressData {
+        address: at.address.clone(),
+        virtual_hosts: at.hosts.iter().enumerate().map(host).collect(),
+        collisions: at.collisions().into_iter().map(collision).collect(),
+    }
 }

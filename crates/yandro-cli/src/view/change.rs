@@ -9,15 +9,60 @@ use yandro_core::plan::{Change, ChangeSet, FileChange, Places, RightsChange, Rol
 use yandro_core::site::ServerId;
 use yandro_machine::changes::ServerAction;
 
-use super::{BAD, COMMAND, DIM, GOOD, STRONG, Tone, Ui};
+use super::{BAD, COMMAND, DIM, Data, GOOD, Outcome, STRONG, Tone, Ui, data};
 
-/// What `--preview` prints: every step in order, files as unified diffs.
-pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
-    if ui.json {
-        let steps: Vec<_> = set.steps.iter().map(step_json).collect();
-        ui.json(&json!({ "version": 1, "preview": { "steps": steps, "servers": set.servers, "flush": set.flush, "trust": set.trust } }));
-        return;
+data! {
+    /// With `--preview`: what would be done.
+    struct PreviewData {
+        preview: SetData,
     }
+
+    /// A change set.
+    struct SetData {
+        steps: Vec<StepData>,
+        /// The servers that would test their configuration and be reloaded.
+        servers: Vec<String>,
+        /// The name caches that would forget their answers.
+        flush: Vec<String>,
+        /// The system's trust store, if its list would be made again.
+        trust: Option<String>,
+    }
+}
+
+impl Data for PreviewData {}
+
+/// A step of it.
+#[derive(serde::Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub(crate) enum StepData {
+    /// A folder that is made.
+    Folder { path: String },
+    /// A folder that goes if it is empty.
+    EmptyFolder { path: String, change: &'static str },
+    /// A file, with the difference in the unified format.
+    File { path: String, change: &'static str, diff: String },
+    /// A symbolic link.
+    Link { path: String, change: &'static str, target: Option<String> },
+    /// Who may enter and read something.
+    Rights { path: String, who: String, before: String, after: String },
+    /// A root certificate in a trust store.
+    Trust { path: String, whose: String, certificate: String, trusted: bool },
+}
+
+/// What `--preview` gives: every step in order, files as unified diffs.
+pub(crate) fn preview<'o>(set: ChangeSet) -> Outcome<'o> {
+    let word = |value: serde_json::Value| value.as_str().unwrap_or_default().to_owned();
+    let preview = SetData {
+        steps: set.steps.iter().map(step_data).collect(),
+        servers: set.servers.iter().map(|server| server.word().to_owned()).collect(),
+        flush: set.flush.iter().map(|cache| word(json!(cache))).collect(),
+        trust: set.trust.map(|store| word(json!(store))),
+    };
+    Outcome::new(PreviewData { preview }, move |_, ui| show_preview(&set, ui))
+}
+
+fn show_preview(set: &ChangeSet, ui: &mut Ui) {
     if set.is_empty() {
         ui.print("Nothing would change: everything is as it should be.");
         return;
@@ -60,24 +105,30 @@ pub(crate) fn preview(ui: &mut Ui, set: &ChangeSet) {
     ui.print(&format!("{DIM}Nothing was changed: this was a preview.{DIM:#}"));
 }
 
-fn step_json(step: &Step) -> serde_json::Value {
+fn step_data(step: &Step) -> StepData {
+    let path = step.path().to_string();
     match &step.change {
-        Change::Folder { path, .. } => json!({ "kind": "folder", "path": path }),
-        Change::EmptyFolder { path } => json!({ "kind": "empty-folder", "path": path, "change": "removed" }),
-        Change::Trust(change) => json!({
-            "kind": "trust", "path": change.store, "whose": change.title, "certificate": change.nickname, "trusted": change.after,
-        }),
-        Change::Rights(change) => json!({
-            "kind": "rights", "path": change.path, "who": change.who,
-            "before": format!("{:04o}", change.before.mode), "after": format!("{:04o}", change.after.mode),
-        }),
+        Change::Folder { .. } => StepData::Folder { path },
+        Change::EmptyFolder { .. } => StepData::EmptyFolder { path, change: "removed" },
+        Change::Trust(change) => StepData::Trust {
+            path,
+            whose: change.title.clone(),
+            certificate: change.nickname.clone(),
+            trusted: change.after,
+        },
+        Change::Rights(change) => StepData::Rights {
+            path,
+            who: change.who.clone(),
+            before: format!("{:04o}", change.before.mode),
+            after: format!("{:04o}", change.after.mode),
+        },
         Change::File(change) => {
             let kind = kind_of(change.before.is_some(), change.after.is_some());
-            json!({ "kind": "file", "path": change.path, "change": kind, "diff": unified_diff(change) })
+            StepData::File { path, change: kind, diff: unified_diff(change) }
         }
         Change::Link(change) => {
-            let kind = kind_of(change.before.is_some(), change.after.is_some());
-            json!({ "kind": "link", "path": change.path, "change": kind, "target": change.after.as_ref().or(change.before.as_ref()) })
+            let target = change.after.as_ref().or(change.before.as_ref()).map(ToString::to_string);
+            StepData::Link { path, change: kind_of(change.before.is_some(), change.after.is_some()), target }
         }
     }
 }
@@ -146,6 +197,11 @@ pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, St
         lines.push(("modules", format!("{verb} {}", modules.join(", "))));
     }
     lines
+}
+
+/// The paths that a set changes, in its order.
+pub(crate) fn paths(set: &ChangeSet) -> Vec<String> {
+    set.steps.iter().map(|step| step.path().to_string()).collect()
 }
 
 /// What a change of rights means.

@@ -2,6 +2,7 @@
 
 pub(crate) mod change;
 pub(crate) mod check;
+mod outcome;
 mod table;
 mod tone;
 
@@ -10,6 +11,7 @@ use std::io::Write as _;
 use anstream::{AutoStream, ColorChoice};
 use yandro_core::name::HostName;
 
+pub(crate) use outcome::{Data, Outcome, data};
 pub(crate) use table::{Cell, Table};
 pub(crate) use tone::{Tone, rendered};
 

@@ -12,9 +12,9 @@ use yandro_serve::{Offered, offer};
 
 use super::{files_fingerprint, none_yet};
 use crate::context::Context;
-use crate::error::{CommandError, Status};
+use crate::error::CommandError;
 use crate::signals;
-use crate::view::{DIM, STRONG, Tone, Ui, count};
+use crate::view::{DIM, Data, Outcome, STRONG, Tone, Ui, count, data};
 
 /// The page that a phone shows. `{…}` is filled in.
 const PAGE: &str = include_str!("device.html");
@@ -23,12 +23,12 @@ const INK: Tone = Tone::INK;
 /// The form in which Android, Windows and most others take a root certificate.
 const CERTIFICATE: &str = "application/x-x509-ca-cert";
 
-pub(super) fn offer_root(
-    context: &Context,
+pub(super) fn offer_root<'c>(
+    context: &'c Context,
     listen: Option<IpAddr>,
     minutes: u16,
     ui: &mut Ui,
-) -> Result<Status, CommandError> {
+) -> Result<Outcome<'c>, CommandError> {
     let certificates = observe::authority_certificates(&context.machine)?.ok_or_else(none_yet)?;
     let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
     let address = chosen(listen)?;
@@ -39,19 +39,21 @@ pub(super) fn offer_root(
         let listener = tokio::net::TcpListener::bind(SocketAddr::new(address, 0)).await.map_err(at)?;
         let port = listener.local_addr().map_err(at)?.port();
         let url = format!("http://{}/", SocketAddr::new(address, port));
-        if ui.json {
-            ui.json(&serde_json::json!({ "version": 1, "url": url, "minutes": minutes }));
-        }
         let code = QrCode::with_error_correction_level(url.as_bytes(), EcLevel::L).map_err(CommandError::not_made)?;
         let picture = code.render::<Dense1x2>().dark_color(Dense1x2::Dark).light_color(Dense1x2::Light).build();
         let lines: Vec<String> = picture.lines().map(|line| format!("{INK}{line}{INK:#}")).collect();
-        ui.say(&lines.join("\n"));
-        ui.say(&format!("\n{STRONG}{url}{STRONG:#}"));
-        ui.say(&format!(
-            "Point the phone's camera at the code, or type the address there: the root certificate and what to do\nwith it. It is there for {}, to everybody on your network, and no key with it. Ctrl-C ends it.",
-            count(usize::from(minutes), "minute")
-        ));
-        ui.say(&format!("{DIM}SHA-256 {}{DIM:#}", files_fingerprint(authority.root())));
+        // Before the command ends, for the page is there as long as it runs.
+        let offer_data = OfferData { url: url.clone(), minutes };
+        Outcome::new(offer_data, |_, ui| {
+            ui.say(&lines.join("\n"));
+            ui.say(&format!("\n{STRONG}{url}{STRONG:#}"));
+            ui.say(&format!(
+                "Point the phone's camera at the code, or type the address there: the root certificate and what to do\nwith it. It is there for {}, to everybody on your network, and no key with it. Ctrl-C ends it.",
+                count(usize::from(minutes), "minute")
+            ));
+            ui.say(&format!("{DIM}SHA-256 {}{DIM:#}", files_fingerprint(authority.root())));
+        })
+        .show(ui);
         let (told, mut fetches) = tokio::sync::mpsc::unbounded_channel();
         let tell = async {
             while let Some((path, who)) = fetches.recv().await {
@@ -61,9 +63,21 @@ pub(super) fn offer_root(
         let work = async { tokio::join!(offer(listener, pages, told), tell) };
         let limited = tokio::time::timeout(Duration::from_secs(u64::from(minutes) * 60), work);
         _ = signals::unless_interrupted(limited).await;
-        Ok(Status::Well)
+        Ok(Outcome::printed())
     })
 }
+
+data! {
+    /// Of `yandro authority export --to-device`.
+    struct OfferData {
+        /// The address of the page.
+        url: String,
+        /// How long it is there.
+        minutes: u16,
+    }
+}
+
+impl Data for OfferData {}
 
 /// The address to offer it at: the one that is asked for, or the only one that others can reach.
 fn chosen(listen: Option<IpAddr>) -> Result<IpAddr, CommandError> {

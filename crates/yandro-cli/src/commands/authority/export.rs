@@ -3,7 +3,6 @@
 use std::io::IsTerminal as _;
 
 use camino::Utf8Path;
-use serde_json::json;
 use yandro_core::pki::{Authority, certificate_bundle, mobile_profile, trust_lines, trust_variables};
 use yandro_core::plan::{Access, ChangeSet, Role};
 use yandro_core::shell::Shell;
@@ -11,12 +10,12 @@ use yandro_machine::{files, observe, trust};
 
 use super::{none_yet, root_nickname};
 use crate::args::{RootFormat, ShellArg};
-use crate::commands::apply::{Planned, apply};
+use crate::commands::apply::{Planned, apply, done};
 use crate::context::Context;
-use crate::error::{CommandError, Status};
-use crate::view::{STRONG, Ui};
+use crate::error::CommandError;
+use crate::view::{Data, Outcome, STRONG, Ui, data};
 
-pub(super) fn env(context: &Context, format: ShellArg, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(super) fn env(context: &Context, format: ShellArg) -> Result<Outcome<'_>, CommandError> {
     let machine = &context.machine;
     let certificates = observe::authority_certificates(machine)?.ok_or_else(none_yet)?;
     let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
@@ -25,29 +24,45 @@ pub(super) fn env(context: &Context, format: ShellArg, ui: &mut Ui) -> Result<St
     let list = trust::find(machine).filter(|store| trust::file_of(machine, *store, &own).is_file());
     let list = list.map(|store| Utf8Path::new(store.list()));
     let root = machine.places.root_certificate();
-    if ui.json {
-        let variables: serde_json::Map<_, _> = trust_variables(&root, list)
-            .into_iter()
-            .flat_map(|(_, values)| values)
-            .map(|(name, value)| (name.to_owned(), json!(value)))
-            .collect();
-        ui.json(&json!({ "version": 1, "root": root, "variables": variables }));
-        return Ok(Status::Well);
-    }
+    let values = trust_variables(&root, list).into_iter().flat_map(|(_, values)| values);
+    let variables = values.map(|(name, value)| (name.to_owned(), value)).collect();
     let shell = Shell::from(format);
-    ui.say(&trust_lines(shell, &root, list).join("\n"));
-    if list.is_none() && shell != Shell::Dockerfile {
-        ui.note("Python, Ruby, Go, curl and git take the system's list, once it has the root: yandro authority trust");
-    }
-    Ok(Status::Well)
+    let (lines, has_list) = (trust_lines(shell, &root, list), list.is_some());
+    Ok(Outcome::new(TrustVariables { root: root.to_string(), variables }, move |_, ui| {
+        ui.say(&lines.join("\n"));
+        if !has_list && shell != Shell::Dockerfile {
+            ui.note(
+                "Python, Ruby, Go, curl and git take the system's list, once it has the root: yandro authority trust",
+            );
+        }
+    }))
 }
 
-pub(super) fn export(
-    context: &Context,
+data! {
+    /// Of `yandro authority env`.
+    struct TrustVariables {
+        /// The file with the root certificate.
+        root: String,
+        /// Environment variables by their names.
+        variables: std::collections::BTreeMap<String, String>,
+    }
+
+    /// Of `yandro authority export --out`.
+    struct Exported {
+        /// The file that was written.
+        out: String,
+    }
+}
+
+impl Data for TrustVariables {}
+impl Data for Exported {}
+
+pub(super) fn export<'c>(
+    context: &'c Context,
     format: RootFormat,
-    out: Option<&Utf8Path>,
+    out: Option<&'c Utf8Path>,
     ui: &mut Ui,
-) -> Result<Status, CommandError> {
+) -> Result<Outcome<'c>, CommandError> {
     let certificates = observe::authority_certificates(&context.machine)?.ok_or_else(none_yet)?;
     let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
     let content = match format {
@@ -66,7 +81,7 @@ pub(super) fn export(
                 .hint("name a file for them: --out FILE"));
         }
         ui.bytes(&content);
-        return Ok(Status::Well);
+        return Ok(Outcome::printed());
     };
     let path = context.given(out);
     let plan = || {
@@ -79,11 +94,8 @@ pub(super) fn export(
         set.file(Role::Export, path.clone(), (before, Some(content.clone())), Access::Public);
         Ok(Planned { set, starts: false, about: () })
     };
-    let Some(_) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
-    if ui.json {
-        ui.json(&json!({ "version": 1, "out": path }));
-    } else {
-        ui.say(&format!("{STRONG}{path}{STRONG:#} holds the root certificate, and no key"));
-    }
-    Ok(Status::Well)
+    done!(apply(context, ui, plan, |()| Ok(())));
+    Ok(Outcome::new(Exported { out: path.to_string() }, |data, ui| {
+        ui.say(&format!("{STRONG}{}{STRONG:#} holds the root certificate, and no key", data.out));
+    }))
 }

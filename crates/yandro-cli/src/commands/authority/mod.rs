@@ -8,20 +8,19 @@ mod runtimes;
 mod stands;
 mod trust;
 
-use serde_json::json;
 use yandro_core::pki::{Authority, Key, date};
 use yandro_core::plan::nickname;
 use yandro_machine::{files, observe};
 
 use crate::args::{AuthorityArgs, AuthorityCommand};
 use crate::context::{Context, now};
-use crate::error::{CommandError, Status};
+use crate::error::CommandError;
 use crate::view::change::labelled;
-use crate::view::{STRONG, Ui};
+use crate::view::{Data, Outcome, STRONG, Ui, data};
 
-pub(crate) fn run(context: &Context, args: &AuthorityArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run<'c>(context: &'c Context, args: &'c AuthorityArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     match &args.command {
-        AuthorityCommand::Show => show(context, ui),
+        AuthorityCommand::Show => show(context),
         AuthorityCommand::Trust { store } => trust::trust(context, *store, ui),
         AuthorityCommand::Distrust { store } => trust::distrust(context, *store, ui),
         AuthorityCommand::Widen { suffixes, networks } => replace::widen(context, suffixes, networks, ui),
@@ -30,7 +29,7 @@ pub(crate) fn run(context: &Context, args: &AuthorityArgs, ui: &mut Ui) -> Resul
         AuthorityCommand::Passphrase { remove, new_passphrase_file } => {
             passphrase::run(context, *remove, new_passphrase_file.as_deref(), ui)
         }
-        AuthorityCommand::Env { format } => export::env(context, *format, ui),
+        AuthorityCommand::Env { format } => export::env(context, *format),
         AuthorityCommand::Export { to_device: true, listen, minutes, .. } => {
             device::offer_root(context, *listen, *minutes, ui)
         }
@@ -38,7 +37,7 @@ pub(crate) fn run(context: &Context, args: &AuthorityArgs, ui: &mut Ui) -> Resul
     }
 }
 
-fn show(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
+fn show(context: &Context) -> Result<Outcome<'_>, CommandError> {
     let places = &context.machine.places;
     let Some(certificates) = observe::authority_certificates(&context.machine)? else {
         return Err(none_yet());
@@ -51,30 +50,84 @@ fn show(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
     let guard = if is_locked { "behind a passphrase" } else { "in the clear, for you alone" };
     let stands = stands::Stands::of(context, &root_nickname(&authority));
     let runtimes = runtimes::Runtimes::of(context, &authority);
-    if ui.json {
-        ui.json(&json!({
-            "version": 1, "root": places.root_certificate(), "subject": facts.subject, "sha256": fingerprint,
-            "not-after": date(facts.not_after), "suffixes": authority.constraints().suffixes,
-            "key-behind-passphrase": is_locked,
-            "networks": authority.constraints().networks.iter().map(|(base, bits)| format!("{base}/{bits}")).collect::<Vec<_>>(),
-            "stores": stands.to_json(), "runtimes": runtimes.to_json(),
-        }));
-        return Ok(Status::Well);
-    }
-    ui.say(&format!("{STRONG}{}{STRONG:#}", authority.title()));
-    ui.say(&labelled(&[
-        ("root certificate", places.root_certificate().to_string()),
-        ("sha-256", fingerprint),
-        ("valid", format!("until {}, {} days", date(facts.not_after), facts.days_left(now()))),
-        ("may vouch for", authority.constraints().suffixes_in_words()),
-        ("", authority.constraints().networks_in_words()),
-        ("root key", "none: it was never written".into()),
-        ("issuing key", format!("{} ({guard})", places.issuing_key())),
-    ]));
-    stands.show(ui);
-    runtimes.show(ui);
-    Ok(Status::Well)
+    let data = AuthorityData {
+        root: places.root_certificate().to_string(),
+        subject: facts.subject.clone(),
+        sha256: fingerprint,
+        not_after: date(facts.not_after),
+        suffixes: authority.constraints().suffixes.clone(),
+        key_behind_passphrase: is_locked,
+        networks: authority.constraints().networks.iter().map(|(base, bits)| format!("{base}/{bits}")).collect(),
+        stores: stands.to_data(),
+        runtimes: runtimes.to_data(),
+    };
+    let key = places.issuing_key();
+    Ok(Outcome::new(data, move |data, ui| {
+        let facts = &authority.root_facts;
+        ui.say(&format!("{STRONG}{}{STRONG:#}", authority.title()));
+        ui.say(&labelled(&[
+            ("root certificate", data.root.clone()),
+            ("sha-256", data.sha256.clone()),
+            ("valid", format!("until {}, {} days", data.not_after, facts.days_left(now()))),
+            ("may vouch for", authority.constraints().suffixes_in_words()),
+            ("", authority.constraints().networks_in_words()),
+            ("root key", "none: it was never written".into()),
+            ("issuing key", format!("{key} ({guard})")),
+        ]));
+        stands.show(ui);
+        runtimes.show(ui);
+    }))
 }
+
+data! {
+    /// Of `yandro authority show`.
+    struct AuthorityData {
+        /// The file with the root certificate.
+        root: String,
+        subject: String,
+        /// Its fingerprint as browsers show it.
+        sha256: String,
+        not_after: String,
+        /// The suffixes that it can issue for (RFC 5280 section 4.2.1.10).
+        suffixes: Vec<String>,
+        key_behind_passphrase: bool,
+        /// The networks that it can issue for.
+        networks: Vec<String>,
+        stores: Vec<StoreData>,
+        runtimes: RuntimesData,
+    }
+
+    /// A trust store.
+    struct StoreData {
+        store: String,
+        path: String,
+        /// Whether it trusts the authority; none if it can't be asked.
+        trusted: Option<bool>,
+        /// The roots of earlier authorities that are still in it.
+        former_roots: Vec<String>,
+    }
+
+    /// A runtime that was measured.
+    struct RuntimeData {
+        runtime: String,
+        program: String,
+        trusts: bool,
+    }
+}
+
+/// Which runtimes trust it, or why none was measured.
+#[derive(serde::Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+#[serde(untagged)]
+pub(crate) enum RuntimesData {
+    Measured(Vec<RuntimeData>),
+    Not {
+        #[serde(rename = "not-measured")]
+        not_measured: String,
+    },
+}
+
+impl Data for AuthorityData {}
 
 /// What an authority's root is called in the trust stores.
 pub(super) fn root_nickname(authority: &Authority) -> String {
@@ -89,4 +142,14 @@ pub(super) fn none_yet() -> CommandError {
 fn files_fingerprint(der: &[u8]) -> String {
     let digits = files::sha256(der);
     digits.as_bytes().chunks(2).map(|pair| String::from_utf8_lossy(pair).to_uppercase()).collect::<Vec<_>>().join(":")
+}
+
+#[cfg(test)]
+pub(crate) mod schemas {
+    pub(crate) use super::AuthorityData;
+    pub(crate) use super::device::OfferData;
+    pub(crate) use super::export::{Exported, TrustVariables};
+    pub(crate) use super::passphrase::KeyData;
+    pub(crate) use super::replace::Replaced;
+    pub(crate) use super::trust::Trust;
 }

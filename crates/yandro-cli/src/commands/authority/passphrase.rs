@@ -1,31 +1,31 @@
 //! `yandro authority passphrase`.
 
 use camino::Utf8Path;
-use serde_json::json;
 use yandro_core::pki::Key;
 use yandro_core::plan::{Access, ChangeSet, Fresh as _, Role};
 use yandro_machine::{SystemFresh, observe};
 
 use super::none_yet;
-use crate::commands::apply::{Planned, apply};
+use crate::commands::apply::{Planned, apply, done};
 use crate::context::Context;
-use crate::error::{CommandError, Status};
+use crate::error::CommandError;
 use crate::passphrase;
-use crate::view::{STRONG, Ui};
+use crate::view::{Data, Outcome, STRONG, Ui, data};
 
 /// Puts the authority's key behind a passphrase, behind another, or in the clear.
-pub(super) fn run(
-    context: &Context,
+pub(super) fn run<'c>(
+    context: &'c Context,
     remove: bool,
-    file: Option<&Utf8Path>,
+    file: Option<&'c Utf8Path>,
     ui: &mut Ui,
-) -> Result<Status, CommandError> {
+) -> Result<Outcome<'c>, CommandError> {
     let machine = &context.machine;
     let path = machine.places.issuing_key();
     let is_locked = observe::authority(machine)?.ok_or_else(none_yet)?.is_locked();
     if remove && !is_locked {
-        ui.say("the authority's key is in the clear already; nothing was changed");
-        return Ok(Status::Well);
+        let data = KeyData { key: path.to_string(), behind_passphrase: false };
+        let text = "the authority's key is in the clear already; nothing was changed";
+        return Ok(Outcome::new(data, move |_, ui| ui.say(text)));
     }
     // Known before anything is asked anew, and before the lock is held while a person types.
     if is_locked && machine.passphrase().is_none() {
@@ -59,19 +59,32 @@ pub(super) fn run(
         let keys = set.steps.len();
         Ok(Planned { set, starts: false, about: keys })
     };
-    let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
+    let done = done!(apply(context, ui, plan, |_| Ok(())));
     let (former, are) = match done.about - 1 {
         0 => (String::new(), "is"),
         1 => (" and the key of the former authority".to_owned(), "are"),
         many => (format!(" and the keys of {many} former authorities"), "are"),
     };
-    if ui.json {
-        ui.json(&json!({ "version": 1, "key": path, "behind-passphrase": !remove }));
-    } else if remove {
-        ui.say(&format!("{STRONG}{path}{STRONG:#}{former} {are} in the clear again, readable by you alone"));
-    } else {
-        ui.say(&format!("{STRONG}{path}{STRONG:#}{former} {are} behind the passphrase now"));
-        ui.note("yandro asks for it whenever it issues a certificate; a script names a file: --passphrase-file FILE");
-    }
-    Ok(Status::Well)
+    let data = KeyData { key: path.to_string(), behind_passphrase: !remove };
+    Ok(Outcome::new(data, move |_, ui| {
+        if remove {
+            ui.say(&format!("{STRONG}{path}{STRONG:#}{former} {are} in the clear again, readable by you alone"));
+        } else {
+            ui.say(&format!("{STRONG}{path}{STRONG:#}{former} {are} behind the passphrase now"));
+            ui.note(
+                "yandro asks for it whenever it issues a certificate; a script names a file: --passphrase-file FILE",
+            );
+        }
+    }))
 }
+
+data! {
+    /// Of `yandro authority passphrase`.
+    struct KeyData {
+        /// The file with the key.
+        key: String,
+        behind_passphrase: bool,
+    }
+}
+
+impl Data for KeyData {}

@@ -2,7 +2,6 @@
 
 use std::net::IpAddr;
 
-use serde_json::json;
 use yandro_core::config::OTHERS;
 use yandro_core::name::HostName;
 use yandro_core::pki::{Authority, AuthorityCertificates, Constraints, date};
@@ -12,18 +11,18 @@ use yandro_machine::{SystemFresh, observe};
 use super::trust::Chosen;
 use super::{none_yet, root_nickname};
 use crate::args::StoresArg;
-use crate::commands::apply::{Planned, apply};
+use crate::commands::apply::{Planned, apply, done};
 use crate::context::{Context, now};
-use crate::error::{CommandError, Status};
+use crate::error::CommandError;
 use crate::view::change::{labelled, server_lines};
-use crate::view::{COMMAND, STRONG, Ui, count};
+use crate::view::{COMMAND, Data, Outcome, STRONG, Ui, count, data};
 
-pub(super) fn widen(
-    context: &Context,
+pub(super) fn widen<'c>(
+    context: &'c Context,
     suffixes: &[String],
     networks: &[String],
     ui: &mut Ui,
-) -> Result<Status, CommandError> {
+) -> Result<Outcome<'c>, CommandError> {
     let (suffixes, networks) = (read_suffixes(suffixes)?, read_networks(networks)?);
     for name in &suffixes {
         if name.is_public_suffix() {
@@ -43,12 +42,12 @@ pub(super) fn widen(
     another(context, change, ui)
 }
 
-pub(super) fn narrow(
-    context: &Context,
+pub(super) fn narrow<'c>(
+    context: &'c Context,
     suffixes: &[String],
     networks: &[String],
     ui: &mut Ui,
-) -> Result<Status, CommandError> {
+) -> Result<Outcome<'c>, CommandError> {
     let (suffixes, networks) = (read_suffixes(suffixes)?, read_networks(networks)?);
     let change = |old: &Constraints| {
         let narrower = old.without(&suffixes, &networks);
@@ -61,16 +60,16 @@ pub(super) fn narrow(
     another(context, change, ui)
 }
 
-pub(super) fn replace(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(super) fn replace<'c>(context: &'c Context, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     another(context, |old| Ok(old.clone()), ui)
 }
 
 /// Makes the other authority, and moves every certificate and all trust to it.
-fn another(
-    context: &Context,
+fn another<'c>(
+    context: &'c Context,
     change: impl Fn(&Constraints) -> Result<Constraints, CommandError>,
     ui: &mut Ui,
-) -> Result<Status, CommandError> {
+) -> Result<Outcome<'c>, CommandError> {
     let machine = &context.machine;
     let places = &machine.places;
     let chosen = Chosen::of(context, StoresArg::All, false);
@@ -98,7 +97,7 @@ fn another(
         chosen.plan(context, &mut set, &root_nickname(&made), Some(&root), true)?;
         Ok(Planned { set, starts: false, about: (made, former) })
     };
-    let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
+    let done = done!(apply(context, ui, plan, |_| Ok(())));
     let (made, former) = &done.about;
     let is_moved = |step: &&Step| matches!(&step.change, Change::Trust(change) if change.after);
     let stores = done.set.steps.iter().filter(is_moved).count() + usize::from(done.set.trust.is_some());
@@ -108,14 +107,13 @@ fn another(
     };
     let sites = done.set.steps.iter().filter(is_chain).count();
     let elsewhere = observe::issued(machine)?.1.iter().filter(|own| done.set.change_of(&own.path).is_some()).count();
-    if ui.json {
-        ui.json(&json!({
-            "version": 1, "root": places.root_certificate(), "former": former, "stores": stores,
-            "certificates": sites + elsewhere, "suffixes": made.constraints().suffixes,
-        }));
-        return Ok(Status::Well);
-    }
-    ui.say(&format!("{STRONG}{}{STRONG:#} took the place of the former authority", made.title()));
+    let data = Replaced {
+        root: places.root_certificate().to_string(),
+        former: former.clone(),
+        stores,
+        certificates: sites + elsewhere,
+        suffixes: made.constraints().suffixes.clone(),
+    };
     let mut lines = vec![
         ("may vouch for", made.constraints().suffixes_in_words()),
         ("", made.constraints().networks_in_words()),
@@ -132,12 +130,34 @@ fn another(
         ("former", format!("kept in {}, for `yandro undo`", places.former_authority(former))),
     ];
     lines.extend(server_lines(&done.set, &done.servers));
-    ui.say(&labelled(&lines));
-    chosen.notes(context, &done.set, ui);
-    ui.note("whatever the former root was exported to (phones, containers) needs the new one: yandro authority export");
-    ui.say(&format!("\nprove it: {COMMAND}yandro check{COMMAND:#}"));
-    Ok(Status::Well)
+    let title = made.title().to_owned();
+    Ok(Outcome::new(data, move |_, ui| {
+        ui.say(&format!("{STRONG}{title}{STRONG:#} took the place of the former authority"));
+        ui.say(&labelled(&lines));
+        chosen.notes(context, &done.set, ui);
+        ui.note(
+            "whatever the former root was exported to (phones, containers) needs the new one: yandro authority export",
+        );
+        ui.say(&format!("\nprove it: {COMMAND}yandro check{COMMAND:#}"));
+    }))
 }
+
+data! {
+    /// Of `yandro authority widen`, `narrow` and `replace`.
+    struct Replaced {
+        /// The file with the new root certificate.
+        root: String,
+        /// The id of the former authority.
+        former: String,
+        /// In how many trust stores it took the place of the former.
+        stores: usize,
+        /// How many certificates were issued again.
+        certificates: usize,
+        suffixes: Vec<String>,
+    }
+}
+
+impl Data for Replaced {}
 
 fn read_suffixes(texts: &[String]) -> Result<Vec<HostName>, CommandError> {
     // A leading dot or star is how people write "all below": the constraint has neither.

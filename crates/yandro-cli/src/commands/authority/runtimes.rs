@@ -1,11 +1,11 @@
 //! Which runtimes trust the authority, measured.
 
-use serde_json::json;
 use yandro_core::pki::{Authority, Key, KeyKind, Leaf, LeafRequest};
 use yandro_core::plan::Fresh as _;
 use yandro_machine::trust::runtimes::{Measured, measure};
 use yandro_machine::{SystemFresh, observe};
 
+use super::{RuntimeData, RuntimesData};
 use crate::context::{Context, now};
 use crate::error::CommandError;
 use crate::signals;
@@ -32,13 +32,15 @@ impl Runtimes {
         }
     }
 
-    pub(super) fn to_json(&self) -> serde_json::Value {
+    pub(super) fn to_data(&self) -> RuntimesData {
+        let of = |own: &Measured| RuntimeData {
+            runtime: own.title.clone(),
+            program: own.program.to_string(),
+            trusts: own.trusts,
+        };
         match self {
-            Self::Measured(all) => all
-                .iter()
-                .map(|own| json!({ "runtime": own.title, "program": own.program, "trusts": own.trusts }))
-                .collect(),
-            Self::Not(why) => json!({ "not-measured": why }),
+            Self::Measured(all) => RuntimesData::Measured(all.iter().map(of).collect()),
+            Self::Not(why) => RuntimesData::Not { not_measured: why.clone() },
         }
     }
 

@@ -1,8 +1,8 @@
 //! Which trust stores believe the authority.
 
-use serde_json::json;
 use yandro_machine::trust::{self, stores};
 
+use super::StoreData;
 use crate::context::Context;
 use crate::view::{BAD, COMMAND, Cell, DIM, GOOD, Table, Ui, WARN};
 
@@ -52,16 +52,18 @@ impl Stands {
         Self(system.into_iter().chain(others).collect())
     }
 
-    pub(super) fn to_json(&self) -> serde_json::Value {
-        let store = |store: &Store| {
-            let trusted = match store.how {
+    pub(super) fn to_data(&self) -> Vec<StoreData> {
+        let of = |store: &Store| StoreData {
+            store: store.title.clone(),
+            path: store.path.clone(),
+            trusted: match store.how {
                 How::Trusted => Some(true),
                 How::NotYet => Some(false),
                 How::NotAsked(_) => None,
-            };
-            json!({ "store": store.title, "path": store.path, "trusted": trusted, "former-roots": store.orphans })
+            },
+            former_roots: store.orphans.clone(),
         };
-        self.0.iter().map(store).collect()
+        self.0.iter().map(of).collect()
     }
 
     pub(super) fn show(&self, ui: &mut Ui) {

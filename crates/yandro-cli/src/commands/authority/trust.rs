@@ -1,7 +1,6 @@
 //! `yandro authority trust` and `distrust`, and moving trust to another root.
 
 use camino::Utf8PathBuf;
-use serde_json::json;
 use yandro_core::pki::Authority;
 use yandro_core::plan::{Access, Change, ChangeSet, Role, Step, TrustChange};
 use yandro_core::system::StoreKind;
@@ -10,17 +9,17 @@ use yandro_machine::{files, observe, trust};
 
 use super::{none_yet, root_nickname};
 use crate::args::StoresArg;
-use crate::commands::apply::{Planned, apply};
+use crate::commands::apply::{Planned, apply, done};
 use crate::context::Context;
-use crate::error::{CommandError, Status};
+use crate::error::CommandError;
 use crate::view::change::{labelled, summary};
-use crate::view::{STRONG, Ui};
+use crate::view::{Data, Outcome, STRONG, Ui, data};
 
-pub(super) fn trust(context: &Context, which: StoresArg, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(super) fn trust<'c>(context: &'c Context, which: StoresArg, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     change_trust(context, which, ui, true)
 }
 
-pub(super) fn distrust(context: &Context, which: StoresArg, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(super) fn distrust<'c>(context: &'c Context, which: StoresArg, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     change_trust(context, which, ui, false)
 }
 
@@ -111,7 +110,12 @@ impl Chosen {
 
 /// Puts the root certificate into the trust stores, or takes it out. Roots of earlier authorities
 /// are taken out in either case: nothing of theirs is to be believed any more.
-fn change_trust(context: &Context, which: StoresArg, ui: &mut Ui, is_wanted: bool) -> Result<Status, CommandError> {
+fn change_trust<'c>(
+    context: &'c Context,
+    which: StoresArg,
+    ui: &mut Ui,
+    is_wanted: bool,
+) -> Result<Outcome<'c>, CommandError> {
     let machine = &context.machine;
     let mut chosen = Chosen::of(context, which, is_wanted);
     if !chosen.has_system && chosen.stores.is_empty() {
@@ -127,34 +131,45 @@ fn change_trust(context: &Context, which: StoresArg, ui: &mut Ui, is_wanted: boo
         chosen.plan(context, &mut set, &own, is_wanted.then_some(certificates.root.as_str()), false)?;
         Ok(Planned { set, starts: false, about: authority.title().to_owned() })
     };
-    let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
+    let done = done!(apply(context, ui, plan, |_| Ok(())));
     if let Some(certificates) = observe::authority_certificates(machine)?.filter(|_| is_wanted) {
         let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
         chosen.look_at_followed(context, &root_nickname(&authority), authority.root());
     }
-    if ui.json {
-        ui.json(&json!({ "version": 1, "trusted": is_wanted, "changed": !done.set.is_empty(), "left": chosen.left }));
-        return Ok(Status::Well);
-    }
-    let where_ = chosen.in_words();
-    let verb = match (is_wanted, done.set.is_empty()) {
-        (true, false) => format!("is trusted by {where_} now"),
-        (true, true) => format!("is trusted by {where_} already"),
-        (false, false) => format!("is trusted by {where_} no more"),
-        (false, true) => format!("was not trusted by {where_}"),
-    };
-    ui.say(&format!("{STRONG}{}{STRONG:#} {verb}", done.about));
-    ui.say(&labelled(&summary(&done.set, &machine.places)));
-    chosen.notes(context, &done.set, ui);
-    let has_browser = stores::find(machine).iter().any(|store| store.kind == StoreKind::Nss);
-    if is_wanted && !has_browser && matches!(which, StoresArg::All | StoresArg::Browsers) {
-        ui.note(&format!(
-            "no browser's store was found: start the browser once and run this again, or import {} there",
-            machine.places.root_certificate()
-        ));
-    }
-    Ok(Status::Well)
+    let data = Trust { trusted: is_wanted, changed: !done.set.is_empty(), left: chosen.left.clone() };
+    Ok(Outcome::new(data, move |_, ui| {
+        let where_ = chosen.in_words();
+        let verb = match (is_wanted, done.set.is_empty()) {
+            (true, false) => format!("is trusted by {where_} now"),
+            (true, true) => format!("is trusted by {where_} already"),
+            (false, false) => format!("is trusted by {where_} no more"),
+            (false, true) => format!("was not trusted by {where_}"),
+        };
+        ui.say(&format!("{STRONG}{}{STRONG:#} {verb}", done.about));
+        ui.say(&labelled(&summary(&done.set, &machine.places)));
+        chosen.notes(context, &done.set, ui);
+        let has_browser = stores::find(machine).iter().any(|store| store.kind == StoreKind::Nss);
+        if is_wanted && !has_browser && matches!(which, StoresArg::All | StoresArg::Browsers) {
+            ui.note(&format!(
+                "no browser's store was found: start the browser once and run this again, or import {} there",
+                machine.places.root_certificate()
+            ));
+        }
+    }))
 }
+
+data! {
+    /// Of `yandro authority trust` and `distrust`.
+    struct Trust {
+        /// Whether the stores trust the authority now.
+        trusted: bool,
+        changed: bool,
+        /// The stores that were left as they are, and why.
+        left: Vec<String>,
+    }
+}
+
+impl Data for Trust {}
 
 impl Chosen {
     fn in_words(&self) -> String {

@@ -1,22 +1,21 @@
 //! `yandro cert issue` and `yandro cert sign`.
 
-use camino::Utf8Path;
-use serde_json::json;
+use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::name::HostName;
 use yandro_core::pki::{Facts, Leaf, LeafRequest, SigningRequest, date};
 use yandro_core::plan::{Access, ChangeSet, Fresh as _, Role, note_issued};
 use yandro_machine::{SystemFresh, files, observe, pkcs12};
 
 use crate::args::IssueArgs;
-use crate::commands::apply::{Planned, apply};
+use crate::commands::apply::{Planned, apply, done};
 use crate::commands::authority::none_yet;
 use crate::context::{Context, now};
-use crate::error::{CommandError, Status};
+use crate::error::CommandError;
 use crate::passphrase;
 use crate::view::change::labelled;
-use crate::view::{STRONG, Ui};
+use crate::view::{Data, Outcome, STRONG, Ui, data};
 
-pub(super) fn issue(context: &Context, args: &IssueArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(super) fn issue<'c>(context: &'c Context, args: &'c IssueArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let (wild, plain): (Vec<&String>, Vec<&String>) = args.names.iter().partition(|name| name.starts_with("*."));
     let parse = |texts: Vec<&String>| -> Result<Vec<HostName>, CommandError> {
         let bare = |text: &String| HostName::parse(text.strip_prefix("*.").unwrap_or(text));
@@ -63,25 +62,41 @@ pub(super) fn issue(context: &Context, args: &IssueArgs, ui: &mut Ui) -> Result<
         }
         Ok(Planned { set, starts: false, about: chain })
     };
-    let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
-    let form = if args.p12 { Form::Pkcs12(&bundle) } else { Form::Pem(&chain_path, Some(&key_path)) };
-    tell(&done.about, &form, ui)
+    let done = done!(apply(context, ui, plan, |_| Ok(())));
+    let form = if args.p12 { Form::Pkcs12(bundle) } else { Form::Pem(chain_path, Some(key_path)) };
+    tell(&done.about, form)
 }
 
 /// In which form a certificate was written, and where.
-enum Form<'p> {
-    Pem(&'p Utf8Path, Option<&'p Utf8Path>),
-    Pkcs12(&'p Utf8Path),
+enum Form {
+    Pem(Utf8PathBuf, Option<Utf8PathBuf>),
+    Pkcs12(Utf8PathBuf),
 }
 
+data! {
+    /// Of `yandro cert issue` and `yandro cert sign`.
+    struct IssuedData {
+        /// The file with the certificate and its chain.
+        certificate: String,
+        /// The file with its key, if one was made beside it.
+        key: Option<String>,
+        names: Vec<String>,
+        addresses: Vec<std::net::IpAddr>,
+        /// The day on which it ends.
+        not_after: String,
+    }
+}
+
+impl Data for IssuedData {}
+
 /// Signs a request of somebody else's, for the key that they have.
-pub(super) fn sign(
-    context: &Context,
-    request: &Utf8Path,
+pub(super) fn sign<'c>(
+    context: &'c Context,
+    request: &'c Utf8Path,
     days: i64,
-    out: &Utf8Path,
+    out: &'c Utf8Path,
     ui: &mut Ui,
-) -> Result<Status, CommandError> {
+) -> Result<Outcome<'c>, CommandError> {
     let (request, path) = (context.given(request), context.given(out));
     let text = files::read_given(&request, 1 << 20)?;
     let text = text.ok_or_else(|| CommandError::usage(format!("there is no file `{request}`")))?;
@@ -100,43 +115,41 @@ pub(super) fn sign(
         note_issued(&mut set, &context.machine.places, observe::issued(&context.machine)?.0, &path);
         Ok(Planned { set, starts: false, about: chain })
     };
-    let Some(done) = apply(context, ui, plan, |_| Ok(()))? else { return Ok(Status::Well) };
-    tell(&done.about, &Form::Pem(&path, None), ui)
+    let done = done!(apply(context, ui, plan, |_| Ok(())));
+    tell(&done.about, Form::Pem(path, None))
 }
 
 /// What was issued, and where it is.
-fn tell(chain: &str, form: &Form<'_>, ui: &mut Ui) -> Result<Status, CommandError> {
+fn tell<'c>(chain: &str, form: Form) -> Result<Outcome<'c>, CommandError> {
     let chain = Facts::certificates(chain.as_bytes()).map_err(CommandError::not_made)?;
     let facts = Facts::read(&chain[0]).map_err(CommandError::not_made)?;
-    let (path, key) = match form {
-        Form::Pem(chain, key) => (chain, *key),
-        Form::Pkcs12(bundle) => (bundle, None),
+    let (path, key) = match &form {
+        Form::Pem(chain, key) => (chain.to_string(), key.as_ref().map(ToString::to_string)),
+        Form::Pkcs12(bundle) => (bundle.to_string(), None),
     };
-    if ui.json {
-        ui.json(&json!({
-            "version": 1, "certificate": path, "key": key, "names": facts.names, "addresses": facts.addresses,
-            "not-after": date(facts.not_after),
-        }));
-        return Ok(Status::Well);
-    }
-    let addresses = facts.addresses.iter().map(ToString::to_string);
-    let covered: Vec<String> = facts.names.iter().cloned().chain(addresses).collect();
+    let (names, addresses, not_after) = (facts.names.clone(), facts.addresses.clone(), date(facts.not_after));
+    let data = IssuedData { certificate: path, key, names, addresses, not_after };
+    Ok(Outcome::new(data, move |data, ui| show(data, &form, facts.days_left(now()), ui)))
+}
+
+fn show(data: &IssuedData, form: &Form, days: i64, ui: &mut Ui) {
+    let addresses = data.addresses.iter().map(ToString::to_string);
+    let covered: Vec<String> = data.names.iter().cloned().chain(addresses).collect();
     ui.say(&format!("{STRONG}{}{STRONG:#}", covered.join(", ")));
     let what = match form {
         Form::Pem(..) => "with its chain: this is what servers take",
         Form::Pkcs12(_) => "with its chain and its key, behind the passphrase",
     };
     let mut lines = vec![
-        ("valid", format!("until {}, {} days", date(facts.not_after), facts.days_left(now()))),
-        ("certificate", format!("{path} ({what})")),
+        ("valid", format!("until {}, {days} days", data.not_after)),
+        ("certificate", format!("{} ({what})", data.certificate)),
     ];
-    lines.extend(key.map(|key| ("key", key.to_string())));
+    lines.extend(data.key.clone().map(|key| ("key", key)));
     ui.say(&labelled(&lines));
-    match form {
-        Form::Pem(..) => ui.note("`yandro cert renew` makes it anew in its last 30 days, like those of the sites"),
+    ui.note(match form {
+        Form::Pem(..) => "`yandro cert renew` makes it anew in its last 30 days, like those of the sites",
         Form::Pkcs12(_) => {
-            ui.note("it is not renewed by `yandro cert renew`, which doesn't know its passphrase: issue it again");
+            "it is not renewed by `yandro cert renew`, which doesn't know its passphrase: issue it again"
         }
-    }
-    Ok(Status::Well)
+    });
 }

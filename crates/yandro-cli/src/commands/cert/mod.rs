@@ -12,18 +12,18 @@ use yandro_core::site::Site;
 
 use crate::args::{CertArgs, CertCommand};
 use crate::context::Context;
-use crate::error::{CommandError, Status};
-use crate::view::Ui;
+use crate::error::CommandError;
+use crate::view::{Outcome, Ui};
 
-pub(crate) fn run(context: &Context, args: &CertArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run<'c>(context: &'c Context, args: &'c CertArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     match &args.command {
-        CertCommand::Show { what, paths, key } => show::show(context, what, *paths, key.as_deref(), ui),
+        CertCommand::Show { what, paths, key } => show::show(context, what, *paths, key.as_deref()),
         CertCommand::Issue(args) => issue::issue(context, args, ui),
         CertCommand::Sign { request, days, out } => issue::sign(context, request, *days, out, ui),
         CertCommand::Renew(args) if args.install_timer => timer::install(context, args, ui),
         CertCommand::Renew(args) if args.remove_timer => timer::remove(context, ui),
         CertCommand::Renew(args) => renew::renew(context, args.within, ui),
-        CertCommand::Env { name, format } => dev_server::env(context, name, *format, ui),
+        CertCommand::Env { name, format } => dev_server::env(context, name, *format),
     }
 }
 
@@ -57,4 +57,13 @@ impl Held {
     fn files(&self) -> CertificateFiles<'_> {
         CertificateFiles { name: &self.site.name, chain: &self.chain, key: &self.key, root: &self.root }
     }
+}
+
+#[cfg(test)]
+pub(crate) mod schemas {
+    pub(crate) use super::dev_server::Variables;
+    pub(crate) use super::issue::IssuedData;
+    pub(crate) use super::renew::Renewed;
+    pub(crate) use super::show::{CertificateData, PathsData};
+    pub(crate) use super::timer::{Installed, Removed};
 }

@@ -1,17 +1,15 @@
 //! `yandro cert renew`.
 
 use camino::Utf8PathBuf;
-use serde_json::json;
 use yandro_core::plan::{Change, Role, Step, renew as plan_renewal};
 use yandro_machine::{SystemFresh, observe};
 
-use crate::commands::apply::{Planned, apply};
+use crate::commands::apply::{Planned, apply, done};
 use crate::context::{Context, now};
-use crate::error::{CommandError, Status};
-use crate::view::Ui;
-use crate::view::change::{labelled, server_lines, summary};
+use crate::error::CommandError;
+use crate::view::{Data, Outcome, Ui, data};
 
-pub(super) fn renew(context: &Context, within: i64, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(super) fn renew<'c>(context: &'c Context, within: i64, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let plan = || {
         let (text, list) = context.list()?;
         let mut observed = observe::observe_all(&context.machine, text, &list, now())?;
@@ -21,21 +19,28 @@ pub(super) fn renew(context: &Context, within: i64, ui: &mut Ui) -> Result<Statu
         let gone = observed.issued.iter().filter(|own| own.chain.is_none()).map(|own| own.path.clone()).collect();
         Ok(Planned { set, starts: false, about: gone })
     };
-    let Some(done) = apply(context, ui, plan, |_: &Vec<Utf8PathBuf>| Ok(()))? else { return Ok(Status::Well) };
+    let done = done!(apply(context, ui, plan, |_: &Vec<Utf8PathBuf>| Ok(())));
     let is_certificate = |step: &&Step| matches!(step.role, Role::Certificate(_) | Role::IssuedCertificate);
     let files = done.set.steps.iter().filter(|step| matches!(step.change, Change::File(_)));
-    let renewed: Vec<_> = files.filter(is_certificate).map(Step::path).collect();
+    let renewed = files.filter(is_certificate).map(|step| step.path().to_string()).collect();
     for path in &done.about {
         ui.note(&format!("{path} was issued by yandro and is gone: it is not renewed"));
     }
-    if ui.json {
-        ui.json(&json!({ "version": 1, "renewed": renewed }));
-    } else if renewed.is_empty() {
-        ui.say(&format!("no certificate ends within {within} days; nothing was changed"));
-    } else {
-        let mut lines = summary(&done.set, &context.machine.places);
-        lines.extend(server_lines(&done.set, &done.servers));
-        ui.say(&labelled(&lines));
-    }
-    Ok(Status::Well)
+    Ok(Outcome::new(Renewed { renewed }, move |data, ui| {
+        ui.say(&if data.renewed.is_empty() {
+            format!("no certificate ends within {within} days; nothing was changed")
+        } else {
+            done.summary(context)
+        });
+    }))
 }
+
+data! {
+    /// Of `yandro cert renew`.
+    struct Renewed {
+        /// The files that were written.
+        renewed: Vec<String>,
+    }
+}
+
+impl Data for Renewed {}

@@ -1,7 +1,6 @@
 //! `yandro cert show`.
 
 use camino::Utf8Path;
-use serde_json::json;
 use yandro_core::name::HostName;
 use yandro_core::pki::{CertificateDer, Facts, Objection, date, objections};
 use yandro_machine::certificates;
@@ -12,7 +11,7 @@ use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
 use crate::signals;
 use crate::view::change::labelled;
-use crate::view::{BAD, COMMAND, GOOD, STRONG, Ui, WARN};
+use crate::view::{BAD, COMMAND, Data, GOOD, Outcome, STRONG, Ui, WARN, data};
 
 /// A certificate to show, and where it is from.
 struct Shown {
@@ -24,13 +23,12 @@ struct Shown {
     site: Option<String>,
 }
 
-pub(super) fn show(
-    context: &Context,
-    what: &str,
+pub(super) fn show<'c>(
+    context: &'c Context,
+    what: &'c str,
     is_paths: bool,
-    key: Option<&Utf8Path>,
-    ui: &mut Ui,
-) -> Result<Status, CommandError> {
+    key: Option<&'c Utf8Path>,
+) -> Result<Outcome<'c>, CommandError> {
     let mut shown = find(context, what)?;
     if let Some(path) = key {
         let path = context.given(path);
@@ -43,8 +41,14 @@ pub(super) fn show(
                 CommandError::usage("`--paths` goes with a site's name").hint("see which there are: yandro sites")
             );
         };
-        ui.say(&labelled(&[&[("host name", name.clone())], &shown.paths[..]].concat()));
-        return Ok(Status::Well);
+        let lines = [&[("host name", name.clone())], &shown.paths[..]].concat();
+        let data = PathsData {
+            site: name.clone(),
+            certificate: shown.path("certificate"),
+            key: shown.path("key"),
+            root: shown.path("root"),
+        };
+        return Ok(Outcome::new(data, move |_, ui| ui.say(&labelled(&lines))));
     }
     let facts = Facts::read(&shown.chain[0]).map_err(CommandError::not_made)?;
     let mut found = objections(&shown.chain, now()).map_err(CommandError::not_made)?;
@@ -61,12 +65,8 @@ pub(super) fn show(
     }
     let is_refused = found.iter().any(|objection| objection.is_refused);
     let status = if is_refused { Status::Findings } else { Status::Well };
-    if ui.json {
-        ui.json(&to_json(&shown, &facts, &found));
-        return Ok(status);
-    }
-    print(&shown, &facts, &found, ui);
-    Ok(status)
+    let data = to_data(&shown, &facts, &found);
+    Ok(Outcome::new(data, move |_, ui| print(&shown, &facts, &found, ui)).with(status))
 }
 
 /// What is meant: a site, a file, or a server.
@@ -136,14 +136,69 @@ fn print(shown: &Shown, facts: &Facts, found: &[Objection], ui: &mut Ui) {
     }
 }
 
-fn to_json(shown: &Shown, facts: &Facts, found: &[Objection]) -> serde_json::Value {
-    let objections: Vec<_> =
-        found.iter().map(|own| json!({ "code": own.code, "refused": own.is_refused, "words": own.words })).collect();
-    let path = |label: &str| shown.paths.iter().find(|(own, _)| *own == label).map(|(_, path)| path);
-    json!({
-        "version": 1, "what": shown.title, "site": shown.site, "certificate": path("certificate"), "key": path("key"),
-        "root": path("root"), "names": facts.names, "addresses": facts.addresses, "subject": facts.subject,
-        "issuer": facts.issuer, "not-before": date(facts.not_before), "not-after": date(facts.not_after),
-        "days-left": facts.days_left(now()), "objections": objections,
-    })
+impl Shown {
+    fn path(&self, label: &str) -> Option<String> {
+        self.paths.iter().find(|(own, _)| *own == label).map(|(_, path)| path.clone())
+    }
+}
+
+data! {
+    /// Of `yandro cert show --paths`.
+    struct PathsData {
+        site: String,
+        certificate: Option<String>,
+        key: Option<String>,
+        root: Option<String>,
+    }
+
+    /// Of `yandro cert show`.
+    struct CertificateData {
+        /// What was asked for: a site, a file or a server.
+        what: String,
+        site: Option<String>,
+        /// The files, of a site.
+        certificate: Option<String>,
+        key: Option<String>,
+        root: Option<String>,
+        names: Vec<String>,
+        addresses: Vec<std::net::IpAddr>,
+        subject: String,
+        issuer: String,
+        not_before: String,
+        not_after: String,
+        days_left: i64,
+        /// What browsers and other clients would object to.
+        objections: Vec<ObjectionData>,
+    }
+
+    /// An objection of clients.
+    struct ObjectionData {
+        code: &'static str,
+        /// Whether they refuse it for that.
+        refused: bool,
+        words: String,
+    }
+}
+
+impl Data for PathsData {}
+impl Data for CertificateData {}
+
+fn to_data(shown: &Shown, facts: &Facts, found: &[Objection]) -> CertificateData {
+    let objection =
+        |own: &Objection| ObjectionData { code: own.code, refused: own.is_refused, words: own.words.clone() };
+    CertificateData {
+        what: shown.title.clone(),
+        site: shown.site.clone(),
+        certificate: shown.path("certificate"),
+        key: shown.path("key"),
+        root: shown.path("root"),
+        names: facts.names.clone(),
+        addresses: facts.addresses.clone(),
+        subject: facts.subject.clone(),
+        issuer: facts.issuer.clone(),
+        not_before: date(facts.not_before),
+        not_after: date(facts.not_after),
+        days_left: facts.days_left(now()),
+        objections: found.iter().map(objection).collect(),
+    }
 }

@@ -1,17 +1,16 @@
 //! `yandro cert renew --install-timer` and `--remove-timer`.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use serde_json::json;
 use yandro_core::plan::{Access, ChangeSet, Role};
 use yandro_core::schedule::{Job, NAME, wanted_link};
 use yandro_machine::{files, process};
 
 use crate::args::{RenewArgs, TimerArg};
-use crate::commands::apply::{Planned, apply};
+use crate::commands::apply::{Planned, apply, done};
 use crate::context::Context;
-use crate::error::{CommandError, Status};
+use crate::error::CommandError;
 use crate::view::change::labelled;
-use crate::view::{STRONG, Ui};
+use crate::view::{Data, Outcome, STRONG, Ui, data};
 
 const SYSTEMCTL: [&str; 2] = ["/usr/bin/systemctl", "/bin/systemctl"];
 /// Cron's folder of further tables.
@@ -56,7 +55,7 @@ impl Timer {
     }
 }
 
-pub(super) fn install(context: &Context, args: &RenewArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(super) fn install<'c>(context: &'c Context, args: &'c RenewArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let timer = Timer::of(context);
     let machine = &context.machine;
     let which = match args.timer {
@@ -97,7 +96,7 @@ pub(super) fn install(context: &Context, args: &RenewArgs, ui: &mut Ui) -> Resul
         }
         Ok(Planned { set, starts: false, about: () })
     };
-    let Some(done) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
+    let done = done!(apply(context, ui, plan, |()| Ok(())));
     let refused = match which {
         TimerArg::Systemd if !done.set.is_empty() => timer
             .systemctl(context, &["daemon-reload"])
@@ -105,40 +104,54 @@ pub(super) fn install(context: &Context, args: &RenewArgs, ui: &mut Ui) -> Resul
             .err(),
         _ => None,
     };
-    let paths: Vec<&Utf8Path> = match which {
-        TimerArg::Systemd => vec![&timer.units],
-        TimerArg::Cron => vec![&timer.cron],
+    let (installed, how) = match which {
+        TimerArg::Systemd => (&timer.units, format!("{NAME}.timer of systemd, in {}", timer.units)),
+        TimerArg::Cron => (&timer.cron, timer.cron.to_string()),
     };
-    if ui.json {
-        ui.json(&json!({ "version": 1, "installed": paths, "command": command }));
-        return Ok(Status::Well);
-    }
-    ui.say(&format!(
-        "{STRONG}certificates are renewed every day{STRONG:#}, those that end within {} days",
-        args.within
-    ));
-    let how = match which {
-        TimerArg::Systemd => format!("{NAME}.timer of systemd, in {}", timer.units),
-        TimerArg::Cron => timer.cron.to_string(),
-    };
-    ui.say(&labelled(&[
-        ("timer", how),
-        ("runs", command.join(" ")),
-        ("take it away", "yandro cert renew --remove-timer".into()),
-    ]));
-    if let Some(words) = refused {
-        ui.note(&format!("it begins at your next login, since systemd could not be told now: {words}"));
-    }
     let (_, list) = context.list()?;
     let on_system =
         list.sites.iter().filter_map(|site| site.server).any(|id| id.is_configured() && context.is_here(id));
-    if !timer.is_root && on_system && machine.is_real() {
-        ui.note("your web server is reloaded by root alone, and nobody can be asked then: install the timer as root to be sure (sudo yandro cert renew --install-timer)");
-    }
-    Ok(Status::Well)
+    let needs_root = !timer.is_root && on_system && machine.is_real();
+    let data = Installed { installed: vec![installed.to_string()], command };
+    Ok(Outcome::new(data, move |data, ui| {
+        ui.say(&format!(
+            "{STRONG}certificates are renewed every day{STRONG:#}, those that end within {} days",
+            args.within
+        ));
+        ui.say(&labelled(&[
+            ("timer", how),
+            ("runs", data.command.join(" ")),
+            ("take it away", "yandro cert renew --remove-timer".into()),
+        ]));
+        if let Some(words) = refused {
+            ui.note(&format!("it begins at your next login, since systemd could not be told now: {words}"));
+        }
+        if needs_root {
+            ui.note("your web server is reloaded by root alone, and nobody can be asked then: install the timer as root to be sure (sudo yandro cert renew --install-timer)");
+        }
+    }))
 }
 
-pub(super) fn remove(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
+data! {
+    /// Of `yandro cert renew --install-timer`.
+    struct Installed {
+        /// The file, or the folder of systemd's units.
+        installed: Vec<String>,
+        /// What is run.
+        command: Vec<String>,
+    }
+
+    /// Of `yandro cert renew --remove-timer`.
+    struct Removed {
+        /// Whether there was one.
+        removed: bool,
+    }
+}
+
+impl Data for Installed {}
+impl Data for Removed {}
+
+pub(super) fn remove<'c>(context: &'c Context, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let timer = Timer::of(context);
     let plan = || {
         let mut set = ChangeSet::default();
@@ -153,18 +166,17 @@ pub(super) fn remove(context: &Context, ui: &mut Ui) -> Result<Status, CommandEr
     if is_running {
         _ = timer.systemctl(context, &["stop", &format!("{NAME}.timer")]);
     }
-    let Some(done) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
+    let done = done!(apply(context, ui, plan, |()| Ok(())));
     if is_running {
         _ = timer.systemctl(context, &["daemon-reload"]);
     }
-    if ui.json {
-        ui.json(&json!({ "version": 1, "removed": !done.set.is_empty() }));
-    } else if done.set.is_empty() {
-        ui.say("there is no timer of yandro's; nothing was changed");
-    } else {
-        ui.say("certificates are no longer renewed by a timer");
-    }
-    Ok(Status::Well)
+    Ok(Outcome::new(Removed { removed: !done.set.is_empty() }, |data, ui| {
+        ui.say(if data.removed {
+            "certificates are no longer renewed by a timer"
+        } else {
+            "there is no timer of yandro's; nothing was changed"
+        });
+    }))
 }
 
 /// What the timer runs: this very program.

@@ -5,11 +5,11 @@ use yandro_core::plan::{Orphans, settle};
 use yandro_core::site::SiteList;
 use yandro_machine::{SystemFresh, observe};
 
-use crate::commands::apply::{Planned, apply};
+use crate::commands::apply::{Applied, Planned, apply};
 use crate::commands::settle::default_server;
 use crate::context::{Context, now};
 use crate::error::CommandError;
-use crate::view::change::{labelled, server_lines, summary};
+use crate::view::change;
 use crate::view::{STRONG, Ui, count};
 
 /// Plans and carries out; whether something was changed.
@@ -39,14 +39,18 @@ pub(super) fn run(
         set.servers.extend(reloaded.filter(|server| server.is_configured()));
         Ok(Planned { set, starts: true, about: () })
     };
-    let Some(done) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(false) };
+    let done = match apply(context, ui, plan, |()| Ok(()))? {
+        Applied::Done(done) => *done,
+        Applied::Preview(set) => {
+            change::preview(*set).show(ui);
+            return Ok(false);
+        }
+    };
     if done.set.is_empty() {
         return Ok(false);
     }
     ui.say(&format!("{STRONG}mended for {}{STRONG:#}, and looked again:", count(mended.len(), "site")));
-    let mut lines = summary(&done.set, &context.machine.places);
-    lines.extend(server_lines(&done.set, &done.servers));
-    ui.say(&labelled(&lines));
+    ui.say(&done.summary(context));
     ui.say("");
     Ok(true)
 }

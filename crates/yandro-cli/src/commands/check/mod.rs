@@ -6,7 +6,7 @@ mod mend;
 mod watch;
 
 use std::io::Write as _;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use camino::Utf8Path;
 use yandro_core::check::SiteReport;
@@ -20,18 +20,14 @@ use crate::args::CheckArgs;
 use crate::context::{Context, now, stamp};
 use crate::error::{self, CommandError, Status};
 use crate::signals;
-use crate::view::{Ui, check as view};
+use crate::view::{Outcome, Ui, check as view};
 
 pub(crate) use look::{Closeness, look};
 
-pub(crate) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run<'c>(context: &'c Context, args: &'c CheckArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let (_, list) = context.list()?;
     let sites = chosen(args, &list)?;
-    if sites.is_empty() && !ui.json {
-        ui.say("No site is mapped yet. Map one: yandro map NAME FOLDER");
-        return Ok(Status::Well);
-    }
-    if args.watch {
+    if args.watch && !sites.is_empty() {
         return watch::run(context, args, ui);
     }
     let within = Limit::seconds(args.timeout);
@@ -39,18 +35,10 @@ pub(crate) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<St
     if args.mend && reports.iter().any(|report| !report.findings.is_empty()) {
         let is_changed = mend::run(context, &list, &reports, ui)?;
         if context.preview {
-            return Ok(Status::Findings);
+            return Ok(Outcome::printed().with(Status::Findings));
         }
         if is_changed {
             (reports, took) = looked(context, &sites, within)?;
-        }
-    }
-    view::print(ui, &reports, took);
-    if ui.verbose && !ui.json {
-        for site in &sites {
-            if let Some(words) = reached_from(context, site) {
-                ui.say(&format!("{}: reached from {words}", site.name));
-            }
         }
     }
     let written = [(&args.report, view::page as fn(&[SiteReport], &str) -> String), (&args.junit, view::junit)];
@@ -62,21 +50,31 @@ pub(crate) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<St
         }
     }
     let well = reports.iter().all(|report| report.findings.is_empty());
-    Ok(if well { Status::Well } else { Status::Findings })
+    let reached =
+        if ui.verbose { sites.iter().filter_map(|site| reached_from(context, site)).collect() } else { Vec::new() };
+    let outcome = Outcome::new(view::to_data(&reports, took), move |_, ui| show(&reports, &reached, took, ui));
+    Ok(outcome.with(if well { Status::Well } else { Status::Findings }))
 }
 
-/// The computers that can reach a site, in words; `None` if yandro can't see that.
-fn reached_from(context: &Context, site: &Site) -> Option<&'static str> {
-    let is_open = reach::is_open(context, site)?;
-    Some(if is_open { "this computer and its network" } else { "this computer only" })
+fn show(reports: &[SiteReport], reached: &[String], took: Duration, ui: &mut Ui) {
+    if reports.is_empty() {
+        ui.say("No site is mapped yet. Map one: yandro map NAME FOLDER");
+        return;
+    }
+    view::print(ui, reports, took);
+    for line in reached {
+        ui.say(line);
+    }
+}
+
+/// The computers that can reach a site, in a line; `None` if yandro can't see that.
+fn reached_from(context: &Context, site: &Site) -> Option<String> {
+    let words = if reach::is_open(context, site)? { "this computer and its network" } else { "this computer only" };
+    Some(format!("{}: reached from {words}", site.name))
 }
 
 /// Looks at the sites closely, and how long that took.
-fn looked(
-    context: &Context,
-    sites: &[Site],
-    within: Limit,
-) -> Result<(Vec<SiteReport>, std::time::Duration), CommandError> {
+fn looked(context: &Context, sites: &[Site], within: Limit) -> Result<(Vec<SiteReport>, Duration), CommandError> {
     let started = Instant::now();
     let runtime = signals::runtime()?;
     let looked =

@@ -8,9 +8,9 @@ use yandro_machine::probe::Limit;
 use super::{Closeness, chosen, look};
 use crate::args::CheckArgs;
 use crate::context::Context;
-use crate::error::{CommandError, Status};
+use crate::error::CommandError;
 use crate::signals;
-use crate::view::{DIM, Ui, check as view};
+use crate::view::{DIM, Outcome, Ui, check as view};
 
 /// How often files are looked at for changes.
 const LOOK: Duration = Duration::from_millis(200);
@@ -18,7 +18,7 @@ const LOOK: Duration = Duration::from_millis(200);
 const AGAIN: Duration = Duration::from_secs(2);
 
 /// Draws the table over itself until it is interrupted; without a terminal one after the other.
-pub(super) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(super) fn run<'c>(context: &'c Context, args: &'c CheckArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let runtime = signals::runtime()?;
     let closely = Closeness { is_close: true, within: Limit::seconds(args.timeout) };
     let over = std::io::stdout().is_terminal();
@@ -49,8 +49,8 @@ pub(super) fn run(context: &Context, args: &CheckArgs, ui: &mut Ui) -> Result<St
             }
         }
     };
-    let ended: Option<Result<Status, CommandError>> = runtime.block_on(signals::unless_interrupted(drawn));
-    ended.unwrap_or(Ok(Status::Well))
+    let ended: Option<Result<Outcome<'c>, CommandError>> = runtime.block_on(signals::unless_interrupted(drawn));
+    ended.unwrap_or(Ok(Outcome::printed()))
 }
 
 fn without_times(text: &str) -> String {

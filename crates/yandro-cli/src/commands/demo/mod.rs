@@ -13,11 +13,11 @@ use yandro_serve::{Server, Sites};
 use super::{check, map, serve};
 use crate::args::{Cli, Command, DemoArgs, Global};
 use crate::context::{Context, environment};
-use crate::error::{CommandError, Status};
+use crate::error::CommandError;
 use crate::signals;
-use crate::view::{COMMAND, DIM, STRONG, Ui, check as view};
+use crate::view::{COMMAND, DIM, Outcome, STRONG, Ui, check as view};
 
-pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Outcome<'static>, CommandError> {
     let started = Instant::now();
     let folder = tempfile::Builder::new().prefix("yandro-demo-").tempdir().map_err(CommandError::not_made)?;
     let runtime = signals::runtime()?;
@@ -55,7 +55,8 @@ pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Statu
             let (_, list) = context.list()?;
             running.exchange(serve::served(&context, &list)?.0);
             Ok(())
-        })?;
+        })?
+        .show(ui);
         ui.say("");
     }
 
@@ -78,7 +79,7 @@ pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Statu
             started.elapsed().as_millis()
         ));
     }
-    Ok(Status::Well)
+    Ok(Outcome::printed())
 }
 
 /// Checks all sites and prints what was found; `None` when interrupted.

@@ -2,19 +2,23 @@
 
 use std::net::IpAddr;
 
-use serde_json::json;
 use yandro_core::hosts::{HostsFile, remove_lines, set_line};
 use yandro_core::name::HostName;
 use yandro_core::plan::FileChange;
 
-use super::super::apply::apply;
+use super::super::apply::{apply, done};
 use super::super::map::BROWSERS_REMEMBER;
 use super::{changed, planned, refuse_site, refused};
 use crate::context::Context;
-use crate::error::{self, CommandError, Status};
-use crate::view::{COMMAND, STRONG, Ui, both_ways};
+use crate::error::{self, CommandError};
+use crate::view::{COMMAND, Data, Outcome, STRONG, Ui, both_ways, data};
 
-pub(crate) fn point(context: &Context, name: &str, address: IpAddr, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn point<'c>(
+    context: &'c Context,
+    name: &'c str,
+    address: IpAddr,
+    ui: &mut Ui,
+) -> Result<Outcome<'c>, CommandError> {
     let name = HostName::parse(name)?;
     let plan = || {
         let (_, list) = context.list()?;
@@ -23,13 +27,7 @@ pub(crate) fn point(context: &Context, name: &str, address: IpAddr, ui: &mut Ui)
             set_line(text, &name, address).map(changed).map_err(|error| refused(context, &error))
         })
     };
-    let Some(done) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
-    if ui.json {
-        ui.json(&json!({ "version": 1, "name": name.as_str(), "address": address, "changed": !done.set.is_empty() }));
-    } else {
-        let unchanged = if done.set.is_empty() { " (the hosts file says so already)" } else { "" };
-        ui.say(&format!("{STRONG}{}{STRONG:#} -> {address}{unchanged}", both_ways(&name)));
-    }
+    let done = done!(apply(context, ui, plan, |()| Ok(())));
     if done.set.change_of(&context.machine.places.hosts).is_some_and(|change| had_line(change, &name)) {
         ui.note(BROWSERS_REMEMBER);
     }
@@ -38,15 +36,38 @@ pub(crate) fn point(context: &Context, name: &str, address: IpAddr, ui: &mut Ui)
             "somebody on the internet may own that name; while it is here, theirs can't be reached from this machine",
         );
     }
-    Ok(Status::Well)
+    let data = PointedData { name: name.to_string(), address, changed: !done.set.is_empty() };
+    Ok(Outcome::new(data, move |data, ui| {
+        let unchanged = if data.changed { "" } else { " (the hosts file says so already)" };
+        ui.say(&format!("{STRONG}{}{STRONG:#} -> {address}{unchanged}", both_ways(&name)));
+    }))
 }
+
+data! {
+    /// Of `yandro hosts point`.
+    struct PointedData {
+        name: String,
+        address: IpAddr,
+        /// Whether it pointed elsewhere before.
+        changed: bool,
+    }
+
+    /// Of `yandro hosts drop`.
+    struct Dropped {
+        /// The names.
+        dropped: Vec<String>,
+    }
+}
+
+impl Data for PointedData {}
+impl Data for Dropped {}
 
 /// Whether the name pointed somewhere before.
 fn had_line(change: &FileChange, name: &HostName) -> bool {
     change.before.as_ref().is_some_and(|before| !HostsFile::parse(before).entries_of(name).is_empty())
 }
 
-pub(crate) fn drop(context: &Context, names: &[String], ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn drop<'c>(context: &'c Context, names: &[String], ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let names = error::names(names)?;
     let plan = || {
         let (_, list) = context.list()?;
@@ -68,15 +89,14 @@ pub(crate) fn drop(context: &Context, names: &[String], ui: &mut Ui) -> Result<S
             Ok(Some(text))
         })
     };
-    let Some(_) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
-    if ui.json {
-        ui.json(&json!({ "version": 1, "dropped": names.iter().map(HostName::as_str).collect::<Vec<_>>() }));
-    }
-    for name in &names {
-        ui.say(&format!(
-            "{STRONG}{}{STRONG:#} is in the hosts file no more; to have it back: {COMMAND}yandro undo{COMMAND:#}",
-            name.to_unicode()
-        ));
-    }
-    Ok(Status::Well)
+    done!(apply(context, ui, plan, |()| Ok(())));
+    let dropped = names.iter().map(HostName::to_string).collect();
+    Ok(Outcome::new(Dropped { dropped }, move |_, ui| {
+        for name in &names {
+            ui.say(&format!(
+                "{STRONG}{}{STRONG:#} is in the hosts file no more; to have it back: {COMMAND}yandro undo{COMMAND:#}",
+                name.to_unicode()
+            ));
+        }
+    }))
 }

@@ -3,22 +3,21 @@
 use std::net::IpAddr;
 
 use camino::Utf8Path;
-use serde_json::json;
 use time::OffsetDateTime;
 use yandro_core::hosts::{self, HostsFile, Pointed, set_line};
 use yandro_core::name::HostName;
 use yandro_core::site::Site;
 use yandro_machine::files;
 
-use super::super::apply::apply;
+use super::super::apply::{apply, done};
 use super::super::real_names;
 use super::{planned, read, refuse_site, refused};
 use crate::args::{ExportArgs, ExportFormat};
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
-use crate::view::{STRONG, Ui, count};
+use crate::view::{Data, Outcome, STRONG, Ui, count, data};
 
-pub(crate) fn export(context: &Context, args: &ExportArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn export<'c>(context: &'c Context, args: &'c ExportArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let (_, list) = context.list()?;
     let mut names: Vec<Pointed> = if args.all {
         hosts::names_for_others(&read(context)?)
@@ -39,16 +38,29 @@ pub(crate) fn export(context: &Context, args: &ExportArgs, ui: &mut Ui) -> Resul
         ExportFormat::Hosts => hosts::as_hosts(&names),
         ExportFormat::Zone => zone(&names, args, ui)?,
     };
-    if ui.json {
-        ui.json(&json!({ "version": 1, "text": text }));
-    } else {
-        ui.print(text.trim_end());
-    }
     if names.iter().any(|(_, address)| address.is_loopback()) {
         ui.note("loopback addresses mean another machine to whoever reads this there: give yours with `--address IP`");
     }
-    Ok(Status::Well)
+    Ok(Outcome::new(TextData { text }, |data, ui| ui.print(data.text.trim_end())))
 }
+
+data! {
+    /// Of `yandro hosts export`.
+    struct TextData {
+        /// The lines of a hosts file, or a zone.
+        text: String,
+    }
+
+    /// Of `yandro hosts import`.
+    struct Imported {
+        /// How many names the file has.
+        names: usize,
+        changed: bool,
+    }
+}
+
+impl Data for TextData {}
+impl Data for Imported {}
 
 fn zone(names: &[Pointed], args: &ExportArgs, ui: &mut Ui) -> Result<String, CommandError> {
     let origin = match &args.zone {
@@ -76,13 +88,13 @@ fn serial(now: OffsetDateTime) -> u32 {
     date * 100 + u32::from(now.hour()) * 4 + u32::from(now.minute()) / 15
 }
 
-pub(crate) fn import(
-    context: &Context,
-    file: &Utf8Path,
+pub(crate) fn import<'c>(
+    context: &'c Context,
+    file: &'c Utf8Path,
     replace: bool,
     hide_real: bool,
     ui: &mut Ui,
-) -> Result<Status, CommandError> {
+) -> Result<Outcome<'c>, CommandError> {
     let path = context.current.join(file);
     let bytes =
         files::read_given(&path, 64 << 20)?.ok_or_else(|| CommandError::usage(format!("there is no file `{file}`")))?;
@@ -113,14 +125,12 @@ pub(crate) fn import(
             Ok(Some(text))
         })
     };
-    let Some(done) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
-    if ui.json {
-        ui.json(&json!({ "version": 1, "names": names.len(), "changed": !done.set.is_empty() }));
-    } else {
-        let unchanged = if done.set.is_empty() { ": the hosts file says so already" } else { "" };
-        ui.say(&format!("{STRONG}{}{STRONG:#} of {file}{unchanged}", count(names.len(), "name")));
-    }
-    Ok(Status::Well)
+    let done = done!(apply(context, ui, plan, |()| Ok(())));
+    let data = Imported { names: names.len(), changed: !done.set.is_empty() };
+    Ok(Outcome::new(data, move |data, ui| {
+        let unchanged = if data.changed { "" } else { ": the hosts file says so already" };
+        ui.say(&format!("{STRONG}{}{STRONG:#} of {file}{unchanged}", count(data.names, "name")));
+    }))
 }
 
 /// The names of a file; a line that the resolver wouldn't read stops it.

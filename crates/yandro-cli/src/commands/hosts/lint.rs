@@ -1,17 +1,16 @@
 //! `yandro hosts lint`.
 
-use serde_json::json;
 use yandro_core::hosts::{self, LintContext, LintFinding, Multi, Weight};
 use yandro_core::name::HostName;
 use yandro_core::site::{ListId, SiteList};
 use yandro_core::system::Surroundings;
 use yandro_machine::{caches, files};
 
-use super::super::apply::apply;
+use super::super::apply::{apply, done};
 use super::{planned, read};
 use crate::context::Context;
 use crate::error::{CommandError, Status};
-use crate::view::{BAD, COMMAND, DIM, GOOD, STRONG, Ui, WARN, count};
+use crate::view::{BAD, COMMAND, DIM, Data, GOOD, Outcome, STRONG, Ui, WARN, count, data};
 
 /// What the file is judged by, as values.
 struct Judged {
@@ -51,7 +50,7 @@ impl Judged {
     }
 }
 
-pub(crate) fn run(context: &Context, mend: bool, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run<'c>(context: &'c Context, mend: bool, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let path = context.machine.places.inside(&context.machine.places.hosts);
     let judged = Judged::observe(context)?;
     let judge = judged.context(path.as_str());
@@ -63,20 +62,19 @@ pub(crate) fn run(context: &Context, mend: bool, ui: &mut Ui) -> Result<Status, 
                 Ok(Some(hosts::mended(text, &judge)))
             })
         };
-        if apply(context, ui, plan, |()| Ok(()))?.is_none() {
-            return Ok(Status::Well);
-        }
+        done!(apply(context, ui, plan, |()| Ok(())));
     }
     let found = hosts::lint(&read(context)?, &judge);
     let faults = found.iter().filter(|finding| finding.weight > Weight::Note).count();
     let status = if faults == 0 { Status::Well } else { Status::Findings };
-    if ui.json {
-        let findings: Vec<_> = found.iter().map(to_json).collect();
-        ui.json(&json!({ "version": 1, "file": context.machine.places.hosts, "mended": mended, "findings": findings }));
-        return Ok(status);
-    }
-    for finding in &found {
-        ui.print(&text(finding, path.as_str(), ui.verbose));
+    let file = context.machine.places.hosts.to_string();
+    let data = Lint { file, mended, findings: found.iter().map(to_data).collect() };
+    Ok(Outcome::new(data, move |_, ui| show(&found, path.as_str(), mended, ui)).with(status))
+}
+
+fn show(found: &[LintFinding], path: &str, mended: usize, ui: &mut Ui) {
+    for finding in found {
+        ui.print(&text(finding, path, ui.verbose));
     }
     if mended > 0 {
         ui.say(&format!(
@@ -90,10 +88,9 @@ pub(crate) fn run(context: &Context, mend: bool, ui: &mut Ui) -> Result<Status, 
             "\n{} can be mended at once: {COMMAND}yandro hosts lint --mend{COMMAND:#} (with --preview first)",
             count(mendable, "finding")
         ));
-    } else if faults == 0 {
+    } else if found.iter().all(|finding| finding.weight <= Weight::Note) {
         ui.say(&format!("{GOOD}{path} does what it seems to do{GOOD:#}"));
     }
-    Ok(status)
 }
 
 fn text(finding: &LintFinding, path: &str, verbose: bool) -> String {
@@ -117,9 +114,39 @@ fn word(finding: &LintFinding) -> String {
     serde_json::to_value(finding.code).ok().and_then(|value| Some(value.as_str()?.to_owned())).unwrap_or_default()
 }
 
-fn to_json(finding: &LintFinding) -> serde_json::Value {
-    json!({
-        "code": finding.code, "weight": finding.weight, "line": finding.line, "cause": finding.cause,
-        "remedy": finding.remedy, "mendable": finding.is_mendable(),
-    })
+data! {
+    /// Of `yandro hosts lint`.
+    struct Lint {
+        file: String,
+        /// How many findings were mended.
+        mended: usize,
+        findings: Vec<LintData>,
+    }
+
+    /// A finding of it.
+    struct LintData {
+        code: String,
+        /// `error`, `warning` or `note`.
+        weight: String,
+        /// The line, from 1; none for one of the whole file.
+        line: Option<usize>,
+        cause: String,
+        remedy: Option<String>,
+        /// Whether `--mend` mends it.
+        mendable: bool,
+    }
+}
+
+impl Data for Lint {}
+
+fn to_data(finding: &LintFinding) -> LintData {
+    let weight = serde_json::to_value(finding.weight).ok();
+    LintData {
+        code: word(finding),
+        weight: weight.and_then(|value| Some(value.as_str()?.to_owned())).unwrap_or_default(),
+        line: finding.line,
+        cause: finding.cause.clone(),
+        remedy: finding.remedy.clone(),
+        mendable: finding.is_mendable(),
+    }
 }

@@ -1,37 +1,38 @@
 //! `yandro hosts list`.
 
-use serde_json::json;
 use yandro_core::hosts::{HostsFile, Row, rows};
 use yandro_core::name::HostName;
 use yandro_core::site::SiteList;
 
 use super::read;
 use crate::context::Context;
-use crate::error::{CommandError, Status};
-use crate::view::{COMMAND, Cell, DIM, STRONG, Table, Ui, WARN, both_ways, count};
+use crate::error::CommandError;
+use crate::view::{COMMAND, Cell, DIM, Data, Outcome, STRONG, Table, Ui, WARN, both_ways, count, data};
 
-pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
     let bytes = read(context)?;
     let (_, list) = context.list()?;
     let rows = rows(&HostsFile::parse(&bytes));
-    if ui.json {
-        let entries: Vec<_> = rows.iter().map(|row| to_json(row, &list)).collect();
-        ui.json(&json!({ "version": 1, "file": context.machine.places.hosts, "entries": entries }));
-        return Ok(Status::Well);
-    }
+    let file = context.machine.places.hosts.to_string();
+    let data = Entries { file, entries: rows.iter().map(|row| to_data(row, &list)).collect() };
+    Ok(Outcome::new(data, |data, ui| show(&data.entries, ui)))
+}
+
+fn show(rows: &[EntryData], ui: &mut Ui) {
     let mut table = Table::new(&["LINE", "ADDRESS", "NAMES", "WHOSE", ""]);
     let mut shadowed = 0;
-    for row in &rows {
-        let names: Vec<String> = row.names.iter().map(|(name, _)| shown(name)).collect();
-        let lines = row.names.iter().filter_map(|(name, by)| Some(format!("{} by line {}", shown(name), (*by)?)));
+    for row in rows {
+        let names: Vec<String> = row.names.iter().map(|own| shown(&own.name)).collect();
+        let by_line = |own: &NameData| Some(format!("{} by line {}", shown(&own.name), own.answered_before_by_line?));
+        let lines = row.names.iter().filter_map(by_line);
         let lines: Vec<String> = lines.collect();
         shadowed += lines.len();
         let note = if lines.is_empty() { String::new() } else { format!("answered before: {}", lines.join(", ")) };
         table.row(vec![
-            Cell::new(row.entry.line.to_string(), DIM),
-            Cell::plain(row.entry.address.to_string()),
+            Cell::new(row.line.to_string(), DIM),
+            Cell::plain(row.address.to_string()),
             Cell::new(names.join(" "), STRONG),
-            Cell::plain(whose(row, &list)),
+            Cell::plain(whose(row)),
             Cell::new(note, WARN),
         ]);
     }
@@ -40,7 +41,6 @@ pub(crate) fn run(context: &Context, ui: &mut Ui) -> Result<Status, CommandError
     let entries = if rows.len() == 1 { "1 entry".to_owned() } else { format!("{} entries", rows.len()) };
     let names = rows.iter().map(|row| row.names.len()).sum();
     ui.say(&format!("\n{entries}, {}{doubt}. Judge them: {COMMAND}yandro hosts lint{COMMAND:#}", count(names, "name")));
-    Ok(Status::Well)
 }
 
 /// A name in letters that people read, if it has a form for them.
@@ -51,20 +51,54 @@ fn shown(name: &str) -> String {
     }
 }
 
-fn whose(row: &Row, list: &SiteList) -> String {
-    if !row.entry.ours {
-        return "yours".into();
+fn whose(row: &EntryData) -> String {
+    match &row.site {
+        _ if row.whose == PERSON => "yours".into(),
+        Some(site) => format!("site {site}"),
+        None => "yandro, of no site".into(),
     }
-    let owner = row.names.iter().find_map(|(name, _)| list.owner(&HostName::parse(name).ok()?));
-    owner.map_or_else(|| "yandro, of no site".into(), |site| format!("site {}", site.name))
 }
 
-fn to_json(row: &Row, list: &SiteList) -> serde_json::Value {
-    let names: Vec<_> =
-        row.names.iter().map(|(name, by)| json!({ "name": name, "answered-before-by-line": by })).collect();
-    json!({
-        "line": row.entry.line, "address": row.entry.address, "names": names,
-        "whose": if row.entry.ours { "yandro" } else { "person" },
-        "site": row.names.iter().find_map(|(name, _)| list.owner(&HostName::parse(name).ok()?)).map(|site| site.name.as_str()),
-    })
+/// Whose a line is that yandro didn't write.
+const PERSON: &str = "person";
+
+data! {
+    /// Of `yandro hosts list`.
+    struct Entries {
+        file: String,
+        entries: Vec<EntryData>,
+    }
+
+    /// A line that points names to an address.
+    struct EntryData {
+        /// Its number, from 1.
+        line: usize,
+        address: std::net::IpAddr,
+        names: Vec<NameData>,
+        /// `yandro` or `person`.
+        whose: &'static str,
+        /// The site that has one of the names.
+        site: Option<String>,
+    }
+
+    /// A name of it.
+    struct NameData {
+        name: String,
+        /// The earlier line that answers in its place.
+        answered_before_by_line: Option<usize>,
+    }
+}
+
+impl Data for Entries {}
+
+fn to_data(row: &Row, list: &SiteList) -> EntryData {
+    let name = |(name, by): &(String, Option<usize>)| NameData { name: name.clone(), answered_before_by_line: *by };
+    let site = row.names.iter().find_map(|(name, _)| list.owner(&HostName::parse(name).ok()?));
+    EntryData {
+        line: row.entry.line,
+        address: row.entry.address,
+        names: row.names.iter().map(name).collect(),
+        whose: if row.entry.ours { "yandro" } else { PERSON },
+        site: site.map(|site| site.name.to_string()),
+    }
 }

@@ -6,36 +6,35 @@ mod published;
 mod serving;
 
 use desired::desired;
-use serde_json::json;
 use yandro_core::check;
 use yandro_core::config::{Switched, VirtualHost};
 use yandro_core::hosts::TakeOver;
-use yandro_core::plan::{ChangeSet, Step, map_site};
+use yandro_core::plan::{ChangeSet, map_site};
 use yandro_core::site::{Content, ServerId, Site, Symlinks};
 use yandro_machine::servers::{self, Found};
 use yandro_machine::{SystemFresh, observe};
 
-use super::apply::{Done, Planned, apply};
+use super::apply::{Done, Planned, apply, done};
 use super::prove::{Proven, prove};
 use super::{reach, real_names};
 use crate::args::MapArgs;
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
 use crate::view::change::{self, labelled, server_lines};
-use crate::view::check::finding_text;
-use crate::view::{COMMAND, GOOD, STRONG, Ui, WARN, both_ways};
+use crate::view::check::{FindingData, finding_data, finding_text};
+use crate::view::{COMMAND, Data, GOOD, Outcome, STRONG, Ui, WARN, both_ways, data};
 
-pub(crate) fn run(context: &Context, args: &MapArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run<'c>(context: &'c Context, args: &'c MapArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     run_then(context, args, ui, || Ok(()))
 }
 
 /// Maps a site; `written` runs when all is written, before the proof.
-pub(crate) fn run_then(
-    context: &Context,
-    args: &MapArgs,
+pub(crate) fn run_then<'c>(
+    context: &'c Context,
+    args: &'c MapArgs,
     ui: &mut Ui,
     written: impl Fn() -> Result<(), CommandError>,
-) -> Result<Status, CommandError> {
+) -> Result<Outcome<'c>, CommandError> {
     let mut proven = None;
     let (mut asked, mut asked_folder) = (false, false);
     let plan = || {
@@ -59,13 +58,13 @@ pub(crate) fn run_then(
         set.servers.extend(site.server.filter(|_| needs_start(context, &site)));
         Ok(Planned { set, starts: true, about: site })
     };
-    let done = apply(context, ui, plan, |site| {
+    let done = done!(apply(context, ui, plan, |site| {
         written()?;
         proven = Some(prove(context, site)?);
         Ok(())
-    })?;
+    }));
     let proven = proven.unwrap_or(Proven::NotTried(String::new()));
-    Ok(done.map_or(Status::Well, |done| tell(context, &done, &proven, args.document_root.is_some(), ui)))
+    Ok(tell(context, done, proven, args.document_root.is_some()))
 }
 
 fn needs_start(context: &Context, site: &Site) -> bool {
@@ -175,50 +174,76 @@ fn come_to_life(context: &Context, found: &Found, set: &ChangeSet) -> Option<Str
 /// What a name's new address has to get past, besides the system's own caches.
 pub(super) const BROWSERS_REMEMBER: &str = "browsers remember the old address for about a minute; to have them forget at once: chrome://net-internals/#dns in Chromium, about:networking#dns in Firefox, or a restart";
 
-fn tell(context: &Context, done: &Done<Site>, proof: &Proven, is_given: bool, ui: &mut Ui) -> Status {
-    let Done { set, servers, about: site } = done;
-    let server = site.server.unwrap_or(ServerId::BuiltIn);
-    let url = context.url(site, server);
-    let (findings, proven) = match proof {
+data! {
+    /// Of `yandro map`.
+    struct Mapped {
+        site: String,
+        url: String,
+        /// The project's folder, or the upstream.
+        content: String,
+        /// The paths that were changed.
+        changed: Vec<String>,
+        /// Whether its answer is proven to come from there.
+        proven: bool,
+        findings: Vec<FindingData>,
+    }
+}
+
+impl Data for Mapped {}
+
+fn tell(context: &Context, done: Done<Site>, proof: Proven, is_given: bool) -> Outcome<'_> {
+    let site = &done.about;
+    let url = context.url(site, site.server.unwrap_or(ServerId::BuiltIn));
+    let (findings, proven) = match &proof {
         Proven::Seen(report) => (report.findings.clone(), report.is_proven()),
         Proven::NotTried(_) => (Vec::new(), false),
     };
-    if ui.json {
-        ui.json(&json!({
-            "version": 1, "site": site.name.as_str(), "url": url, "content": site.content.to_string(),
-            "changed": set.steps.iter().map(Step::path).collect::<Vec<_>>(),
-            "proven": proven, "findings": findings,
-        }));
-    } else {
-        let unchanged = if set.is_empty() { " (nothing had to be changed)" } else { "" };
-        ui.say(&format!("{STRONG}{}{STRONG:#} -> {}{unchanged}", both_ways(&site.name), site.content));
-        let mut lines = change::summary(set, &context.machine.places);
-        lines.extend(server_lines(set, servers));
-        lines.push(match proof {
-            Proven::Seen(_) if proven => {
-                let how = if site.https.is_on() { ", over HTTPS" } else { "" };
-                ("proof", format!("{GOOD}{url} answers from there{how}{GOOD:#}"))
-            }
-            Proven::Seen(report) if report.is_well() && report.findings.is_empty() => {
-                let unproven = report.names.iter().find(|name| !name.is_proven);
-                let why = unproven.map_or("", |name| name.detail(check::Step::Proof));
-                ("proof", format!("{url} answers, and where from can't be proven: {why}"))
-            }
-            Proven::Seen(_) => ("proof", format!("{WARN}written, but not all is well{WARN:#}")),
-            Proven::NotTried(why) => ("proof", format!("{WARN}not proven{WARN:#}: {why}")),
-        });
-        ui.say(&labelled(&lines));
+    let status = if findings.is_empty() { Status::Well } else { Status::Findings };
+    let data = Mapped {
+        site: site.name.to_string(),
+        url,
+        content: site.content.to_string(),
+        changed: change::paths(&done.set),
+        proven,
+        findings: findings.iter().map(finding_data).collect(),
+    };
+    let text = move |data: &Mapped, ui: &mut Ui| {
+        show(context, &done, data, &proof, ui);
         for finding in &findings {
             ui.print(&finding_text(finding, ui.verbose));
         }
-        for note in notes(context, done, is_given) {
+        for note in notes(context, &done, is_given) {
             ui.note(&note);
         }
-        if set.change_of(&context.machine.places.root_certificate()).is_some() {
+        if done.set.change_of(&context.machine.places.root_certificate()).is_some() {
             ui.say(&format!(
                 "\nHave this system and your browsers trust the new authority: {COMMAND}yandro authority trust{COMMAND:#}\n(`yandro authority show` tells what it may vouch for)."
             ));
         }
-    }
-    if findings.is_empty() { Status::Well } else { Status::Findings }
+    };
+    Outcome::new(data, text).with(status)
+}
+
+/// What was done, and what came of the proof.
+fn show(context: &Context, done: &Done<Site>, data: &Mapped, proof: &Proven, ui: &mut Ui) {
+    let Done { set, servers, about: site } = done;
+    let url = &data.url;
+    let unchanged = if set.is_empty() { " (nothing had to be changed)" } else { "" };
+    ui.say(&format!("{STRONG}{}{STRONG:#} -> {}{unchanged}", both_ways(&site.name), site.content));
+    let mut lines = change::summary(set, &context.machine.places);
+    lines.extend(server_lines(set, servers));
+    lines.push(match proof {
+        Proven::Seen(_) if data.proven => {
+            let how = if site.https.is_on() { ", over HTTPS" } else { "" };
+            ("proof", format!("{GOOD}{url} answers from there{how}{GOOD:#}"))
+        }
+        Proven::Seen(report) if report.is_well() && report.findings.is_empty() => {
+            let unproven = report.names.iter().find(|name| !name.is_proven);
+            let why = unproven.map_or("", |name| name.detail(check::Step::Proof));
+            ("proof", format!("{url} answers, and where from can't be proven: {why}"))
+        }
+        Proven::Seen(_) => ("proof", format!("{WARN}written, but not all is well{WARN:#}")),
+        Proven::NotTried(why) => ("proof", format!("{WARN}not proven{WARN:#}: {why}")),
+    });
+    ui.say(&labelled(&lines));
 }

@@ -3,7 +3,6 @@
 use std::env;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use serde_json::json;
 use yandro_core::config::{PathPair, PublishedPort};
 use yandro_core::plan::{Access, ChangeSet, Role};
 use yandro_core::site::{ServerId, ServerKind, ServerName};
@@ -11,17 +10,17 @@ use yandro_machine::files;
 use yandro_machine::settings::{NamedServer, SYSTEM_SERVERS, with_server, without_server};
 
 use crate::args::ServerAddArgs;
-use crate::commands::apply::{Planned, apply};
+use crate::commands::apply::{Planned, apply, done};
 use crate::context::Context;
-use crate::error::{CommandError, Status};
-use crate::view::{COMMAND, STRONG, Ui};
+use crate::error::CommandError;
+use crate::view::{COMMAND, Data, Outcome, STRONG, Ui, data};
 
 /// What main files are called, with the kind of server.
 fn main_files() -> impl Iterator<Item = (&'static str, ServerKind)> {
     ServerKind::ALL.iter().flat_map(|kind| kind.software().main_files().iter().map(|name| (*name, *kind)))
 }
 
-pub(super) fn add(context: &Context, args: &ServerAddArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(super) fn add<'c>(context: &'c Context, args: &'c ServerAddArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let server = named(context, args)?;
     let plan = || {
         let main = context.machine.path(server.config.as_str());
@@ -31,11 +30,31 @@ pub(super) fn add(context: &Context, args: &ServerAddArgs, ui: &mut Ui) -> Resul
         }
         settings_change(context, server.is_systems, |text| with_server(text, &server))
     };
-    let Some(_) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
-    if ui.json {
-        ui.json(&json!({ "version": 1, "server": server.name.as_str(), "kind": server.kind, "config": server.config }));
-        return Ok(Status::Well);
+    done!(apply(context, ui, plan, |()| Ok(())));
+    let (name, kind, config) = (server.name.to_string(), server.kind.word(), server.config.to_string());
+    Ok(Outcome::new(Added { server: name, kind, config }, move |_, ui| show(&server, ui)))
+}
+
+data! {
+    /// Of `yandro servers add`.
+    struct Added {
+        server: String,
+        kind: &'static str,
+        /// Its main file, or the folder of virtual hosts.
+        config: String,
     }
+
+    /// Of `yandro servers drop`.
+    struct Dropped {
+        /// The server.
+        dropped: String,
+    }
+}
+
+impl Data for Added {}
+impl Data for Dropped {}
+
+fn show(server: &NamedServer, ui: &mut Ui) {
     ui.say(&format!("{STRONG}{}{STRONG:#} is known now: {} with {}", server.name, server.kind, server.config));
     if server.reload.is_empty() && server.is_elsewhere() {
         ui.note(
@@ -43,10 +62,9 @@ pub(super) fn add(context: &Context, args: &ServerAddArgs, ui: &mut Ui) -> Resul
         );
     }
     ui.say(&format!("\nMap a site on it: {COMMAND}yandro map NAME FOLDER --server {}{COMMAND:#}", server.name));
-    Ok(Status::Well)
 }
 
-pub(super) fn drop(context: &Context, name: ServerName, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(super) fn drop<'c>(context: &'c Context, name: ServerName, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let Some(server) = context.machine.servers.iter().find(|server| server.name == name) else {
         return Err(CommandError::usage(format!("no server of yours is called `{name}`"))
             .hint("see which there are: yandro servers"));
@@ -55,13 +73,11 @@ pub(super) fn drop(context: &Context, name: ServerName, ui: &mut Ui) -> Result<S
         no_sites(context, ServerId::Named(name), "they would be left on a server that yandro knows no more")?;
         settings_change(context, server.is_systems, |text| without_server(text, name))
     };
-    let Some(_) = apply(context, ui, plan, |()| Ok(()))? else { return Ok(Status::Well) };
-    if ui.json {
-        ui.json(&json!({ "version": 1, "dropped": name.as_str() }));
-    } else {
+    done!(apply(context, ui, plan, |()| Ok(())));
+    Ok(Outcome::new(Dropped { dropped: name.to_string() }, |data, ui| {
+        let name = &data.dropped;
         ui.say(&format!("{STRONG}{name}{STRONG:#} is out of yandro's settings; its own files stay as they are"));
-    }
-    Ok(Status::Well)
+    }))
 }
 
 /// The change of the user's settings, or of the servers that root names for everybody.

@@ -2,13 +2,12 @@
 
 use std::net::SocketAddr;
 
-use serde_json::json;
 use yandro_machine::servers::{self, Control, Found};
 use yandro_machine::settings::NamedServer;
 
 use crate::context::Context;
-use crate::error::{NO_SERVER, Status};
-use crate::view::{COMMAND, Cell, DIM, GOOD, STRONG, Table, Ui, WARN};
+use crate::error::NO_SERVER;
+use crate::view::{COMMAND, Cell, DIM, Data, GOOD, Outcome, STRONG, Table, Ui, WARN, data};
 
 /// A server as the list has it.
 struct Listed<'f> {
@@ -45,20 +44,20 @@ fn listens(context: &Context, found: &Found) -> Vec<String> {
     listens
 }
 
-pub(super) fn list(context: &Context, ui: &mut Ui) -> Status {
-    let machine = &context.machine;
+pub(super) fn list(context: &Context) -> Outcome<'_> {
     let all: Vec<Listed<'_>> = context.servers().iter().map(|found| Listed::of(context, found)).collect();
-    let gone: Vec<&NamedServer> = servers::missing(machine, context.servers());
-    if ui.json {
-        let told: Vec<_> = all.iter().map(|own| to_json(own)).collect();
-        let missing: Vec<&str> = gone.iter().map(|named| named.name.as_str()).collect();
-        ui.json(&json!({ "version": 1, "servers": told, "missing": missing }));
-        return Status::Well;
-    }
+    let gone: Vec<&NamedServer> = servers::missing(&context.machine, context.servers());
+    let missing = gone.iter().map(|named| named.name.to_string()).collect();
+    let data = Servers { servers: all.iter().map(to_data).collect(), missing };
+    Outcome::new(data, move |_, ui| show_all(context, &all, &gone, ui))
+}
+
+fn show_all(context: &Context, all: &[Listed<'_>], gone: &[&NamedServer], ui: &mut Ui) {
+    let machine = &context.machine;
     if all.is_empty() {
         ui.say(&format!("No web server was found.\nTo mend it: {NO_SERVER}"));
     } else {
-        show(context, &all, ui);
+        show(context, all, ui);
     }
     for named in gone {
         ui.note(&format!(
@@ -68,7 +67,6 @@ pub(super) fn list(context: &Context, ui: &mut Ui) -> Status {
             named.config
         ));
     }
-    Status::Well
 }
 
 fn show(context: &Context, all: &[Listed<'_>], ui: &mut Ui) {
@@ -99,15 +97,53 @@ fn show(context: &Context, all: &[Listed<'_>], ui: &mut Ui) {
     }
 }
 
-fn to_json(own: &Listed<'_>) -> serde_json::Value {
+data! {
+    /// Of `yandro servers`.
+    struct Servers {
+        servers: Vec<ServerData>,
+        /// Servers of the settings that are not there.
+        missing: Vec<String>,
+    }
+
+    /// A server.
+    struct ServerData {
+        name: String,
+        kind: &'static str,
+        layout: &'static str,
+        /// Its main file.
+        config: String,
+        /// The folder of sites' files.
+        sites: String,
+        listens: Vec<String>,
+        /// The number of its process, if it runs here.
+        process: Option<i32>,
+        /// Whether it is on another machine or in a container.
+        elsewhere: bool,
+        address: Option<std::net::IpAddr>,
+        /// The pairs of folders, each as `HERE=THERE`.
+        paths: Option<Vec<String>>,
+        /// The published ports, each as `HERE:THERE`.
+        ports: Option<Vec<String>>,
+    }
+}
+
+impl Data for Servers {}
+
+fn to_data(own: &Listed<'_>) -> ServerData {
     let found = own.found;
     let named = found.named.as_ref();
     let texts = |values: Vec<String>| if values.is_empty() { None } else { Some(values) };
-    json!({
-        "name": found.id, "kind": found.kind, "layout": found.layout.known.title, "config": found.layout.main,
-        "sites": found.layout.sites, "listens": own.listens, "process": own.process, "elsewhere": found.is_elsewhere(),
-        "address": named.and_then(|named| named.address),
-        "paths": named.and_then(|named| texts(named.paths.iter().map(ToString::to_string).collect())),
-        "ports": named.and_then(|named| texts(named.ports.iter().map(ToString::to_string).collect())),
-    })
+    ServerData {
+        name: found.id.word().to_owned(),
+        kind: found.kind.word(),
+        layout: found.layout.known.title,
+        config: found.layout.main.to_string(),
+        sites: found.layout.sites.to_string(),
+        listens: own.listens.clone(),
+        process: own.process,
+        elsewhere: found.is_elsewhere(),
+        address: named.and_then(|named| named.address),
+        paths: named.and_then(|named| texts(named.paths.iter().map(ToString::to_string).collect())),
+        ports: named.and_then(|named| texts(named.ports.iter().map(ToString::to_string).collect())),
+    }
 }

@@ -3,7 +3,6 @@
 mod add;
 mod list;
 
-use serde_json::json;
 use yandro_core::site::{ServerId, ServerName};
 use yandro_machine::changes::{self, ServerControl as _};
 use yandro_machine::ports;
@@ -14,11 +13,11 @@ use crate::as_root::this_as_root;
 use crate::context::Context;
 use crate::error::{CommandError, NO_SERVER, Status};
 use crate::sudo::Sudo;
-use crate::view::{GOOD, STRONG, Ui, WARN, on_wait};
+use crate::view::{Data, GOOD, Outcome, STRONG, Ui, WARN, data, on_wait};
 
-pub(crate) fn run(context: &Context, args: &ServersArgs, ui: &mut Ui) -> Result<Status, CommandError> {
+pub(crate) fn run<'c>(context: &'c Context, args: &'c ServersArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     match &args.command {
-        None | Some(ServersCommand::List) => Ok(list::list(context, ui)),
+        None | Some(ServersCommand::List) => Ok(list::list(context)),
         Some(ServersCommand::Add(args)) => add::add(context, args, ui),
         Some(ServersCommand::Drop { name }) => add::drop(context, ServerName::parse(name)?, ui),
         Some(ServersCommand::Test { name }) => test(context, name.as_deref(), ui),
@@ -48,22 +47,40 @@ fn chosen(context: &Context, name: Option<&str>) -> Result<(ServerId, Control), 
     Ok((found.id, control))
 }
 
-fn test(context: &Context, name: Option<&str>, ui: &mut Ui) -> Result<Status, CommandError> {
+fn test<'c>(context: &'c Context, name: Option<&'c str>, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let (id, server) = chosen(context, name)?;
     let name = id.word();
     let sudo = Sudo::new(context, ui.is_quiet());
     let tested = changes::with_rights(id, &server, &sudo, &on_wait(ui.is_quiet()), |server| server.test());
     let judged = tested.ok_or_else(|| no_rights(name, "test"))?;
-    if ui.json {
-        ui.json(&json!({ "version": 1, "server": name, "well": judged.is_ok(), "words": judged.as_ref().err() }));
-    } else {
-        match &judged {
-            Ok(()) => ui.say(&format!("{GOOD}{name} accepts its configuration{GOOD:#}")),
-            Err(words) => ui.print(&format!("{WARN}{name} refuses its configuration:{WARN:#}\n{words}")),
-        }
-    }
-    Ok(if judged.is_ok() { Status::Well } else { Status::Findings })
+    let status = if judged.is_ok() { Status::Well } else { Status::Findings };
+    let data = Tested { server: name.to_owned(), well: judged.is_ok(), words: judged.err() };
+    let text = |data: &Tested, ui: &mut Ui| match &data.words {
+        None => ui.say(&format!("{GOOD}{} accepts its configuration{GOOD:#}", data.server)),
+        Some(words) => ui.print(&format!("{WARN}{} refuses its configuration:{WARN:#}\n{words}", data.server)),
+    };
+    Ok(Outcome::new(data, text).with(status))
 }
+
+data! {
+    /// Of `yandro servers test`.
+    struct Tested {
+        server: String,
+        well: bool,
+        /// The server's own words, if it refuses its configuration.
+        words: Option<String>,
+    }
+
+    /// Of `yandro servers start`, `stop`, `reload` and `restart`.
+    struct Controlled {
+        server: String,
+        /// Whether it runs now; none where that can't be seen from here.
+        running: Option<bool>,
+    }
+}
+
+impl Data for Tested {}
+impl Data for Controlled {}
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Verb {
@@ -84,7 +101,12 @@ impl Verb {
     }
 }
 
-fn control(context: &Context, name: Option<&str>, verb: Verb, ui: &mut Ui) -> Result<Status, CommandError> {
+fn control<'c>(
+    context: &'c Context,
+    name: Option<&'c str>,
+    verb: Verb,
+    ui: &mut Ui,
+) -> Result<Outcome<'c>, CommandError> {
     let (id, server) = chosen(context, name)?;
     let name = id.word();
     // Of one elsewhere nobody knows.
@@ -105,7 +127,7 @@ fn control(context: &Context, name: Option<&str>, verb: Verb, ui: &mut Ui) -> Re
             false => "doesn't run",
         };
         ui.say(&format!("Nothing was done: this was a preview. {name} {state}"));
-        return Ok(Status::Well);
+        return Ok(Outcome::printed());
     }
     let on_wait = on_wait(ui.is_quiet());
     let sudo = Sudo::new(context, ui.is_quiet());
@@ -123,13 +145,10 @@ fn control(context: &Context, name: Option<&str>, verb: Verb, ui: &mut Ui) -> Re
         done.map_err(|words| not_controlled(name, &words))
     });
     controlled.unwrap_or_else(|| Err(no_rights(name, verb.word())))?;
-    if ui.json {
-        let running = (!is_elsewhere).then(|| server.is_running());
-        ui.json(&json!({ "version": 1, "server": name, "running": running }));
-    } else {
-        ui.say(&format!("{STRONG}{name}{STRONG:#} {done}"));
-    }
-    Ok(Status::Well)
+    let running = (!is_elsewhere).then(|| server.is_running());
+    Ok(Outcome::new(Controlled { server: name.to_owned(), running }, move |data, ui| {
+        ui.say(&format!("{STRONG}{}{STRONG:#} {done}", data.server));
+    }))
 }
 
 fn refused(name: &str, words: &str) -> CommandError {
@@ -161,4 +180,11 @@ pub(crate) fn not_done(words: &str) -> CommandError {
     }
     let is_permission = words.contains("Operation not permitted") || words.contains("Permission denied");
     if is_permission { error.hint(format!("run the command as root: {}", this_as_root())) } else { error }
+}
+
+#[cfg(test)]
+pub(crate) mod schemas {
+    pub(crate) use super::add::{Added, Dropped as ServerDropped};
+    pub(crate) use super::list::Servers;
+    pub(crate) use super::{Controlled, Tested};
 }

@@ -6,13 +6,12 @@ mod page;
 
 use std::time::Duration;
 
-use serde_json::{Value, json};
 use yandro_core::check::{Finding, FindingText, NameReport, Outcome, Severity, SiteReport, Step, StepReport};
 
 pub(crate) use junit::junit;
 pub(crate) use page::page;
 
-use super::{BAD, COMMAND, Cell, DIM, GOOD, STRONG, Table, Tone, Ui, WARN, count};
+use super::{BAD, COMMAND, Cell, DIM, Data, GOOD, STRONG, Table, Tone, Ui, WARN, count, data};
 
 /// The columns of a table of many sites: the first step is shown, another one of its group if that is worse.
 const COLUMNS: [(&str, &[Step]); 10] = [
@@ -33,10 +32,6 @@ pub(crate) const MARK: &str = "yandro-check";
 
 /// Prints the reports of all sites that were checked.
 pub(crate) fn print(ui: &mut Ui, reports: &[SiteReport], took: Duration) {
-    if ui.json {
-        ui.json(&to_json(reports, took));
-        return;
-    }
     match reports {
         [one] => ui.say(&chain::drawn(one)),
         _ => ui.table(&table(reports)),
@@ -190,42 +185,127 @@ pub(crate) fn finding_text(finding: &Finding, verbose: bool) -> String {
     text
 }
 
+data! {
+    /// Of `yandro check`.
+    struct Checked {
+        milliseconds: u64,
+        sites: Vec<CheckedSite>,
+    }
+
+    /// A site that was checked.
+    struct CheckedSite {
+        site: String,
+        server: String,
+        /// The project's folder, or the upstream.
+        content: String,
+        well: bool,
+        /// The name, then the aliases.
+        names: Vec<CheckedName>,
+        findings: Vec<FindingData>,
+    }
+
+    /// A name of it.
+    struct CheckedName {
+        name: String,
+        well: bool,
+        /// Whether its answer is proven to come from the site's own folder or upstream.
+        proven: bool,
+        steps: Vec<CheckedStep>,
+    }
+
+    /// A step of a name.
+    struct CheckedStep {
+        step: String,
+        /// `passed`, `warned`, `failed`, `stopped` or `not-needed`.
+        outcome: &'static str,
+        /// The step that failed before, of one that was stopped.
+        stopped_by: Option<String>,
+        detail: String,
+        milliseconds: f64,
+        parts: Vec<CheckedPart>,
+    }
+
+    /// A part of a step.
+    struct CheckedPart {
+        title: String,
+        well: bool,
+    }
+
+    /// What is wrong, with the command that mends it.
+    struct FindingData {
+        code: String,
+        /// `error` or `warning`.
+        severity: String,
+        step: String,
+        name: String,
+        cause: String,
+        evidence: Option<String>,
+        remedy: Option<String>,
+        otherwise: Vec<String>,
+    }
+}
+
+impl Data for Checked {
+    const VERSION: u32 = 2;
+}
+
+/// The word of an enum, as serde writes it.
+fn word(value: impl serde::Serialize) -> String {
+    serde_json::to_value(value).ok().and_then(|value| Some(value.as_str()?.to_owned())).unwrap_or_default()
+}
+
 /// The documented form for programs: `docs/check-json.md`.
-fn to_json(reports: &[SiteReport], took: Duration) -> Value {
-    let sites: Vec<Value> = reports
-        .iter()
-        .map(|report| {
-            let names: Vec<Value> = report
-                .names
-                .iter()
-                .map(|name| {
-                    let steps: Vec<Value> = name
-                        .steps
-                        .iter()
-                        .map(|step| {
-                            let (outcome, because) = match step.outcome {
-                                Outcome::Passed => ("passed", None),
-                                Outcome::Warned => ("warned", None),
-                                Outcome::Failed => ("failed", None),
-                                Outcome::Stopped(because) => ("stopped", Some(because)),
-                                Outcome::NotNeeded => ("not-needed", None),
-                            };
-                            let milliseconds = step.took.as_secs_f64() * 1000.0;
-                            json!({
-                                "step": step.step, "outcome": outcome, "stopped-by": because,
-                                "detail": step.detail, "milliseconds": milliseconds, "parts": step.parts,
-                            })
-                        })
-                        .collect();
-                    json!({ "name": name.name.as_str(), "well": name.is_well(), "proven": name.is_proven, "steps": steps })
-                })
-                .collect();
-            json!({
-                "site": report.site.name.as_str(), "server": report.server,
-                "content": report.site.content.to_string(), "well": report.is_well(),
-                "names": names, "findings": report.findings,
-            })
-        })
-        .collect();
-    json!({ "version": 2, "milliseconds": u64::try_from(took.as_millis()).unwrap_or(u64::MAX), "sites": sites })
+pub(crate) fn to_data(reports: &[SiteReport], took: Duration) -> Checked {
+    let milliseconds = u64::try_from(took.as_millis()).unwrap_or(u64::MAX);
+    Checked { milliseconds, sites: reports.iter().map(site_data).collect() }
+}
+
+fn site_data(report: &SiteReport) -> CheckedSite {
+    let name = |name: &NameReport| CheckedName {
+        name: name.name.to_string(),
+        well: name.is_well(),
+        proven: name.is_proven,
+        steps: name.steps.iter().map(step_data).collect(),
+    };
+    CheckedSite {
+        site: report.site.name.to_string(),
+        server: report.server.word().to_owned(),
+        content: report.site.content.to_string(),
+        well: report.is_well(),
+        names: report.names.iter().map(name).collect(),
+        findings: report.findings.iter().map(finding_data).collect(),
+    }
+}
+
+fn step_data(step: &StepReport) -> CheckedStep {
+    let (outcome, stopped_by) = match step.outcome {
+        Outcome::Passed => ("passed", None),
+        Outcome::Warned => ("warned", None),
+        Outcome::Failed => ("failed", None),
+        Outcome::Stopped(because) => ("stopped", Some(word(because))),
+        Outcome::NotNeeded => ("not-needed", None),
+    };
+    CheckedStep {
+        step: word(step.step),
+        outcome,
+        stopped_by,
+        detail: step.detail.clone(),
+        milliseconds: step.took.as_secs_f64() * 1000.0,
+        parts: step.parts.iter().map(|part| CheckedPart { title: part.title.clone(), well: part.well }).collect(),
+    }
+}
+
+/// A finding for programs.
+pub(crate) fn finding_data(finding: &Finding) -> FindingData {
+    let text = finding.text();
+    FindingData {
+        code: text.code.word(),
+        severity: word(text.severity),
+        step: word(text.step),
+        name: text.name,
+        cause: text.cause,
+        evidence: text.evidence,
+        remedy: text.remedy,
+        otherwise: text.otherwise,
+    }
 }

@@ -1,0 +1,107 @@
+//! What a command found or did: data for programs, and text for people. It is printed in one place.
+
+use serde::Serialize;
+use serde_json::{Value, json};
+
+use super::Ui;
+use crate::error::Status;
+
+/// What a program gets with `--json`.
+pub(crate) trait Data: Serialize {
+    /// Which version of its form this is: it goes up when a field goes or means something else.
+    const VERSION: u32 = 1;
+}
+
+/// The result of a command.
+pub(crate) struct Outcome<'o> {
+    printed: Option<Box<dyn Printed + 'o>>,
+    status: Status,
+}
+
+trait Printed {
+    fn json(&self) -> Value;
+    fn text(self: Box<Self>, ui: &mut Ui);
+}
+
+struct Parts<D, T> {
+    data: D,
+    text: T,
+}
+
+impl<D: Data, T: FnOnce(&D, &mut Ui)> Printed for Parts<D, T> {
+    fn json(&self) -> Value {
+        let mut value = serde_json::to_value(&self.data).unwrap_or_default();
+        value["version"] = json!(D::VERSION);
+        value
+    }
+
+    fn text(self: Box<Self>, ui: &mut Ui) {
+        (self.text)(&self.data, ui);
+    }
+}
+
+struct Then<'o, T> {
+    first: Box<dyn Printed + 'o>,
+    more: T,
+}
+
+impl<T: FnOnce(&mut Ui)> Printed for Then<'_, T> {
+    fn json(&self) -> Value {
+        self.first.json()
+    }
+
+    fn text(self: Box<Self>, ui: &mut Ui) {
+        self.first.text(ui);
+        (self.more)(ui);
+    }
+}
+
+impl<'o> Outcome<'o> {
+    /// Data for programs, and how people read it.
+    pub(crate) fn new<D: Data + 'o>(data: D, text: impl FnOnce(&D, &mut Ui) + 'o) -> Self {
+        Self { printed: Some(Box::new(Parts { data, text })), status: Status::Well }
+    }
+
+    /// Of a command that has printed all that there is, such as a server that ran until it was ended.
+    pub(crate) fn printed() -> Self {
+        Self { printed: None, status: Status::Well }
+    }
+
+    /// With something more for people behind it.
+    pub(crate) fn then(self, more: impl FnOnce(&mut Ui) + 'o) -> Self {
+        let Self { printed, status } = self;
+        let printed = printed.map(|first| Box::new(Then { first, more }) as Box<dyn Printed + 'o>);
+        Self { printed, status }
+    }
+
+    /// The same with another exit status.
+    pub(crate) fn with(self, status: Status) -> Self {
+        Self { status, ..self }
+    }
+
+    /// Prints it in the form that is wanted.
+    pub(crate) fn show(self, ui: &mut Ui) -> Status {
+        match self.printed {
+            Some(printed) if ui.json => ui.json(&printed.json()),
+            Some(printed) => printed.text(ui),
+            None => {}
+        }
+        self.status
+    }
+}
+
+/// A type that is printed with `--json`: it names its fields as commands name their options. Its schema is in
+/// `docs/schema/`.
+macro_rules! data {
+    ($($(#[$meta:meta])* struct $name:ident $(<$life:lifetime>)? { $($(#[$field_meta:meta])* $field:ident: $type:ty,)* })*) => {
+        $(
+            $(#[$meta])*
+            #[derive(serde::Serialize)]
+            #[cfg_attr(test, derive(schemars::JsonSchema))]
+            #[serde(rename_all = "kebab-case")]
+            #[allow(clippy::struct_field_names, reason = "the fields are named as programs read them")]
+            pub(crate) struct $name $(<$life>)? { $($(#[$field_meta])* pub(crate) $field: $type,)* }
+        )*
+    };
+}
+pub(crate) use data;
