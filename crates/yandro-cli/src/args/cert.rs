@@ -6,7 +6,7 @@ use camino::Utf8PathBuf;
 use clap::{Args, Subcommand, ValueEnum};
 use yandro_core::pki::KeyKind;
 
-use super::{OnOff, ShellArg};
+use super::ShellArg;
 
 #[derive(Debug, Args)]
 pub(crate) struct CertArgs {
@@ -120,22 +120,4 @@ impl From<KeyKindArg> for KeyKind {
             KeyKindArg::Rsa3072 => Self::Rsa3072,
         }
     }
-}
-
-/// What a site's certificate says beyond its names. What is not given stays as it is.
-#[derive(Debug, Args)]
-#[command(next_help_heading = "Options for the certificate")]
-pub(crate) struct TermsArgs {
-    /// Cover all names with one label more than the site's, too
-    #[arg(long = "cert-wildcard", value_enum, value_name = "WHETHER")]
-    pub(crate) wildcard: Option<OnOff>,
-    /// An address that it covers, too; give it once for each. `off` for none
-    #[arg(long = "cert-address", value_name = "IP")]
-    pub(crate) addresses: Vec<String>,
-    /// How many days it is valid, 825 at most
-    #[arg(long = "cert-days", value_name = "N")]
-    pub(crate) days: Option<u16>,
-    /// The kind of its key
-    #[arg(long = "cert-key-kind", value_enum, value_name = "KIND")]
-    pub(crate) key_kind: Option<KeyKindArg>,
 }

@@ -3,10 +3,9 @@
 use std::net::IpAddr;
 
 use camino::Utf8PathBuf;
-use clap::{Args, ValueEnum};
-use yandro_core::site::Https;
-
-use super::TermsArgs;
+use clap::builder::{PossibleValue, PossibleValuesParser};
+use clap::{Arg, ArgAction, ArgMatches, Args, FromArgMatches, ValueEnum};
+use yandro_core::site::{Form, Group, Https, OPTIONS, SiteOption};
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
@@ -64,118 +63,58 @@ pub(crate) struct MapArgs {
     #[arg(long)]
     pub(crate) fix_permissions: bool,
     #[command(flatten)]
-    pub(crate) certificate: TermsArgs,
-    #[command(flatten)]
-    pub(crate) serving: ServingArgs,
+    pub(crate) options: OptionArgs,
 }
 
-/// How Apache httpd or nginx serves the site. What is not given stays as it is.
-#[derive(Debug, Args)]
-#[command(next_help_heading = "Options for Apache httpd and nginx")]
-pub(crate) struct ServingArgs {
-    /// The port for plain HTTP, in the place of 80; give it once for each
-    #[arg(long = "http-port", value_name = "PORT", value_parser = clap::value_parser!(u16).range(1..))]
-    pub(crate) http_ports: Vec<u16>,
-    /// The port for HTTPS, in the place of 443; give it once for each
-    #[arg(long = "https-port", value_name = "PORT", value_parser = clap::value_parser!(u16).range(1..))]
-    pub(crate) https_ports: Vec<u16>,
-    /// Give the site its address for itself: it answers there whatever name is asked for
-    #[arg(long, value_enum, value_name = "WHETHER")]
-    pub(crate) by_address: Option<OnOff>,
-    /// Answer this computer only, and nobody else in its network (on for a new site at a loopback
-    /// address, unless its server is in a container or a virtual machine)
-    #[arg(long, value_enum, value_name = "WHETHER")]
-    pub(crate) only_here: Option<OnOff>,
-    /// List folders that have no index (on unless said)
-    #[arg(long, value_enum, value_name = "WHETHER")]
-    pub(crate) listing: Option<OnOff>,
-    /// Obey override files, `.htaccess` (on unless said); only Apache httpd has them
-    #[arg(long, value_enum, value_name = "WHICH")]
-    pub(crate) overrides: Option<OverridesArg>,
-    /// Follow symbolic links (on unless said)
-    #[arg(long, value_enum, value_name = "WHETHER")]
-    pub(crate) symlinks: Option<SymlinksArg>,
-    /// The host that an upstream is asked for: the site's (as it is unless said), or the upstream's
-    /// own, for one that refuses other names
-    #[arg(long, value_enum, value_name = "WHOSE")]
-    pub(crate) upstream_host: Option<UpstreamHostArg>,
-    /// A name that an index may have; give it once for each, the first that is there answers.
-    /// `off` for the server's own
-    #[arg(long, value_name = "FILE")]
-    pub(crate) index: Vec<String>,
-    /// What answers for paths that are no files, such as /index.php or /index.html; `off` for none
-    #[arg(long, value_name = "PATH")]
-    pub(crate) fallback: Option<String>,
-    /// Run PHP files by php-fpm: by the socket that is found, or the one that is named (a path, or
-    /// HOST:PORT); `off` for none
-    #[arg(long, value_name = "SOCKET", num_args = 0..=1, default_missing_value = "", require_equals = true)]
-    pub(crate) php: Option<String>,
-    /// A file with further directives of yours for the site's virtual hosts; `off` for none
-    #[arg(long, value_name = "FILE")]
-    pub(crate) extra: Option<String>,
-    /// The folder of the site's logs; `usual` for the server's own, `off` for none
-    #[arg(long, value_name = "FOLDER")]
-    pub(crate) logs: Option<String>,
-}
+/// The options of a site that have a row in the core's table: each is an argument. What is not given stays as it is.
+#[derive(Debug, Default)]
+pub(crate) struct OptionArgs(pub(crate) Vec<(&'static SiteOption, Vec<String>)>);
 
-impl ServingArgs {
-    /// The first of these options that was given.
-    pub(crate) fn given(&self) -> impl Iterator<Item = &'static str> {
-        let given = [
-            ("--http-port", !self.http_ports.is_empty()),
-            ("--https-port", !self.https_ports.is_empty()),
-            ("--by-address", self.by_address.is_some()),
-            ("--listing", self.listing.is_some()),
-            ("--only-here", self.only_here.is_some()),
-            ("--overrides", self.overrides.is_some()),
-            ("--symlinks", self.symlinks.is_some()),
-            ("--upstream-host", self.upstream_host.is_some()),
-            ("--index", !self.index.is_empty()),
-            ("--fallback", self.fallback.is_some()),
-            ("--php", self.php.is_some()),
-            ("--extra", self.extra.is_some()),
-            ("--logs", self.logs.is_some()),
-        ];
-        given.into_iter().filter_map(|(option, is_given)| is_given.then_some(option))
+impl Args for OptionArgs {
+    fn augment_args(command: clap::Command) -> clap::Command {
+        OPTIONS.iter().filter_map(argument).fold(command, clap::Command::arg)
+    }
+
+    fn augment_args_for_update(command: clap::Command) -> clap::Command {
+        Self::augment_args(command)
     }
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum OnOff {
-    /// Yes
-    On,
-    /// No
-    Off,
+impl FromArgMatches for OptionArgs {
+    fn from_arg_matches(matches: &ArgMatches) -> Result<Self, clap::Error> {
+        let given = |option: &'static SiteOption| {
+            option.argument?;
+            let values: Vec<String> = match option.form {
+                Form::Ports => matches.get_many::<u16>(option.key)?.map(u16::to_string).collect(),
+                _ => matches.get_many::<String>(option.key)?.cloned().collect(),
+            };
+            Some((option, values))
+        };
+        Ok(Self(OPTIONS.iter().filter_map(given).collect()))
+    }
+
+    fn update_from_arg_matches(&mut self, matches: &ArgMatches) -> Result<(), clap::Error> {
+        *self = Self::from_arg_matches(matches)?;
+        Ok(())
+    }
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum OverridesArg {
-    /// Yes; of a site without PHP no lines that can run programs, such as `SetHandler`
-    On,
-    /// Every line
-    All,
-    /// No
-    Off,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum UpstreamHostArg {
-    /// The site's name
-    Site,
-    /// The upstream's own host and port
-    Own,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum SymlinksArg {
-    /// All of them; the built-in server stays within the project's folder
-    On,
-    /// All of them, wherever they lead
-    Anywhere,
-    /// Those whose target has the same owner
-    Owner,
-    /// None
-    Off,
+/// An option as clap has it.
+fn argument(option: &'static SiteOption) -> Option<Arg> {
+    let known = option.argument?;
+    let heading = match known.group {
+        Group::Certificate => "Options for the certificate",
+        Group::Serving => "Options for Apache httpd and nginx",
+    };
+    let arg = Arg::new(option.key).long(known.name).value_name(known.value).help(known.help).help_heading(heading);
+    let words = option.words().iter().map(|(word, meaning)| PossibleValue::new(*word).help(*meaning));
+    Some(match option.form {
+        Form::Flag | Form::Word(_) => arg.value_parser(PossibleValuesParser::new(words)),
+        Form::Ports => arg.value_parser(clap::value_parser!(u16).range(1..)).action(ArgAction::Append),
+        Form::Texts => arg.action(ArgAction::Append),
+        Form::Text if known.may_be_found => arg.num_args(0..=1).default_missing_value("").require_equals(true),
+        Form::Text | Form::Number => arg,
+    })
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]

@@ -13,8 +13,8 @@ use yandro_core::shell::Shell;
 use yandro_core::site::ServerKind;
 
 pub(crate) use authority::{AuthorityArgs, AuthorityCommand, RootFormat, StoresArg};
-pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, RenewArgs, TermsArgs, TimerArg};
-pub(crate) use map::{MapArgs, OnOff, OverridesArg, ServingArgs, SymlinksArg, UpstreamHostArg};
+pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, RenewArgs, TimerArg};
+pub(crate) use map::MapArgs;
 pub(crate) use servers::{ServerAddArgs, ServersArgs, ServersCommand};
 
 /// From a project folder to a proven <https://name> on your own machine.

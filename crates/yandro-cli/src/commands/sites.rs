@@ -1,12 +1,14 @@
 //! `yandro sites`.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 
 use camino::Utf8Path;
+use serde_json::json;
 use yandro_core::config::Layout;
 use yandro_core::hosts::HostsFile;
 use yandro_core::name::HostName;
-use yandro_core::site::{ServerId, Site, SiteList};
+use yandro_core::site::{OPTIONS, ServerId, Site, SiteList};
+use yandro_core::tables::Value;
 use yandro_machine::files;
 
 use crate::context::Context;
@@ -126,12 +128,27 @@ data! {
         address: std::net::IpAddr,
         /// The server; none if any will do.
         server: Option<String>,
+        /// Its other options that are not as usual, by their keys in the site list.
+        options: BTreeMap<&'static str, serde_json::Value>,
         /// What of it is missing on this machine, in words.
         missing: Vec<&'static str>,
     }
 }
 
 impl Data for Sites {}
+
+/// The options that have no field of their own.
+fn options(site: &Site) -> BTreeMap<&'static str, serde_json::Value> {
+    let others = OPTIONS.iter().filter(|option| option.argument.is_some() || option.key == "https");
+    let json = |value: Value| match value {
+        Value::Text(text) => json!(text),
+        Value::Texts(texts) => json!(texts),
+        Value::Number(number) => json!(number),
+        Value::Numbers(numbers) => json!(numbers),
+        Value::Flag(flag) => json!(flag),
+    };
+    others.filter_map(|option| Some((option.key, json(option.value(site)?)))).collect()
+}
 
 fn to_data(list: &SiteList, stands: &[Vec<&'static str>]) -> Sites {
     let of = |(site, missing): (&Site, &Vec<&'static str>)| SiteData {
@@ -140,6 +157,7 @@ fn to_data(list: &SiteList, stands: &[Vec<&'static str>]) -> Sites {
         content: site.content.to_string(),
         address: site.address,
         server: site.server.map(|server| server.word().to_owned()),
+        options: options(site),
         missing: missing.clone(),
     };
     Sites { sites: list.sites.iter().zip(stands).map(of).collect() }

@@ -5,10 +5,10 @@
 
 use toml::de::DeTable;
 
-use super::{Content, DEFAULT_ADDRESS, Https, Listing, Logs, Overrides, Site, Symlinks, UpstreamHost};
+use super::Site;
+use super::options::OPTIONS;
 use crate::name::HostName;
-use crate::pki::KeyKind;
-use crate::tables::{self, Value};
+use crate::tables;
 
 const HEAD: &str = "# Sites that yandro keeps. Edit this file as you like.\n";
 
@@ -36,51 +36,14 @@ fn is_site(table: &DeTable<'_>, name: &HostName) -> bool {
 }
 
 /// Every key that yandro knows, with its value for this site.
-fn fields(site: &Site) -> [(&'static str, Option<Value>); 25] {
-    let text = |text: &dyn ToString| Value::Text(text.to_string());
-    let (folder, document_root, upstream) = match &site.content {
-        Content::Folder { folder, document_root } => {
-            (Some(text(folder)), document_root.as_ref().map(|p| text(p)), None)
-        }
-        Content::Upstream(upstream) => (None, None, Some(text(upstream))),
-    };
-    let texts = |texts: Vec<String>| (!texts.is_empty()).then_some(Value::Texts(texts));
-    let numbers = |numbers: &[u16]| (!numbers.is_empty()).then(|| Value::Numbers(numbers.to_vec()));
-    let word = |is_usual: bool, word: &str| (!is_usual).then(|| Value::Text(word.to_owned()));
-    let (serving, terms) = (&site.serving, &site.certificate);
-    [
-        ("name", Some(Value::Text(site.name.to_unicode()))),
-        ("aliases", texts(site.aliases.iter().map(HostName::to_unicode).collect())),
-        ("folder", folder),
-        ("document-root", document_root),
-        ("upstream", upstream),
-        ("server", site.server.map(|server| Value::Text(server.word().to_owned()))),
-        ("https", word(site.https == Https::default(), site.https.word())),
-        ("certificate-wildcard", terms.wildcard.then_some(Value::Flag(true))),
-        ("certificate-addresses", texts(terms.addresses.iter().map(ToString::to_string).collect())),
-        ("certificate-days", terms.days.map(Value::Number)),
-        ("certificate-key", word(terms.key == KeyKind::default(), terms.key.word())),
-        ("address", (site.address != DEFAULT_ADDRESS).then(|| text(&site.address))),
-        ("http-ports", numbers(&serving.http_ports)),
-        ("https-ports", numbers(&serving.https_ports)),
-        ("by-address", serving.by_address.then_some(Value::Flag(true))),
-        ("only-here", serving.only_here.then_some(Value::Flag(true))),
-        ("listing", word(serving.listing == Listing::default(), serving.listing.word())),
-        ("overrides", word(serving.overrides == Overrides::default(), serving.overrides.word())),
-        ("symlinks", word(serving.symlinks == Symlinks::default(), serving.symlinks.word())),
-        ("upstream-host", word(serving.upstream_host == UpstreamHost::default(), serving.upstream_host.word())),
-        ("index", texts(serving.index.clone())),
-        ("fallback", serving.fallback.as_ref().map(|path| text(path))),
-        ("php", serving.php.as_ref().map(|php| text(php))),
-        ("extra", serving.extra.as_ref().map(|path| text(path))),
-        ("logs", (serving.logs != Logs::default()).then(|| text(&serving.logs))),
-    ]
+fn fields(site: &Site) -> Vec<tables::Field> {
+    OPTIONS.iter().map(|option| (option.key, option.value(site))).collect()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::site::SiteList;
+    use crate::site::{Content, SiteList};
 
     fn site(name: &str, folder: &str) -> Site {
         Site::new(HostName::parse(name).unwrap(), Content::folder(folder))
@@ -129,7 +92,7 @@ mod tests {
             |            ^^^^^^^^^^^^^^^^
         "#);
         insta::assert_snapshot!(SiteList::parse("[[site]]\nname = \"a.test\"\nfoldr = \"/x\"").unwrap_err(), @r#"
-        unknown field `foldr`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `address`, `https`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `http-ports`, `https-ports`, `by-address`, `only-here`, `listing`, `overrides`, `symlinks`, `upstream-host`, `index`, `fallback`, `php`, `extra`, `logs`
+        unknown field `foldr`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `https`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `address`, `http-ports`, `https-ports`, `by-address`, `only-here`, `listing`, `overrides`, `symlinks`, `upstream-host`, `index`, `fallback`, `php`, `extra`, `logs`
           3 | foldr = "/x"
             | ^^^^^
         "#);

@@ -1,10 +1,12 @@
 //! Sites and the site list.
 
 mod certificate;
+mod draft;
 mod edit;
 mod list;
 mod list_id;
-mod quick;
+mod options;
+mod patch;
 mod server;
 mod serving;
 
@@ -13,6 +15,8 @@ pub use certificate::{CertificateTerms, checked_days};
 pub use edit::{is_bare, remove_site, set_site};
 pub use list::{ListError, SiteList};
 pub use list_id::ListId;
+pub use options::{Argument, Form, Group, OPTIONS, SiteOption, option, options_page};
+pub use patch::{Facts, Refusal, SitePatch};
 pub use server::{ServerId, ServerName, ServerNameError};
 pub use serving::{
     FastCgi, Listing, Logs, Overrides, Serving, Symlinks, UpstreamHost, checked_fallback, checked_index,

@@ -4,15 +4,13 @@ use std::net::IpAddr;
 
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use yandro_core::name::HostName;
-use yandro_core::pki::LEAF_DAYS;
 use yandro_core::site::{
-    CertificateTerms, Content, DEFAULT_ADDRESS, Https, ServerId, Site, SiteList, Upstream, checked_days,
+    Content, DEFAULT_ADDRESS, Facts, Https, Refusal, ServerId, Site, SiteList, SitePatch, Upstream,
 };
-use yandro_machine::observe;
+use yandro_machine::{observe, php};
 
 use super::folder::can_be_made;
-use super::serving::serving;
-use crate::args::{MapArgs, OnOff, TermsArgs};
+use crate::args::MapArgs;
 use crate::context::Context;
 use crate::error::{self, CommandError};
 
@@ -45,8 +43,8 @@ pub(super) fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Res
     };
     let chosen = args.https.map(Into::into).or(args.plain.then_some(Https::Off));
     let site = Site {
-        certificate: certificate(&args.certificate, before)?,
-        serving: serving(context, &args.serving, before, (server, address), &content)?,
+        certificate: before.map(|before| before.certificate.clone()).unwrap_or_default(),
+        serving: before.map(|before| before.serving.clone()).unwrap_or_default(),
         name,
         aliases,
         content,
@@ -54,52 +52,53 @@ pub(super) fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Res
         server: Some(server),
         https: chosen.or(before.map(|before| before.https)).filter(|_| !is_own_tls).unwrap_or_default(),
     };
-    is_published(context, &site, server)?;
-    Ok(site)
+    patch(context, args)?.apply(&site, before, &facts(context, args, server)).map_err(refused)
 }
 
-/// What the certificate says beyond the names: the arguments, on top of what it was.
-fn certificate(args: &TermsArgs, before: Option<&Site>) -> Result<CertificateTerms, CommandError> {
-    let mut terms = before.map(|before| before.certificate.clone()).unwrap_or_default();
-    if let Some(choice) = args.wildcard {
-        terms.wildcard = choice == OnOff::On;
-    }
-    match &args.addresses[..] {
-        [] => {}
-        [off] if off == "off" => terms.addresses.clear(),
-        texts => {
-            let fault =
-                |text: &String| CommandError::usage(format!("`{text}` is no IP address: give one such as 127.0.0.1"));
-            terms.addresses =
-                texts.iter().map(|text| text.parse().map_err(|_| fault(text))).collect::<Result<_, _>>()?;
+/// The options that are given; paths are absolute.
+fn patch(context: &Context, args: &MapArgs) -> Result<SitePatch, CommandError> {
+    let mut patch = SitePatch::default();
+    for (option, values) in &args.options.0 {
+        let known = option.argument.filter(|argument| argument.is_path);
+        // These are words, and no paths.
+        let is_word = |value: &str| ["off", "usual"].contains(&value);
+        let value = |value: &String| match known {
+            Some(_) if !is_word(value) => {
+                absolute(&context.current, Utf8Path::new(value)).map(Utf8PathBuf::into_string)
+            }
+            _ => Ok(value.clone()),
+        };
+        let values: Vec<String> = values.iter().map(value).collect::<Result<_, _>>()?;
+        if option.key == "extra" {
+            let is_there = |path: &&String| is_word(path) || Utf8Path::new(path).is_file();
+            if let Some(path) = values.iter().find(|path| !is_there(path)) {
+                return Err(CommandError::usage(format!("there is no file `{path}` with further directives"))
+                    .hint("make it first, or look for a slip in the path"));
+            }
         }
+        patch.change(option, values);
     }
-    if let Some(days) = args.days {
-        let days = checked_days(days).map_err(CommandError::usage)?;
-        terms.days = Some(days).filter(|days| i64::from(*days) != LEAF_DAYS);
-    }
-    if let Some(kind) = args.key_kind {
-        terms.key = kind.into();
-    }
-    Ok(terms)
+    Ok(patch)
 }
 
-/// Refuses ports that nobody reaches.
-fn is_published(context: &Context, site: &Site, server: ServerId) -> Result<(), CommandError> {
-    let published = context.published(server);
-    let mut ports = site.http_ports(80).into_iter().chain(site.https_ports(443));
-    match ports.find(|port| published.here(*port).is_none()) {
-        None => Ok(()),
-        Some(port) => Err(CommandError::usage(format!(
-            "`{}` has not published its port {port}: the site would be out of reach",
-            server.word()
-        ))
-        .hint(format!(
-            "publish it, and say under which port of this machine: yandro servers add {} --port HERE:{port}",
-            server.word()
-        ))
-        .hint("or choose other ports: --http-port, --https-port")),
+/// What is known of the server that the site is to be on.
+fn facts(context: &Context, args: &MapArgs, server: ServerId) -> Facts {
+    let is_here = context.is_here(server);
+    let is_to_find = is_here && args.options.0.iter().any(|(option, values)| option.key == "php" && values == &[""]);
+    Facts {
+        server,
+        kind: context.server(server).map(|found| found.kind),
+        is_here,
+        published: context.published(server),
+        php: if is_to_find { php::find(&context.machine) } else { None },
+        settings: context.machine.places.settings(),
     }
+}
+
+fn refused(refusal: Refusal) -> CommandError {
+    let Refusal { message, hints, is_usage } = refusal;
+    let error = if is_usage { CommandError::usage(message) } else { CommandError::not_made(message) };
+    hints.into_iter().fold(error, CommandError::hint)
 }
 
 /// Where an upstream is that speaks TLS itself: it is asked for at its own port, and no server of
@@ -181,7 +180,7 @@ fn content(context: &Context, args: &MapArgs, before: Option<&Site>) -> Result<C
 }
 
 /// An absolute path without `.`; `..` is resolved as the system does.
-pub(super) fn absolute(current: &Utf8Path, path: &Utf8Path) -> Result<Utf8PathBuf, CommandError> {
+fn absolute(current: &Utf8Path, path: &Utf8Path) -> Result<Utf8PathBuf, CommandError> {
     let joined = current.join(path);
     if joined.components().any(|part| part == Utf8Component::ParentDir) {
         return joined.canonicalize_utf8().map_err(|_| missing(&joined, "folder"));

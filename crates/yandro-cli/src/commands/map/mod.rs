@@ -3,7 +3,6 @@
 mod desired;
 mod folder;
 mod published;
-mod serving;
 
 use desired::desired;
 use yandro_core::check;

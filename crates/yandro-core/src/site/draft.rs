@@ -1,0 +1,54 @@
+//! A site from its options.
+
+use super::options::Draft;
+use super::{Content, Https, ServerId, Site};
+use crate::name::HostName;
+
+/// What is wrong with the options of a site together, and the key that is meant.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Misfit {
+    pub(super) key: &'static str,
+    pub(super) message: &'static str,
+}
+
+impl Default for Draft {
+    fn default() -> Self {
+        let name = HostName::parse("unnamed.invalid").expect("it is a name");
+        let rest = Site::new(name, Content::folder(""));
+        Self { site: None, rest, folder: None, document_root: None, upstream: None }
+    }
+}
+
+impl Draft {
+    /// The options of a site.
+    pub(super) fn of(site: &Site) -> Self {
+        let mut draft = Self { site: Some(site.name.clone()), rest: site.clone(), ..Self::default() };
+        match &site.content {
+            Content::Folder { folder, document_root } => {
+                draft.folder = Some(folder.clone());
+                draft.document_root.clone_from(document_root);
+            }
+            Content::Upstream(upstream) => draft.upstream = Some(upstream.clone()),
+        }
+        draft
+    }
+
+    /// The site that they make.
+    pub(super) fn finish(self) -> Result<Site, Misfit> {
+        let misfit = |key, message| Err(Misfit { key, message });
+        let Some(name) = self.site else { return misfit("name", "a site needs a `name`") };
+        let content = match (self.folder, self.upstream, self.document_root) {
+            (Some(folder), None, document_root) => Content::Folder { folder, document_root },
+            (None, Some(_), Some(_)) => return misfit("document-root", "an upstream has no document root"),
+            (None, Some(upstream), None) => Content::Upstream(upstream),
+            (Some(_), Some(_), _) => return misfit("upstream", "a site has a `folder` or an `upstream`, not both"),
+            (None, None, _) => return misfit("name", "a site needs a `folder` or an `upstream`"),
+        };
+        let site = Site { name, content, ..self.rest };
+        if site.own_tls().is_some() && (site.server != Some(ServerId::Elsewhere) || site.https != Https::Only) {
+            let message = "an upstream that speaks TLS itself goes with `server = \"elsewhere\"`, and with no `https`";
+            return misfit("upstream", message);
+        }
+        Ok(site)
+    }
+}

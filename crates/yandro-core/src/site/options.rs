@@ -1,0 +1,410 @@
+//! Every option of a site in one table: it feeds the site list (reading and writing), `yandro map`, the page on
+//! `sites.toml` and `yandro sites --json`.
+//!
+//! To add an option: a field of [`Serving`](super::Serving), its row here, and its directives in each server's folder.
+
+use camino::Utf8PathBuf;
+
+use super::serving::{checked_path, checked_port};
+use super::{
+    Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, ServerId, Site, Symlinks, Upstream,
+    UpstreamHost, checked_days, checked_fallback, checked_index,
+};
+use crate::name::HostName;
+use crate::pki::KeyKind;
+use crate::tables::Value;
+
+/// A site while its options are read: what answers is known once all are.
+#[derive(Clone, Debug)]
+pub(super) struct Draft {
+    pub(super) site: Option<HostName>,
+    /// All but the name and what answers.
+    pub(super) rest: Site,
+    pub(super) folder: Option<Utf8PathBuf>,
+    pub(super) document_root: Option<Utf8PathBuf>,
+    pub(super) upstream: Option<Upstream>,
+}
+
+/// What the value of an option looks like.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Form {
+    /// `true` or `false`; `on` or `off` as an argument.
+    Flag,
+    /// One of these words; each with what it means.
+    Word(&'static [(&'static str, &'static str)]),
+    /// A text.
+    Text,
+    /// Several texts.
+    Texts,
+    /// A number.
+    Number,
+    /// Several ports.
+    Ports,
+}
+
+/// What `yandro map` knows of an option.
+#[derive(Clone, Copy, Debug)]
+pub struct Argument {
+    /// Its name, without the dashes.
+    pub name: &'static str,
+    /// What its value is called in the help.
+    pub value: &'static str,
+    /// The help.
+    pub help: &'static str,
+    /// The word that stands for none, or for the usual.
+    pub clear: Option<&'static str>,
+    /// Whether the value may be left out: then it is looked for on this machine.
+    pub may_be_found: bool,
+    /// Whether the value is a path of this machine.
+    pub is_path: bool,
+    /// Which part of the site it is about.
+    pub group: Group,
+}
+
+/// Parts of a site that have options of their own.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Group {
+    /// The certificate.
+    Certificate,
+    /// How a server serves it.
+    Serving,
+}
+
+/// One option.
+pub struct SiteOption {
+    /// The key in the site list.
+    pub key: &'static str,
+    /// What it is for, in a line: for the page on `sites.toml`.
+    pub meaning: &'static str,
+    /// What counts where it isn't said.
+    pub usual: &'static str,
+    /// What its value looks like.
+    pub form: Form,
+    /// What `yandro map` knows of it; `None` for those that have arguments of their own.
+    pub argument: Option<Argument>,
+    /// Reads its values; none stands for the usual.
+    pub(super) read: fn(&mut Draft, &[&str]) -> Result<(), String>,
+    /// Its value; `None` where it is the usual.
+    pub(super) write: fn(&Site) -> Option<Value>,
+}
+
+impl std::fmt::Debug for SiteOption {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "SiteOption({})", self.key)
+    }
+}
+
+impl SiteOption {
+    /// Its value of a site, as the site list has it; `None` where it is the usual.
+    pub fn value(&self, site: &Site) -> Option<Value> {
+        (self.write)(site)
+    }
+}
+
+/// An option of this key.
+pub fn option(key: &str) -> Option<&'static SiteOption> {
+    OPTIONS.iter().find(|option| option.key == key)
+}
+
+type Read = Result<(), String>;
+
+fn texts(texts: Vec<String>) -> Option<Value> {
+    (!texts.is_empty()).then_some(Value::Texts(texts))
+}
+
+fn text(text: &impl ToString) -> Value {
+    Value::Text(text.to_string())
+}
+
+fn ports(ports: &[u16]) -> Option<Value> {
+    (!ports.is_empty()).then(|| Value::Numbers(ports.to_vec()))
+}
+
+fn read_ports(values: &[&str], usual: u16) -> Result<Vec<u16>, String> {
+    let port = |text: &&str| text.parse().map_err(|_| format!("`{text}` is no port")).and_then(checked_port);
+    let ports: Vec<u16> = values.iter().map(port).collect::<Result<_, _>>()?;
+    let mut sorted = ports.clone();
+    sorted.sort_unstable();
+    if let Some(twice) = sorted.windows(2).find_map(|pair| (pair[0] == pair[1]).then_some(pair[0])) {
+        return Err(format!("port {twice} is given twice"));
+    }
+    // The usual one alone is as good as none said.
+    Ok(if ports == [usual] { Vec::new() } else { ports })
+}
+
+/// The last of the values, if there is one.
+fn last<T>(values: &[&str], read: impl Fn(&str) -> Result<T, String>) -> Result<Option<T>, String> {
+    values.last().map(|text| read(text)).transpose()
+}
+
+fn each<T>(values: &[&str], read: impl Fn(&str) -> Result<T, String>) -> Result<Vec<T>, String> {
+    values.iter().map(|text| read(text)).collect()
+}
+
+fn absolute(path: &str) -> Result<Utf8PathBuf, String> {
+    let path = Utf8PathBuf::from(path);
+    if path.is_absolute() { Ok(path) } else { Err(format!("`{path}` is no absolute path: begin it with `/`")) }
+}
+
+fn relative(path: &str) -> Result<Utf8PathBuf, String> {
+    let path = Utf8PathBuf::from(path);
+    let stays_below = path.components().all(|part| matches!(part, camino::Utf8Component::Normal(_)));
+    if stays_below && path.components().next().is_some() {
+        Ok(path)
+    } else {
+        Err(format!("`{path}` is no path below the folder: give one such as `public`"))
+    }
+}
+
+fn address(text: &str) -> Result<core::net::IpAddr, String> {
+    text.parse().map_err(|_| format!("`{text}` is no IP address: give one such as `127.0.0.1` or `::1`"))
+}
+
+fn host(text: &str) -> Result<HostName, String> {
+    HostName::parse(text).map_err(|error| error.to_string())
+}
+
+/// A choice of a few words: how it is read and written.
+macro_rules! choice {
+    ($type:ty, $draft:ident => $place:expr, $site:ident => $value:expr) => {
+        (
+            |$draft: &mut Draft, values: &[&str]| -> Read {
+                let of = |word: &str| <$type>::ALL.iter().copied().find(|choice| choice.word() == word);
+                let unknown = |word: &str| {
+                    let words: Vec<&str> = <$type>::ALL.iter().map(|choice| choice.word()).collect();
+                    format!("unknown variant `{word}`, expected one of `{}`", words.join("`, `"))
+                };
+                $place = last(values, |word| of(word).ok_or_else(|| unknown(word)))?.unwrap_or_default();
+                Ok(())
+            },
+            |$site: &Site| ($value != <$type>::default()).then(|| Value::Text($value.word().to_owned())),
+        )
+    };
+}
+
+/// A flag: how it is read and written.
+macro_rules! flag {
+    ($draft:ident => $place:expr, $site:ident => $value:expr) => {
+        (
+            |$draft: &mut Draft, values: &[&str]| -> Read {
+                $place = matches!(values.last(), Some(&("true" | "on")));
+                Ok(())
+            },
+            |$site: &Site| $value.then_some(Value::Flag(true)),
+        )
+    };
+}
+
+/// How values are read and written otherwise.
+macro_rules! value {
+    ($draft:ident, $values:ident => $place:expr, $read:expr, $site:ident => $value:expr) => {
+        (
+            |$draft: &mut Draft, $values: &[&str]| -> Read {
+                $place = $read;
+                Ok(())
+            },
+            |$site: &Site| $value,
+        )
+    };
+}
+
+/// One row for each option, in the order in which they are written.
+macro_rules! options {
+    ($($key:literal $form:expr, $meaning:literal, $usual:literal, $both:expr $(, $argument:expr)?;)*) => {
+        /// Every option.
+        pub static OPTIONS: &[SiteOption] = &[$(
+            SiteOption {
+                key: $key,
+                meaning: $meaning,
+                usual: $usual,
+                form: $form,
+                argument: argument!($($argument)?),
+                read: $both.0,
+                write: $both.1,
+            },
+        )*];
+    };
+}
+
+macro_rules! argument {
+    () => {
+        None
+    };
+    ($argument:expr) => {
+        Some($argument)
+    };
+}
+
+const fn serving(name: &'static str, value: &'static str, help: &'static str) -> Argument {
+    let (clear, group) = (None, Group::Serving);
+    Argument { name, value, help, clear, may_be_found: false, is_path: false, group }
+}
+
+const fn certificate(name: &'static str, value: &'static str, help: &'static str) -> Argument {
+    Argument { group: Group::Certificate, ..serving(name, value, help) }
+}
+
+const fn or(clear: &'static str, argument: Argument) -> Argument {
+    Argument { clear: Some(clear), ..argument }
+}
+
+const fn path(argument: Argument) -> Argument {
+    Argument { is_path: true, ..argument }
+}
+
+options! {
+    "name" Form::Text, "The site's name.", "needed",
+        value!(draft, values => draft.site, last(values, host)?, site => Some(Value::Text(site.name.to_unicode())));
+    "aliases" Form::Texts, "Further names that answer alike.", "none",
+        value!(draft, values => draft.rest.aliases, each(values, host)?,
+            site => texts(site.aliases.iter().map(HostName::to_unicode).collect()));
+    "folder" Form::Text, "The project's folder, absolute. A site has this or `upstream`.", "none",
+        value!(draft, values => draft.folder, last(values, absolute)?, site => match &site.content {
+            Content::Folder { folder, .. } => Some(text(folder)),
+            Content::Upstream(_) => None,
+        });
+    "document-root" Form::Text, "The part of the folder that is served.", "all of it",
+        value!(draft, values => draft.document_root, last(values, relative)?, site => match &site.content {
+            Content::Folder { document_root, .. } => document_root.as_ref().map(text),
+            Content::Upstream(_) => None,
+        });
+    "upstream" Form::Text, "A running server that requests are passed on to, as `http://HOST:PORT`; as `https://HOST:PORT` one that speaks TLS itself.", "none",
+        value!(draft, values => draft.upstream,
+            last(values, |text| Upstream::parse(text).map_err(|error| error.to_string()))?,
+            site => match &site.content {
+                Content::Folder { .. } => None,
+                Content::Upstream(upstream) => Some(text(upstream)),
+            });
+    "server" Form::Text, "The web server: `apache`, `nginx`, `built-in`, one that you named, or `elsewhere`.", "chosen at each run",
+        value!(draft, values => draft.rest.server,
+            last(values, |text| ServerId::parse(text).map_err(|error| error.to_string()))?,
+            site => site.server.map(|server| Value::Text(server.word().to_owned())));
+    "https" Form::Word(&[("only", "HTTPS; plain HTTP leads there"), ("both", "both alike"), ("off", "plain HTTP alone")]),
+        "Over which protocols the site answers.", "only",
+        choice!(Https, draft => draft.rest.https, site => site.https);
+    "certificate-wildcard" Form::Flag, "Whether the certificate covers all names with one label more.", "false",
+        flag!(draft => draft.rest.certificate.wildcard, site => site.certificate.wildcard),
+        certificate("cert-wildcard", "WHETHER", "Cover all names with one label more than the site's, too");
+    "certificate-addresses" Form::Texts, "Addresses that the certificate covers, too.", "none",
+        value!(draft, values => draft.rest.certificate.addresses, each(values, address)?,
+            site => texts(site.certificate.addresses.iter().map(ToString::to_string).collect())),
+        or("off", certificate("cert-address", "IP", "An address that it covers, too; give it once for each. `off` for none"));
+    "certificate-days" Form::Number, "For how many days the certificate is valid.", "396",
+        value!(draft, values => draft.rest.certificate.days, {
+            let days = last(values, |text| text.parse().map_err(|_| format!("`{text}` is no number of days")))?;
+            let days = days.map(checked_days).transpose()?;
+            days.filter(|days| i64::from(*days) != crate::pki::LEAF_DAYS)
+        }, site => site.certificate.days.map(Value::Number)),
+        certificate("cert-days", "N", "How many days it is valid, 825 at most");
+    "certificate-key" Form::Word(&[
+            ("p256", "ECDSA on P-256: what everything takes, and the quickest"),
+            ("p384", "ECDSA on P-384"),
+            ("rsa3072", "RSA with 3,072 bits, for what is too old for the others"),
+        ]), "The kind of the certificate's key.", "p256",
+        choice!(KeyKind, draft => draft.rest.certificate.key, site => site.certificate.key),
+        certificate("cert-key-kind", "KIND", "The kind of its key");
+    "address" Form::Text, "Where the names point to.", "127.0.0.1",
+        value!(draft, values => draft.rest.address, last(values, address)?.unwrap_or(DEFAULT_ADDRESS),
+            site => (site.address != DEFAULT_ADDRESS).then(|| text(&site.address)));
+    "http-ports" Form::Ports, "The ports for plain HTTP.", "80",
+        value!(draft, values => draft.rest.serving.http_ports, read_ports(values, 80)?, site => ports(&site.serving.http_ports)),
+        serving("http-port", "PORT", "The port for plain HTTP, in the place of 80; give it once for each");
+    "https-ports" Form::Ports, "The ports for HTTPS.", "443",
+        value!(draft, values => draft.rest.serving.https_ports, read_ports(values, 443)?, site => ports(&site.serving.https_ports)),
+        serving("https-port", "PORT", "The port for HTTPS, in the place of 443; give it once for each");
+    "by-address" Form::Flag, "Whether the site has its address for itself, and answers there whatever name is asked for.", "false",
+        flag!(draft => draft.rest.serving.by_address, site => site.serving.by_address),
+        serving("by-address", "WHETHER", "Give the site its address for itself: it answers there whatever name is asked for");
+    "only-here" Form::Flag, "Whether only this computer is answered.", "false; `yandro map` sets it for new sites",
+        flag!(draft => draft.rest.serving.only_here, site => site.serving.only_here),
+        serving("only-here", "WHETHER", "Answer this computer only, and nobody else in its network (on for a new site at a loopback address, unless its server is in a container or a virtual machine)");
+    "listing" Form::Word(&[("on", "Yes"), ("off", "No")]), "Whether folders without an index are listed.", "on",
+        choice!(Listing, draft => draft.rest.serving.listing, site => site.serving.listing),
+        serving("listing", "WHETHER", "List folders that have no index (on unless said)");
+    "overrides" Form::Word(&[
+            ("on", "Yes; of a site without PHP no lines that can run programs, such as `SetHandler`"),
+            ("all", "Every line"),
+            ("off", "No"),
+        ]), "Whether override files (`.htaccess`) count.", "on",
+        choice!(Overrides, draft => draft.rest.serving.overrides, site => site.serving.overrides),
+        serving("overrides", "WHICH", "Obey override files, `.htaccess` (on unless said); only Apache httpd has them");
+    "symlinks" Form::Word(&[
+            ("on", "All of them; the built-in server stays within the project's folder"),
+            ("anywhere", "All of them, wherever they lead"),
+            ("owner", "Those whose target has the same owner"),
+            ("off", "None"),
+        ]), "Which symbolic links are followed.", "on",
+        choice!(Symlinks, draft => draft.rest.serving.symlinks, site => site.serving.symlinks),
+        serving("symlinks", "WHETHER", "Follow symbolic links (on unless said)");
+    "upstream-host" Form::Word(&[("site", "The site's name"), ("own", "The upstream's own host and port")]),
+        "The host that an upstream is asked for.", "site",
+        choice!(UpstreamHost, draft => draft.rest.serving.upstream_host, site => site.serving.upstream_host),
+        serving("upstream-host", "WHOSE", "The host that an upstream is asked for: the site's (as it is unless said), or the upstream's own, for one that refuses other names");
+    "index" Form::Texts, "The names that an index may have: the first that is there answers.", "the server's own",
+        value!(draft, values => draft.rest.serving.index, each(values, checked_index)?, site => texts(site.serving.index.clone())),
+        or("off", serving("index", "FILE", "A name that an index may have; give it once for each, the first that is there answers. `off` for the server's own"));
+    "fallback" Form::Text, "What answers for paths that are no files, such as `/index.php`.", "nothing",
+        value!(draft, values => draft.rest.serving.fallback, last(values, checked_fallback)?,
+            site => site.serving.fallback.as_ref().map(text)),
+        or("off", serving("fallback", "PATH", "What answers for paths that are no files, such as /index.php or /index.html; `off` for none"));
+    "php" Form::Text, "Where php-fpm listens: the path of its socket, or `HOST:PORT`.", "no PHP",
+        value!(draft, values => draft.rest.serving.php, last(values, FastCgi::parse)?, site => site.serving.php.as_ref().map(text)),
+        Argument { may_be_found: true, ..or("off", serving("php", "SOCKET", "Run PHP files by php-fpm: by the socket that is found, or the one that is named (a path, or HOST:PORT); `off` for none")) };
+    "extra" Form::Text, "A file with further directives of yours for the site's virtual hosts, absolute.", "none",
+        value!(draft, values => draft.rest.serving.extra, last(values, checked_path)?, site => site.serving.extra.as_ref().map(text)),
+        path(or("off", serving("extra", "FILE", "A file with further directives of yours for the site's virtual hosts; `off` for none")));
+    "logs" Form::Text, "The folder of the site's logs, absolute; `off` for none.", "the server's own",
+        value!(draft, values => draft.rest.serving.logs, last(values, Logs::parse)?.unwrap_or_default(),
+            site => (site.serving.logs != Logs::default()).then(|| text(&site.serving.logs))),
+        path(serving("logs", "FOLDER", "The folder of the site's logs; `usual` for the server's own, `off` for none"));
+}
+
+/// The page on the keys of the site list, in Markdown: `docs/sites-toml.md`.
+pub fn options_page() -> String {
+    let mut page = String::from(
+        "# sites.toml\n\nEvery key of a site in the site list, `~/.config/yandro/sites.toml`. This page is made from the code's own table.\nEdit the list as you like, then run `yandro settle`; `yandro map` writes the same keys.\n\n```toml\n[[site]]\nname = \"saltmarsh.test\"\nfolder = \"/home/ada/saltmarsh\"\n```\n\n| key | value | unless said | what it is |\n|---|---|---|---|\n",
+    );
+    for option in OPTIONS {
+        let value = match option.form {
+            Form::Flag => "`true` or `false`".to_owned(),
+            Form::Word(words) => words.iter().map(|(word, _)| format!("`\"{word}\"`")).collect::<Vec<_>>().join(", "),
+            Form::Text => "a string".to_owned(),
+            Form::Texts => "an array of strings".to_owned(),
+            Form::Number => "a number".to_owned(),
+            Form::Ports => "an array of numbers".to_owned(),
+        };
+        page += &format!("| `{}` | {value} | {} | {} |\n", option.key, option.usual, option.meaning);
+    }
+    page
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The page is made from the table: `YANDRO_WRITE_DOCS=1 cargo test -p yandro-core options`.
+    #[test]
+    #[allow(clippy::disallowed_methods, reason = "the page is a file")]
+    fn the_page_of_keys_is_the_table_of_options() {
+        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/sites-toml.md");
+        if std::env::var_os("YANDRO_WRITE_DOCS").is_some() {
+            std::fs::write(path, options_page()).unwrap();
+        }
+        assert_eq!(std::fs::read_to_string(path).unwrap(), options_page());
+    }
+
+    #[test]
+    fn words_of_the_table_are_those_of_the_choices() {
+        let site = Site::new(HostName::parse("saltmarsh.test").unwrap(), Content::folder("/srv"));
+        for option in OPTIONS {
+            let Form::Word(words) = option.form else { continue };
+            for (word, _) in words {
+                let mut draft = Draft::of(&site);
+                (option.read)(&mut draft, &[word]).unwrap();
+                let written = option.value(&draft.finish().unwrap());
+                let is_usual = *word == option.usual;
+                assert_eq!(written, (!is_usual).then(|| Value::Text((*word).to_owned())), "{} = {word}", option.key);
+            }
+        }
+    }
+}

@@ -1,0 +1,327 @@
+//! What `yandro map` changes of a site's options, and what a server has to say to that.
+
+use camino::Utf8PathBuf;
+
+use super::options::{Draft, Form, Group, OPTIONS, SiteOption};
+use super::{Content, FastCgi, ServerId, ServerKind, Serving, Site, UpstreamHost};
+use crate::config::Published;
+
+/// The options that are set or cleared; the others stay as they are.
+#[derive(Clone, Debug, Default)]
+pub struct SitePatch {
+    /// Each with its new values; none clears it.
+    changes: Vec<(&'static SiteOption, Vec<String>)>,
+}
+
+/// What is known of the server that a site is to be on.
+#[derive(Clone, Debug)]
+pub struct Facts {
+    /// The server.
+    pub server: ServerId,
+    /// What kind it is, if yandro configures it.
+    pub kind: Option<ServerKind>,
+    /// Whether it is on this computer.
+    pub is_here: bool,
+    /// Under which ports it is reached.
+    pub published: Published,
+    /// Where PHP listens on this computer, if it was found.
+    pub php: Option<FastCgi>,
+    /// The user's settings, for hints.
+    pub settings: Utf8PathBuf,
+}
+
+/// Why a site can't be so.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Refusal {
+    /// What is wrong, with the value.
+    pub message: String,
+    /// What helps.
+    pub hints: Vec<String>,
+    /// Whether the arguments are at fault, and not the machine.
+    pub is_usage: bool,
+}
+
+impl Refusal {
+    fn new(message: impl Into<String>) -> Self {
+        Self { message: message.into(), hints: Vec::new(), is_usage: true }
+    }
+
+    fn hint(mut self, hint: impl Into<String>) -> Self {
+        self.hints.push(hint.into());
+        self
+    }
+}
+
+impl SitePatch {
+    /// Changes an option. The values are those of an argument of `yandro map`: its own word for none clears it.
+    pub fn change(&mut self, option: &'static SiteOption, values: Vec<String>) {
+        let clear = option.argument.and_then(|argument| argument.clear);
+        let is_cleared = values.len() == 1 && clear == Some(values[0].as_str());
+        self.changes.push((option, if is_cleared { Vec::new() } else { values }));
+    }
+
+    /// The values that an option is to have; `None` if it stays, nothing if it is cleared.
+    fn values(&self, key: &str) -> Option<&[String]> {
+        self.changes.iter().find(|(option, _)| option.key == key).map(|(_, values)| &values[..])
+    }
+
+    fn is_set(&self, key: &str) -> bool {
+        self.values(key).is_some()
+    }
+
+    fn is_on(&self, key: &str) -> Option<bool> {
+        self.values(key).map(|values| values.last().is_some_and(|value| value == "on"))
+    }
+
+    /// The arguments of a group that are given, in the order of the table.
+    fn given(&self, group: Group) -> impl Iterator<Item = &'static str> {
+        let of_group = move |option: &&SiteOption| option.argument.is_some_and(|argument| argument.group == group);
+        let given = OPTIONS.iter().filter(of_group).filter(|option| self.is_set(option.key));
+        given.filter_map(|option| option.argument).map(|argument| argument.name)
+    }
+
+    /// The site with these changes. `site` has its name, content, server and address already; `before` is what it was,
+    /// if it was there.
+    ///
+    /// # Errors
+    /// A [`Refusal`] for a value that is none, and for what the server can't do.
+    pub fn apply(&self, site: &Site, before: Option<&Site>, facts: &Facts) -> Result<Site, Refusal> {
+        let mut draft = Draft::of(site);
+        let is_moved = before.is_some_and(|before| before.server != Some(facts.server));
+        if !facts.server.is_configured() && is_moved {
+            // What the other server did not know it can't keep.
+            draft.rest.serving = Serving::default();
+        }
+        self.refused(facts, &site.content)?;
+        let only_here = self.only_here(site, before, facts)?;
+        for (option, values) in &self.changes {
+            let found = facts.php.as_ref().map(ToString::to_string);
+            let words: Vec<&str> = match &values[..] {
+                [none] if none.is_empty() && option.argument.is_some_and(|argument| argument.may_be_found) => {
+                    let found = found.as_deref().ok_or_else(|| nothing_found(facts))?;
+                    vec![found]
+                }
+                values => values.iter().map(String::as_str).collect(),
+            };
+            (option.read)(&mut draft, &words).map_err(Refusal::new)?;
+        }
+        let serving = &mut draft.rest.serving;
+        serving.only_here = only_here;
+        if matches!(site.content, Content::Upstream(_)) {
+            serving.php = None;
+            serving.fallback = None;
+            serving.index.clear();
+        } else {
+            serving.upstream_host = UpstreamHost::default();
+        }
+        let site = draft.finish().map_err(|misfit| Refusal::new(misfit.message))?;
+        is_published(&site, facts)?;
+        Ok(site)
+    }
+
+    /// Refuses what the server can't do.
+    fn refused(&self, facts: &Facts, content: &Content) -> Result<(), Refusal> {
+        let server = facts.server;
+        // A server elsewhere may listen on other ports, unless it is the upstream itself.
+        let is_own_tls = matches!(content, Content::Upstream(upstream) if upstream.is_secure());
+        let has_ports = server == ServerId::Elsewhere && !is_own_tls;
+        let is_refused = |option: &&str| match server {
+            ServerId::BuiltIn => !["upstream-host", "symlinks"].contains(option),
+            _ => !(has_ports && ["http-port", "https-port"].contains(option)),
+        };
+        if !server.is_configured()
+            && let Some(option) = self.given(Group::Serving).find(is_refused)
+        {
+            let refusal = Refusal::new(format!("{server} has no `--{option}`"));
+            return Err(match (server, option) {
+                (ServerId::BuiltIn, "http-port" | "https-port") => {
+                    refusal.hint(format!("set its ports under [built-in] in {}", facts.settings))
+                }
+                (ServerId::Elsewhere, _) => refusal.hint("set it up there"),
+                _ => refusal.hint(format!(
+                    "leave `--{option}` out, or map the site on Apache httpd or nginx: --server apache, --server nginx"
+                )),
+            });
+        }
+        if let Some(kind) = facts.kind
+            && self.is_set("overrides")
+            && kind.software().override_file().is_none()
+        {
+            return Err(Refusal::new(format!("{kind} has no override files: leave `--overrides` out")));
+        }
+        let is_upstream = matches!(content, Content::Upstream(_));
+        if is_upstream && ["php", "index", "fallback"].iter().any(|key| self.is_set(key)) {
+            let message = "an upstream has no files: leave `--php`, `--index` and `--fallback` out";
+            return Err(Refusal::new(message));
+        }
+        if self.is_set("upstream-host") && (!is_upstream || is_own_tls) {
+            let message = "nothing of this site is passed on to an upstream: leave `--upstream-host` out";
+            return Err(Refusal::new(message));
+        }
+        if self.is_on("by-address") == Some(true) && !facts.published.0.is_empty() {
+            let message = format!("the address that `{}` has for itself can't be seen from here", server.word());
+            return Err(Refusal::new(message).hint("leave `--by-address` out"));
+        }
+        Ok(())
+    }
+
+    /// Whether the site answers this computer only: a new one does, where all who are to reach it are here.
+    fn only_here(&self, site: &Site, before: Option<&Site>, facts: &Facts) -> Result<bool, Refusal> {
+        // Requests to a remote or containerised server come from outside it.
+        let is_here = facts.server.is_configured() && facts.is_here;
+        let choice = self.is_on("only-here");
+        if choice == Some(true) && !is_here {
+            let server = facts.server.word();
+            let message = format!("`{server}` is not on this computer, so every request comes from outside");
+            return Err(Refusal::new(message).hint("leave `--only-here` out"));
+        }
+        let may_be = is_here && site.address.is_loopback();
+        let is_same = |before: &Site| before.address == site.address && before.server == Some(facts.server);
+        Ok(match (choice, before) {
+            (Some(choice), _) => choice,
+            (None, None) => may_be,
+            // With another address or server it goes by that.
+            (None, Some(before)) => before.serving.only_here && (may_be || is_same(before)),
+        })
+    }
+}
+
+/// PHP is to be found, and isn't.
+fn nothing_found(facts: &Facts) -> Refusal {
+    if !facts.is_here {
+        return Refusal::new(format!("where PHP is on `{}` can't be seen from here", facts.server.word()))
+            .hint("name its socket or address as the server sees it: --php=SOCKET, --php=HOST:PORT");
+    }
+    let none = Refusal::new("no PHP was found: there is no socket of php-fpm where systems have it")
+        .hint("install and start it (`apt install php-fpm`), or name its socket: --php=SOCKET");
+    Refusal { is_usage: false, ..none }
+}
+
+/// Refuses ports that nobody reaches.
+fn is_published(site: &Site, facts: &Facts) -> Result<(), Refusal> {
+    let mut ports = site.http_ports(80).into_iter().chain(site.https_ports(443));
+    let Some(port) = ports.find(|port| facts.published.here(*port).is_none()) else { return Ok(()) };
+    let server = facts.server.word();
+    Err(Refusal::new(format!("`{server}` has not published its port {port}: the site would be out of reach"))
+        .hint(format!(
+            "publish it, and say under which port of this machine: yandro servers add {server} --port HERE:{port}"
+        ))
+        .hint("or choose other ports: --http-port, --https-port"))
+}
+
+impl SiteOption {
+    /// The words that its argument may have; none for one that takes any text.
+    pub fn words(&self) -> &'static [(&'static str, &'static str)] {
+        match self.form {
+            Form::Flag => &[("on", "Yes"), ("off", "No")],
+            Form::Word(words) => words,
+            _ => &[],
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::{DEFAULT_ADDRESS, Listing, Logs, Upstream, option};
+    use super::*;
+    use crate::config::PublishedPort;
+    use crate::name::HostName;
+
+    fn site(content: Content) -> Site {
+        let name = HostName::parse("saltmarsh.test").unwrap();
+        Site { server: Some(ServerId::APACHE), address: DEFAULT_ADDRESS, ..Site::new(name, content) }
+    }
+
+    fn facts(server: ServerId) -> Facts {
+        let kind = match server {
+            ServerId::Found(kind) => Some(kind),
+            _ => None,
+        };
+        let (published, settings) = (Published::default(), "/home/ada/settings.toml".into());
+        Facts { server, kind, is_here: true, published, php: None, settings }
+    }
+
+    /// `key=value,value` for each option.
+    fn patch(options: &[&str]) -> SitePatch {
+        let mut patch = SitePatch::default();
+        for text in options {
+            let (key, values) = text.split_once('=').unwrap();
+            patch.change(option(key).unwrap(), values.split(',').map(str::to_owned).collect());
+        }
+        patch
+    }
+
+    #[test]
+    fn what_is_given_is_set_or_cleared_and_the_rest_stays() {
+        let folder = || site(Content::folder("/srv/saltmarsh"));
+        let apply = |options: &[&str], site: &Site| {
+            let mut facts = facts(ServerId::APACHE);
+            facts.php = Some(FastCgi::Address("127.0.0.1:9000".into()));
+            patch(options).apply(site, Some(site), &facts).unwrap()
+        };
+        let first = apply(
+            &["http-ports=8080,8081", "listing=off", "fallback=index.php", "logs=off", "php=", "by-address=on"],
+            &folder(),
+        );
+        let serving = &first.serving;
+        assert_eq!(
+            (&serving.http_ports[..], serving.listing, &serving.logs),
+            (&[8080, 8081][..], Listing::Off, &Logs::Off)
+        );
+        assert_eq!((serving.fallback.as_deref(), serving.by_address), (Some("/index.php"), true));
+        assert_eq!(serving.php, Some(FastCgi::Address("127.0.0.1:9000".into())), "it was found");
+        assert_eq!(apply(&[], &first), first);
+        let second = apply(&["http-ports=80", "fallback=off", "logs=usual", "php=off", "by-address=off"], &first);
+        let serving = Serving { listing: Listing::Off, ..Serving::default() };
+        assert_eq!(second, Site { serving, ..folder() });
+    }
+
+    #[test]
+    fn what_a_server_can_not_do_is_refused_with_its_reason() {
+        let folder = site(Content::folder("/srv/saltmarsh"));
+        let upstream = site(Content::Upstream(Upstream::parse("http://127.0.0.1:3000").unwrap()));
+        let away = Facts { is_here: false, ..facts(ServerId::NGINX) };
+        let published = Facts { published: Published(vec![PublishedPort::parse("8443:443").unwrap()]), ..away.clone() };
+        let cases: [(&[&str], &Site, &Facts, &str); 10] = [
+            (&["http-ports=8080"], &folder, &facts(ServerId::BuiltIn), "the built-in server has no `--http-port`"),
+            (&["listing=on"], &folder, &facts(ServerId::Elsewhere), "the server there has no `--listing`"),
+            (&["overrides=all"], &folder, &facts(ServerId::NGINX), "nginx has no override files"),
+            (&["index=a.html"], &upstream, &facts(ServerId::APACHE), "an upstream has no files"),
+            (&["upstream-host=own"], &folder, &facts(ServerId::APACHE), "nothing of this site is passed on"),
+            (&["only-here=on"], &folder, &away, "`nginx` is not on this computer"),
+            (&["php="], &folder, &away, "where PHP is on `nginx` can't be seen"),
+            (&["php="], &folder, &facts(ServerId::NGINX), "no PHP was found"),
+            (&["by-address=on"], &folder, &published, "the address that `nginx` has for itself"),
+            (&[], &folder, &published, "`nginx` has not published its port 80"),
+        ];
+        for (options, site, facts, words) in cases {
+            let refusal = patch(options).apply(site, Some(site), facts).unwrap_err();
+            assert!(refusal.message.starts_with(words), "{options:?}: {}", refusal.message);
+        }
+        for (options, words) in [
+            ("http-ports=80,80", "port 80 is given twice"),
+            ("index=a/b", "`a/b` is no file name"),
+            ("certificate-days=0", "a certificate lasts from one day"),
+            ("certificate-addresses=here", "`here` is no IP address"),
+        ] {
+            let refusal = patch(&[options]).apply(&folder, None, &facts(ServerId::APACHE)).unwrap_err();
+            assert!(refusal.message.starts_with(words), "{}", refusal.message);
+        }
+    }
+
+    #[test]
+    fn a_new_site_answers_this_computer_only_where_all_who_are_to_reach_it_are_here() {
+        let folder = site(Content::folder("/srv/saltmarsh"));
+        let network = Site { address: [192, 168, 0, 9].into(), ..folder.clone() };
+        let only_here = |site: &Site, before: Option<&Site>, facts: &Facts| {
+            SitePatch::default().apply(site, before, facts).unwrap().serving.only_here
+        };
+        let here = facts(ServerId::APACHE);
+        assert!(only_here(&folder, None, &here) && !only_here(&network, None, &here));
+        assert!(!only_here(&folder, None, &Facts { is_here: false, ..here.clone() }));
+        assert!(!only_here(&folder, Some(&folder), &here), "a site from before stays as it is");
+        let mut closed = folder.clone();
+        closed.serving.only_here = true;
+        assert!(only_here(&folder, Some(&closed), &here) && !only_here(&network, Some(&closed), &here));
+    }
+}
