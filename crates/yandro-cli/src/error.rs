@@ -169,6 +169,9 @@ impl From<PkiError> for CommandError {
             PkiError::AddressOutside { address, .. } => {
                 Some(format!("have the authority vouch for it, too: yandro authority widen --network {address}"))
             }
+            PkiError::KeyNotMade { .. } => {
+                Some("install the package `openssl`, or take a kind that yandro makes by itself: p256 or p384".into())
+            }
             _ => None,
         };
         hint.into_iter().fold(Self { is_locked, ..Self::usage(error) }, Self::hint)

@@ -4,6 +4,8 @@ mod args;
 mod as_root;
 mod commands;
 mod context;
+#[cfg(test)]
+mod dependencies;
 mod error;
 mod passphrase;
 mod run;

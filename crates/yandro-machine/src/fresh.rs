@@ -1,13 +1,11 @@
 //! Randomness of the system.
 
-use getrandom::SysRng;
 use ring::rand::{SecureRandom as _, SystemRandom};
 use ring::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, ECDSA_P384_SHA384_ASN1_SIGNING, EcdsaKeyPair};
-use rsa::PrivateKey;
-use rsa::pkcs8::{EncodePrivateKey as _, SecretDocument};
-use rsa::rand_core::UnwrapErr;
-use yandro_core::pki::{Key, KeyKind};
+use yandro_core::pki::{Key, KeyKind, PkiError};
 use yandro_core::plan::Fresh;
+
+use crate::openssl;
 
 /// Keys and serial numbers from the system's own source of randomness.
 #[derive(Debug)]
@@ -22,28 +20,24 @@ impl SystemFresh {
 }
 
 impl Fresh for SystemFresh {
-    fn key(&mut self, kind: KeyKind) -> Key {
+    fn key(&mut self, kind: KeyKind) -> Result<Key, PkiError> {
         let on_curve = |curve| {
             let der = EcdsaKeyPair::generate_pkcs8(curve, &self.0).expect("the system gives randomness");
             Key::from_pkcs8_der(der.as_ref())
         };
-        let key = match kind {
+        match kind {
             KeyKind::P256 => on_curve(&ECDSA_P256_SHA256_ASN1_SIGNING),
             KeyKind::P384 => on_curve(&ECDSA_P384_SHA384_ASN1_SIGNING),
-            KeyKind::Rsa3072 => Key::from_pkcs8_der(rsa_key().as_bytes()),
-        };
-        key.expect("a generated key is one of its kind")
+            // The library of the other kinds makes none.
+            KeyKind::Rsa3072 => {
+                openssl::rsa_key(3072).map_err(|why| PkiError::KeyNotMade { kind: kind.word(), why: why.to_string() })
+            }
+        }
     }
 
     fn bytes(&mut self) -> [u8; 16] {
         random()
     }
-}
-
-/// An RSA key of 3,072 bits in PKCS#8: the library of the other kinds makes none.
-fn rsa_key() -> SecretDocument {
-    let made = PrivateKey::new(&mut UnwrapErr(SysRng), 3072).expect("3,072 bits are enough for a key");
-    made.to_pkcs8_der().expect("a key can be written")
 }
 
 /// Random bytes of the system.

@@ -12,6 +12,7 @@ use std::time::{Duration, Instant, SystemTime};
 use camino::{Utf8Path, Utf8PathBuf};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, Signal, kill_process_group};
+use zeroize::Zeroizing;
 
 use crate::caller;
 use crate::permissions::user_name;
@@ -88,13 +89,36 @@ pub fn run_with_input(program: &Utf8Path, arguments: &[&str], input: &[u8]) -> i
     finish(clean(program), program, arguments, input, LIMIT)
 }
 
-fn finish(
-    mut command: Command,
+/// Runs a program to its end that is given secrets and makes some: `input` to read, of less than a
+/// pipe's 64 kB, and one more variable in its environment, which other users can't see (proc(5)).
+/// Gives what it wrote to standard output, or its complaint.
+///
+/// # Errors
+/// When it can't be started, or doesn't end within two minutes.
+pub(crate) fn run_with_secrets(
     program: &Utf8Path,
     arguments: &[&str],
     input: &[u8],
+    (variable, secret): (&str, &str),
+) -> io::Result<Result<Zeroizing<Vec<u8>>, String>> {
+    let mut command = clean(program);
+    command.env(variable, secret);
+    let (mut pipes, status) = finish_pipes(command, arguments, input, LIMIT)?;
+    let written = Zeroizing::new(std::mem::take(&mut pipes.said[0]));
+    Ok(if status.success() { Ok(written) } else { Err(pipes.ran(program, arguments, status).words) })
+}
+
+fn finish(command: Command, program: &Utf8Path, arguments: &[&str], input: &[u8], limit: Duration) -> io::Result<Ran> {
+    let (pipes, status) = finish_pipes(command, arguments, input, limit)?;
+    Ok(pipes.ran(program, arguments, status))
+}
+
+fn finish_pipes(
+    mut command: Command,
+    arguments: &[&str],
+    input: &[u8],
     limit: Duration,
-) -> io::Result<Ran> {
+) -> io::Result<(Pipes, ExitStatus)> {
     let stdin = if input.is_empty() { Stdio::null() } else { Stdio::piped() };
     command.args(arguments).process_group(0).stdin(stdin).stdout(Stdio::piped()).stderr(Stdio::piped());
     let mut child = command.spawn()?;
@@ -115,7 +139,7 @@ fn finish(
             return Err(io::Error::new(io::ErrorKind::TimedOut, format!("did not end within {} s", limit.as_secs())));
         }
     };
-    Ok(pipes.ran(program, arguments, status))
+    Ok((pipes, status))
 }
 
 /// Runs a program that leaves a server running, and gives what it said until it ended itself or

@@ -8,7 +8,7 @@ use hyper::body::{Bytes, Incoming};
 use hyper::header::{CONTENT_TYPE, HOST, HeaderValue, LOCATION, SERVER};
 use hyper::{Method, Request, Response, StatusCode, Uri};
 use percent_encoding::percent_decode_str;
-use tower::ServiceExt as _;
+use tower_service::Service as _;
 use yandro_core::site::Https;
 
 use crate::files::is_hidden;
@@ -97,7 +97,7 @@ async fn content(entry: &Entry, host: &str, scheme: &'static str, request: Reque
             if !tokio::task::spawn_blocking(move || rules.allow(&path)).await.unwrap_or(false) {
                 return text(StatusCode::NOT_FOUND, "There is no such file, or it is outside of the project.\n");
             }
-            let mut response = match files.service.clone().oneshot(request).await {
+            let mut response = match files.service.clone().call(request).await {
                 Ok(response) => response.map(|body| body.map_err(Into::into).boxed_unsync()),
                 Err(never) => match never {},
             };

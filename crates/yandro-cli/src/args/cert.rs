@@ -70,7 +70,7 @@ pub(crate) struct IssueArgs {
     /// The folder that takes `fullchain.pem` and `key.pem`
     #[arg(long, value_name = "DIR")]
     pub(crate) out: Utf8PathBuf,
-    /// Put certificate, chain and key into one file `certificate.p12` instead (PKCS#12)
+    /// Put certificate, chain and key into one file `certificate.p12` instead (PKCS#12; takes the program `openssl`)
     #[arg(long)]
     pub(crate) p12: bool,
     /// A file whose first line is the passphrase for it, instead of being asked

@@ -165,6 +165,28 @@ fn weak_keys_are_named(machine: &Namespace, request: &str) {
 }
 
 #[test]
+fn what_openssl_makes_is_refused_without_it_and_the_way_on_is_told() {
+    let Some(machine) = Namespace::new(&["mount"]) else { return };
+    machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+    machine.run("sh", &["-c", "mount --bind /dev/null /usr/bin/openssl"]).succeeds();
+    std::fs::write(machine.path("right"), "the tide turns\n").unwrap();
+    let before = machine.yandro(&["history"]).stdout;
+    insta::assert_snapshot!(machine.yandro(&["map", "rsa.test", "./saltmarsh", "--cert-key-kind", "rsa3072"]), @"
+    error: a new rsa3072 key can't be made: it takes the program `openssl`, which is not installed (looked for: /usr/bin/openssl, /usr/local/bin/openssl, /opt/homebrew/bin/openssl)
+    to mend it: install the package `openssl`, or take a kind that yandro makes by itself: p256 or p384
+    [status 2]
+    ");
+    let issue = ["cert", "issue", "pier.test", "--p12", "--p12-passphrase-file", "right", "--out", "pier"];
+    insta::assert_snapshot!(machine.yandro(&issue), @"
+    error: the PKCS#12 file can't be made: it takes the program `openssl`, which is not installed (looked for: /usr/bin/openssl, /usr/local/bin/openssl, /opt/homebrew/bin/openssl)
+    to mend it: install the package `openssl`, or leave `--p12` out: you get certificate and key as two PEM files
+    [status 3]
+    ");
+    assert_eq!(machine.yandro(&["history"]).stdout, before);
+    assert!(!machine.path("pier").exists());
+}
+
+#[test]
 fn certificates_are_issued_for_names_that_are_no_sites_and_renewed_when_asked() {
     let Some(machine) = Namespace::new(&["openssl", "certutil"]) else { return };
     machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();

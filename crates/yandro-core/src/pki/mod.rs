@@ -106,6 +106,14 @@ pub enum PkiError {
     /// What was made is not as its profile has it.
     #[error("what was made is not as it has to be: {0}")]
     Profile(String),
+    /// A new key can't be made.
+    #[error("a new {kind} key can't be made: {why}")]
+    KeyNotMade {
+        /// The kind of key, as a person names it.
+        kind: &'static str,
+        /// What is in the way.
+        why: String,
+    },
     /// The bytes are no key of this profile.
     #[error("the key is no P-256, P-384 or RSA key in PKCS#8 form")]
     Key,

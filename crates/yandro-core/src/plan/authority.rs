@@ -88,12 +88,12 @@ pub(super) fn new_authority(
     constraints: &Constraints,
     fresh: &mut dyn Fresh,
 ) -> Result<AuthorityTexts, PkiError> {
-    let key = fresh.key(KeyKind::P256);
+    let key = fresh.key(KeyKind::P256)?;
     let made = create_authority(NewAuthority {
         owner: &observed.owner,
         now: observed.now,
         constraints,
-        root_key: fresh.key(KeyKind::P256),
+        root_key: fresh.key(KeyKind::P256)?,
         issuing_key: &key,
         serials: [fresh.serial(), fresh.serial()],
     })?;

@@ -13,7 +13,7 @@ use super::model::ServerModel;
 use crate::config::PathView;
 use crate::hosts::TakeOver;
 use crate::name::HostName;
-use crate::pki::{Key, KeyKind, Serial};
+use crate::pki::{Key, KeyKind, PkiError, Serial};
 use crate::site::{DEFAULT_ADDRESS, ListId, ServerId, Site};
 
 /// Where everything is kept. Paths are those of this machine, the sysroot included.
@@ -169,7 +169,10 @@ impl Observed {
 /// A source of fresh keys and serial numbers: randomness is an argument, too.
 pub trait Fresh {
     /// A new private key.
-    fn key(&mut self, kind: KeyKind) -> Key;
+    ///
+    /// # Errors
+    /// When nothing here can make one of this kind.
+    fn key(&mut self, kind: KeyKind) -> Result<Key, PkiError>;
     /// Random bytes.
     fn bytes(&mut self) -> [u8; 16];
     /// A new serial number.

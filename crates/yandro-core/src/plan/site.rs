@@ -320,7 +320,7 @@ pub(super) fn certificate(
     }
     let old_key = old_key.filter(|_| !is_suspect).and_then(|pem| pki::Key::from_pem(pem).ok());
     let old_key = old_key.filter(|key| key.kind() == kind);
-    let key = old_key.unwrap_or_else(|| fresh.key(kind));
+    let key = old_key.map_or_else(|| fresh.key(kind), Ok)?;
     let request = LeafRequest { leaf: &leaf, now: observed.now, serial: fresh.serial() };
     let chain = authority.issue(files.key()?, &request, &key)?;
     let (chain_path, key_path) = (places.chain(&site.name), places.key(&site.name));

@@ -13,7 +13,7 @@ use crate::config::{Files, Layout, OTHERS, PathPair, PathView, Published, Seen};
 use crate::hosts::{HostsFile, TakeOver};
 use crate::httpd::KNOWN;
 use crate::name::HostName;
-use crate::pki::{Constraints, Facts, Key, KeyKind};
+use crate::pki::{Constraints, Facts, Key, KeyKind, PkiError};
 use crate::servers::{Loopback6, Seeing, ServerKind, ServerReport, Start};
 use crate::site::{
     Content as SiteContent, FastCgi, Https, ListId, Listing, Logs, ServerId, Serving, Site, SiteList, Upstream,
@@ -22,9 +22,9 @@ use crate::site::{
 struct Random;
 
 impl Fresh for Random {
-    fn key(&mut self, _: KeyKind) -> Key {
+    fn key(&mut self, _: KeyKind) -> Result<Key, PkiError> {
         let der = EcdsaKeyPair::generate_pkcs8(&ECDSA_P256_SHA256_ASN1_SIGNING, &SystemRandom::new()).unwrap();
-        Key::from_pkcs8_der(der.as_ref()).unwrap()
+        Key::from_pkcs8_der(der.as_ref())
     }
 
     fn bytes(&mut self) -> [u8; 16] {

@@ -70,7 +70,7 @@ fn certificate(context: &Context, authority: &Authority) -> Result<Option<(Strin
     let Some(files) = observe::authority(&context.machine)? else { return Ok(None) };
     let Ok(issuing_key) = files.key() else { return Ok(None) };
     let mut fresh = SystemFresh::new();
-    let key = fresh.key(KeyKind::P256);
+    let key = fresh.key(KeyKind::P256)?;
     let leaf = Leaf { addresses: vec![[127, 0, 0, 1].into()], days: 1, ..Leaf::default() };
     let request = LeafRequest { leaf: &leaf, now: now(), serial: fresh.serial() };
     Ok(Some((authority.issue(issuing_key, &request, &key)?, key)))

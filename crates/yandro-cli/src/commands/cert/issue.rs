@@ -4,7 +4,8 @@ use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::name::HostName;
 use yandro_core::pki::{Facts, Leaf, LeafRequest, SigningRequest, date};
 use yandro_core::plan::{Access, ChangeSet, Fresh as _, Role, note_issued};
-use yandro_machine::{SystemFresh, files, observe, pkcs12};
+use yandro_machine::openssl::{self, OpensslError};
+use yandro_machine::{SystemFresh, files, observe};
 
 use crate::args::IssueArgs;
 use crate::commands::apply::{Planned, apply, done};
@@ -41,7 +42,7 @@ pub(super) fn issue<'c>(context: &'c Context, args: &'c IssueArgs, ui: &mut Ui) 
         }
         let files = observe::authority(&context.machine)?.ok_or_else(none_yet)?;
         let mut fresh = SystemFresh::new();
-        let key = fresh.key(args.key_kind.into());
+        let key = fresh.key(args.key_kind.into())?;
         let request = LeafRequest { leaf, now: now(), serial: fresh.serial() };
         let chain = files.authority.issue(files.key()?, &request, &key)?;
         let mut set = ChangeSet::default();
@@ -51,7 +52,7 @@ pub(super) fn issue<'c>(context: &'c Context, args: &'c IssueArgs, ui: &mut Ui) 
         if args.p12 {
             let name = leaf.names.first().or(leaf.wildcards.first()).map(ToString::to_string).unwrap_or_default();
             let passphrase = passphrase.as_ref().map(|own| own.as_str()).unwrap_or_default();
-            let content = pkcs12::bundle(&name, &key, &chain, passphrase).map_err(CommandError::not_made)?;
+            let content = openssl::pkcs12(&name, &key, &chain, passphrase).map_err(|error| no_bundle(&error))?;
             set.file(Role::Export, bundle.clone(), (None::<Vec<u8>>, Some(content)), Access::Secret);
         } else {
             let pem = key.to_secret_pem().as_bytes().to_vec();
@@ -65,6 +66,15 @@ pub(super) fn issue<'c>(context: &'c Context, args: &'c IssueArgs, ui: &mut Ui) 
     let done = done!(apply(context, ui, plan, |_| Ok(())));
     let form = if args.p12 { Form::Pkcs12(bundle) } else { Form::Pem(chain_path, Some(key_path)) };
     tell(&done.about, form)
+}
+
+fn no_bundle(error: &OpensslError) -> CommandError {
+    let words = format!("the PKCS#12 file can't be made: {error}");
+    match error {
+        OpensslError::Missing => CommandError::not_made(words)
+            .hint("install the package `openssl`, or leave `--p12` out: you get certificate and key as two PEM files"),
+        _ => CommandError::not_made(words),
+    }
 }
 
 /// In which form a certificate was written, and where.
