@@ -5,10 +5,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 use yandro_core::config::OTHERS;
-use yandro_core::hosts::TakeOver;
 use yandro_core::name::HostName;
-use yandro_core::pki::{AuthorityCertificates, PkiError, RENEW_DAYS};
-use yandro_core::plan::{AuthorityFiles, AuthorityTexts, Content, Issued, Observed, issued_paths};
+use yandro_core::pki::{AuthorityCertificates, PkiError};
+use yandro_core::plan::{AuthorityFiles, AuthorityTexts, Content, Issued, Observed, Wishes, issued_paths};
 use yandro_core::site::{ListError, Site, SiteList};
 use zeroize::Zeroizing;
 
@@ -149,14 +148,13 @@ fn observe_names(
         list,
         authority: authority(machine)?,
         former: former(machine),
-        passphrase: machine.passphrase().map(|passphrase| Zeroizing::new(passphrase.to_owned())),
         issued: issued(machine)?.1,
         chains,
         keys,
-        take_over: TakeOver::No,
-        renew_within: RENEW_DAYS,
-        suspect: BTreeSet::new(),
-        put_back: BTreeSet::new(),
+        wishes: Wishes {
+            passphrase: machine.passphrase().map(|passphrase| Zeroizing::new(passphrase.to_owned())),
+            ..Wishes::default()
+        },
         has_v6_loopback: !machine.is_real() || network::has_v6_loopback(),
         servers: servers::find_all(machine)
             .iter()
@@ -190,14 +188,10 @@ pub(crate) fn observe_system(
         list: Some(list.to_owned()),
         authority: None,
         former: BTreeMap::new(),
-        passphrase: None,
         issued: Vec::new(),
         chains: BTreeMap::new(),
         keys: BTreeMap::new(),
-        take_over: TakeOver::No,
-        renew_within: RENEW_DAYS,
-        suspect: BTreeSet::new(),
-        put_back: BTreeSet::new(),
+        wishes: Wishes::default(),
         has_v6_loopback: network::has_v6_loopback(),
         servers: found
             .iter()

@@ -107,7 +107,7 @@ fn ask_to_remove(context: &Context, orphans: &[HostName], is_agreed: &mut bool) 
 fn plan(context: &Context, put_back: &BTreeSet<HostName>) -> Result<Planned<(Settlement, usize)>, CommandError> {
     let (text, list) = context.list()?;
     let mut observed = observe::observe_all(&context.machine, text, &list, now())?;
-    observed.put_back.clone_from(put_back);
+    observed.wishes.put_back.clone_from(put_back);
     let default = default_server(context, &list)?;
     let mut settlement = settle(&mut observed, &list, default, Orphans::Removed, &mut SystemFresh::new())?;
     let set = std::mem::take(&mut settlement.set);

@@ -118,6 +118,11 @@ impl FileOwner {
 /// nobody can reach a name below `invalid` (RFC 6761 section 6.4), and it sorts before the names of sites.
 pub const OTHERS: &str = "0.invalid";
 
+/// The name under which the virtual hosts for other names are kept.
+pub fn others_name() -> HostName {
+    HostName::parse(OTHERS).expect("it is a name")
+}
+
 /// What the names of all of yandro's files begin with.
 const PREFIX: &str = "yandro-";
 

@@ -3,7 +3,8 @@
 use core::net::IpAddr;
 use std::borrow::Cow;
 
-use super::block::{EditError, check_encoding};
+use super::block::check_encoding;
+use super::error::EditError;
 use super::parse::{Entry, HostsFile};
 use super::takeover::{self, cut, is_local};
 use crate::name::HostName;

@@ -4,6 +4,7 @@
 //! differ from the manual in places, and where they do, glibc is right.
 
 mod block;
+mod error;
 mod export;
 mod lines;
 mod lint;
@@ -12,7 +13,8 @@ mod own_block;
 mod parse;
 mod takeover;
 
-pub use block::{Conflict, EditError, Mapping, TakeOver, adopted, contradicted, drop_names, point, sorted};
+pub use block::{Mapping, adopted, contradicted, drop_names, point, sorted};
+pub use error::{Conflict, EditError, TakeOver};
 pub use export::{Pointed, as_hosts, as_zone, common_zone, names_for_others};
 pub use lines::{remove_lines, set_line};
 pub use lint::{LintCode, LintContext, LintFinding, Row, Weight, lint, mended, rows};

@@ -9,7 +9,7 @@ use core::net::IpAddr;
 use std::collections::BTreeSet;
 use std::ops::Range;
 
-use super::block::{Conflict, EditError, TakeOver};
+use super::error::{Conflict, EditError, TakeOver};
 use super::parse::{self, Entry, HostsFile};
 use crate::name::HostName;
 use crate::source::{self, Splice};

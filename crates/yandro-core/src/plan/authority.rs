@@ -1,85 +1,16 @@
-//! Planning the authority: the first one, another in its place, and what it issued to no site.
+//! Planning the authority: the first one, and what it issued to no site.
 
 use camino::Utf8PathBuf;
 
+use super::authority_files::{AuthorityTexts, Issued};
 use super::change::{Access, ChangeSet};
-use super::content::Content;
-use super::observed::{Fresh, Observed, Places};
+use super::error::PlanError;
+use super::fresh::Fresh;
+use super::observed::Observed;
+use super::places::Places;
 use super::role::Role;
-use super::settle::{Failed, renew};
-use super::site::PlanError;
-use crate::pki::{
-    Authority, AuthorityCertificates, Constraints, Facts, Key, KeyKind, Leaf, NewAuthority, PkiError, create_authority,
-};
-use crate::site::SiteList;
+use crate::pki::{Constraints, Facts, KeyKind, Leaf, NewAuthority, PkiError, create_authority};
 use crate::tables::{self, Value};
-
-/// The authority's files as they are on the disk.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct AuthorityTexts {
-    /// The root certificate.
-    pub root: Content,
-    /// The issuing certificate.
-    pub issuing: Content,
-    /// The issuing certificate's key, in the clear or behind a passphrase. Secret.
-    pub key: Content,
-}
-
-/// The authority, read.
-#[derive(Debug)]
-pub struct AuthorityFiles {
-    /// Root and issuing certificate.
-    pub authority: Authority,
-    /// Its files.
-    pub texts: AuthorityTexts,
-    /// The issuing certificate's key; `None` while nobody has given the passphrase for it.
-    key: Option<Key>,
-}
-
-impl AuthorityFiles {
-    /// Reads an authority, its key as well if that is in the clear or the passphrase is given.
-    ///
-    /// # Errors
-    /// When one of the files is not what it ought to be, or the passphrase is another.
-    pub fn read(texts: AuthorityTexts, passphrase: Option<&str>) -> Result<Self, PkiError> {
-        let text = |content: &Content| String::from_utf8_lossy(content).into_owned();
-        let certificates = AuthorityCertificates { root: text(&texts.root), issuing: text(&texts.issuing) };
-        let pem = zeroize::Zeroizing::new(text(&texts.key));
-        let key = match passphrase {
-            Some(passphrase) if Key::is_locked(&pem) => Some(Key::unlock(&pem, passphrase)?),
-            None if Key::is_locked(&pem) => None,
-            _ => Some(Key::from_pem(&pem)?),
-        };
-        Ok(Self { authority: Authority::read(&certificates)?, texts, key })
-    }
-
-    /// The key that signs.
-    ///
-    /// # Errors
-    /// [`PkiError::Locked`] while nobody has given its passphrase.
-    pub fn key(&self) -> Result<&Key, PkiError> {
-        self.key.as_ref().ok_or(PkiError::Locked)
-    }
-
-    /// What it is called when another takes its place: the beginning of its root's key identifier.
-    pub fn id(&self) -> String {
-        self.authority.root_facts.subject_key.iter().take(8).map(|byte| format!("{byte:02x}")).collect()
-    }
-
-    /// Whether the key on the disk is behind a passphrase.
-    pub fn is_locked(&self) -> bool {
-        Key::is_locked(&String::from_utf8_lossy(&self.texts.key))
-    }
-}
-
-/// A certificate that was issued to no site, as it is found.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Issued {
-    /// The file with the full chain.
-    pub path: Utf8PathBuf,
-    /// What it holds; `None` if it is gone.
-    pub chain: Option<Content>,
-}
 
 /// Makes an authority that is limited to `constraints`; its key is behind the passphrase that
 /// was given, if one was.
@@ -97,7 +28,7 @@ pub(super) fn new_authority(
         issuing_key: &key,
         serials: [fresh.serial(), fresh.serial()],
     })?;
-    let pem = match &observed.passphrase {
+    let pem = match &observed.wishes.passphrase {
         Some(passphrase) => key.to_locked_pem(passphrase, fresh.bytes(), fresh.bytes())?.into_bytes(),
         None => key.to_secret_pem().as_bytes().to_vec(),
     };
@@ -121,61 +52,6 @@ pub(super) fn put(set: &mut ChangeSet, observed: &Observed, texts: &AuthorityTex
     set.file(Role::Authority, places.issuing_key(), (key, Some(texts.key.clone())), Access::Secret);
 }
 
-/// Plans another authority, limited to `constraints`, in the place of the present one: every leaf
-/// of a site and every other that is known is issued anew, and the present authority is kept aside
-/// so that all of this can be taken back.
-///
-/// # Errors
-/// What can't be issued anew, with its site.
-pub fn replace_authority(
-    mut observed: Observed,
-    list: &SiteList,
-    constraints: &Constraints,
-    fresh: &mut dyn Fresh,
-) -> Result<ChangeSet, Failed> {
-    let texts = new_authority(&observed, constraints, fresh).map_err(|error| Failed::of(None, error.into()))?;
-    put_in_place(&mut observed, list, &texts, fresh)
-}
-
-/// Puts an authority in the place of the present one, keeps that aside, and issues all anew.
-pub(super) fn put_in_place(
-    observed: &mut Observed,
-    list: &SiteList,
-    texts: &AuthorityTexts,
-    fresh: &mut dyn Fresh,
-) -> Result<ChangeSet, Failed> {
-    let mut set = ChangeSet::default();
-    put_aside(&mut set, observed);
-    put(&mut set, observed, texts);
-    // What it issued is known as our own by it.
-    let old = observed.authority.take().and_then(|old| AuthorityFiles::read(old.texts, None).ok());
-    observed.former.extend(old.map(|old| (old.id(), old)));
-    observed.advance(&set);
-    set.merge(renew(observed, list, fresh)?);
-    Ok(set)
-}
-
-/// Keeps a copy of the present authority.
-fn put_aside(set: &mut ChangeSet, observed: &Observed) {
-    let (Some(files), places) = (&observed.authority, &observed.places) else { return };
-    let (old, id) = (&files.texts, files.id());
-    let role = Role::FormerAuthority(id.clone());
-    for folder in [places.former_authorities(), places.former_authority(&id)] {
-        set.folder(role.clone(), folder, Access::Private);
-    }
-    // It may have been put aside before, and have come back.
-    let was = observed.former.get(&id).map(|former| &former.texts);
-    let kept = [
-        ("root.pem", &old.root, was.map(|was| &was.root), Access::Private),
-        ("issuing.pem", &old.issuing, was.map(|was| &was.issuing), Access::Private),
-        ("issuing.key", &old.key, was.map(|was| &was.key), Access::Secret),
-    ];
-    for (name, content, was, access) in kept {
-        let path = places.former_authority(&id).join(name);
-        set.file(role.clone(), path, (was.cloned(), Some(content.clone())), access);
-    }
-}
-
 /// Plans to make anew those certificates of no site whose time comes, or which another authority
 /// of this person's issued.
 ///
@@ -195,7 +71,7 @@ pub(super) fn renew_issued(set: &mut ChangeSet, observed: &Observed, fresh: &mut
             continue;
         }
         let is_current = Leaf::of(&facts)
-            .is_some_and(|leaf| files.authority.is_current(&facts, &leaf, observed.now, observed.renew_within));
+            .is_some_and(|leaf| files.authority.is_current(&facts, &leaf, observed.now, observed.wishes.renew_within));
         if is_current {
             continue;
         }

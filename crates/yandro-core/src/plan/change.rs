@@ -128,18 +128,6 @@ pub struct TrustChange {
     pub after: bool,
 }
 
-/// What a root certificate of yandro's is called in a trust store, by its SHA-256 in hexadecimal
-/// digits.
-pub fn nickname(sha256: &str) -> String {
-    format!("yandro-{}", &sha256[..16])
-}
-
-/// Whether a certificate of that name is one of yandro's roots.
-pub fn is_own_nickname(name: &str) -> bool {
-    let digits = name.strip_prefix("yandro-");
-    digits.is_some_and(|digits| digits.len() == 16 && digits.bytes().all(|byte| byte.is_ascii_hexdigit()))
-}
-
 /// Who may do what with a file or folder, before and after.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RightsChange {

@@ -4,10 +4,10 @@ use std::collections::BTreeMap;
 
 use camino::Utf8Path;
 
-use super::authority::{AuthorityFiles, AuthorityTexts};
+use super::authority_files::{AuthorityFiles, AuthorityTexts};
 use super::change::{Change, ChangeSet, FileChange, LinkChange};
-use super::model::OwnFiles;
-use super::observed::{Observed, Places};
+use super::observed::{Observed, OwnFiles};
+use super::places::Places;
 use super::role::Role;
 use crate::config::OTHERS;
 use crate::name::HostName;
@@ -107,7 +107,7 @@ impl Observed {
 
     /// An authority that was made on the way serves the sites after it, too.
     fn take_authority(&mut self, set: &ChangeSet) {
-        if let Some(made) = set.authority(&self.places, self.passphrase()) {
+        if let Some(made) = set.authority(&self.places, self.wishes.passphrase()) {
             self.authority = Some(made);
         }
     }

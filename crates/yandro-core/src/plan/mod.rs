@@ -4,37 +4,52 @@
 //! [`ChangeSet`] out, whole or not at all.
 
 mod authority;
+mod authority_files;
+mod certificate;
 mod change;
 mod content;
 mod diff;
+mod error;
+mod fresh;
 mod merge;
 mod model;
 mod observed;
 mod others;
 mod patch;
+mod places;
+mod replace;
 mod replan;
 mod role;
 mod settle;
 mod site;
 mod undo;
+mod undoing;
+mod unrecorded;
 mod wish;
+mod wishes;
 
-pub use authority::{AuthorityFiles, AuthorityTexts, Issued, issued_paths, note_issued, replace_authority};
+pub use authority::{issued_paths, note_issued};
+pub use authority_files::{AuthorityFiles, AuthorityTexts, Issued};
 pub use change::{
     Access, Change, ChangeSet, FileChange, LinkChange, Opened, Phase, Rights, RightsChange, SiteChange, Step,
-    TrustChange, is_own_nickname, nickname,
+    TrustChange,
 };
 pub use content::Content;
 pub use diff::unified_diff;
-pub use model::{OwnFiles, ServerModel};
+pub use error::{Failed, PlanError};
+pub use fresh::Fresh;
 pub(crate) use model::{is_on_port, not_taken, others_go, tell_after, write_site};
-pub use observed::{Fresh, Observed, Places};
+pub use observed::{Observed, OwnFiles, ServerModel};
 pub use patch::{ChangedLines, changed_lines, reversed};
+pub use places::Places;
+pub use replace::replace_authority;
 pub use role::Role;
-pub use settle::{Failed, Orphans, Settlement, renew, settle};
-pub use site::{PlanError, map_site, unmap_sites};
-pub use undo::{DoneStep, UndoError, Undoing, undo};
+pub use settle::{Orphans, Settlement, renew, settle};
+pub use site::{map_site, unmap_sites};
+pub use undo::{UndoError, undo};
+pub use undoing::{DoneStep, Undoing};
 pub use wish::{Reading, Wish};
+pub use wishes::Wishes;
 
 #[cfg(test)]
 mod tests;

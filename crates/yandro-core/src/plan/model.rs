@@ -1,99 +1,18 @@
-//! What planning knows of a server that yandro writes configuration for, and what it does alike for all of them.
+//! What planning does alike on all servers that yandro writes configuration for.
 
-use core::fmt::Debug;
 use std::collections::{BTreeMap, BTreeSet};
 
-use camino::{Utf8Path, Utf8PathBuf};
+use camino::Utf8Path;
 
-use super::change::{Access, Change, ChangeSet, LinkChange, Step};
-use super::observed::{Observed, Places};
-use super::others::others_name;
+use super::certificate::drop_certificate;
+use super::change::{Access, Change, ChangeSet, Step};
+use super::error::PlanError;
+use super::observed::{Observed, ServerModel};
+use super::places::Places;
 use super::role::{Role, site_file_role};
-use super::site::{PlanError, drop_certificate};
-use crate::config::{
-    Dialect, Journal, Layout, Others, PathView, Place, Published, ServerTraits, SiteFiles, list_of, site_file,
-};
+use crate::config::{Others, PathView, Place, SiteFiles, list_of, others_name, site_file};
 use crate::name::HostName;
 use crate::site::{ListId, ServerId, Site};
-
-/// A server, and yandro's own files of it.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct OwnFiles {
-    /// Which server it is.
-    pub id: ServerId,
-    /// How it sees this machine's files.
-    pub view: PathView,
-    /// Under which ports it is reached.
-    pub published: Published,
-    /// Where the server's files are.
-    pub layout: Layout,
-    /// The site files that exist: of the sites that the command is about, and of all where sites have
-    /// ports of their own.
-    pub site_files: BTreeMap<HostName, Vec<u8>>,
-    /// The names of all site files of yandro's, of every list, those for other names left out.
-    pub own_sites: BTreeSet<HostName>,
-    /// Whether the certificate of the virtual hosts for other names is gone.
-    pub lacks_others_certificate: bool,
-    /// The links to sites' files: name and target.
-    pub site_links: BTreeMap<String, Utf8PathBuf>,
-}
-
-/// A server as it was observed, and how sites are planned on it.
-pub trait ServerModel: Debug + Send {
-    /// How its files are written.
-    fn dialect(&self) -> &'static dyn Dialect;
-    /// Yandro's own files of it.
-    fn own(&self) -> &OwnFiles;
-    /// The same, to be changed.
-    fn own_mut(&mut self) -> &mut OwnFiles;
-    /// Whether it listens on the loopback address of IPv6, too.
-    fn listens_on_v6(&self) -> bool;
-    /// How virtual hosts are written for it.
-    fn traits(&self) -> ServerTraits;
-    /// Whether other people's virtual hosts are on an address; where yandro has one for other
-    /// names there, whether theirs comes first.
-    fn is_theirs(&self, address: &str, has_own: bool) -> bool;
-    /// Whether somebody else's virtual host is on a port.
-    fn is_foreign_port(&self, port: u16) -> bool;
-    /// The text of a file that sites share, by its path as the server sees it.
-    fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]>;
-    /// Plans the file of a site, and what the shared files need for it. Gives the lines of these that change.
-    ///
-    /// # Errors
-    /// When the site can't be on the server.
-    fn plan_site(
-        &self,
-        set: &mut ChangeSet,
-        observed: &Observed,
-        before: Option<&Site>,
-        site: &Site,
-    ) -> Result<Journal, PlanError>;
-
-    /// When the last of yandro's sites goes from it, takes all with it that was there for sites.
-    fn go_with_the_last(&self, set: &mut ChangeSet, observed: &Observed) {
-        others_go(set, observed, self.as_model());
-    }
-
-    /// This one, as one of all.
-    fn as_model(&self) -> &dyn ServerModel;
-
-    /// Takes in a change of a link that is none of a site's.
-    fn take_link(&mut self, _: &Role, _: &LinkChange) {}
-
-    /// Takes in what a change set does to files that all sites share.
-    fn take_shared(&mut self, set: &ChangeSet);
-
-    /// The size of the buckets of names that the site needs beyond what the server gives; `None`
-    /// if it has enough.
-    fn name_bucket(&self, _: &Site) -> Option<usize> {
-        None
-    }
-
-    /// Which server it is.
-    fn id(&self) -> ServerId {
-        self.own().id
-    }
-}
 
 impl dyn ServerModel + '_ {
     /// A site's files as the server sees them.
@@ -157,16 +76,6 @@ pub(crate) fn is_on_port(addresses: &BTreeSet<String>, port: u16) -> bool {
 }
 
 impl Observed {
-    /// The servers that are there and that yandro writes configuration for.
-    pub(super) fn configured(&self) -> Vec<&dyn ServerModel> {
-        self.servers.iter().map(|server| &**server).collect()
-    }
-
-    /// One of them.
-    pub(super) fn configured_as(&self, id: Option<ServerId>) -> Option<&dyn ServerModel> {
-        self.configured().into_iter().find(|server| Some(server.id()) == id)
-    }
-
     /// The server that a file or link belongs to, if its configuration changes with it.
     pub fn server_of(&self, path: &Utf8Path) -> Option<ServerId> {
         let is_of = |server: &&dyn ServerModel| {
@@ -222,7 +131,7 @@ pub(crate) fn write_site(
         set.folder(Role::Logs, folder.to_owned(), Access::Public);
     }
     // Without what was wanted before, what differs is nobody's choice.
-    let is_kept = !observed.put_back.contains(&site.name);
+    let is_kept = !observed.wishes.put_back.contains(&site.name);
     let is_here = |before: &&Site| is_kept && before.server == Some(server.id());
     let earlier = before.filter(is_here).map(|before| (before, files(before)));
     let earlier = earlier.as_ref().map(|(before, files)| (*before, files));

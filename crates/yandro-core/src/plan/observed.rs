@@ -1,113 +1,22 @@
 //! What the machine looks like, as plain values.
 
+use core::fmt::Debug;
 use core::net::{IpAddr, Ipv6Addr};
 use std::collections::{BTreeMap, BTreeSet};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
-use zeroize::Zeroizing;
 
-use super::authority::{AuthorityFiles, Issued};
+use super::authority_files::{AuthorityFiles, Issued};
+use super::change::{ChangeSet, LinkChange};
 use super::content::Content;
-use super::model::ServerModel;
-use crate::config::PathView;
-use crate::hosts::TakeOver;
+use super::error::PlanError;
+use super::places::Places;
+use super::role::Role;
+use super::wishes::Wishes;
+use crate::config::{Dialect, Journal, Layout, PathView, Published, ServerTraits};
 use crate::name::HostName;
-use crate::pki::{Key, KeyKind, PkiError, Serial};
-use crate::site::{DEFAULT_ADDRESS, ListId, ServerId, Site};
-
-/// Where everything is kept. Paths are those of this machine, the sysroot included.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Places {
-    /// The folder that stands for `/`.
-    pub sysroot: Utf8PathBuf,
-    /// The hosts file.
-    pub hosts: Utf8PathBuf,
-    /// The folder of the site list and the settings.
-    pub config: Utf8PathBuf,
-    /// The folder of the authority, the certificates and the history.
-    pub data: Utf8PathBuf,
-    /// The site list, as what yandro writes into shared files names it.
-    pub list: ListId,
-}
-
-impl Places {
-    /// The site list.
-    pub fn site_list(&self) -> Utf8PathBuf {
-        self.config.join("sites.toml")
-    }
-
-    /// The settings.
-    pub fn settings(&self) -> Utf8PathBuf {
-        self.config.join("settings.toml")
-    }
-
-    /// The folder of the authority.
-    pub fn authority(&self) -> Utf8PathBuf {
-        self.data.join("authority")
-    }
-
-    /// The root certificate: what trust stores take.
-    pub fn root_certificate(&self) -> Utf8PathBuf {
-        self.authority().join("root.pem")
-    }
-
-    /// The issuing certificate.
-    pub fn issuing_certificate(&self) -> Utf8PathBuf {
-        self.authority().join("issuing.pem")
-    }
-
-    /// The issuing certificate's key.
-    pub fn issuing_key(&self) -> Utf8PathBuf {
-        self.authority().join("issuing.key")
-    }
-
-    /// The folder of authorities that another took the place of.
-    pub fn former_authorities(&self) -> Utf8PathBuf {
-        self.authority().join("former")
-    }
-
-    /// The folder of one of them, by its [`AuthorityFiles::id`].
-    pub fn former_authority(&self, id: &str) -> Utf8PathBuf {
-        self.former_authorities().join(id)
-    }
-
-    /// The list of certificates that were issued to no site.
-    pub fn issued(&self) -> Utf8PathBuf {
-        self.data.join("issued.toml")
-    }
-
-    /// The folder of all sites' certificates.
-    pub fn certificates(&self) -> Utf8PathBuf {
-        self.data.join("certificates")
-    }
-
-    /// A site's full chain.
-    pub fn chain(&self, name: &HostName) -> Utf8PathBuf {
-        self.certificates().join(name.as_str()).join("fullchain.pem")
-    }
-
-    /// A site's key.
-    pub fn key(&self, name: &HostName) -> Utf8PathBuf {
-        self.certificates().join(name.as_str()).join("key.pem")
-    }
-
-    /// The site whose chain or key a path is.
-    pub fn certificate_of(&self, path: &Utf8Path) -> Option<HostName> {
-        let folder = path.parent().filter(|folder| folder.parent() == Some(&self.certificates()))?;
-        HostName::parse(folder.file_name()?).ok()
-    }
-
-    /// How a server on the machine itself sees its files.
-    pub fn view(&self) -> PathView {
-        PathView::Below(self.sysroot.clone())
-    }
-
-    /// A path as a server within the sysroot sees it.
-    pub fn inside(&self, path: &Utf8Path) -> Utf8PathBuf {
-        self.view().there_or_same(path)
-    }
-}
+use crate::site::{DEFAULT_ADDRESS, ServerId, Site};
 
 /// What a command found.
 #[derive(Debug)]
@@ -126,22 +35,14 @@ pub struct Observed {
     pub authority: Option<AuthorityFiles>,
     /// Authorities that another took the place of, by their [`AuthorityFiles::id`].
     pub former: BTreeMap<String, AuthorityFiles>,
-    /// The passphrase that a new authority's key goes behind, and that opens the present one's.
-    pub passphrase: Option<Zeroizing<String>>,
     /// The certificates that were issued to no site.
     pub issued: Vec<Issued>,
     /// The chains on disk of the sites that the command is about.
     pub chains: BTreeMap<HostName, Content>,
     /// Which of these sites have a key on disk.
     pub keys: BTreeMap<HostName, Content>,
-    /// Whether lines of the person's own that stand in the way are commented out.
-    pub take_over: TakeOver,
-    /// Sites whose key is not their certificate's: both are made anew.
-    pub suspect: BTreeSet<HostName>,
-    /// Sites whose lines are put back where they were edited by hand; what was added stays.
-    pub put_back: BTreeSet<HostName>,
-    /// How many days before its end a certificate is made anew.
-    pub renew_within: i64,
+    /// What the command is to do beyond the usual.
+    pub wishes: Wishes,
     /// Whether this machine has `::1`.
     pub has_v6_loopback: bool,
     /// The servers that are there and that yandro writes configuration for.
@@ -149,9 +50,14 @@ pub struct Observed {
 }
 
 impl Observed {
-    /// The passphrase of the authority's key, if it was given.
-    pub(super) fn passphrase(&self) -> Option<&str> {
-        self.passphrase.as_deref().map(String::as_str)
+    /// The servers that are there and that yandro writes configuration for.
+    pub(super) fn configured(&self) -> Vec<&dyn ServerModel> {
+        self.servers.iter().map(|server| &**server).collect()
+    }
+
+    /// One of them.
+    pub(super) fn configured_as(&self, id: Option<ServerId>) -> Option<&dyn ServerModel> {
+        self.configured().into_iter().find(|server| Some(server.id()) == id)
     }
 
     /// Where a site's names point to: its address, and for the usual one `::1` as well, when
@@ -166,17 +72,76 @@ impl Observed {
     }
 }
 
-/// A source of fresh keys and serial numbers: randomness is an argument, too.
-pub trait Fresh {
-    /// A new private key.
+/// A server, and yandro's own files of it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OwnFiles {
+    /// Which server it is.
+    pub id: ServerId,
+    /// How it sees this machine's files.
+    pub view: PathView,
+    /// Under which ports it is reached.
+    pub published: Published,
+    /// Where the server's files are.
+    pub layout: Layout,
+    /// The site files that exist: of the sites that the command is about, and of all where sites have
+    /// ports of their own.
+    pub site_files: BTreeMap<HostName, Vec<u8>>,
+    /// The names of all site files of yandro's, of every list, those for other names left out.
+    pub own_sites: BTreeSet<HostName>,
+    /// Whether the certificate of the virtual hosts for other names is gone.
+    pub lacks_others_certificate: bool,
+    /// The links to sites' files: name and target.
+    pub site_links: BTreeMap<String, Utf8PathBuf>,
+}
+
+/// A server as it was observed, and how sites are planned on it.
+pub trait ServerModel: Debug + Send {
+    /// How its files are written.
+    fn dialect(&self) -> &'static dyn Dialect;
+    /// Yandro's own files of it.
+    fn own(&self) -> &OwnFiles;
+    /// The same, to be changed.
+    fn own_mut(&mut self) -> &mut OwnFiles;
+    /// Whether it listens on the loopback address of IPv6, too.
+    fn listens_on_v6(&self) -> bool;
+    /// How virtual hosts are written for it.
+    fn traits(&self) -> ServerTraits;
+    /// Whether other people's virtual hosts are on an address; where yandro has one for other
+    /// names there, whether theirs comes first.
+    fn is_theirs(&self, address: &str, has_own: bool) -> bool;
+    /// Whether somebody else's virtual host is on a port.
+    fn is_foreign_port(&self, port: u16) -> bool;
+    /// The text of a file that sites share, by its path as the server sees it.
+    fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]>;
+    /// Plans the file of a site, and what the shared files need for it. Gives the lines of these that change.
     ///
     /// # Errors
-    /// When nothing here can make one of this kind.
-    fn key(&mut self, kind: KeyKind) -> Result<Key, PkiError>;
-    /// Random bytes.
-    fn bytes(&mut self) -> [u8; 16];
-    /// A new serial number.
-    fn serial(&mut self) -> Serial {
-        Serial::from_random(self.bytes())
+    /// When the site can't be on the server.
+    fn plan_site(
+        &self,
+        set: &mut ChangeSet,
+        observed: &Observed,
+        before: Option<&Site>,
+        site: &Site,
+    ) -> Result<Journal, PlanError>;
+
+    /// When the last of yandro's sites goes from it, takes all with it that was there for sites.
+    fn go_with_the_last(&self, set: &mut ChangeSet, observed: &Observed);
+
+    /// Takes in a change of a link that is none of a site's.
+    fn take_link(&mut self, _: &Role, _: &LinkChange) {}
+
+    /// Takes in what a change set does to files that all sites share.
+    fn take_shared(&mut self, set: &ChangeSet);
+
+    /// The size of the buckets of names that the site needs beyond what the server gives; `None`
+    /// if it has enough.
+    fn name_bucket(&self, _: &Site) -> Option<usize> {
+        None
+    }
+
+    /// Which server it is.
+    fn id(&self) -> ServerId {
+        self.own().id
     }
 }

@@ -4,19 +4,17 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use camino::Utf8PathBuf;
 
+use super::certificate::{certificate, drop_certificate};
 use super::change::{Access, Change, ChangeSet, LinkChange};
-use super::model::{ServerModel, is_refused_elsewhere, tell_after};
-use super::observed::{Fresh, Observed, Places};
+use super::error::PlanError;
+use super::fresh::Fresh;
+use super::model::{is_refused_elsewhere, tell_after};
+use super::observed::{Observed, ServerModel};
+use super::places::Places;
 use super::role::Role;
-use super::site::{PlanError, certificate, drop_certificate};
-use crate::config::{Journal, OTHERS, Others, listened_port, others_certificate, others_file};
+use crate::config::{Journal, OTHERS, Others, listened_port, others_certificate, others_file, others_name};
 use crate::name::HostName;
 use crate::site::{Content, Https, ServerId, Site};
-
-/// The name under which the virtual hosts for other names are kept.
-pub(super) fn others_name() -> HostName {
-    HostName::parse(OTHERS).expect("it is a name")
-}
 
 /// Keeps the virtual hosts for other names in step with `site`, which was just planned, and with
 /// the lines that were changed for it.

@@ -3,9 +3,11 @@
 use camino::Utf8Path;
 
 use super::change::ChangeSet;
-use super::observed::{Fresh, Observed};
-use super::site::{PlanError, map_site, unmap_sites};
-use super::undo::Undoing;
+use super::error::PlanError;
+use super::fresh::Fresh;
+use super::observed::Observed;
+use super::site::{map_site, unmap_sites};
+use super::undoing::Undoing;
 use crate::name::HostName;
 use crate::site::{Site, SiteList};
 

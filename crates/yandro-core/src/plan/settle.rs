@@ -3,12 +3,15 @@
 use std::borrow::Cow;
 
 use super::authority::renew_issued;
+use super::certificate::{certificate, drop_certificate};
 use super::change::{Access, ChangeSet};
+use super::error::Failed;
+use super::fresh::Fresh;
 use super::model::Owner;
-use super::observed::{Fresh, Observed};
+use super::observed::Observed;
 use super::others::{drop_unused_certificate, release_ports, renew_others};
 use super::role::Role;
-use super::site::{PlanError, certificate, drop_certificate, drop_from_hosts, map_one, order, take_from_servers};
+use super::site::{drop_from_hosts, map_one, order, take_from_servers};
 use crate::config::HandEdit;
 use crate::config::{self, OTHERS};
 use crate::hosts;
@@ -35,22 +38,6 @@ pub enum Orphans {
     Removed,
     /// They stay.
     Kept,
-}
-
-/// What stopped a plan for many sites.
-#[derive(Debug, thiserror::Error)]
-#[error("{}{error}", .site.as_ref().map(|name| format!("the site `{name}`: ")).unwrap_or_default())]
-pub struct Failed {
-    /// The site that it was about, if it was one.
-    pub site: Option<HostName>,
-    /// What is wrong.
-    pub error: Box<PlanError>,
-}
-
-impl Failed {
-    pub(super) fn of(site: Option<&HostName>, error: PlanError) -> Self {
-        Self { site: site.cloned(), error: Box::new(error) }
-    }
 }
 
 /// Plans all sites of the list, and takes away what belongs to none. `observed` is afterwards as the machine will be.
@@ -104,7 +91,7 @@ pub fn settle(
     Ok(settlement)
 }
 
-/// Plans to make those certificates of the list anew that end within [`Observed::renew_within`]
+/// Plans to make those certificates of the list anew that end within [`Wishes::renew_within`](super::Wishes::renew_within)
 /// days, and nothing else.
 ///
 /// # Errors

@@ -10,7 +10,7 @@ use time::macros::datetime;
 
 use super::*;
 use crate::config::{Files, Layout, OTHERS, PathPair, PathView, Published, Seen};
-use crate::hosts::{HostsFile, TakeOver};
+use crate::hosts::HostsFile;
 use crate::httpd::KNOWN;
 use crate::name::HostName;
 use crate::pki::{Constraints, Facts, Key, KeyKind, PkiError};
@@ -260,14 +260,10 @@ impl Disk {
             list: pem(places.site_list()),
             authority,
             former,
-            passphrase: None,
             issued: Vec::new(),
             chains: contents(by_name(&|name| places.chain(name))),
             keys: contents(by_name(&|name| places.key(name))),
-            take_over: TakeOver::No,
-            renew_within: crate::pki::RENEW_DAYS,
-            suspect: BTreeSet::new(),
-            put_back: BTreeSet::new(),
+            wishes: Wishes::default(),
             has_v6_loopback: true,
             servers: vec![apache, here, elsewhere],
             places,

@@ -6,67 +6,20 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use super::authority::put_in_place;
 use super::change::{Change, ChangeSet, FileChange, LinkChange, RightsChange, SiteChange, Step, TrustChange};
-use super::model::ServerModel;
-use super::observed::{Fresh, Observed, Places};
-use super::others::{foreign_certificate, others_name};
+use super::error::PlanError;
+use super::fresh::Fresh;
+use super::observed::{Observed, ServerModel};
+use super::others::foreign_certificate;
+use super::places::Places;
+use super::replace::put_in_place;
 use super::replan::replanned;
 use super::role::Role;
-use super::site::PlanError;
+use super::undoing::{DoneStep, Undoing};
+use crate::config::others_name;
 use crate::hosts::{TakeOver, has_taken_over};
 use crate::name::HostName;
 use crate::site::{ServerId, SiteList};
-
-/// One step of a change set that was carried out, and how its path stands now.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum DoneStep {
-    /// The path is as the change set left it: this is the inverse.
-    Untouched(Step),
-    /// It was changed since. For a file that the change set made: what it wrote.
-    Edited {
-        /// What the step was about.
-        role: Role,
-        /// The path.
-        path: Utf8PathBuf,
-        /// What was written, if the file is one that the change set made.
-        made: Option<Vec<u8>>,
-        /// For a file that it changed: the changed part as it was before, with some lines around it.
-        part_before: Option<Vec<u8>>,
-        /// For a file whose changed lines are as the change set left them: the change that takes only
-        /// these back.
-        reversed: Option<FileChange>,
-    },
-}
-
-impl DoneStep {
-    /// The path that it is about.
-    pub fn path(&self) -> &Utf8Path {
-        match self {
-            Self::Untouched(step) => step.path(),
-            Self::Edited { path, .. } => path,
-        }
-    }
-
-    /// What it is about.
-    pub fn role(&self) -> &Role {
-        match self {
-            Self::Untouched(step) => &step.role,
-            Self::Edited { role, .. } => role,
-        }
-    }
-
-    /// The same, with its role where a record doesn't say.
-    fn with_role(mut self, observed: &Observed) -> Self {
-        if *self.role() == Role::Unrecorded {
-            let known = observed.role_of(self.path());
-            match &mut self {
-                Self::Untouched(Step { role, .. }) | Self::Edited { role, .. } => *role = known,
-            }
-        }
-        self
-    }
-}
 
 /// Why a change set can't be taken back. Nothing has been changed.
 #[derive(Debug, thiserror::Error)]
@@ -92,21 +45,6 @@ pub enum UndoError {
     /// What was there before can't be planned again.
     #[error(transparent)]
     Plan(#[from] PlanError),
-}
-
-/// The change set to undo.
-#[derive(Clone, Copy, Debug)]
-pub struct Undoing<'u> {
-    /// The sites that the change set was about.
-    pub sites: &'u [SiteChange],
-    /// Its steps, in the order in which they are taken back.
-    pub steps: &'u [DoneStep],
-    /// The steps of change sets that were undone before, and of those that undid them: they may have
-    /// left in place what sites share.
-    pub leftovers: &'u [DoneStep],
-    /// Whether nothing was changed after it: then also what other sites could need by now (modules,
-    /// the authority) goes as it came.
-    pub is_last: bool,
 }
 
 /// Plans to take back a change set.
@@ -154,7 +92,7 @@ impl<'u> Undo<'u> {
     fn new(mut observed: Observed, list: &'u SiteList, undoing: Undoing<'u>) -> Self {
         let places = observed.places.clone();
         if took_over(undoing.steps) {
-            observed.take_over = TakeOver::Yes;
+            observed.wishes.take_over = TakeOver::Yes;
         }
         let rest = undoing.sites.iter().fold(list.clone(), |rest, change| match &change.before {
             Some(before) => rest.with(before.clone()),

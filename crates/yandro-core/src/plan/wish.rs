@@ -8,8 +8,10 @@ use camino::Utf8PathBuf;
 use serde::{Deserialize, Serialize};
 
 use super::change::{Change, ChangeSet, Step};
-use super::observed::{Fresh, Observed};
-use super::settle::{Failed, Orphans, settle};
+use super::error::Failed;
+use super::fresh::Fresh;
+use super::observed::Observed;
+use super::settle::{Orphans, settle};
 use super::site::{map_site, unmap_sites};
 use crate::hosts::OwnLine;
 use crate::site::{ServerId, Site, SiteList};
@@ -81,7 +83,7 @@ impl Reading {
             Self::Changes => changes(observed, before, after, fresh),
             Self::Settled { puts_back, orphans } => {
                 if puts_back {
-                    observed.put_back = after.sites.iter().map(|site| site.name.clone()).collect();
+                    observed.wishes.put_back = after.sites.iter().map(|site| site.name.clone()).collect();
                 }
                 settle(observed, after, server, orphans, fresh).map(|settlement| settlement.set)
             }

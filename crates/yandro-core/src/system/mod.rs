@@ -8,6 +8,7 @@ mod trust;
 pub use runtimes::{JAVA_SOURCE, NOT_INSTALLED, RUNTIMES, Runtime};
 pub use trust::{
     BROWSER_STORES, JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_STORES, NEW_BROWSER_STORE, StoreKind, StorePrograms, TrustStore,
+    is_own_nickname, nickname,
 };
 
 /// An operating system, as far as yandro's work differs on it.

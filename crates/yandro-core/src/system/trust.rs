@@ -1,7 +1,6 @@
 //! Trust stores, by the ways in which their makers keep them.
 
 use super::{CommandLine, System};
-use crate::plan::is_own_nickname;
 
 /// The system's own trust store, by the way in which its makers keep it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
@@ -171,4 +170,16 @@ impl StorePrograms {
             }),
         }
     }
+}
+
+/// What a root certificate of yandro's is called in a trust store, by its SHA-256 in hexadecimal
+/// digits.
+pub fn nickname(sha256: &str) -> String {
+    format!("yandro-{}", &sha256[..16])
+}
+
+/// Whether a certificate of that name is one of yandro's roots.
+pub fn is_own_nickname(name: &str) -> bool {
+    let digits = name.strip_prefix("yandro-");
+    digits.is_some_and(|digits| digits.len() == 16 && digits.bytes().all(|byte| byte.is_ascii_hexdigit()))
 }

@@ -4,9 +4,9 @@ use std::time::Instant;
 
 use yandro_core::check::{NameCommand, Setting, StoreStanding, Timed};
 use yandro_core::pki::Authority;
-use yandro_core::plan::nickname;
 use yandro_core::shell::word;
 use yandro_core::system::StoreKind;
+use yandro_core::system::nickname;
 
 use crate::files;
 use crate::machine::Machine;

@@ -4,7 +4,8 @@
 //! open.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::{TrustChange, is_own_nickname};
+use yandro_core::plan::TrustChange;
+use yandro_core::system::is_own_nickname;
 use yandro_core::system::{BROWSER_STORES, NEW_BROWSER_STORE, StoreKind};
 
 use super::stores::{Store, StoreError};

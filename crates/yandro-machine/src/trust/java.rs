@@ -5,7 +5,8 @@ use std::time::SystemTime;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::pki::{Facts, JavaStore};
-use yandro_core::plan::{TrustChange, is_own_nickname};
+use yandro_core::plan::TrustChange;
+use yandro_core::system::is_own_nickname;
 use yandro_core::system::{JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_STORES, StoreKind};
 
 use super::stores::{Store, StoreError};

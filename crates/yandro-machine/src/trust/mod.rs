@@ -8,8 +8,8 @@ mod systems;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::pki::Facts;
-use yandro_core::plan::is_own_nickname;
 use yandro_core::system::TrustStore;
+use yandro_core::system::is_own_nickname;
 
 use crate::files;
 use crate::machine::Machine;

@@ -5,7 +5,8 @@
 
 use camino::Utf8Path;
 use yandro_core::pki::Facts;
-use yandro_core::plan::{TrustChange, nickname};
+use yandro_core::plan::TrustChange;
+use yandro_core::system::nickname;
 use yandro_core::system::{CommandLine, StoreKind, StorePrograms};
 
 use super::stores::{Store, StoreError};

@@ -9,7 +9,7 @@ mod stands;
 mod trust;
 
 use yandro_core::pki::{Authority, Key, date};
-use yandro_core::plan::nickname;
+use yandro_core::system::nickname;
 use yandro_machine::{files, observe};
 
 use crate::args::{AuthorityArgs, AuthorityCommand};

@@ -84,7 +84,7 @@ fn another<'c>(
         let former = old.id();
         let mut observed = observed;
         if !is_locked {
-            observed.passphrase = None;
+            observed.wishes.passphrase = None;
         }
         let mut set = replace_authority(observed, &list, &constraints, &mut SystemFresh::new())?;
         let text = |path| {

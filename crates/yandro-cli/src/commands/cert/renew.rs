@@ -13,7 +13,7 @@ pub(super) fn renew<'c>(context: &'c Context, within: i64, ui: &mut Ui) -> Resul
     let plan = || {
         let (text, list) = context.list()?;
         let mut observed = observe::observe_all(&context.machine, text, &list, now())?;
-        observed.renew_within = within;
+        observed.wishes.renew_within = within;
         let set = plan_renewal(&mut observed, &list, &mut SystemFresh::new())?;
         // A file that was noted and is gone is nothing to renew.
         let gone = observed.issued.iter().filter(|own| own.chain.is_none()).map(|own| own.path.clone()).collect();

@@ -31,7 +31,7 @@ pub(super) fn run(
         let mut observed = observe::observe_all(&context.machine, text, list, now())?;
         let has_other_key = |report: &&SiteReport| report.findings.iter().any(|own| own.code() == Code::KeyMismatch);
         let mismatched = reports.iter().filter(has_other_key);
-        observed.suspect = mismatched.map(|report| report.site.name.clone()).collect();
+        observed.wishes.suspect = mismatched.map(|report| report.site.name.clone()).collect();
         let default = default_server(context, list)?;
         let mut set = settle(&mut observed, list, default, Orphans::Kept, &mut SystemFresh::new())?.set;
         let is_to_reload = |report: &&&SiteReport| fixes(report).contains(&SafeFix::Reload);

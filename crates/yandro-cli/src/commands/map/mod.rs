@@ -41,7 +41,7 @@ pub(crate) fn run_then<'c>(
         let site = desired(context, args, &list)?;
         let mut observed = observe::observe(&context.machine, text, &[&site], now())?;
         if args.take_over {
-            observed.take_over = TakeOver::Yes;
+            observed.wishes.take_over = TakeOver::Yes;
         }
         let mut set = map_site(&observed, &list, &site, &mut SystemFresh::new())?;
         if args.create {

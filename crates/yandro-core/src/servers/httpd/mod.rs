@@ -1,6 +1,7 @@
 //! Apache httpd configuration: parse to spans, plan a site's virtual hosts, edit.
 
 mod activate;
+mod commented;
 mod desired;
 mod layouts;
 mod model;
@@ -12,9 +13,10 @@ pub mod run;
 mod shared;
 mod software;
 mod switches;
+mod switching;
 mod syntax;
 
-pub use activate::{Activation, Lack, Needs};
+pub use activate::Needs;
 pub use desired::required_modules;
 pub use layouts::{KNOWN, USUAL_FOLDERS};
 pub use model::HttpdModel;
@@ -22,6 +24,7 @@ pub use modules::{ModuleFiles, modules_to_enable};
 pub use parse::parse;
 pub use shared::Shared;
 pub use software::Httpd;
+pub use switching::{Activation, Lack};
 pub use syntax::ApacheSyntax;
 
 #[cfg(test)]

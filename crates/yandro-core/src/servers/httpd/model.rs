@@ -82,10 +82,6 @@ impl ServerModel for HttpdModel {
         &mut self.own
     }
 
-    fn as_model(&self) -> &dyn ServerModel {
-        self
-    }
-
     fn plan_site(
         &self,
         set: &mut ChangeSet,

@@ -1,11 +1,12 @@
 //! The part of a configuration that all sites share: the main file and what it includes.
 
+use core::net::IpAddr;
 use std::collections::{BTreeMap, BTreeSet};
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use super::activate::commented_includes;
-use super::run::{Configuration, FileImage, Files, Listen, Place, Start, bare, by_address, files_of};
+use super::commented::commented_includes;
+use super::run::{Configuration, FileImage, Files, Listen, Place, Start, bare, by_address, files_of, matches_path};
 use crate::config::{FileOwner, ServerTraits};
 
 /// The shared part as it was read, and what it amounts to. Paths are as the server sees them.
@@ -101,6 +102,17 @@ impl Shared {
         self.configuration.modules.contains(&source) || self.configuration.modules.contains(&format!("{module}_module"))
     }
 
+    /// Whether it listens on a port of an address.
+    pub(super) fn listens_on(&self, address: IpAddr, port: u16) -> bool {
+        self.listens.iter().any(|listen| listen.takes_in(address, port))
+    }
+
+    /// Whether it includes the files of all sites, a path with a wildcard.
+    pub(super) fn includes(&self, sites: &Utf8Path) -> bool {
+        let sample = sample(sites);
+        self.configuration.includes.iter().any(|pattern| matches_path(pattern, &sample))
+    }
+
     /// How virtual hosts are written for it. `logs` is the folder of its logs, where it has a
     /// name of its own; else they go where the main server's error log is.
     pub fn traits(&self, logs: Option<&str>) -> ServerTraits {
@@ -155,4 +167,9 @@ pub(super) fn module_folders(configuration: &Configuration) -> BTreeSet<Utf8Path
     let loads = configuration.events.iter().filter(|event| event.is("LoadModule"));
     let files = loads.filter_map(|event| event.arguments.get(1));
     files.filter_map(|file| Some(configuration.server_root.join(file).parent()?.to_owned())).collect()
+}
+
+/// A file that the wildcard takes in.
+pub(super) fn sample(sites: &Utf8Path) -> Utf8PathBuf {
+    Utf8PathBuf::from(sites.as_str().replace('*', "saltmarsh.test"))
 }

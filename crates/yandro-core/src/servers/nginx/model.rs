@@ -8,7 +8,8 @@ use super::syntax::NginxSyntax;
 use super::{Shared, name_bucket};
 use crate::config::{Dialect, FileOwner, Journal, Place, ServerTraits, VirtualHost};
 use crate::plan::{
-    Access, ChangeSet, Observed, OwnFiles, PlanError, Role, ServerModel, is_on_port, not_taken, tell_after, write_site,
+    Access, ChangeSet, Observed, OwnFiles, PlanError, Role, ServerModel, is_on_port, not_taken, others_go, tell_after,
+    write_site,
 };
 use crate::site::Site;
 
@@ -75,8 +76,8 @@ impl ServerModel for NginxModel {
         &mut self.own
     }
 
-    fn as_model(&self) -> &dyn ServerModel {
-        self
+    fn go_with_the_last(&self, set: &mut ChangeSet, observed: &Observed) {
+        others_go(set, observed, self);
     }
 
     fn plan_site(

@@ -8,9 +8,10 @@ use time::OffsetDateTime;
 use yandro_core::config::{OTHERS, list_of};
 use yandro_core::hosts;
 use yandro_core::pki::{Facts, vetted_root};
-use yandro_core::plan::{Change, Places, Reading, Role, Step, Wish, nickname};
+use yandro_core::plan::{Change, Places, Reading, Role, Step, Wish};
 use yandro_core::site::{ListId, ServerId, Site, SiteList};
 use yandro_core::system::TrustStore;
+use yandro_core::system::nickname;
 
 use super::kept::Kept;
 use super::way::{check_way, is_users, is_users_file};

@@ -1,0 +1,86 @@
+//! Why a hosts file is not edited.
+
+use core::net::IpAddr;
+
+use crate::name::HostName;
+use crate::site::ListId;
+
+/// A line of the person's own that says something else about a name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Conflict {
+    /// The line's number, from 1.
+    pub line: usize,
+    /// The line as it stands there.
+    pub text: String,
+    /// The name.
+    pub name: HostName,
+    /// Where that line points it to.
+    pub address: IpAddr,
+    /// Where it should point to.
+    pub wanted: IpAddr,
+    /// Why the line can't be taken over, if it can't.
+    pub fixed: Option<&'static str>,
+}
+
+/// Whether lines of the person's own that say something else are commented out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+pub enum TakeOver {
+    /// They are in the way.
+    #[default]
+    No,
+    /// They are, until the site is taken away.
+    Yes,
+}
+
+/// Why a hosts file was not edited.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum EditError {
+    /// The person's own lines point names elsewhere.
+    #[error(
+        "`{}` points to {} here already, not to {}{}\n  {}",
+        .0.name, .0.address, .0.wanted,
+        .0.fixed.map(|why| format!("; the line can't be taken over, since {why}")).unwrap_or_default(), .0.text
+    )]
+    Conflict(Box<Conflict>),
+    /// A line that yandro leaves alone, whatever is asked.
+    #[error("the line names `localhost` beside `{name}`, and yandro doesn't touch it: take the name out of it by hand")]
+    Localhost {
+        /// The line's number, from 1.
+        line: usize,
+        /// The name.
+        name: HostName,
+    },
+    /// The name is in the block of another site list.
+    #[error("`{name}` belongs to {list}")]
+    OtherList {
+        /// The line's number, from 1.
+        line: usize,
+        /// The name.
+        name: HostName,
+        /// The list.
+        list: ListId,
+    },
+    /// The file is UTF-16, of which the resolver reads no line.
+    #[error("the file is encoded as UTF-16, of which the resolver reads no line: save it as plain ASCII text")]
+    Utf16,
+}
+
+impl EditError {
+    /// The line that is in the way, from 1, if it is one.
+    pub fn line(&self) -> Option<usize> {
+        match self {
+            Self::Conflict(conflict) => Some(conflict.line),
+            Self::Localhost { line, .. } | Self::OtherList { line, .. } => Some(*line),
+            Self::Utf16 => None,
+        }
+    }
+
+    /// The message with the file and the line before it.
+    pub fn at(&self, path: &camino::Utf8Path) -> String {
+        match self.line() {
+            Some(line) => format!("{path}:{line}: {self}"),
+            None => format!("{path}: {self}"),
+        }
+    }
+}

@@ -1,0 +1,149 @@
+//! Why something can't be planned.
+
+use camino::Utf8PathBuf;
+
+use crate::config::{ParseError, PathError};
+use crate::hosts::EditError;
+use crate::httpd::run::{ConfigFault, Place};
+use crate::name::HostName;
+use crate::pki::PkiError;
+use crate::site::{ListId, ServerId};
+
+/// Why a site can't be mapped. Nothing has been changed.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum PlanError {
+    /// There is no hosts file.
+    #[error("there is no hosts file at `{0}`")]
+    HostsMissing(Utf8PathBuf),
+    /// The hosts file can't take the names.
+    #[error("{}", .error.at(.path))]
+    Hosts {
+        /// The hosts file.
+        path: Utf8PathBuf,
+        /// What is in the way.
+        error: EditError,
+    },
+    /// The name of the default virtual hosts.
+    #[error("`{0}` can't be the name of a site: yandro's default virtual hosts for unknown host names have it")]
+    ReservedName(HostName),
+    /// Another site has the name.
+    #[error("`{name}` already belongs to the site `{owner}`")]
+    NameTaken {
+        /// The name.
+        name: HostName,
+        /// The site that has it.
+        owner: HostName,
+    },
+    /// Browsers force HTTPS on the name, and the site is to be without.
+    #[error("browsers ask for `{0}` over HTTPS alone, whatever is typed: without HTTPS nobody would reach it")]
+    HttpsForced(HostName),
+    /// The certificate can't be issued.
+    #[error("{0}")]
+    Pki(#[from] PkiError),
+    /// A certificate that was issued to no site can't be made anew.
+    #[error("{path}: {error}")]
+    Issued {
+        /// The file with its chain.
+        path: Utf8PathBuf,
+        /// Why.
+        error: PkiError,
+    },
+    /// A server is wanted and was not found.
+    #[error("no {0} was found")]
+    ServerMissing(ServerId),
+    /// A module is not installed.
+    #[error(
+        "Apache httpd has no module `{module}` to load: its configuration has no line for it that could be switched on, and among its modules there is no `mod_{module}.so`"
+    )]
+    ModuleMissing {
+        /// The module.
+        module: String,
+        /// The command that installs it, where it is known.
+        install: Option<&'static str>,
+    },
+    /// The server refuses its configuration as it is.
+    #[error("the configuration of {0} is broken already, before anything was changed: {1}")]
+    Broken(ServerId, Box<ConfigFault>),
+    /// A line of a shared file would have no effect where it had to go.
+    #[error("`{what}` would have no effect in {file}: that part of it doesn't count")]
+    Unreached {
+        /// The line.
+        what: String,
+        /// The file.
+        file: Utf8PathBuf,
+    },
+    /// A file or line of yandro's belongs to another site list.
+    #[error("`{name}` belongs to {list}: {path}")]
+    OtherList {
+        /// The site.
+        name: HostName,
+        /// The list.
+        list: ListId,
+        /// The file of that list.
+        path: Utf8PathBuf,
+    },
+    /// Somebody else's virtual host has the name.
+    #[error("{place}: a virtual host that yandro did not write already answers to `{name}`")]
+    VirtualHostTaken {
+        /// Where it stands.
+        place: Place,
+        /// The name.
+        name: HostName,
+    },
+    /// A file of somebody else's is where the site's link has to be.
+    #[error("{path}: points to `{target}`, not to the file that yandro writes")]
+    LinkTaken {
+        /// The link.
+        path: Utf8PathBuf,
+        /// Where it points to.
+        target: Utf8PathBuf,
+    },
+    /// A name is too long for the buckets of names that the server's own configuration sets.
+    #[error(
+        "{place}: `server_names_hash_bucket_size {size}` is too small for the site's longest name, which needs {needed}"
+    )]
+    NameBucket {
+        /// Where it stands.
+        place: Place,
+        /// What it is.
+        size: usize,
+        /// What it has to be.
+        needed: usize,
+    },
+    /// A server elsewhere doesn't see a file or folder of this machine.
+    #[error("the server `{server}` doesn't see {path}: none of its pairs of folders has it in it")]
+    NotSeen {
+        /// The server.
+        server: ServerId,
+        /// The file or folder, as it is here.
+        path: Utf8PathBuf,
+    },
+    /// A path that the configuration can't hold.
+    #[error("{0}")]
+    Path(#[from] PathError),
+    /// The site's file can't be read as a configuration.
+    #[error("{path}:{}: {error}", .error.excerpt.position.line)]
+    SiteFile {
+        /// The file.
+        path: Utf8PathBuf,
+        /// What is wrong, with the line.
+        error: ParseError,
+    },
+}
+
+/// What stopped a plan for many sites.
+#[derive(Debug, thiserror::Error)]
+#[error("{}{error}", .site.as_ref().map(|name| format!("the site `{name}`: ")).unwrap_or_default())]
+pub struct Failed {
+    /// The site that it was about, if it was one.
+    pub site: Option<HostName>,
+    /// What is wrong.
+    pub error: Box<PlanError>,
+}
+
+impl Failed {
+    pub(super) fn of(site: Option<&HostName>, error: PlanError) -> Self {
+        Self { site: site.cloned(), error: Box::new(error) }
+    }
+}

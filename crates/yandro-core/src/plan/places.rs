@@ -1,0 +1,100 @@
+//! Where everything is kept.
+
+use camino::{Utf8Path, Utf8PathBuf};
+
+use crate::config::PathView;
+use crate::name::HostName;
+use crate::site::ListId;
+
+/// Where everything is kept. Paths are those of this machine, the sysroot included.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Places {
+    /// The folder that stands for `/`.
+    pub sysroot: Utf8PathBuf,
+    /// The hosts file.
+    pub hosts: Utf8PathBuf,
+    /// The folder of the site list and the settings.
+    pub config: Utf8PathBuf,
+    /// The folder of the authority, the certificates and the history.
+    pub data: Utf8PathBuf,
+    /// The site list, as what yandro writes into shared files names it.
+    pub list: ListId,
+}
+
+impl Places {
+    /// The site list.
+    pub fn site_list(&self) -> Utf8PathBuf {
+        self.config.join("sites.toml")
+    }
+
+    /// The settings.
+    pub fn settings(&self) -> Utf8PathBuf {
+        self.config.join("settings.toml")
+    }
+
+    /// The folder of the authority.
+    pub fn authority(&self) -> Utf8PathBuf {
+        self.data.join("authority")
+    }
+
+    /// The root certificate: what trust stores take.
+    pub fn root_certificate(&self) -> Utf8PathBuf {
+        self.authority().join("root.pem")
+    }
+
+    /// The issuing certificate.
+    pub fn issuing_certificate(&self) -> Utf8PathBuf {
+        self.authority().join("issuing.pem")
+    }
+
+    /// The issuing certificate's key.
+    pub fn issuing_key(&self) -> Utf8PathBuf {
+        self.authority().join("issuing.key")
+    }
+
+    /// The folder of authorities that another took the place of.
+    pub fn former_authorities(&self) -> Utf8PathBuf {
+        self.authority().join("former")
+    }
+
+    /// The folder of one of them, by its [`AuthorityFiles::id`].
+    pub fn former_authority(&self, id: &str) -> Utf8PathBuf {
+        self.former_authorities().join(id)
+    }
+
+    /// The list of certificates that were issued to no site.
+    pub fn issued(&self) -> Utf8PathBuf {
+        self.data.join("issued.toml")
+    }
+
+    /// The folder of all sites' certificates.
+    pub fn certificates(&self) -> Utf8PathBuf {
+        self.data.join("certificates")
+    }
+
+    /// A site's full chain.
+    pub fn chain(&self, name: &HostName) -> Utf8PathBuf {
+        self.certificates().join(name.as_str()).join("fullchain.pem")
+    }
+
+    /// A site's key.
+    pub fn key(&self, name: &HostName) -> Utf8PathBuf {
+        self.certificates().join(name.as_str()).join("key.pem")
+    }
+
+    /// The site whose chain or key a path is.
+    pub fn certificate_of(&self, path: &Utf8Path) -> Option<HostName> {
+        let folder = path.parent().filter(|folder| folder.parent() == Some(&self.certificates()))?;
+        HostName::parse(folder.file_name()?).ok()
+    }
+
+    /// How a server on the machine itself sees its files.
+    pub fn view(&self) -> PathView {
+        PathView::Below(self.sysroot.clone())
+    }
+
+    /// A path as a server within the sysroot sees it.
+    pub fn inside(&self, path: &Utf8Path) -> Utf8PathBuf {
+        self.view().there_or_same(path)
+    }
+}

@@ -1,0 +1,67 @@
+//! Planning another authority in the place of the present one.
+
+use super::authority::{new_authority, put};
+use super::authority_files::{AuthorityFiles, AuthorityTexts};
+use super::change::{Access, ChangeSet};
+use super::error::Failed;
+use super::fresh::Fresh;
+use super::observed::Observed;
+use super::role::Role;
+use super::settle::renew;
+use crate::pki::Constraints;
+use crate::site::SiteList;
+
+/// Plans another authority, limited to `constraints`, in the place of the present one: every leaf
+/// of a site and every other that is known is issued anew, and the present authority is kept aside
+/// so that all of this can be taken back.
+///
+/// # Errors
+/// What can't be issued anew, with its site.
+pub fn replace_authority(
+    mut observed: Observed,
+    list: &SiteList,
+    constraints: &Constraints,
+    fresh: &mut dyn Fresh,
+) -> Result<ChangeSet, Failed> {
+    let texts = new_authority(&observed, constraints, fresh).map_err(|error| Failed::of(None, error.into()))?;
+    put_in_place(&mut observed, list, &texts, fresh)
+}
+
+/// Puts an authority in the place of the present one, keeps that aside, and issues all anew.
+pub(super) fn put_in_place(
+    observed: &mut Observed,
+    list: &SiteList,
+    texts: &AuthorityTexts,
+    fresh: &mut dyn Fresh,
+) -> Result<ChangeSet, Failed> {
+    let mut set = ChangeSet::default();
+    put_aside(&mut set, observed);
+    put(&mut set, observed, texts);
+    // What it issued is known as our own by it.
+    let old = observed.authority.take().and_then(|old| AuthorityFiles::read(old.texts, None).ok());
+    observed.former.extend(old.map(|old| (old.id(), old)));
+    observed.advance(&set);
+    set.merge(renew(observed, list, fresh)?);
+    Ok(set)
+}
+
+/// Keeps a copy of the present authority.
+fn put_aside(set: &mut ChangeSet, observed: &Observed) {
+    let (Some(files), places) = (&observed.authority, &observed.places) else { return };
+    let (old, id) = (&files.texts, files.id());
+    let role = Role::FormerAuthority(id.clone());
+    for folder in [places.former_authorities(), places.former_authority(&id)] {
+        set.folder(role.clone(), folder, Access::Private);
+    }
+    // It may have been put aside before, and have come back.
+    let was = observed.former.get(&id).map(|former| &former.texts);
+    let kept = [
+        ("root.pem", &old.root, was.map(|was| &was.root), Access::Private),
+        ("issuing.pem", &old.issuing, was.map(|was| &was.issuing), Access::Private),
+        ("issuing.key", &old.key, was.map(|was| &was.key), Access::Secret),
+    ];
+    for (name, content, was, access) in kept {
+        let path = places.former_authority(&id).join(name);
+        set.file(role.clone(), path, (was.cloned(), Some(content.clone())), access);
+    }
+}
