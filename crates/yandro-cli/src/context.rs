@@ -8,13 +8,13 @@ use std::net::IpAddr;
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
-use yandro_core::config::Published;
-use yandro_core::site::{ServerId, ServerKind, Site, SiteList};
+use yandro_core::site::{DEFAULT_ADDRESS, ServerId, ServerKind, Site, SiteList};
 use yandro_machine::changes::{self, Lock, ServerControl};
-use yandro_machine::ports::Holder;
-use yandro_machine::servers::{self, Control as ServerControls, Found};
-use yandro_machine::settings::{self, NamedServer, Settings};
-use yandro_machine::{Environment, Machine, network, observe, process};
+use yandro_machine::keys::Keys;
+use yandro_machine::observe::{self, Observer};
+use yandro_machine::servers::{Control as ServerControls, Found, Present, Registry};
+use yandro_machine::settings::{self, Settings};
+use yandro_machine::{Environment, Machine, network};
 
 use crate::args::Global;
 use crate::error::{CommandError, NO_SERVER};
@@ -26,11 +26,15 @@ use crate::view::{Ui, on_wait};
 #[derive(Debug)]
 pub(crate) struct Context {
     pub(crate) machine: Machine,
+    /// The servers that the settings name.
+    pub(crate) registry: Registry,
+    /// What opens the authority's key.
+    pub(crate) keys: Keys,
     pub(crate) settings: Settings,
     pub(crate) preview: bool,
     no_wait: bool,
     /// The servers, once they were looked for.
-    servers: OnceCell<Vec<Found>>,
+    present: OnceCell<Present>,
     /// Their control, once it was asked for.
     controls: RefCell<BTreeMap<ServerId, Option<ServerControls>>>,
     /// The current folder.
@@ -60,14 +64,12 @@ impl Context {
 
     /// A context for another place, as the demo needs it.
     pub(crate) fn at(global: &Global, environment: &Environment) -> Result<Self, CommandError> {
-        let mut machine = Machine::new(environment)?;
+        let machine = Machine::new(environment)?;
         let settings = settings::read(&machine)?;
-        machine.servers.clone_from(&settings.servers);
-        let is_new = |server: &NamedServer| settings.servers.iter().all(|own| own.name != server.name);
-        machine.servers.extend(settings::system_servers(&machine)?.into_iter().filter(is_new));
-        machine.closes_keys = !global.preview;
+        let registry = Registry::new(settings.servers.clone(), settings::system_servers(&machine)?);
+        let keys = Keys::new(!global.preview);
         if let Some(file) = &global.passphrase_file {
-            machine.give_passphrase(passphrase::of_file(file)?);
+            keys.give_passphrase(passphrase::of_file(file)?);
         }
         let current = env::current_dir()
             .ok()
@@ -78,10 +80,12 @@ impl Context {
         Ok(Self {
             passphrase_file: global.passphrase_file.as_ref().map(|file| current.join(file)),
             machine,
+            registry,
+            keys,
             settings,
             preview: global.preview,
             no_wait: global.no_wait,
-            servers: OnceCell::new(),
+            present: OnceCell::new(),
             controls: RefCell::default(),
             current,
             command,
@@ -112,7 +116,7 @@ impl Context {
     fn recover(&self, lock: &Lock, ui: &mut Ui) -> Result<(), CommandError> {
         let controls = self.controls();
         let controls: Vec<_> = controls.iter().map(|(id, control)| (*id, control.as_ref())).collect();
-        let sudo = Sudo::new(self, ui.is_quiet());
+        let sudo = Sudo::new(&self.machine, ui.is_quiet());
         let recovery = changes::recover(&self.machine, lock, &controls, &sudo, &on_wait(ui.is_quiet()))?;
         for recovered in recovery.recovered {
             let (command, at) = (&recovered.command, &recovered.at);
@@ -148,57 +152,33 @@ impl Context {
 
     /// The servers of the machine, and those that the person named: as they were when first asked
     /// for.
-    pub(crate) fn servers(&self) -> &[Found] {
-        self.servers.get_or_init(|| servers::find_all(&self.machine))
+    pub(crate) fn present(&self) -> &Present {
+        self.present.get_or_init(|| self.look_for_servers())
+    }
+
+    /// The same as they are now.
+    pub(crate) fn look_for_servers(&self) -> Present {
+        Present::look(&self.machine, &self.registry, &self.settings.built_in)
     }
 
     /// One of them.
     pub(crate) fn server(&self, id: ServerId) -> Option<&Found> {
-        self.servers().iter().find(|found| found.id == id)
+        self.present().get(id)
     }
 
-    /// Whether a server is on this machine, as far as yandro knows.
-    pub(crate) fn is_here(&self, server: ServerId) -> bool {
-        server != ServerId::Elsewhere && !self.server(server).is_some_and(Found::is_elsewhere)
+    /// Reads what planning needs to know.
+    pub(crate) fn observer(&self) -> Observer<'_> {
+        Observer { machine: &self.machine, servers: &self.registry, keys: &self.keys }
     }
 
     /// The control of every server of the real machine.
     fn controls(&self) -> Vec<Control> {
-        self.servers().iter().filter_map(|found| Some((found.id, self.control(found.id)?))).collect()
+        self.present().all().iter().filter_map(|found| Some((found.id, self.control(found.id)?))).collect()
     }
 
     /// Whether a server runs.
     pub(crate) fn runs(&self, server: ServerId) -> bool {
         self.control(server).is_some_and(|control| control.is_running())
-    }
-
-    /// The server whose main process this is, or a child of it.
-    pub(crate) fn server_of_process(&self, pid: Option<u32>) -> Option<ServerId> {
-        let pid = i32::try_from(pid?).ok()?;
-        let is_its = |found: &&Found| {
-            let main = ServerControls::of(&self.machine, found).and_then(|control| control.process());
-            main.is_some_and(|main| main == pid || process::parent(pid) == Some(main))
-        };
-        self.servers().iter().find(is_its).map(|found| found.id)
-    }
-
-    /// The server that has a socket. If the user can't see its process, this is the only running server that runs as
-    /// the socket's user and has the port in its configuration.
-    pub(crate) fn server_of_holder(&self, holder: &Holder) -> Option<ServerId> {
-        if holder.pid.is_some() {
-            return self.server_of_process(holder.pid);
-        }
-        let runs_as = |found: &Found| {
-            let pid = ServerControls::of(&self.machine, found)?.process()?;
-            process::owner_name(pid)
-        };
-        let is_likely = |found: &&Found| {
-            !found.is_elsewhere()
-                && runs_as(found).as_deref() == Some(&holder.user)
-                && servers::configured_ports(&self.machine, found).iter().any(|(port, _)| *port == holder.port)
-        };
-        let mut likely = self.servers().iter().filter(is_likely);
-        likely.next().filter(|_| likely.next().is_none()).map(|found| found.id)
     }
 
     /// The control of the servers that a change set reloads; none within a sysroot.
@@ -234,7 +214,7 @@ impl Context {
     /// The server for sites that name none: the first that the person named, or the one that is
     /// there; of several the first that runs, or the usual choice if none does.
     fn usual_server(&self) -> Result<ServerId, CommandError> {
-        if let Some(named) = self.machine.servers.first() {
+        if let Some(named) = self.registry.named().first() {
             let id = ServerId::Named(named.name);
             // One that is gone is no reason to choose another.
             return self.server(id).map(|found| found.id).ok_or_else(|| self.no_server(id));
@@ -248,9 +228,17 @@ impl Context {
         }
     }
 
+    /// The server of sites that name none: asked for only where one leaves the choice open.
+    pub(crate) fn default_server(&self, list: &SiteList) -> Result<ServerId, CommandError> {
+        if list.sites.iter().all(|site| site.server.is_some()) {
+            return Ok(ServerId::BuiltIn);
+        }
+        self.server_of(None, DEFAULT_ADDRESS)
+    }
+
     /// What there is to say of a server that isn't there.
     pub(crate) fn no_server(&self, id: ServerId) -> CommandError {
-        match self.machine.servers.iter().find(|named| ServerId::Named(named.name) == id) {
+        match self.registry.named().iter().find(|named| ServerId::Named(named.name) == id) {
             Some(named) => CommandError::not_made(format!(
                 "the server `{}` is named in {}, and {} is not there",
                 named.name,
@@ -263,41 +251,9 @@ impl Context {
         }
     }
 
-    /// The ports of a site, the first of each: HTTP, HTTPS.
-    pub(crate) fn ports_of(&self, site: &Site, server: ServerId) -> (u16, u16) {
-        let (http, https) = self.usual_ports(server);
-        let published = self.published(server);
-        let first = |ports: Vec<u16>, usual| published.here_or_same(ports.first().copied().unwrap_or(usual));
-        (first(site.http_ports(http), http), first(site.https_ports(https), https))
-    }
-
-    /// Under which ports a server is reached.
-    pub(crate) fn published(&self, server: ServerId) -> Published {
-        self.server(server).map(Found::published).unwrap_or_default()
-    }
-
-    /// All ports of a site in pairs of HTTP and HTTPS, so that each is in one; the first pair first.
-    pub(crate) fn all_ports_of(&self, site: &Site, server: ServerId) -> Vec<(u16, u16)> {
-        let (usual_http, usual_https) = self.usual_ports(server);
-        let published = self.published(server);
-        let here = |ports: Vec<u16>| ports.into_iter().map(|port| published.here_or_same(port)).collect::<Vec<_>>();
-        let (http, https) = (here(site.http_ports(usual_http)), here(site.https_ports(usual_https)));
-        let at = |ports: &[u16], turn: usize, usual| *ports.get(turn).or(ports.first()).unwrap_or(&usual);
-        let turns = 0..http.len().max(https.len());
-        turns.map(|turn| (at(&http, turn, usual_http), at(&https, turn, usual_https))).collect()
-    }
-
-    /// The ports of a server: HTTP, HTTPS.
-    fn usual_ports(&self, server: ServerId) -> (u16, u16) {
-        match server {
-            ServerId::BuiltIn => (self.settings.built_in.http_port, self.settings.built_in.https_port),
-            _ => (80, 443),
-        }
-    }
-
     /// The address of a site's page.
     pub(crate) fn url(&self, site: &Site, server: ServerId) -> String {
-        let (http, https) = self.ports_of(site, server);
+        let (http, https) = self.present().ports_of(site, server);
         match (site.https.is_on(), http, https) {
             (true, _, 443) => format!("https://{}/", site.name),
             (true, _, port) => format!("https://{}:{port}/", site.name),

@@ -10,6 +10,7 @@ use yandro_core::site::{ServerId, ServerNameError};
 use yandro_machine::MachineError;
 use yandro_machine::changes::{CarryOutError, Cause, LockError, PutBackError, Refusal};
 use yandro_machine::files::FileError;
+use yandro_machine::looking::LookError;
 use yandro_machine::observe::ObserveError;
 use yandro_machine::ports;
 use yandro_machine::settings::SettingsError;
@@ -118,6 +119,16 @@ impl From<SettingsError> for CommandError {
         match error {
             SettingsError::File(error) => error.into(),
             error => Self::usage(error),
+        }
+    }
+}
+
+impl From<LookError> for CommandError {
+    fn from(error: LookError) -> Self {
+        match error {
+            LookError::File(error) => error.into(),
+            LookError::Observe(error) => error.into(),
+            error => Self::not_made(error),
         }
     }
 }

@@ -3,10 +3,10 @@
 
 use camino::Utf8Path;
 use yandro_core::pki::Key;
-use yandro_machine::files;
+use yandro_machine::keys::Keys;
+use yandro_machine::{Machine, files};
 use zeroize::Zeroizing;
 
-use crate::context::Context;
 use crate::error::CommandError;
 
 /// The largest file that a passphrase is read from, in bytes.
@@ -31,14 +31,14 @@ pub(crate) fn of_file(path: &Utf8Path) -> Result<Zeroizing<String>, CommandError
 
 /// Has the authority's key opened for this command: the passphrase was not given in a file, so it
 /// is asked for.
-pub(crate) fn unlock(context: &Context) -> Result<(), CommandError> {
-    let path = context.machine.places.issuing_key();
+pub(crate) fn unlock(machine: &Machine, keys: &Keys) -> Result<(), CommandError> {
+    let path = machine.places.issuing_key();
     let pem = Zeroizing::new(String::from_utf8_lossy(&files::read_if_there(&path)?.unwrap_or_default()).into_owned());
     let mut prompt = "passphrase of the authority's key: ";
     for _ in 0..ATTEMPTS {
         let given = ask(prompt, "--passphrase-file FILE")?;
         if Key::unlock(&pem, &given).is_ok() {
-            context.machine.give_passphrase(given);
+            keys.give_passphrase(given);
             return Ok(());
         }
         prompt = "that is not it; once more: ";

@@ -1,6 +1,6 @@
 //! From arguments to the command that they name.
 
-use yandro_machine::{Machine, caller, key_care};
+use yandro_machine::{Machine, as_caller};
 
 use crate::args::{Cli, Command, HostsCommand};
 use crate::commands;
@@ -20,7 +20,7 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
     }
     if let Command::AsCaller { program } = &cli.command {
         let machine = Machine::new(&environment(None))?;
-        let never = caller::run_as_caller(&machine, program).map_err(CommandError::not_made)?;
+        let never = as_caller::run_as_caller(&machine, program).map_err(CommandError::not_made)?;
         match never {}
     }
     let context = Context::new(&cli.global, ui)?;
@@ -33,16 +33,16 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
 /// too.
 fn with_keys_closed(context: &Context, cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
     if let Command::Check(_) | Command::Authority(_) | Command::Cert(_) | Command::Serve(_) = &cli.command {
-        key_care::close_all(&context.machine)?;
+        context.keys.close_all(&context.machine)?;
     }
     run_command(context, cli, ui).map(|outcome| outcome.show(ui))
 }
 
 /// Whoever could read a key may have it.
 fn tell_open_keys(context: &Context, ui: &mut Ui) {
-    let open = context.machine.take_open();
+    let open = context.keys.take_open();
     for key in &open {
-        let done = if context.machine.closes_keys { "it is now" } else { "it is to be" };
+        let done = if context.keys.closes() { "it is now" } else { "it is to be" };
         ui.warn(&format!("others could read {} (mode {:04o}): {done} {:04o}", key.path, key.mode, key.wanted));
     }
     let is_authority = |path: &camino::Utf8Path| path.starts_with(context.machine.places.authority());

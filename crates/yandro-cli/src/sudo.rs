@@ -5,9 +5,8 @@ use std::process::Command;
 
 use camino::Utf8PathBuf;
 use yandro_machine::changes::Escalate;
-use yandro_machine::process;
+use yandro_machine::{Machine, process};
 
-use crate::context::Context;
 use crate::view::rendered;
 
 /// One call of sudo for this very program's hidden command, which is told single steps.
@@ -18,8 +17,8 @@ pub(crate) struct Sudo {
 }
 
 impl Sudo {
-    pub(crate) fn new(context: &Context, is_quiet: bool) -> Self {
-        Self { is_real: context.machine.is_real(), is_quiet }
+    pub(crate) fn new(machine: &Machine, is_quiet: bool) -> Self {
+        Self { is_real: machine.is_real(), is_quiet }
     }
 }
 

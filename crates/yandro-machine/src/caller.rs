@@ -1,17 +1,13 @@
-//! The user who called sudo: root's rights are given up for what is this user's own, for a moment or for good.
+//! The user who called sudo: root's rights are given up for a moment, for what is this user's own.
 
-use std::ffi::{CString, OsString};
+use std::ffi::CString;
 use std::io;
 use std::os::unix::fs::MetadataExt as _;
 use std::process::Command;
 use std::sync::OnceLock;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use nix::unistd::{
-    Gid, Uid, User, geteuid, getgroups, getuid, initgroups, setfsgid, setfsuid, setgid, setgroups, setuid,
-};
-
-use crate::machine::Machine;
+use nix::unistd::{Gid, Uid, User, geteuid, getgroups, initgroups, setfsgid, setfsuid, setgroups};
 
 /// The variable by which sudo tells who called it.
 pub(crate) const VARIABLE: &str = "SUDO_UID";
@@ -113,41 +109,4 @@ pub(crate) fn command(program: &Utf8Path) -> io::Result<Command> {
     let mut command = Command::new(std::env::current_exe()?);
     command.env(VARIABLE, caller.uid.to_string()).arg("as-caller").arg("--").arg(program);
     Ok(command)
-}
-
-/// Becomes the user who called sudo for good, then the program.
-///
-/// # Errors
-/// When nobody called sudo, root's rights can't be given up, or the program can't be started.
-pub fn run_as_caller(machine: &Machine, program: &[OsString]) -> io::Result<std::convert::Infallible> {
-    use std::os::unix::process::CommandExt as _;
-    let user = machine.become_caller()?.ok_or(io::ErrorKind::PermissionDenied)?;
-    let (program, arguments) = program.split_first().ok_or(io::ErrorKind::InvalidInput)?;
-    let mut command = Command::new(program);
-    command.args(arguments).env("HOME", machine.home()).env("USER", &user).env("LOGNAME", &user);
-    Err(command.exec())
-}
-
-impl Machine {
-    /// Under sudo, becomes the user who called it: all threads, all user and group ids, for good.
-    /// The name of that user; `None` where nobody called it by sudo, and nothing changes.
-    ///
-    /// # Errors
-    /// When the system refuses, or root's rights could be had back.
-    pub fn become_caller(&self) -> io::Result<Option<String>> {
-        let Some((uid, gid)) = self.keeper.filter(|_| geteuid().is_root()) else { return Ok(None) };
-        let (uid, gid) = (Uid::from_raw(uid), Gid::from_raw(gid));
-        let user = User::from_uid(uid)?;
-        match user.as_ref().and_then(|user| CString::new(user.name.as_str()).ok()) {
-            Some(name) => initgroups(&name, gid)?,
-            None => setgroups(&[gid])?,
-        }
-        setgid(gid)?;
-        // Called by root, it sets the real and the saved one as well (setuid(2)).
-        setuid(uid)?;
-        if getuid() != uid || geteuid() != uid || !uid.is_root() && setuid(Uid::from_raw(0)).is_ok() {
-            return Err(io::Error::other("root's rights could not be given up"));
-        }
-        Ok(Some(user.map_or_else(|| uid.to_string(), |user| user.name)))
-    }
 }

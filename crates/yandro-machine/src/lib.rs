@@ -1,5 +1,6 @@
 //! The part of yandro that touches the machine.
 
+pub mod as_caller;
 pub mod caches;
 pub mod caller;
 pub mod certificates;
@@ -9,7 +10,8 @@ mod confine;
 pub mod files;
 mod fresh;
 pub mod interrupt;
-pub mod key_care;
+pub mod keys;
+pub mod looking;
 mod machine;
 pub mod network;
 pub mod observe;

@@ -1,18 +1,14 @@
 //! Whose machine this is, and where everything on it is kept.
 
 use std::ffi::OsString;
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::Places;
 use yandro_core::site::ListId;
 use yandro_core::system::System;
-use zeroize::Zeroizing;
 
 use crate::caller;
 use crate::confine;
-use crate::key_care::Open;
-use crate::settings::{self, NamedServer};
 
 /// The environment of one run, captured once at the start.
 #[derive(Clone, Debug)]
@@ -40,14 +36,6 @@ pub struct Machine {
     pub owner: String,
     /// The user's home, below the sysroot.
     home: Utf8PathBuf,
-    /// The servers that the person named in the settings.
-    pub servers: Vec<NamedServer>,
-    /// Whether keys that others can read are closed to them when they are met.
-    pub closes_keys: bool,
-    /// The passphrase of the authority's key, once it was given.
-    passphrase: Arc<OnceLock<Zeroizing<String>>>,
-    /// Keys that others could read, and that were closed.
-    open: Arc<Mutex<Vec<Open>>>,
     /// Who is to own the site list, the authority and the history, if not the
     /// user that runs this: under sudo, the one who called it.
     pub(crate) keeper: Option<(u32, u32)>,
@@ -118,10 +106,6 @@ impl Machine {
         }
         Ok(Self {
             home: resolved(&sysroot, home.as_str()),
-            servers: Vec::new(),
-            closes_keys: true,
-            passphrase: Arc::default(),
-            open: Arc::default(),
             system,
             places: Places {
                 hosts: below(&sysroot, system.hosts_file()),
@@ -150,34 +134,11 @@ impl Machine {
         self.owner.split('@').next().unwrap_or_default()
     }
 
-    /// The passphrase of the authority's key, if it was given.
-    pub fn passphrase(&self) -> Option<&str> {
-        self.passphrase.get().map(|passphrase| passphrase.as_str())
-    }
-
-    /// Gives the passphrase of the authority's key. The first that is given counts.
-    pub fn give_passphrase(&self, passphrase: Zeroizing<String>) {
-        _ = self.passphrase.set(passphrase);
-    }
-
-    /// Remembers that a key was open to others.
-    pub(crate) fn found_open(&self, open: Open) {
-        let mut found = self.open.lock().unwrap_or_else(PoisonError::into_inner);
-        if !found.contains(&open) {
-            found.push(open);
-        }
-    }
-
-    /// The keys that were open to others and are closed now, told once.
-    pub fn take_open(&self) -> Vec<Open> {
-        std::mem::take(&mut *self.open.lock().unwrap_or_else(PoisonError::into_inner))
-    }
-
-    /// The real machine without anybody's settings or sites, but for the servers that root has named.
+    /// The real machine without anybody's settings or sites.
     pub(crate) fn bare() -> Self {
         let nowhere = Utf8PathBuf::from("/nonexistent");
         let system = System::of_tree(|path| Utf8Path::new(path).exists());
-        let mut machine = Self {
+        Self {
             system,
             places: Places {
                 sysroot: "/".into(),
@@ -188,15 +149,8 @@ impl Machine {
             },
             owner: String::new(),
             home: "/nonexistent".into(),
-            servers: Vec::new(),
-            closes_keys: true,
-            passphrase: Arc::default(),
-            open: Arc::default(),
             keeper: None,
-        };
-        // A list that others can change, or that has a slip in it, doesn't count.
-        machine.servers = settings::system_servers(&machine).unwrap_or_default();
-        machine
+        }
     }
 
     /// The user's home; under sudo that of the one who called.

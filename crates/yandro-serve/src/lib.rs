@@ -4,6 +4,7 @@
 //! It is made for one developer's machine: it listens on loopback unless told
 //! otherwise, and answers for the names of its sites only.
 
+mod body;
 mod connections;
 mod files;
 mod offer;

@@ -11,7 +11,7 @@ use hyper_util::rt::TokioIo;
 use tokio::net::TcpStream;
 use yandro_core::site::{Upstream, UpstreamHost};
 
-use crate::respond::{Body, path_of, text};
+use crate::body::{Body, path_of, text};
 
 /// Headers that belong to one connection and are not passed on (RFC 9110 section 7.6.1).
 const HOP_BY_HOP: [&str; 7] =

@@ -2,26 +2,21 @@
 
 use std::time::Duration;
 
-use http_body_util::combinators::UnsyncBoxBody;
-use http_body_util::{BodyExt as _, Full};
+use http_body_util::BodyExt as _;
 use hyper::body::{Bytes, Incoming};
-use hyper::header::{CONTENT_TYPE, HOST, HeaderValue, LOCATION, SERVER};
+use hyper::header::{HOST, HeaderValue, LOCATION, SERVER};
 use hyper::{Method, Request, Response, StatusCode, Uri};
 use percent_encoding::percent_decode_str;
 use tower_service::Service as _;
 use yandro_core::site::Https;
 
+use crate::body::{Body, NAME, text};
 use crate::files::is_hidden;
 use crate::proxy;
 use crate::sites::{Answerer, Entry, Sites};
 
-pub(crate) type Body = UnsyncBoxBody<Bytes, Box<dyn std::error::Error + Send + Sync>>;
-
 /// How much of a refused request's body is read, in bytes.
 const DRAINED: usize = 256 * 1024;
-
-/// What every answer says of itself.
-const NAME: HeaderValue = HeaderValue::from_static("yandro");
 
 /// Refuses what no site answers: CONNECT and TRACE, and a request with several hosts (RFC 9112 section
 /// 3.2).
@@ -155,18 +150,4 @@ fn host<B>(request: &Request<B>) -> Option<&str> {
 fn no_site(status: StatusCode, host: &str) -> Response<Body> {
     let shown: String = host.chars().filter(|c| c.is_ascii_alphanumeric() || "-.:[]".contains(*c)).take(253).collect();
     text(status, format!("No site here is named `{shown}`. `yandro sites` lists those that are.\n"))
-}
-
-pub(crate) fn text(status: StatusCode, body: impl Into<String>) -> Response<Body> {
-    let body = Full::new(Bytes::from(body.into())).map_err(|never| match never {}).boxed_unsync();
-    let mut response = Response::new(body);
-    *response.status_mut() = status;
-    response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static("text/plain; charset=utf-8"));
-    response.headers_mut().insert(SERVER, NAME);
-    response
-}
-
-/// Only path and query of a request's target.
-pub(crate) fn path_of(uri: &Uri) -> Uri {
-    uri.path_and_query().map_or_else(|| Uri::from_static("/"), |path| Uri::from(path.clone()))
 }

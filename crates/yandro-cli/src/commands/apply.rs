@@ -68,8 +68,8 @@ pub(crate) fn apply<T>(
 ) -> Result<Applied<T>, CommandError> {
     // A key behind a passphrase is opened only if something has to be signed.
     let mut plan = || match plan() {
-        Err(error) if error.is_locked && context.machine.passphrase().is_none() => {
-            passphrase::unlock(context)?;
+        Err(error) if error.is_locked && context.keys.passphrase().is_none() => {
+            passphrase::unlock(&context.machine, &context.keys)?;
             plan()
         }
         planned => planned,
@@ -89,7 +89,7 @@ pub(crate) fn apply<T>(
         return Ok(Applied::Preview(Box::new(set)));
     }
     let lock = context.lock(ui)?;
-    let sudo = Sudo::new(context, ui.is_quiet());
+    let sudo = Sudo::new(&context.machine, ui.is_quiet());
     let mut attempts = 0;
     loop {
         let Planned { mut set, starts, about } = plan()?;

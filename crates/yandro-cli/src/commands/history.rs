@@ -135,7 +135,7 @@ pub(crate) fn restore<'c>(context: &'c Context, file: &'c Utf8Path, ui: &mut Ui)
             let is_of = |layout: &Layout| {
                 layout.main.parent().is_some_and(|folder| file.starts_with(folder)) || file.starts_with(&layout.sites)
             };
-            let told = context.servers().iter().filter(|found| is_of(&found.layout));
+            let told = context.present().all().iter().filter(|found| is_of(&found.layout));
             set.servers.extend(told.map(|found| found.id));
         }
         Ok(Planned { set, starts: false, about: () })

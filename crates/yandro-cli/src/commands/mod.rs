@@ -8,6 +8,7 @@ mod consent;
 pub(crate) mod demo;
 pub(crate) mod history;
 pub(crate) mod hosts;
+mod look;
 pub(crate) mod map;
 pub(crate) mod pack;
 pub(crate) mod ports;

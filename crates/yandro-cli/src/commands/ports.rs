@@ -100,7 +100,7 @@ fn ports_of(context: &Context, list: &SiteList) -> Vec<Port> {
         [(80, Default::default()), (443, Default::default())].into();
     for site in &list.sites {
         let server = site.server.unwrap_or(ServerId::BuiltIn);
-        for (http, https) in context.all_ports_of(site, server) {
+        for (http, https) in context.present().all_ports_of(site, server) {
             let mut wanted = |port: u16| {
                 let (servers, sites) = numbers.entry(port).or_default();
                 servers.insert(server);
@@ -116,7 +116,10 @@ fn ports_of(context: &Context, list: &SiteList) -> Vec<Port> {
     }
     let holders = |number: u16| {
         ports::holders(number).into_iter().map(|holder| {
-            let id = context.server_of_holder(&holder).or_else(|| is_ourselves(&holder).then_some(ServerId::BuiltIn));
+            let id = context
+                .present()
+                .of_holder(&context.machine, &holder)
+                .or_else(|| is_ourselves(&holder).then_some(ServerId::BuiltIn));
             (holder, id)
         })
     };

@@ -4,8 +4,9 @@ use std::time::{Duration, Instant};
 
 use yandro_core::check::{Code, Patience, Severity, SiteReport};
 use yandro_core::site::{ServerId, Site};
+use yandro_machine::looking::Closeness;
 
-use super::check::{self, Closeness};
+use super::look;
 use crate::context::Context;
 use crate::error::CommandError;
 use crate::signals;
@@ -52,10 +53,8 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
     let report = runtime.block_on(async {
         let mut pause = PAUSES.0;
         loop {
-            let looked =
-                signals::unless_interrupted(check::look(context, std::slice::from_ref(site), Closeness::default()))
-                    .await;
-            let report = looked.ok_or(ProofFailed::Interrupted)??.remove(0);
+            let looked = signals::unless_interrupted(look::at_one(context, site, Closeness::default())).await;
+            let report = looked.ok_or(ProofFailed::Interrupted)??;
             let closed =
                 report.findings.iter().all(|finding| finding.code() == Code::PortClosed) && !report.findings.is_empty();
             if site.server == Some(ServerId::BuiltIn) && closed {
@@ -72,9 +71,8 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
         // Before it is put back, why it fails.
         Some(report) if !is_kept(&report) && is_ours => {
             let closely = Closeness { is_close: true, ..Closeness::default() };
-            let looked = check::look(context, std::slice::from_ref(site), closely);
-            let looked = runtime.block_on(signals::unless_interrupted(looked));
-            Some(looked.and_then(Result::ok).and_then(|mut all| all.pop()).unwrap_or(report))
+            let looked = runtime.block_on(signals::unless_interrupted(look::at_one(context, site, closely)));
+            Some(looked.and_then(Result::ok).unwrap_or(report))
         }
         report => report,
     };

@@ -8,10 +8,10 @@ use crate::context::Context;
 /// Whether other computers can open a site. `None` for remote servers and within a sysroot, where yandro can't see it.
 pub(crate) fn is_open(context: &Context, site: &Site) -> Option<bool> {
     let server = site.server.unwrap_or(ServerId::BuiltIn);
-    if !context.machine.is_real() || !context.is_here(server) {
+    if !context.machine.is_real() || !context.present().is_here(server) {
         return None;
     }
-    let ports = context.all_ports_of(site, server);
+    let ports = context.present().all_ports_of(site, server);
     let mut ports = ports.into_iter().flat_map(|(http, https)| [(http, true), (https, site.https.is_on())]);
     let listens = ports.any(|(port, is_used)| is_used && ports::is_open_to_the_network(port));
     Some(listens && !site.serving.only_here)

@@ -4,8 +4,7 @@ use std::collections::BTreeSet;
 
 use yandro_core::name::HostName;
 use yandro_core::plan::{Orphans, Settlement, settle};
-use yandro_core::site::{DEFAULT_ADDRESS, ServerId, SiteList};
-use yandro_machine::{SystemFresh, observe};
+use yandro_machine::SystemFresh;
 
 use super::apply::{Applied, Done, Planned, apply};
 use super::consent;
@@ -106,20 +105,12 @@ fn ask_to_remove(context: &Context, orphans: &[HostName], is_agreed: &mut bool) 
 /// The settlement, and how many sites the list has.
 fn plan(context: &Context, put_back: &BTreeSet<HostName>) -> Result<Planned<(Settlement, usize)>, CommandError> {
     let (text, list) = context.list()?;
-    let mut observed = observe::observe_all(&context.machine, text, &list, now())?;
+    let mut observed = context.observer().observe_all(text, &list, now())?;
     observed.wishes.put_back.clone_from(put_back);
-    let default = default_server(context, &list)?;
+    let default = context.default_server(&list)?;
     let mut settlement = settle(&mut observed, &list, default, Orphans::Removed, &mut SystemFresh::new())?;
     let set = std::mem::take(&mut settlement.set);
     Ok(Planned { set, starts: true, about: (settlement, list.sites.len()) })
-}
-
-/// The server of sites that name none: asked for only where one leaves the choice open.
-pub(super) fn default_server(context: &Context, list: &SiteList) -> Result<ServerId, CommandError> {
-    if list.sites.iter().all(|site| site.server.is_some()) {
-        return Ok(ServerId::BuiltIn);
-    }
-    context.server_of(None, DEFAULT_ADDRESS)
 }
 
 /// What differs beside what is missing.

@@ -76,7 +76,8 @@ impl Written {
             names,
             certificates: entries(&context.machine.places.certificates()),
             enabled: context
-                .servers()
+                .present()
+                .all()
                 .iter()
                 .map(|found| (found.id, found.layout.clone(), entries(found.layout.read_folder())))
                 .collect(),

@@ -5,7 +5,7 @@ use yandro_core::name::HostName;
 use yandro_core::plan::{Access, FileChange, UndoError, Undoing, undo, unified_diff};
 use yandro_core::site::Site;
 use yandro_machine::changes::{self, Entry};
-use yandro_machine::{SystemFresh, files, observe};
+use yandro_machine::{SystemFresh, files};
 
 use super::apply::{Planned, apply, done};
 use crate::args::UndoArgs;
@@ -39,9 +39,9 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c UndoArgs, ui: &mut Ui) -> 
         let former = context.machine.places.former_authorities();
         let is_all = steps.iter().any(|step| step.path().starts_with(&former));
         let observed = if is_all {
-            observe::observe_all(&context.machine, text, &list, now())?
+            context.observer().observe_all(text, &list, now())?
         } else {
-            observe::observe(&context.machine, text, &sites, now())?
+            context.observer().observe(text, &sites, now())?
         };
         // What came after it and still stands may need what it brought.
         let is_last = !history.iter().any(|later| later.id > entry.id && later.stands());

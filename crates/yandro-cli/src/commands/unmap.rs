@@ -3,7 +3,6 @@
 use yandro_core::name::HostName;
 use yandro_core::plan::unmap_sites;
 use yandro_core::site::{Site, SiteList};
-use yandro_machine::observe;
 
 use super::apply::{Planned, apply, done};
 use crate::args::UnmapArgs;
@@ -17,7 +16,7 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c UnmapArgs, ui: &mut Ui) ->
     let plan = || {
         let (text, list) = context.list()?;
         let sites = chosen(&names, &list)?;
-        let observed = observe::observe(&context.machine, text, &sites, now())?;
+        let observed = context.observer().observe(text, &sites, now())?;
         let set = unmap_sites(&observed, &sites)?;
         Ok(Planned { set, starts: false, about: sites.into_iter().cloned().collect::<Vec<Site>>() })
     };

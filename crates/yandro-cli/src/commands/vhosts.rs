@@ -18,7 +18,7 @@ struct Server<'c> {
 
 pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
     let of = |found| Server { found, configuration: servers::configuration(&context.machine, found) };
-    let all: Vec<Server<'_>> = context.servers().iter().map(of).collect();
+    let all: Vec<Server<'_>> = context.present().all().iter().map(of).collect();
     if all.is_empty() {
         return Err(CommandError::not_made("no web server was found").hint(NO_SERVER));
     }

@@ -13,6 +13,7 @@ use yandro_core::site::ServerId;
 use yandro_core::system::{Cache, TrustStore};
 
 use super::control::{OnWait, ServerAction, ServerControl};
+use super::link;
 use super::privileged::{Answer, Asked, Helper, Refusal, Request, State, Verb};
 use crate::caches;
 use crate::caller;
@@ -158,7 +159,7 @@ impl<'a> Hands<'a> {
     pub(super) fn set_link(&self, path: &Utf8Path, target: Option<&Utf8Path>, tag: &str) -> Result<(), FileError> {
         let Some(target) = target else { return self.remove(path, tag) };
         if may_change(path) {
-            return set_link(path, target, tag);
+            return link::set_link(path, target, tag);
         }
         self.change(path, &State::of_link(Some(target)), tag, false).map(|_| ())
     }
@@ -264,16 +265,4 @@ pub(super) fn may_change(path: &Utf8Path) -> bool {
 /// Whether this process may write a file that exists.
 pub(super) fn may_write(path: &Utf8Path) -> bool {
     files::follow(path).is_ok_and(|path| access(path.as_std_path(), Right::WRITE_OK).is_ok())
-}
-
-/// Makes a link lead to `target`, through a new link that is renamed over it.
-pub(super) fn set_link(path: &Utf8Path, target: &Utf8Path, tag: &str) -> Result<(), FileError> {
-    let _rights = caller::rights_for(path);
-    let real = files::follow_folder(path);
-    let beside = files::temporary(&real, tag);
-    _ = fs::remove_file(&beside);
-    std::os::unix::fs::symlink(target, &beside)
-        .and_then(|()| fs::rename(&beside, &real))
-        .map_err(FileError::at(path))?;
-    files::sync_folder_of(path)
 }

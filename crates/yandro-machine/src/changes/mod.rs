@@ -10,6 +10,7 @@ mod control;
 mod hands;
 mod history;
 mod keeper;
+mod link;
 mod lock;
 mod originals;
 mod privileged;

@@ -18,7 +18,7 @@ use yandro_core::site::{Content, FastCgi, ServerId, Site};
 
 use crate::changes::ServerControl as _;
 use crate::machine::Machine;
-use crate::servers::{self, Control, Found};
+use crate::servers::{self, Control, Found, Present};
 use crate::{certificates, files, permissions, php, ports, process};
 
 use configuration::override_place;
@@ -38,10 +38,10 @@ pub struct OfServer {
 
 impl OfServer {
     /// Looks at a server of the real machine and reads its configuration; of another nothing is known.
-    pub fn look(machine: &Machine, id: ServerId) -> Self {
+    pub fn look(machine: &Machine, found: Option<Found>) -> Self {
         let started = Instant::now();
-        let found = if machine.is_real() { servers::find(machine, id) } else { None };
-        let Some(found) = found.filter(|found| !found.is_elsewhere()) else { return Self::default() };
+        let found = found.filter(|found| machine.is_real() && !found.is_elsewhere());
+        let Some(found) = found else { return Self::default() };
         let control = Control::of(machine, &found);
         let read = servers::unasked_configuration(machine, &found);
         let mut own = Self {
@@ -119,7 +119,12 @@ fn is_telling(words: &str) -> bool {
 }
 
 /// Looks around a site that isn't well. `beside` is what is known of it already.
-pub fn look(machine: &Machine, expected: &Expected, server: &mut OfServer, beside: &Beside) -> Circumstances {
+pub fn look(
+    (machine, present): (&Machine, &Present),
+    expected: &Expected,
+    server: &mut OfServer,
+    beside: &Beside,
+) -> Circumstances {
     let mut around = Circumstances::default();
     let site = &expected.site;
     around.key_fits = key_fits(machine, &site.name).filter(|_| site.https.is_on());
@@ -128,7 +133,7 @@ pub fn look(machine: &Machine, expected: &Expected, server: &mut OfServer, besid
         around.has_index = root.is_dir().then(|| !index_pages(&root, &site.serving.index).is_empty());
         around.override_file = server.found.as_ref().and_then(|found| override_file(found, &root));
         around.rule = server.found.as_ref().and_then(|found| rule(found, &root, expected));
-        around.unread_index = unread_index(machine, expected, &root);
+        around.unread_index = unread_index((machine, present), expected, &root);
     }
     around.php_down = site.serving.php.as_ref().filter(|_| expected.is_here && machine.is_real()).and_then(php_down);
     let has_php = || site.document_root().is_some_and(|root| root.join("index.php").is_file());
@@ -142,9 +147,9 @@ pub fn look(machine: &Machine, expected: &Expected, server: &mut OfServer, besid
     around.holders = beside.holders.as_ref().map(|timed| timed.seen.clone()).unwrap_or_default();
     for holder in &mut around.holders {
         let other = holder.server.filter(|id| *id != expected.server && id.is_configured());
-        let other = other.and_then(|id| servers::find(machine, id));
+        let other = other.and_then(|id| present.get(id));
         holder.names = other.map_or_else(Vec::new, |other| {
-            let read = servers::unasked_configuration(machine, &other);
+            let read = servers::unasked_configuration(machine, other);
             configuration::names_on(&*read, site.address, holder.port)
         });
         holder.names.truncate(NAMES_SHOWN);
@@ -249,11 +254,11 @@ fn rule(found: &Found, root: &Utf8Path, expected: &Expected) -> Option<Place> {
 }
 
 /// The index page that the server's user may not read, if the folder is one that they may.
-fn unread_index(machine: &Machine, expected: &Expected, root: &Utf8Path) -> Option<Barrier> {
+fn unread_index((machine, present): (&Machine, &Present), expected: &Expected, root: &Utf8Path) -> Option<Barrier> {
     if !machine.is_real() || !expected.is_here {
         return None;
     }
-    let user = servers::user(machine, &servers::find(machine, expected.server)?)?;
+    let user = servers::user(machine, present.get(expected.server)?)?;
     permissions::first_unread(&index_pages(root, &expected.site.serving.index), &user)
 }
 

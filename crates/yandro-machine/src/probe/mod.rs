@@ -4,6 +4,7 @@
 
 mod http;
 mod limit;
+mod manner;
 mod offers;
 mod page;
 mod proof;
@@ -29,11 +30,11 @@ use yandro_core::site::{Content, Https, ServerId, Upstream};
 
 use crate::machine::Machine;
 use crate::permissions::{self, User};
-use crate::servers;
+use crate::servers::{self, Present};
 
 pub use limit::Limit;
+pub use manner::{Manner, OffersOf};
 use offers::KnownOffers;
-pub use offers::OffersOf;
 use page::{Asked, Pages};
 use proof::ProofFile;
 pub use proof::sweep_proofs;
@@ -54,31 +55,30 @@ pub struct Prober {
     /// Whom the web servers run as; found out when it is wanted.
     users: Mutex<BTreeMap<ServerId, Option<User>>>,
     machine: Machine,
+    present: Present,
     permits: Semaphore,
     upstreams: Mutex<BTreeMap<String, Arc<Semaphore>>>,
     manner: Manner,
     offers: KnownOffers,
 }
 
-/// How to probe.
-#[derive(Clone, Copy, Debug, Default)]
-pub struct Manner {
-    /// How long to wait for any one answer.
-    pub within: Limit,
-    /// Whose other offers within TLS are asked for, which takes two further handshakes.
-    pub offers: OffersOf,
-}
-
 impl Prober {
     /// A prober of `machine` that reads names in `hosts` and trusts `authority` alone. Within a
     /// sysroot the resolver is not asked.
-    pub fn new(machine: &Machine, hosts: Vec<u8>, authority: Option<&Authority>, manner: Manner) -> Arc<Self> {
+    pub fn new(
+        machine: &Machine,
+        present: &Present,
+        hosts: Vec<u8>,
+        authority: Option<&Authority>,
+        manner: Manner,
+    ) -> Arc<Self> {
         let trust = tls::Trust::new(authority);
         Arc::new(Self {
             hosts,
             trust,
             users: Mutex::default(),
             machine: machine.clone(),
+            present: present.clone(),
             permits: Semaphore::new(AT_ONCE),
             upstreams: Mutex::default(),
             manner,
@@ -177,7 +177,7 @@ impl Prober {
         };
         let user = {
             let mut users = self.users.lock().unwrap_or_else(PoisonError::into_inner);
-            let found = || servers::user(&self.machine, &servers::find(&self.machine, expected.server)?);
+            let found = || servers::user(&self.machine, self.present.get(expected.server)?);
             users.entry(expected.server).or_insert_with(found).clone()
         };
         if let (Some(user), Some(root)) = (user, expected.site.document_root())

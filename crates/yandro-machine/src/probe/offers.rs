@@ -10,20 +10,8 @@ use tokio::sync::OnceCell;
 use yandro_core::check::{Offers, OtherName, Timed};
 use yandro_core::name::HostName;
 
-use super::Manner;
+use super::manner::{Manner, OffersOf};
 use super::tls::Trust;
-
-/// Whose other offers within TLS are asked for.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum OffersOf {
-    /// Nobody's.
-    #[default]
-    None,
-    /// Each port's, by the first name that is asked there: virtual hosts of one port have the same, as a rule.
-    Ports,
-    /// Each name's.
-    Names,
-}
 
 /// Whom to ask, and what is known from the handshake that there was.
 pub(super) struct Asked<'a> {

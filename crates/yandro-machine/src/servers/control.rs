@@ -2,7 +2,11 @@
 
 use yandro_core::site::ServerId;
 
-use super::{Commands, Daemon, Found, find, program};
+use super::commands::Commands;
+use super::daemon::Daemon;
+use super::found::Found;
+use super::program;
+use super::registry::Registry;
 use crate::changes::{OnWait, ServerAction, ServerControl};
 use crate::machine::Machine;
 
@@ -28,7 +32,7 @@ impl Control {
     /// The control of a server that is found in a known layout, whatever anybody's settings say.
     pub(crate) fn of_known(id: ServerId) -> Option<Self> {
         let machine = Machine::bare();
-        Self::of(&machine, &find(&machine, id)?)
+        Self::of(&machine, &Registry::of_system(&machine).find(&machine, id)?)
     }
 
     /// The number of the main process, if it runs on this machine.

@@ -7,27 +7,8 @@ use yandro_core::config::{FileOwner, Files, Layout, OTHERS, Others, others_certi
 use yandro_core::name::HostName;
 use yandro_core::plan::OwnFiles;
 
-use super::Found;
+use super::found::Found;
 use crate::files::{self, FileError};
-
-/// The files of this machine.
-#[derive(Clone, Copy, Debug)]
-pub struct Disk;
-
-impl Files for Disk {
-    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
-        files::read(path).ok()
-    }
-
-    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
-        let entries = files::follow(folder).ok()?.read_dir_utf8().ok()?;
-        Some(entries.filter_map(|entry| Some(entry.ok()?.file_name().to_owned())).collect())
-    }
-
-    fn exists(&self, path: &Utf8Path) -> bool {
-        files::follow(path).is_ok_and(|path| path.exists())
-    }
-}
 
 /// A server's files as if yandro's own for sites, of which there may be a thousand, were not
 /// there, but for the one for other names.

@@ -4,153 +4,37 @@
 mod commands;
 mod control;
 mod daemon;
+mod disk;
 mod files;
+mod found;
 mod kinds;
+mod present;
 mod program;
+mod registry;
 
 pub(crate) use commands::run as run_command;
 pub use commands::{Commands, NO_COMMAND};
 pub use control::Control;
 pub use daemon::Daemon;
+pub use disk::Disk;
 pub(crate) use files::list;
-pub use files::{Disk, sites};
+pub use files::sites;
 use files::{WithoutOwn, own_files};
+pub use found::Found;
 pub(crate) use kinds::DaemonKind;
+pub use present::Present;
 pub(crate) use program::unasked_configuration;
-pub use program::{configuration, report, user};
+pub use program::{configuration, configured_ports, report, user};
+pub use registry::Registry;
 
-use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::{FileOwner, KnownLayout, Layout, PathView, Place, Published, Seen, VirtualHost};
+use yandro_core::config::{FileOwner, Place, VirtualHost};
 use yandro_core::name::HostName;
 use yandro_core::plan::ServerModel;
-use yandro_core::servers::{Loopback6, Seeing, ServerKind};
-use yandro_core::site::ServerId;
+use yandro_core::servers::{Loopback6, Seeing};
 
 use crate::files::FileError;
 use crate::machine::Machine;
 use crate::network;
-use crate::settings::NamedServer;
-
-/// A server that was found, or that a person named.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Found {
-    /// Which server it is.
-    pub id: ServerId,
-    /// What kind of server it is.
-    pub kind: ServerKind,
-    /// Where its files are, by the paths of this machine.
-    pub layout: Layout,
-    /// How it sees this machine's files.
-    pub view: PathView,
-    /// What the person said of it.
-    pub named: Option<NamedServer>,
-}
-
-impl Found {
-    pub(crate) fn known(id: ServerId, kind: ServerKind, layout: Layout, machine: &Machine) -> Self {
-        Self { id, kind, layout, view: machine.places.view(), named: None }
-    }
-
-    fn named(machine: &Machine, server: &NamedServer) -> Option<Self> {
-        let main = machine.path(server.config.as_str());
-        let real = machine.real_path(server.config.as_str());
-        let view = server.view(machine);
-        let software = server.kind.software();
-        let at = |path: &str| view.here(Utf8Path::new(path)).unwrap_or_else(|| "/nonexistent".into());
-        let layout = if real.is_dir() {
-            Layout::of_folder(&main)
-        } else if real.is_file() {
-            Layout::named(
-                software.layouts(),
-                &main,
-                software.site_folders(),
-                Utf8Path::is_dir,
-                |path| at(path).exists(),
-                at,
-            )
-        } else {
-            return None;
-        };
-        Some(Self { id: ServerId::Named(server.name), kind: server.kind, layout, view, named: Some(server.clone()) })
-    }
-
-    /// Whether it is on another machine, or in a container.
-    pub fn is_elsewhere(&self) -> bool {
-        self.named.as_ref().is_some_and(NamedServer::is_elsewhere)
-    }
-
-    /// Under which ports it is reached.
-    pub fn published(&self) -> Published {
-        self.named.as_ref().map(NamedServer::published).unwrap_or_default()
-    }
-
-    /// The main file, as the server sees it.
-    pub(crate) fn main(&self) -> Utf8PathBuf {
-        self.view.there_or_same(&self.layout.main)
-    }
-
-    /// Its files as it sees them.
-    pub(crate) fn files(&self) -> Seen<'_> {
-        let assumed = self.layout.is_folder().then(|| {
-            let folder = self.main();
-            let text = self.kind.software().dialect().assumed_main(&folder);
-            (folder, text.into_bytes())
-        });
-        Seen { view: &self.view, files: &Disk, assumed }
-    }
-
-    /// Whose a file is that the server reads, by the server's own path.
-    pub fn owner_of(&self, path: &Utf8Path) -> FileOwner {
-        self.view.here(path).map_or(FileOwner::Other, |here| self.layout.owner_of(&here))
-    }
-
-    /// Whether such a file is one of yandro's.
-    pub fn is_own(&self, path: &Utf8Path) -> bool {
-        self.owner_of(path).is_yandro()
-    }
-}
-
-/// A known layout that is there; where none is, that of the main file which the program names. Within
-/// a sysroot no program is asked.
-pub(crate) fn find_or_ask(
-    machine: &Machine,
-    known: &'static [KnownLayout],
-    folders: &[&str],
-    ask: impl FnOnce() -> Option<Utf8PathBuf>,
-) -> Option<Layout> {
-    let at = |path: &str| machine.path(path);
-    let exists = |path: &str| machine.real_path(path).exists();
-    Layout::find(known, exists, at).or_else(|| {
-        let main = if machine.is_real() { ask() } else { None }.filter(|main| main.is_file())?;
-        Some(Layout::named(known, &main, folders, Utf8Path::is_dir, exists, at))
-    })
-}
-
-/// Every server: those that the person named, then what is found.
-pub fn find_all(machine: &Machine) -> Vec<Found> {
-    let mut found: Vec<Found> = machine.servers.iter().filter_map(|server| Found::named(machine, server)).collect();
-    let is_new = |found: &[Found], layout: &Layout| found.iter().all(|other| other.layout.main != layout.main);
-    for kind in ServerKind::ALL {
-        if let Some(layout) = program::find_layout(machine, *kind).filter(|layout| is_new(&found, layout)) {
-            found.push(Found::known(ServerId::Found(*kind), *kind, layout, machine));
-        }
-    }
-    found
-}
-
-/// One of them.
-pub fn find(machine: &Machine, id: ServerId) -> Option<Found> {
-    if !id.is_configured() {
-        return None;
-    }
-    find_all(machine).into_iter().find(|found| found.id == id)
-}
-
-/// The servers that the person named and that are not there.
-pub fn missing<'m>(machine: &'m Machine, found: &[Found]) -> Vec<&'m NamedServer> {
-    let is_missing = |server: &&NamedServer| found.iter().all(|own| own.id != ServerId::Named(server.name));
-    machine.servers.iter().filter(is_missing).collect()
-}
 
 /// Reads what planning needs of a server, for the sites of these names. `is_asked` has its program
 /// asked for its version: some things are written in the way that it knows.
@@ -190,10 +74,4 @@ pub fn displaced(machine: &Machine, found: &Found) -> Vec<(Place, String)> {
         default.map(|_| (other.place.clone(), at.address.clone()))
     });
     displaced.collect()
-}
-
-/// The ports that a server's configuration names, each with the place of the line.
-pub fn configured_ports(machine: &Machine, found: &Found) -> Vec<(u16, Place)> {
-    let listeners = configuration(machine, found).listeners();
-    listeners.into_iter().map(|listener| (listener.port, listener.place)).collect()
 }

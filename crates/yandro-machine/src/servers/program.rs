@@ -3,11 +3,13 @@
 use std::sync::Arc;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::{Files as _, Layout};
+use yandro_core::config::{Files as _, Layout, Place};
 use yandro_core::httpd::run::environment;
 use yandro_core::servers::{Configuration, ServerKind, ServerReport, Start};
 
-use super::{Daemon, DaemonKind, Found, find_or_ask};
+use super::daemon::Daemon;
+use super::found::{Found, find_or_ask};
+use super::kinds::DaemonKind;
 use crate::machine::Machine;
 use crate::permissions::User;
 use crate::process;
@@ -116,4 +118,10 @@ pub fn user(machine: &Machine, found: &Found) -> Option<User> {
     }
     let configuration = unasked_configuration(machine, found);
     User::of_name(configuration.user().or(DaemonKind::of(found.kind).user)?)
+}
+
+/// The ports that a server's configuration names, each with the place of the line.
+pub fn configured_ports(machine: &Machine, found: &Found) -> Vec<(u16, Place)> {
+    let listeners = configuration(machine, found).listeners();
+    listeners.into_iter().map(|listener| (listener.port, listener.place)).collect()
 }

@@ -8,7 +8,7 @@ use yandro_core::plan::TrustChange;
 use yandro_core::system::is_own_nickname;
 use yandro_core::system::{BROWSER_STORES, NEW_BROWSER_STORE, StoreKind};
 
-use super::stores::{Store, StoreError};
+use super::store::{Store, StoreError};
 use crate::machine::Machine;
 use crate::process;
 

@@ -9,7 +9,7 @@ use yandro_core::plan::TrustChange;
 use yandro_core::system::is_own_nickname;
 use yandro_core::system::{JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_STORES, StoreKind};
 
-use super::stores::{Store, StoreError};
+use super::store::{Store, StoreError};
 use crate::files::{self, Attributes};
 use crate::machine::Machine;
 use crate::process;

@@ -3,6 +3,7 @@
 mod browsers;
 mod java;
 pub mod runtimes;
+mod store;
 pub mod stores;
 mod systems;
 

@@ -1,56 +1,14 @@
 //! Trust stores that a program of their own keeps: browsers' databases, Java's key stores, macOS's
 //! keychain, Windows's root store. One way to find, ask and change them all.
 
-use camino::{Utf8Path, Utf8PathBuf};
+use camino::Utf8Path;
 use yandro_core::plan::TrustChange;
 use yandro_core::system::{StoreKind, System};
 
 use super::{browsers, java, systems};
-use crate::files::FileError;
 use crate::machine::Machine;
 
-/// A trust store that was found.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Store {
-    /// What keeps it.
-    pub kind: StoreKind,
-    /// Whose it is, with the profile or version where there are several.
-    pub title: String,
-    /// The database's folder or file, or the store's name.
-    pub path: Utf8PathBuf,
-    /// Whether the system's own store makes it.
-    pub is_of_system: bool,
-}
-
-/// Why a store can't be asked or changed.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum StoreError {
-    /// The program that keeps it isn't there.
-    #[error("{path}: this trust store is kept by the program `{program}`, which isn't there")]
-    NoProgram {
-        /// The store.
-        path: Utf8PathBuf,
-        /// Its program.
-        program: &'static str,
-    },
-    /// The store is behind a password.
-    #[error(
-        "{path}: a password guards this store: take it away for the moment, or import the root certificate by hand"
-    )]
-    Password {
-        /// The store.
-        path: Utf8PathBuf,
-    },
-    /// It refused.
-    #[error("{path}: {words}")]
-    Refused {
-        /// The store.
-        path: Utf8PathBuf,
-        /// The program's words.
-        words: String,
-    },
-}
+pub use super::store::{Store, StoreError};
 
 /// Every such store of this user and this machine.
 pub fn find(machine: &Machine) -> Vec<Store> {
@@ -178,15 +136,4 @@ pub fn running(machine: &Machine) -> Vec<(String, Vec<i32>)> {
     }
     found.sort();
     found
-}
-
-impl From<StoreError> for FileError {
-    fn from(error: StoreError) -> Self {
-        let (StoreError::NoProgram { path, .. } | StoreError::Refused { path, .. } | StoreError::Password { path }) =
-            &error;
-        let path = path.clone();
-        let words = error.to_string();
-        let words = words.strip_prefix(&format!("{path}: ")).unwrap_or(&words).to_owned();
-        Self { path, source: std::io::Error::other(words) }
-    }
 }

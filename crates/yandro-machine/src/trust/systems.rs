@@ -9,7 +9,7 @@ use yandro_core::plan::TrustChange;
 use yandro_core::system::nickname;
 use yandro_core::system::{CommandLine, StoreKind, StorePrograms};
 
-use super::stores::{Store, StoreError};
+use super::store::{Store, StoreError};
 use crate::files;
 use crate::machine::Machine;
 use crate::process;

@@ -8,7 +8,7 @@ use yandro_core::plan::{Access, ChangeSet, Role};
 use yandro_core::shell::Shell;
 use yandro_machine::{files, observe, trust};
 
-use super::{none_yet, root_nickname};
+use super::own::{none_yet, root_nickname};
 use crate::args::{RootFormat, ShellArg};
 use crate::commands::apply::{Planned, apply, done};
 use crate::context::Context;

@@ -2,6 +2,7 @@
 
 mod device;
 mod export;
+mod own;
 mod passphrase;
 mod replace;
 mod runtimes;
@@ -9,7 +10,6 @@ mod stands;
 mod trust;
 
 use yandro_core::pki::{Authority, Key, date};
-use yandro_core::system::nickname;
 use yandro_machine::{files, observe};
 
 use crate::args::{AuthorityArgs, AuthorityCommand};
@@ -17,6 +17,9 @@ use crate::context::{Context, now};
 use crate::error::CommandError;
 use crate::view::change::labelled;
 use crate::view::{Data, Outcome, STRONG, Ui, data};
+
+pub(super) use own::none_yet;
+use own::root_nickname;
 
 pub(crate) fn run<'c>(context: &'c Context, args: &'c AuthorityArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     match &args.command {
@@ -128,15 +131,6 @@ pub(crate) enum RuntimesData {
 }
 
 impl Data for AuthorityData {}
-
-/// What an authority's root is called in the trust stores.
-pub(super) fn root_nickname(authority: &Authority) -> String {
-    nickname(&files::sha256(authority.root()))
-}
-
-pub(super) fn none_yet() -> CommandError {
-    CommandError::not_made("there is no local authority yet").hint("the first `yandro map NAME FOLDER` makes it")
-}
 
 /// SHA-256 of the certificate, as browsers show it.
 fn files_fingerprint(der: &[u8]) -> String {

@@ -3,9 +3,9 @@
 use camino::Utf8Path;
 use yandro_core::pki::Key;
 use yandro_core::plan::{Access, ChangeSet, Fresh as _, Role};
-use yandro_machine::{SystemFresh, observe};
+use yandro_machine::SystemFresh;
 
-use super::none_yet;
+use super::own::none_yet;
 use crate::commands::apply::{Planned, apply, done};
 use crate::context::Context;
 use crate::error::CommandError;
@@ -21,15 +21,15 @@ pub(super) fn run<'c>(
 ) -> Result<Outcome<'c>, CommandError> {
     let machine = &context.machine;
     let path = machine.places.issuing_key();
-    let is_locked = observe::authority(machine)?.ok_or_else(none_yet)?.is_locked();
+    let is_locked = context.observer().authority()?.ok_or_else(none_yet)?.is_locked();
     if remove && !is_locked {
         let data = KeyData { key: path.to_string(), behind_passphrase: false };
         let text = "the authority's key is in the clear already; nothing was changed";
         return Ok(Outcome::new(data, move |_, ui| ui.say(text)));
     }
     // Known before anything is asked anew, and before the lock is held while a person types.
-    if is_locked && machine.passphrase().is_none() {
-        passphrase::unlock(context)?;
+    if is_locked && context.keys.passphrase().is_none() {
+        passphrase::unlock(&context.machine, &context.keys)?;
     }
     let new = if remove || context.preview {
         None
@@ -45,8 +45,8 @@ pub(super) fn run<'c>(
         })
     };
     let plan = || {
-        let own = observe::authority(machine)?.ok_or_else(none_yet)?;
-        let former = observe::former(machine);
+        let own = context.observer().authority()?.ok_or_else(none_yet)?;
+        let former = context.observer().former();
         let mut set = ChangeSet::default();
         let content = (Some(own.texts.key.clone()), Some(text(own.key()?)?));
         set.file(Role::Authority, path.clone(), content, Access::Secret);

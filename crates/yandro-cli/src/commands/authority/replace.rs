@@ -8,8 +8,8 @@ use yandro_core::pki::{Authority, AuthorityCertificates, Constraints, date};
 use yandro_core::plan::{Change, Role, Step, replace_authority};
 use yandro_machine::{SystemFresh, observe};
 
+use super::own::{none_yet, root_nickname};
 use super::trust::Chosen;
-use super::{none_yet, root_nickname};
 use crate::args::StoresArg;
 use crate::commands::apply::{Planned, apply, done};
 use crate::context::{Context, now};
@@ -75,7 +75,7 @@ fn another<'c>(
     let chosen = Chosen::of(context, StoresArg::All, false);
     let plan = || {
         let (text, list) = context.list()?;
-        let observed = observe::observe_all(machine, text, &list, now())?;
+        let observed = context.observer().observe_all(text, &list, now())?;
         let old = observed.authority.as_ref().ok_or_else(none_yet)?;
         // The new key goes behind the passphrase of the old one, so that has to be known.
         old.key()?;

@@ -2,8 +2,8 @@
 
 use yandro_core::pki::{Authority, Key, KeyKind, Leaf, LeafRequest};
 use yandro_core::plan::Fresh as _;
+use yandro_machine::SystemFresh;
 use yandro_machine::trust::runtimes::{Measured, measure};
-use yandro_machine::{SystemFresh, observe};
 
 use super::{RuntimeData, RuntimesData};
 use crate::context::{Context, now};
@@ -67,7 +67,7 @@ impl Runtimes {
 
 /// A certificate of a day for this machine's own address; `None` while the key is locked.
 fn certificate(context: &Context, authority: &Authority) -> Result<Option<(String, Key)>, CommandError> {
-    let Some(files) = observe::authority(&context.machine)? else { return Ok(None) };
+    let Some(files) = context.observer().authority()? else { return Ok(None) };
     let Ok(issuing_key) = files.key() else { return Ok(None) };
     let mut fresh = SystemFresh::new();
     let key = fresh.key(KeyKind::P256)?;

@@ -7,7 +7,7 @@ use yandro_core::system::StoreKind;
 use yandro_machine::trust::stores::{self, Store};
 use yandro_machine::{files, observe, trust};
 
-use super::{none_yet, root_nickname};
+use super::own::{none_yet, root_nickname};
 use crate::args::StoresArg;
 use crate::commands::apply::{Planned, apply, done};
 use crate::context::Context;

@@ -40,7 +40,7 @@ pub(super) fn issue<'c>(context: &'c Context, args: &'c IssueArgs, ui: &mut Ui) 
             return Err(CommandError::usage(format!("there is a file {path} already"))
                 .hint("give another folder, or take it away first"));
         }
-        let files = observe::authority(&context.machine)?.ok_or_else(none_yet)?;
+        let files = context.observer().authority()?.ok_or_else(none_yet)?;
         let mut fresh = SystemFresh::new();
         let key = fresh.key(args.key_kind.into())?;
         let request = LeafRequest { leaf, now: now(), serial: fresh.serial() };
@@ -116,7 +116,7 @@ pub(super) fn sign<'c>(
             return Err(CommandError::usage(format!("there is a file {path} already"))
                 .hint("give another file, or take it away first"));
         }
-        let files = observe::authority(&context.machine)?.ok_or_else(none_yet)?;
+        let files = context.observer().authority()?.ok_or_else(none_yet)?;
         let serial = SystemFresh::new().serial();
         let chain = files.authority.sign(files.key()?, &asked, days, now(), serial)?;
         let mut set = ChangeSet::default();

@@ -2,7 +2,7 @@
 
 use camino::Utf8PathBuf;
 use yandro_core::plan::{Change, Role, Step, renew as plan_renewal};
-use yandro_machine::{SystemFresh, observe};
+use yandro_machine::SystemFresh;
 
 use crate::commands::apply::{Planned, apply, done};
 use crate::context::{Context, now};
@@ -12,7 +12,7 @@ use crate::view::{Data, Outcome, Ui, data};
 pub(super) fn renew<'c>(context: &'c Context, within: i64, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let plan = || {
         let (text, list) = context.list()?;
-        let mut observed = observe::observe_all(&context.machine, text, &list, now())?;
+        let mut observed = context.observer().observe_all(text, &list, now())?;
         observed.wishes.renew_within = within;
         let set = plan_renewal(&mut observed, &list, &mut SystemFresh::new())?;
         // A file that was noted and is gone is nothing to renew.

@@ -110,7 +110,7 @@ pub(super) fn install<'c>(context: &'c Context, args: &'c RenewArgs, ui: &mut Ui
     };
     let (_, list) = context.list()?;
     let on_system =
-        list.sites.iter().filter_map(|site| site.server).any(|id| id.is_configured() && context.is_here(id));
+        list.sites.iter().filter_map(|site| site.server).any(|id| id.is_configured() && context.present().is_here(id));
     let needs_root = !timer.is_root && on_system && machine.is_real();
     let data = Installed { installed: vec![installed.to_string()], command };
     Ok(Outcome::new(data, move |data, ui| {

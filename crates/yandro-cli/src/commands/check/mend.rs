@@ -3,10 +3,9 @@
 use yandro_core::check::{Code, SafeFix, SiteReport};
 use yandro_core::plan::{Orphans, settle};
 use yandro_core::site::SiteList;
-use yandro_machine::{SystemFresh, observe};
+use yandro_machine::SystemFresh;
 
 use crate::commands::apply::{Applied, Planned, apply};
-use crate::commands::settle::default_server;
 use crate::context::{Context, now};
 use crate::error::CommandError;
 use crate::view::change;
@@ -28,11 +27,11 @@ pub(super) fn run(
     }
     let plan = || {
         let (text, _) = context.list()?;
-        let mut observed = observe::observe_all(&context.machine, text, list, now())?;
+        let mut observed = context.observer().observe_all(text, list, now())?;
         let has_other_key = |report: &&SiteReport| report.findings.iter().any(|own| own.code() == Code::KeyMismatch);
         let mismatched = reports.iter().filter(has_other_key);
         observed.wishes.suspect = mismatched.map(|report| report.site.name.clone()).collect();
-        let default = default_server(context, list)?;
+        let default = context.default_server(list)?;
         let mut set = settle(&mut observed, list, default, Orphans::Kept, &mut SystemFresh::new())?.set;
         let is_to_reload = |report: &&&SiteReport| fixes(report).contains(&SafeFix::Reload);
         let reloaded = mended.iter().filter(is_to_reload).map(|report| report.server);

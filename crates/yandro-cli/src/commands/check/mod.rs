@@ -1,7 +1,5 @@
 //! `yandro check`.
 
-mod around;
-mod look;
 mod mend;
 mod watch;
 
@@ -15,14 +13,12 @@ use yandro_machine::caller;
 use yandro_machine::files::{self, FileError};
 use yandro_machine::probe::Limit;
 
-use super::reach;
+use super::{look, reach};
 use crate::args::CheckArgs;
 use crate::context::{Context, now, stamp};
 use crate::error::{self, CommandError, Status};
 use crate::signals;
 use crate::view::{Outcome, Ui, check as view};
-
-pub(crate) use look::{Closeness, look};
 
 pub(crate) fn run<'c>(context: &'c Context, args: &'c CheckArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let (_, list) = context.list()?;
@@ -77,8 +73,7 @@ fn reached_from(context: &Context, site: &Site) -> Option<String> {
 fn looked(context: &Context, sites: &[Site], within: Limit) -> Result<(Vec<SiteReport>, Duration), CommandError> {
     let started = Instant::now();
     let runtime = signals::runtime()?;
-    let looked =
-        runtime.block_on(signals::unless_interrupted(look(context, sites, Closeness { is_close: true, within })));
+    let looked = runtime.block_on(signals::unless_interrupted(look::closely(context, sites, within)));
     let reports = looked.ok_or_else(|| CommandError::not_made("interrupted; no proof file was left behind"))??;
     Ok((reports, started.elapsed()))
 }

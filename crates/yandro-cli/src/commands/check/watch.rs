@@ -5,8 +5,9 @@ use std::time::{Duration, Instant, SystemTime};
 
 use yandro_machine::probe::Limit;
 
-use super::{Closeness, chosen, look};
+use super::chosen;
 use crate::args::CheckArgs;
+use crate::commands::look;
 use crate::context::Context;
 use crate::error::CommandError;
 use crate::signals;
@@ -20,7 +21,7 @@ const AGAIN: Duration = Duration::from_secs(2);
 /// Draws the table over itself until it is interrupted; without a terminal one after the other.
 pub(super) fn run<'c>(context: &'c Context, args: &'c CheckArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let runtime = signals::runtime()?;
-    let closely = Closeness { is_close: true, within: Limit::seconds(args.timeout) };
+    let within = Limit::seconds(args.timeout);
     let over = std::io::stdout().is_terminal();
     let drawn = async {
         let mut last = String::new();
@@ -28,7 +29,7 @@ pub(super) fn run<'c>(context: &'c Context, args: &'c CheckArgs, ui: &mut Ui) ->
             let started = Instant::now();
             let text = match context.list().and_then(|(_, list)| chosen(args, &list)) {
                 Ok(sites) => {
-                    let reports = look(context, &sites, closely).await?;
+                    let reports = look::closely(context, &sites, within).await?;
                     view::text(ui, &reports, started.elapsed())
                 }
                 // The person may be in the midst of an edit.

@@ -8,9 +8,10 @@ use std::time::Instant;
 
 use camino::Utf8Path;
 use clap::Parser as _;
+use yandro_machine::looking::Closeness;
 use yandro_serve::{Server, Sites};
 
-use super::{check, map, serve};
+use super::{look, map, serve};
 use crate::args::{Cli, Command, DemoArgs, Global};
 use crate::context::{Context, environment};
 use crate::error::CommandError;
@@ -89,10 +90,7 @@ fn show(runtime: &tokio::runtime::Runtime, context: &Context, ui: &mut Ui) -> Op
         Err(error) => return Some(Err(error)),
     };
     let started = Instant::now();
-    let looked = runtime.block_on(signals::unless_interrupted(check::look(
-        context,
-        &list.sites,
-        check::Closeness::default(),
-    )))?;
+    let looked = look::quietly(context, &list.sites, Closeness::default());
+    let looked = runtime.block_on(signals::unless_interrupted(looked))?;
     Some(looked.map(|reports| view::print(ui, &reports, started.elapsed())))
 }

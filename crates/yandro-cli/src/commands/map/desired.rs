@@ -83,13 +83,13 @@ fn patch(context: &Context, args: &MapArgs) -> Result<SitePatch, CommandError> {
 
 /// What is known of the server that the site is to be on.
 fn facts(context: &Context, args: &MapArgs, server: ServerId) -> Facts {
-    let is_here = context.is_here(server);
+    let is_here = context.present().is_here(server);
     let is_to_find = is_here && args.options.0.iter().any(|(option, values)| option.key == "php" && values == &[""]);
     Facts {
         server,
         kind: context.server(server).map(|found| found.kind),
         is_here,
-        published: context.published(server),
+        published: context.present().published(server),
         php: if is_to_find { php::find(&context.machine) } else { None },
         settings: context.machine.places.settings(),
     }

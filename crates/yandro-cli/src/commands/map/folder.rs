@@ -83,7 +83,7 @@ pub(super) fn ports_free(context: &Context, site: &Site) -> Result<(), CommandEr
     };
     let mut wanted = site.http_ports(80);
     wanted.extend(site.https_ports(443));
-    let end = |holder: &ports::Holder| match (context.server_of_holder(holder), holder.pid) {
+    let end = |holder: &ports::Holder| match (context.present().of_holder(&context.machine, holder), holder.pid) {
         (Some(other), _) => format!("stop that server: yandro servers stop {}", other.word()),
         (None, Some(pid)) => format!("end that program: kill {pid}"),
         (None, None) => "end that program".to_owned(),

@@ -10,8 +10,8 @@ use yandro_core::config::{Switched, VirtualHost};
 use yandro_core::hosts::TakeOver;
 use yandro_core::plan::{ChangeSet, map_site};
 use yandro_core::site::{Content, ServerId, Site, Symlinks};
+use yandro_machine::SystemFresh;
 use yandro_machine::servers::{self, Found};
-use yandro_machine::{SystemFresh, observe};
 
 use super::apply::{Done, Planned, apply, done};
 use super::prove::{Proven, prove};
@@ -39,7 +39,7 @@ pub(crate) fn run_then<'c>(
     let plan = || {
         let (text, list) = context.list()?;
         let site = desired(context, args, &list)?;
-        let mut observed = observe::observe(&context.machine, text, &[&site], now())?;
+        let mut observed = context.observer().observe(text, &[&site], now())?;
         if args.take_over {
             observed.wishes.take_over = TakeOver::Yes;
         }

@@ -24,7 +24,7 @@ pub(super) fn add<'c>(context: &'c Context, args: &'c ServerAddArgs, ui: &mut Ui
     let server = named(context, args)?;
     let plan = || {
         let main = context.machine.path(server.config.as_str());
-        let same = context.servers().iter().find(|found| found.named.is_none() && found.layout.main == main);
+        let same = context.present().all().iter().find(|found| found.named.is_none() && found.layout.main == main);
         if let Some(found) = same {
             no_sites(context, found.id, "it gets another name by this")?;
         }
@@ -65,7 +65,7 @@ fn show(server: &NamedServer, ui: &mut Ui) {
 }
 
 pub(super) fn drop<'c>(context: &'c Context, name: ServerName, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
-    let Some(server) = context.machine.servers.iter().find(|server| server.name == name) else {
+    let Some(server) = context.registry.named().iter().find(|server| server.name == name) else {
         return Err(CommandError::usage(format!("no server of yours is called `{name}`"))
             .hint("see which there are: yandro servers"));
     };
@@ -119,7 +119,7 @@ fn named(context: &Context, args: &ServerAddArgs) -> Result<NamedServer, Command
     let machine = &context.machine;
     let name = ServerName::parse(&args.name)?;
     let paths: Vec<PathPair> = args.paths.iter().map(|text| pair(context, text)).collect::<Result<_, _>>()?;
-    let before = machine.servers.iter().find(|server| server.name == name);
+    let before = context.registry.named().iter().find(|server| server.name == name);
     let (config, kind) = match (&args.config, before) {
         (None, Some(before)) => (machine.path(before.config.as_str()), before.kind),
         (Some(config), _) => configuration(context, args, config)?,

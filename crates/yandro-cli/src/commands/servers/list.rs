@@ -45,8 +45,8 @@ fn listens(context: &Context, found: &Found) -> Vec<String> {
 }
 
 pub(super) fn list(context: &Context) -> Outcome<'_> {
-    let all: Vec<Listed<'_>> = context.servers().iter().map(|found| Listed::of(context, found)).collect();
-    let gone: Vec<&NamedServer> = servers::missing(&context.machine, context.servers());
+    let all: Vec<Listed<'_>> = context.present().all().iter().map(|found| Listed::of(context, found)).collect();
+    let gone: Vec<&NamedServer> = context.registry.missing(context.present().all());
     let missing = gone.iter().map(|named| named.name.to_string()).collect();
     let data = Servers { servers: all.iter().map(to_data).collect(), missing };
     Outcome::new(data, move |_, ui| show_all(context, &all, &gone, ui))

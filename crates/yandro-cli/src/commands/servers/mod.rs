@@ -38,9 +38,11 @@ fn chosen(context: &Context, name: Option<&str>) -> Result<(ServerId, Control), 
             let id = ServerId::parse(name)?;
             context.server(id).ok_or_else(|| context.no_server(id))
         }
-        None => {
-            context.servers().first().ok_or_else(|| CommandError::not_made("no web server was found").hint(NO_SERVER))
-        }
+        None => context
+            .present()
+            .all()
+            .first()
+            .ok_or_else(|| CommandError::not_made("no web server was found").hint(NO_SERVER)),
     }?;
     let control = Control::of(&context.machine, found)
         .ok_or_else(|| CommandError::not_made(format!("`{}` has no program to control it", found.id.word())))?;
@@ -50,7 +52,7 @@ fn chosen(context: &Context, name: Option<&str>) -> Result<(ServerId, Control), 
 fn test<'c>(context: &'c Context, name: Option<&'c str>, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let (id, server) = chosen(context, name)?;
     let name = id.word();
-    let sudo = Sudo::new(context, ui.is_quiet());
+    let sudo = Sudo::new(&context.machine, ui.is_quiet());
     let tested = changes::with_rights(id, &server, &sudo, &on_wait(ui.is_quiet()), |server| server.test());
     let judged = tested.ok_or_else(|| no_rights(name, "test"))?;
     let status = if judged.is_ok() { Status::Well } else { Status::Findings };
@@ -130,7 +132,7 @@ fn control<'c>(
         return Ok(Outcome::printed());
     }
     let on_wait = on_wait(ui.is_quiet());
-    let sudo = Sudo::new(context, ui.is_quiet());
+    let sudo = Sudo::new(&context.machine, ui.is_quiet());
     let controlled = changes::with_rights(id, &server, &sudo, &on_wait, |server| {
         // Apache httpd ends when it reloads a configuration that it refuses.
         if verb != Verb::Stop {

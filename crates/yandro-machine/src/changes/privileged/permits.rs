@@ -20,7 +20,7 @@ use crate::files;
 use crate::fresh::SystemFresh;
 use crate::machine::Machine;
 use crate::observe;
-use crate::servers::{self, Found};
+use crate::servers::{Found, Registry};
 
 /// A path that root does not change on this user's word, and why.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -142,7 +142,14 @@ impl Judge<'_> {
     ) -> Result<Vec<(Option<ServerId>, Step)>, String> {
         let sites = reading.sites(before, after);
         let names = before.sites.iter().chain(&after.sites).map(|site| site.name.clone());
-        let observed = observe::observe_system(machine, &self.wish.before, names, &sites, OffsetDateTime::now_utc());
+        let observed = observe::observe_system(
+            machine,
+            &Registry::of_system(machine),
+            &self.wish.before,
+            names,
+            &sites,
+            OffsetDateTime::now_utc(),
+        );
         let mut observed = observed.map_err(|error| error.to_string())?;
         let mut known = after.clone();
         if reading != Reading::Changes {
@@ -293,7 +300,7 @@ pub(super) fn is_taken_back(kept: &Kept, uid: u32, path: &Utf8Path, now: &State,
     if path == machine.places.hosts || TrustStore::of_file(path).is_some() {
         return true;
     }
-    let found = servers::find_all(&machine).into_iter().find(|found| is_in_folders(found, path));
+    let found = Registry::of_system(&machine).all(&machine).into_iter().find(|found| is_in_folders(found, path));
     let (Some(found), Some(content)) = (found, Kept::content(sha256)) else { return false };
     if found.layout.site_of_file(path).is_none() {
         return vetting::of_shared(&machine, Some(found.id), path, &content).is_none();

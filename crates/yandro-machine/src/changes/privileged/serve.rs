@@ -12,7 +12,7 @@ use super::way::check_way;
 use super::{Answer, LONGEST, Request, State, Verb, failed, refused};
 use crate::caches;
 use crate::changes::control::{OnWait, ServerControl as _};
-use crate::changes::{hands, lock};
+use crate::changes::{link, lock};
 use crate::files::{self, Attributes};
 use crate::interrupt;
 use crate::servers::Control;
@@ -151,7 +151,7 @@ fn carry(path: &Utf8Path, target: &Target, tag: &str, in_place: bool) -> Result<
             if path.symlink_metadata().is_ok_and(|meta| meta.is_file()) {
                 return Err(refused(format!("{path} is a file, and not a link of the server's")));
             }
-            hands::set_link(path, target, tag).map_err(|error| failed(&error.source))?;
+            link::set_link(path, target, tag).map_err(|error| failed(&error.source))?;
         }
         Target::Absent => {
             std::fs::remove_file(path).map_err(|error| failed(&error))?;

@@ -11,7 +11,7 @@ use yandro_core::site::{DEFAULT_ADDRESS, FastCgi, ServerId, ServerKind, Site, Si
 use super::way::check_way;
 use crate::files;
 use crate::machine::Machine;
-use crate::servers::{self, Found};
+use crate::servers::{self, Found, Registry};
 
 /// The folders in which servers have their logs. They open them as root.
 const LOGS: [&str; 3] = ["/var/log/apache2", "/var/log/httpd", "/var/log/nginx"];
@@ -87,7 +87,7 @@ pub(super) fn of_shared(
     path: &Utf8Path,
     content: &[u8],
 ) -> Option<String> {
-    let found = servers::find(machine, server?)?;
+    let found = Registry::of_system(machine).find(machine, server?)?;
     if found.layout.site_of_file(path).is_some() {
         let is_foreign = adds_foreign(found.kind, path, content);
         return is_foreign.then(|| format!("{path} would get directives that are not yandro's"));

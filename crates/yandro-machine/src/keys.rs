@@ -1,0 +1,135 @@
+//! The keys of one run: the passphrase that opens the authority's, and those that others could read.
+//!
+//! Keys are for their owner's eyes alone: seen to whenever they are read.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
+use std::sync::{Mutex, OnceLock, PoisonError};
+
+use camino::{Utf8Path, Utf8PathBuf};
+use rustix::fs::{Mode, OFlags};
+use zeroize::Zeroizing;
+
+use crate::files::FileError;
+use crate::machine::Machine;
+use crate::observe::error::ObserveError;
+
+/// A key, or a folder of keys, that others may enter or read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Open {
+    /// The key or folder.
+    pub path: Utf8PathBuf,
+    /// Its mode, as it is.
+    pub mode: u32,
+    /// The mode that it ought to have.
+    pub wanted: u32,
+}
+
+/// What one run knows of keys.
+#[derive(Debug)]
+pub struct Keys {
+    /// Whether keys that others can read are closed to them when they are met.
+    closes: bool,
+    passphrase: OnceLock<Zeroizing<String>>,
+    /// Keys that others could read.
+    open: Mutex<Vec<Open>>,
+}
+
+impl Keys {
+    /// `closes` tells whether keys that others can read are closed to them when they are met.
+    pub fn new(closes: bool) -> Self {
+        Self { closes, passphrase: OnceLock::new(), open: Mutex::default() }
+    }
+
+    /// Whether keys that others can read are closed to them.
+    pub fn closes(&self) -> bool {
+        self.closes
+    }
+
+    /// The passphrase of the authority's key, if it was given.
+    pub fn passphrase(&self) -> Option<&str> {
+        self.passphrase.get().map(|passphrase| passphrase.as_str())
+    }
+
+    /// Gives the passphrase of the authority's key. The first that is given counts.
+    pub fn give_passphrase(&self, passphrase: Zeroizing<String>) {
+        _ = self.passphrase.set(passphrase);
+    }
+
+    fn found_open(&self, open: Open) {
+        let mut found = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        if !found.contains(&open) {
+            found.push(open);
+        }
+    }
+
+    /// The keys that were open to others, told once.
+    pub fn take_open(&self) -> Vec<Open> {
+        std::mem::take(&mut *self.open.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Closes whatever is open of the authority, the sites' certificates and the history.
+    ///
+    /// # Errors
+    /// When a key is another user's, or its mode can't be changed.
+    pub fn close_all(&self, machine: &Machine) -> Result<(), ObserveError> {
+        let places = &machine.places;
+        let folders = [places.authority(), places.former_authorities(), places.certificates(), machine.history()];
+        folders.iter().try_for_each(|folder| self.close(machine, folder))
+    }
+
+    /// Takes others' rights away from a folder of keys and the keys in it, and remembers what was open:
+    /// the command tells it.
+    ///
+    /// # Errors
+    /// When a key is another user's, or its mode can't be changed.
+    pub(crate) fn close(&self, machine: &Machine, folder: &Utf8Path) -> Result<(), ObserveError> {
+        for open in below(folder) {
+            let at = |errno: rustix::io::Errno| FileError::at(&open.path)(errno.into());
+            // What is looked at is what is changed, whoever moves a link into its place meanwhile.
+            let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+            let file = rustix::fs::open(open.path.as_std_path(), flags, Mode::empty()).map_err(at)?;
+            let owner = rustix::fs::fstat(&file).map_err(at)?.st_uid;
+            let own = rustix::process::geteuid().as_raw();
+            let keeper = machine.keeper.map(|(uid, _)| uid);
+            // Root may do anything, and does it for the person who called and for itself alone.
+            let is_theirs = owner == own || keeper.map_or(own == 0, |keeper| keeper == owner);
+            if !is_theirs {
+                return Err(ObserveError::Foreign { path: open.path, owner });
+            }
+            if self.closes {
+                rustix::fs::fchmod(&file, Mode::from_raw_mode(open.wanted)).map_err(at)?;
+            }
+            self.found_open(open);
+        }
+        Ok(())
+    }
+}
+
+/// A folder of keys, the keys in it and in its folders, as far as others have rights to them.
+/// Links are not followed.
+fn below(folder: &Utf8Path) -> Vec<Open> {
+    let mut found: Vec<Open> = is_open(folder).into_iter().collect();
+    for entry in folder.read_dir_utf8().into_iter().flatten().flatten() {
+        let path = entry.path();
+        if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
+            let inner = path.read_dir_utf8().into_iter().flatten().flatten();
+            found.extend(is_open(path));
+            found.extend(inner.filter(|entry| is_key(entry.path())).filter_map(|entry| is_open(entry.path())));
+        } else if is_key(path) {
+            found.extend(is_open(path));
+        }
+    }
+    found
+}
+
+fn is_key(path: &Utf8Path) -> bool {
+    path.extension() == Some("key") || path.file_name() == Some("key.pem")
+}
+
+fn is_open(path: &Utf8Path) -> Option<Open> {
+    let meta = fs::symlink_metadata(path).ok().filter(|meta| !meta.file_type().is_symlink())?;
+    let mode = meta.permissions().mode() & 0o7777;
+    let wanted = if meta.is_dir() { 0o700 } else { 0o600 };
+    (mode & 0o077 != 0).then(|| Open { path: path.to_owned(), mode, wanted })
+}

@@ -1,0 +1,35 @@
+//! Where and when sites are looked at.
+
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use time::OffsetDateTime;
+
+use crate::machine::Machine;
+use crate::servers::Present;
+
+/// Where to look, and from when.
+#[derive(Clone, Copy, Debug)]
+pub struct Scene<'s> {
+    /// The machine.
+    pub machine: &'s Machine,
+    /// Its servers.
+    pub present: &'s Present,
+    /// The present time.
+    pub now: OffsetDateTime,
+    /// How far it has come, for whoever waits.
+    pub progress: &'s Progress,
+}
+
+/// How far a look has come: how many of all questions are answered.
+#[derive(Debug, Default)]
+pub struct Progress {
+    pub(super) done: AtomicUsize,
+    pub(super) all: AtomicUsize,
+}
+
+impl Progress {
+    /// How many are answered, and how many there are.
+    pub fn get(&self) -> (usize, usize) {
+        (self.done.load(Ordering::Relaxed), self.all.load(Ordering::Relaxed))
+    }
+}

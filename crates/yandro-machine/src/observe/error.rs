@@ -1,0 +1,45 @@
+//! Why a machine can't be observed.
+
+use camino::Utf8PathBuf;
+use yandro_core::site::ListError;
+
+use crate::files::FileError;
+
+/// Why the machine could not be observed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ObserveError {
+    /// A file can't be read.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The site list doesn't parse.
+    #[error("{path}:{}: {error}", .error.excerpt.position.line)]
+    List {
+        /// The site list.
+        path: Utf8PathBuf,
+        /// What is wrong with it.
+        error: ListError,
+    },
+    /// Part of the authority is missing or broken.
+    #[error("the authority in {folder} is not whole: {fault}")]
+    Authority {
+        /// Its folder.
+        folder: Utf8PathBuf,
+        /// What is missing or broken.
+        fault: String,
+    },
+    /// The passphrase that was given is not the key's.
+    #[error("that is not the passphrase of the authority in {folder}")]
+    Passphrase {
+        /// Its folder.
+        folder: Utf8PathBuf,
+    },
+    /// A key that is somebody else's.
+    #[error("{path}: this key belongs to another user (uid {owner}), who can read and change it")]
+    Foreign {
+        /// The key or its folder.
+        path: Utf8PathBuf,
+        /// Whose it is.
+        owner: u32,
+    },
+}

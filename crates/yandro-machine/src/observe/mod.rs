@@ -1,0 +1,258 @@
+//! What planning needs to know, read from the disk.
+
+pub(crate) mod error;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use camino::{Utf8Path, Utf8PathBuf};
+use time::OffsetDateTime;
+use yandro_core::config::OTHERS;
+use yandro_core::name::HostName;
+use yandro_core::pki::{AuthorityCertificates, PkiError};
+use yandro_core::plan::{AuthorityFiles, AuthorityTexts, Content, Issued, Observed, Wishes, issued_paths};
+use yandro_core::site::{Site, SiteList};
+use zeroize::Zeroizing;
+
+use crate::files::{self, FileError};
+use crate::keys::Keys;
+use crate::machine::Machine;
+use crate::network;
+use crate::servers::{self, Found, Registry};
+
+pub use error::ObserveError;
+
+/// The part of a project's folder that is obviously meant to be served: one of the usual names,
+/// with an index in it, where the folder itself has none.
+pub fn obvious_document_root(folder: &Utf8Path) -> Option<Utf8PathBuf> {
+    const USUAL: [&str; 8] = ["public", "web", "pub", "dist", "htdocs", "public_html", "www", "_site"];
+    const INDEX: [&str; 3] = ["index.html", "index.htm", "index.php"];
+    let has_index = |folder: &Utf8Path| INDEX.iter().any(|name| folder.join(name).is_file());
+    if has_index(folder) {
+        return None;
+    }
+    USUAL.iter().find(|below| has_index(&folder.join(below))).map(Utf8PathBuf::from)
+}
+
+/// The site list's text and its sites.
+///
+/// # Errors
+/// When it is there and can't be read or doesn't parse.
+pub fn site_list(machine: &Machine) -> Result<(Option<String>, SiteList), ObserveError> {
+    let path = machine.places.site_list();
+    let Some(bytes) = files::read_if_there(&path)? else { return Ok((None, SiteList::default())) };
+    // Bytes that are no UTF-8 make the text wrong at their place, and so get a line.
+    let text = String::from_utf8_lossy(&bytes).into_owned();
+    let list = SiteList::parse(&text).map_err(|error| ObserveError::List { path, error })?;
+    Ok((Some(text), list))
+}
+
+/// Reads what planning needs to know.
+#[derive(Clone, Copy, Debug)]
+pub struct Observer<'m> {
+    /// Whose files are read.
+    pub machine: &'m Machine,
+    /// Where servers are looked for.
+    pub servers: &'m Registry,
+    /// What opens keys, and sees to it that nobody else reads them.
+    pub keys: &'m Keys,
+}
+
+impl Observer<'_> {
+    /// Reads all that planning for these sites needs.
+    ///
+    /// # Errors
+    /// When something is there and can't be read.
+    pub fn observe(
+        &self,
+        list: Option<String>,
+        sites: &[&Site],
+        now: OffsetDateTime,
+    ) -> Result<Observed, ObserveError> {
+        let names: Vec<HostName> = sites.iter().map(|site| site.name.clone()).collect();
+        self.observe_names(list, &names, sites, now)
+    }
+
+    /// Reads all that planning for the whole list needs, and what yandro wrote for names
+    /// that are in it no more.
+    ///
+    /// # Errors
+    /// When something is there and can't be read.
+    pub fn observe_all(
+        &self,
+        text: Option<String>,
+        list: &SiteList,
+        now: OffsetDateTime,
+    ) -> Result<Observed, ObserveError> {
+        let certificates = self.machine.places.certificates().read_dir_utf8().into_iter().flatten().flatten();
+        let mut names: Vec<HostName> = list.sites.iter().map(|site| site.name.clone()).collect();
+        names.extend(certificates.filter_map(|entry| HostName::parse(entry.file_name()).ok()));
+        names.extend(self.servers.all(self.machine).iter().flat_map(|found| servers::sites(&found.layout)));
+        names.sort();
+        names.dedup();
+        self.observe_names(text, &names, &list.sites.iter().collect::<Vec<_>>(), now)
+    }
+
+    fn observe_names(
+        &self,
+        list: Option<String>,
+        names: &[HostName],
+        sites: &[&Site],
+        now: OffsetDateTime,
+    ) -> Result<Observed, ObserveError> {
+        let places = self.machine.places.clone();
+        let others = HostName::parse(OTHERS).expect("it is a name");
+        let names = &[names, &[others]].concat();
+        let (mut chains, mut keys) = (BTreeMap::new(), BTreeMap::new());
+        for name in names {
+            self.keys.close(self.machine, &places.certificates().join(name.as_str()))?;
+            if let Some(chain) = files::read_if_there(&places.chain(name))? {
+                chains.insert(name.clone(), chain.into());
+            }
+            if let Some(key) = files::read_if_there(&places.key(name))? {
+                keys.insert(name.clone(), key.into());
+            }
+        }
+        Ok(Observed {
+            owner: self.machine.owner.clone(),
+            now,
+            hosts: files::read_if_there(&places.hosts)?.map(Into::into),
+            list,
+            authority: self.authority()?,
+            former: self.former(),
+            issued: issued(self.machine)?.1,
+            chains,
+            keys,
+            wishes: Wishes {
+                passphrase: self.keys.passphrase().map(|passphrase| Zeroizing::new(passphrase.to_owned())),
+                ..Wishes::default()
+            },
+            has_v6_loopback: !self.machine.is_real() || network::has_v6_loopback(),
+            servers: self
+                .servers
+                .all(self.machine)
+                .iter()
+                .map(|found| servers::observe(self.machine, found, names, is_asked(found, sites)))
+                .collect::<Result<_, _>>()?,
+            places,
+        })
+    }
+
+    /// The authority, with its key if that is in the clear or the passphrase was given; `None` if
+    /// there is none.
+    ///
+    /// # Errors
+    /// When a file of it is missing or can't be read, or the passphrase is another.
+    pub fn authority(&self) -> Result<Option<AuthorityFiles>, ObserveError> {
+        let folder = self.machine.places.authority();
+        match (self.texts(&folder)?, authority_certificates(self.machine)?) {
+            (Some(texts), _) => Ok(Some(self.read(texts, &folder)?)),
+            (None, None) => Ok(None),
+            (None, Some(_)) => Err(ObserveError::Authority { folder, fault: "issuing.key is missing".into() }),
+        }
+    }
+
+    /// The three files of an authority, if all of them are there.
+    fn texts(&self, folder: &Utf8Path) -> Result<Option<AuthorityTexts>, ObserveError> {
+        self.keys.close(self.machine, folder)?;
+        let text = |name: &str| Ok::<_, FileError>(files::read_if_there(&folder.join(name))?.map(Content::from));
+        let texts = (text("root.pem")?, text("issuing.pem")?, text("issuing.key")?);
+        let (Some(root), Some(issuing), Some(key)) = texts else { return Ok(None) };
+        Ok(Some(AuthorityTexts { root, issuing, key }))
+    }
+
+    fn read(&self, texts: AuthorityTexts, folder: &Utf8Path) -> Result<AuthorityFiles, ObserveError> {
+        AuthorityFiles::read(texts, self.keys.passphrase()).map_err(|error| match error {
+            PkiError::Passphrase => ObserveError::Passphrase { folder: folder.to_owned() },
+            error => ObserveError::Authority { folder: folder.to_owned(), fault: error.to_string() },
+        })
+    }
+
+    /// The authorities that another took the place of, by the names of their folders. What can't be read of
+    /// them is passed over, so keys behind other passphrases, too: they are needed by an undo alone.
+    pub fn former(&self) -> BTreeMap<String, AuthorityFiles> {
+        let entries = self.machine.places.former_authorities().read_dir_utf8().into_iter().flatten().flatten();
+        let read = |entry: camino::Utf8DirEntry| {
+            let texts = self.texts(entry.path()).ok()??;
+            Some((entry.file_name().to_owned(), self.read(texts, entry.path()).ok()?))
+        };
+        entries.filter_map(read).collect()
+    }
+}
+
+/// Whether a server has to be asked how it writes what these sites need.
+fn is_asked(found: &Found, sites: &[&Site]) -> bool {
+    let software = found.kind.software();
+    sites.iter().any(|site| software.depends_on_version(site, site.server == Some(found.id)))
+}
+
+/// Reads what is the system's, and nothing of the user's own files: what root needs to plan on a user's word. `names`
+/// are those of all sites, `sites` those that the plan is about.
+///
+/// # Errors
+/// When something is there and can't be read.
+pub(crate) fn observe_system(
+    machine: &Machine,
+    servers: &Registry,
+    list: &str,
+    names: impl Iterator<Item = HostName>,
+    sites: &[&Site],
+    now: OffsetDateTime,
+) -> Result<Observed, ObserveError> {
+    let found = servers.all(machine);
+    let others = HostName::parse(OTHERS).expect("it is a name");
+    let of_servers = found.iter().flat_map(|found| servers::sites(&found.layout));
+    let names: BTreeSet<HostName> = names.chain(of_servers).chain([others]).collect();
+    let names: Vec<HostName> = names.into_iter().collect();
+    Ok(Observed {
+        owner: machine.owner.clone(),
+        now,
+        hosts: files::read_if_there(&machine.places.hosts)?.map(Into::into),
+        list: Some(list.to_owned()),
+        authority: None,
+        former: BTreeMap::new(),
+        issued: Vec::new(),
+        chains: BTreeMap::new(),
+        keys: BTreeMap::new(),
+        wishes: Wishes::default(),
+        has_v6_loopback: network::has_v6_loopback(),
+        servers: found
+            .iter()
+            .map(|found| servers::observe(machine, found, &names, is_asked(found, sites)))
+            .collect::<Result<_, _>>()?,
+        places: machine.places.clone(),
+    })
+}
+
+/// The root and issuing certificate, if there is an authority.
+///
+/// # Errors
+/// When only one of them is there, or one can't be read.
+pub fn authority_certificates(machine: &Machine) -> Result<Option<AuthorityCertificates>, ObserveError> {
+    let places = &machine.places;
+    let (root, issuing) = (text(&places.root_certificate())?, text(&places.issuing_certificate())?);
+    let fault = |fault: String| ObserveError::Authority { folder: places.authority(), fault };
+    match (root, issuing) {
+        (Some(root), Some(issuing)) => Ok(Some(AuthorityCertificates { root, issuing })),
+        (None, None) => Ok(None),
+        (None, _) => Err(fault("root.pem is missing".into())),
+        (_, None) => Err(fault("issuing.pem is missing".into())),
+    }
+}
+
+/// The list of certificates that were issued to no site, and what its files hold.
+///
+/// # Errors
+/// When one is there and can't be read.
+pub fn issued(machine: &Machine) -> Result<(Option<String>, Vec<Issued>), FileError> {
+    let list = text(&machine.places.issued())?;
+    let paths = issued_paths(list.as_deref().unwrap_or_default());
+    let read = |path: Utf8PathBuf| {
+        let chain = files::read_if_there(&path)?.map(Content::from);
+        Ok(Issued { path, chain })
+    };
+    Ok((list, paths.into_iter().map(read).collect::<Result<_, FileError>>()?))
+}
+
+fn text(path: &Utf8Path) -> Result<Option<String>, FileError> {
+    Ok(files::read_if_there(path)?.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()))
+}

@@ -1,0 +1,24 @@
+//! How to probe.
+
+use super::limit::Limit;
+
+/// How to probe.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Manner {
+    /// How long to wait for any one answer.
+    pub within: Limit,
+    /// Whose other offers within TLS are asked for, which takes two further handshakes.
+    pub offers: OffersOf,
+}
+
+/// Whose other offers within TLS are asked for.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum OffersOf {
+    /// Nobody's.
+    #[default]
+    None,
+    /// Each port's, by the first name that is asked there: virtual hosts of one port have the same, as a rule.
+    Ports,
+    /// Each name's.
+    Names,
+}

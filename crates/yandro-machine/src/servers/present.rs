@@ -1,0 +1,103 @@
+//! The servers as they were found, once for a command.
+
+use yandro_core::config::Published;
+use yandro_core::site::{ServerId, Site};
+
+use super::control::Control;
+use super::found::Found;
+use super::program::configured_ports;
+use super::registry::Registry;
+use crate::machine::Machine;
+use crate::ports::Holder;
+use crate::process;
+use crate::settings::BuiltInSettings;
+
+/// The servers of a machine, and where they listen.
+#[derive(Clone, Debug)]
+pub struct Present {
+    found: Vec<Found>,
+    built_in: BuiltInSettings,
+}
+
+impl Present {
+    /// Looks for every server.
+    pub fn look(machine: &Machine, registry: &Registry, built_in: &BuiltInSettings) -> Self {
+        Self { found: registry.all(machine), built_in: built_in.clone() }
+    }
+
+    /// All of them.
+    pub fn all(&self) -> &[Found] {
+        &self.found
+    }
+
+    /// One of them.
+    pub fn get(&self, id: ServerId) -> Option<&Found> {
+        self.found.iter().find(|found| found.id == id)
+    }
+
+    /// Whether a server is on this machine, as far as yandro knows.
+    pub fn is_here(&self, id: ServerId) -> bool {
+        id != ServerId::Elsewhere && !self.get(id).is_some_and(Found::is_elsewhere)
+    }
+
+    /// Under which ports a server is reached.
+    pub fn published(&self, id: ServerId) -> Published {
+        self.get(id).map(Found::published).unwrap_or_default()
+    }
+
+    /// The ports of a site, the first of each: HTTP, HTTPS.
+    pub fn ports_of(&self, site: &Site, id: ServerId) -> (u16, u16) {
+        let (http, https) = self.usual_ports(id);
+        let published = self.published(id);
+        let first = |ports: Vec<u16>, usual| published.here_or_same(ports.first().copied().unwrap_or(usual));
+        (first(site.http_ports(http), http), first(site.https_ports(https), https))
+    }
+
+    /// All ports of a site in pairs of HTTP and HTTPS, so that each is in one; the first pair first.
+    pub fn all_ports_of(&self, site: &Site, id: ServerId) -> Vec<(u16, u16)> {
+        let (usual_http, usual_https) = self.usual_ports(id);
+        let published = self.published(id);
+        let here = |ports: Vec<u16>| ports.into_iter().map(|port| published.here_or_same(port)).collect::<Vec<_>>();
+        let (http, https) = (here(site.http_ports(usual_http)), here(site.https_ports(usual_https)));
+        let at = |ports: &[u16], turn: usize, usual| *ports.get(turn).or(ports.first()).unwrap_or(&usual);
+        let turns = 0..http.len().max(https.len());
+        turns.map(|turn| (at(&http, turn, usual_http), at(&https, turn, usual_https))).collect()
+    }
+
+    /// The ports of a server: HTTP, HTTPS.
+    fn usual_ports(&self, id: ServerId) -> (u16, u16) {
+        match id {
+            ServerId::BuiltIn => (self.built_in.http_port, self.built_in.https_port),
+            _ => (80, 443),
+        }
+    }
+
+    /// The server whose main process this is, or a child of it.
+    pub fn of_process(&self, machine: &Machine, pid: Option<u32>) -> Option<ServerId> {
+        let pid = i32::try_from(pid?).ok()?;
+        let is_its = |found: &&Found| {
+            let main = Control::of(machine, found).and_then(|control| control.process());
+            main.is_some_and(|main| main == pid || process::parent(pid) == Some(main))
+        };
+        self.found.iter().find(is_its).map(|found| found.id)
+    }
+
+    /// The server that has a socket. If the user can't see its process, this is the only running server that runs as
+    /// the socket's user and has the port in its configuration.
+    pub fn of_holder(&self, machine: &Machine, holder: &Holder) -> Option<ServerId> {
+        if holder.pid.is_some() {
+            return self.of_process(machine, holder.pid);
+        }
+        let runs_as = |found: &Found| {
+            let pid = Control::of(machine, found)?.process()?;
+            process::owner_name(pid)
+        };
+        let is_likely = |found: &&Found| {
+            !found.is_elsewhere()
+                && runs_as(found).as_deref() == Some(&holder.user)
+                && configured_ports(machine, found).iter().any(|(port, _)| *port == holder.port)
+        };
+        let mut likely = self.found.iter().filter(is_likely);
+        likely.next().filter(|_| likely.next().is_none()).map(|found| found.id)
+    }
+}
