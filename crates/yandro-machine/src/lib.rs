@@ -1,4 +1,20 @@
-//! The part of yandro that touches the machine.
+//! The part of yandro that touches the machine: it observes, carries out and probes, and judges nothing.
+//!
+//! | to do | begin with |
+//! |---|---|
+//! | find out whose machine it is and where everything is kept | [`Machine`] |
+//! | read what planning needs | [`observe::Observer`] |
+//! | find servers, test and reload them | [`servers::Registry`], [`servers::Present`], [`servers::Control`] |
+//! | carry out a change set whole or not at all, and take it back | [`changes::carry_out()`], [`changes::done_steps`] |
+//! | look at sites as a browser would, and around those that are not well | [`looking::look`] |
+//! | ask and change trust stores | [`trust`], [`trust::stores`] |
+//!
+//! # Known limitations
+//!
+//! - It is built for Unix, and runs on Linux: processes, sockets and name caches are read from `/proc` and by systemd's
+//!   and glibc's means.
+//! - Lock and record are for one machine. On a folder that several machines share (NFS), one does not see the other's.
+//! - [`caller`] takes the rights of the user who called sudo for a thread. It must not be held across an `await`.
 
 pub mod as_caller;
 pub mod caches;

@@ -3,6 +3,15 @@
 //!
 //! It is made for one developer's machine: it listens on loopback unless told
 //! otherwise, and answers for the names of its sites only.
+//!
+//! Begin with [`Server`], which has the ports, and [`Sites`], which it answers for; [`offer`] shows a page once, for a
+//! phone that is to take a root certificate.
+//!
+//! # Known limitations
+//!
+//! - No HTTP/3, no WebSocket over HTTP/2, no compression.
+//! - Sites and certificates are values: whoever changes them hands [`Running`] new ones.
+//! - A folder's PHP files are withheld, and not run.
 
 mod body;
 mod connections;

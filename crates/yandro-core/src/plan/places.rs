@@ -57,7 +57,7 @@ impl Places {
         self.authority().join("former")
     }
 
-    /// The folder of one of them, by its [`AuthorityFiles::id`].
+    /// The folder of one of them, by its [id](super::AuthorityFiles::id).
     pub fn former_authority(&self, id: &str) -> Utf8PathBuf {
         self.former_authorities().join(id)
     }

@@ -43,7 +43,7 @@ pub enum Orphans {
 /// Plans all sites of the list, and takes away what belongs to none. `observed` is afterwards as the machine will be.
 ///
 /// # Errors
-/// The first [`PlanError`] of a site.
+/// The first [`PlanError`](super::PlanError) of a site.
 pub fn settle(
     observed: &mut Observed,
     list: &SiteList,
@@ -95,7 +95,7 @@ pub fn settle(
 /// days, and nothing else.
 ///
 /// # Errors
-/// The first [`PlanError`] of a site.
+/// The first [`PlanError`](super::PlanError) of a site.
 pub fn renew(observed: &mut Observed, list: &SiteList, fresh: &mut dyn Fresh) -> Result<ChangeSet, Failed> {
     let mut all = ChangeSet::default();
     for site in list.sites.iter().filter(|site| site.https.is_on()) {
