@@ -2,6 +2,7 @@
 
 use yandro_core::plan::ChangeSet;
 use yandro_core::site::{DEFAULT_ADDRESS, ServerId};
+use yandro_core::system::Cache;
 use yandro_machine::caches;
 use yandro_machine::changes::{self, CarriedOut, CarryOutError, Keep, ServerAction, Tools};
 
@@ -111,24 +112,28 @@ pub(crate) fn apply<T>(
         };
         match changes::carry_out(&tools, &set, || prove(&about)) {
             Ok(CarriedOut { servers, unflushed }) => {
-                set.flush.retain(|cache| unflushed.iter().all(|(other, _)| other != cache));
-                for (cache, words) in &unflushed {
-                    ui.note(&format!(
-                        "{} may still give old answers ({words}); have it forget them: {}",
-                        cache.title(),
-                        cache.typed()
-                    ));
-                }
-                let history = &context.settings.history;
-                changes::prune(
-                    &context.machine,
-                    Keep { number: history.number, days: history.days },
-                    now().unix_timestamp(),
-                );
+                tell_unflushed(&mut set, &unflushed, ui);
+                prune(context);
                 return Ok(Applied::Done(Box::new(Done { set, servers, about })));
             }
             Err(CarryOutError::ChangedMeanwhile(_)) if attempts < ATTEMPTS => {}
             Err(error) => return Err(error::carry_out(error, |failed| not_proven(failed, ui.verbose))),
         }
     }
+}
+
+/// Names the caches that could not be emptied, and takes them out of the set.
+fn tell_unflushed(set: &mut ChangeSet, unflushed: &[(Cache, String)], ui: &mut Ui) {
+    set.flush.retain(|cache| unflushed.iter().all(|(other, _)| other != cache));
+    for (cache, words) in unflushed {
+        let (title, command) = (cache.title(), cache.typed());
+        ui.note(&format!("{title} may still give old answers ({words}); have it forget them: {command}"));
+    }
+}
+
+/// Drops records that are older or more than the settings keep.
+fn prune(context: &Context) {
+    let history = &context.settings.history;
+    let keep = Keep { number: history.number, days: history.days };
+    changes::prune(&context.machine, keep, now().unix_timestamp());
 }

@@ -43,29 +43,7 @@ pub fn point<'a>(
 ) -> Result<Cow<'a, [u8]>, EditError> {
     check_encoding(bytes)?;
     let file = HostsFile::parse(bytes);
-    let mut own = Vec::new();
-    let mut said: HashSet<(&HostName, IpAddr)> = HashSet::new();
-    let mut against: Vec<(Entry, &HostName, IpAddr)> = Vec::new();
-    let gone = former.iter().filter(|name| !mapping.names.contains(name));
-    for name in mapping.names.iter().chain(gone) {
-        let (ours, theirs): (Vec<Entry>, Vec<Entry>) = file.entries_of(name).into_iter().partition(|entry| entry.ours);
-        for entry in ours {
-            match file.list_of(&entry).filter(|other| *other != list) {
-                Some(other) if mapping.names.contains(name) => {
-                    return Err(EditError::OtherList { line: entry.line, name: name.clone(), list: other.clone() });
-                }
-                Some(_) => {}
-                None => own.push(entry.full),
-            }
-        }
-        for entry in theirs.into_iter().filter(|_| mapping.names.contains(name)) {
-            if mapping.addresses.contains(&entry.address) {
-                said.insert((name, entry.address));
-            } else if let Some(wanted) = contradicted(entry.address, &mapping.addresses) {
-                against.push((entry, name, wanted));
-            }
-        }
-    }
+    let Standing { mut own, said, against } = Standing::of(&file, list, mapping, former)?;
     if !against.is_empty() {
         let free = takeover::take(&file, &mapping.names, against, take_over)?;
         return point(&free, list, mapping, former, TakeOver::No).map(|pointed| Cow::Owned(pointed.into_owned()));
@@ -104,6 +82,51 @@ pub fn point<'a>(
         },
         None => Cow::Owned(append_block(&rest, list, &lines, eol)),
     })
+}
+
+/// What the file says of a site's names.
+#[derive(Default)]
+struct Standing<'m> {
+    /// The lines of this list's block.
+    own: Vec<std::ops::Range<usize>>,
+    /// What the person's own lines say as well.
+    said: HashSet<(&'m HostName, IpAddr)>,
+    /// The person's own lines that say something else, each with the name and where it should point to.
+    against: Vec<(Entry, &'m HostName, IpAddr)>,
+}
+
+impl<'m> Standing<'m> {
+    fn of(
+        file: &HostsFile<'_>,
+        list: &ListId,
+        mapping: &'m Mapping,
+        former: &'m [HostName],
+    ) -> Result<Self, EditError> {
+        let mut standing = Self::default();
+        let gone = former.iter().filter(|name| !mapping.names.contains(name));
+        for name in mapping.names.iter().chain(gone) {
+            let is_wanted = mapping.names.contains(name);
+            for entry in file.entries_of(name) {
+                let other = file.list_of(&entry).filter(|other| *other != list);
+                match other {
+                    Some(other) if entry.ours && is_wanted => {
+                        return Err(EditError::OtherList { line: entry.line, name: name.clone(), list: other.clone() });
+                    }
+                    Some(_) if entry.ours => {}
+                    None if entry.ours => standing.own.push(entry.full),
+                    _ if !is_wanted => {}
+                    _ if mapping.addresses.contains(&entry.address) => {
+                        standing.said.insert((name, entry.address));
+                    }
+                    _ => {
+                        let wanted = contradicted(entry.address, &mapping.addresses);
+                        standing.against.extend(wanted.map(|wanted| (entry, name, wanted)));
+                    }
+                }
+            }
+        }
+        Ok(standing)
+    }
 }
 
 /// The file with the block of an earlier build as the block of `list`, if all its names are names of

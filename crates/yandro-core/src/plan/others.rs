@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use camino::Utf8PathBuf;
 
 use super::certificate::{certificate, drop_certificate};
-use super::change::{Access, Change, ChangeSet, LinkChange};
+use super::change::{Access, Change, ChangeSet, LinkChange, Step};
 use super::error::PlanError;
 use super::fresh::Fresh;
 use super::model::{is_refused_elsewhere, tell_after};
@@ -30,27 +30,7 @@ pub(super) fn keep_others(
     let path = own.layout.site_file(&name);
     let existing = own.site_files.get(&name);
     let before = existing.map(|text| Others::read(dialect, text)).unwrap_or_default();
-    let kept = |known: &BTreeSet<u16>, own: Vec<u16>| {
-        let own = own.into_iter().filter(|_| !site.serving.by_address);
-        let ports = known.iter().copied().chain(own);
-        // Theirs comes first, or is the only one: names without a site are answered there.
-        ports.filter(|port| !server.is_theirs(&format!("*:{port}"), known.contains(port))).collect::<BTreeSet<u16>>()
-    };
-    let mut now = Others {
-        http: kept(&before.http, site.http_ports(80)),
-        https: kept(&before.https, site.https_ports(443)),
-        name_bucket: before.name_bucket.max(server.name_bucket(site)),
-        modules: before.modules.clone(),
-        journal: before.journal.clone().then(journal),
-    };
-    now.modules.extend(set.steps.iter().filter_map(|step| match (&step.role, &step.change) {
-        (Role::ModuleLink { server: of, module, loads: true }, Change::Link(LinkChange { after: Some(_), .. }))
-            if *of == server.id() =>
-        {
-            Some(module.clone())
-        }
-        _ => None,
-    }));
+    let now = others_with(&before, set, server, site, journal);
     let link = own.layout.site_link(&name);
     let old = link.as_ref().and_then(|(link, _)| own.site_links.get(link.file_name().unwrap_or_default()).cloned());
     let is_linked = link.is_none() || old.is_some();
@@ -81,6 +61,31 @@ pub(super) fn keep_others(
     }
     tell_after(set, count, server.id());
     Ok(())
+}
+
+/// What the file for other names is to hold once `site` is there.
+fn others_with(before: &Others, set: &ChangeSet, server: &dyn ServerModel, site: &Site, journal: &Journal) -> Others {
+    let kept = |known: &BTreeSet<u16>, own: Vec<u16>| {
+        let own = if site.serving.by_address { Vec::new() } else { own };
+        let ports = known.iter().copied().chain(own);
+        // Theirs comes first, or is the only one: names without a site are answered there.
+        ports.filter(|port| !server.is_theirs(&format!("*:{port}"), known.contains(port))).collect::<BTreeSet<u16>>()
+    };
+    let loaded = |step: &Step| match (&step.role, &step.change) {
+        (Role::ModuleLink { server: of, module, loads: true }, Change::Link(LinkChange { after: Some(_), .. }))
+            if *of == server.id() =>
+        {
+            Some(module.clone())
+        }
+        _ => None,
+    };
+    Others {
+        http: kept(&before.http, site.http_ports(80)),
+        https: kept(&before.https, site.https_ports(443)),
+        name_bucket: before.name_bucket.max(server.name_bucket(site)),
+        modules: before.modules.iter().cloned().chain(set.steps.iter().filter_map(loaded)).collect(),
+        journal: before.journal.clone().then(journal),
+    }
 }
 
 /// Has each server give up the ports that no site on it has any more, so that another program or server can

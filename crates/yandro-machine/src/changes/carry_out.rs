@@ -169,13 +169,17 @@ pub fn carry_out<E>(
             let touched: Vec<_> = controls.iter().take(actions.len()).copied().collect();
             let servers = Servers { touched: &touched, ran: &ran, is_own_process: true };
             let put_back = put_back(machine, &hands, &record, &servers, tools.on_wait);
-            // Test again after the rollback: if it still fails, the configuration was broken before.
-            let is_asked = put_back.is_ok() && matches!(cause, Cause::Test(_));
-            let again = controls.iter().filter(|_| is_asked).find_map(|(_, server)| server.test().err());
-            let cause = again.map_or(cause, Cause::BrokenBefore);
+            let cause = if put_back.is_ok() { blamed(cause, &controls) } else { cause };
             Err(CarryOutError::Failed { cause, put_back })
         }
     }
+}
+
+/// The cause, or that a server's test fails after the rollback as well: its configuration was broken before.
+fn blamed<E>(cause: Cause<E>, controls: &Controls<'_>) -> Cause<E> {
+    let Cause::Test(_) = cause else { return cause };
+    let again = controls.iter().find_map(|(_, server)| server.test().err());
+    again.map_or(cause, Cause::BrokenBefore)
 }
 
 /// Why nobody can write a path; `None` if root can.

@@ -19,8 +19,7 @@ pub(super) fn run<'c>(
     file: Option<&'c Utf8Path>,
     ui: &mut Ui,
 ) -> Result<Outcome<'c>, CommandError> {
-    let machine = &context.machine;
-    let path = machine.places.issuing_key();
+    let path = context.machine.places.issuing_key();
     let is_locked = context.observer().authority()?.ok_or_else(none_yet)?.is_locked();
     if remove && !is_locked {
         let data = KeyData { key: path.to_string(), behind_passphrase: false };
@@ -44,22 +43,7 @@ pub(super) fn run<'c>(
             Some(new) => key.to_locked_pem(new, fresh.bytes(), fresh.bytes())?.into_bytes(),
         })
     };
-    let plan = || {
-        let own = context.observer().authority()?.ok_or_else(none_yet)?;
-        let former = context.observer().former();
-        let mut set = ChangeSet::default();
-        let content = (Some(own.texts.key.clone()), Some(text(own.key()?)?));
-        set.file(Role::Authority, path.clone(), content, Access::Secret);
-        for (id, files) in &former {
-            let Ok(key) = files.key() else { continue };
-            let path = machine.places.former_authority(id).join("issuing.key");
-            let content = (Some(files.texts.key.clone()), Some(text(key)?));
-            set.file(Role::Authority, path, content, Access::Secret);
-        }
-        let keys = set.steps.len();
-        Ok(Planned { set, starts: false, about: keys })
-    };
-    let done = done!(apply(context, ui, plan, |_| Ok(())));
+    let done = done!(apply(context, ui, || plan(context, text), |_| Ok(())));
     let (former, are) = match done.about - 1 {
         0 => (String::new(), "is"),
         1 => (" and the key of the former authority".to_owned(), "are"),
@@ -76,6 +60,26 @@ pub(super) fn run<'c>(
             );
         }
     }))
+}
+
+/// Plans every key of the user's authorities anew, in the form that `text` gives it, and tells how many there are.
+fn plan(
+    context: &Context,
+    text: impl Fn(&Key) -> Result<Vec<u8>, CommandError>,
+) -> Result<Planned<usize>, CommandError> {
+    let places = &context.machine.places;
+    let own = context.observer().authority()?.ok_or_else(none_yet)?;
+    let mut set = ChangeSet::default();
+    let content = (Some(own.texts.key.clone()), Some(text(own.key()?)?));
+    set.file(Role::Authority, places.issuing_key(), content, Access::Secret);
+    for (id, files) in &context.observer().former() {
+        let Ok(key) = files.key() else { continue };
+        let path = places.former_authority(id).join("issuing.key");
+        let content = (Some(files.texts.key.clone()), Some(text(key)?));
+        set.file(Role::Authority, path, content, Access::Secret);
+    }
+    let keys = set.steps.len();
+    Ok(Planned { set, starts: false, about: keys })
 }
 
 data! {

@@ -73,31 +73,7 @@ fn another<'c>(
     let machine = &context.machine;
     let places = &machine.places;
     let chosen = Chosen::of(context, StoresArg::All, false);
-    let plan = || {
-        let (text, list) = context.list()?;
-        let observed = context.observer().observe_all(text, &list, now())?;
-        let old = observed.authority.as_ref().ok_or_else(none_yet)?;
-        // The new key goes behind the passphrase of the old one, so that has to be known.
-        old.key()?;
-        let is_locked = old.is_locked();
-        let constraints = change(old.authority.constraints())?;
-        let former = old.id();
-        let mut observed = observed;
-        if !is_locked {
-            observed.wishes.passphrase = None;
-        }
-        let mut set = replace_authority(observed, &list, &constraints, &mut SystemFresh::new())?;
-        let text = |path| {
-            let bytes = set.change_of(path).and_then(|change| change.after.as_deref());
-            String::from_utf8_lossy(bytes.map(Vec::as_slice).unwrap_or_default()).into_owned()
-        };
-        let (root, issuing) = (text(&places.root_certificate()), text(&places.issuing_certificate()));
-        let made =
-            Authority::read(&AuthorityCertificates { root: root.clone(), issuing }).map_err(CommandError::not_made)?;
-        chosen.plan(context, &mut set, &root_nickname(&made), Some(&root), true)?;
-        Ok(Planned { set, starts: false, about: (made, former) })
-    };
-    let done = done!(apply(context, ui, plan, |_| Ok(())));
+    let done = done!(apply(context, ui, || plan_another(context, &change, &chosen), |_| Ok(())));
     let (made, former) = &done.about;
     let is_moved = |step: &&Step| matches!(&step.change, Change::Trust(change) if change.after);
     let stores = done.set.steps.iter().filter(is_moved).count() + usize::from(done.set.trust.is_some());
@@ -140,6 +116,35 @@ fn another<'c>(
         );
         ui.say(&format!("\nprove it: {COMMAND}yandro check{COMMAND:#}"));
     }))
+}
+
+/// Plans the other authority and gives it, with the id of the former one.
+fn plan_another(
+    context: &Context,
+    change: impl Fn(&Constraints) -> Result<Constraints, CommandError>,
+    chosen: &Chosen,
+) -> Result<Planned<(Authority, String)>, CommandError> {
+    let places = &context.machine.places;
+    let (text, list) = context.list()?;
+    let mut observed = context.observer().observe_all(text, &list, now())?;
+    let old = observed.authority.as_ref().ok_or_else(none_yet)?;
+    // The new key goes behind the passphrase of the old one, so that has to be known.
+    old.key()?;
+    let constraints = change(old.authority.constraints())?;
+    let former = old.id();
+    if !old.is_locked() {
+        observed.wishes.passphrase = None;
+    }
+    let mut set = replace_authority(observed, &list, &constraints, &mut SystemFresh::new())?;
+    let text = |path| {
+        let bytes = set.change_of(path).and_then(|change| change.after.as_deref());
+        String::from_utf8_lossy(bytes.map(Vec::as_slice).unwrap_or_default()).into_owned()
+    };
+    let (root, issuing) = (text(&places.root_certificate()), text(&places.issuing_certificate()));
+    let made =
+        Authority::read(&AuthorityCertificates { root: root.clone(), issuing }).map_err(CommandError::not_made)?;
+    chosen.plan(context, &mut set, &root_nickname(&made), Some(&root), true)?;
+    Ok(Planned { set, starts: false, about: (made, former) })
 }
 
 data! {

@@ -3,7 +3,7 @@
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::{Access, ChangeSet, Role};
 use yandro_core::schedule::{Job, NAME, wanted_link};
-use yandro_machine::{files, process};
+use yandro_machine::{Machine, files, process};
 
 use crate::args::{RenewArgs, TimerArg};
 use crate::commands::apply::{Planned, apply, done};
@@ -41,9 +41,33 @@ impl Timer {
         self.units.join(format!("{NAME}.{kind}"))
     }
 
+    /// Plans its files; `user` is who the job of cron runs as, unless root installs it.
+    fn plan(&self, which: TimerArg, job: &Job<'_>, user: &str) -> Result<ChangeSet, CommandError> {
+        let mut set = ChangeSet::default();
+        let mut file = |path: Utf8PathBuf, text: String| -> Result<(), CommandError> {
+            set.folder(Role::Timer, parent(&path), Access::Public);
+            let content = (files::read_if_there(&path)?, Some(text.into_bytes()));
+            set.file(Role::Timer, path.clone(), content, Access::Public);
+            Ok(())
+        };
+        match which {
+            TimerArg::Systemd => {
+                file(self.unit("service"), job.service_unit())?;
+                file(self.unit("timer"), job.timer_unit())?;
+                let link = wanted_link(&self.units);
+                set.folder(Role::Timer, parent(&link), Access::Public);
+                let before = files::read_link_if_there(&link)?;
+                set.link(Role::Timer, link, before, Some(format!("../{NAME}.timer").into()));
+            }
+            TimerArg::Cron => file(self.cron.clone(), job.cron_file(if self.is_root { "root" } else { user }))?,
+        }
+        Ok(set)
+    }
+
     /// Has systemd read its units again; says what it said if it refused.
     fn systemctl(&self, context: &Context, words: &[&str]) -> Result<(), String> {
-        let Some(program) = process::find(&SYSTEMCTL).filter(|_| context.machine.is_real()) else { return Ok(()) };
+        let program = if context.machine.is_real() { process::find(&SYSTEMCTL) } else { None };
+        let Some(program) = program else { return Ok(()) };
         let user = if self.is_root { &[][..] } else { &["--user"] };
         let words: Vec<&str> = user.iter().chain(words).copied().collect();
         // The user's own systemd is found by variables of the session.
@@ -58,44 +82,12 @@ impl Timer {
 pub(super) fn install<'c>(context: &'c Context, args: &'c RenewArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let timer = Timer::of(context);
     let machine = &context.machine;
-    let which = match args.timer {
-        Some(which) => which,
-        None if machine.real_path("/run/systemd/system").is_dir() => TimerArg::Systemd,
-        None if machine.real_path(CRON_FOLDER).is_dir() => TimerArg::Cron,
-        None => {
-            return Err(CommandError::not_made("neither systemd nor cron runs here")
-                .hint("install cron, or have `yandro cert renew` run daily by whatever this system has for that")
-                .hint("or write one of them all the same: --timer systemd, --timer cron"));
-        }
-    };
+    let which = which(machine, args.timer)?;
     let command = command(args.within, context)?;
     let environment: Vec<(&str, String)> =
         machine.sudo_caller().map(|uid| ("SUDO_UID", uid.to_string())).into_iter().collect();
     let job = Job { title: TITLE, command: &command, environment: &environment };
-    let plan = || {
-        let mut set = ChangeSet::default();
-        let mut file = |path: Utf8PathBuf, text: String| -> Result<(), CommandError> {
-            set.folder(Role::Timer, parent(&path), Access::Public);
-            let content = (files::read_if_there(&path)?, Some(text.into_bytes()));
-            set.file(Role::Timer, path.clone(), content, Access::Public);
-            Ok(())
-        };
-        match which {
-            TimerArg::Systemd => {
-                file(timer.unit("service"), job.service_unit())?;
-                file(timer.unit("timer"), job.timer_unit())?;
-                let link = wanted_link(&timer.units);
-                set.folder(Role::Timer, parent(&link), Access::Public);
-                let before = files::read_link_if_there(&link)?;
-                set.link(Role::Timer, link, before, Some(format!("../{NAME}.timer").into()));
-            }
-            TimerArg::Cron => {
-                let user = if timer.is_root { "root" } else { machine.user() };
-                file(timer.cron.clone(), job.cron_file(user))?;
-            }
-        }
-        Ok(Planned { set, starts: false, about: () })
-    };
+    let plan = || Ok(Planned { set: timer.plan(which, &job, machine.user())?, starts: false, about: () });
     let done = done!(apply(context, ui, plan, |()| Ok(())));
     let refused = match which {
         TimerArg::Systemd if !done.set.is_empty() => timer
@@ -130,6 +122,18 @@ pub(super) fn install<'c>(context: &'c Context, args: &'c RenewArgs, ui: &mut Ui
             ui.note("your web server is reloaded by root alone, and nobody can be asked then: install the timer as root to be sure (sudo yandro cert renew --install-timer)");
         }
     }))
+}
+
+/// Which timer to install: the one that was named, or the one that runs here.
+fn which(machine: &Machine, named: Option<TimerArg>) -> Result<TimerArg, CommandError> {
+    match named {
+        Some(which) => Ok(which),
+        None if machine.real_path("/run/systemd/system").is_dir() => Ok(TimerArg::Systemd),
+        None if machine.real_path(CRON_FOLDER).is_dir() => Ok(TimerArg::Cron),
+        None => Err(CommandError::not_made("neither systemd nor cron runs here")
+            .hint("install cron, or have `yandro cert renew` run daily by whatever this system has for that")
+            .hint("or write one of them all the same: --timer systemd, --timer cron")),
+    }
 }
 
 data! {

@@ -9,7 +9,7 @@ use std::time::Instant;
 use camino::Utf8Path;
 use clap::Parser as _;
 use yandro_machine::looking::Closeness;
-use yandro_serve::{Server, Sites};
+use yandro_serve::{Running, Server, Sites};
 
 use super::{look, map, serve};
 use crate::args::{Cli, Command, DemoArgs, Global};
@@ -47,19 +47,7 @@ pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Outco
     drop(guard);
 
     ui.say(&format!("{STRONG}Saltmarsh Ferries{STRONG:#} in {sysroot}, on the built-in server.\nThat folder stands for `/` here: the /etc/hosts that is changed is the one in there, and nothing of yours.\n"));
-    for line in scenario::commands(&sysroot, upstream) {
-        ui.say(&format!("{DIM}${DIM:#} {COMMAND}{}{COMMAND:#}", line.shown));
-        context.command.clone_from(&line.shown);
-        let Command::Map(args) = Cli::parse_from(line.words).command else { continue };
-        // The server takes the site up as it would from `yandro serve`, before the proof.
-        map::run_then(&context, &args, ui, || {
-            let (_, list) = context.list()?;
-            running.exchange(serve::served(&context, &list)?.0);
-            Ok(())
-        })?
-        .show(ui);
-        ui.say("");
-    }
+    map_all(&mut context, scenario::commands(&sysroot, upstream), &running, ui)?;
 
     ui.say(&format!("{DIM}${DIM:#} {COMMAND}yandro check{COMMAND:#}"));
     show(&runtime, &context, ui).ok_or_else(interrupted)??;
@@ -81,6 +69,29 @@ pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Outco
         ));
     }
     Ok(Outcome::printed())
+}
+
+/// Runs each command of the scenario as if it had been typed.
+fn map_all(
+    context: &mut Context,
+    lines: Vec<scenario::Line>,
+    running: &Running,
+    ui: &mut Ui,
+) -> Result<(), CommandError> {
+    for line in lines {
+        ui.say(&format!("{DIM}${DIM:#} {COMMAND}{}{COMMAND:#}", line.shown));
+        context.command.clone_from(&line.shown);
+        let Command::Map(args) = Cli::parse_from(line.words).command else { continue };
+        // The server takes the site up as it would from `yandro serve`, before the proof.
+        map::run_then(context, &args, ui, || {
+            let (_, list) = context.list()?;
+            running.exchange(serve::served(context, &list)?.0);
+            Ok(())
+        })?
+        .show(ui);
+        ui.say("");
+    }
+    Ok(())
 }
 
 /// Checks all sites and prints what was found; `None` when interrupted.

@@ -19,81 +19,130 @@ struct Word {
 /// When a block or a quote is not closed, a block is closed without being open, a statement has
 /// no end or no name, or something follows a quote directly.
 pub fn parse(bytes: &[u8]) -> Result<Tree, ParseError> {
-    let mut open: Vec<(Directive, Vec<Node>)> = Vec::new();
-    let mut nodes = Vec::new();
-    let mut words: Vec<Word> = Vec::new();
-    let mut at = 0;
-    let mut counter = LineCounter { at: 0, line: 1 };
-    let fault = |span: &Range<usize>, message: String| ParseError { message, excerpt: Excerpt::new(bytes, span) };
-    loop {
-        at = blanks_end(bytes, at);
-        let Some(&byte) = bytes.get(at) else { break };
+    let mut parser = Parser {
+        bytes,
+        at: 0,
+        open: Vec::new(),
+        nodes: Vec::new(),
+        words: Vec::new(),
+        counter: LineCounter { at: 0, line: 1 },
+    };
+    while parser.step()? {}
+    parser.finish()
+}
+
+/// A file on the way from its start to its end.
+struct Parser<'b> {
+    bytes: &'b [u8],
+    at: usize,
+    /// The blocks around the place, each with the nodes before it.
+    open: Vec<(Directive, Vec<Node>)>,
+    /// The nodes of the innermost block so far.
+    nodes: Vec<Node>,
+    /// The words of the statement so far.
+    words: Vec<Word>,
+    counter: LineCounter,
+}
+
+impl Parser<'_> {
+    /// Takes in a word, a comment or the end of a statement or block. Gives whether there was one.
+    fn step(&mut self) -> Result<bool, ParseError> {
+        self.at = blanks_end(self.bytes, self.at);
+        let Some(&byte) = self.bytes.get(self.at) else { return Ok(false) };
         match byte {
-            b'#' => at = memchr::memchr(b'\n', &bytes[at..]).map_or(bytes.len(), |end| at + end),
+            b'#' => {
+                let end = memchr::memchr(b'\n', &self.bytes[self.at..]);
+                self.at = end.map_or(self.bytes.len(), |end| self.at + end);
+            }
             b';' => {
-                if words.is_empty() {
-                    return Err(fault(&(at..at + 1), "this `;` ends nothing".into()));
-                }
-                nodes.push(Node::Directive(statement(bytes, &words, at + 1, &mut counter)));
-                words.clear();
-                at += 1;
+                let statement = self.statement("this `;` ends nothing")?;
+                self.nodes.push(Node::Directive(statement));
             }
-            b'{' => {
-                if words.is_empty() {
-                    return Err(fault(&(at..at + 1), "this `{` opens a block without a name".into()));
-                }
-                let opening = statement(bytes, &words, at + 1, &mut counter);
-                words.clear();
-                at += 1;
-                if opening.name.ends_with("_by_lua_block") {
-                    let end = lua_end(bytes, at)
-                        .ok_or_else(|| fault(&opening.span, format!("`{}` is never closed", opening.name)))?;
-                    nodes.push(Node::Section(Section {
-                        open: opening,
-                        nodes: Vec::new(),
-                        close: lines(bytes, end..end + 1),
-                    }));
-                    at = end + 1;
-                } else {
-                    open.push((opening, std::mem::take(&mut nodes)));
-                }
-            }
-            b'}' => {
-                if let Some(word) = words.first() {
-                    return Err(fault(&word.span, "a `;` is missing behind this statement".into()));
-                }
-                let Some((opening, outer)) = open.pop() else {
-                    return Err(fault(&(at..at + 1), "this `}` closes a block that is not open".into()));
-                };
-                let within = std::mem::replace(&mut nodes, outer);
-                nodes.push(Node::Section(Section { open: opening, nodes: within, close: lines(bytes, at..at + 1) }));
-                at += 1;
-            }
-            b'"' | b'\'' => {
-                let word =
-                    quoted(bytes, at).ok_or_else(|| fault(&(at..at + 1), "this quote is never closed".into()))?;
-                at = word.span.end;
-                words.push(word);
-                if bytes.get(at).is_some_and(|next| !is_blank(*next) && !matches!(next, b';' | b'{' | b')')) {
-                    return Err(fault(&(at..at + 1), "after a quote there has to be a blank, `;` or `{`".into()));
-                }
-            }
+            b'{' => self.open_block()?,
+            b'}' => self.close_block()?,
+            b'"' | b'\'' => self.quoted()?,
             _ => {
-                let word = bare(bytes, at);
-                at = word.span.end;
-                words.push(word);
+                let word = bare(self.bytes, self.at);
+                self.at = word.span.end;
+                self.words.push(word);
             }
         }
+        Ok(true)
     }
-    if let Some(word) = words.first() {
-        return Err(fault(&word.span, "this statement has no end: a `;` is missing".into()));
+
+    fn fault(&self, span: &Range<usize>, message: impl Into<String>) -> ParseError {
+        ParseError { message: message.into(), excerpt: Excerpt::new(self.bytes, span) }
     }
-    match open.pop() {
-        Some((opening, _)) => {
-            let words = source::words_of_line(bytes, opening.line).unwrap_or(opening.span.clone());
-            Err(fault(&words, format!("`{}` is never closed", opening.name)))
+
+    /// The byte at the place.
+    fn here(&self) -> Range<usize> {
+        self.at..self.at + 1
+    }
+
+    /// The statement that the words make with the `;` or `{` at the place; `nameless` if there are none.
+    fn statement(&mut self, nameless: &str) -> Result<Directive, ParseError> {
+        if self.words.is_empty() {
+            return Err(self.fault(&self.here(), nameless));
         }
-        None => Ok(Tree { nodes }),
+        self.at += 1;
+        let statement = statement(self.bytes, &self.words, self.at, &mut self.counter);
+        self.words.clear();
+        Ok(statement)
+    }
+
+    fn open_block(&mut self) -> Result<(), ParseError> {
+        let opening = self.statement("this `{` opens a block without a name")?;
+        if !opening.name.ends_with("_by_lua_block") {
+            self.open.push((opening, std::mem::take(&mut self.nodes)));
+            return Ok(());
+        }
+        let never = || self.fault(&opening.span, format!("`{}` is never closed", opening.name));
+        let end = lua_end(self.bytes, self.at).ok_or_else(never)?;
+        let close = lines(self.bytes, end..end + 1);
+        self.nodes.push(Node::Section(Section { open: opening, nodes: Vec::new(), close }));
+        self.at = end + 1;
+        Ok(())
+    }
+
+    fn close_block(&mut self) -> Result<(), ParseError> {
+        if let Some(word) = self.words.first() {
+            return Err(self.fault(&word.span, "a `;` is missing behind this statement"));
+        }
+        let Some((opening, outer)) = self.open.pop() else {
+            return Err(self.fault(&self.here(), "this `}` closes a block that is not open"));
+        };
+        let within = std::mem::replace(&mut self.nodes, outer);
+        let close = lines(self.bytes, self.here());
+        self.nodes.push(Node::Section(Section { open: opening, nodes: within, close }));
+        self.at += 1;
+        Ok(())
+    }
+
+    fn quoted(&mut self) -> Result<(), ParseError> {
+        let never = || self.fault(&self.here(), "this quote is never closed");
+        let word = quoted(self.bytes, self.at).ok_or_else(never)?;
+        self.at = word.span.end;
+        self.words.push(word);
+        match self.bytes.get(self.at) {
+            Some(next) if !is_blank(*next) && !matches!(next, b';' | b'{' | b')') => {
+                Err(self.fault(&self.here(), "after a quote there has to be a blank, `;` or `{`"))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// The tree, if nothing is left open.
+    fn finish(mut self) -> Result<Tree, ParseError> {
+        if let Some(word) = self.words.first() {
+            return Err(self.fault(&word.span, "this statement has no end: a `;` is missing"));
+        }
+        match self.open.pop() {
+            Some((opening, _)) => {
+                let words = source::words_of_line(self.bytes, opening.line).unwrap_or(opening.span.clone());
+                Err(self.fault(&words, format!("`{}` is never closed", opening.name)))
+            }
+            None => Ok(Tree { nodes: self.nodes }),
+        }
     }
 }
 
