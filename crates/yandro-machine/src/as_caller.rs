@@ -28,7 +28,10 @@ impl Machine {
     /// # Errors
     /// When the system refuses, or root's rights could be had back.
     pub fn become_caller(&self) -> io::Result<Option<String>> {
-        let Some((uid, gid)) = self.keeper.filter(|_| geteuid().is_root()) else { return Ok(None) };
+        let Some((uid, gid)) = self.keeper else { return Ok(None) };
+        if !geteuid().is_root() {
+            return Ok(None);
+        }
         let (uid, gid) = (Uid::from_raw(uid), Gid::from_raw(gid));
         let user = User::from_uid(uid)?;
         match user.as_ref().and_then(|user| CString::new(user.name.as_str()).ok()) {

@@ -39,7 +39,7 @@ pub struct AsCaller {
 
 /// Takes the rights of the user who called sudo, unless only root can change `path`. Does nothing without sudo.
 pub fn rights_for(path: &Utf8Path) -> AsCaller {
-    let caller = CALLER.get().filter(|_| !has_rights() && !is_roots_alone(path));
+    let caller = if has_rights() || is_roots_alone(path) { None } else { CALLER.get() };
     AsCaller { before: caller.and_then(Caller::take_rights) }
 }
 

@@ -32,9 +32,9 @@ impl FileError {
     /// The system's words, or the obstacle behind them.
     fn cause(&self) -> String {
         let is_denied = self.source.kind() == io::ErrorKind::PermissionDenied;
-        match obstacle(&self.path).filter(|_| is_denied) {
-            Some(obstacle) => words(&obstacle.source),
-            None => words(&self.source),
+        match obstacle(&self.path) {
+            Some(obstacle) if is_denied => words(&obstacle.source),
+            _ => words(&self.source),
         }
     }
 
@@ -46,7 +46,9 @@ impl FileError {
     /// The fix, where the cause tells.
     pub fn fix(&self) -> Option<String> {
         let Self { path, source } = self;
-        if let Some(obstacle) = obstacle(path).filter(|_| source.kind() == io::ErrorKind::PermissionDenied) {
+        if source.kind() == io::ErrorKind::PermissionDenied
+            && let Some(obstacle) = obstacle(path)
+        {
             return Some(format!("take the attribute off, if you want it changed: sudo chattr -i {}", obstacle.path));
         }
         Some(match Errno::from_io_error(source) {

@@ -80,9 +80,9 @@ impl Machine {
             .ok_or_else(|| MachineError::Sysroot(environment.sysroot.clone()))?;
         confine::confine(&sysroot);
         let uid = rustix::process::geteuid().as_raw();
-        let caller = match environment.sudo_uid.filter(|_| uid == 0) {
-            Some(uid) => Some(user(uid).ok_or(MachineError::Caller(uid))?),
-            None => None,
+        let caller = match environment.sudo_uid {
+            Some(caller) if uid == 0 => Some(user(caller).ok_or(MachineError::Caller(caller))?),
+            _ => None,
         };
         let (home, config_home, data_home) = if let Some(caller) = &caller {
             (Utf8PathBuf::from_path_buf(caller.dir.clone()).ok(), None, None)

@@ -76,7 +76,10 @@ pub(crate) async fn pass_on(
 fn upgrade_of<B>(request: &Request<B>) -> Option<HeaderValue> {
     let wants = request.headers().get(CONNECTION)?.to_str().ok()?;
     let wants = wants.split(',').any(|word| word.trim().eq_ignore_ascii_case("upgrade"));
-    request.headers().get(UPGRADE).filter(|_| wants && request.version() == Version::HTTP_11).cloned()
+    if !wants || request.version() != Version::HTTP_11 {
+        return None;
+    }
+    request.headers().get(UPGRADE).cloned()
 }
 
 fn onward(

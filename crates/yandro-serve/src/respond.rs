@@ -69,7 +69,7 @@ pub(crate) async fn answer(sites: &Sites, sni: Option<&str>, request: Request<In
         (Some(entry), Some(shaken)) => std::sync::Arc::ptr_eq(entry, shaken),
         _ => false,
     };
-    let Some(entry) = entry.filter(|_| same) else {
+    let Some(entry) = (if same { entry } else { None }) else {
         drain(request.into_body()).await;
         return no_site(StatusCode::MISDIRECTED_REQUEST, &host);
     };

@@ -113,7 +113,7 @@ fn packed(context: &Context, args: &PackArgs, site: &Site) -> Result<Packed, Com
     let published = Published(ports);
     let (chain, key) =
         (files::read_if_there(&places.chain(&site.name))?, files::read_if_there(&places.key(&site.name))?);
-    let certificate = chain.as_deref().zip(key.as_deref()).filter(|_| site.https.is_on());
+    let certificate = if site.https.is_on() { chain.as_deref().zip(key.as_deref()) } else { None };
     if site.https.is_on() && certificate.is_none() {
         return Err(CommandError::not_made(format!("`{}` has no certificate yet", site.name))
             .hint(format!("have it made: yandro map {}", site.name)));
@@ -125,7 +125,7 @@ fn packed(context: &Context, args: &PackArgs, site: &Site) -> Result<Packed, Com
         kind,
         published: &published,
         certificate,
-        root: root.as_deref().filter(|_| certificate.is_some()),
+        root: certificate.and(root.as_deref()),
         extra: extra.as_deref(),
     };
     pack::pack(&request).map_err(|error| match error {

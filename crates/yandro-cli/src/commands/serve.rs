@@ -76,11 +76,10 @@ pub(crate) fn served(context: &Context, list: &SiteList) -> Result<(Sites, Vec<S
         let chain = files::read_if_there(&places.chain(&site.name))?;
         let key = files::read_if_there(&places.key(&site.name))?;
         let certificate = chain.zip(key).map(|(chain, key)| Certificate { chain, key });
-        match certificate {
-            None if site.https.is_on() => left_out.push(site.name.to_string()),
-            certificate => {
-                sites.push(ServedSite { site: site.clone(), certificate: certificate.filter(|_| site.https.is_on()) });
-            }
+        match (site.https.is_on(), certificate) {
+            (true, None) => left_out.push(site.name.to_string()),
+            (true, certificate) => sites.push(ServedSite { site: site.clone(), certificate }),
+            (false, _) => sites.push(ServedSite { site: site.clone(), certificate: None }),
         }
     }
     let private = [places.config.clone(), places.data.clone()];

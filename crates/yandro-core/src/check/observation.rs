@@ -173,6 +173,13 @@ pub struct Answer {
     pub server: Option<String>,
 }
 
+impl Answer {
+    /// Where a redirect leads (RFC 9110 section 15.4); `None` for every other answer.
+    pub fn redirect(&self) -> Option<&String> {
+        if (300..400).contains(&self.status) { self.location.as_ref() } else { None }
+    }
+}
+
 /// What a page says of itself.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Page {

@@ -35,7 +35,8 @@ fn own_addresses(text: &str) -> Vec<OwnAddress> {
         let is_base = lower.starts_with("base ");
         let is_canonical = lower.starts_with("link ")
             && attribute(tag, "rel").is_some_and(|rel| rel.eq_ignore_ascii_case("canonical"));
-        if let Some(address) = attribute(tag, "href").filter(|_| is_base || is_canonical)
+        if (is_base || is_canonical)
+            && let Some(address) = attribute(tag, "href")
             && address.contains("://")
         {
             let own = if is_base { OwnAddress::Base } else { OwnAddress::Canonical };
@@ -54,11 +55,10 @@ fn attribute<'t>(tag: &'t str, name: &str) -> Option<&'t str> {
         let before = lower[..at].chars().next_back();
         let rest = tag[at + name.len()..].trim_start();
         from = at + name.len();
-        let Some(value) =
-            rest.strip_prefix('=').map(str::trim_start).filter(|_| before.is_some_and(char::is_whitespace))
-        else {
+        let Some(value) = rest.strip_prefix('=').map(str::trim_start) else { continue };
+        if !before.is_some_and(char::is_whitespace) {
             continue;
-        };
+        }
         let quote = value.chars().next().filter(|c| matches!(c, '"' | '\''));
         return match quote {
             Some(quote) => value[1..].split(quote).next(),

@@ -48,7 +48,7 @@ impl Judge<'_> {
         let host = self.seen.name.clone();
         let Some(Ok(answer)) = seen(self.seen.http.as_ref()) else { return Ok(String::new()) };
         let status = answer.status;
-        let Some(location) = answer.location.as_ref().filter(|_| (300..400).contains(&status)) else {
+        let Some(location) = answer.redirect() else {
             let cause = Cause::RedirectMissing { host, status };
             return fail(status.to_string(), Diagnosis::new(cause).fix(self.put_back()));
         };

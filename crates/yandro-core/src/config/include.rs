@@ -34,7 +34,7 @@ fn matching(files: &dyn Files, folder: &Utf8Path, pattern: &str) -> Vec<Utf8Path
 /// A folder stands for all files in it and below, in order of names.
 fn flat(files: &dyn Files, path: Utf8PathBuf, depth: usize) -> Vec<Utf8PathBuf> {
     // The server stops at a depth of 20.
-    let Some(mut names) = files.list(&path).filter(|_| depth < 20) else {
+    let Some(mut names) = (if depth < 20 { files.list(&path) } else { None }) else {
         return if files.exists(&path) { vec![path] } else { Vec::new() };
     };
     names.sort();

@@ -138,7 +138,9 @@ impl Journal {
             }
             let (_, end) = lines.remove(at);
             // A last line without an end was added together with the end of the one before it.
-            if let Some(last) = lines.last_mut().filter(|_| end.is_empty()) {
+            if end.is_empty()
+                && let Some(last) = lines.last_mut()
+            {
                 last.1.clear();
             }
         }

@@ -191,7 +191,7 @@ impl Layout {
     /// The site whose file this is, if it is one of yandro's.
     pub fn site_of_file(&self, path: &Utf8Path) -> Option<HostName> {
         let name = path.file_name()?.strip_prefix(PREFIX)?.strip_suffix(".conf")?;
-        HostName::parse(name).ok().filter(|_| path.parent() == Some(&self.sites))
+        if path.parent() == Some(&self.sites) { HostName::parse(name).ok() } else { None }
     }
 
     /// The site whose link this is, if it is one of yandro's.
@@ -208,8 +208,9 @@ impl Layout {
     /// Whose a file is that the server reads.
     pub fn owner_of(&self, path: &Utf8Path) -> FileOwner {
         let is_module = self.links.as_ref().is_some_and(|links| path.parent() == Some(links.enabled_modules.as_path()));
-        let file = path.file_name().map(|name| self.sites.join(name));
-        match file.filter(|_| path.parent() == Some(self.read_folder())).and_then(|file| self.site_of_file(&file)) {
+        let is_read = path.parent() == Some(self.read_folder());
+        let file = if is_read { path.file_name().map(|name| self.sites.join(name)) } else { None };
+        match file.and_then(|file| self.site_of_file(&file)) {
             Some(name) if name.as_str() == OTHERS => FileOwner::DefaultHost,
             Some(name) => FileOwner::Site(name),
             None if is_module => FileOwner::Module,

@@ -58,9 +58,10 @@ impl Others {
 /// The port of a line that has a server listen, as yandro adds them to files that sites share.
 pub fn listened_port(line: &str) -> Option<u16> {
     let mut words = line.split_whitespace();
-    let is_listen = words.next()?.eq_ignore_ascii_case("listen");
-    let address = words.next().filter(|_| is_listen)?;
-    address.rsplit(':').next()?.parse().ok()
+    if !words.next()?.eq_ignore_ascii_case("listen") {
+        return None;
+    }
+    words.next()?.rsplit(':').next()?.parse().ok()
 }
 
 /// The certificate and key that the file of the virtual hosts for other names has, as the server sees

@@ -85,7 +85,7 @@ pub fn site_file(
     for old in &earlier {
         let Want::Section(_, _, inner) = old else { continue };
         let is_wanted = wanted.iter().any(|want| port(want) == port(old));
-        if let Some(section) = find_host(dialect, &tree, port(old), name).filter(|_| !is_wanted) {
+        if !is_wanted && let Some(section) = find_host(dialect, &tree, port(old), name) {
             splices.push(removal(existing, section, inner)?);
         }
     }
@@ -182,5 +182,8 @@ fn find_host<'t>(dialect: &dyn Dialect, tree: &'t Tree, port: Option<u16>, name:
     let named = |host: &&&Section| {
         host.directives(dialect.name()).any(|own| own.values().any(|own| own.eq_ignore_ascii_case(name.as_str())))
     };
-    on_port.iter().find(named).or_else(|| on_port.first().filter(|_| on_port.len() == 1)).copied()
+    match on_port[..] {
+        [only] => Some(only),
+        _ => on_port.iter().find(named).copied(),
+    }
 }

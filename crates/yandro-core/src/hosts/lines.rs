@@ -35,7 +35,7 @@ pub fn set_line<'a>(bytes: &'a [u8], name: &HostName, address: IpAddr) -> Result
         return Ok(Cow::Borrowed(bytes));
     }
     // A line of its own keeps its form and changes its address; every other one loses the name.
-    let own = against.iter().find(|entry| entry.names.len() == 1).filter(|_| !is_said);
+    let own = if is_said { None } else { against.iter().find(|entry| entry.names.len() == 1) };
     let text = match own {
         Some(entry) => {
             let start = entry.full.start + leading_blanks(&bytes[entry.full.clone()]);

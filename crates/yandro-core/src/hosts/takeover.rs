@@ -112,7 +112,10 @@ pub(super) fn forget(bytes: &[u8], name: &HostName) -> Option<Vec<u8>> {
             let text = &bytes[line.text.clone()];
             let all = names_in(text);
             let is_left = all.is_superset(&dropped) && line.names.is_disjoint(&dropped);
-            let kept = cut(text, &dropped).filter(|_| is_left)?;
+            if !is_left {
+                return None;
+            }
+            let kept = cut(text, &dropped)?;
             let (eol, end) = (line_feed(&bytes[line.end.clone()]), &bytes[line.end.clone()]);
             let rest = cut(&kept, &line.names).map(|rest| [eol, &rest].concat()).unwrap_or_default();
             Some(Splice::replace(line.whole, [MARK, &kept, &rest, end].concat()))

@@ -53,7 +53,7 @@ pub(super) fn certificate(
     if !is_suspect && facts.as_ref().is_some_and(is_current) && old_key.is_some_and(|pem| pem.starts_with(KEY_HEAD)) {
         return Ok(());
     }
-    let old_key = old_key.filter(|_| !is_suspect).and_then(|pem| pki::Key::from_pem(pem).ok());
+    let old_key = if is_suspect { None } else { old_key.and_then(|pem| pki::Key::from_pem(pem).ok()) };
     let old_key = old_key.filter(|key| key.kind() == kind);
     let key = old_key.map_or_else(|| fresh.key(kind), Ok)?;
     let request = LeafRequest { leaf: &leaf, now: observed.now, serial: fresh.serial() };

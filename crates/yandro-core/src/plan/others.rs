@@ -162,8 +162,10 @@ fn used_ports(set: &ChangeSet, server: &dyn ServerModel) -> Option<BTreeSet<u16>
 
 /// The certificate and key of another list that the virtual hosts for other names have.
 fn shared_certificate(observed: &Observed, server: &dyn ServerModel) -> Option<[Utf8PathBuf; 2]> {
-    let text = server.own().site_files.get(&others_name())?;
-    foreign_certificate(&observed.places, server, text).filter(|_| !server.own().lacks_others_certificate)
+    if server.own().lacks_others_certificate {
+        return None;
+    }
+    foreign_certificate(&observed.places, server, server.own().site_files.get(&others_name())?)
 }
 
 /// The certificate and key in a file of the virtual hosts for other names, if they are another list's.

@@ -174,7 +174,9 @@ fn without_sites(mut names: Vec<HostName>, list: &SiteList) -> Vec<HostName> {
 /// The hosts file without the lines of orphans.
 fn hosts_without(observed: &Observed, orphans: &[HostName]) -> ChangeSet {
     let mut set = ChangeSet::default();
-    if let Some(before) = observed.hosts.as_ref().filter(|_| !orphans.is_empty()) {
+    if !orphans.is_empty()
+        && let Some(before) = observed.hosts.as_ref()
+    {
         drop_from_hosts(&mut set, observed, before, orphans);
     }
     set

@@ -139,7 +139,8 @@ impl Disk {
         };
         disk.files.insert("/etc/nginx/nginx.conf".into(), nginx.into());
         disk.files.insert("/mnt/harbour/etc/nginx.conf".into(), "http {\n}\n".into());
-        for module in MODULES.iter().filter(|_| layout == 0) {
+        let modules: &[&str] = if layout == 0 { &MODULES } else { &[] };
+        for module in modules {
             let depends = if *module == "ssl" { "# Depends: mime socache_shmcb\n" } else { "" };
             let text = format!("{depends}LoadModule {module}_module mod_{module}.so\n");
             disk.files.insert(format!("/etc/apache2/mods-available/{module}.load").into(), text.into());

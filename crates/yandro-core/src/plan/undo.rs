@@ -69,7 +69,9 @@ pub fn undo(
     undo.take_steps_back();
     undo.remove_leftovers();
     undo.name_servers();
-    if let Some(path) = overlap.filter(|_| undo.set.is_empty()) {
+    if undo.set.is_empty()
+        && let Some(path) = overlap
+    {
         return Err(UndoError::Overlaps(path));
     }
     let inverse = |change: &SiteChange| SiteChange { before: change.after.clone(), after: change.before.clone() };

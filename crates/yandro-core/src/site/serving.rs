@@ -144,13 +144,13 @@ impl FastCgi {
             return Ok(Self::Socket(checked_path(text)?));
         }
         // What an upstream's address may be, this one may be, too.
-        super::Upstream::parse(&format!("http://{text}"))
-            .ok()
-            .filter(|_| text.rsplit_once(':').is_some_and(|(_, port)| !port.is_empty() && !port.ends_with(['/', ']'])))
-            .map(|upstream| Self::Address(upstream.authority()))
-            .ok_or_else(|| {
-                format!("`{text}` is no FastCGI server: give a socket's absolute path, or `HOST:PORT` such as `127.0.0.1:9000`")
-            })
+        let has_port = text.rsplit_once(':').is_some_and(|(_, port)| !port.is_empty() && !port.ends_with(['/', ']']));
+        match super::Upstream::parse(&format!("http://{text}")) {
+            Ok(upstream) if has_port => Ok(Self::Address(upstream.authority())),
+            _ => Err(format!(
+                "`{text}` is no FastCGI server: give a socket's absolute path, or `HOST:PORT` such as `127.0.0.1:9000`"
+            )),
+        }
     }
 }
 

@@ -153,7 +153,9 @@ pub fn carry_out<E>(
         work.do_steps(Phase::BeforeReload)?;
         test_and_reload(tools, set, &controls, &mut actions)?;
         work.do_steps(Phase::AfterReload)?;
-        if let Some(store) = set.trust.filter(|_| machine.is_real()) {
+        if machine.is_real()
+            && let Some(store) = set.trust
+        {
             hands.refresh(store).map_err(Cause::Trust)?;
         }
         unflushed = hands.flush(&set.flush);

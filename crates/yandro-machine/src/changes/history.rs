@@ -57,7 +57,8 @@ pub fn history(machine: &Machine) -> History {
     // An undo that was itself undone undoes nothing: the newest decide first.
     for place in (0..entries.len()).rev() {
         let (id, undoes, undone) = (entries[place].id, entries[place].undoes, entries[place].undone_by.is_some());
-        if let Some(target) = undoes.filter(|_| !undone)
+        if !undone
+            && let Some(target) = undoes
             && let Some(entry) = entries.iter_mut().find(|entry| entry.id == target)
         {
             entry.undone_by = Some(id);
@@ -143,7 +144,7 @@ fn done_file(record: &Record, role: &Role, file: &RecordedFile) -> Result<DoneSt
         return Ok(DoneStep::Edited {
             role: role.clone(),
             path: path.clone(),
-            made: record.made_content(file).filter(|_| now.is_some()).map(<[u8]>::to_vec),
+            made: if now.is_some() { record.made_content(file).map(<[u8]>::to_vec) } else { None },
             part_before: record.changed(file).map(|(before, _)| before.to_vec()),
             reversed: reversed.map(|(now, text)| FileChange {
                 path,

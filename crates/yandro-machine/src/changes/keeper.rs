@@ -22,8 +22,8 @@ impl Machine {
     pub(super) fn attributes_of_new(&self, path: &Utf8Path, access: Access) -> Attributes {
         let own = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
         let is_persons = access == Access::Project || self.is_keepers(path) || caller::owns(path);
-        let (uid, gid) = self.keeper.filter(|_| is_persons).unwrap_or(own);
-        let shared = Self::shared_group(path).filter(|_| access == Access::Project);
+        let (uid, gid) = if is_persons { self.keeper.unwrap_or(own) } else { own };
+        let shared = if access == Access::Project { Self::shared_group(path) } else { None };
         // In a folder of a group's the group may do with it what it may do with the folder.
         let (gid, bits) = shared.map_or((gid, 0), |(gid, mode)| (gid, mode & 0o060));
         Attributes { mode: access.file_mode() | bits, uid, gid, extended: Vec::new() }

@@ -12,9 +12,9 @@ pub(super) fn keep(machine: &Machine, set: &ChangeSet) -> Result<(), FileError> 
     let folder = machine.originals();
     for step in &set.steps {
         let Change::File(change) = &step.change else { continue };
-        let Some(content) = change.before.as_ref().filter(|_| !machine.is_keepers(&change.path)) else { continue };
+        let Some(content) = &change.before else { continue };
         let path = folder.join(encoded(&change.path));
-        if path.exists() || step.role.is_yandros() {
+        if machine.is_keepers(&change.path) || path.exists() || step.role.is_yandros() {
             continue;
         }
         machine.make_own_folder(&folder)?;

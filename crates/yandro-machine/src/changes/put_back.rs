@@ -135,7 +135,9 @@ pub(super) fn put_back(
     }
     let foreign = steps_back(machine, hands, record)?;
     let rolled_back = servers.go_back(on_wait)?;
-    if let Some(store) = record.trust.filter(|_| machine.is_real()) {
+    if machine.is_real()
+        && let Some(store) = record.trust
+    {
         // Also where no file had to be put back: the store may have taken it up all the same.
         if !rustix::process::geteuid().is_root() {
             hands.prepare(&[store.folder().into()], false);

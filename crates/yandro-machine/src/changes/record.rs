@@ -182,7 +182,9 @@ impl Record {
         let (prefix, suffix) = with_context(before.or(after).unwrap_or_default(), ends);
         let mut keep = |content: Option<&[u8]>| {
             let start = self.contents.len();
-            if let Some(content) = content.filter(|_| change.access != Access::Secret) {
+            if change.access != Access::Secret
+                && let Some(content) = content
+            {
                 self.contents.extend_from_slice(&content[prefix..content.len() - suffix]);
             }
             start..self.contents.len()
@@ -229,9 +231,10 @@ impl Record {
     /// The part of a file that changed, before and after, with the lines around it; `None` for a file
     /// that was made or removed, and for secrets.
     pub(crate) fn changed(&self, file: &RecordedFile) -> Option<(&[u8], &[u8])> {
-        let is_changed = file.before.is_some() && file.after.is_some() && file.access != Access::Secret;
-        let part = |range: &std::ops::Range<usize>| self.contents.get(range.clone());
-        Some((part(&file.old)?, part(&file.new)?)).filter(|_| is_changed)
+        if file.before.is_none() || file.after.is_none() || file.access == Access::Secret {
+            return None;
+        }
+        Some((self.contents.get(file.old.clone())?, self.contents.get(file.new.clone())?))
     }
 
     /// The lines of a file that the change set took out, and those that it brought.
@@ -248,7 +251,7 @@ impl Record {
     pub(crate) fn made_content(&self, file: &RecordedFile) -> Option<&[u8]> {
         // What a person makes of a page in their own project is theirs.
         let is_made = file.before.is_none() && !matches!(file.access, Access::Secret | Access::Project);
-        self.contents.get(file.new.clone()).filter(|_| is_made)
+        if is_made { self.contents.get(file.new.clone()) } else { None }
     }
 
     /// The content of a file that the change set removed.

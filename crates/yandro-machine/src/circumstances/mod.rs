@@ -66,7 +66,7 @@ impl OfServer {
             let tested = control.test();
             // An ordinary user's test may stop at a log or key that only root can open. That says nothing.
             let is_telling = !control.needs_root() || tested.as_ref().err().is_none_or(|words| is_telling(words));
-            self.tested = Some(tested).filter(|_| is_telling);
+            self.tested = is_telling.then_some(tested);
         }
     }
 
@@ -127,7 +127,9 @@ pub fn look(
 ) -> Circumstances {
     let mut around = Circumstances::default();
     let site = &expected.site;
-    around.key_fits = key_fits(machine, &site.name).filter(|_| site.https.is_on());
+    if site.https.is_on() {
+        around.key_fits = key_fits(machine, &site.name);
+    }
     around.confined = logs::confined(machine, site.document_root().as_deref(), expected.now);
     if let Some(root) = site.document_root() {
         around.has_index = root.is_dir().then(|| !index_pages(&root, &site.serving.index).is_empty());
@@ -135,7 +137,9 @@ pub fn look(
         around.rule = server.found.as_ref().and_then(|found| rule(found, &root, expected));
         around.unread_index = unread_index((machine, present), expected, &root);
     }
-    around.php_down = site.serving.php.as_ref().filter(|_| expected.is_here && machine.is_real()).and_then(php_down);
+    if expected.is_here && machine.is_real() {
+        around.php_down = site.serving.php.as_ref().and_then(php_down);
+    }
     let has_php = || site.document_root().is_some_and(|root| root.join("index.php").is_file());
     if machine.is_real() && (around.php_down.is_some() || site.serving.php.is_none() && has_php()) {
         around.php_sockets = php::sockets(machine).into_iter().filter(|own| answers(own)).map(Into::into).collect();
@@ -194,9 +198,9 @@ pub fn holders(
 pub fn port_holder(holder: &ports::Holder, server: Option<ServerId>) -> PortHolder {
     PortHolder {
         port: holder.port,
-        words: match server.filter(|_| holder.pid.is_none()) {
-            Some(server) => format!("{server} (user {})", holder.user),
-            None => holder.to_string(),
+        words: match server {
+            Some(server) if holder.pid.is_none() => format!("{server} (user {})", holder.user),
+            _ => holder.to_string(),
         },
         program: holder.program.clone(),
         pid: holder.pid,

@@ -64,7 +64,10 @@ pub async fn look(scene: Scene<'_>, sites: &[Site], closeness: Closeness) -> Res
     let manner = Manner { within: closeness.within, offers };
     let prober = Prober::new(scene.machine, scene.present, hosts, authority.as_ref(), manner);
     let expected = expected(scene, sites, authority.as_ref(), closeness.is_close);
-    let around = closeness.is_close.then(|| Beginning::begin(scene, &expected, authority.filter(|_| has_https(sites))));
+    let around = closeness.is_close.then(|| {
+        let authority = if has_https(sites) { authority } else { None };
+        Beginning::begin(scene, &expected, authority)
+    });
     let looked = observe_all(scene, expected, &prober).await?;
     let Some(around) = around else {
         return Ok(looked.iter().map(|own| report(own, &Beside::default())).collect());

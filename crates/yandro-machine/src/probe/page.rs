@@ -89,14 +89,13 @@ where
                 Ok(fetched) => fetched,
                 Err(failure) => return Proof::Failed(failure.words),
             };
-            let status = fetched.answer.status;
-            let Some(location) = fetched.answer.location.as_ref().filter(|_| (300..400).contains(&status)) else {
+            let Some(location) = fetched.answer.redirect() else {
                 return file.judge(&fetched);
             };
             here = match target(location, &names, asked.name, asked.scheme, &here) {
                 Target::Path(next) => next,
                 Target::OtherName(other, there) if there == path => return Proof::LeadsTo(other),
-                Target::OtherName(..) | Target::Away => return Proof::Status(status),
+                Target::OtherName(..) | Target::Away => return Proof::Status(fetched.answer.status),
             };
         }
         Proof::OtherContent
@@ -113,7 +112,7 @@ where
         let mut last: Option<Fetched> = None;
         loop {
             let answer = &last.as_ref().unwrap_or(first).answer;
-            let Some(location) = answer.location.clone().filter(|_| (300..400).contains(&answer.status)) else {
+            let Some(location) = answer.redirect().cloned() else {
                 let trail = last.is_some().then_some(Trail::Ends(way.len() - 1));
                 return (trail, last);
             };

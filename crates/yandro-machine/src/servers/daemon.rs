@@ -104,7 +104,7 @@ impl Daemon {
 
     fn generation(&self) -> Option<Generation> {
         let pid = self.running()?;
-        let meta = fs::metadata(&self.pid_file).ok().filter(|_| self.kind.writes_pid_file);
+        let meta = if self.kind.writes_pid_file { fs::metadata(&self.pid_file).ok() } else { None };
         let written = meta.map(|meta| (meta.ino(), meta.ctime(), meta.ctime_nsec()));
         Some(Generation { pid, written, children: process::children(pid) })
     }

@@ -98,6 +98,9 @@ impl Present {
                 && configured_ports(machine, found).iter().any(|(port, _)| *port == holder.port)
         };
         let mut likely = self.found.iter().filter(is_likely);
-        likely.next().filter(|_| likely.next().is_none()).map(|found| found.id)
+        match (likely.next(), likely.next()) {
+            (Some(only), None) => Some(only.id),
+            _ => None,
+        }
     }
 }

@@ -64,7 +64,8 @@ pub(super) fn daemon(machine: &Machine, found: &Found) -> Option<Daemon> {
         // Without one in the configuration, the program's built-in path counts.
         if known.service.is_empty() { report(found.kind, &program?)?.pid_file } else { None }
     });
-    let service = Daemon::systemctl().filter(|_| !known.service.is_empty() && found.named.is_none());
+    let is_service = !known.service.is_empty() && found.named.is_none();
+    let service = if is_service { Daemon::systemctl() } else { None };
     Some(Daemon {
         kind: row,
         program: command,

@@ -127,7 +127,7 @@ fn run(asking: &Asking, number: usize, port: u16) -> bool {
         stdin
     });
     // What is told to read on stays until the answer is there.
-    let _held = input.filter(|_| !asking.input.is_empty());
+    let _held = if asking.input.is_empty() { None } else { input };
     let deadline = Instant::now() + PATIENCE;
     loop {
         match child.try_wait() {

@@ -132,7 +132,7 @@ fn change_trust<'c>(
         Ok(Planned { set, starts: false, about: authority.title().to_owned() })
     };
     let done = done!(apply(context, ui, plan, |_| Ok(())));
-    if let Some(certificates) = observe::authority_certificates(machine)?.filter(|_| is_wanted) {
+    if is_wanted && let Some(certificates) = observe::authority_certificates(machine)? {
         let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
         chosen.look_at_followed(context, &root_nickname(&authority), authority.root());
     }

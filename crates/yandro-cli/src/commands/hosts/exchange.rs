@@ -26,7 +26,9 @@ pub(crate) fn export<'c>(context: &'c Context, args: &'c ExportArgs, ui: &mut Ui
         list.sites.iter().flat_map(of).collect()
     };
     for (_, address) in &mut names {
-        if let Some(other) = args.address.filter(|_| address.is_loopback()) {
+        if address.is_loopback()
+            && let Some(other) = args.address
+        {
             *address = other;
         }
     }

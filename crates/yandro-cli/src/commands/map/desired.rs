@@ -50,7 +50,11 @@ pub(super) fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Res
         content,
         address,
         server: Some(server),
-        https: chosen.or(before.map(|before| before.https)).filter(|_| !is_own_tls).unwrap_or_default(),
+        https: if is_own_tls {
+            Https::default()
+        } else {
+            chosen.or(before.map(|before| before.https)).unwrap_or_default()
+        },
     };
     patch(context, args)?.apply(&site, before, &facts(context, args, server)).map_err(refused)
 }
@@ -125,7 +129,8 @@ fn server_and_address(
     let own_address = |id: ServerId| context.server(id).filter(|found| found.is_elsewhere())?.named.as_ref()?.address;
     let is_own = |id: &ServerId| own_address(*id).is_some();
     let server_before = before.and_then(|before| before.server);
-    let address_before = before.filter(|_| !server_before.is_some_and(|id| is_own(&id))).map(|before| before.address);
+    let address_before =
+        if server_before.is_some_and(|id| is_own(&id)) { None } else { before.map(|before| before.address) };
     let address = args.address.or(address_before).unwrap_or(DEFAULT_ADDRESS);
     // A site that moves to or from another machine is served by whatever is there.
     let is_same_place = |id: &ServerId| {

@@ -54,7 +54,9 @@ pub(crate) fn run_then<'c>(
         real_names::ask(context, args.hide_real, site.names().filter(|name| list.owner(name).is_none()), &mut asked)?;
         published::ask(context, args.any_folder, &site, &list, &mut asked_folder)?;
         // A server that doesn't run has to, even where nothing has to be written.
-        set.servers.extend(site.server.filter(|_| needs_start(context, &site)));
+        if needs_start(context, &site) {
+            set.servers.extend(site.server);
+        }
         Ok(Planned { set, starts: true, about: site })
     };
     let done = done!(apply(context, ui, plan, |site| {
@@ -91,7 +93,10 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
         Content::Upstream(_) => None,
     };
     let is_chosen = set.sites.iter().any(|change| change.before.as_ref().and_then(root) != root(site));
-    if let Some(below) = root(site).filter(|_| is_chosen && !is_given) {
+    if is_chosen
+        && !is_given
+        && let Some(below) = root(site)
+    {
         notes.push(format!(
             "`{below}` is served, since the index is there; to serve the whole folder: --document-root ."
         ));
@@ -112,7 +117,7 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
     }
     let is_new = set.sites.iter().any(|change| change.before.is_none());
     let found = site.server.and_then(|id| context.server(id));
-    if let Some(found) = found.filter(|_| is_new) {
+    if is_new && let Some(found) = found {
         notes.extend(servers::displaced(&context.machine, found).into_iter().map(|(place, address)| {
             format!(
                 "on {address} names that are no sites were answered by {place}, and are by the first site now: give its file a name that comes before `yandro-`"

@@ -14,9 +14,11 @@ use crate::pki::date;
 impl Diagnosis {
     /// The cause, and when it counts if the server has yet to read its files.
     pub fn sentence(&self) -> String {
-        match self.foretold_for.filter(|_| !self.cause.is_refusal()) {
-            Some(server) => format!("{}; that counts once {server} is reloaded", self.cause),
-            None => self.cause.to_string(),
+        match self.foretold_for {
+            Some(server) if !self.cause.is_refusal() => {
+                format!("{}; that counts once {server} is reloaded", self.cause)
+            }
+            _ => self.cause.to_string(),
         }
     }
 }

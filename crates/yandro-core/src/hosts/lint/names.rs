@@ -69,7 +69,10 @@ fn twice(file: &HostsFile<'_>, entries: &[Entry], context: &LintContext<'_>, fou
                 std::collections::hash_map::Entry::Vacant(free) => _ = free.insert(entry.line),
             }
         }
-        let Some((name, line)) = again.first().filter(|_| !entry.ours) else { continue };
+        let [(name, line), ..] = &again[..] else { continue };
+        if entry.ours {
+            continue;
+        }
         let more = if again.len() > 1 { format!(" and {} more", again.len() - 1) } else { String::new() };
         let name_shown = String::from_utf8_lossy(name);
         let cause = format!("`{name_shown}`{more} points to {} already, by line {line}", entry.address);

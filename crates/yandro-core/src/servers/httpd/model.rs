@@ -174,7 +174,7 @@ fn httpd_site(
 fn lacking(lack: Lack, httpd: &HttpdModel) -> PlanError {
     match lack {
         Lack::Module(module) => {
-            let install = httpd.own.layout.known.install_tls.filter(|_| module == "ssl");
+            let install = if module == "ssl" { httpd.own.layout.known.install_tls } else { None };
             PlanError::ModuleMissing { module, install }
         }
         Lack::Unreached { what, file } => PlanError::Unreached { what, file },
@@ -248,7 +248,10 @@ fn is_idle(module: &str, going: &[String], httpd: &HttpdModel) -> bool {
 impl HttpdModel {
     fn take_module_link(&mut self, role: &Role, change: &LinkChange) {
         let Role::ModuleLink { server, module, loads } = role else { return };
-        let Some(name) = change.path.file_name().filter(|_| *server == self.own.id) else { return };
+        if *server != self.own.id {
+            return;
+        }
+        let Some(name) = change.path.file_name() else { return };
         match change.after {
             Some(_) => _ = self.module_links.insert(name.to_owned()),
             None => _ = self.module_links.remove(name),

@@ -115,7 +115,7 @@ impl ServerModel for NginxModel {
     }
 
     fn name_bucket(&self, site: &Site) -> Option<usize> {
-        name_bucket(site.names()).filter(|_| self.own_name_bucket().is_none())
+        if self.own_name_bucket().is_none() { name_bucket(site.names()) } else { None }
     }
 }
 

@@ -188,7 +188,7 @@ impl Judge<'_> {
             };
             let site = if target == Target::Absent { None } else { of_site.clone() };
             let own = site.as_ref().and_then(|name| after.site(name));
-            let unlisted = site.as_ref().filter(|_| own.is_none());
+            let unlisted = if own.is_none() { site.as_ref() } else { None };
             let unlisted = unlisted.map(|name| format!("your site list has no site `{name}`"));
             let foreign = if is_of_list(places, &path) { None } else { of_site };
             let foreign = foreign.map(|name| format!("the file of `{name}` does not name your site list as its owner"));

@@ -130,7 +130,8 @@ impl<'a> Walk<'a> {
 
     fn close(&mut self, name: &str, place: &Place, outer: usize) -> Step {
         let fault = |message: String| Err(ConfigFault::new(place.clone(), message));
-        let Some(open) = self.open.pop_if(|_| true).filter(|_| self.open.len() >= outer) else {
+        let is_outer = self.open.len() <= outer;
+        let Some(open) = self.open.pop_if(|_| !is_outer) else {
             return fault(format!("`</{name}>` closes a section that is not open"));
         };
         if !open.name.eq_ignore_ascii_case(name) {
