@@ -322,29 +322,32 @@ fn failed<E>(cause: Cause<E>, proof: impl FnOnce(E) -> CommandError) -> CommandE
     match cause {
         Cause::File(error) => error.into(),
         Cause::Test(words) => {
-            CommandError::not_made(format!("the server refuses the configuration:\n{}", indented(&words)))
+            CommandError::not_made(format!("the server refuses the configuration:\n{}", indented(&words.to_string())))
                 .hint("correct the file and line that it names, then run the command again")
                 .code("server-refuses")
         }
         Cause::BrokenBefore(words) => CommandError::not_made(format!(
             "the server refuses its configuration as it was before yandro changed anything:\n{}",
-            indented(&words)
+            indented(&words.to_string())
         ))
         .hint("correct the file and line that it names, then run the command again")
         .code("server-refused-before"),
         Cause::BringUp(words) => {
-            let error =
-                CommandError::not_made(format!("the server could not be started or reloaded:\n{}", indented(&words)))
-                    .code("server-not-reloaded");
-            match ports::explain(&words) {
+            let error = CommandError::not_made(format!(
+                "the server could not be started or reloaded:\n{}",
+                indented(&words.to_string())
+            ))
+            .code("server-not-reloaded");
+            match ports::explain(&words.to_string()) {
                 Some(held) => error.hint(format!("{held}: stop it, or choose other ports: --http-port, --https-port")),
                 None => error,
             }
         }
-        Cause::Trust(words) => {
-            CommandError::not_made(format!("the trust store was not brought up to date:\n{}", indented(&words)))
-                .code("trust-store")
-        }
+        Cause::Trust(words) => CommandError::not_made(format!(
+            "the trust store was not brought up to date:\n{}",
+            indented(&words.to_string())
+        ))
+        .code("trust-store"),
         Cause::Interrupted => CommandError::not_made("interrupted").code("interrupted"),
         Cause::Proof(seen) => proof(seen),
     }

@@ -25,6 +25,7 @@
 
 pub mod check;
 pub mod config;
+pub mod host_port;
 pub mod hosts;
 pub mod name;
 pub mod network;

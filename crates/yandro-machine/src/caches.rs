@@ -8,6 +8,7 @@ use crate::files;
 use crate::machine::Machine;
 use crate::network;
 use crate::process;
+use crate::process::ProgramError;
 
 /// The caches that run; none within a sysroot, which no resolver reads.
 pub fn running(machine: &Machine) -> Vec<Cache> {
@@ -22,13 +23,10 @@ pub fn running(machine: &Machine) -> Vec<Cache> {
 /// Has a cache forget its answers.
 ///
 /// # Errors
-/// The words of the program that failed.
-pub fn flush(cache: Cache) -> Result<(), String> {
+/// The program that failed.
+pub fn flush(cache: Cache) -> Result<(), ProgramError> {
     for line in cache.flush() {
-        let ran = process::run(Utf8Path::new(line[0]), &line[1..]).map_err(|error| format!("{}: {error}", line[0]))?;
-        if !ran.succeeded {
-            return Err(format!("{}: {}", ran.command, ran.words));
-        }
+        ProgramError::check(line[0], process::run(Utf8Path::new(line[0]), &line[1..]))?;
     }
     Ok(())
 }

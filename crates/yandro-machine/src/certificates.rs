@@ -31,14 +31,14 @@ pub enum CertificateError {
         error: PkiError,
     },
     /// It is not served.
-    #[error("{name}:{port} shows no certificate: {words}")]
+    #[error("{name}:{port} shows no certificate: {source}")]
     NotServed {
         /// The name that was asked for.
         name: HostName,
         /// The port.
         port: u16,
         /// Why.
-        words: String,
+        source: probe::NotShown,
     },
 }
 
@@ -60,7 +60,7 @@ pub fn of_file(path: &Utf8Path) -> Result<Vec<CertificateDer<'static>>, Certific
 /// # Errors
 /// When nothing answers there, or nothing that speaks TLS.
 pub async fn served(name: &HostName, port: u16) -> Result<Vec<CertificateDer<'static>>, CertificateError> {
-    probe::shown(name, port).await.map_err(|words| CertificateError::NotServed { name: name.clone(), port, words })
+    probe::shown(name, port).await.map_err(|source| CertificateError::NotServed { name: name.clone(), port, source })
 }
 
 /// Whether a key in PEM is the one that the first of these certificates is for; `None` if it can't

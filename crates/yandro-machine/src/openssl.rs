@@ -9,6 +9,7 @@ use yandro_core::pki::{Key, PkiError};
 use zeroize::Zeroizing;
 
 use crate::process;
+use crate::process::ProgramError;
 
 /// Where it is looked for: the system's own first.
 const PROGRAMS: &[&str] = &["/usr/bin/openssl", "/usr/local/bin/openssl", "/opt/homebrew/bin/openssl"];
@@ -79,9 +80,9 @@ fn ask_program(
 ) -> Result<Zeroizing<Vec<u8>>, OpensslError> {
     let program = program.ok_or(OpensslError::Missing)?.to_owned();
     match process::run_with_secrets(&program, arguments, input, (PASSPHRASE, passphrase)) {
-        Ok(Ok(written)) => Ok(written),
-        Ok(Err(complaint)) => Err(OpensslError::Refused { program, complaint }),
-        Err(error) => Err(OpensslError::NotRun { program, error }),
+        Ok(written) => Ok(written),
+        Err(ProgramError::Failed { words: complaint, .. }) => Err(OpensslError::Refused { program, complaint }),
+        Err(ProgramError::NotRun { source: error, .. }) => Err(OpensslError::NotRun { program, error }),
     }
 }
 

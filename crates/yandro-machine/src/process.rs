@@ -35,6 +35,39 @@ pub struct Ran {
     pub words: String,
 }
 
+/// A program that did not do what it was run for.
+#[derive(Debug, thiserror::Error)]
+pub enum ProgramError {
+    /// It could not be run, or not to its end.
+    #[error("{program}: {source}")]
+    NotRun {
+        /// The program.
+        program: String,
+        /// The system's words.
+        source: io::Error,
+    },
+    /// It failed.
+    #[error("{command}: {words}")]
+    Failed {
+        /// The command line.
+        command: String,
+        /// What it said.
+        words: String,
+    },
+}
+
+impl ProgramError {
+    /// What became of a program: nothing, if it ended well.
+    ///
+    /// # Errors
+    /// When it was not run, or failed.
+    pub fn check(program: impl std::fmt::Display, ran: io::Result<Ran>) -> Result<(), Self> {
+        let ran = ran.map_err(|source| Self::NotRun { program: program.to_string(), source })?;
+        let Ran { command, words, succeeded } = ran;
+        if succeeded { Ok(()) } else { Err(Self::Failed { command, words }) }
+    }
+}
+
 /// Keeps the memory of this process, which may hold a key, out of core dumps and other users'
 /// debuggers (prctl(2), `PR_SET_DUMPABLE`). Programs that it starts are as they always were.
 pub fn keep_memory_to_itself() {
@@ -91,21 +124,23 @@ pub fn run_with_input(program: &Utf8Path, arguments: &[&str], input: &[u8]) -> i
 
 /// Runs a program to its end that is given secrets and makes some: `input` to read, of less than a
 /// pipe's 64 kB, and one more variable in its environment, which other users can't see (proc(5)).
-/// Gives what it wrote to standard output, or its complaint.
+/// Gives what it wrote to standard output.
 ///
 /// # Errors
-/// When it can't be started, or doesn't end within two minutes.
+/// When it can't be started, doesn't end within two minutes, or fails.
 pub(crate) fn run_with_secrets(
     program: &Utf8Path,
     arguments: &[&str],
     input: &[u8],
     (variable, secret): (&str, &str),
-) -> io::Result<Result<Zeroizing<Vec<u8>>, String>> {
+) -> Result<Zeroizing<Vec<u8>>, ProgramError> {
     let mut command = clean(program);
     command.env(variable, secret);
-    let (mut pipes, status) = finish_pipes(command, arguments, input, LIMIT)?;
+    let not_run = |source| ProgramError::NotRun { program: program.to_string(), source };
+    let (mut pipes, status) = finish_pipes(command, arguments, input, LIMIT).map_err(not_run)?;
     let written = Zeroizing::new(std::mem::take(&mut pipes.said[0]));
-    Ok(if status.success() { Ok(written) } else { Err(pipes.ran(program, arguments, status).words) })
+    let ran = pipes.ran(program, arguments, status);
+    ProgramError::check(program, Ok(ran)).map(|()| written)
 }
 
 fn finish(command: Command, program: &Utf8Path, arguments: &[&str], input: &[u8], limit: Duration) -> io::Result<Ran> {

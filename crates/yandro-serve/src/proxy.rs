@@ -34,7 +34,7 @@ pub(crate) async fn pass_on(
             format!("The upstream {upstream} does not answer: {error}\nStart it, then load this page again.\n"),
         )
     };
-    let stream = match TcpStream::connect(upstream.authority()).await {
+    let stream = match TcpStream::connect(upstream.host_port().to_string()).await {
         Ok(stream) => stream,
         Err(error) => return down(&error),
     };
@@ -46,7 +46,7 @@ pub(crate) async fn pass_on(
 
     let upgrade = upgrade_of(&request);
     let client = upgrade.as_ref().map(|_| hyper::upgrade::on(&mut request));
-    let own = (asked == UpstreamHost::Own).then(|| upstream.authority());
+    let own = (asked == UpstreamHost::Own).then(|| upstream.host_port().to_string());
     let mut passed = match onward(host, own, scheme, upgrade.as_ref(), request) {
         Ok(passed) => passed,
         Err(error) => return text(StatusCode::BAD_REQUEST, format!("The request can't be passed on: {error}\n")),

@@ -8,6 +8,7 @@ use hyper::header::{HOST, HeaderValue, LOCATION, SERVER};
 use hyper::{Method, Request, Response, StatusCode, Uri};
 use percent_encoding::percent_decode_str;
 use tower_service::Service as _;
+use yandro_core::host_port::HostPort;
 use yandro_core::site::Https;
 
 use crate::body::{Body, NAME, text};
@@ -143,7 +144,7 @@ fn host<B>(request: &Request<B>) -> Option<&str> {
         Some(host) => return Some(host),
         None => request.headers().get(HOST)?.to_str().ok()?,
     };
-    let uri_host = authority.rsplit_once(':').map_or(authority, |(host, _)| host);
+    let uri_host = HostPort::split(authority).0;
     Some(uri_host)
 }
 

@@ -36,7 +36,8 @@ pub struct Certificate {
 #[error("the site `{site}` can't be served: {fault}")]
 pub struct SiteError {
     site: HostName,
-    fault: String,
+    #[source]
+    fault: CertificateFault,
 }
 
 /// All sites that are served, by every name that they have.
@@ -58,15 +59,24 @@ pub(crate) enum Answerer {
     Upstream(Upstream, UpstreamHost),
 }
 
+/// What is wrong with a site's certificate and key.
+#[derive(Debug, thiserror::Error)]
+enum CertificateFault {
+    #[error("its certificate can't be read: {0}")]
+    Certificate(#[source] rustls::pki_types::pem::Error),
+    #[error("its key can't be read: {0}")]
+    Key(#[source] rustls::pki_types::pem::Error),
+    #[error("its certificate and key don't fit: {0}")]
+    Misfit(#[source] rustls::Error),
+}
+
 impl Certificate {
-    fn read(&self) -> Result<CertifiedKey, String> {
+    fn read(&self) -> Result<CertifiedKey, CertificateFault> {
         let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_slice_iter(&self.chain)
             .collect::<Result<_, _>>()
-            .map_err(|error| format!("its certificate can't be read: {error}"))?;
-        let key =
-            PrivateKeyDer::from_pem_slice(&self.key).map_err(|error| format!("its key can't be read: {error}"))?;
-        CertifiedKey::from_der(chain, key, &rustls::crypto::ring::default_provider())
-            .map_err(|error| format!("its certificate and key don't fit: {error}"))
+            .map_err(CertificateFault::Certificate)?;
+        let key = PrivateKeyDer::from_pem_slice(&self.key).map_err(CertificateFault::Key)?;
+        CertifiedKey::from_der(chain, key, &rustls::crypto::ring::default_provider()).map_err(CertificateFault::Misfit)
     }
 }
 
@@ -78,7 +88,7 @@ impl Sites {
     pub fn new(sites: Vec<ServedSite>, private: &[Utf8PathBuf]) -> Result<Self, SiteError> {
         let mut by_name = HashMap::new();
         for served in sites {
-            let fault = |fault: String| SiteError { site: served.site.name.clone(), fault };
+            let fault = |fault| SiteError { site: served.site.name.clone(), fault };
             let key = served.certificate.as_ref().map(Certificate::read).transpose().map_err(fault)?;
             let answer = match &served.site.content {
                 Content::Upstream(upstream) => Answerer::Upstream(upstream.clone(), served.site.serving.upstream_host),

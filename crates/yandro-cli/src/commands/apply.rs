@@ -4,7 +4,7 @@ use yandro_core::plan::ChangeSet;
 use yandro_core::site::{DEFAULT_ADDRESS, ServerId};
 use yandro_core::system::Cache;
 use yandro_machine::caches;
-use yandro_machine::changes::{self, CarriedOut, CarryOutError, Keep, ServerAction, Tools};
+use yandro_machine::changes::{self, CarriedOut, CarryOutError, ControlError, Keep, ServerAction, Tools};
 
 use super::prove::{ProofFailed, not_proven};
 use crate::context::{Context, now, stamp};
@@ -123,7 +123,7 @@ pub(crate) fn apply<T>(
 }
 
 /// Names the caches that could not be emptied, and takes them out of the set.
-fn tell_unflushed(set: &mut ChangeSet, unflushed: &[(Cache, String)], ui: &mut Ui) {
+fn tell_unflushed(set: &mut ChangeSet, unflushed: &[(Cache, ControlError)], ui: &mut Ui) {
     set.flush.retain(|cache| unflushed.iter().all(|(other, _)| other != cache));
     for (cache, words) in unflushed {
         let (title, command) = (cache.title(), cache.typed());

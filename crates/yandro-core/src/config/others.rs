@@ -12,6 +12,7 @@ use super::Node;
 use super::journal::Journal;
 use super::site_file::Dialect;
 use super::site_files::SiteFiles;
+use crate::host_port::HostPort;
 
 const HEAD: &str = "# Default virtual hosts for unknown host names, shared by all site lists; kept by `yandro map`\n";
 /// The first line as builds before this one wrote it.
@@ -61,7 +62,8 @@ pub fn listened_port(line: &str) -> Option<u16> {
     if !words.next()?.eq_ignore_ascii_case("listen") {
         return None;
     }
-    words.next()?.rsplit(':').next()?.parse().ok()
+    let address = words.next()?;
+    address.parse().ok().or_else(|| HostPort::port_of(address))
 }
 
 /// The certificate and key that the file of the virtual hosts for other names has, as the server sees

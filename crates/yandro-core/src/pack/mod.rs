@@ -156,13 +156,13 @@ pub fn pack(request: &Request<'_>) -> Result<Packed, PackError> {
 fn inside_of(site: &Site) -> Site {
     let mut site = site.clone();
     if let Content::Upstream(upstream) = &site.content
-        && upstream.is_loopback()
+        && upstream.host_port().is_loopback()
     {
-        let address = format!("http://{HOST}:{}", upstream.port());
+        let address = format!("http://{HOST}:{}", upstream.host_port().port());
         site.content = Content::Upstream(Upstream::parse(&address).expect("it is an address"));
     }
-    if let Some(FastCgi::Socket(_) | FastCgi::Address(_)) = site.serving.php {
-        site.serving.php = Some(FastCgi::Address(PHP.into()));
+    if site.serving.php.is_some() {
+        site.serving.php = FastCgi::parse(PHP).ok();
     }
     // The container's own logs are what its engine shows.
     site.serving.logs = crate::site::Logs::Usual;

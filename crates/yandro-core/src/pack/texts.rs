@@ -72,7 +72,7 @@ impl Parts<'_> {
             text += "    # In the place of what is built in, so that a change needs no new image.\n    volumes:\n";
             text += &mounts;
         }
-        if matches!(&self.site.content, Content::Upstream(upstream) if upstream.host() == HOST) {
+        if matches!(&self.site.content, Content::Upstream(upstream) if upstream.host_port().host() == HOST) {
             text += &format!(
                 "    # The machine that the container runs on, where the upstream listens.\n    extra_hosts:\n      - \"{HOST}:host-gateway\"\n"
             );
@@ -105,7 +105,7 @@ impl Parts<'_> {
         if self.request.certificate.is_some() {
             text += "`certificates/` holds a private key. An image with it in is for your own machine: leave the line out of the\nDockerfile, and mount the folder, before the image goes anywhere else. The certificate ends one day:\n`yandro check` tells in time; then pack the site again.\n\n";
         }
-        if matches!(&self.site.content, Content::Upstream(upstream) if upstream.host() == HOST) {
+        if matches!(&self.site.content, Content::Upstream(upstream) if upstream.host_port().host() == HOST) {
             text += &format!(
                 "Requests are passed on to `{}`: `{HOST}` is the machine that the container runs on. The upstream has\nto listen on an address that containers reach, and not on loopback alone.\n\n",
                 self.site.content

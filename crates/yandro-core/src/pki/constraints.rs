@@ -3,6 +3,7 @@
 use core::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::fmt::Write as _;
 
+use ipnet::{IpNet, Ipv4Net, Ipv6Net};
 use rcgen::{CidrSubnet, GeneralSubtree, NameConstraints};
 
 use crate::name::{HostName, RESERVED};
@@ -14,21 +15,46 @@ use crate::network;
 pub struct Constraints {
     /// Suffixes without a leading dot: a name that is one, or stands below one, is permitted.
     pub suffixes: Vec<String>,
-    /// Networks as address and prefix length in bits.
-    pub networks: Vec<(IpAddr, u8)>,
+    /// Networks.
+    pub networks: Vec<IpNet>,
+}
+
+/// A text that is no network which an authority may vouch for.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum NetworkError {
+    /// Neither a network nor an address.
+    #[error("`{0}` is no network")]
+    NotOne(String),
+    /// More than an organisation of its own can have.
+    #[error("`{0}` is wider than any private network (RFC 1918, RFC 4193)")]
+    TooWide(String),
+    /// An address within a network.
+    #[error("`{text}` is no network: it begins at {network}")]
+    Begins {
+        /// The text.
+        text: String,
+        /// The network.
+        network: IpNet,
+    },
 }
 
 impl Default for Constraints {
     /// Names that nobody on the internet can own, and loopback addresses.
     fn default() -> Self {
         let suffixes = RESERVED.iter().copied().chain(["local"]).map(str::to_owned).collect();
-        Self { suffixes, networks: vec![(Ipv4Addr::new(127, 0, 0, 0).into(), 8), (Ipv6Addr::LOCALHOST.into(), 128)] }
+        Self {
+            suffixes,
+            networks: vec![
+                Ipv4Net::new_assert(Ipv4Addr::new(127, 0, 0, 0), 8).into(),
+                Ipv6Net::from(Ipv6Addr::LOCALHOST).into(),
+            ],
+        }
     }
 }
 
 impl Constraints {
     /// These, and further suffixes and networks.
-    pub fn with(&self, suffixes: &[HostName], networks: &[(IpAddr, u8)]) -> Self {
+    pub fn with(&self, suffixes: &[HostName], networks: &[IpNet]) -> Self {
         let mut wider = self.clone();
         for name in suffixes {
             if !wider.permits_name(name) {
@@ -44,7 +70,7 @@ impl Constraints {
     }
 
     /// These without some of the suffixes and networks that are no part of every authority.
-    pub fn without(&self, suffixes: &[HostName], networks: &[(IpAddr, u8)]) -> Self {
+    pub fn without(&self, suffixes: &[HostName], networks: &[IpNet]) -> Self {
         let usual = Self::default();
         let is_dropped = |suffix: &String| suffixes.iter().any(|name| name.as_str() == suffix);
         let mut narrower = self.clone();
@@ -56,21 +82,17 @@ impl Constraints {
     /// Reads a network as `ADDRESS/BITS`, or a single address.
     ///
     /// # Errors
-    /// A sentence, for what is none, and for a network that is wider than any private one.
-    pub fn parse_network(text: &str) -> Result<(IpAddr, u8), String> {
-        let (address, bits) = network::parse(text).ok_or_else(|| format!("`{text}` is no network"))?;
-        if bits < if address.is_ipv4() { 8 } else { 7 } {
-            return Err(format!("`{text}` is wider than any private network (RFC 1918, RFC 4193)"));
+    /// A [`NetworkError`] for what is none, and for a network that is wider than any private one.
+    pub fn parse_network(text: &str) -> Result<IpNet, NetworkError> {
+        let network = network::parse(text).ok_or_else(|| NetworkError::NotOne(text.to_owned()))?;
+        let fewest_bits = if network.addr().is_ipv4() { 8 } else { 7 };
+        if network.prefix_len() < fewest_bits {
+            return Err(NetworkError::TooWide(text.to_owned()));
         }
-        let base = match address {
-            IpAddr::V4(own) => Ipv4Addr::from_bits(own.to_bits() & u32::MAX << (32 - u32::from(bits))).into(),
-            IpAddr::V6(own) => Ipv6Addr::from_bits(own.to_bits() & u128::MAX << (128 - u32::from(bits))).into(),
-        };
-        if base == address {
-            Ok((base, bits))
-        } else {
-            Err(format!("`{text}` is no network: it begins at {base}/{bits}"))
+        if network.trunc() != network {
+            return Err(NetworkError::Begins { text: text.to_owned(), network: network.trunc() });
         }
+        Ok(network)
     }
 
     /// Whether a certificate for `name` is within the constraints.
@@ -80,7 +102,7 @@ impl Constraints {
 
     /// Whether a certificate for `address` is within the constraints.
     pub fn permits_address(&self, address: IpAddr) -> bool {
-        self.networks.iter().any(|&network| network::is_within(network, address))
+        self.networks.iter().any(|network| network.contains(&address))
     }
 
     /// The suffixes for people: `.test`, `.localhost` or `.internal`.
@@ -90,15 +112,14 @@ impl Constraints {
 
     /// The networks for people: `127.0.0.0/8 or ::1/128`.
     pub fn networks_in_words(&self) -> String {
-        in_words(self.networks.iter().map(|(network, bits)| format!("{network}/{bits}")))
+        in_words(self.networks.iter().map(ToString::to_string))
     }
 
     pub(super) fn to_extension(&self) -> NameConstraints {
         let names = self.suffixes.iter().cloned().map(GeneralSubtree::DnsName);
-        let networks = self
-            .networks
-            .iter()
-            .map(|&(network, bits)| GeneralSubtree::IpAddress(CidrSubnet::from_addr_prefix(network, bits)));
+        let networks = self.networks.iter().map(|network| {
+            GeneralSubtree::IpAddress(CidrSubnet::from_addr_prefix(network.addr(), network.prefix_len()))
+        });
         NameConstraints { permitted_subtrees: names.chain(networks).collect(), excluded_subtrees: Vec::new() }
     }
 }
@@ -154,7 +175,7 @@ mod tests {
             ("10.0.0.0/x", None),
             ("ferries", None),
         ] {
-            let expected = expected.map(|(address, bits)| (address.parse::<IpAddr>().unwrap(), bits));
+            let expected = expected.map(|(address, bits)| IpNet::new(address.parse().unwrap(), bits).unwrap());
             assert_eq!(Constraints::parse_network(text).ok(), expected, "{text}");
         }
         assert!(name("co.uk").is_public_suffix() && name("com").is_public_suffix());

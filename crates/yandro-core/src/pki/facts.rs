@@ -10,6 +10,7 @@ use x509_parser::public_key::PublicKey;
 
 use super::{Constraints, KeyKind, PkiError};
 use crate::name::HostName;
+use crate::network::IpNet;
 
 /// What a certificate says of itself.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -152,8 +153,8 @@ fn address(bytes: &[u8]) -> Option<IpAddr> {
 }
 
 /// Address and mask, side by side (RFC 5280 section 4.2.1.10).
-fn network(bytes: &[u8]) -> Option<(IpAddr, u8)> {
+fn network(bytes: &[u8]) -> Option<IpNet> {
     let (base, mask) = bytes.split_at(bytes.len() / 2);
     let bits = mask.iter().map(|byte| byte.count_ones()).sum::<u32>();
-    Some((address(base)?, u8::try_from(bits).ok()?))
+    IpNet::new(address(base)?, u8::try_from(bits).ok()?).ok()
 }

@@ -41,17 +41,6 @@ impl KeyKind {
         }
     }
 
-    /// Reads the word.
-    ///
-    /// # Errors
-    /// A sentence with the words that there are.
-    pub fn parse(word: &str) -> Result<Self, String> {
-        Self::ALL
-            .into_iter()
-            .find(|kind| kind.word() == word)
-            .ok_or_else(|| format!("`{word}` is no kind of key: give `p256`, `p384` or `rsa3072`"))
-    }
-
     fn algorithm(self) -> &'static SignatureAlgorithm {
         match self {
             Self::P256 => &PKCS_ECDSA_P256_SHA256,

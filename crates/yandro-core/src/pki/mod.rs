@@ -18,7 +18,7 @@ mod signing_request;
 mod vetted;
 
 pub use authority::{Authority, AuthorityCertificates, NewAuthority, create_authority};
-pub use constraints::Constraints;
+pub use constraints::{Constraints, NetworkError};
 pub use dev_server::{CertificateFiles, Variables};
 pub use export::{certificate_bundle, mobile_profile, trust_lines, trust_variables};
 pub use facts::Facts;
@@ -28,7 +28,7 @@ pub use leaf::{Leaf, LeafRequest};
 pub use lint::{Objection, objections};
 pub use profile::Profile;
 pub use signing_request::SigningRequest;
-pub use vetted::vetted_root;
+pub use vetted::{NotVetted, vetted_root};
 
 pub use rustls_pki_types::CertificateDer;
 use time::{Duration, OffsetDateTime};

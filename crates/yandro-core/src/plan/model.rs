@@ -11,6 +11,7 @@ use super::observed::{Observed, ServerModel};
 use super::places::Places;
 use super::role::{Role, site_file_role};
 use crate::config::{Others, PathView, Place, SiteFiles, list_of, others_name, site_file};
+use crate::host_port::HostPort;
 use crate::name::HostName;
 use crate::site::{ListId, ServerId, Site};
 
@@ -71,8 +72,7 @@ pub(super) enum Owner {
 
 /// Whether one of these addresses has a port.
 pub(crate) fn is_on_port(addresses: &BTreeSet<String>, port: u16) -> bool {
-    let of = |address: &String| address.rsplit(':').next()?.parse::<u16>().ok();
-    addresses.iter().any(|address| of(address) == Some(port))
+    addresses.iter().any(|address| HostPort::port_of(address) == Some(port))
 }
 
 impl Observed {

@@ -327,7 +327,7 @@ fn deed() -> impl Strategy<Value = Deed> {
                     Serving { by_address: true, logs: Logs::Off, index: vec!["tide.html".into()], ..Serving::default() }
                 }
                 _ => Serving {
-                    php: Some(FastCgi::Address("127.0.0.1:9000".into())),
+                    php: FastCgi::parse("127.0.0.1:9000").ok(),
                     listing: Listing::Off,
                     extra: Some("/srv/extra.conf".into()),
                     fallback: Some("/index.php".into()),

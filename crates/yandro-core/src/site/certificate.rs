@@ -2,6 +2,7 @@
 
 use core::net::IpAddr;
 
+use super::InvalidValue;
 use super::Site;
 use crate::pki::{KeyKind, LEAF_DAYS, LONGEST_DAYS, Leaf};
 
@@ -41,10 +42,10 @@ impl Site {
 /// A number of days that everybody takes.
 ///
 /// # Errors
-/// A sentence with the reason.
-pub fn checked_days(days: u16) -> Result<u16, String> {
+/// For none, and for more than [`LONGEST_DAYS`].
+pub fn checked_days(days: u16) -> Result<u16, InvalidValue> {
     if (1..=LONGEST_DAYS).contains(&i64::from(days)) {
         return Ok(days);
     }
-    Err(format!("a certificate lasts from one day to {LONGEST_DAYS}: Apple's systems take no longer one"))
+    Err(InvalidValue::TooManyDays)
 }

@@ -3,16 +3,19 @@
 mod certificate;
 mod draft;
 mod edit;
+mod invalid;
 mod list;
 mod list_id;
 mod options;
 mod patch;
 mod server;
 mod serving;
+mod upstream;
 
 pub use crate::servers::ServerKind;
 pub use certificate::{CertificateTerms, checked_days};
 pub use edit::{is_bare, remove_site, set_site};
+pub use invalid::InvalidValue;
 pub use list::{ListError, SiteList};
 pub use list_id::ListId;
 pub use options::{Argument, Form, Group, OPTIONS, SiteOption, option, options_page};
@@ -21,6 +24,7 @@ pub use server::{ServerId, ServerName, ServerNameError};
 pub use serving::{
     FastCgi, Listing, Logs, Overrides, Serving, Symlinks, UpstreamHost, checked_fallback, checked_index,
 };
+pub use upstream::{Upstream, UpstreamError};
 
 use core::net::{IpAddr, Ipv4Addr};
 
@@ -64,92 +68,6 @@ pub enum Content {
     },
     /// A running server that requests are passed on to.
     Upstream(Upstream),
-}
-
-/// The address of a running server: `http://HOST:PORT`, or `https://HOST:PORT` for one that speaks
-/// TLS itself and is asked for at its own port.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Upstream {
-    host: String,
-    port: u16,
-    is_secure: bool,
-}
-
-/// A text that names no upstream.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("`{text}` is no upstream: give `http://HOST:PORT`, such as `http://127.0.0.1:3000`, without a path")]
-pub struct UpstreamError {
-    text: String,
-}
-
-impl Upstream {
-    /// Reads `http://HOST[:PORT]` or `https://HOST[:PORT]` with an optional final slash.
-    ///
-    /// # Errors
-    /// When the scheme is another, the host is neither name nor address, or a
-    /// path, a query or credentials are given.
-    pub fn parse(text: &str) -> Result<Self, UpstreamError> {
-        let error = || UpstreamError { text: text.to_owned() };
-        let (rest, is_secure) = match (text.strip_prefix("http://"), text.strip_prefix("https://")) {
-            (Some(rest), _) => (rest, false),
-            (None, Some(rest)) => (rest, true),
-            (None, None) => return Err(error()),
-        };
-        let rest = rest.strip_suffix('/').unwrap_or(rest);
-        let (host, port) = match rest.rsplit_once(':') {
-            Some((host, port)) if !port.ends_with(']') => (host, port.parse().map_err(|_| error())?),
-            _ => (rest, if is_secure { 443 } else { 80 }),
-        };
-        let is_v6 = host
-            .strip_prefix('[')
-            .and_then(|h| h.strip_suffix(']'))
-            .is_some_and(|h| h.parse::<core::net::Ipv6Addr>().is_ok());
-        let is_known = is_v6
-            || host == "localhost"
-            || host.parse::<core::net::Ipv4Addr>().is_ok()
-            || HostName::parse(host).is_ok_and(|name| name.as_str() == host);
-        // Servers read `unix:` as the beginning of a socket's path.
-        if !is_known || host == "unix" || port == 0 {
-            return Err(error());
-        }
-        Ok(Self { host: host.to_owned(), port, is_secure })
-    }
-
-    /// The host: a name or an address, that of IPv6 in brackets.
-    pub fn host(&self) -> &str {
-        &self.host
-    }
-
-    /// The port.
-    pub fn port(&self) -> u16 {
-        self.port
-    }
-
-    /// Whether it speaks TLS itself: then nothing passes requests on to it.
-    pub fn is_secure(&self) -> bool {
-        self.is_secure
-    }
-
-    /// Its address, if that is what its host is.
-    pub fn address(&self) -> Option<IpAddr> {
-        self.host.trim_start_matches('[').trim_end_matches(']').parse().ok()
-    }
-
-    /// Whether it is on the machine itself that asks.
-    pub fn is_loopback(&self) -> bool {
-        self.host == "localhost" || self.address().is_some_and(|address| address.is_loopback())
-    }
-
-    /// `HOST:PORT`, an IPv6 address in brackets.
-    pub fn authority(&self) -> String {
-        format!("{}:{}", self.host, self.port)
-    }
-}
-
-impl std::fmt::Display for Upstream {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "{}://{}:{}", if self.is_secure { "https" } else { "http" }, self.host, self.port)
-    }
 }
 
 /// Over which protocols a site answers.
@@ -221,7 +139,7 @@ impl Site {
     /// The port of an upstream that speaks TLS itself, if the site has such.
     pub fn own_tls(&self) -> Option<u16> {
         match &self.content {
-            Content::Upstream(upstream) if upstream.is_secure => Some(upstream.port),
+            Content::Upstream(upstream) if upstream.is_secure() => Some(upstream.host_port().port()),
             _ => None,
         }
     }
@@ -273,7 +191,7 @@ mod tests {
             ("http://booking.saltmarsh.test", "booking.saltmarsh.test:80"),
             ("https://localhost", "localhost:443"),
         ] {
-            assert_eq!(Upstream::parse(given).unwrap().authority(), authority);
+            assert_eq!(Upstream::parse(given).unwrap().host_port().to_string(), authority);
         }
         for given in [
             "ftp://a.test",

@@ -5,12 +5,13 @@
 
 use camino::Utf8PathBuf;
 
+use super::InvalidValue;
 use super::serving::{checked_path, checked_port};
 use super::{
     Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, ServerId, Site, Symlinks, Upstream,
     UpstreamHost, checked_days, checked_fallback, checked_index,
 };
-use crate::name::HostName;
+use crate::name::{HostName, NameError};
 use crate::pki::KeyKind;
 use crate::tables::Value;
 
@@ -83,7 +84,7 @@ pub struct SiteOption {
     /// What `yandro map` knows of it; `None` for those that have arguments of their own.
     pub argument: Option<Argument>,
     /// Reads its values; none stands for the usual.
-    pub(super) read: fn(&mut Draft, &[&str]) -> Result<(), String>,
+    pub(super) read: fn(&mut Draft, &[&str]) -> Result<(), InvalidValue>,
     /// Its value; `None` where it is the usual.
     pub(super) write: fn(&Site) -> Option<Value>,
 }
@@ -106,7 +107,7 @@ pub fn option(key: &str) -> Option<&'static SiteOption> {
     OPTIONS.iter().find(|option| option.key == key)
 }
 
-type Read = Result<(), String>;
+type Read = Result<(), InvalidValue>;
 
 fn texts(texts: Vec<String>) -> Option<Value> {
     (!texts.is_empty()).then_some(Value::Texts(texts))
@@ -120,48 +121,48 @@ fn ports(ports: &[u16]) -> Option<Value> {
     (!ports.is_empty()).then(|| Value::Numbers(ports.to_vec()))
 }
 
-fn read_ports(values: &[&str], usual: u16) -> Result<Vec<u16>, String> {
-    let port = |text: &&str| text.parse().map_err(|_| format!("`{text}` is no port")).and_then(checked_port);
+fn read_ports(values: &[&str], usual: u16) -> Result<Vec<u16>, InvalidValue> {
+    let port = |text: &&str| text.parse().map_err(|_| InvalidValue::Port((*text).to_owned())).and_then(checked_port);
     let ports: Vec<u16> = values.iter().map(port).collect::<Result<_, _>>()?;
     let mut sorted = ports.clone();
     sorted.sort_unstable();
     if let Some(twice) = sorted.windows(2).find_map(|pair| (pair[0] == pair[1]).then_some(pair[0])) {
-        return Err(format!("port {twice} is given twice"));
+        return Err(InvalidValue::PortTwice(twice));
     }
     // The usual one alone is as good as none said.
     Ok(if ports == [usual] { Vec::new() } else { ports })
 }
 
 /// The last of the values, if there is one.
-fn last<T>(values: &[&str], read: impl Fn(&str) -> Result<T, String>) -> Result<Option<T>, String> {
+fn last<T, E>(values: &[&str], read: impl Fn(&str) -> Result<T, E>) -> Result<Option<T>, E> {
     values.last().map(|text| read(text)).transpose()
 }
 
-fn each<T>(values: &[&str], read: impl Fn(&str) -> Result<T, String>) -> Result<Vec<T>, String> {
+fn each<T, E>(values: &[&str], read: impl Fn(&str) -> Result<T, E>) -> Result<Vec<T>, E> {
     values.iter().map(|text| read(text)).collect()
 }
 
-fn absolute(path: &str) -> Result<Utf8PathBuf, String> {
+fn absolute(path: &str) -> Result<Utf8PathBuf, InvalidValue> {
     let path = Utf8PathBuf::from(path);
-    if path.is_absolute() { Ok(path) } else { Err(format!("`{path}` is no absolute path: begin it with `/`")) }
+    if path.is_absolute() { Ok(path) } else { Err(InvalidValue::AbsolutePath(path.into_string())) }
 }
 
-fn relative(path: &str) -> Result<Utf8PathBuf, String> {
+fn relative(path: &str) -> Result<Utf8PathBuf, InvalidValue> {
     let path = Utf8PathBuf::from(path);
     let stays_below = path.components().all(|part| matches!(part, camino::Utf8Component::Normal(_)));
     if stays_below && path.components().next().is_some() {
         Ok(path)
     } else {
-        Err(format!("`{path}` is no path below the folder: give one such as `public`"))
+        Err(InvalidValue::PathBelow(path.into_string()))
     }
 }
 
-fn address(text: &str) -> Result<core::net::IpAddr, String> {
-    text.parse().map_err(|_| format!("`{text}` is no IP address: give one such as `127.0.0.1` or `::1`"))
+fn address(text: &str) -> Result<core::net::IpAddr, InvalidValue> {
+    text.parse().map_err(|_| InvalidValue::Address(text.to_owned()))
 }
 
-fn host(text: &str) -> Result<HostName, String> {
-    HostName::parse(text).map_err(|error| error.to_string())
+fn host(text: &str) -> Result<HostName, NameError> {
+    HostName::parse(text)
 }
 
 /// A choice of a few words: how it is read and written.
@@ -171,8 +172,8 @@ macro_rules! choice {
             |$draft: &mut Draft, values: &[&str]| -> Read {
                 let of = |word: &str| <$type>::ALL.iter().copied().find(|choice| choice.word() == word);
                 let unknown = |word: &str| {
-                    let words: Vec<&str> = <$type>::ALL.iter().map(|choice| choice.word()).collect();
-                    format!("unknown variant `{word}`, expected one of `{}`", words.join("`, `"))
+                    let known = <$type>::ALL.iter().map(|choice| choice.word()).collect();
+                    InvalidValue::Word { word: word.to_owned(), known }
                 };
                 $place = last(values, |word| of(word).ok_or_else(|| unknown(word)))?.unwrap_or_default();
                 Ok(())
@@ -270,14 +271,14 @@ options! {
         });
     "upstream" Form::Text, "A running server that requests are passed on to, as `http://HOST:PORT`; as `https://HOST:PORT` one that speaks TLS itself.", "none",
         value!(draft, values => draft.upstream,
-            last(values, |text| Upstream::parse(text).map_err(|error| error.to_string()))?,
+            last(values, Upstream::parse)?,
             site => match &site.content {
                 Content::Folder { .. } => None,
                 Content::Upstream(upstream) => Some(text(upstream)),
             });
     "server" Form::Text, "The web server: `apache`, `nginx`, `built-in`, one that you named, or `elsewhere`.", "chosen at each run",
         value!(draft, values => draft.rest.server,
-            last(values, |text| ServerId::parse(text).map_err(|error| error.to_string()))?,
+            last(values, ServerId::parse)?,
             site => site.server.map(|server| Value::Text(server.word().to_owned())));
     "https" Form::Word(&[("only", "HTTPS; plain HTTP leads there"), ("both", "both alike"), ("off", "plain HTTP alone")]),
         "Over which protocols the site answers.", "only",
@@ -291,7 +292,7 @@ options! {
         or("off", certificate("cert-address", "IP", "An address that it covers, too; give it once for each. `off` for none"));
     "certificate-days" Form::Number, "For how many days the certificate is valid.", "396",
         value!(draft, values => draft.rest.certificate.days, {
-            let days = last(values, |text| text.parse().map_err(|_| format!("`{text}` is no number of days")))?;
+            let days = last(values, |text| text.parse().map_err(|_| InvalidValue::Days(text.to_owned())))?;
             let days = days.map(checked_days).transpose()?;
             days.filter(|days| i64::from(*days) != crate::pki::LEAF_DAYS)
         }, site => site.certificate.days.map(Value::Number)),

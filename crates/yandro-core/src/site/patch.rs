@@ -103,7 +103,7 @@ impl SitePatch {
                 }
                 values => values.iter().map(String::as_str).collect(),
             };
-            (option.read)(&mut draft, &words).map_err(Refusal::new)?;
+            (option.read)(&mut draft, &words).map_err(|invalid| Refusal::new(invalid.to_string()))?;
         }
         let serving = &mut draft.rest.serving;
         serving.only_here = only_here;
@@ -256,7 +256,7 @@ mod tests {
         let folder = || site(Content::folder("/srv/saltmarsh"));
         let apply = |options: &[&str], site: &Site| {
             let mut facts = facts(ServerId::APACHE);
-            facts.php = Some(FastCgi::Address("127.0.0.1:9000".into()));
+            facts.php = Some(FastCgi::parse("127.0.0.1:9000").unwrap());
             patch(options).apply(site, Some(site), &facts).unwrap()
         };
         let first = apply(
@@ -269,7 +269,7 @@ mod tests {
             (&[8080, 8081][..], Listing::Off, &Logs::Off)
         );
         assert_eq!((serving.fallback.as_deref(), serving.by_address), (Some("/index.php"), true));
-        assert_eq!(serving.php, Some(FastCgi::Address("127.0.0.1:9000".into())), "it was found");
+        assert_eq!(serving.php, Some(FastCgi::parse("127.0.0.1:9000").unwrap()), "it was found");
         assert_eq!(apply(&[], &first), first);
         let second = apply(&["http-ports=80", "fallback=off", "logs=usual", "php=off", "by-address=off"], &first);
         let serving = Serving { listing: Listing::Off, ..Serving::default() };

@@ -1,6 +1,9 @@
 //! How a site is served, beyond what every site has.
 
+use super::InvalidValue;
 use camino::{Utf8Path, Utf8PathBuf};
+
+use crate::host_port::HostPort;
 
 /// The choices that a site leaves open have their usual value.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -130,26 +133,23 @@ impl Logs {
 pub enum FastCgi {
     /// A socket of the file system, absolute.
     Socket(Utf8PathBuf),
-    /// `HOST:PORT`.
-    Address(String),
+    /// A host and a port.
+    Address(HostPort),
 }
 
 impl FastCgi {
     /// Reads the absolute path of a socket, or `HOST:PORT`.
     ///
     /// # Errors
-    /// A sentence on what it should be.
-    pub fn parse(text: &str) -> Result<Self, String> {
+    /// An [`InvalidValue`] that says what it should be.
+    pub fn parse(text: &str) -> Result<Self, InvalidValue> {
         if text.starts_with('/') {
             return Ok(Self::Socket(checked_path(text)?));
         }
-        // What an upstream's address may be, this one may be, too.
-        let has_port = text.rsplit_once(':').is_some_and(|(_, port)| !port.is_empty() && !port.ends_with(['/', ']']));
-        match super::Upstream::parse(&format!("http://{text}")) {
-            Ok(upstream) if has_port => Ok(Self::Address(upstream.authority())),
-            _ => Err(format!(
-                "`{text}` is no FastCGI server: give a socket's absolute path, or `HOST:PORT` such as `127.0.0.1:9000`"
-            )),
+        // Servers read `unix:` as the beginning of a socket's path.
+        match HostPort::parse(text, None) {
+            Some(address) if address.host() != "unix" => Ok(Self::Address(address)),
+            _ => Err(InvalidValue::FastCgi(text.to_owned())),
         }
     }
 }
@@ -167,8 +167,8 @@ impl Logs {
     /// Reads `off` or the absolute path of a folder.
     ///
     /// # Errors
-    /// A sentence on what it should be.
-    pub fn parse(text: &str) -> Result<Self, String> {
+    /// An [`InvalidValue`] that says what it should be.
+    pub fn parse(text: &str) -> Result<Self, InvalidValue> {
         match text {
             "usual" => Ok(Self::Usual),
             "off" => Ok(Self::Off),
@@ -191,42 +191,42 @@ impl std::fmt::Display for Logs {
 ///
 /// # Errors
 /// For port 0.
-pub(super) fn checked_port(port: u16) -> Result<u16, String> {
-    if port == 0 { Err("a port is a number from 1 to 65535".into()) } else { Ok(port) }
+pub(super) fn checked_port(port: u16) -> Result<u16, InvalidValue> {
+    if port == 0 { Err(InvalidValue::PortZero) } else { Ok(port) }
 }
 
 /// The name of an index file.
 ///
 /// # Errors
 /// For one that is no plain name.
-pub fn checked_index(name: &str) -> Result<String, String> {
+pub fn checked_index(name: &str) -> Result<String, InvalidValue> {
     let is_name = !name.is_empty() && !name.contains(['/', '\\', '$']) && !name.chars().any(char::is_control);
-    if is_name { Ok(name.to_owned()) } else { Err(format!("`{name}` is no file name: give one such as `index.php`")) }
+    if is_name { Ok(name.to_owned()) } else { Err(InvalidValue::FileName(name.to_owned())) }
 }
 
 /// A path of the site, `/` in front.
 ///
 /// # Errors
 /// For one with a query, a variable or control characters.
-pub fn checked_fallback(path: &str) -> Result<String, String> {
+pub fn checked_fallback(path: &str) -> Result<String, InvalidValue> {
     let path = format!("/{}", path.trim_start_matches('/'));
     let is_path = path.len() > 1
         && !path.contains(['?', '#', '\\', '$'])
         && !path.chars().any(char::is_control)
         && !path.split('/').any(|part| part == "..");
-    if is_path { Ok(path) } else { Err(format!("`{path}` is no path of the site: give one such as `/index.php`")) }
+    if is_path { Ok(path) } else { Err(InvalidValue::SitePath(path)) }
 }
 
 /// An absolute path without control characters.
 ///
 /// # Errors
 /// For any other.
-pub(super) fn checked_path(text: &str) -> Result<Utf8PathBuf, String> {
+pub(super) fn checked_path(text: &str) -> Result<Utf8PathBuf, InvalidValue> {
     let path = Utf8PathBuf::from(text);
     if path.is_absolute() && !text.chars().any(char::is_control) {
         Ok(path)
     } else {
-        Err(format!("`{}` is no absolute path: begin it with `/`", text.escape_debug()))
+        Err(InvalidValue::AbsolutePath(text.to_owned()))
     }
 }
 

@@ -8,6 +8,7 @@ use yandro_core::plan::{Change, ChangeSet, FileChange, Opened, Phase, Step};
 use yandro_core::site::ServerId;
 use yandro_core::system::{Cache, StoreKind};
 
+use super::control::ControlError;
 use super::control::{Controls, OnWait, ServerAction};
 use super::hands::{Escalate, Hands, Helped, by_need, may_change, may_write};
 use super::lock::Lock;
@@ -42,12 +43,12 @@ pub struct Tools<'t> {
 }
 
 /// What was done beside the steps.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Debug, Default)]
 pub struct CarriedOut {
     /// The action for each server whose configuration changed.
     pub servers: Vec<(ServerId, ServerAction)>,
     /// The caches that didn't forget, with the words of the program that failed.
-    pub unflushed: Vec<(Cache, String)>,
+    pub unflushed: Vec<(Cache, ControlError)>,
 }
 
 /// Why a change set was not carried out.
@@ -88,13 +89,13 @@ pub enum Cause<E> {
     /// A file operation.
     File(FileError),
     /// The server refused its configuration, in its own words.
-    Test(String),
+    Test(ControlError),
     /// It refused it before anything was changed, too.
-    BrokenBefore(String),
+    BrokenBefore(ControlError),
     /// The server was not reloaded or started, in its own words.
-    BringUp(String),
+    BringUp(ControlError),
     /// The trust store was not brought up to date, in the program's own words.
-    Trust(String),
+    Trust(ControlError),
     /// A signal asked the process to end.
     Interrupted,
     /// The proof.
@@ -294,12 +295,12 @@ fn test_and_reload<E>(
 const FREED: Duration = Duration::from_secs(10);
 
 /// Waits until nobody has the ports that a server is going to open.
-fn wait_for_ports(set: &ChangeSet, id: ServerId) -> Result<(), String> {
+fn wait_for_ports(set: &ChangeSet, id: ServerId) -> Result<(), ControlError> {
     let began = Instant::now();
     for opened in set.opens.iter().filter(|opened| opened.server == id) {
         while let Some(holder) = holder(opened) {
             if began.elapsed() > FREED {
-                return Err(format!("port {} is held by {holder}", opened.port));
+                return Err(ControlError::PortHeld { port: opened.port, holder: Box::new(holder) });
             }
             std::thread::sleep(Duration::from_millis(5));
         }

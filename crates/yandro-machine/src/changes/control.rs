@@ -2,6 +2,67 @@
 
 use yandro_core::site::ServerId;
 
+use crate::files::FileError;
+use crate::ports::Holder;
+use crate::process::ProgramError;
+
+/// Why a server was not tested, reloaded, started or stopped.
+#[derive(Debug, thiserror::Error)]
+pub enum ControlError {
+    /// There is no command for it.
+    #[error("no command was named for it")]
+    NoCommand,
+    /// Only a running server can be reloaded.
+    #[error("it isn't running")]
+    NotRunning,
+    /// It ended instead.
+    #[error("the server ended while it reloaded; its error log says why")]
+    Ended,
+    /// It goes on with what it had.
+    #[error("the server still runs on its old configuration: it didn't accept the new one; its error log says why")]
+    KeptOld,
+    /// Its program ended well, and no server is there.
+    #[error("it was started and doesn't run; its error log says why")]
+    NotUp,
+    /// It was told to end.
+    #[error("process {0} still runs")]
+    StillRuns(i32),
+    /// The system refused a signal.
+    #[error("process {pid} could not be told to {what}: {source}")]
+    Signal {
+        /// The process.
+        pid: i32,
+        /// What the signal asks for.
+        what: &'static str,
+        /// The system's words.
+        source: std::io::Error,
+    },
+    /// Another process has a port of its.
+    #[error("port {port} is held by {holder}")]
+    PortHeld {
+        /// The port.
+        port: u16,
+        /// Who has it.
+        holder: Box<Holder>,
+    },
+    /// A program that was run for it.
+    #[error(transparent)]
+    Program(#[from] ProgramError),
+    /// What the server itself, or the helper under sudo, says.
+    #[error("{0}")]
+    Said(String),
+    /// The helper under sudo could not be asked.
+    #[error(transparent)]
+    Helper(#[from] FileError),
+}
+
+impl ControlError {
+    /// Whether there was no command for it, by what is seen here or by what the helper says.
+    pub fn is_no_command(&self) -> bool {
+        self.to_string() == Self::NoCommand.to_string()
+    }
+}
+
 /// Called once with what is waited for, when a wait takes longer than half a second.
 pub type OnWait<'w> = &'w dyn Fn(&str);
 
@@ -12,7 +73,7 @@ pub trait ServerControl {
     ///
     /// # Errors
     /// The server's own words.
-    fn test(&self) -> Result<(), String>;
+    fn test(&self) -> Result<(), ControlError>;
 
     /// Whether it runs.
     fn is_running(&self) -> bool;
@@ -27,25 +88,25 @@ pub trait ServerControl {
     ///
     /// # Errors
     /// When it doesn't run, ended, or kept its old configuration; the words of a command that failed.
-    fn reload(&self, on_wait: OnWait<'_>) -> Result<(), String>;
+    fn reload(&self, on_wait: OnWait<'_>) -> Result<(), ControlError>;
 
     /// Reloads it, or starts it if it isn't running.
     ///
     /// # Errors
     /// As [`Self::reload`] and [`Self::start`].
-    fn start_or_reload(&self, on_wait: OnWait<'_>) -> Result<ServerAction, String>;
+    fn start_or_reload(&self, on_wait: OnWait<'_>) -> Result<ServerAction, ControlError>;
 
     /// Starts it, unless it runs.
     ///
     /// # Errors
     /// The words of the program that failed.
-    fn start(&self, on_wait: OnWait<'_>) -> Result<(), String>;
+    fn start(&self, on_wait: OnWait<'_>) -> Result<(), ControlError>;
 
     /// Stops it, if it runs.
     ///
     /// # Errors
     /// The words of the program that failed.
-    fn stop(&self, on_wait: OnWait<'_>) -> Result<(), String>;
+    fn stop(&self, on_wait: OnWait<'_>) -> Result<(), ControlError>;
 }
 
 /// The control of servers by their identity.

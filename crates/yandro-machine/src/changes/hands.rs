@@ -12,6 +12,7 @@ use yandro_core::plan::Wish;
 use yandro_core::site::ServerId;
 use yandro_core::system::{Cache, TrustStore};
 
+use super::control::ControlError;
 use super::control::{OnWait, ServerAction, ServerControl};
 use super::link;
 use super::privileged::{Answer, Asked, Helper, Refusal, Request, State, Verb};
@@ -60,24 +61,25 @@ impl<'a> Hands<'a> {
     }
 
     /// Has caches forget their answers; gives those that didn't, with the words of what failed.
-    pub(super) fn flush(&self, caches: &[Cache]) -> Vec<(Cache, String)> {
+    pub(super) fn flush(&self, caches: &[Cache]) -> Vec<(Cache, ControlError)> {
         let has_helper = self.helper.borrow().is_some();
-        let flushed = |cache| if has_helper { self.told(&Request::Flush { cache }) } else { caches::flush(cache) };
+        let flushed = |cache| {
+            if has_helper { self.told(&Request::Flush { cache }) } else { Ok(caches::flush(cache)?) }
+        };
         caches.iter().filter_map(|&cache| Some((cache, flushed(cache).err()?))).collect()
     }
 
     /// Has the trust store take its change up.
-    pub(super) fn refresh(&self, store: TrustStore) -> Result<(), String> {
+    pub(super) fn refresh(&self, store: TrustStore) -> Result<(), ControlError> {
         let has_helper = self.helper.borrow().is_some();
-        if has_helper { self.told(&Request::Refresh { store }) } else { trust::refresh(store) }
+        if has_helper { self.told(&Request::Refresh { store }) } else { Ok(trust::refresh(store)?) }
     }
 
     /// The helper does this, and says nothing but that it is done.
-    fn told(&self, request: &Request) -> Result<(), String> {
-        match self.ask(Utf8Path::new("sudo"), request) {
-            Ok(Answer::Refused { words }) => Err(words),
-            Ok(_) => Ok(()),
-            Err(error) => Err(error.to_string()),
+    fn told(&self, request: &Request) -> Result<(), ControlError> {
+        match self.ask(Utf8Path::new("sudo"), request)? {
+            Answer::Refused { words } => Err(ControlError::Said(words)),
+            _ => Ok(()),
         }
     }
 
@@ -192,18 +194,17 @@ pub(super) fn by_need<'c>(
 }
 
 impl Helped<'_, '_> {
-    fn told(&self, verb: Verb) -> Result<Answer, String> {
-        match self.hands.ask(Utf8Path::new("sudo"), &Request::Control { server: self.kind, verb }) {
-            Ok(Answer::Refused { words }) => Err(words),
-            Ok(answer) => Ok(answer),
-            Err(error) => Err(error.to_string()),
+    fn told(&self, verb: Verb) -> Result<Answer, ControlError> {
+        match self.hands.ask(Utf8Path::new("sudo"), &Request::Control { server: self.kind, verb })? {
+            Answer::Refused { words } => Err(ControlError::Said(words)),
+            answer => Ok(answer),
         }
     }
 }
 
 /// The helper tells by itself what takes long.
 impl ServerControl for Helped<'_, '_> {
-    fn test(&self) -> Result<(), String> {
+    fn test(&self) -> Result<(), ControlError> {
         self.told(Verb::Test).map(|_| ())
     }
 
@@ -219,22 +220,22 @@ impl ServerControl for Helped<'_, '_> {
         self.seen.wait_until_idle(on_wait);
     }
 
-    fn reload(&self, _: OnWait<'_>) -> Result<(), String> {
+    fn reload(&self, _: OnWait<'_>) -> Result<(), ControlError> {
         self.told(Verb::Reload).map(|_| ())
     }
 
-    fn start_or_reload(&self, _: OnWait<'_>) -> Result<ServerAction, String> {
+    fn start_or_reload(&self, _: OnWait<'_>) -> Result<ServerAction, ControlError> {
         match self.told(Verb::StartOrReload)? {
             Answer::Server(action) => Ok(action),
-            _ => Err("the helper under sudo gave another answer than expected".into()),
+            _ => Err(ControlError::Said("the helper under sudo gave another answer than expected".into())),
         }
     }
 
-    fn start(&self, _: OnWait<'_>) -> Result<(), String> {
+    fn start(&self, _: OnWait<'_>) -> Result<(), ControlError> {
         self.told(Verb::Start).map(|_| ())
     }
 
-    fn stop(&self, _: OnWait<'_>) -> Result<(), String> {
+    fn stop(&self, _: OnWait<'_>) -> Result<(), ControlError> {
         self.told(Verb::Stop).map(|_| ())
     }
 }

@@ -19,7 +19,7 @@ mod record;
 mod steps;
 
 pub use carry_out::{CarriedOut, CarryOutError, Cause, Tools, carry_out};
-pub use control::{Controls, OnWait, ServerAction, ServerControl};
+pub use control::{ControlError, Controls, OnWait, ServerAction, ServerControl};
 pub use hands::{Escalate, NoEscalation, with_rights};
 pub use history::{Entry, History, Keep, done_steps, history, overlapped_by, prune};
 pub use lock::{Lock, LockError};

@@ -7,6 +7,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::Access;
 use yandro_core::site::ServerId;
 
+use super::control::ControlError;
 use super::control::{Controls, OnWait, ServerAction};
 use super::hands::{Escalate, Hands, Helped, by_need};
 use super::lock::Lock;
@@ -32,10 +33,10 @@ pub enum PutBackError {
     Foreign(Utf8PathBuf),
     /// The server was not reloaded with its old configuration.
     #[error("the server could not be reloaded with its old configuration: {0}")]
-    BringUp(String),
+    BringUp(ControlError),
     /// The trust store was not brought back.
     #[error("the trust store could not be brought back: {0}")]
-    Trust(String),
+    Trust(ControlError),
 }
 
 /// The state of the servers after a rollback.
@@ -107,8 +108,8 @@ impl Servers<'_> {
                 server.stop(on_wait).map_err(PutBackError::BringUp)?;
                 continue;
             }
-            if let Err(words) = server.test() {
-                done.refused.push((*id, words));
+            if let Err(error) = server.test() {
+                done.refused.push((*id, error.to_string()));
                 continue;
             }
             let action = server.start_or_reload(on_wait).map_err(PutBackError::BringUp)?;

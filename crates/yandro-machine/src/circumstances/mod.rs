@@ -33,7 +33,15 @@ pub struct OfServer {
     runs: Option<bool>,
     process: Option<i32>,
     /// What its own test said, once it was asked.
-    tested: Option<Result<(), String>>,
+    tested: Option<Tested>,
+}
+
+/// What a server says of its own configuration.
+#[derive(Clone, Debug)]
+enum Tested {
+    Accepts,
+    /// In its own words.
+    Refuses(String),
 }
 
 impl OfServer {
@@ -63,15 +71,20 @@ impl OfServer {
     fn test(&mut self, machine: &Machine) {
         let control = self.found.as_ref().and_then(|found| Control::of(machine, found));
         if let (None, Some(control)) = (&self.tested, control) {
-            let tested = control.test();
+            let tested = control.test().map_or_else(|error| Tested::Refuses(error.to_string()), |()| Tested::Accepts);
             // An ordinary user's test may stop at a log or key that only root can open. That says nothing.
-            let is_telling = !control.needs_root() || tested.as_ref().err().is_none_or(|words| is_telling(words));
-            self.tested = is_telling.then_some(tested);
+            self.tested = match tested {
+                Tested::Refuses(words) if control.needs_root() && !is_telling(&words) => None,
+                said => Some(said),
+            };
         }
     }
 
     fn refuses(&self) -> Option<String> {
-        self.tested.clone()?.err()
+        match self.tested.as_ref()? {
+            Tested::Accepts => None,
+            Tested::Refuses(words) => Some(words.clone()),
+        }
     }
 
     /// Whether a file of its configuration is younger than what it goes by.
@@ -159,7 +172,7 @@ pub fn look(
         holder.names.truncate(NAMES_SHOWN);
     }
     if let Content::Upstream(upstream) = &site.content {
-        around.near_upstream = near(upstream.port());
+        around.near_upstream = near(upstream.host_port().port());
     }
     server.test(machine);
     around.configured = beside.configured.as_ref().map(|timed| timed.seen.clone()).unwrap_or_default();
@@ -274,7 +287,7 @@ fn override_file(found: &Found, root: &Utf8Path) -> Option<Utf8PathBuf> {
 fn php_down(php: &FastCgi) -> Option<String> {
     let is_there = match php {
         FastCgi::Socket(path) => answers(path),
-        FastCgi::Address(address) => std::net::TcpStream::connect(address.as_str()).is_ok(),
+        FastCgi::Address(address) => std::net::TcpStream::connect(address.to_string()).is_ok(),
     };
     (!is_there).then(|| php.to_string())
 }

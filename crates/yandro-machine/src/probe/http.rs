@@ -103,7 +103,8 @@ pub(super) async fn get_from(
     within: Limit,
 ) -> Result<Fetched, Failure> {
     let other = |error: std::io::Error| Failure { kind: FailureKind::Other, words: error.to_string() };
-    let addresses: Vec<SocketAddr> = tokio::net::lookup_host(upstream.authority()).await.map_err(other)?.collect();
+    let addresses: Vec<SocketAddr> =
+        tokio::net::lookup_host(upstream.host_port().to_string()).await.map_err(other)?.collect();
     let mut last = Failure { kind: FailureKind::Other, words: "it has no address".into() };
     for address in addresses {
         match within.connect(address).await {

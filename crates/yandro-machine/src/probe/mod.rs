@@ -23,6 +23,7 @@ use yandro_core::check::{
     Answer, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Offers, OtherName, Page, Proof,
     REDIRECT_PROBE, ResolverAnswer, Timed,
 };
+use yandro_core::host_port::HostPort;
 use yandro_core::hosts::HostsFile;
 use yandro_core::name::HostName;
 use yandro_core::pki::Authority;
@@ -57,7 +58,7 @@ pub struct Prober {
     machine: Machine,
     present: Present,
     permits: Semaphore,
-    upstreams: Mutex<BTreeMap<String, Arc<Semaphore>>>,
+    upstreams: Mutex<BTreeMap<HostPort, Arc<Semaphore>>>,
     manner: Manner,
     offers: KnownOffers,
 }
@@ -112,7 +113,7 @@ impl Prober {
     fn permits_of(&self, content: &Content) -> Option<Arc<Semaphore>> {
         let Content::Upstream(upstream) = content else { return None };
         let mut all = self.upstreams.lock().unwrap_or_else(PoisonError::into_inner);
-        let own = all.entry(upstream.authority()).or_insert_with(|| Arc::new(Semaphore::new(AT_ONE_UPSTREAM)));
+        let own = all.entry(upstream.host_port().clone()).or_insert_with(|| Arc::new(Semaphore::new(AT_ONE_UPSTREAM)));
         Some(own.clone())
     }
 
@@ -263,24 +264,40 @@ impl Prober {
     }
 }
 
+/// Why no certificate is shown.
+#[derive(Debug, thiserror::Error)]
+pub enum NotShown {
+    /// The name isn't found.
+    #[error("{}", crate::files::words(.0))]
+    Unresolved(#[from] std::io::Error),
+    /// The name has no address.
+    #[error("it has no address")]
+    NoAddress,
+    /// What is there speaks plain HTTP.
+    #[error("plain HTTP is spoken there")]
+    PlainHttp,
+    /// Nothing answers, or the handshake fails.
+    #[error("{}", .0.words)]
+    Failed(Failure),
+}
+
 /// The certificates that are shown for a name at a port, whatever they are worth.
-pub(crate) async fn shown(name: &HostName, port: u16) -> Result<Vec<CertificateDer<'static>>, String> {
-    let addresses =
-        tokio::net::lookup_host((name.as_str(), port)).await.map_err(|error| crate::files::words(&error))?;
-    let mut last = "it has no address".to_owned();
+pub(crate) async fn shown(name: &HostName, port: u16) -> Result<Vec<CertificateDer<'static>>, NotShown> {
+    let addresses = tokio::net::lookup_host((name.as_str(), port)).await?;
+    let mut last = NotShown::NoAddress;
     let within = Limit::default();
     for address in addresses {
         let stream = match within.connect(address).await {
             Ok(stream) => stream,
             Err(failure) => {
-                last = failure.words;
+                last = NotShown::Failed(failure);
                 continue;
             }
         };
         return match tls::Trust::new(None).handshake(name, stream, None, within).await {
             Ok((_, stream)) => Ok(stream.get_ref().1.peer_certificates().unwrap_or_default().to_vec()),
-            Err(failure) if failure.kind == FailureKind::PlainHttp => Err("plain HTTP is spoken there".into()),
-            Err(failure) => Err(failure.words),
+            Err(failure) if failure.kind == FailureKind::PlainHttp => Err(NotShown::PlainHttp),
+            Err(failure) => Err(NotShown::Failed(failure)),
         };
     }
     Err(last)

@@ -192,7 +192,7 @@ fn take(cookies: &mut Vec<String>, new: &[String]) {
 /// Whether the upstream's own answer is the one that came.
 async fn compare(upstream: &Upstream, asked: &Asked<'_>, page: Result<Fetched, Failure>) -> Proof {
     let name = asked.name.as_str();
-    let own = upstream.authority();
+    let own = upstream.host_port().to_string();
     let host = if asked.site.serving.upstream_host == UpstreamHost::Own { own.as_str() } else { name };
     let direct = || http::get_from(upstream, host, name, asked.scheme, asked.within);
     let first = match direct().await {

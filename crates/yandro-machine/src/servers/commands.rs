@@ -5,8 +5,9 @@ use std::time::Duration;
 
 use camino::Utf8Path;
 
-use crate::changes::{OnWait, ServerAction, ServerControl};
+use crate::changes::{ControlError, OnWait, ServerAction, ServerControl};
 use crate::process;
+use crate::process::ProgramError;
 use crate::settings::NamedServer;
 
 /// The commands of a server elsewhere.
@@ -25,24 +26,20 @@ impl Commands {
 /// answer side by side for a tenth of a second.
 const SETTLING: Duration = Duration::from_millis(250);
 
-/// What is said where no command was named.
-pub const NO_COMMAND: &str = "no command was named for it";
-
 /// Runs a command that a person named, with their environment: it may have to find a container's
 /// engine or an agent with keys. Under sudo it runs as the user who called, unless root named it for everybody.
 ///
 /// # Errors
 /// When none was named, and the words of one that failed.
-pub(crate) fn run(named: &NamedServer, command: &[String]) -> Result<(), String> {
-    let (program, arguments) = command.split_first().ok_or(NO_COMMAND)?;
+pub(crate) fn run(named: &NamedServer, command: &[String]) -> Result<(), ControlError> {
+    let (program, arguments) = command.split_first().ok_or(ControlError::NoCommand)?;
     let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
-    let ran = process::run_with_environment(Utf8Path::new(program), &arguments, !named.is_systems)
-        .map_err(|error| format!("{program}: {error}"))?;
-    if ran.succeeded { Ok(()) } else { Err(format!("{}: {}", ran.command, ran.words)) }
+    let ran = process::run_with_environment(Utf8Path::new(program), &arguments, !named.is_systems);
+    Ok(ProgramError::check(program, ran)?)
 }
 
 impl ServerControl for Commands {
-    fn test(&self) -> Result<(), String> {
+    fn test(&self) -> Result<(), ControlError> {
         if self.named.test.is_empty() { Ok(()) } else { run(&self.named, &self.named.test) }
     }
 
@@ -57,25 +54,25 @@ impl ServerControl for Commands {
 
     fn wait_until_idle(&self, _: OnWait<'_>) {}
 
-    fn reload(&self, _: OnWait<'_>) -> Result<(), String> {
+    fn reload(&self, _: OnWait<'_>) -> Result<(), ControlError> {
         run(&self.named, &self.named.reload)?;
         // When its old processes are gone can't be seen from here.
         std::thread::sleep(SETTLING);
         Ok(())
     }
 
-    fn start_or_reload(&self, on_wait: OnWait<'_>) -> Result<ServerAction, String> {
+    fn start_or_reload(&self, on_wait: OnWait<'_>) -> Result<ServerAction, ControlError> {
         if self.named.reload.is_empty() {
             return Ok(ServerAction::NoCommand);
         }
         self.reload(on_wait).map(|()| ServerAction::Reloaded)
     }
 
-    fn start(&self, _: OnWait<'_>) -> Result<(), String> {
+    fn start(&self, _: OnWait<'_>) -> Result<(), ControlError> {
         run(&self.named, &self.named.start)
     }
 
-    fn stop(&self, _: OnWait<'_>) -> Result<(), String> {
+    fn stop(&self, _: OnWait<'_>) -> Result<(), ControlError> {
         run(&self.named, &self.named.stop)
     }
 }

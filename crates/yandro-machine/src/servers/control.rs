@@ -7,7 +7,7 @@ use super::daemon::Daemon;
 use super::found::Found;
 use super::program;
 use super::registry::Registry;
-use crate::changes::{OnWait, ServerAction, ServerControl};
+use crate::changes::{ControlError, OnWait, ServerAction, ServerControl};
 use crate::machine::Machine;
 
 /// The control of a server.
@@ -52,7 +52,7 @@ impl Control {
 }
 
 impl ServerControl for Control {
-    fn test(&self) -> Result<(), String> {
+    fn test(&self) -> Result<(), ControlError> {
         self.inner().test()
     }
 
@@ -68,19 +68,19 @@ impl ServerControl for Control {
         self.inner().wait_until_idle(on_wait);
     }
 
-    fn reload(&self, on_wait: OnWait<'_>) -> Result<(), String> {
+    fn reload(&self, on_wait: OnWait<'_>) -> Result<(), ControlError> {
         self.inner().reload(on_wait)
     }
 
-    fn start_or_reload(&self, on_wait: OnWait<'_>) -> Result<ServerAction, String> {
+    fn start_or_reload(&self, on_wait: OnWait<'_>) -> Result<ServerAction, ControlError> {
         self.inner().start_or_reload(on_wait)
     }
 
-    fn start(&self, on_wait: OnWait<'_>) -> Result<(), String> {
+    fn start(&self, on_wait: OnWait<'_>) -> Result<(), ControlError> {
         self.inner().start(on_wait)
     }
 
-    fn stop(&self, on_wait: OnWait<'_>) -> Result<(), String> {
+    fn stop(&self, on_wait: OnWait<'_>) -> Result<(), ControlError> {
         self.inner().stop(on_wait)
     }
 }

@@ -6,12 +6,13 @@ use std::time::{Duration, Instant};
 use std::{fs, io};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use rustix::process::{Pid, kill_process};
+use rustix::process::{Pid, Signal, kill_process};
 
-use super::{DaemonKind, NO_COMMAND, run_command};
+use super::{DaemonKind, run_command};
 use crate::caller;
-use crate::changes::{OnWait, ServerAction, ServerControl};
+use crate::changes::{ControlError, OnWait, ServerAction, ServerControl};
 use crate::process;
+use crate::process::ProgramError;
 use crate::settings::NamedServer;
 
 /// The control of one server of the real machine.
@@ -78,8 +79,8 @@ impl Daemon {
     }
 
     /// Runs a command that was named.
-    fn run_named(&self, command: &[String]) -> Result<(), String> {
-        run_command(self.named.as_ref().ok_or(NO_COMMAND)?, command)
+    fn run_named(&self, command: &[String]) -> Result<(), ControlError> {
+        run_command(self.named.as_ref().ok_or(ControlError::NoCommand)?, command)
     }
 
     /// Whether a program runs as the user who called sudo: one that a user's settings name and that others than root
@@ -123,12 +124,10 @@ impl Daemon {
     }
 
     /// Sends the reload and waits until the server runs on the files as they are now.
-    fn reload_running(&self, before: &Generation, on_wait: OnWait<'_>) -> Result<(), String> {
+    fn reload_running(&self, before: &Generation, on_wait: OnWait<'_>) -> Result<(), ControlError> {
         let command = self.command(|named| &named.reload);
         if command.is_empty() {
-            kill_process(before.pid, self.kind.reload).map_err(|error| {
-                format!("process {} could not be told to reload: {error}", before.pid.as_raw_nonzero())
-            })?;
+            signal(before.pid, self.kind.reload, "reload")?;
         } else {
             self.run_named(command)?;
         }
@@ -142,7 +141,7 @@ impl Daemon {
                     idle_since = if is_idle { idle_since.or(Some(Instant::now())) } else { None };
                 }
                 // A restart by a command of the user's own has a moment without a process.
-                None if command.is_empty() && !is_alive(before.pid) => return Err(ENDED.into()),
+                None if command.is_empty() && !is_alive(before.pid) => return Err(ControlError::Ended),
                 None => {}
             }
             let idle_for = idle_since.map(|since| since.elapsed()).unwrap_or_default();
@@ -150,10 +149,10 @@ impl Daemon {
                 return Ok(());
             }
             if idle_for > self.kind.idle_limit {
-                return Err(KEPT_OLD.into());
+                return Err(ControlError::KeptOld);
             }
             if !wait.goes_on() {
-                return Err(if self.running().is_some() { KEPT_OLD } else { ENDED }.into());
+                return Err(if self.running().is_some() { ControlError::KeptOld } else { ControlError::Ended });
             }
         }
     }
@@ -170,26 +169,26 @@ impl Daemon {
     }
 
     /// Starts it and waits until it runs.
-    fn start_stopped(&self, on_wait: OnWait<'_>) -> Result<(), String> {
+    fn start_stopped(&self, on_wait: OnWait<'_>) -> Result<(), ControlError> {
         let command = self.command(|named| &named.start);
         if !command.is_empty() {
             self.run_named(command)?;
         } else if let Some((systemctl, service)) = &self.service {
             run_program(systemctl, &["start", service])?;
         } else {
-            let program = Utf8Path::new(self.program.first().ok_or(NO_COMMAND)?);
+            let program = Utf8Path::new(self.program.first().ok_or(ControlError::NoCommand)?);
             self.remove_stale_pid_file();
             let is_up = || self.running().is_some();
             let ran = process::run_starter(program, &self.arguments(self.kind.start), self.is_callers(program), is_up)
-                .map_err(|error| format!("{program}: {error}"))?;
+                .map_err(|source| ProgramError::NotRun { program: program.to_string(), source })?;
             if !ran.succeeded {
-                return Err(said(&ran));
+                return Err(ControlError::Said(said(&ran)));
             }
         }
         let mut wait = Wait::new(on_wait, format!("{} to start", self.kind.kind));
         while self.generation().is_none_or(|now| now.children.is_empty() && now.written.is_some()) {
             if !wait.goes_on() {
-                return Err("it was started and doesn't run; its error log says why".into());
+                return Err(ControlError::NotUp);
             }
         }
         Ok(())
@@ -197,12 +196,12 @@ impl Daemon {
 }
 
 impl ServerControl for Daemon {
-    fn test(&self) -> Result<(), String> {
+    fn test(&self) -> Result<(), ControlError> {
         let command = self.command(|named| &named.test);
         if !command.is_empty() {
             return self.run_named(command);
         }
-        let program = Utf8Path::new(self.program.first().ok_or(NO_COMMAND)?);
+        let program = Utf8Path::new(self.program.first().ok_or(ControlError::NoCommand)?);
         let ran = process::run_server(program, &self.arguments(self.kind.test), self.is_callers(program));
         ended(program, ran)
     }
@@ -232,7 +231,7 @@ impl ServerControl for Daemon {
         }
     }
 
-    fn reload(&self, on_wait: OnWait<'_>) -> Result<(), String> {
+    fn reload(&self, on_wait: OnWait<'_>) -> Result<(), ControlError> {
         self.wait_until_idle(on_wait);
         match self.generation() {
             Some(before) => self.reload_running(&before, on_wait),
@@ -240,11 +239,11 @@ impl ServerControl for Daemon {
             None if !self.command(|named| &named.reload).is_empty() => {
                 self.run_named(self.command(|named| &named.reload))
             }
-            None => Err("it isn't running".into()),
+            None => Err(ControlError::NotRunning),
         }
     }
 
-    fn start_or_reload(&self, on_wait: OnWait<'_>) -> Result<ServerAction, String> {
+    fn start_or_reload(&self, on_wait: OnWait<'_>) -> Result<ServerAction, ControlError> {
         let is_unseen = self.program.is_empty() && self.command(|named| &named.start).is_empty();
         if self.running().is_some() || is_unseen {
             return self.reload(on_wait).map(|()| ServerAction::Reloaded);
@@ -252,34 +251,37 @@ impl ServerControl for Daemon {
         self.start_stopped(on_wait).map(|()| ServerAction::Started)
     }
 
-    fn start(&self, on_wait: OnWait<'_>) -> Result<(), String> {
+    fn start(&self, on_wait: OnWait<'_>) -> Result<(), ControlError> {
         if self.running().is_some() { Ok(()) } else { self.start_stopped(on_wait) }
     }
 
-    fn stop(&self, on_wait: OnWait<'_>) -> Result<(), String> {
+    fn stop(&self, on_wait: OnWait<'_>) -> Result<(), ControlError> {
         let Some(pid) = self.running() else { return Ok(()) };
         self.wait_until_idle(on_wait);
         let command = self.command(|named| &named.stop);
         match &self.service {
             _ if !command.is_empty() => self.run_named(command)?,
             Some((systemctl, service)) => run_program(systemctl, &["stop", service])?,
-            None => kill_process(pid, self.kind.stop)
-                .map_err(|error| format!("process {} could not be told to end: {error}", pid.as_raw_nonzero()))?,
+            None => signal(pid, self.kind.stop, "end")?,
         }
         let mut wait = Wait::new(on_wait, format!("{} to end", self.kind.kind));
         // httpd removes its pid file before it gives its ports back.
         while self.running() == Some(pid) || is_alive(pid) {
             if !wait.goes_on() {
-                return Err(format!("process {} still runs", pid.as_raw_nonzero()));
+                return Err(ControlError::StillRuns(pid.as_raw_nonzero().get()));
             }
         }
         Ok(())
     }
 }
 
-const ENDED: &str = "the server ended while it reloaded; its error log says why";
-const KEPT_OLD: &str =
-    "the server still runs on its old configuration: it didn't accept the new one; its error log says why";
+fn signal(pid: Pid, signal: Signal, what: &'static str) -> Result<(), ControlError> {
+    kill_process(pid, signal).map_err(|errno| ControlError::Signal {
+        pid: pid.as_raw_nonzero().get(),
+        what,
+        source: errno.into(),
+    })
+}
 
 /// Whether there is such a process, and it hasn't ended.
 fn is_alive(pid: Pid) -> bool {
@@ -293,13 +295,13 @@ fn takes_connections(worker: &str) -> bool {
     !title.is_empty() && !String::from_utf8_lossy(&title).contains("shutting down")
 }
 
-fn run_program(program: &Utf8Path, arguments: &[&str]) -> Result<(), String> {
+fn run_program(program: &Utf8Path, arguments: &[&str]) -> Result<(), ControlError> {
     ended(program, process::run(program, arguments))
 }
 
-fn ended(program: &Utf8Path, ran: io::Result<process::Ran>) -> Result<(), String> {
-    let ran = ran.map_err(|error| format!("{program}: {error}"))?;
-    if ran.succeeded { Ok(()) } else { Err(said(&ran)) }
+fn ended(program: &Utf8Path, ran: io::Result<process::Ran>) -> Result<(), ControlError> {
+    let ran = ran.map_err(|source| ProgramError::NotRun { program: program.to_string(), source })?;
+    if ran.succeeded { Ok(()) } else { Err(ControlError::Said(said(&ran))) }
 }
 
 /// The output of a program that failed; its command line, if it printed nothing.

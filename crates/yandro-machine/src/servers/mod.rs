@@ -12,8 +12,8 @@ mod present;
 mod program;
 mod registry;
 
+pub use commands::Commands;
 pub(crate) use commands::run as run_command;
-pub use commands::{Commands, NO_COMMAND};
 pub use control::Control;
 pub use daemon::Daemon;
 pub use disk::Disk;

@@ -15,6 +15,7 @@ use yandro_core::system::is_own_nickname;
 use crate::files;
 use crate::machine::Machine;
 use crate::process;
+use crate::process::ProgramError;
 use crate::servers::list;
 
 /// The store of this system; `None` if it has none of those that are known. Within a sysroot its
@@ -77,12 +78,11 @@ fn remove_dangling() {
 /// Has the store take up what was changed in its folder.
 ///
 /// # Errors
-/// The words of the program that failed.
-pub fn refresh(store: TrustStore) -> Result<(), String> {
+/// The program that failed.
+pub fn refresh(store: TrustStore) -> Result<(), ProgramError> {
     if store == TrustStore::Debian {
         remove_dangling();
     }
     let line = store.refresh();
-    let ran = process::run(Utf8Path::new(line[0]), &line[1..]).map_err(|error| format!("{}: {error}", line[0]))?;
-    if ran.succeeded { Ok(()) } else { Err(format!("{}: {}", ran.command, ran.words)) }
+    ProgramError::check(line[0], process::run(Utf8Path::new(line[0]), &line[1..]))
 }

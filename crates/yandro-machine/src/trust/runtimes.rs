@@ -31,28 +31,42 @@ pub struct Measured {
     pub trusts: bool,
 }
 
+/// Why the runtimes could not be asked.
+#[derive(Debug, thiserror::Error)]
+pub enum MeasureError {
+    /// The certificate is none.
+    #[error(transparent)]
+    Certificate(#[from] rustls::pki_types::pem::Error),
+    /// No server can be made with it.
+    #[error(transparent)]
+    Tls(#[from] rustls::Error),
+    /// The key is none.
+    #[error("{0}")]
+    Key(&'static str),
+    /// The server can't listen, or a file can't be written.
+    #[error(transparent)]
+    System(#[from] std::io::Error),
+}
+
 /// Asks every runtime that is found on `path` (as in the variable of that name) by a certificate
 /// for 127.0.0.1 that the authority issued.
 ///
 /// # Errors
 /// When the server can't listen, or the certificate isn't one.
-pub async fn measure(path: &str, chain_pem: &str, key: &Key) -> Result<Vec<Measured>, String> {
-    let words = |error: &dyn std::fmt::Display| error.to_string();
-    let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_slice_iter(chain_pem.as_bytes())
-        .collect::<Result<_, _>>()
-        .map_err(|error| words(&error))?;
-    let key = PrivateKeyDer::try_from(key.to_secret_der().to_vec()).map_err(|error| words(&error))?;
+pub async fn measure(path: &str, chain_pem: &str, key: &Key) -> Result<Vec<Measured>, MeasureError> {
+    let chain: Vec<CertificateDer<'static>> =
+        CertificateDer::pem_slice_iter(chain_pem.as_bytes()).collect::<Result<_, _>>()?;
+    let key = PrivateKeyDer::try_from(key.to_secret_der().to_vec()).map_err(MeasureError::Key)?;
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let config = ServerConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
-        .and_then(|builder| builder.with_no_client_auth().with_single_cert(chain, key))
-        .map_err(|error| words(&error))?;
-    let listener = TcpListener::bind(("127.0.0.1", 0)).await.map_err(|error| words(&error))?;
-    let port = listener.local_addr().map_err(|error| words(&error))?.port();
+        .and_then(|builder| builder.with_no_client_auth().with_single_cert(chain, key))?;
+    let listener = TcpListener::bind(("127.0.0.1", 0)).await?;
+    let port = listener.local_addr()?.port();
     let asked = Arc::new(Mutex::new(BTreeSet::new()));
     let serving = tokio::spawn(serve(listener, TlsAcceptor::from(Arc::new(config)), Arc::clone(&asked)));
-    let source = tempfile::Builder::new().suffix(".java").tempfile().map_err(|error| words(&error))?;
-    source.as_file().write_all(JAVA_SOURCE.as_bytes()).map_err(|error| words(&error))?;
+    let source = tempfile::Builder::new().suffix(".java").tempfile()?;
+    source.as_file().write_all(JAVA_SOURCE.as_bytes())?;
     let mut tasks = Vec::new();
     for (number, asking) in found(path, source.path().to_str().unwrap_or_default()).into_iter().enumerate() {
         let run = tokio::task::spawn_blocking(move || {

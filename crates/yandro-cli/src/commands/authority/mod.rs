@@ -60,7 +60,7 @@ fn show(context: &Context) -> Result<Outcome<'_>, CommandError> {
         not_after: date(facts.not_after),
         suffixes: authority.constraints().suffixes.clone(),
         key_behind_passphrase: is_locked,
-        networks: authority.constraints().networks.iter().map(|(base, bits)| format!("{base}/{bits}")).collect(),
+        networks: authority.constraints().networks.iter().map(ToString::to_string).collect(),
         stores: stands.to_data(),
         runtimes: runtimes.to_data(),
     };

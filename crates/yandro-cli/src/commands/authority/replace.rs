@@ -1,9 +1,8 @@
 //! `yandro authority widen`, `narrow` and `replace`: another authority in the place of this one.
 
-use std::net::IpAddr;
-
 use yandro_core::config::OTHERS;
 use yandro_core::name::HostName;
+use yandro_core::network::IpNet;
 use yandro_core::pki::{Authority, AuthorityCertificates, Constraints, date};
 use yandro_core::plan::{Change, Role, Step, replace_authority};
 use yandro_machine::{SystemFresh, observe};
@@ -170,7 +169,7 @@ fn read_suffixes(texts: &[String]) -> Result<Vec<HostName>, CommandError> {
     texts.iter().map(|text| HostName::parse(&bare(text)).map_err(CommandError::from)).collect()
 }
 
-fn read_networks(texts: &[String]) -> Result<Vec<(IpAddr, u8)>, CommandError> {
+fn read_networks(texts: &[String]) -> Result<Vec<IpNet>, CommandError> {
     let read = |text: &String| {
         Constraints::parse_network(text)
             .map_err(|error| CommandError::usage(error).hint("give one such as 192.168.0.0/16, or a single address"))

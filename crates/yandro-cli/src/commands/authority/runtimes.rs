@@ -80,7 +80,7 @@ fn asked(chain: &str, key: &Key) -> Runtimes {
     let path = std::env::var("PATH").unwrap_or_default();
     let measured = signals::runtime().map_err(|error| error.message).and_then(|runtime| {
         let measured = runtime.block_on(signals::unless_interrupted(measure(&path, chain, key)));
-        measured.unwrap_or_else(|| Err("interrupted".into()))
+        measured.ok_or_else(|| "interrupted".to_owned())?.map_err(|error| error.to_string())
     });
     match measured {
         Ok(all) => Runtimes::Measured(all),

@@ -1,6 +1,7 @@
 //! `yandro cert show`.
 
 use camino::Utf8Path;
+use yandro_core::host_port::HostPort;
 use yandro_core::name::HostName;
 use yandro_core::pki::{CertificateDer, Facts, Objection, date, objections};
 use yandro_machine::certificates;
@@ -73,12 +74,9 @@ pub(super) fn show<'c>(
 fn find(context: &Context, what: &str) -> Result<Shown, CommandError> {
     if let Some(rest) = what.strip_prefix("https://") {
         let rest = rest.split('/').next().unwrap_or_default();
-        let (host, port) = match rest.rsplit_once(':') {
-            Some((host, port)) => {
-                (host, port.parse().map_err(|_| CommandError::usage(format!("`{port}` is no port")))?)
-            }
-            None => (rest, 443),
-        };
+        let (host, port) = HostPort::split(rest);
+        let no_port = |port: &str| CommandError::usage(format!("`{port}` is no port"));
+        let port = port.map_or(Ok(443), |port| port.parse().map_err(|_| no_port(port)))?;
         let name = HostName::parse(host)?;
         let runtime = signals::runtime()?;
         let served = runtime.block_on(signals::unless_interrupted(certificates::served(&name, port)));

@@ -3,6 +3,7 @@
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::{Access, ChangeSet, Role};
 use yandro_core::schedule::{Job, NAME, wanted_link};
+use yandro_machine::process::ProgramError;
 use yandro_machine::{Machine, files, process};
 
 use crate::args::{RenewArgs, TimerArg};
@@ -65,17 +66,13 @@ impl Timer {
     }
 
     /// Has systemd read its units again; says what it said if it refused.
-    fn systemctl(&self, context: &Context, words: &[&str]) -> Result<(), String> {
+    fn systemctl(&self, context: &Context, words: &[&str]) -> Result<(), ProgramError> {
         let program = if context.machine.is_real() { process::find(&SYSTEMCTL) } else { None };
         let Some(program) = program else { return Ok(()) };
         let user = if self.is_root { &[][..] } else { &["--user"] };
         let words: Vec<&str> = user.iter().chain(words).copied().collect();
         // The user's own systemd is found by variables of the session.
-        match process::run_with_environment(&program, &words, !self.is_root) {
-            Ok(ran) if ran.succeeded => Ok(()),
-            Ok(ran) => Err(format!("{}: {}", ran.command, ran.words)),
-            Err(error) => Err(format!("{program}: {error}")),
-        }
+        ProgramError::check(&program, process::run_with_environment(&program, &words, !self.is_root))
     }
 }
 

@@ -116,7 +116,7 @@ fn speaks_tls(args: &MapArgs, upstream: &Upstream) -> Result<(ServerId, IpAddr),
         ))
         .hint("leave `--server`, `--https` and `--plain` out; or give the upstream as http:// and have a server speak TLS for it"));
     }
-    Ok((ServerId::Elsewhere, args.address.or(upstream.address()).unwrap_or(DEFAULT_ADDRESS)))
+    Ok((ServerId::Elsewhere, args.address.or(upstream.host_port().address()).unwrap_or(DEFAULT_ADDRESS)))
 }
 
 /// The server that the site is to be on, and where its names point to.

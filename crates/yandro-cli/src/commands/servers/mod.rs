@@ -4,9 +4,9 @@ mod add;
 mod list;
 
 use yandro_core::site::{ServerId, ServerName};
-use yandro_machine::changes::{self, ServerControl as _};
+use yandro_machine::changes::{self, ControlError, ServerControl as _};
 use yandro_machine::ports;
-use yandro_machine::servers::{Control, NO_COMMAND};
+use yandro_machine::servers::Control;
 
 use crate::args::{ServersArgs, ServersCommand};
 use crate::as_root::this_as_root;
@@ -56,7 +56,8 @@ fn test<'c>(context: &'c Context, name: Option<&'c str>, ui: &mut Ui) -> Result<
     let tested = changes::with_rights(id, &server, &sudo, &on_wait(ui.is_quiet()), |server| server.test());
     let judged = tested.ok_or_else(|| no_rights(name, "test"))?;
     let status = if judged.is_ok() { Status::Well } else { Status::Findings };
-    let data = Tested { server: name.to_owned(), well: judged.is_ok(), words: judged.err() };
+    let data =
+        Tested { server: name.to_owned(), well: judged.is_ok(), words: judged.err().map(|error| error.to_string()) };
     let text = |data: &Tested, ui: &mut Ui| match &data.words {
         None => ui.say(&format!("{GOOD}{} accepts its configuration{GOOD:#}", data.server)),
         Some(words) => ui.print(&format!("{WARN}{} refuses its configuration:{WARN:#}\n{words}", data.server)),
@@ -136,7 +137,7 @@ fn control<'c>(
     let controlled = changes::with_rights(id, &server, &sudo, &on_wait, |server| {
         // Apache httpd ends when it reloads a configuration that it refuses.
         if verb != Verb::Stop {
-            server.test().map_err(|words| refused(name, &words))?;
+            server.test().map_err(|error| refused(name, &error))?;
         }
         let done = match verb {
             Verb::Start => server.start(&on_wait),
@@ -144,7 +145,7 @@ fn control<'c>(
             Verb::Reload => server.reload(&on_wait),
             Verb::Restart => server.stop(&on_wait).and_then(|()| server.start(&on_wait)),
         };
-        done.map_err(|words| not_controlled(name, &words))
+        done.map_err(|error| not_controlled(name, &error))
     });
     controlled.unwrap_or_else(|| Err(no_rights(name, verb.word())))?;
     let running = (!is_elsewhere).then(|| server.is_running());
@@ -153,18 +154,18 @@ fn control<'c>(
     }))
 }
 
-fn refused(name: &str, words: &str) -> CommandError {
-    CommandError::not_made(format!("{name} refuses its configuration, and was left as it is:\n{words}"))
+fn refused(name: &str, error: &ControlError) -> CommandError {
+    CommandError::not_made(format!("{name} refuses its configuration, and was left as it is:\n{error}"))
         .hint("correct the file and line that it names, then run the command again")
         .code("server-refuses")
 }
 
-fn not_controlled(name: &str, words: &str) -> CommandError {
-    let error = not_done(words);
-    if words != NO_COMMAND {
-        return error;
+fn not_controlled(name: &str, error: &ControlError) -> CommandError {
+    let not_done = not_done(error);
+    if !error.is_no_command() {
+        return not_done;
     }
-    error.hint(format!("name it: yandro servers add {name} --reload COMMAND; --start and --stop alike"))
+    not_done.hint(format!("name it: yandro servers add {name} --reload COMMAND; --start and --stop alike"))
 }
 
 /// The server is another user's, and root was not to be had.
@@ -175,9 +176,10 @@ fn no_rights(name: &str, verb: &str) -> CommandError {
 }
 
 /// A server's words, and who has the port that it can't have.
-pub(crate) fn not_done(words: &str) -> CommandError {
+pub(crate) fn not_done(error: &ControlError) -> CommandError {
+    let words = error.to_string();
     let error = CommandError::not_made(format!("the server could not be controlled:\n{words}"));
-    if let Some(held) = ports::explain(words) {
+    if let Some(held) = ports::explain(&words) {
         return error.hint(format!("{held}: stop it, or have this server listen elsewhere"));
     }
     let is_permission = words.contains("Operation not permitted") || words.contains("Permission denied");

@@ -20,7 +20,7 @@ pub use activate::Needs;
 pub use desired::required_modules;
 pub use layouts::{KNOWN, USUAL_FOLDERS};
 pub use model::HttpdModel;
-pub use modules::{ModuleFiles, modules_to_enable};
+pub use modules::{ModuleFiles, NoSuchModule, modules_to_enable};
 pub use parse::parse;
 pub use shared::Shared;
 pub use software::Httpd;

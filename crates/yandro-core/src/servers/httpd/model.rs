@@ -7,7 +7,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 
 use super::run::Listen;
 use super::syntax::ApacheSyntax;
-use super::{Activation, Lack, ModuleFiles, Needs, Shared, modules_to_enable, required_modules};
+use super::{Activation, Lack, ModuleFiles, Needs, NoSuchModule, Shared, modules_to_enable, required_modules};
 use crate::config::{Dialect, Journal, Links, ServerTraits, Switched};
 use crate::plan::{
     Access, Change, ChangeSet, FileChange, LinkChange, Observed, Opened, OwnFiles, PlanError, Role, ServerModel,
@@ -189,7 +189,7 @@ fn modules_by_links(set: &mut ChangeSet, httpd: &HttpdModel, site: &Site) -> Res
     // What is built in or loaded by a line of a person's has no link.
     wanted.retain(|module| !httpd.shared.has_module(module));
     let modules = modules_to_enable(&wanted, &httpd.available_modules, &httpd.enabled_modules)
-        .map_err(|module| PlanError::ModuleMissing { module, install: None })?;
+        .map_err(|NoSuchModule(module)| PlanError::ModuleMissing { module, install: None })?;
     for module in &modules {
         for (link, target) in links.of_module(module, &httpd.available_modules[module]) {
             // A module that is half enabled has one of its two links.

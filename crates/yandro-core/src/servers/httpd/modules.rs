@@ -28,6 +28,10 @@ impl Links {
     }
 }
 
+/// The name of a module that isn't there.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NoSuchModule(pub String);
+
 /// The modules to enable so that all of `wanted` work, dependencies first: the
 /// `# Depends:` lines of the `.load` files name them.
 ///
@@ -37,7 +41,7 @@ pub fn modules_to_enable(
     wanted: &[&str],
     available: &BTreeMap<String, ModuleFiles>,
     enabled: &BTreeSet<String>,
-) -> Result<Vec<String>, String> {
+) -> Result<Vec<String>, NoSuchModule> {
     let mut order = Vec::new();
     for module in wanted {
         enable(module, available, enabled, &mut order)?;
@@ -50,11 +54,11 @@ fn enable(
     available: &BTreeMap<String, ModuleFiles>,
     enabled: &BTreeSet<String>,
     order: &mut Vec<String>,
-) -> Result<(), String> {
+) -> Result<(), NoSuchModule> {
     if enabled.contains(module) || order.iter().any(|done| done == module) {
         return Ok(());
     }
-    let files = available.get(module).ok_or_else(|| module.to_owned())?;
+    let files = available.get(module).ok_or_else(|| NoSuchModule(module.to_owned()))?;
     let depends = files.load.lines().filter_map(|line| line.strip_prefix("# Depends:"));
     for dependency in depends.flat_map(str::split_whitespace) {
         enable(dependency, available, enabled, order)?;
@@ -84,6 +88,6 @@ mod tests {
             modules_to_enable(&["ssl", "rewrite"], &available, &enabled).unwrap(),
             ["socache_shmcb", "ssl", "rewrite"]
         );
-        assert_eq!(modules_to_enable(&["proxy"], &available, &enabled), Err("proxy".to_owned()));
+        assert_eq!(modules_to_enable(&["proxy"], &available, &enabled), Err(NoSuchModule("proxy".to_owned())));
     }
 }

@@ -5,6 +5,7 @@ use camino::Utf8Path;
 use super::desired::{tls, virtual_hosts};
 use super::parse::parse;
 use crate::config::{Dialect, Directive, ParseError, Section, SiteFiles, Syntax, Tree, Variable, Want, escaped};
+use crate::host_port::HostPort;
 use crate::site::Site;
 
 /// Apache httpd's syntax.
@@ -47,12 +48,12 @@ impl Dialect for ApacheSyntax {
     }
 
     fn ports(&self, host: &Section) -> Vec<u16> {
-        host.open.values().filter_map(port).collect()
+        host.open.values().filter_map(HostPort::port_of).collect()
     }
 
     fn wanted_port(&self, want: &Want) -> Option<u16> {
         match want {
-            Want::Section(_, addresses, _) => port(addresses.first()?),
+            Want::Section(_, addresses, _) => HostPort::port_of(addresses.first()?),
             Want::Directive(..) => None,
         }
     }
@@ -128,11 +129,6 @@ const WRITTEN: &[&str] = &[
     "SetHandler",
     "Location",
 ];
-
-/// The port of an address such as `*:80`.
-fn port(address: &str) -> Option<u16> {
-    address.rsplit_once(':')?.1.parse().ok()
-}
 
 /// An argument as the server reads it back: in double quotes where it has to be.
 pub(super) fn quoted(argument: &str) -> String {

@@ -161,7 +161,7 @@ fn folder(site: &Site, root: &str, host: &str) -> Vec<Want> {
     if let Some(php) = &serving.php {
         let address = match php {
             FastCgi::Socket(path) => format!("unix:{path}"),
-            FastCgi::Address(address) => address.clone(),
+            FastCgi::Address(address) => address.to_string(),
         };
         let script = ["SCRIPT_FILENAME".to_owned(), "$document_root$fastcgi_script_name".to_owned()];
         let inner = vec![

@@ -6,6 +6,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 
 use super::run::{self, ServerBlock, answering_name};
 use crate::config::{Answering, ConfigFault, Place, VirtualHost, asked_at};
+use crate::host_port::HostPort;
 use crate::servers::{Configuration, Listener};
 use crate::site::Site;
 
@@ -65,7 +66,7 @@ impl Configuration for NginxConfiguration {
         let of = |block: &ServerBlock| {
             let place = block.host.place.clone();
             let listener = move |address: &str| {
-                let port = address.rsplit(':').next()?.parse().ok()?;
+                let port = HostPort::port_of(address)?;
                 Some(Listener { address: address.trim_start_matches("*:").to_owned(), port, place: place.clone() })
             };
             block.listens.iter().filter_map(move |own| listener(&own.address)).collect::<Vec<_>>()

@@ -7,6 +7,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 
 use super::parse;
 use crate::config::{Answering, ConfigFault, Directive, Files, Node, Place, Section, VirtualHost, files_of};
+use crate::host_port::HostPort;
 use crate::network;
 
 /// How deep includes may nest.
@@ -339,8 +340,7 @@ impl Access {
     }
 
     fn is_about(&self, address: IpAddr) -> bool {
-        let network = network::parse(&self.whom);
-        self.whom == "all" || network.is_some_and(|network| network::is_within(network, address))
+        self.whom == "all" || network::parse(&self.whom).is_some_and(|network| network.contains(&address))
     }
 }
 
@@ -363,10 +363,8 @@ fn address(text: &str) -> String {
     if text.bytes().all(|byte| byte.is_ascii_digit()) {
         return format!("*:{text}");
     }
-    let (host, port) = match text.rsplit_once(':') {
-        Some((host, port)) if !port.ends_with(']') => (host, port),
-        _ => (text, "80"),
-    };
+    let (host, port) = HostPort::split(text);
+    let port = port.unwrap_or("80");
     let host = if host == "0.0.0.0" { "*" } else { host };
     format!("{host}:{port}")
 }

@@ -5,6 +5,7 @@ use camino::Utf8Path;
 use super::desired::{server_blocks, tls};
 use super::parse;
 use crate::config::{Dialect, Directive, ParseError, Section, SiteFiles, Syntax, Tree, Variable, Want, escaped};
+use crate::host_port::HostPort;
 use crate::site::Site;
 
 /// nginx's syntax.
@@ -140,5 +141,5 @@ const WRITTEN: &[&str] = &[
 
 /// The port of a `listen` address.
 fn port(address: &str) -> Option<u16> {
-    address.rsplit(':').next()?.parse().ok()
+    address.parse().ok().or_else(|| HostPort::port_of(address))
 }

@@ -8,8 +8,8 @@ use time::OffsetDateTime;
 use yandro_core::config::{OTHERS, list_of};
 use yandro_core::hosts;
 use yandro_core::pki::{Facts, vetted_root};
-use yandro_core::plan::{Change, Places, Reading, Role, Step, Wish};
-use yandro_core::site::{ListId, ServerId, Site, SiteList};
+use yandro_core::plan::{Change, Failed, Places, Reading, Role, Step, Wish};
+use yandro_core::site::{ListError, ListId, ServerId, Site, SiteList};
 use yandro_core::system::TrustStore;
 use yandro_core::system::nickname;
 
@@ -19,7 +19,7 @@ use super::{Answer, Asked, State, vetting};
 use crate::files;
 use crate::fresh::SystemFresh;
 use crate::machine::Machine;
-use crate::observe;
+use crate::observe::{self, ObserveError};
 use crate::servers::{Found, Registry};
 
 /// A path that root does not change on this user's word, and why.
@@ -58,6 +58,23 @@ pub(super) fn judge(wish: &Wish, uid: u32, asked: &[Asked]) -> (Permits, Vec<Ref
     (judge.permits, judge.refusals)
 }
 
+/// Why root plans nothing for a user.
+#[derive(Debug, thiserror::Error)]
+enum Unplanned {
+    #[error("{0} does not belong to the user who asks")]
+    ForeignFolder(Utf8PathBuf),
+    #[error("there is no user with the number {0}")]
+    NoUser(u32),
+    #[error("`{OTHERS}` can't be the name of a site")]
+    SharedName,
+    #[error(transparent)]
+    List(#[from] ListError),
+    #[error(transparent)]
+    Observe(#[from] ObserveError),
+    #[error(transparent)]
+    Plan(#[from] Failed),
+}
+
 struct Judge<'w> {
     wish: &'w Wish,
     uid: u32,
@@ -88,7 +105,7 @@ impl Judge<'_> {
         }
         let (machine, before, after) = match self.read() {
             Ok(read) => read,
-            Err(why) => return self.refuse_rest(&why),
+            Err(why) => return self.refuse_rest(&why.to_string()),
         };
         self.roots(machine.user());
         let mut why = None;
@@ -98,7 +115,7 @@ impl Judge<'_> {
             }
             match self.planned(&machine, reading, &before, &after) {
                 Ok(steps) => self.take(&machine, &after, steps),
-                Err(error) => why = why.or(Some(error)),
+                Err(error) => why = why.or(Some(error.to_string())),
             }
         }
         self.hosts_lines(&machine.places, &after);
@@ -117,17 +134,17 @@ impl Judge<'_> {
     }
 
     /// The machine with the user's folders, and both site lists.
-    fn read(&self) -> Result<(Machine, SiteList, SiteList), String> {
+    fn read(&self) -> Result<(Machine, SiteList, SiteList), Unplanned> {
         let folders = [&self.wish.config, &self.wish.data];
         if let Some(folder) = folders.into_iter().find(|folder| !is_users(folder, self.uid)) {
-            return Err(format!("{folder} does not belong to the user who asks"));
+            return Err(Unplanned::ForeignFolder(folder.clone()));
         }
         let machine = Machine::of_user(self.uid, &self.wish.config, &self.wish.data)?;
         let list = |text: &str| {
-            let list = SiteList::parse(text).map_err(|error| error.to_string())?;
+            let list = SiteList::parse(text)?;
             // That name's file is the one for unknown host names, which all users share.
             let is_shared = list.sites.iter().flat_map(Site::names).any(|name| name.as_str() == OTHERS);
-            if is_shared { Err(format!("`{OTHERS}` can't be the name of a site")) } else { Ok(list) }
+            if is_shared { Err(Unplanned::SharedName) } else { Ok(list) }
         };
         Ok((machine, list(&self.wish.before)?, list(&self.wish.after)?))
     }
@@ -139,7 +156,7 @@ impl Judge<'_> {
         reading: Reading,
         before: &SiteList,
         after: &SiteList,
-    ) -> Result<Vec<(Option<ServerId>, Step)>, String> {
+    ) -> Result<Vec<(Option<ServerId>, Step)>, Unplanned> {
         let sites = reading.sites(before, after);
         let names = before.sites.iter().chain(&after.sites).map(|site| site.name.clone());
         let observed = observe::observe_system(
@@ -150,7 +167,7 @@ impl Judge<'_> {
             &sites,
             OffsetDateTime::now_utc(),
         );
-        let mut observed = observed.map_err(|error| error.to_string())?;
+        let mut observed = observed?;
         let mut known = after.clone();
         if reading != Reading::Changes {
             // Servers in the user's own settings are none of root's.
@@ -158,7 +175,7 @@ impl Judge<'_> {
             known.sites.retain(|site| site.server.is_none_or(is_there));
         }
         let set = reading.plan(&mut observed, before, &known, self.wish.server, &mut SystemFresh::new());
-        let steps = set.map_err(|error| error.to_string())?.steps.into_iter();
+        let steps = set?.steps.into_iter();
         let systems = steps.filter(|step| observed.is_systems(step));
         Ok(systems.map(|step| (observed.server_of(step.path()), step)).collect())
     }
@@ -245,17 +262,22 @@ impl Judge<'_> {
                 State::Absent => String::from_utf8_lossy(&present()).into_owned(),
                 _ => self.wish.root.clone().unwrap_or_default(),
             };
-            let target = vetted_root(&text, user).and_then(|pem| match &to {
-                State::Absent => Ok(Target::Absent),
-                _ if !is_named_for(&path, &pem) => Err(format!("{path} is not the name of this certificate")),
-                _ => Ok(Target::File(pem.into_bytes())),
-            });
-            match target {
-                Ok(target) if target.state() == to => {
-                    self.permits.insert(path, Permit { from, target, certificate: Vec::new() });
+            let target = match (vetted_root(&text, user), &to) {
+                (Err(why), _) => {
+                    self.refuse(&path, why.to_string());
+                    continue;
                 }
-                Ok(_) => self.refuse(&path, "the file is to hold more than the certificate"),
-                Err(why) => self.refuse(&path, why),
+                (Ok(_), State::Absent) => Target::Absent,
+                (Ok(pem), _) if is_named_for(&path, &pem) => Target::File(pem.into_bytes()),
+                (Ok(_), _) => {
+                    self.refuse(&path, format!("{path} is not the name of this certificate"));
+                    continue;
+                }
+            };
+            if target.state() == to {
+                self.permits.insert(path, Permit { from, target, certificate: Vec::new() });
+            } else {
+                self.refuse(&path, "the file is to hold more than the certificate");
             }
         }
     }
@@ -337,9 +359,9 @@ fn words(answer: Answer) -> String {
 
 impl Machine {
     /// The real machine as one user's yandro sees it, with the servers that root knows.
-    fn of_user(uid: u32, config: &Utf8Path, data: &Utf8Path) -> Result<Self, String> {
+    fn of_user(uid: u32, config: &Utf8Path, data: &Utf8Path) -> Result<Self, Unplanned> {
         let mut machine = Self::bare();
-        let name = crate::machine::user_name(uid).ok_or_else(|| format!("there is no user with the number {uid}"))?;
+        let name = crate::machine::user_name(uid).ok_or(Unplanned::NoUser(uid))?;
         machine.places.list = ListId::new(&name, &config.join("sites.toml"));
         machine.places.config = config.to_owned();
         machine.places.data = data.to_owned();

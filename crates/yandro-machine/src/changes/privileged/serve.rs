@@ -11,10 +11,12 @@ use super::permits::{Permits, Target, has_own_certificate, is_taken_back, judge,
 use super::way::check_way;
 use super::{Answer, LONGEST, Request, State, Verb, failed, refused};
 use crate::caches;
+use crate::changes::ControlError;
 use crate::changes::control::{OnWait, ServerControl as _};
 use crate::changes::{link, lock};
 use crate::files::{self, Attributes};
 use crate::interrupt;
+use crate::process::ProgramError;
 use crate::servers::Control;
 use crate::trust;
 
@@ -79,10 +81,10 @@ impl Session {
             Request::Change { path, to, tag, in_place } => self.change(path, to, tag, *in_place),
             Request::Clean { path, tag } => self.clean(path, tag),
             Request::Control { server, verb } => {
-                return control(*server, *verb, on_wait).unwrap_or_else(refused);
+                return control(*server, *verb, on_wait).unwrap_or_else(|error| refused(error.to_string()));
             }
-            Request::Flush { cache } => return caches::flush(*cache).map_or_else(refused, |()| Answer::Done),
-            Request::Refresh { store } => return trust::refresh(*store).map_or_else(refused, |()| Answer::Done),
+            Request::Flush { cache } => return answered(caches::flush(*cache)),
+            Request::Refresh { store } => return answered(trust::refresh(*store)),
         };
         done.unwrap_or_else(|refusal| refusal)
     }
@@ -175,10 +177,13 @@ fn write(path: &Utf8Path, content: &[u8], tag: &str, in_place: bool) -> Result<A
     }
 }
 
-fn control(id: ServerId, verb: Verb, on_wait: OnWait<'_>) -> Result<Answer, String> {
+fn control(id: ServerId, verb: Verb, on_wait: OnWait<'_>) -> Result<Answer, ControlError> {
     let known = if id.is_configured() { Control::of_known(id) } else { None };
     let server = known.ok_or_else(|| {
-        format!("root does not know the server `{}`: root can add it to /etc/yandro/servers.toml", id.word())
+        ControlError::Said(format!(
+            "root does not know the server `{}`: root can add it to /etc/yandro/servers.toml",
+            id.word()
+        ))
     })?;
     match verb {
         Verb::Test => server.test(),
@@ -188,6 +193,10 @@ fn control(id: ServerId, verb: Verb, on_wait: OnWait<'_>) -> Result<Answer, Stri
         Verb::Stop => server.stop(on_wait),
     }
     .map(|()| Answer::Done)
+}
+
+fn answered(done: Result<(), ProgramError>) -> Answer {
+    done.map_or_else(|error| refused(error.to_string()), |()| Answer::Done)
 }
 
 fn is_tag(tag: &str) -> bool {

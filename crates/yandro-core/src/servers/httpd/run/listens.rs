@@ -3,6 +3,7 @@
 use core::net::{IpAddr, Ipv6Addr};
 
 use super::{Configuration, Event, EventKind, Place};
+use crate::host_port::{HostPort, in_brackets};
 
 /// One `Listen` directive.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -28,12 +29,11 @@ impl Listen {
 
     fn of(event: &Event) -> Option<Self> {
         let text = event.arguments.first()?;
-        let (host, port) = match text.rsplit_once(':') {
-            Some((host, port)) => (host, port),
-            None => ("*", text.as_str()),
+        let (host, port) = match HostPort::split(text) {
+            (host, Some(port)) => (host, port),
+            (port, None) => ("*", port),
         };
-        let host = host.strip_prefix('[').and_then(|host| host.strip_suffix(']')).unwrap_or(host);
-        let address: Option<IpAddr> = host.parse().ok();
+        let address: Option<IpAddr> = in_brackets(host).unwrap_or(host).parse().ok();
         // `[::]` takes in IPv4, too, where the server has been built for that, as nearly all are.
         let address = address.filter(|address| *address != IpAddr::V6(Ipv6Addr::UNSPECIFIED));
         Some(Self { address, port: port.parse().ok()?, place: event.place.clone() })

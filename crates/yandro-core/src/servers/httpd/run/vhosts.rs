@@ -4,6 +4,7 @@ use core::net::Ipv6Addr;
 
 use super::{Configuration, Event, EventKind};
 use crate::config::VirtualHost;
+use crate::host_port::{HostPort, in_brackets};
 
 impl Configuration {
     /// Every virtual host, in order.
@@ -82,11 +83,9 @@ pub(in crate::servers::httpd) fn bare(value: &str) -> &str {
 
 /// An address as the server compares it: `_default_` is `*`, no port is `*`.
 fn address(argument: &str) -> String {
-    let (host, port) = match argument.rsplit_once(':') {
-        Some((host, port)) if !port.ends_with(']') => (host, port),
-        _ => (argument, "*"),
-    };
-    let host = match host.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')) {
+    let (host, port) = HostPort::split(argument);
+    let port = port.unwrap_or("*");
+    let host = match in_brackets(host) {
         Some(inner) => inner.parse::<Ipv6Addr>().map_or_else(|_| host.to_owned(), |address| format!("[{address}]")),
         None if host.eq_ignore_ascii_case("_default_") || host == "255.255.255.255" => "*".to_owned(),
         None => host.to_owned(),
