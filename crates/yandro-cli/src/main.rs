@@ -43,7 +43,7 @@ fn main() -> ExitCode {
 /// Prints what clap says. Arguments that it repeats are shown escaped.
 fn print(error: &clap::Error) -> std::io::Result<()> {
     if error.use_stderr() {
-        let text = view::rendered(&error.render().to_string(), false);
+        let text = view::plain(&error.render().to_string());
         return std::io::stderr().write_all(text.as_bytes());
     }
     error.print().and_then(|()| std::io::stdout().flush())

@@ -4,10 +4,10 @@ use std::io::Write as _;
 use std::process::Command;
 
 use camino::Utf8PathBuf;
-use yandro_machine::changes::Escalate;
+use yandro_machine::changes::{Escalate, Reach};
 use yandro_machine::{Machine, process};
 
-use crate::view::rendered;
+use crate::view::plain;
 
 /// One call of sudo for this very program's hidden command, which is told single steps.
 #[derive(Debug)]
@@ -23,7 +23,7 @@ impl Sudo {
 }
 
 impl Escalate for Sudo {
-    fn command(&self, paths: &[Utf8PathBuf], server: bool) -> Option<Command> {
+    fn command(&self, paths: &[Utf8PathBuf], reach: Reach) -> Option<Command> {
         // Within a sysroot nothing of the machine is touched, and root is never needed.
         if !self.is_real {
             return None;
@@ -35,11 +35,11 @@ impl Escalate for Sudo {
             for path in paths {
                 text += &format!("  write {path}\n");
             }
-            if server {
+            if reach == Reach::Server {
                 text += "  test, reload, start or stop the web server\n";
             }
             // A person who does not see it is asked by sudo all the same.
-            _ = std::io::stderr().write_all(rendered(&text, false).as_bytes());
+            _ = std::io::stderr().write_all(plain(&text).as_bytes());
         }
         let mut command = Command::new(sudo);
         command.arg("--").arg(own).arg("privileged");

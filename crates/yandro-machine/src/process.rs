@@ -68,6 +68,29 @@ impl ProgramError {
     }
 }
 
+/// With whose rights a program runs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Rights {
+    /// Those of this process.
+    Own,
+    /// Under sudo those of the user who called it.
+    Callers,
+}
+
+impl Rights {
+    /// The caller's, unless a program is root's.
+    pub fn unless(is_roots: bool) -> Self {
+        if is_roots { Self::Own } else { Self::Callers }
+    }
+
+    fn command(self, program: &Utf8Path) -> io::Result<Command> {
+        match self {
+            Self::Own => Ok(Command::new(program)),
+            Self::Callers => caller::command(program),
+        }
+    }
+}
+
 /// Keeps the memory of this process, which may hold a key, out of core dumps and other users'
 /// debuggers (prctl(2), `PR_SET_DUMPABLE`). Programs that it starts are as they always were.
 pub fn keep_memory_to_itself() {
@@ -95,22 +118,22 @@ pub fn run(program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
     finish(clean(program), program, arguments, &[], LIMIT)
 }
 
-/// Runs a server's own program to its end. Under sudo `as_caller` has it run as the user who called.
+/// Runs a server's own program to its end. Under sudo `rights` may be the caller's.
 ///
 /// # Errors
 /// When it can't be started, or doesn't end within two minutes.
-pub(crate) fn run_server(program: &Utf8Path, arguments: &[&str], as_caller: bool) -> io::Result<Ran> {
-    let command = if as_caller { caller::command(program)? } else { Command::new(program) };
+pub(crate) fn run_server(program: &Utf8Path, arguments: &[&str], rights: Rights) -> io::Result<Ran> {
+    let command = rights.command(program)?;
     finish(cleaned(command), program, arguments, &[], LIMIT)
 }
 
 /// Runs a program to its end with the environment of this process: for commands that a person named. Under sudo
-/// `as_caller` has it run as the user who called.
+/// `rights` may be the caller's.
 ///
 /// # Errors
 /// When it can't be started, or doesn't end within two minutes.
-pub fn run_with_environment(program: &Utf8Path, arguments: &[&str], as_caller: bool) -> io::Result<Ran> {
-    let command = if as_caller { caller::command(program)? } else { Command::new(program) };
+pub fn run_with_environment(program: &Utf8Path, arguments: &[&str], rights: Rights) -> io::Result<Ran> {
+    let command = rights.command(program)?;
     finish(command, program, arguments, &[], LIMIT)
 }
 
@@ -185,10 +208,10 @@ fn finish_pipes(
 pub(crate) fn run_starter(
     program: &Utf8Path,
     arguments: &[&str],
-    as_caller: bool,
+    rights: Rights,
     is_up: impl Fn() -> bool,
 ) -> io::Result<Ran> {
-    let mut command = cleaned(if as_caller { caller::command(program)? } else { Command::new(program) });
+    let mut command = cleaned(rights.command(program)?);
     command.args(arguments).process_group(0).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
     let mut child = command.spawn()?;
     let mut pipes = Pipes::of(&mut child)?;

@@ -149,26 +149,30 @@ async fn accept(listener: TcpListener, shared: Shared, graceful: Arc<GracefulShu
 async fn serve(stream: TcpStream, client: SocketAddr, shared: Shared, requests: Requests, watcher: Watcher) {
     let stream = Prompt::new(stream);
     match &shared.tls {
-        None => speak(stream, None, client, &shared, requests, watcher).await,
+        None => speak(stream, &shared, Talk { client, sni: None, requests, watcher }).await,
         Some(acceptor) => {
             let Ok(Ok(stream)) = tokio::time::timeout(HANDSHAKE, acceptor.accept(stream)).await else { return };
             let sni: Option<Arc<str>> = stream.get_ref().1.server_name().map(Into::into);
-            speak(stream, sni, client, &shared, requests, watcher).await;
+            speak(stream, &shared, Talk { client, sni, requests, watcher }).await;
         }
     }
 }
 
-/// Answers the requests of one connection.
-async fn speak<S>(
-    stream: S,
-    sni: Option<Arc<str>>,
+/// A connection with a client.
+struct Talk {
     client: SocketAddr,
-    shared: &Shared,
+    /// The name that it asked for when it shook hands.
+    sni: Option<Arc<str>>,
     requests: Requests,
     watcher: Watcher,
-) where
+}
+
+/// Answers the requests of one connection.
+async fn speak<S>(stream: S, shared: &Shared, talk: Talk)
+where
     S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
 {
+    let Talk { sni, client, requests, watcher } = talk;
     let service = service_fn(|mut request: Request<Incoming>| {
         let (sites, sni, under_way) = (tls::current(&shared.sites), sni.clone(), requests.begin());
         let (is_secure, https_port) = (shared.tls.is_some(), shared.https_port);

@@ -3,7 +3,7 @@
 use std::io::{BufRead as _, IsTerminal as _, Write as _};
 
 use crate::error::CommandError;
-use crate::view::rendered;
+use crate::view::plain;
 
 /// Asks on the terminal. `fact` says what is at stake, `question` what is going to be done, and
 /// `option` how to agree where there is no terminal.
@@ -15,7 +15,7 @@ pub(super) fn ask(fact: &str, question: &str, option: &str) -> Result<(), Comman
         return Err(CommandError::usage(fact).hint(option).code("consent-needed"));
     }
     // A user who doesn't see the question answers nothing, and nothing is done.
-    _ = write!(std::io::stderr(), "{} [y/N] ", rendered(&format!("{fact}\n{question}"), false));
+    _ = write!(std::io::stderr(), "{} [y/N] ", plain(&format!("{fact}\n{question}")));
     let mut answer = String::new();
     _ = std::io::stdin().lock().read_line(&mut answer);
     if matches!(answer.trim().to_ascii_lowercase().as_str(), "y" | "yes") {

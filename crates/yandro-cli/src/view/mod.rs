@@ -13,7 +13,8 @@ use yandro_core::name::HostName;
 
 pub(crate) use outcome::{Data, Outcome, data};
 pub(crate) use table::{Cell, Table};
-pub(crate) use tone::{Tone, rendered};
+use tone::rendered;
+pub(crate) use tone::{Tone, plain};
 
 use serde_json::json;
 
@@ -167,7 +168,7 @@ pub(crate) fn on_wait(is_quiet: bool) -> impl Fn(&str) {
     move |what| {
         if !is_quiet {
             // A user who doesn't see it waits all the same.
-            _ = writeln!(std::io::stderr(), "note: waiting for {}", rendered(what, false));
+            _ = writeln!(std::io::stderr(), "note: waiting for {}", plain(what));
         }
     }
 }

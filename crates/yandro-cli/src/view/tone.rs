@@ -61,6 +61,11 @@ fn tone_of(c: char) -> Option<Tone> {
     u8::try_from(number).ok().map(Tone)
 }
 
+/// What a terminal gets without styles.
+pub(crate) fn plain(text: &str) -> String {
+    rendered(text, false)
+}
+
 /// What the terminal gets: with escape sequences for the styles if `styled`, and without any others.
 pub(crate) fn rendered(text: &str, styled: bool) -> String {
     let mut out = String::with_capacity(text.len());

@@ -60,33 +60,6 @@ pub enum CertificateFault {
     Ended(OffsetDateTime),
 }
 
-/// How a page was asked for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Scheme {
-    /// `http`.
-    Http,
-    /// `https`.
-    Https,
-}
-
-impl Scheme {
-    /// As it stands in a URL (RFC 9110 section 4.2).
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Http => "http",
-            Self::Https => "https",
-        }
-    }
-
-    /// The port that a URL leaves out.
-    pub(super) fn default_port(self) -> u16 {
-        match self {
-            Self::Http => 80,
-            Self::Https => 443,
-        }
-    }
-}
-
 /// What was asked for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Request {

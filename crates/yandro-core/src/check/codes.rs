@@ -7,12 +7,11 @@ use camino::Utf8PathBuf;
 use serde::Serialize;
 use time::OffsetDateTime;
 
-use super::cause::{
-    CertificateFault, Forbidden, OverrideRefusal, Refusal, Request, Scheme, UnexpectedFolder, Unresolved,
-};
+use super::cause::{CertificateFault, Forbidden, OverrideRefusal, Refusal, Request, UnexpectedFolder, Unresolved};
 use super::circumstances::PortHolder;
 use super::traits::{Patience, SafeFix, Traits};
 use crate::name::HostName;
+use crate::site::Scheme;
 use crate::site::{Content, ServerId};
 use crate::system::Cache;
 

@@ -23,7 +23,7 @@ mod steps_tls;
 mod traits;
 mod words;
 
-pub use cause::{CertificateFault, Forbidden, OverrideRefusal, Refusal, Request, Scheme, UnexpectedFolder, Unresolved};
+pub use cause::{CertificateFault, Forbidden, OverrideRefusal, Refusal, Request, UnexpectedFolder, Unresolved};
 pub use circumstances::{
     AnsweringHost, Beside, Circumstances, Configured, LogLine, PortHolder, SiteFileState, StoreStanding,
 };

@@ -1,7 +1,7 @@
 //! The steps of the answers: over plain HTTP, over HTTPS, and the proof.
 
 use super::REDIRECT_PROBE;
-use super::cause::{Forbidden, Request, Scheme, UnexpectedFolder};
+use super::cause::{Forbidden, Request, UnexpectedFolder};
 use super::codes::{Cause, Severity};
 use super::finding::{Diagnosis, Evidence, Judged, fail};
 use super::judge::Judge;
@@ -12,6 +12,7 @@ use super::remedy::{MapOption, Remedy};
 use super::steps::seen;
 use crate::name::{HostName, Suffix};
 use crate::shell::word;
+use crate::site::Scheme;
 use crate::site::{Content, Https};
 
 /// The host of an absolute address.

@@ -126,6 +126,22 @@ pub fn others_name() -> HostName {
 /// What the names of all of yandro's files begin with.
 const PREFIX: &str = "yandro-";
 
+/// What is asked of the disk to know a layout.
+pub struct LayoutDisk<'d> {
+    /// Whether a path of this machine is a folder.
+    pub is_folder: &'d dyn Fn(&Utf8Path) -> bool,
+    /// Whether there is something at a path of the server's.
+    pub exists: &'d dyn Fn(&str) -> bool,
+    /// Where a path of the server's is on this machine.
+    pub at: &'d dyn Fn(&str) -> Utf8PathBuf,
+}
+
+impl std::fmt::Debug for LayoutDisk<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("LayoutDisk")
+    }
+}
+
 impl Layout {
     /// The first of these layouts that is there. `exists` tells of a path of the table, and `at`
     /// gives it as a path of this machine.
@@ -154,20 +170,13 @@ impl Layout {
     /// The layout of a server that a person names by its main file: a known one if it is that
     /// one's, else sites' files go into the first of these folders beside the main file that is
     /// there, and beside it if none is.
-    pub fn named(
-        known: &'static [KnownLayout],
-        main: &Utf8Path,
-        folders: &[&str],
-        is_folder: impl Fn(&Utf8Path) -> bool,
-        exists: impl Fn(&str) -> bool,
-        at: impl Fn(&str) -> Utf8PathBuf,
-    ) -> Self {
-        let known = known.iter().find(|known| at(known.main) == *main && exists(known.sign));
+    pub fn named(known: &'static [KnownLayout], main: &Utf8Path, folders: &[&str], disk: &LayoutDisk<'_>) -> Self {
+        let known = known.iter().find(|known| (disk.at)(known.main) == *main && (disk.exists)(known.sign));
         if let Some(known) = known {
-            return Self::of_known(known, at);
+            return Self::of_known(known, disk.at);
         }
         let beside = main.parent().unwrap_or(Utf8Path::new("/"));
-        let usual = folders.iter().map(|name| beside.join(name)).find(|folder| is_folder(folder));
+        let usual = folders.iter().map(|name| beside.join(name)).find(|folder| (disk.is_folder)(folder));
         let sites = usual.unwrap_or_else(|| beside.to_owned());
         Self { known: &PLAIN, main: main.to_owned(), sites, links: None }
     }

@@ -21,7 +21,7 @@ pub use image::FileImage;
 pub(crate) use include::{files_of, matches_path};
 pub use journal::{Journal, Switched};
 pub(crate) use layout::PLAIN;
-pub use layout::{FileOwner, KnownLayout, KnownLinks, Layout, Links, OTHERS, others_name};
+pub use layout::{FileOwner, KnownLayout, KnownLinks, Layout, LayoutDisk, Links, OTHERS, others_name};
 pub use others::{Others, listened_port, others_certificate, others_file};
 pub use path_view::{PathPair, PathPairError, PathView};
 pub use published::{Published, PublishedPort, PublishedPortError};

@@ -13,6 +13,7 @@ use super::journal::Journal;
 use super::site_file::Dialect;
 use super::site_files::SiteFiles;
 use crate::host_port::HostPort;
+use crate::site::Scheme;
 
 const HEAD: &str = "# Default virtual hosts for unknown host names, shared by all site lists; kept by `yandro map`\n";
 /// The first line as builds before this one wrote it.
@@ -117,8 +118,8 @@ fn head(dialect: &dyn Dialect, others: &Others) -> String {
 }
 
 fn rendered(dialect: &dyn Dialect, others: &Others, files: &SiteFiles) -> String {
-    let plain = others.http.iter().map(|port| dialect.others(*port, files, false));
-    let secure = others.https.iter().map(|port| dialect.others(*port, files, true));
+    let plain = others.http.iter().map(|port| dialect.others(*port, files, Scheme::Http));
+    let secure = others.https.iter().map(|port| dialect.others(*port, files, Scheme::Https));
     let hosts: String = plain.chain(secure).map(|want| want.render(dialect, "", "\n")).collect();
     head(dialect, others) + &hosts
 }

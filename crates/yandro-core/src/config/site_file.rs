@@ -3,9 +3,10 @@
 use camino::Utf8Path;
 
 use super::tree::{Directive, ParseError, Section, Tree};
-use super::want::{HandEdit, Syntax, Want, changed_by_hand, foreign, set_opening, update};
+use super::want::{FileText, HandEdit, Syntax, Want, changed_by_hand, foreign, set_opening};
 use crate::config::{SiteFiles, Variable};
 use crate::name::HostName;
+use crate::site::Scheme;
 use crate::site::{ListId, Site};
 use crate::source::{self, Excerpt, Splice};
 
@@ -30,7 +31,7 @@ pub trait Dialect: Syntax {
     fn is_secure(&self, host: &Section) -> bool;
     /// What answers on a port for names that are no sites: over plain HTTP what was there before,
     /// over HTTPS, with the files of a certificate, a refusal.
-    fn others(&self, port: u16, files: &SiteFiles, is_secure: bool) -> Want;
+    fn others(&self, port: u16, files: &SiteFiles, scheme: Scheme) -> Want;
     /// The directives that name a certificate and its key.
     fn certificate_names(&self) -> [&'static str; 2];
     /// How a variable is written in an argument.
@@ -63,6 +64,7 @@ pub fn site_file(
     let tree = dialect.parse(existing)?;
     let eol = source::line_end(existing);
     let port = |want: &Want| dialect.wanted_port(want);
+    let file = FileText { syntax: dialect, source: existing, eol };
     let mut splices = Vec::new();
     splices.extend(now.1.list.as_ref().and_then(|list| name_owner(existing, name, list, eol)));
     let mut missing = String::new();
@@ -76,7 +78,7 @@ pub fn site_file(
             Some(section) => {
                 splices.extend(set_opening(dialect, section, old.map(|(arguments, _)| arguments), arguments));
                 let old = old.map(|(_, inner)| inner).unwrap_or_default();
-                splices.extend(update(dialect, existing, section, old, inner, eol));
+                splices.extend(file.update(section, old, inner));
             }
             None => missing += &(eol.to_owned() + &want.render(dialect, "", eol)),
         }

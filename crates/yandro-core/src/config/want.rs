@@ -102,41 +102,69 @@ impl Want {
     }
 }
 
-/// The splices that bring `section`, in which `old` was wanted, to say `new`.
-pub(crate) fn update(
-    syntax: &dyn Syntax,
-    source: &[u8],
-    section: &Section,
-    old: &[Want],
-    new: &[Want],
-    eol: &str,
-) -> Vec<Splice> {
-    let mut splices = Vec::new();
-    for want in old.iter().filter(|want| !new.iter().any(|other| other.is_same(want, syntax))) {
-        if let Some(node) = find_exact(section, want) {
-            splices.push(Splice::remove(node.span()));
-        }
-    }
-    let mut after = section.open.span.end;
-    let indent = indentation(source, section);
-    for want in new {
-        let before = old.iter().find(|other| other.is_same(want, syntax));
-        match find(syntax, section, want, before) {
-            Some(node) => {
-                after = node.span().end;
-                splices.extend(change(syntax, source, node, before, want, eol));
-            }
-            // Wanted all along, and not there: a person took it out.
-            None if before == Some(want) => {}
-            None => {
-                let text = want.render(syntax, &indent, eol);
-                // Where a line holds more than one thing the new one begins its own.
-                let is_line_start = source[..after].ends_with(b"\n");
-                splices.push(Splice::insert(after, if is_line_start { text } else { format!("{eol}{text}") }));
+/// A file whose wants change.
+pub(crate) struct FileText<'f> {
+    pub(crate) syntax: &'f dyn Syntax,
+    pub(crate) source: &'f [u8],
+    /// Its line ends.
+    pub(crate) eol: &'f str,
+}
+
+impl FileText<'_> {
+    /// The splices that bring `section`, in which `old` was wanted, to say `new`.
+    pub(crate) fn update(&self, section: &Section, old: &[Want], new: &[Want]) -> Vec<Splice> {
+        let Self { syntax, source, eol } = *self;
+        let mut splices = Vec::new();
+        for want in old.iter().filter(|want| !new.iter().any(|other| other.is_same(want, syntax))) {
+            if let Some(node) = find_exact(section, want) {
+                splices.push(Splice::remove(node.span()));
             }
         }
+        let mut after = section.open.span.end;
+        let indent = indentation(source, section);
+        for want in new {
+            let before = old.iter().find(|other| other.is_same(want, syntax));
+            match find(syntax, section, want, before) {
+                Some(node) => {
+                    after = node.span().end;
+                    splices.extend(self.change(node, before, want));
+                }
+                // Wanted all along, and not there: a person took it out.
+                None if before == Some(want) => {}
+                None => {
+                    let text = want.render(syntax, &indent, eol);
+                    // Where a line holds more than one thing the new one begins its own.
+                    let is_line_start = source[..after].ends_with(b"\n");
+                    splices.push(Splice::insert(after, if is_line_start { text } else { format!("{eol}{text}") }));
+                }
+            }
+        }
+        splices
     }
-    splices
+
+    fn change(&self, node: &Node, before: Option<&Want>, want: &Want) -> Vec<Splice> {
+        match (node, want) {
+            (Node::Directive(own), Want::Directive(_, arguments)) => {
+                let says_it = own.values().eq(arguments.iter().map(String::as_str));
+                // Wanted all along, and different in the file: a person changed it.
+                let is_persons = before == Some(want);
+                if says_it || is_persons { Vec::new() } else { vec![set_arguments(self.syntax, own, arguments)] }
+            }
+            (Node::Section(own), Want::Section(_, arguments, wants)) => {
+                let mut splices = Vec::new();
+                if !own.open.values().eq(arguments.iter().map(String::as_str)) {
+                    splices.push(set_arguments(self.syntax, &own.open, arguments));
+                }
+                let before = match before {
+                    Some(Want::Section(_, _, before)) => before.as_slice(),
+                    _ => &[],
+                };
+                splices.extend(self.update(own, before, wants));
+                splices
+            }
+            _ => Vec::new(),
+        }
+    }
 }
 
 /// The node that a want stands for: one that says it already, else one that says
@@ -166,37 +194,6 @@ fn find_exact<'s>(section: &'s Section, want: &Want) -> Option<&'s Node> {
         }
         _ => false,
     })
-}
-
-fn change(
-    syntax: &dyn Syntax,
-    source: &[u8],
-    node: &Node,
-    before: Option<&Want>,
-    want: &Want,
-    eol: &str,
-) -> Vec<Splice> {
-    match (node, want) {
-        (Node::Directive(own), Want::Directive(_, arguments)) => {
-            let says_it = own.values().eq(arguments.iter().map(String::as_str));
-            // Wanted all along, and different in the file: a person changed it.
-            let is_persons = before == Some(want);
-            if says_it || is_persons { Vec::new() } else { vec![set_arguments(syntax, own, arguments)] }
-        }
-        (Node::Section(own), Want::Section(_, arguments, wants)) => {
-            let mut splices = Vec::new();
-            if !own.open.values().eq(arguments.iter().map(String::as_str)) {
-                splices.push(set_arguments(syntax, &own.open, arguments));
-            }
-            let before = match before {
-                Some(Want::Section(_, _, before)) => before.as_slice(),
-                _ => &[],
-            };
-            splices.extend(update(syntax, source, own, before, wants, eol));
-            splices
-        }
-        _ => Vec::new(),
-    }
 }
 
 /// The splice that has a section open with other arguments, if a person has left them alone.

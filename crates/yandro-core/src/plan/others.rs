@@ -16,21 +16,26 @@ use crate::config::{Journal, OTHERS, Others, listened_port, others_certificate, 
 use crate::name::HostName;
 use crate::site::{Content, Https, ServerId, Site};
 
-/// Keeps the virtual hosts for other names in step with `site`, which was just planned, and with
-/// the lines that were changed for it.
+/// A site that was just planned on a server, with the lines that were changed for it.
+pub(super) struct Placed<'p> {
+    pub(super) server: &'p dyn ServerModel,
+    pub(super) site: &'p Site,
+    pub(super) journal: &'p Journal,
+}
+
+/// Keeps the virtual hosts for other names in step with a site that was just planned.
 pub(super) fn keep_others(
     set: &mut ChangeSet,
     observed: &Observed,
-    server: &dyn ServerModel,
-    site: &Site,
-    journal: &Journal,
+    placed: &Placed<'_>,
     fresh: &mut dyn Fresh,
 ) -> Result<(), PlanError> {
+    let server = placed.server;
     let (name, own, dialect) = (others_name(), server.own(), server.dialect());
     let path = own.layout.site_file(&name);
     let existing = own.site_files.get(&name);
     let before = existing.map(|text| Others::read(dialect, text)).unwrap_or_default();
-    let now = others_with(&before, set, server, site, journal);
+    let now = others_with(&before, set, placed);
     let link = own.layout.site_link(&name);
     let old = link.as_ref().and_then(|(link, _)| own.site_links.get(link.file_name().unwrap_or_default()).cloned());
     let is_linked = link.is_none() || old.is_some();
@@ -64,7 +69,8 @@ pub(super) fn keep_others(
 }
 
 /// What the file for other names is to hold once `site` is there.
-fn others_with(before: &Others, set: &ChangeSet, server: &dyn ServerModel, site: &Site, journal: &Journal) -> Others {
+fn others_with(before: &Others, set: &ChangeSet, placed: &Placed<'_>) -> Others {
+    let Placed { server, site, journal } = *placed;
     let kept = |known: &BTreeSet<u16>, own: Vec<u16>| {
         let own = if site.serving.by_address { Vec::new() } else { own };
         let ports = known.iter().copied().chain(own);

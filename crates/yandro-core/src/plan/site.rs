@@ -9,7 +9,7 @@ use super::error::PlanError;
 use super::fresh::Fresh;
 use super::model::remove_site_file;
 use super::observed::Observed;
-use super::others::{keep_others, release_ports};
+use super::others::{Placed, keep_others, release_ports};
 use super::role::Role;
 use crate::config::OTHERS;
 use crate::hosts::{self, Mapping};
@@ -73,7 +73,7 @@ pub(super) fn map_one(
         (Some(id), None) if id.is_configured() => return Err(PlanError::ServerMissing(id)),
         (_, Some(server)) => {
             let journal = server.plan_site(&mut set, observed, before, site)?;
-            keep_others(&mut set, observed, server, site, &journal, fresh)?;
+            keep_others(&mut set, observed, &Placed { server, site, journal: &journal }, fresh)?;
         }
         (_, None) => {}
     }

@@ -9,6 +9,7 @@ use ring::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair};
 use time::macros::datetime;
 
 use super::*;
+use crate::config::LayoutDisk;
 use crate::config::{Files, Layout, OTHERS, PathPair, PathView, Published, Seen};
 use crate::hosts::HostsFile;
 use crate::httpd::KNOWN;
@@ -151,7 +152,12 @@ impl Disk {
     fn layout(&self) -> Layout {
         let exists = |path: &str| self.files.keys().any(|own| own.starts_with(path));
         Layout::find(KNOWN, exists, |path| path.into()).unwrap_or_else(|| {
-            Layout::named(KNOWN, Utf8Path::new("/opt/ferries/httpd.conf"), &[], |_| false, exists, |path| path.into())
+            Layout::named(
+                KNOWN,
+                Utf8Path::new("/opt/ferries/httpd.conf"),
+                &[],
+                &LayoutDisk { is_folder: &|_| false, exists: &exists, at: &|path| path.into() },
+            )
         })
     }
 
@@ -251,7 +257,12 @@ impl Disk {
         let here = seen(ServerKind::Nginx, own(&layout, ServerId::NGINX, places.view()), loopback6);
         // In a virtual machine, under other paths.
         let main = Utf8Path::new("/mnt/harbour/etc/nginx.conf");
-        let layout = Layout::named(crate::nginx::KNOWN, main, &[], |_| false, |_| false, |path| path.into());
+        let layout = Layout::named(
+            crate::nginx::KNOWN,
+            main,
+            &[],
+            &LayoutDisk { is_folder: &|_| false, exists: &|_| false, at: &|path| path.into() },
+        );
         let view = PathView::Pairs(PAIRS.iter().map(|pair| PathPair::parse(pair).unwrap()).collect());
         let elsewhere = seen(ServerKind::Nginx, own(&layout, harbour(), view), None);
         Observed {

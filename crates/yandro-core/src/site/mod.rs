@@ -8,6 +8,7 @@ mod list;
 mod list_id;
 mod options;
 mod patch;
+mod scheme;
 mod server;
 mod serving;
 mod upstream;
@@ -20,6 +21,7 @@ pub use list::{ListError, SiteList};
 pub use list_id::ListId;
 pub use options::{Argument, Form, Group, OPTIONS, SiteOption, option, options_page};
 pub use patch::{Facts, Refusal, SitePatch};
+pub use scheme::Scheme;
 pub use server::{ServerId, ServerName, ServerNameError};
 pub use serving::{
     FastCgi, Listing, Logs, Overrides, Serving, Symlinks, UpstreamHost, checked_fallback, checked_index,

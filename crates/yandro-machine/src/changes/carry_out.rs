@@ -10,6 +10,7 @@ use yandro_core::system::{Cache, StoreKind};
 
 use super::control::ControlError;
 use super::control::{Controls, OnWait, ServerAction};
+use super::hands::Reach;
 use super::hands::{Escalate, Hands, Helped, by_need, may_change, may_write};
 use super::lock::Lock;
 use super::originals;
@@ -221,7 +222,8 @@ fn get_rights<E>(
             return Err(CarryOutError::NeedsRoot(refusals));
         }
     }
-    if (!forbidden.is_empty() || needs_root) && !hands.prepare(&forbidden, needs_root) {
+    let reach = if needs_root { Reach::Server } else { Reach::Files };
+    if (!forbidden.is_empty() || needs_root) && !hands.prepare(&forbidden, reach) {
         return Err(CarryOutError::NotPermitted { paths: forbidden, server: needs_root });
     }
     if let Some(wish) = wish {

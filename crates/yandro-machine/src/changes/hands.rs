@@ -25,7 +25,16 @@ use crate::trust;
 pub trait Escalate {
     /// The command to start it with, once the person has been told what root is needed
     /// for; `None` if there is no way.
-    fn command(&self, paths: &[Utf8PathBuf], server: bool) -> Option<Command>;
+    fn command(&self, paths: &[Utf8PathBuf], reach: Reach) -> Option<Command>;
+}
+
+/// What root is needed for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Reach {
+    /// Files alone.
+    Files,
+    /// The control of a web server, beside files.
+    Server,
 }
 
 /// No way to become root: what may not be written fails.
@@ -33,9 +42,18 @@ pub trait Escalate {
 pub struct NoEscalation;
 
 impl Escalate for NoEscalation {
-    fn command(&self, _: &[Utf8PathBuf], _: bool) -> Option<Command> {
+    fn command(&self, _: &[Utf8PathBuf], _: Reach) -> Option<Command> {
         None
     }
+}
+
+/// How the helper writes a file.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Manner {
+    /// A new file takes the old one's place.
+    Whole,
+    /// Into the file that is there.
+    InPlace,
 }
 
 /// Does steps, with the helper's hands where its own may not.
@@ -50,12 +68,12 @@ impl<'a> Hands<'a> {
         Self { escalate, on_wait, helper: RefCell::new(None) }
     }
 
-    /// Starts the helper for these paths, and for the server's control if `server`.
+    /// Starts the helper for these paths, and for what else is in its reach.
     /// `false` when there is no way to, or it was refused.
-    pub(super) fn prepare(&self, paths: &[Utf8PathBuf], server: bool) -> bool {
+    pub(super) fn prepare(&self, paths: &[Utf8PathBuf], reach: Reach) -> bool {
         let mut helper = self.helper.borrow_mut();
         if helper.is_none() {
-            *helper = self.escalate.command(paths, server).and_then(|command| Helper::start(command).ok());
+            *helper = self.escalate.command(paths, reach).and_then(|command| Helper::start(command).ok());
         }
         helper.is_some()
     }
@@ -95,7 +113,7 @@ impl<'a> Hands<'a> {
 
     fn ask(&self, path: &Utf8Path, request: &Request) -> Result<Answer, FileError> {
         let paths = [path.to_owned()];
-        if !self.prepare(&paths, false) {
+        if !self.prepare(&paths, Reach::Files) {
             return Err(FileError::at(path)(std::io::ErrorKind::PermissionDenied.into()));
         }
         let mut helper = self.helper.borrow_mut();
@@ -120,14 +138,15 @@ impl<'a> Hands<'a> {
             return files::write(path, content, attributes, tag, before_in_place).map(|_| ());
         }
         let to = State::of_file(Some(content));
-        if self.change(path, &to, tag, false)? == Answer::OnlyInPlace {
+        if self.change(path, &to, tag, Manner::Whole)? == Answer::OnlyInPlace {
             before_in_place()?;
-            self.change(path, &to, tag, true)?;
+            self.change(path, &to, tag, Manner::InPlace)?;
         }
         Ok(())
     }
 
-    fn change(&self, path: &Utf8Path, to: &State, tag: &str, in_place: bool) -> Result<Answer, FileError> {
+    fn change(&self, path: &Utf8Path, to: &State, tag: &str, manner: Manner) -> Result<Answer, FileError> {
+        let in_place = manner == Manner::InPlace;
         let request = Request::Change { path: path.to_owned(), to: to.clone(), tag: tag.to_owned(), in_place };
         self.ask(path, &request)
     }
@@ -135,7 +154,7 @@ impl<'a> Hands<'a> {
     /// Removes a file or a link.
     pub(super) fn remove(&self, path: &Utf8Path, tag: &str) -> Result<(), FileError> {
         if !may_change(path) {
-            return self.change(path, &State::Absent, tag, false).map(|_| ());
+            return self.change(path, &State::Absent, tag, Manner::Whole).map(|_| ());
         }
         let _rights = caller::rights_for(path);
         fs::remove_file(files::follow_folder(path)).map_err(FileError::at(path))?;
@@ -163,7 +182,7 @@ impl<'a> Hands<'a> {
         if may_change(path) {
             return link::set_link(path, target, tag);
         }
-        self.change(path, &State::of_link(Some(target)), tag, false).map(|_| ())
+        self.change(path, &State::of_link(Some(target)), tag, Manner::Whole).map(|_| ())
     }
 }
 
@@ -253,7 +272,7 @@ pub fn with_rights<T>(
         return Some(work(control));
     }
     let hands = Hands::new(escalate, on_wait);
-    hands.prepare(&[], true).then(|| work(&hands.helped(id, control)))
+    hands.prepare(&[], Reach::Server).then(|| work(&hands.helped(id, control)))
 }
 
 /// Whether this process may make, rename and remove in the folder of a path.

@@ -9,6 +9,7 @@ use yandro_core::site::ServerId;
 
 use super::control::ControlError;
 use super::control::{Controls, OnWait, ServerAction};
+use super::hands::Reach;
 use super::hands::{Escalate, Hands, Helped, by_need};
 use super::lock::Lock;
 use super::record::{self, Record, RecordError, RecordedChange, RecordedFile};
@@ -141,7 +142,7 @@ pub(super) fn put_back(
     {
         // Also where no file had to be put back: the store may have taken it up all the same.
         if !rustix::process::geteuid().is_root() {
-            hands.prepare(&[store.folder().into()], false);
+            hands.prepare(&[store.folder().into()], Reach::Files);
         }
         hands.refresh(store).map_err(PutBackError::Trust)?;
     }
@@ -258,11 +259,11 @@ pub fn recover(
         fs::remove_file(&path).map_err(FileError::at(&path))?;
     }
     for path in record::records(&history, "begun").into_iter().rev() {
-        let Some(record) = read_or_set_aside(&path, &mut recovery, false)? else { continue };
+        let Some(record) = read_or_set_aside(&path, &mut recovery, Progress::Begun)? else { continue };
         let hands = Hands::new(escalate, on_wait);
         let controls: Vec<_> = servers.iter().filter(|(id, _)| record.servers.contains(id)).copied().collect();
         let needs_root = controls.iter().any(|(_, server)| server.needs_root());
-        let is_helped = needs_root && hands.prepare(&[], true);
+        let is_helped = needs_root && hands.prepare(&[], Reach::Server);
         let helped: Vec<Helped<'_, '_>> = controls.iter().map(|(id, control)| hands.helped(*id, *control)).collect();
         let controls = if is_helped { by_need(&controls, &helped) } else { controls };
         let ran: Vec<ServerId> = record.ran.iter().copied().collect();
@@ -276,24 +277,31 @@ pub fn recover(
         recovery.recovered.push(Recovered { command: record.command.clone(), at: record.at.clone(), servers });
     }
     for path in record::records(&history, "tidying") {
-        if let Some(record) = read_or_set_aside(&path, &mut recovery, true)? {
+        if let Some(record) = read_or_set_aside(&path, &mut recovery, Progress::Complete)? {
             clean_up(machine, &record, &history);
         }
     }
     Ok(recovery)
 }
 
+/// How far a change set came.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Progress {
+    Begun,
+    Complete,
+}
+
 /// Reads a record; one that is damaged is set aside.
 fn read_or_set_aside(
     path: &Utf8Path,
     recovery: &mut Recovery,
-    is_complete: bool,
+    progress: Progress,
 ) -> Result<Option<Record>, PutBackError> {
     match Record::read(path) {
         Ok(record) => Ok(Some(record)),
         Err(RecordError::File(error)) => Err(error.into()),
         Err(RecordError::Damaged) => {
-            recovery.damaged.push((record::set_aside(path)?, is_complete));
+            recovery.damaged.push((record::set_aside(path)?, progress == Progress::Complete));
             Ok(None)
         }
     }

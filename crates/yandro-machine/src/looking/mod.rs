@@ -80,7 +80,7 @@ pub async fn look(scene: Scene<'_>, sites: &[Site], closeness: Closeness) -> Res
         if !report.findings.is_empty() && closely < CLOSELY {
             closely += 1;
             let server = around.servers.entry(report.server).or_default();
-            look_around(scene, own, &mut report, server, beside, &prober).await;
+            own.look_around(scene, &mut report, server, beside, &prober).await;
         }
         reports.push(report);
     }
@@ -166,23 +166,25 @@ async fn observe_all(
     Ok(looked)
 }
 
-/// Looks for the cause of what was found: the server's processes, its configuration and its files,
-/// and its log while the site is asked once more.
-async fn look_around(
-    scene: Scene<'_>,
-    own: &Looked,
-    report: &mut SiteReport,
-    server: &mut OfServer,
-    beside: &Beside,
-    prober: &Arc<Prober>,
-) {
-    let expected = own.expected.clone();
-    let mut around = circumstances::look((scene.machine, scene.present), &expected, server, beside);
-    if report.findings.iter().any(|finding| finding.code().is_logged()) {
-        let marked = server.mark_logs(&expected.site);
-        _ = prober.observe(expected.clone(), own.chain.clone()).await;
-        let names: Vec<String> = expected.site.names().map(HostName::to_string).collect();
-        around.log = marked.added(&names);
+impl Looked {
+    /// Looks for the cause of what was found: the server's processes, its configuration and its files,
+    /// and its log while the site is asked once more.
+    async fn look_around(
+        &self,
+        scene: Scene<'_>,
+        report: &mut SiteReport,
+        server: &mut OfServer,
+        beside: &Beside,
+        prober: &Arc<Prober>,
+    ) {
+        let expected = self.expected.clone();
+        let mut around = circumstances::look((scene.machine, scene.present), &expected, server, beside);
+        if report.findings.iter().any(|finding| finding.code().is_logged()) {
+            let marked = server.mark_logs(&expected.site);
+            _ = prober.observe(expected.clone(), self.chain.clone()).await;
+            let names: Vec<String> = expected.site.names().map(HostName::to_string).collect();
+            around.log = marked.added(&names);
+        }
+        explain(report, expected.http_port, expected.https_port, &around);
     }
-    explain(report, expected.http_port, expected.https_port, &around);
 }

@@ -192,12 +192,12 @@ fn is_asked(found: &Found, sites: &[&Site]) -> bool {
 /// When something is there and can't be read.
 pub(crate) fn observe_system(
     machine: &Machine,
-    servers: &Registry,
     list: &str,
     names: impl Iterator<Item = HostName>,
     sites: &[&Site],
     now: OffsetDateTime,
 ) -> Result<Observed, ObserveError> {
+    let servers = Registry::of_system(machine);
     let found = servers.all(machine);
     let others = HostName::parse(OTHERS).expect("it is a name");
     let of_servers = found.iter().flat_map(|found| servers::sites(&found.layout));

@@ -12,7 +12,7 @@ use super::{DaemonKind, run_command};
 use crate::caller;
 use crate::changes::{ControlError, OnWait, ServerAction, ServerControl};
 use crate::process;
-use crate::process::ProgramError;
+use crate::process::{ProgramError, Rights};
 use crate::settings::NamedServer;
 
 /// The control of one server of the real machine.
@@ -83,10 +83,10 @@ impl Daemon {
         run_command(self.named.as_ref().ok_or(ControlError::NoCommand)?, command)
     }
 
-    /// Whether a program runs as the user who called sudo: one that a user's settings name and that others than root
-    /// can change.
-    fn is_callers(&self, program: &Utf8Path) -> bool {
-        self.is_users() && !caller::is_roots_file(program)
+    /// With whose rights a program runs: one that a user's settings name and that others than root can change gets
+    /// those of the user who called sudo.
+    fn rights(&self, program: &Utf8Path) -> Rights {
+        Rights::unless(!self.is_users() || caller::is_roots_file(program))
     }
 
     /// Whether the server comes from a user's settings.
@@ -179,7 +179,7 @@ impl Daemon {
             let program = Utf8Path::new(self.program.first().ok_or(ControlError::NoCommand)?);
             self.remove_stale_pid_file();
             let is_up = || self.running().is_some();
-            let ran = process::run_starter(program, &self.arguments(self.kind.start), self.is_callers(program), is_up)
+            let ran = process::run_starter(program, &self.arguments(self.kind.start), self.rights(program), is_up)
                 .map_err(|source| ProgramError::NotRun { program: program.to_string(), source })?;
             if !ran.succeeded {
                 return Err(ControlError::Said(said(&ran)));
@@ -202,7 +202,7 @@ impl ServerControl for Daemon {
             return self.run_named(command);
         }
         let program = Utf8Path::new(self.program.first().ok_or(ControlError::NoCommand)?);
-        let ran = process::run_server(program, &self.arguments(self.kind.test), self.is_callers(program));
+        let ran = process::run_server(program, &self.arguments(self.kind.test), self.rights(program));
         ended(program, ran)
     }
 

@@ -1,6 +1,7 @@
 //! A server that was found, or that a person named.
 
 use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::config::LayoutDisk;
 use yandro_core::config::{FileOwner, KnownLayout, Layout, PathView, Published, Seen};
 use yandro_core::servers::ServerKind;
 use yandro_core::site::ServerId;
@@ -38,14 +39,8 @@ impl Found {
         let layout = if real.is_dir() {
             Layout::of_folder(&main)
         } else if real.is_file() {
-            Layout::named(
-                software.layouts(),
-                &main,
-                software.site_folders(),
-                Utf8Path::is_dir,
-                |path| at(path).exists(),
-                at,
-            )
+            let disk = LayoutDisk { is_folder: &Utf8Path::is_dir, exists: &|path| at(path).exists(), at: &at };
+            Layout::named(software.layouts(), &main, software.site_folders(), &disk)
         } else {
             return None;
         };
@@ -100,6 +95,11 @@ pub(super) fn find_or_ask(
     let exists = |path: &str| machine.real_path(path).exists();
     Layout::find(known, exists, at).or_else(|| {
         let main = if machine.is_real() { ask() } else { None }.filter(|main| main.is_file())?;
-        Some(Layout::named(known, &main, folders, Utf8Path::is_dir, exists, at))
+        Some(Layout::named(
+            known,
+            &main,
+            folders,
+            &LayoutDisk { is_folder: &Utf8Path::is_dir, exists: &exists, at: &at },
+        ))
     })
 }

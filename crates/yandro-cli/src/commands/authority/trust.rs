@@ -16,11 +16,29 @@ use crate::view::change::{labelled, summary};
 use crate::view::{Data, Outcome, STRONG, Ui, data};
 
 pub(super) fn trust<'c>(context: &'c Context, which: StoresArg, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
-    change_trust(context, which, ui, true)
+    change_trust(context, which, ui, Wish::Trust)
 }
 
 pub(super) fn distrust<'c>(context: &'c Context, which: StoresArg, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
-    change_trust(context, which, ui, false)
+    change_trust(context, which, ui, Wish::Distrust)
+}
+
+/// What is to become of the roots in the trust stores.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(super) enum Wish {
+    Trust,
+    Distrust,
+    /// Stores that trust a former root trust the new one instead.
+    Move,
+}
+
+/// The root certificate of the user's authority.
+#[derive(Clone, Copy)]
+pub(super) struct Root<'r> {
+    /// The name of its file and in stores.
+    pub(super) nickname: &'r str,
+    /// In PEM.
+    pub(super) pem: &'r str,
 }
 
 /// The trust stores that a command is about.
@@ -36,8 +54,8 @@ pub(super) struct Chosen {
 }
 
 impl Chosen {
-    /// `is_adding` says that roots only go in: what the system's store makes follows it then.
-    pub(super) fn of(context: &Context, which: StoresArg, is_adding: bool) -> Self {
+    /// Where a root only goes in, what the system's store makes follows it.
+    pub(super) fn of(context: &Context, which: StoresArg, wish: Wish) -> Self {
         let machine = &context.machine;
         let has_system = trust::find(machine).is_some() && matches!(which, StoresArg::All | StoresArg::System);
         let is_meant = |store: &Store| match store.kind {
@@ -51,7 +69,7 @@ impl Chosen {
                 left.push(format!("{}: {}", store.title, no_program(store.kind)));
             } else if stores::may_change(&store) {
                 chosen.push(store);
-            } else if is_adding && store.is_of_system && has_system {
+            } else if wish == Wish::Trust && store.is_of_system && has_system {
                 followed = Some(store);
             } else {
                 left.push(needs_root(&store));
@@ -67,22 +85,20 @@ impl Chosen {
         self.left.extend(self.followed.take().filter(has_not).as_ref().map(needs_root));
     }
 
-    /// Plans for each of them: `root` goes in, if one is given, and all other roots of yandro's go
-    /// out. With `moved` only a store that has one of those takes the new one.
+    /// Plans what is wished for each of them; all other roots of yandro's go out.
     pub(super) fn plan(
         &self,
         context: &Context,
         set: &mut ChangeSet,
-        own: &str,
-        root: Option<&str>,
-        moved: bool,
+        root: Root<'_>,
+        wish: Wish,
     ) -> Result<(), CommandError> {
         if self.has_system {
-            of_system(context, set, own, root, moved)?;
+            of_system(context, set, root, wish)?;
         }
         // One that the system's own makes is changed by itself all the same: nobody says that what makes it does
         // so at once, and a root that it has taken in it lets never go.
-        self.stores.iter().try_for_each(|store| of_store(context, set, store, own, root, moved))
+        self.stores.iter().try_for_each(|store| of_store(context, set, store, root, wish))
     }
 
     /// What was left as it is, and who has to be started again.
@@ -114,10 +130,11 @@ fn change_trust<'c>(
     context: &'c Context,
     which: StoresArg,
     ui: &mut Ui,
-    is_wanted: bool,
+    wish: Wish,
 ) -> Result<Outcome<'c>, CommandError> {
     let machine = &context.machine;
-    let mut chosen = Chosen::of(context, which, is_wanted);
+    let is_wanted = wish == Wish::Trust;
+    let mut chosen = Chosen::of(context, which, wish);
     if !chosen.has_system && chosen.stores.is_empty() {
         let none = CommandError::not_made("there is no trust store that yandro can change");
         let none = chosen.left.iter().cloned().fold(none, CommandError::hint);
@@ -128,7 +145,7 @@ fn change_trust<'c>(
         let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
         let own = root_nickname(&authority);
         let mut set = ChangeSet::default();
-        chosen.plan(context, &mut set, &own, is_wanted.then_some(certificates.root.as_str()), false)?;
+        chosen.plan(context, &mut set, Root { nickname: &own, pem: &certificates.root }, wish)?;
         Ok(Planned { set, starts: false, about: authority.title().to_owned() })
     };
     let done = done!(apply(context, ui, plan, |_| Ok(())));
@@ -186,21 +203,15 @@ impl Chosen {
 }
 
 /// What is to happen in the system's store: the root's file, and those of earlier roots.
-fn of_system(
-    context: &Context,
-    set: &mut ChangeSet,
-    own: &str,
-    root: Option<&str>,
-    moved: bool,
-) -> Result<(), CommandError> {
+fn of_system(context: &Context, set: &mut ChangeSet, root: Root<'_>, wish: Wish) -> Result<(), CommandError> {
     let machine = &context.machine;
     let Some(store) = trust::find(machine) else { return Ok(()) };
-    let path = trust::file_of(machine, store, own);
+    let path = trust::file_of(machine, store, root.nickname);
     let others: Vec<Utf8PathBuf> =
         trust::own_files(machine, store).into_iter().filter(|other| *other != path).collect();
-    if !moved || !others.is_empty() {
-        let root = root.map(|root| root.as_bytes().to_vec());
-        set.file(Role::TrustStore, path.clone(), (files::read_if_there(&path)?, root), Access::Public);
+    if wish != Wish::Move || !others.is_empty() {
+        let after = (wish != Wish::Distrust).then(|| root.pem.as_bytes().to_vec());
+        set.file(Role::TrustStore, path.clone(), (files::read_if_there(&path)?, after), Access::Public);
     }
     for orphan in others {
         let text = files::read_if_there(&orphan)?;
@@ -214,11 +225,10 @@ fn of_store(
     context: &Context,
     set: &mut ChangeSet,
     store: &Store,
-    own: &str,
-    root: Option<&str>,
-    moved: bool,
+    root: Root<'_>,
+    wish: Wish,
 ) -> Result<(), CommandError> {
-    let machine = &context.machine;
+    let (machine, own) = (&context.machine, root.nickname);
     let held = stores::own_roots(machine, store.kind, &store.path).map_err(CommandError::not_made)?;
     let change = |nickname: &str, certificate: String, after: bool| {
         let (kind, path, title) = (store.kind, store.path.clone(), store.title.clone());
@@ -231,14 +241,14 @@ fn of_store(
         set.steps.push(change(nickname, certificate.clone(), false));
     }
     let is_trusted = held.iter().any(|nickname| nickname == own);
-    match root {
-        Some(root) if !is_trusted && (!moved || !former.is_empty()) => {
+    match wish {
+        Wish::Trust | Wish::Move if !is_trusted && (wish == Wish::Trust || !former.is_empty()) => {
             if store.kind == StoreKind::Nss && !store.path.is_dir() {
                 set.folder(Role::TrustStore, store.path.clone(), Access::Private);
             }
-            set.steps.push(change(own, root.to_owned(), true));
+            set.steps.push(change(own, root.pem.to_owned(), true));
         }
-        None if is_trusted => {
+        Wish::Distrust if is_trusted => {
             let root = stores::certificate(machine, store.kind, &store.path, own).map_err(CommandError::not_made)?;
             set.steps.push(change(own, root, false));
         }

@@ -1,6 +1,7 @@
 //! Every cause, every piece of evidence and every remedy in words.
 
 use super::*;
+use crate::site::Scheme;
 use crate::system::Cache;
 
 fn host() -> HostName {

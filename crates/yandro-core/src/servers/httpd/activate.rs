@@ -9,6 +9,7 @@ use camino::Utf8Path;
 
 use super::shared::Shared;
 use super::switching::{Activation, Lack, Work, unreached};
+use crate::site::Scheme;
 
 /// What a site needs of the shared part.
 #[derive(Clone, Debug)]
@@ -16,7 +17,7 @@ pub struct Needs<'n> {
     /// Modules, by identifier without `_module`.
     pub modules: &'n [&'static str],
     /// Ports to listen on, with whether they speak TLS.
-    pub ports: &'n [(u16, bool)],
+    pub ports: &'n [(u16, Scheme)],
     /// The address that has to be listened on.
     pub address: IpAddr,
     /// The files of all sites, with a wildcard, as the server sees them.
@@ -51,8 +52,8 @@ impl Shared {
             work.load("socache_shmcb")?;
         }
         work.include(needs.sites)?;
-        for (port, is_secure) in needs.ports {
-            work.listen(needs.address, *port, *is_secure)?;
+        for (port, scheme) in needs.ports {
+            work.listen(needs.address, *port, *scheme)?;
         }
         // What was switched on last may have undone what was there before it.
         match &work.shared.configuration.fault {
@@ -142,7 +143,7 @@ mod tests {
             let shared = shared(&main, &hosts);
             let needs = Needs {
                 modules: &["ssl", "rewrite"],
-                ports: &[(80, false), (443, true), (8443, true)],
+                ports: &[(80, Scheme::Http), (443, Scheme::Https), (8443, Scheme::Https)],
                 address: Ipv4Addr::LOCALHOST.into(),
                 sites: "/srv/conf/extra/yandro-*.conf".into(),
             };

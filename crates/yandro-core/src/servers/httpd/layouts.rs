@@ -133,6 +133,7 @@ mod tests {
 
     use super::*;
     use crate::config::Layout;
+    use crate::config::LayoutDisk;
     use crate::name::HostName;
 
     #[test]
@@ -155,7 +156,12 @@ mod tests {
     fn a_named_one_goes_by_its_main_file() {
         let is_folder = |path: &Utf8Path| path == "/opt/ferries/conf/extra";
         let named = |main: &str| {
-            Layout::named(KNOWN, Utf8Path::new(main), USUAL_FOLDERS, is_folder, |_| true, |path| path.into())
+            Layout::named(
+                KNOWN,
+                Utf8Path::new(main),
+                USUAL_FOLDERS,
+                &LayoutDisk { is_folder: &is_folder, exists: &|_| true, at: &|path| path.into() },
+            )
         };
         assert_eq!(named("/opt/ferries/conf/httpd.conf").sites, "/opt/ferries/conf/extra");
         assert_eq!(named("/opt/tides/httpd.conf").pattern(), "/opt/tides/yandro-*.conf");

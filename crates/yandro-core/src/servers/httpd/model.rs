@@ -14,6 +14,7 @@ use crate::plan::{
     is_on_port, not_taken, others_go, tell_after, write_site,
 };
 use crate::servers::Loopback6;
+use crate::site::Scheme;
 use crate::site::{ServerId, Site};
 
 /// An Apache httpd as it was found.
@@ -138,8 +139,9 @@ fn httpd_site(
     // A module that is built in or comes with another needs no line.
     let needed: Vec<&str> =
         needed.into_iter().filter(|module| httpd.links().is_none() || httpd.shared.has_module(module)).collect();
-    let secure = site.https_ports(443).into_iter().map(|port| (port, true));
-    let ports: Vec<(u16, bool)> = site.http_ports(80).into_iter().map(|port| (port, false)).chain(secure).collect();
+    let secure = site.https_ports(443).into_iter().map(|port| (port, Scheme::Https));
+    let plain = site.http_ports(80).into_iter().map(|port| (port, Scheme::Http));
+    let ports: Vec<(u16, Scheme)> = plain.chain(secure).collect();
     let pattern = view.there_or_same(&httpd.own.layout.pattern());
     let needs = Needs { modules: &needed, ports: &ports, address: site.address, sites: &pattern };
     // Where the main file isn't here, it is taken for granted that it has what sites need.

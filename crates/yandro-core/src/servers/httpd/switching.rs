@@ -12,6 +12,7 @@ use super::run::{EventKind, Files as _, Place, matches_path};
 use super::shared::{Shared, module_folders, sample};
 use super::syntax::quoted;
 use crate::config::{Directive, Journal, Switched};
+use crate::site::Scheme;
 use crate::source::{self, Splice};
 
 /// What is to be written so that the needs are met.
@@ -227,7 +228,7 @@ impl Work {
         }
     }
 
-    pub(super) fn listen(&mut self, address: IpAddr, port: u16, is_secure: bool) -> Result<(), Lack> {
+    pub(super) fn listen(&mut self, address: IpAddr, port: u16, scheme: Scheme) -> Result<(), Lack> {
         if self.shared.listens_on(address, port) {
             return Ok(());
         }
@@ -238,7 +239,7 @@ impl Work {
             IpAddr::V4(address) => format!("{address}:"),
             IpAddr::V6(address) => format!("[{address}]:"),
         };
-        let protocol = if is_secure && port != 443 { " https" } else { "" };
+        let protocol = if scheme == Scheme::Https && port != 443 { " https" } else { "" };
         let line = format!("Listen {host}{port}{protocol}");
         // The first is the likeliest to depend on no module.
         let (file, at) = match self.places("Listen").first() {

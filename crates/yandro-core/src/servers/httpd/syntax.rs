@@ -6,6 +6,7 @@ use super::desired::{tls, virtual_hosts};
 use super::parse::parse;
 use crate::config::{Dialect, Directive, ParseError, Section, SiteFiles, Syntax, Tree, Variable, Want, escaped};
 use crate::host_port::HostPort;
+use crate::site::Scheme;
 use crate::site::Site;
 
 /// Apache httpd's syntax.
@@ -66,10 +67,10 @@ impl Dialect for ApacheSyntax {
         host.directives("SSLEngine").any(|own| own.values().eq(["on"]))
     }
 
-    fn others(&self, port: u16, files: &SiteFiles, is_secure: bool) -> Want {
+    fn others(&self, port: u16, files: &SiteFiles, scheme: Scheme) -> Want {
         // With nothing more in it all is as the main server has it.
         let mut wants = vec![Want::one("ServerName", "localhost")];
-        if is_secure {
+        if scheme == Scheme::Https {
             let denied = Want::Directive("Require", vec!["all".into(), "denied".into()]);
             wants.extend(tls(files));
             wants.push(Want::Section("Location", vec!["/".into()], vec![denied]));

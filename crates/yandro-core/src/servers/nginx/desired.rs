@@ -4,6 +4,7 @@ use core::net::{IpAddr, Ipv6Addr};
 
 use crate::config::{SiteFiles, Want};
 use crate::name::HostName;
+use crate::site::Scheme;
 use crate::site::{Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Site, Symlinks, UpstreamHost};
 
 /// What forms may send, on a development machine: nginx's own 1 MB stops the first picture.
@@ -30,21 +31,20 @@ pub(super) fn server_blocks(site: &Site, files: &SiteFiles) -> Vec<Want> {
         (Https::Only, Some(port)) => vec![redirect(files.server.published.here_or_same(*port))],
         _ => content(site, files, &asked_host(files, own, 80)),
     };
-    let block = |port: u16, is_secure: bool| {
-        let listens = listens(site, files, port, is_secure);
-        let inner = if is_secure {
-            [tls(files), content(site, files, &asked_host(files, port, 443))].concat()
-        } else {
-            over_plain(port)
+    let block = |port: u16, scheme: Scheme| {
+        let listens = listens(site, files, port, scheme);
+        let inner = match scheme {
+            Scheme::Http => over_plain(port),
+            Scheme::Https => [tls(files), content(site, files, &asked_host(files, port, 443))].concat(),
         };
         let wants = [listens, vec![names.clone()], inner, logs(site, files)].concat();
         Want::Section("server", Vec::new(), wants)
     };
-    let plain = site.http_ports(80).into_iter().map(|port| block(port, false));
-    plain.chain(secure_ports.iter().map(|port| block(*port, true))).collect()
+    let plain = site.http_ports(80).into_iter().map(|port| block(port, Scheme::Http));
+    plain.chain(secure_ports.iter().map(|port| block(*port, Scheme::Https))).collect()
 }
 
-fn listens(site: &Site, files: &SiteFiles, port: u16, is_secure: bool) -> Vec<Want> {
+fn listens(site: &Site, files: &SiteFiles, port: u16, scheme: Scheme) -> Vec<Want> {
     let at = |address: IpAddr| match address {
         IpAddr::V4(address) => format!("{address}:{port}"),
         IpAddr::V6(address) => format!("[{address}]:{port}"),
@@ -59,15 +59,15 @@ fn listens(site: &Site, files: &SiteFiles, port: u16, is_secure: bool) -> Vec<Wa
         let own = std::iter::once(site.address).chain(v6).map(at);
         addresses.extend(own.filter(|own| files.server.specific.contains(own)));
     }
-    let words: &[&str] = match (is_secure, files.server.has_http2_directive) {
-        (false, _) => &[],
-        (true, true) => &["ssl"],
-        (true, false) => &["ssl", "http2"],
+    let words: &[&str] = match (scheme, files.server.has_http2_directive) {
+        (Scheme::Http, _) => &[],
+        (Scheme::Https, true) => &["ssl"],
+        (Scheme::Https, false) => &["ssl", "http2"],
     };
     let words = words.iter().map(|word| (*word).to_owned());
     let listen = |address: String| Want::Directive("listen", std::iter::once(address).chain(words.clone()).collect());
     let mut wants: Vec<Want> = addresses.into_iter().map(listen).collect();
-    if is_secure && files.server.has_http2_directive {
+    if scheme == Scheme::Https && files.server.has_http2_directive {
         wants.push(Want::one("http2", "on"));
     }
     wants

@@ -6,6 +6,7 @@ use super::desired::{server_blocks, tls};
 use super::parse;
 use crate::config::{Dialect, Directive, ParseError, Section, SiteFiles, Syntax, Tree, Variable, Want, escaped};
 use crate::host_port::HostPort;
+use crate::site::Scheme;
 use crate::site::Site;
 
 /// nginx's syntax.
@@ -78,7 +79,8 @@ impl Dialect for NginxSyntax {
         host.directives("listen").any(|own| own.values().any(|word| word == "ssl"))
     }
 
-    fn others(&self, port: u16, files: &SiteFiles, is_secure: bool) -> Want {
+    fn others(&self, port: u16, files: &SiteFiles, scheme: Scheme) -> Want {
+        let is_secure = scheme == Scheme::Https;
         let word = is_secure.then(|| "ssl".to_owned());
         let listen =
             |address: String| Want::Directive("listen", std::iter::once(address).chain(word.clone()).collect());

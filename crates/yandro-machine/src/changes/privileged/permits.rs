@@ -159,14 +159,7 @@ impl Judge<'_> {
     ) -> Result<Vec<(Option<ServerId>, Step)>, Unplanned> {
         let sites = reading.sites(before, after);
         let names = before.sites.iter().chain(&after.sites).map(|site| site.name.clone());
-        let observed = observe::observe_system(
-            machine,
-            &Registry::of_system(machine),
-            &self.wish.before,
-            names,
-            &sites,
-            OffsetDateTime::now_utc(),
-        );
+        let observed = observe::observe_system(machine, &self.wish.before, names, &sites, OffsetDateTime::now_utc());
         let mut observed = observed?;
         let mut known = after.clone();
         if reading != Reading::Changes {

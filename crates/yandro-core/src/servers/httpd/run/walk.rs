@@ -28,6 +28,13 @@ struct Open {
     is_condition: bool,
 }
 
+/// What it means that an included file isn't there.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Missing {
+    IsFault,
+    IsFine,
+}
+
 pub(super) struct Walk<'a> {
     files: &'a dyn Files,
     version: [u32; 3],
@@ -218,15 +225,15 @@ impl<'a> Walk<'a> {
                 self.modules.extend(names_of_loaded(&first, arguments.get(1).map_or("", String::as_str)));
                 self.event(EventKind::Directive, name, arguments, place);
             }
-            "include" => self.include(&first, &place, true)?,
-            "includeoptional" => self.include(&first, &place, false)?,
+            "include" => self.include(&first, &place, Missing::IsFault)?,
+            "includeoptional" => self.include(&first, &place, Missing::IsFine)?,
             "use" if self.modules.contains("macro_module") => self.use_macro(&arguments, &place)?,
             _ => self.event(EventKind::Directive, name, arguments, place),
         }
         Ok(())
     }
 
-    fn include(&mut self, path: &str, place: &Place, must_be: bool) -> Step {
+    fn include(&mut self, path: &str, place: &Place, missing: Missing) -> Step {
         let fault = |message: String| ConfigFault::new(place.clone(), message);
         if self.depth >= DEEPEST {
             return Err(fault("includes are nested too deep: does a file include itself?".into()));
@@ -234,7 +241,7 @@ impl<'a> Walk<'a> {
         let pattern = self.done.server_root.join(path);
         let found = files_of(self.files, &pattern);
         self.done.includes.push(pattern);
-        if found.is_none() && must_be {
+        if found.is_none() && missing == Missing::IsFault {
             return Err(fault(format!("`{path}` is included, and there is no such file")));
         }
         self.depth += 1;
