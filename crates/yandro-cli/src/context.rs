@@ -12,7 +12,7 @@ use yandro_core::site::{DEFAULT_ADDRESS, ServerId, ServerKind, Site, SiteList};
 use yandro_machine::changes::{self, Lock, ServerControl};
 use yandro_machine::keys::Keys;
 use yandro_machine::observe::{self, Observer};
-use yandro_machine::servers::{Control as ServerControls, Found, Present, Registry};
+use yandro_machine::servers::{Control, Found, Present, Registry};
 use yandro_machine::settings::{self, Settings};
 use yandro_machine::{Environment, Machine, network};
 
@@ -36,7 +36,7 @@ pub(crate) struct Context {
     /// The servers, once they were looked for.
     present: OnceCell<Present>,
     /// Their control, once it was asked for.
-    controls: RefCell<BTreeMap<ServerId, Option<ServerControls>>>,
+    controls: RefCell<BTreeMap<ServerId, Option<Control>>>,
     /// The current folder.
     pub(crate) current: Utf8PathBuf,
     /// The file with the passphrase of the authority's key, absolute, if one was named.
@@ -46,7 +46,7 @@ pub(crate) struct Context {
 }
 
 /// The control of a server, with its kind.
-pub(crate) type Control = (ServerId, Box<dyn ServerControl>);
+pub(crate) type NamedControl = (ServerId, Box<dyn ServerControl>);
 
 impl Context {
     /// Reads the environment, finds the machine, and puts back what an earlier
@@ -146,7 +146,7 @@ impl Context {
         if !self.machine.is_real() {
             return None;
         }
-        let of = || ServerControls::of(&self.machine, self.server(server)?);
+        let of = || Control::of(&self.machine, self.server(server)?);
         self.controls.borrow_mut().entry(server).or_insert_with(of).clone().map(|own| Box::new(own) as _)
     }
 
@@ -172,7 +172,7 @@ impl Context {
     }
 
     /// The control of every server of the real machine.
-    fn controls(&self) -> Vec<Control> {
+    fn controls(&self) -> Vec<NamedControl> {
         self.present().all().iter().filter_map(|found| Some((found.id, self.control(found.id)?))).collect()
     }
 
@@ -182,7 +182,7 @@ impl Context {
     }
 
     /// The control of the servers that a change set reloads; none within a sysroot.
-    pub(crate) fn controls_of(&self, servers: &BTreeSet<ServerId>) -> Result<Vec<Control>, CommandError> {
+    pub(crate) fn controls_of(&self, servers: &BTreeSet<ServerId>) -> Result<Vec<NamedControl>, CommandError> {
         if !self.machine.is_real() {
             return Ok(Vec::new());
         }

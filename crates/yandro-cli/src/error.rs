@@ -8,7 +8,7 @@ use yandro_core::pki::PkiError;
 use yandro_core::plan::{Failed, PlanError};
 use yandro_core::site::{ServerId, ServerNameError};
 use yandro_machine::MachineError;
-use yandro_machine::changes::{CarryOutError, Cause, LockError, PutBackError, Refusal};
+use yandro_machine::changes::{CarryOutError, LockError, PutBackError, Refusal, StepFailure};
 use yandro_machine::files::FileError;
 use yandro_machine::looking::LookError;
 use yandro_machine::observe::ObserveError;
@@ -318,21 +318,21 @@ pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> Com
 }
 
 /// The message for a failed step.
-fn failed<E>(cause: Cause<E>, proof: impl FnOnce(E) -> CommandError) -> CommandError {
+fn failed<E>(cause: StepFailure<E>, proof: impl FnOnce(E) -> CommandError) -> CommandError {
     match cause {
-        Cause::File(error) => error.into(),
-        Cause::Test(words) => {
+        StepFailure::File(error) => error.into(),
+        StepFailure::Test(words) => {
             CommandError::not_made(format!("the server refuses the configuration:\n{}", indented(&words.to_string())))
                 .hint("correct the file and line that it names, then run the command again")
                 .code("server-refuses")
         }
-        Cause::BrokenBefore(words) => CommandError::not_made(format!(
+        StepFailure::BrokenBefore(words) => CommandError::not_made(format!(
             "the server refuses its configuration as it was before yandro changed anything:\n{}",
             indented(&words.to_string())
         ))
         .hint("correct the file and line that it names, then run the command again")
         .code("server-refused-before"),
-        Cause::BringUp(words) => {
+        StepFailure::BringUp(words) => {
             let error = CommandError::not_made(format!(
                 "the server could not be started or reloaded:\n{}",
                 indented(&words.to_string())
@@ -343,13 +343,13 @@ fn failed<E>(cause: Cause<E>, proof: impl FnOnce(E) -> CommandError) -> CommandE
                 None => error,
             }
         }
-        Cause::Trust(words) => CommandError::not_made(format!(
+        StepFailure::Trust(words) => CommandError::not_made(format!(
             "the trust store was not brought up to date:\n{}",
             indented(&words.to_string())
         ))
         .code("trust-store"),
-        Cause::Interrupted => CommandError::not_made("interrupted").code("interrupted"),
-        Cause::Proof(seen) => proof(seen),
+        StepFailure::Interrupted => CommandError::not_made("interrupted").code("interrupted"),
+        StepFailure::Proof(seen) => proof(seen),
     }
 }
 

@@ -17,7 +17,7 @@ pub(crate) fn runtime() -> Result<tokio::runtime::Runtime, CommandError> {
 /// dropped, with all that it cleans up in doing so.
 pub(crate) async fn unless_interrupted<T>(work: impl Future<Output = T>) -> Option<T> {
     use tokio::signal::unix::{SignalKind, signal};
-    let _held = interrupt::Held::new();
+    let _held = interrupt::HeldSignals::new();
     let kinds = [SignalKind::interrupt(), SignalKind::terminate(), SignalKind::hangup(), SignalKind::quit()];
     let Ok(mut signals) = kinds.into_iter().map(signal).collect::<Result<Vec<_>, _>>() else {
         return Some(work.await);

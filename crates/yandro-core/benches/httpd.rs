@@ -7,7 +7,7 @@ use camino::Utf8Path;
 use divan::Bencher;
 use divan::counter::BytesCount;
 use yandro_core::httpd::parse;
-use yandro_core::httpd::run::{Configuration, Files, ServerReport, Start, by_address};
+use yandro_core::httpd::run::{Files, HttpdRun, ServerReport, Start, by_address};
 
 fn main() {
     if let Ok(path) = std::env::var("HTTPD_CONF") {
@@ -57,7 +57,7 @@ fn run_through_to_virtual_hosts(bencher: Bencher<'_, '_>) {
     let start =
         Start { main: "/c".into(), report, environment: std::collections::BTreeMap::new(), defines: Vec::new() };
     bencher.counter(BytesCount::of_str(&files.0)).bench(|| {
-        let done = Configuration::run(divan::black_box(&start), &files);
+        let done = HttpdRun::run(divan::black_box(&start), &files);
         let hosts = done.virtual_hosts();
         assert_eq!(by_address(&hosts)[0].hosts.len(), 1_000);
     });

@@ -8,7 +8,7 @@ use divan::Bencher;
 use divan::counter::BytesCount;
 use yandro_core::config::Files;
 use yandro_core::nginx::parse;
-use yandro_core::nginx::run::Configuration;
+use yandro_core::nginx::run::NginxRun;
 
 fn main() {
     if let Ok(path) = std::env::var("NGINX_CONF") {
@@ -53,7 +53,7 @@ fn one_file_to_spans(bencher: Bencher<'_, '_>) {
 fn run_through_to_server_blocks(bencher: Bencher<'_, '_>) {
     let files = One(configuration());
     bencher.counter(BytesCount::of_str(&files.0)).bench(|| {
-        let done = Configuration::run(divan::black_box(Utf8Path::new("/c")), &files);
+        let done = NginxRun::run(divan::black_box(Utf8Path::new("/c")), &files);
         assert_eq!(done.answering()[0].hosts.len(), 1_000);
     });
 }

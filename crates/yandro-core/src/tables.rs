@@ -142,7 +142,7 @@ fn append(text: &str, head: &str, array: &str, fields: &[Field]) -> String {
 }
 
 /// Where one table stands.
-struct Entry<'a> {
+struct TableEntry<'a> {
     table: DeTable<'a>,
     /// The start of the header's line.
     start: usize,
@@ -150,7 +150,7 @@ struct Entry<'a> {
     end: usize,
 }
 
-impl Entry<'_> {
+impl TableEntry<'_> {
     /// Span of the key, span of the value and the value itself.
     fn value(&self, key: &str) -> Option<(Range<usize>, Range<usize>, Option<Value>)> {
         let (name, value) = self.table.iter().find(|(name, _)| name.get_ref() == key)?;
@@ -158,7 +158,7 @@ impl Entry<'_> {
     }
 }
 
-fn find<'a>(text: &'a str, array: &str, is_it: impl Fn(&DeTable<'_>) -> bool) -> Option<Entry<'a>> {
+fn find<'a>(text: &'a str, array: &str, is_it: impl Fn(&DeTable<'_>) -> bool) -> Option<TableEntry<'a>> {
     let document = DeTable::parse(text).ok()?.into_inner();
     let (_, sites) = document.into_iter().find(|(key, _)| key.get_ref() == array)?;
     let DeValue::Array(sites) = sites.into_inner() else { return None };
@@ -166,7 +166,7 @@ fn find<'a>(text: &'a str, array: &str, is_it: impl Fn(&DeTable<'_>) -> bool) ->
         let span = site.span();
         let DeValue::Table(table) = site.into_inner() else { return None };
         let last = table.values().map(|value| Spanned::span(value).end).fold(span.end, usize::max);
-        is_it(&table).then(|| Entry {
+        is_it(&table).then(|| TableEntry {
             table,
             start: whole_lines(text, span.clone()).start,
             end: whole_lines(text, span.start..last).end,

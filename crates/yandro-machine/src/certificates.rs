@@ -7,7 +7,7 @@ use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::sign::CertifiedKey;
 use yandro_core::name::HostName;
-use yandro_core::pki::{Facts, PkiError};
+use yandro_core::pki::{CertificateFacts, PkiError};
 
 use crate::files::{self, FileError};
 use crate::probe;
@@ -52,7 +52,7 @@ pub fn of_file(path: &Utf8Path) -> Result<Vec<CertificateDer<'static>>, Certific
     if bytes.first() == Some(&0x30) {
         return Ok(vec![CertificateDer::from(bytes)]);
     }
-    Facts::certificates(&bytes).map_err(|error| CertificateError::Content { path: path.to_owned(), error })
+    CertificateFacts::certificates(&bytes).map_err(|error| CertificateError::Content { path: path.to_owned(), error })
 }
 
 /// The certificates that a server shows for a name, whatever they are worth.

@@ -11,7 +11,7 @@ struct Flags {
     usual: Arc<AtomicBool>,
     /// Whether one came while they didn't.
     came: Arc<AtomicBool>,
-    /// How many [`Held`] there are.
+    /// How many [`HeldSignals`] there are.
     held: AtomicUsize,
 }
 
@@ -34,9 +34,9 @@ fn flags() -> Option<&'static Flags> {
 
 /// While one lives, SIGINT, SIGTERM, SIGHUP and SIGQUIT don't end this process.
 #[derive(Debug)]
-pub struct Held(());
+pub struct HeldSignals(());
 
-impl Held {
+impl HeldSignals {
     /// Holds the signals back from now on.
     pub fn new() -> Self {
         if let Some(flags) = flags()
@@ -49,13 +49,13 @@ impl Held {
     }
 }
 
-impl Default for Held {
+impl Default for HeldSignals {
     fn default() -> Self {
         Self::new()
     }
 }
 
-impl Drop for Held {
+impl Drop for HeldSignals {
     fn drop(&mut self) {
         if let Some(flags) = flags()
             && flags.held.fetch_sub(1, Ordering::SeqCst) == 1
@@ -73,5 +73,5 @@ pub fn came() -> bool {
 /// Ignores the signals for good: for the helper under sudo, which ends when its caller does. A
 /// terminal sends them to both, and the caller needs the helper to roll back.
 pub(crate) fn ignore() {
-    std::mem::forget(Held::new());
+    std::mem::forget(HeldSignals::new());
 }

@@ -16,7 +16,7 @@ use crate::observe::error::ObserveError;
 
 /// A key, or a folder of keys, that others may enter or read.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Open {
+pub struct OpenKeys {
     /// The key or folder.
     pub path: Utf8PathBuf,
     /// Its mode, as it is.
@@ -32,7 +32,7 @@ pub struct Keys {
     closes: bool,
     passphrase: OnceLock<Zeroizing<String>>,
     /// Keys that others could read.
-    open: Mutex<Vec<Open>>,
+    open: Mutex<Vec<OpenKeys>>,
 }
 
 impl Keys {
@@ -56,7 +56,7 @@ impl Keys {
         _ = self.passphrase.set(passphrase);
     }
 
-    fn found_open(&self, open: Open) {
+    fn found_open(&self, open: OpenKeys) {
         let mut found = self.open.lock().unwrap_or_else(PoisonError::into_inner);
         if !found.contains(&open) {
             found.push(open);
@@ -64,7 +64,7 @@ impl Keys {
     }
 
     /// The keys that were open to others, told once.
-    pub fn take_open(&self) -> Vec<Open> {
+    pub fn take_open(&self) -> Vec<OpenKeys> {
         std::mem::take(&mut *self.open.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
@@ -108,8 +108,8 @@ impl Keys {
 
 /// A folder of keys, the keys in it and in its folders, as far as others have rights to them.
 /// Links are not followed.
-fn below(folder: &Utf8Path) -> Vec<Open> {
-    let mut found: Vec<Open> = is_open(folder).into_iter().collect();
+fn below(folder: &Utf8Path) -> Vec<OpenKeys> {
+    let mut found: Vec<OpenKeys> = is_open(folder).into_iter().collect();
     for entry in folder.read_dir_utf8().into_iter().flatten().flatten() {
         let path = entry.path();
         if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
@@ -127,9 +127,9 @@ fn is_key(path: &Utf8Path) -> bool {
     path.extension() == Some("key") || path.file_name() == Some("key.pem")
 }
 
-fn is_open(path: &Utf8Path) -> Option<Open> {
+fn is_open(path: &Utf8Path) -> Option<OpenKeys> {
     let meta = fs::symlink_metadata(path).ok().filter(|meta| !meta.file_type().is_symlink())?;
     let mode = meta.permissions().mode() & 0o7777;
     let wanted = if meta.is_dir() { 0o700 } else { 0o600 };
-    (mode & 0o077 != 0).then(|| Open { path: path.to_owned(), mode, wanted })
+    (mode & 0o077 != 0).then(|| OpenKeys { path: path.to_owned(), mode, wanted })
 }

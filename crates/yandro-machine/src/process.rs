@@ -70,14 +70,14 @@ impl ProgramError {
 
 /// With whose rights a program runs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Rights {
+pub enum RunAs {
     /// Those of this process.
     Own,
     /// Under sudo those of the user who called it.
     Callers,
 }
 
-impl Rights {
+impl RunAs {
     /// The caller's, unless a program is root's.
     pub fn unless(is_roots: bool) -> Self {
         if is_roots { Self::Own } else { Self::Callers }
@@ -122,7 +122,7 @@ pub fn run(program: &Utf8Path, arguments: &[&str]) -> io::Result<Ran> {
 ///
 /// # Errors
 /// When it can't be started, or doesn't end within two minutes.
-pub(crate) fn run_server(program: &Utf8Path, arguments: &[&str], rights: Rights) -> io::Result<Ran> {
+pub(crate) fn run_server(program: &Utf8Path, arguments: &[&str], rights: RunAs) -> io::Result<Ran> {
     let command = rights.command(program)?;
     finish(cleaned(command), program, arguments, &[], LIMIT)
 }
@@ -132,7 +132,7 @@ pub(crate) fn run_server(program: &Utf8Path, arguments: &[&str], rights: Rights)
 ///
 /// # Errors
 /// When it can't be started, or doesn't end within two minutes.
-pub fn run_with_environment(program: &Utf8Path, arguments: &[&str], rights: Rights) -> io::Result<Ran> {
+pub fn run_with_environment(program: &Utf8Path, arguments: &[&str], rights: RunAs) -> io::Result<Ran> {
     let command = rights.command(program)?;
     finish(command, program, arguments, &[], LIMIT)
 }
@@ -208,7 +208,7 @@ fn finish_pipes(
 pub(crate) fn run_starter(
     program: &Utf8Path,
     arguments: &[&str],
-    rights: Rights,
+    rights: RunAs,
     is_up: impl Fn() -> bool,
 ) -> io::Result<Ran> {
     let mut command = cleaned(rights.command(program)?);

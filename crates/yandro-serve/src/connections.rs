@@ -30,10 +30,10 @@ const MOST: u64 = 4096;
 #[derive(Clone)]
 pub(crate) struct Connections {
     places: Arc<Semaphore>,
-    open: Arc<Mutex<VecDeque<Open>>>,
+    open: Arc<Mutex<VecDeque<OpenConnection>>>,
 }
 
-struct Open {
+struct OpenConnection {
     task: AbortHandle,
     requests: Requests,
     since: Instant,
@@ -65,14 +65,14 @@ impl Connections {
     pub(crate) fn opened(&self, task: AbortHandle, requests: Requests) {
         let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
         open.retain(|open| !open.task.is_finished());
-        open.push_back(Open { task, requests, since: Instant::now() });
+        open.push_back(OpenConnection { task, requests, since: Instant::now() });
     }
 
     /// Closes the oldest connection without a request under way, if it has had its time.
     fn close_idle(&self) {
         let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
         open.retain(|open| !open.task.is_finished());
-        let may_go = |open: &Open| open.requests.is_idle() && open.since.elapsed() >= GRACE;
+        let may_go = |open: &OpenConnection| open.requests.is_idle() && open.since.elapsed() >= GRACE;
         if let Some(place) = open.iter().position(may_go)
             && let Some(open) = open.remove(place)
         {

@@ -14,7 +14,7 @@ use yandro_core::site::Https;
 use crate::body::{Body, NAME, text};
 use crate::files::is_hidden;
 use crate::proxy;
-use crate::sites::{Answerer, Entry, Sites};
+use crate::sites::{Answerer, SiteEntry, Sites};
 
 /// How much of a refused request's body is read, in bytes.
 const DRAINED: usize = 256 * 1024;
@@ -78,7 +78,7 @@ pub(crate) async fn answer(sites: &Sites, sni: Option<&str>, request: Request<In
 }
 
 /// What the site answers with.
-async fn content(entry: &Entry, host: &str, scheme: &'static str, request: Request<Incoming>) -> Response<Body> {
+async fn content(entry: &SiteEntry, host: &str, scheme: &'static str, request: Request<Incoming>) -> Response<Body> {
     match &entry.answer {
         Answerer::Upstream(upstream, asked) => proxy::pass_on(upstream, *asked, host, scheme, request).await,
         Answerer::Folder(files) => {

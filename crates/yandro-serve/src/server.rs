@@ -78,7 +78,7 @@ impl Server {
         let acceptor = TlsAcceptor::from(Arc::new(tls::config(current.clone())));
         let (graceful, connections) = (Arc::new(GracefulShutdown::new()), Connections::new());
         let mut accepting = JoinSet::new();
-        let shared = |tls: Option<TlsAcceptor>| Shared {
+        let shared = |tls: Option<TlsAcceptor>| SharedState {
             sites: current.clone(),
             https_port,
             tls,
@@ -112,7 +112,7 @@ impl Running {
 
 /// What the connections of one port have in common.
 #[derive(Clone)]
-struct Shared {
+struct SharedState {
     sites: Current,
     https_port: u16,
     /// For HTTPS.
@@ -127,7 +127,7 @@ async fn listen(address: IpAddr, port: u16) -> io::Result<TcpListener> {
         .map_err(|error| io::Error::new(error.kind(), format!("port {port} of {}: {error}", address.ip())))
 }
 
-async fn accept(listener: TcpListener, shared: Shared, graceful: Arc<GracefulShutdown>) {
+async fn accept(listener: TcpListener, shared: SharedState, graceful: Arc<GracefulShutdown>) {
     while let Some(place) = shared.connections.place().await {
         match listener.accept().await {
             Ok((stream, client)) => {
@@ -146,7 +146,7 @@ async fn accept(listener: TcpListener, shared: Shared, graceful: Arc<GracefulShu
     }
 }
 
-async fn serve(stream: TcpStream, client: SocketAddr, shared: Shared, requests: Requests, watcher: Watcher) {
+async fn serve(stream: TcpStream, client: SocketAddr, shared: SharedState, requests: Requests, watcher: Watcher) {
     let stream = Prompt::new(stream);
     match &shared.tls {
         None => speak(stream, &shared, Talk { client, sni: None, requests, watcher }).await,
@@ -168,7 +168,7 @@ struct Talk {
 }
 
 /// Answers the requests of one connection.
-async fn speak<S>(stream: S, shared: &Shared, talk: Talk)
+async fn speak<S>(stream: S, shared: &SharedState, talk: Talk)
 where
     S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
 {

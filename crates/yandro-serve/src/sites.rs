@@ -37,16 +37,16 @@ pub struct Certificate {
 pub struct SiteError {
     site: HostName,
     #[source]
-    fault: CertificateFault,
+    fault: UnusableCertificate,
 }
 
 /// All sites that are served, by every name that they have.
 #[derive(Default)]
 pub struct Sites {
-    by_name: HashMap<String, Arc<Entry>>,
+    by_name: HashMap<String, Arc<SiteEntry>>,
 }
 
-pub(crate) struct Entry {
+pub(crate) struct SiteEntry {
     pub(crate) answer: Answerer,
     /// Over which protocols it answers.
     pub(crate) https: Https,
@@ -61,7 +61,7 @@ pub(crate) enum Answerer {
 
 /// What is wrong with a site's certificate and key.
 #[derive(Debug, thiserror::Error)]
-enum CertificateFault {
+enum UnusableCertificate {
     #[error("its certificate can't be read: {0}")]
     Certificate(#[source] rustls::pki_types::pem::Error),
     #[error("its key can't be read: {0}")]
@@ -71,12 +71,13 @@ enum CertificateFault {
 }
 
 impl Certificate {
-    fn read(&self) -> Result<CertifiedKey, CertificateFault> {
+    fn read(&self) -> Result<CertifiedKey, UnusableCertificate> {
         let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_slice_iter(&self.chain)
             .collect::<Result<_, _>>()
-            .map_err(CertificateFault::Certificate)?;
-        let key = PrivateKeyDer::from_pem_slice(&self.key).map_err(CertificateFault::Key)?;
-        CertifiedKey::from_der(chain, key, &rustls::crypto::ring::default_provider()).map_err(CertificateFault::Misfit)
+            .map_err(UnusableCertificate::Certificate)?;
+        let key = PrivateKeyDer::from_pem_slice(&self.key).map_err(UnusableCertificate::Key)?;
+        CertifiedKey::from_der(chain, key, &rustls::crypto::ring::default_provider())
+            .map_err(UnusableCertificate::Misfit)
     }
 }
 
@@ -97,7 +98,7 @@ impl Sites {
                     Answerer::Folder(Folder::new(root, folder, served.site.serving.symlinks, private))
                 }
             };
-            let entry = Arc::new(Entry { answer, https: served.site.https, key: key.map(Arc::new) });
+            let entry = Arc::new(SiteEntry { answer, https: served.site.https, key: key.map(Arc::new) });
             by_name.extend(served.site.names().map(|name| (name.to_string(), entry.clone())));
         }
         Ok(Self { by_name })
@@ -114,7 +115,7 @@ impl Sites {
     }
 
     /// The site of a host name, whatever its case.
-    pub(crate) fn get(&self, host: &str) -> Option<&Arc<Entry>> {
+    pub(crate) fn get(&self, host: &str) -> Option<&Arc<SiteEntry>> {
         self.by_name.get(&host.trim_end_matches('.').to_ascii_lowercase())
     }
 }

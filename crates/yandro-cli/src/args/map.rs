@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use camino::Utf8PathBuf;
 use clap::builder::{PossibleValue, PossibleValuesParser};
 use clap::{Arg, ArgAction, ArgMatches, Args, FromArgMatches, ValueEnum};
-use yandro_core::site::{Form, Group, Https, OPTIONS, SiteOption};
+use yandro_core::site::{Group, Https, OPTIONS, SiteOption, ValueForm};
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
@@ -85,7 +85,7 @@ impl FromArgMatches for OptionArgs {
         let given = |option: &'static SiteOption| {
             option.argument?;
             let values: Vec<String> = match option.form {
-                Form::Ports => matches.get_many::<u16>(option.key)?.map(u16::to_string).collect(),
+                ValueForm::Ports => matches.get_many::<u16>(option.key)?.map(u16::to_string).collect(),
                 _ => matches.get_many::<String>(option.key)?.cloned().collect(),
             };
             Some((option, values))
@@ -109,11 +109,11 @@ fn argument(option: &'static SiteOption) -> Option<Arg> {
     let arg = Arg::new(option.key).long(known.name).value_name(known.value).help(known.help).help_heading(heading);
     let words = option.words().iter().map(|(word, meaning)| PossibleValue::new(*word).help(*meaning));
     Some(match option.form {
-        Form::Flag | Form::Word(_) => arg.value_parser(PossibleValuesParser::new(words)),
-        Form::Ports => arg.value_parser(clap::value_parser!(u16).range(1..)).action(ArgAction::Append),
-        Form::Texts => arg.action(ArgAction::Append),
-        Form::Text if known.may_be_found => arg.num_args(0..=1).default_missing_value("").require_equals(true),
-        Form::Text | Form::Number => arg,
+        ValueForm::Flag | ValueForm::Word(_) => arg.value_parser(PossibleValuesParser::new(words)),
+        ValueForm::Ports => arg.value_parser(clap::value_parser!(u16).range(1..)).action(ArgAction::Append),
+        ValueForm::Texts => arg.action(ArgAction::Append),
+        ValueForm::Text if known.may_be_found => arg.num_args(0..=1).default_missing_value("").require_equals(true),
+        ValueForm::Text | ValueForm::Number => arg,
     })
 }
 

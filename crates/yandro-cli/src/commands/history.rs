@@ -3,7 +3,7 @@
 use camino::Utf8Path;
 use yandro_core::config::Layout;
 use yandro_core::plan::{Access, ChangeSet, Role};
-use yandro_machine::changes::{self, Entry};
+use yandro_machine::changes::{self, HistoryEntry};
 use yandro_machine::files;
 
 use super::apply::{Planned, apply, done};
@@ -22,7 +22,7 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c HistoryArgs, ui: &mut Ui) 
 
 data! {
     /// Of `yandro history`.
-    struct History {
+    struct HistoryRows {
         /// The changes, the first first.
         changes: Vec<ChangeData>,
     }
@@ -54,7 +54,7 @@ data! {
     }
 }
 
-impl Data for History {}
+impl Data for HistoryRows {}
 impl Data for Originals {}
 impl Data for Restored {}
 
@@ -63,7 +63,7 @@ fn list<'c>(context: &Context, ui: &mut Ui) -> Outcome<'c> {
     for path in &damaged {
         ui.note(&format!("the record {path} is damaged: its change is not listed and can't be undone; delete the file when you don't need it"));
     }
-    let of = |entry: &Entry| ChangeData {
+    let of = |entry: &HistoryEntry| ChangeData {
         id: entry.id,
         at: entry.at.clone(),
         command: entry.command.clone(),
@@ -71,7 +71,7 @@ fn list<'c>(context: &Context, ui: &mut Ui) -> Outcome<'c> {
         undoes: entry.undoes,
         undone_by: entry.undone_by,
     };
-    Outcome::new(History { changes: history.iter().map(of).collect() }, |data, ui| show(&data.changes, ui))
+    Outcome::new(HistoryRows { changes: history.iter().map(of).collect() }, |data, ui| show(&data.changes, ui))
 }
 
 fn show(history: &[ChangeData], ui: &mut Ui) {

@@ -28,8 +28,8 @@ pub(crate) mod vhosts;
 pub(crate) mod schemas {
     pub(crate) use super::authority::schemas::*;
     pub(crate) use super::cert::schemas::*;
-    pub(crate) use super::history::{History, Originals, Restored};
-    pub(crate) use super::hosts::edit::{Dropped as HostsDropped, PointedData};
+    pub(crate) use super::history::{HistoryRows, Originals, Restored};
+    pub(crate) use super::hosts::edit::{LineDropped, PointedData};
     pub(crate) use super::hosts::exchange::{Imported, TextData};
     pub(crate) use super::hosts::lint::Lint;
     pub(crate) use super::hosts::list::Entries;
@@ -38,7 +38,7 @@ pub(crate) mod schemas {
     pub(crate) use super::ports::Ports;
     pub(crate) use super::servers::schemas::*;
     pub(crate) use super::settle::Settled;
-    pub(crate) use super::sites::Sites;
+    pub(crate) use super::sites::SiteRows;
     pub(crate) use super::undo::Undone;
     pub(crate) use super::unmap::Unmapped;
     pub(crate) use super::vhosts::VirtualHosts;

@@ -3,7 +3,7 @@
 use camino::Utf8Path;
 use yandro_core::config::{Published, PublishedPort};
 use yandro_core::name::HostName;
-use yandro_core::pack::{self, PROJECT, PackError, Packed, Request};
+use yandro_core::pack::{self, PROJECT, PackError, PackRequest, Packed};
 use yandro_core::site::{ServerKind, Site};
 use yandro_machine::{files, pack as disk};
 
@@ -120,7 +120,7 @@ fn packed(context: &Context, args: &PackArgs, site: &Site) -> Result<Packed, Com
     }
     let root = files::read_if_there(&places.root_certificate())?;
     let extra = site.serving.extra.as_ref().map(|path| files::read_if_there(path)).transpose()?.flatten();
-    let request = Request {
+    let request = PackRequest {
         site,
         kind,
         published: &published,

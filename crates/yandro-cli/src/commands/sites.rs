@@ -17,7 +17,7 @@ use crate::view::{Cell, DIM, Data, GOOD, Outcome, STRONG, Table, Ui, WARN, both_
 
 pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
     let (_, list) = context.list()?;
-    let written = Written::read(context)?;
+    let written = SitesWritten::read(context)?;
     let stands: Vec<Vec<&'static str>> = list.sites.iter().map(|site| written.missing(site)).collect();
     let data = to_data(&list, &stands);
     Ok(Outcome::new(data, move |_, ui| show(&list, &stands, ui)))
@@ -55,7 +55,7 @@ fn show(list: &SiteList, stands: &[Vec<&'static str>], ui: &mut Ui) {
 }
 
 /// What is written on this machine, read once for all sites.
-struct Written {
+struct SitesWritten {
     /// Every name of the hosts file.
     names: HashSet<String>,
     /// Every folder of certificates.
@@ -64,7 +64,7 @@ struct Written {
     enabled: Vec<(ServerId, Layout, HashSet<String>)>,
 }
 
-impl Written {
+impl SitesWritten {
     fn read(context: &Context) -> Result<Self, CommandError> {
         let bytes = files::read_if_there(&context.machine.places.hosts)?.unwrap_or_default();
         let file = HostsFile::parse(&bytes);
@@ -115,7 +115,7 @@ fn entries(folder: &Utf8Path) -> HashSet<String> {
 
 data! {
     /// Of `yandro sites`.
-    struct Sites {
+    struct SiteRows {
         sites: Vec<SiteData>,
     }
 
@@ -136,7 +136,7 @@ data! {
     }
 }
 
-impl Data for Sites {}
+impl Data for SiteRows {}
 
 /// The options that have no field of their own.
 fn options(site: &Site) -> BTreeMap<&'static str, serde_json::Value> {
@@ -151,7 +151,7 @@ fn options(site: &Site) -> BTreeMap<&'static str, serde_json::Value> {
     others.filter_map(|option| Some((option.key, json(option.value(site)?)))).collect()
 }
 
-fn to_data(list: &SiteList, stands: &[Vec<&'static str>]) -> Sites {
+fn to_data(list: &SiteList, stands: &[Vec<&'static str>]) -> SiteRows {
     let of = |(site, missing): (&Site, &Vec<&'static str>)| SiteData {
         name: site.name.to_string(),
         aliases: site.aliases.iter().map(HostName::to_string).collect(),
@@ -161,5 +161,5 @@ fn to_data(list: &SiteList, stands: &[Vec<&'static str>]) -> Sites {
         options: options(site),
         missing: missing.clone(),
     };
-    Sites { sites: list.sites.iter().zip(stands).map(of).collect() }
+    SiteRows { sites: list.sites.iter().zip(stands).map(of).collect() }
 }

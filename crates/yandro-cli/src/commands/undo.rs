@@ -4,7 +4,7 @@ use camino::Utf8Path;
 use yandro_core::name::HostName;
 use yandro_core::plan::{Access, FileChange, UndoError, Undoing, undo, unified_diff};
 use yandro_core::site::Site;
-use yandro_machine::changes::{self, Entry};
+use yandro_machine::changes::{self, HistoryEntry};
 use yandro_machine::{SystemFresh, files};
 
 use super::apply::{Planned, apply, done};
@@ -83,7 +83,7 @@ data! {
 impl Data for Undone {}
 
 /// The change that is meant: the named one, or the last that stands and is no undo itself.
-fn chosen(history: &[Entry], id: Option<u64>) -> Result<&Entry, CommandError> {
+fn chosen(history: &[HistoryEntry], id: Option<u64>) -> Result<&HistoryEntry, CommandError> {
     let Some(id) = id else {
         return history
             .iter()
@@ -100,20 +100,20 @@ fn chosen(history: &[Entry], id: Option<u64>) -> Result<&Entry, CommandError> {
 }
 
 /// The last change after this one that stands and is about one of its sites, with that site's name.
-fn later_change<'h>(history: &'h [Entry], entry: &Entry) -> Option<(&'h Entry, HostName)> {
+fn later_change<'h>(history: &'h [HistoryEntry], entry: &HistoryEntry) -> Option<(&'h HistoryEntry, HostName)> {
     let names = names_of(entry);
     let mut later = history.iter().rev().filter(|later| later.id > entry.id && later.stands());
     later.find_map(|later| Some((later, names_of(later).into_iter().find(|name| names.contains(name))?)))
 }
 
 /// The sites that a change is about.
-fn names_of(entry: &Entry) -> Vec<HostName> {
+fn names_of(entry: &HistoryEntry) -> Vec<HostName> {
     let sites = entry.sites.iter().flat_map(|change| [&change.before, &change.after]).flatten();
     sites.map(|site| site.name.clone()).collect()
 }
 
 /// A site of the change was changed again, by a later change or in the list by hand.
-fn site_changed(entry: &Entry, name: &HostName, later: Option<&Entry>) -> CommandError {
+fn site_changed(entry: &HistoryEntry, name: &HostName, later: Option<&HistoryEntry>) -> CommandError {
     let message = format!("change {} can't be undone: the site `{name}` was changed again since", entry.id);
     let error = CommandError::not_made(message).code("changed-since");
     match later {
@@ -125,7 +125,7 @@ fn site_changed(entry: &Entry, name: &HostName, later: Option<&Entry>) -> Comman
 }
 
 /// The lines that a change made were changed again since.
-fn overlapped(entry: &Entry, path: &Utf8Path, later: Option<u64>) -> CommandError {
+fn overlapped(entry: &HistoryEntry, path: &Utf8Path, later: Option<u64>) -> CommandError {
     let message =
         format!("change {} can't be undone: lines that it changed in {path} were changed again since", entry.id);
     let error = CommandError::not_made(message).code("changed-since");
@@ -139,7 +139,7 @@ fn no_such(id: u64) -> CommandError {
     CommandError::usage(format!("there is no change {id}")).hint("see which there are: yandro history")
 }
 
-fn refused(entry: &Entry, error: UndoError) -> CommandError {
+fn refused(entry: &HistoryEntry, error: UndoError) -> CommandError {
     match error {
         UndoError::Plan(error) => error.into(),
         UndoError::SiteChanged(name) => site_changed(entry, &name, None),

@@ -11,14 +11,14 @@ use crate::error::{CommandError, NO_SERVER, Status};
 use crate::view::{BAD, COMMAND, Cell, DIM, Data, Outcome, STRONG, Table, Ui, WARN, count, data};
 
 /// A server, and its configuration run through.
-struct Server<'c> {
+struct VhostServer<'c> {
     found: &'c Found,
     configuration: Arc<dyn Configuration>,
 }
 
 pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
-    let of = |found| Server { found, configuration: servers::configuration(&context.machine, found) };
-    let all: Vec<Server<'_>> = context.present().all().iter().map(of).collect();
+    let of = |found| VhostServer { found, configuration: servers::configuration(&context.machine, found) };
+    let all: Vec<VhostServer<'_>> = context.present().all().iter().map(of).collect();
     if all.is_empty() {
         return Err(CommandError::not_made("no web server was found").hint(NO_SERVER));
     }
@@ -37,7 +37,7 @@ pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
     Ok(Outcome::new(data, text).with(status))
 }
 
-fn show(server: &Server<'_>, ui: &mut Ui) {
+fn show(server: &VhostServer<'_>, ui: &mut Ui) {
     let (answering, fault) = (server.configuration.answering(), server.configuration.fault());
     let mut table = Table::new(&["ADDRESS", "NAME", "SERVES", "TLS", "WHERE", "WHOSE"]);
     for at in &answering {
@@ -111,11 +111,11 @@ fn is_own(found: &Found, host: &VirtualHost) -> bool {
 data! {
     /// Of `yandro vhosts`.
     struct VirtualHosts {
-        servers: Vec<ServerData>,
+        servers: Vec<ServerHosts>,
     }
 
     /// A server's virtual hosts.
-    struct ServerData {
+    struct ServerHosts {
         server: String,
         addresses: Vec<AddressData>,
         /// What the server would refuse: what stands behind it was not read.
@@ -166,14 +166,14 @@ impl Data for VirtualHosts {
     const VERSION: u32 = 2;
 }
 
-fn server_data(server: &Server<'_>) -> ServerData {
+fn server_data(server: &VhostServer<'_>) -> ServerHosts {
     let fault = server.configuration.fault().map(|fault| FaultData {
         file: fault.place.file.clone(),
         line: fault.place.line,
         message: fault.message.clone(),
     });
     let addresses = server.configuration.answering().iter().map(|at| address_data(server.found, at)).collect();
-    ServerData { server: server.found.id.word().to_owned(), addresses, fault }
+    ServerHosts { server: server.found.id.word().to_owned(), addresses, fault }
 }
 
 fn address_data(found: &Found, at: &Answering<'_>) -> AddressData {

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use serde_json::json;
 use yandro_core::config::{OTHERS, Switched};
-use yandro_core::pki::{Facts, date};
+use yandro_core::pki::{CertificateFacts, date};
 use yandro_core::plan::{Change, ChangeSet, FileChange, Places, RightsChange, Role, Step, TrustChange, unified_diff};
 use yandro_core::site::ServerId;
 use yandro_machine::changes::ServerAction;
@@ -217,7 +217,9 @@ fn told(role: &Role, change: &FileChange, places: &Places) -> String {
     let kind = kind_of(change.before.is_some(), change.after.is_some());
     let is_chain = matches!(role, Role::Certificate(_) | Role::Root);
     let chain = if is_chain { change.after.as_deref() } else { None };
-    let facts = chain.and_then(|pem| Facts::certificates(pem).ok()).and_then(|chain| Facts::read(&chain[0]).ok());
+    let facts = chain
+        .and_then(|pem| CertificateFacts::certificates(pem).ok())
+        .and_then(|chain| CertificateFacts::read(&chain[0]).ok());
     match facts {
         Some(facts) if facts.names.is_empty() => format!("{kind}, until {}", date(facts.not_after)),
         Some(facts) => format!("{kind} for {}, until {}", facts.names.join(", "), date(facts.not_after)),

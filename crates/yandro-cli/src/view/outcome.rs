@@ -23,12 +23,12 @@ trait Printed {
     fn text(self: Box<Self>, ui: &mut Ui);
 }
 
-struct Parts<D, T> {
+struct OutcomeParts<D, T> {
     data: D,
     text: T,
 }
 
-impl<D: Data, T: FnOnce(&D, &mut Ui)> Printed for Parts<D, T> {
+impl<D: Data, T: FnOnce(&D, &mut Ui)> Printed for OutcomeParts<D, T> {
     fn json(&self) -> Value {
         let mut value = serde_json::to_value(&self.data).unwrap_or_default();
         value["version"] = json!(D::VERSION);
@@ -59,7 +59,7 @@ impl<T: FnOnce(&mut Ui)> Printed for Then<'_, T> {
 impl<'o> Outcome<'o> {
     /// Data for programs, and how people read it.
     pub(crate) fn new<D: Data + 'o>(data: D, text: impl FnOnce(&D, &mut Ui) + 'o) -> Self {
-        Self { printed: Some(Box::new(Parts { data, text })), status: Status::Well }
+        Self { printed: Some(Box::new(OutcomeParts { data, text })), status: Status::Well }
     }
 
     /// Of a command that has printed all that there is, such as a server that ran until it was ended.

@@ -3,7 +3,7 @@
 use std::fs;
 
 use camino::Utf8Path;
-use yandro_core::nginx::run::{Configuration, answering_name};
+use yandro_core::nginx::run::{NginxRun, answering_name};
 use yandro_machine::servers::Disk;
 
 use super::kit::{Background, Numbers, eventually};
@@ -91,7 +91,7 @@ fn the_block_that_answers_is_the_one_that_was_foretold() {
         let main = folder.join("nginx.conf");
         fs::write(&main, &text).unwrap();
         let main = Utf8Path::from_path(&main).unwrap();
-        let found = Configuration::run(main, &Disk);
+        let found = NginxRun::run(main, &Disk);
         let prefix = format!("{}/", folder.display());
         let run = |more: &[&str]| machine.run("nginx", &[&["-p", &prefix, "-c", main.as_str()], more].concat());
         if run(&["-t"]).status != 0 {

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::Command;
 
 use camino::Utf8Path;
-use yandro_core::httpd::run::{Configuration, Start, by_address};
+use yandro_core::httpd::run::{HttpdRun, Start, by_address};
 use yandro_core::site::ServerKind;
 use yandro_machine::servers;
 use yandro_machine::servers::Disk;
@@ -46,7 +46,7 @@ fn reported(dump: &str) -> Reported {
 }
 
 /// What yandro found, in the same form; compared with `theirs`, which may tell less.
-fn assert_agrees(configuration: &Configuration, theirs: &Reported, what: &str) {
+fn assert_agrees(configuration: &HttpdRun, theirs: &Reported, what: &str) {
     let hosts = configuration.virtual_hosts();
     let ours = by_address(&hosts);
     assert_eq!(configuration.fault, None, "{what}");
@@ -173,7 +173,7 @@ fn what_is_found_is_what_the_server_reports() {
         }
         let main = folder.path().join("httpd.conf");
         fs::write(&main, &text).unwrap();
-        let found = Configuration::run(&start(&main), &Disk);
+        let found = HttpdRun::run(&start(&main), &Disk);
         if let Some(dump) = ask(&main) {
             let theirs = reported(&dump);
             hosts += theirs.values().map(Vec::len).sum::<usize>();

@@ -29,14 +29,14 @@ pub enum Unresolved {
 
 /// What a server does that refuses its configuration.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Refusal {
+pub enum ConfigurationRefusal {
     /// It runs, and goes on with what it read before.
     KeepsOld,
     /// It can't start.
     CannotStart,
 }
 
-impl Refusal {
+impl ConfigurationRefusal {
     /// What a server that runs, or not, does.
     pub(super) fn of(runs: Option<bool>) -> Self {
         if runs == Some(true) { Self::KeepsOld } else { Self::CannotStart }
@@ -62,7 +62,7 @@ pub enum CertificateFault {
 
 /// What was asked for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Request {
+pub enum RequestedPage {
     /// The first page.
     Page,
     /// The file, or the answer, that proves where the name is answered from.

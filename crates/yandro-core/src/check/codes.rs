@@ -7,7 +7,9 @@ use camino::Utf8PathBuf;
 use serde::Serialize;
 use time::OffsetDateTime;
 
-use super::cause::{CertificateFault, Forbidden, OverrideRefusal, Refusal, Request, UnexpectedFolder, Unresolved};
+use super::cause::{
+    CertificateFault, ConfigurationRefusal, Forbidden, OverrideRefusal, RequestedPage, UnexpectedFolder, Unresolved,
+};
 use super::circumstances::PortHolder;
 use super::traits::{Patience, SafeFix, Traits};
 use crate::name::HostName;
@@ -104,9 +106,9 @@ codes! {
         "No interface of this machine has the site's address any more.", "yandro map NAME --address ADDRESS";
     ServerDown { server: ServerId } Error [reload]
         "The site's web server doesn't run.", "yandro servers start SERVER";
-    ConfigurationBroken { server: ServerId, refusal: Refusal } Error []
+    ConfigurationBroken { server: ServerId, refusal: ConfigurationRefusal } Error []
         "The web server refuses its configuration: it wouldn't start, or goes on with what it read before.", "mend the line that is shown, then: yandro servers reload SERVER";
-    LogFolderMissing { server: ServerId, refusal: Refusal, folder: Utf8PathBuf } Error []
+    LogFolderMissing { server: ServerId, refusal: ConfigurationRefusal, folder: Utf8PathBuf } Error []
         "The web server refuses its configuration because a folder for logs isn't there.", "mkdir -p FOLDER && yandro servers reload SERVER";
     PortHeld { port: u16, holder: Box<PortHolder>, server: ServerId } Error []
         "Another program has the port.", "stop it, or choose other ports: yandro map NAME --http-port PORT --https-port PORT";
@@ -130,7 +132,7 @@ codes! {
         "By the configuration another virtual host that has the name as well answers.", "the editor, at the place where the other one has the name";
     DefaultAnswers { host: HostName, port: u16 } Error [settle]
         "By the configuration no virtual host has the name, and the default one answers.", "yandro settle --put-back NAME";
-    ModuleOff { server: ServerId, refusal: Option<Refusal> } Error [settle]
+    ModuleOff { server: ServerId, refusal: Option<ConfigurationRefusal> } Error [settle]
         "The web server hasn't the module for TLS switched on.", "yandro map NAME";
     HttpFails { host: HostName } Error [wrong logged]
         "No proper HTTP answer.", "";
@@ -180,7 +182,7 @@ codes! {
         "Some of this machine's trust stores trust the authority, and this one doesn't.", "yandro authority trust";
     HttpsStatus { scheme: Scheme, host: HostName, status: u16 } Warning [status logged brief]
         "The page answers with an error.", "";
-    HttpsFails { host: HostName, request: Request } Error [wrong logged]
+    HttpsFails { host: HostName, request: RequestedPage } Error [wrong logged]
         "No proper HTTPS answer.", "";
     IndexMissing { content: Content } Warning []
         "The folder has no index page, and is not listed.", "yandro map NAME --listing on";

@@ -3,7 +3,7 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use super::cause::{Refusal, UnexpectedFolder};
+use super::cause::{ConfigurationRefusal, UnexpectedFolder};
 use super::circumstances::{AnsweringHost, Configured, SiteFileState};
 use super::codes::Cause;
 use super::finding::{Diagnosis, Evidence};
@@ -118,7 +118,7 @@ const BESIDE: [&str; 4] = ["AH00557", "AH00558", "Action '", "The Apache error l
 pub(super) fn refused(words: &str, server: ServerId, runs: Option<bool>) -> Diagnosis {
     let is_telling = |line: &&str| !line.is_empty() && BESIDE.iter().all(|beside| !line.contains(beside));
     let lines: Vec<&str> = words.lines().map(str::trim).filter(is_telling).take(4).collect();
-    let (refusal, again) = (Refusal::of(runs), Remedy::reload_or_start(server, runs));
+    let (refusal, again) = (ConfigurationRefusal::of(runs), Remedy::reload_or_start(server, runs));
     if let Some(folder) = missing_log_folder(words) {
         let first = lines.first().copied().unwrap_or_default();
         let create = Remedy::Shell(format!("mkdir -p {}", word(folder.as_str())));

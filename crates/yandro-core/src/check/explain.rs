@@ -8,8 +8,8 @@ use super::configured::{Of, put_back_at, refused};
 use super::finding::{Diagnosis, Evidence, Finding};
 use super::php_fault::{php_fault, php_fault_at};
 use super::remedy::{MapOption, Remedy, other_ports, unconfine};
-use super::report::{Outcome, SiteReport};
-use super::step::Step;
+use super::report::{SiteReport, StepOutcome};
+use super::step::CheckStep;
 use super::traits::Symptom;
 use crate::config::Place;
 use crate::site::{Content, Overrides, ServerId};
@@ -52,10 +52,10 @@ pub fn explain(report: &mut SiteReport, http_port: u16, https_port: u16, around:
 fn weigh_again(report: &mut SiteReport) {
     for step in report.names.iter_mut().flat_map(|name| &mut name.steps) {
         let of_step = report.findings.iter().filter(|finding| finding.step == step.step);
-        let is_last = matches!(step.step, Step::Https | Step::Application | Step::Proof);
+        let is_last = matches!(step.step, CheckStep::Https | CheckStep::Application | CheckStep::Proof);
         match (step.outcome, of_step.map(Finding::severity).max()) {
-            (Outcome::Warned, Some(Severity::Error)) => step.outcome = Outcome::Failed,
-            (Outcome::Failed, Some(Severity::Warning)) if is_last => step.outcome = Outcome::Warned,
+            (StepOutcome::Warned, Some(Severity::Error)) => step.outcome = StepOutcome::Failed,
+            (StepOutcome::Failed, Some(Severity::Warning)) if is_last => step.outcome = StepOutcome::Warned,
             _ => {}
         }
     }

@@ -7,7 +7,7 @@ use camino::Utf8PathBuf;
 use super::circumstances::LogLine;
 use super::codes::{Cause, Code, Severity};
 use super::remedy::Remedy;
-use super::step::Step;
+use super::step::CheckStep;
 use crate::config::Place;
 use crate::name::HostName;
 use crate::site::ServerId;
@@ -125,7 +125,7 @@ pub(super) fn fail(detail: impl Into<String>, diagnosis: Diagnosis) -> Judged {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Finding {
     /// The step that it was found at.
-    pub step: Step,
+    pub step: CheckStep,
     /// The name that it is about.
     pub name: HostName,
     /// What is wrong, and what mends it.

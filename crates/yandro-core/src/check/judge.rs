@@ -6,8 +6,8 @@ use super::circumstances::Beside;
 use super::codes::Severity;
 use super::finding::{Finding, Judged};
 use super::observation::{Expected, NameObservation, Proof, Timed};
-use super::report::{NameReport, Outcome, SiteReport, StepReport};
-use super::step::Step;
+use super::report::{NameReport, SiteReport, StepOutcome, StepReport};
+use super::step::CheckStep;
 
 /// Judges what was seen of a site's names, and beside them.
 pub fn judge(expected: &Expected, observations: &[NameObservation], beside: &Beside) -> SiteReport {
@@ -20,7 +20,7 @@ pub fn judge(expected: &Expected, observations: &[NameObservation], beside: &Bes
                 seen,
                 all: observations,
                 beside,
-                steps: Vec::with_capacity(Step::ALL.len()),
+                steps: Vec::with_capacity(CheckStep::ALL.len()),
                 findings: Vec::new(),
             };
             judge.run();
@@ -34,7 +34,7 @@ pub fn judge(expected: &Expected, observations: &[NameObservation], beside: &Bes
             }
             let name = seen.name.clone();
             let mut own = NameReport { name, steps: judge.steps, is_proven, is_anothers, days_left: None };
-            if matches!(own.outcome(Step::Validity), Outcome::Passed | Outcome::Warned) {
+            if matches!(own.outcome(CheckStep::Validity), StepOutcome::Passed | StepOutcome::Warned) {
                 own.days_left = days_left;
             }
             own.is_proven &= own.is_well();
@@ -62,81 +62,86 @@ pub(super) struct Judge<'a> {
 
 impl Judge<'_> {
     fn run(&mut self) {
-        for step in Step::ALL {
+        for step in CheckStep::ALL {
             let report = self.report(step);
             self.steps.push(report);
         }
     }
 
     /// Judges a step unless one that it depends on has failed.
-    fn report(&mut self, step: Step) -> StepReport {
+    fn report(&mut self, step: CheckStep) -> StepReport {
         let none = |outcome, detail: &str| {
             let detail = detail.to_owned();
             StepReport { step, outcome, detail, took: Duration::ZERO, parts: Vec::new() }
         };
         if let Some(why) = self.not_needed(step) {
-            return none(Outcome::NotNeeded, why);
+            return none(StepOutcome::NotNeeded, why);
         }
-        let has_failed =
-            |need: &&Step| self.steps.iter().any(|done| done.step == **need && done.outcome == Outcome::Failed);
+        let has_failed = |need: &&CheckStep| {
+            self.steps.iter().any(|done| done.step == **need && done.outcome == StepOutcome::Failed)
+        };
         if let Some(stopper) = step.needs(self.expected.site.https.is_on()).iter().find(has_failed) {
-            return none(Outcome::Stopped(*stopper), "");
+            return none(StepOutcome::Stopped(*stopper), "");
         }
         let (outcome, detail) = match self.judged(step) {
-            Ok(detail) => (Outcome::Passed, detail),
+            Ok(detail) => (StepOutcome::Passed, detail),
             Err(failed) => {
                 let (detail, diagnosis) = *failed;
                 let is_error = diagnosis.severity() == Severity::Error;
                 self.findings.push(Finding { step, name: self.seen.name.clone(), diagnosis, further_ports: None });
-                (if is_error { Outcome::Failed } else { Outcome::Warned }, detail)
+                (if is_error { StepOutcome::Failed } else { StepOutcome::Warned }, detail)
             }
         };
         StepReport { step, outcome, detail, took: self.took(step), parts: self.parts(step) }
     }
 
-    fn judged(&self, step: Step) -> Judged {
+    fn judged(&self, step: CheckStep) -> Judged {
         match step {
-            Step::Suffix => Ok(self.suffix()),
-            Step::Hosts => self.hosts(),
-            Step::Resolver => self.resolver(),
-            Step::Address => self.address(),
-            Step::Connect => self.connect(),
-            Step::VirtualHost => self.virtual_host(),
-            Step::Http => self.http(),
-            Step::Redirect => self.redirect(),
-            Step::Tls => self.tls(),
-            Step::Offers => Ok(self.offers()),
-            Step::OtherNames => Ok(self.other_names()),
-            Step::Chain => self.chain(),
-            Step::Name => self.name(),
-            Step::Validity => self.validity(),
-            Step::Disk => self.disk(),
-            Step::Stores => self.stores(),
-            Step::Https => self.https(),
-            Step::Application => self.application(),
-            Step::Proof => self.proof(),
+            CheckStep::Suffix => Ok(self.suffix()),
+            CheckStep::Hosts => self.hosts(),
+            CheckStep::Resolver => self.resolver(),
+            CheckStep::Address => self.address(),
+            CheckStep::Connect => self.connect(),
+            CheckStep::VirtualHost => self.virtual_host(),
+            CheckStep::Http => self.http(),
+            CheckStep::Redirect => self.redirect(),
+            CheckStep::Tls => self.tls(),
+            CheckStep::Offers => Ok(self.offers()),
+            CheckStep::OtherNames => Ok(self.other_names()),
+            CheckStep::Chain => self.chain(),
+            CheckStep::Name => self.name(),
+            CheckStep::Validity => self.validity(),
+            CheckStep::Disk => self.disk(),
+            CheckStep::Stores => self.stores(),
+            CheckStep::Https => self.https(),
+            CheckStep::Application => self.application(),
+            CheckStep::Proof => self.proof(),
         }
     }
 
     /// How long it took to see what a step is about, where that was measured.
-    fn took(&self, step: Step) -> Duration {
+    fn took(&self, step: CheckStep) -> Duration {
         let (seen, beside) = (self.seen, self.beside);
         let took = match step {
-            Step::Hosts => Some(seen.hosts.took),
-            Step::Resolver => Some(seen.resolver.took),
-            Step::Connect => took(seen.connect.as_ref()),
-            Step::VirtualHost => took(beside.configured.as_ref()),
-            Step::Http => took(seen.http.as_ref()),
-            Step::Tls => took(seen.tls.as_ref()),
-            Step::Offers => took(seen.offers.as_ref()),
-            Step::OtherNames => took(seen.other_names.as_ref()),
-            Step::Stores => took(beside.stores.as_ref()),
-            Step::Https => took(seen.https.as_ref()),
-            Step::Application => seen.trail.as_ref().map(|trail| trail.took),
-            Step::Proof => took(seen.proof.as_ref()),
-            Step::Suffix | Step::Address | Step::Redirect | Step::Chain | Step::Name | Step::Validity | Step::Disk => {
-                None
-            }
+            CheckStep::Hosts => Some(seen.hosts.took),
+            CheckStep::Resolver => Some(seen.resolver.took),
+            CheckStep::Connect => took(seen.connect.as_ref()),
+            CheckStep::VirtualHost => took(beside.configured.as_ref()),
+            CheckStep::Http => took(seen.http.as_ref()),
+            CheckStep::Tls => took(seen.tls.as_ref()),
+            CheckStep::Offers => took(seen.offers.as_ref()),
+            CheckStep::OtherNames => took(seen.other_names.as_ref()),
+            CheckStep::Stores => took(beside.stores.as_ref()),
+            CheckStep::Https => took(seen.https.as_ref()),
+            CheckStep::Application => seen.trail.as_ref().map(|trail| trail.took),
+            CheckStep::Proof => took(seen.proof.as_ref()),
+            CheckStep::Suffix
+            | CheckStep::Address
+            | CheckStep::Redirect
+            | CheckStep::Chain
+            | CheckStep::Name
+            | CheckStep::Validity
+            | CheckStep::Disk => None,
         };
         took.unwrap_or_default()
     }

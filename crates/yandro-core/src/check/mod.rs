@@ -23,7 +23,9 @@ mod steps_tls;
 mod traits;
 mod words;
 
-pub use cause::{CertificateFault, Forbidden, OverrideRefusal, Refusal, Request, UnexpectedFolder, Unresolved};
+pub use cause::{
+    CertificateFault, ConfigurationRefusal, Forbidden, OverrideRefusal, RequestedPage, UnexpectedFolder, Unresolved,
+};
 pub use circumstances::{
     AnsweringHost, Beside, Circumstances, Configured, LogLine, PortHolder, SiteFileState, StoreStanding,
 };
@@ -35,10 +37,10 @@ pub use observation::{
     Answer, Barrier, Chain, Connection, Expected, Failure, FailureKind, HostsAnswer, NameCommand, NameObservation,
     Offers, OtherName, OwnAddress, Page, Proof, ResolverAnswer, ResolverSetup, Setting, Timed, Trail, Verdict,
 };
-pub use page::{Target, target};
-pub use remedy::{Control, MapOption, Remedy, other_ports};
-pub use report::{NameReport, Outcome, Part, SiteReport, StepReport};
-pub use step::Step;
+pub use page::{RedirectTarget, target};
+pub use remedy::{MapOption, Remedy, ServerVerb, other_ports};
+pub use report::{NameReport, Part, SiteReport, StepOutcome, StepReport};
+pub use step::CheckStep;
 pub use traits::{Patience, SafeFix};
 pub use words::{FindingText, findings_page};
 

@@ -8,7 +8,7 @@ use time::OffsetDateTime;
 
 use crate::config::Place;
 use crate::name::HostName;
-use crate::pki::Facts;
+use crate::pki::CertificateFacts;
 use crate::site::{ServerId, Site};
 use crate::system::Cache;
 
@@ -258,7 +258,7 @@ pub enum OtherName {
 #[derive(Clone, Debug)]
 pub struct Chain {
     /// What the leaf says; `None` if it can't be read.
-    pub leaf: Option<Facts>,
+    pub leaf: Option<CertificateFacts>,
     /// Whether the leaf is the one on disk.
     pub is_on_disk: bool,
     /// The validator's verdict.

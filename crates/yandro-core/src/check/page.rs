@@ -69,7 +69,7 @@ fn attribute<'t>(tag: &'t str, name: &str) -> Option<&'t str> {
 
 /// Where a redirect's `Location` leads (RFC 9110 section 10.2.2), seen from a page of a site.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Target {
+pub enum RedirectTarget {
     /// To a path of the same name.
     Path(String),
     /// To a path of another name of the site, over HTTPS.
@@ -79,20 +79,20 @@ pub enum Target {
 }
 
 /// Reads a `Location`. `path` is the one that was asked for, `scheme` how.
-pub fn target(location: &str, names: &[HostName], name: &HostName, scheme: &str, path: &str) -> Target {
+pub fn target(location: &str, names: &[HostName], name: &HostName, scheme: &str, path: &str) -> RedirectTarget {
     let rest = match location.split_once("://") {
         Some((other, rest)) if other.eq_ignore_ascii_case(scheme) => rest,
         Some((other, rest)) if other.eq_ignore_ascii_case("https") && scheme == "http" => rest,
-        Some(_) => return Target::Away,
+        Some(_) => return RedirectTarget::Away,
         None => match location.strip_prefix("//") {
             Some(rest) => rest,
-            None if location.starts_with('/') => return Target::Path(location.to_owned()),
+            None if location.starts_with('/') => return RedirectTarget::Path(location.to_owned()),
             None if location.starts_with('?') => {
-                return Target::Path(format!("{}{location}", path.split('?').next().unwrap_or("/")));
+                return RedirectTarget::Path(format!("{}{location}", path.split('?').next().unwrap_or("/")));
             }
             None => {
                 let folder = path.split('?').next().unwrap_or("/").rsplit_once('/').map_or("", |(folder, _)| folder);
-                return Target::Path(format!("{folder}/{location}"));
+                return RedirectTarget::Path(format!("{folder}/{location}"));
             }
         },
     };
@@ -105,11 +105,11 @@ pub fn target(location: &str, names: &[HostName], name: &HostName, scheme: &str,
     let below = below.split('#').next().unwrap_or_default();
     let below = if below.starts_with('/') { below.to_owned() } else { format!("/{below}") };
     if host.eq_ignore_ascii_case(name.as_str()) {
-        return Target::Path(below);
+        return RedirectTarget::Path(below);
     }
     match names.iter().find(|own| host.eq_ignore_ascii_case(own.as_str())) {
-        Some(other) => Target::OtherName(other.clone(), below),
-        None => Target::Away,
+        Some(other) => RedirectTarget::OtherName(other.clone(), below),
+        None => RedirectTarget::Away,
     }
 }
 
@@ -138,7 +138,7 @@ mod tests {
     fn a_location_leads_where_it_leads() {
         let name = HostName::parse("saltmarsh.test").unwrap();
         let names = [name.clone(), HostName::parse("www.saltmarsh.test").unwrap()];
-        let path = |path: &str| Target::Path(path.to_owned());
+        let path = |path: &str| RedirectTarget::Path(path.to_owned());
         for (location, expected) in [
             ("/tides", path("/tides")),
             ("https://saltmarsh.test", path("/")),
@@ -146,9 +146,9 @@ mod tests {
             ("//saltmarsh.test/x", path("/x")),
             ("low", path("/app/low")),
             ("?page=2", path("/app/high?page=2")),
-            ("https://WWW.saltmarsh.test/low?x#y", Target::OtherName(names[1].clone(), "/low?x".into())),
-            ("http://saltmarsh.test/", Target::Away),
-            ("https://localhost/", Target::Away),
+            ("https://WWW.saltmarsh.test/low?x#y", RedirectTarget::OtherName(names[1].clone(), "/low?x".into())),
+            ("http://saltmarsh.test/", RedirectTarget::Away),
+            ("https://localhost/", RedirectTarget::Away),
         ] {
             assert_eq!(target(location, &names, &name, "https", "/app/high?x=1"), expected, "{location}");
         }

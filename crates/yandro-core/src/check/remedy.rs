@@ -27,7 +27,7 @@ pub enum Remedy {
     /// `yandro settle --put-back`: the lines of a site that were edited by hand go back.
     PutBack(HostName),
     /// `yandro servers start`, `reload` or `stop`.
-    Control(Control, ServerId),
+    Control(ServerVerb, ServerId),
     /// `yandro serve`, with the address to listen on if it isn't loopback.
     Serve(Option<IpAddr>),
     /// `yandro check --mend`.
@@ -52,7 +52,7 @@ pub enum Remedy {
 
 /// What a server is told.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Control {
+pub enum ServerVerb {
     /// To start.
     Start,
     /// To read its files again.
@@ -100,12 +100,12 @@ impl Remedy {
     }
 
     pub(super) fn reload(server: ServerId) -> Self {
-        Self::Control(Control::Reload, server)
+        Self::Control(ServerVerb::Reload, server)
     }
 
     /// Reloads a server, or starts it where it doesn't run.
     pub(super) fn reload_or_start(server: ServerId, runs: Option<bool>) -> Self {
-        Self::Control(if runs == Some(false) { Control::Start } else { Control::Reload }, server)
+        Self::Control(if runs == Some(false) { ServerVerb::Start } else { ServerVerb::Reload }, server)
     }
 
     /// This, then `next`.
@@ -139,9 +139,9 @@ pub fn other_ports(site: &HostName, is_taken: impl Fn(u16) -> bool) -> Remedy {
 impl PortHolder {
     /// Gives the port to another server.
     pub fn remedy(&self, wanted: ServerId) -> Remedy {
-        let start = Remedy::Control(Control::Start, wanted);
+        let start = Remedy::Control(ServerVerb::Start, wanted);
         match (self.server, self.pid) {
-            (Some(id), _) => Remedy::Control(Control::Stop, id).and(start),
+            (Some(id), _) => Remedy::Control(ServerVerb::Stop, id).and(start),
             (None, Some(pid)) => {
                 Remedy::Shell(format!("{}kill {pid}", if self.is_anothers { "sudo " } else { "" })).and(start)
             }

@@ -3,13 +3,13 @@
 use std::time::Duration;
 
 use super::finding::Finding;
-use super::step::Step;
+use super::step::CheckStep;
 use crate::name::HostName;
 use crate::site::{ServerId, Site};
 
 /// How a step went.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Outcome {
+pub enum StepOutcome {
     /// It is well.
     Passed,
     /// It works, with a warning.
@@ -17,7 +17,7 @@ pub enum Outcome {
     /// It is not well: there is a finding.
     Failed,
     /// Not done, since this earlier step failed.
-    Stopped(Step),
+    Stopped(CheckStep),
     /// Not done, since there is nothing to do.
     NotNeeded,
 }
@@ -26,9 +26,9 @@ pub enum Outcome {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StepReport {
     /// Which step.
-    pub step: Step,
+    pub step: CheckStep,
     /// How it went.
-    pub outcome: Outcome,
+    pub outcome: StepOutcome,
     /// What was seen, in a few words.
     pub detail: String,
     /// How long it took; zero where nothing was done.
@@ -51,7 +51,7 @@ pub struct Part {
 pub struct NameReport {
     /// The name.
     pub name: HostName,
-    /// Its steps, all of [`Step::ALL`], in order.
+    /// Its steps, all of [`CheckStep::ALL`], in order.
     pub steps: Vec<StepReport>,
     /// Whether its answer is proven to come from the site's own folder or upstream: there are sites that are well
     /// and can't be proven, for their answers vary, or they ask for a password first.
@@ -77,18 +77,20 @@ pub struct SiteReport {
 
 impl NameReport {
     /// How a step went.
-    pub fn outcome(&self, step: Step) -> Outcome {
-        self.steps.iter().find(|report| report.step == step).map_or(Outcome::NotNeeded, |report| report.outcome)
+    pub fn outcome(&self, step: CheckStep) -> StepOutcome {
+        self.steps.iter().find(|report| report.step == step).map_or(StepOutcome::NotNeeded, |report| report.outcome)
     }
 
     /// What was seen of a step, in a few words.
-    pub fn detail(&self, step: Step) -> &str {
+    pub fn detail(&self, step: CheckStep) -> &str {
         self.steps.iter().find(|report| report.step == step).map_or("", |report| &report.detail)
     }
 
     /// Whether every step is well.
     pub fn is_well(&self) -> bool {
-        self.steps.iter().all(|step| matches!(step.outcome, Outcome::Passed | Outcome::NotNeeded | Outcome::Warned))
+        self.steps
+            .iter()
+            .all(|step| matches!(step.outcome, StepOutcome::Passed | StepOutcome::NotNeeded | StepOutcome::Warned))
     }
 }
 

@@ -3,7 +3,7 @@
 /// The steps of a check, in the order in which a browser depends on them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, serde::Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Step {
+pub enum CheckStep {
     /// Whose the name can be (RFC 6761, and the public suffixes).
     Suffix,
     /// The hosts file's answer.
@@ -44,7 +44,7 @@ pub enum Step {
     Proof,
 }
 
-impl Step {
+impl CheckStep {
     /// Every one, in order.
     pub const ALL: [Self; 19] = [
         Self::Suffix,
@@ -70,7 +70,7 @@ impl Step {
 
     /// The earlier steps without which there is nothing to see.
     pub(super) fn needs(self, has_https: bool) -> &'static [Self] {
-        use Step as S;
+        use CheckStep as S;
         match self {
             S::Suffix | S::Hosts | S::VirtualHost => &[],
             S::Resolver => &[S::Hosts],

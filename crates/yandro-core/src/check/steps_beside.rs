@@ -7,31 +7,35 @@ use super::judge::Judge;
 use super::observation::{Expected, OtherName, Proof, ResolverAnswer};
 use super::remedy::Remedy;
 use super::report::Part;
-use super::step::Step;
+use super::step::CheckStep;
 use crate::name::Suffix;
 use crate::site::{Content, Https, ServerId};
 
 impl Judge<'_> {
     /// Why there is nothing to do for a step, if there isn't.
-    pub(super) fn not_needed(&self, step: Step) -> Option<&'static str> {
+    pub(super) fn not_needed(&self, step: CheckStep) -> Option<&'static str> {
         let (site, beside) = (&self.expected.site, self.beside);
         match step {
-            Step::Http | Step::Redirect if site.own_tls().is_some() => Some("HTTPS alone"),
+            CheckStep::Http | CheckStep::Redirect if site.own_tls().is_some() => Some("HTTPS alone"),
             _ if step.is_of_tls() && !site.https.is_on() => Some("plain HTTP alone"),
-            Step::Redirect if site.https != Https::Only => Some("HTTP serves as well"),
-            Step::Resolver if self.seen.resolver.seen == ResolverAnswer::NotAsked => Some("not asked in a sysroot"),
-            Step::VirtualHost if beside.configured.is_none() => Some(match self.expected.server {
+            CheckStep::Redirect if site.https != Https::Only => Some("HTTP serves as well"),
+            CheckStep::Resolver if self.seen.resolver.seen == ResolverAnswer::NotAsked => {
+                Some("not asked in a sysroot")
+            }
+            CheckStep::VirtualHost if beside.configured.is_none() => Some(match self.expected.server {
                 ServerId::BuiltIn => "the built-in server's own",
                 _ if site.own_tls().is_some() => "the upstream's own",
                 _ => "not looked at from here",
             }),
-            Step::Stores if beside.stores.as_ref().is_none_or(|stores| stores.seen.is_empty()) => Some("none is known"),
-            Step::Stores if self.trusting() == 0 => Some("none trusts it: yandro authority trust"),
-            Step::Offers if self.seen.offers.is_none() => Some("not asked"),
-            Step::OtherNames if self.seen.other_names.is_none() => Some("not asked"),
-            Step::Disk if self.is_anothers() => Some("another is served"),
-            Step::Proof if self.has_proof(&Proof::Guarded) => Some("a password is asked for first"),
-            Step::Application if !self.is_page() => Some("no page of the site's own"),
+            CheckStep::Stores if beside.stores.as_ref().is_none_or(|stores| stores.seen.is_empty()) => {
+                Some("none is known")
+            }
+            CheckStep::Stores if self.trusting() == 0 => Some("none trusts it: yandro authority trust"),
+            CheckStep::Offers if self.seen.offers.is_none() => Some("not asked"),
+            CheckStep::OtherNames if self.seen.other_names.is_none() => Some("not asked"),
+            CheckStep::Disk if self.is_anothers() => Some("another is served"),
+            CheckStep::Proof if self.has_proof(&Proof::Guarded) => Some("a password is asked for first"),
+            CheckStep::Application if !self.is_page() => Some("no page of the site's own"),
             _ => None,
         }
     }
@@ -88,10 +92,10 @@ impl Judge<'_> {
     }
 
     /// What a step is made of, where that is worth telling one by one.
-    pub(super) fn parts(&self, step: Step) -> Vec<Part> {
+    pub(super) fn parts(&self, step: CheckStep) -> Vec<Part> {
         match step {
-            Step::Connect => self.listeners(),
-            Step::Stores => self.store_parts(),
+            CheckStep::Connect => self.listeners(),
+            CheckStep::Stores => self.store_parts(),
             _ => Vec::new(),
         }
     }

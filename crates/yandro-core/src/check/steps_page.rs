@@ -1,12 +1,12 @@
 //! The steps of the answers: over plain HTTP, over HTTPS, and the proof.
 
 use super::REDIRECT_PROBE;
-use super::cause::{Forbidden, Request, UnexpectedFolder};
+use super::cause::{Forbidden, RequestedPage, UnexpectedFolder};
 use super::codes::{Cause, Severity};
 use super::finding::{Diagnosis, Evidence, Judged, fail};
 use super::judge::Judge;
 use super::observation::{Answer, Failure, OwnAddress, Proof, Trail};
-use super::page::{Target, target};
+use super::page::{RedirectTarget, target};
 use super::php_fault::php_fault_at;
 use super::remedy::{MapOption, Remedy};
 use super::steps::seen;
@@ -72,7 +72,7 @@ impl Judge<'_> {
         match seen(self.seen.https.as_ref()) {
             Some(Ok(answer)) => self.page(answer, Scheme::Https),
             Some(Err(failure)) => {
-                let cause = Cause::HttpsFails { host: self.seen.name.clone(), request: Request::Page };
+                let cause = Cause::HttpsFails { host: self.seen.name.clone(), request: RequestedPage::Page };
                 self.no_answer(cause, failure, Scheme::Https)
             }
             None => Ok(String::new()),
@@ -158,7 +158,7 @@ impl Judge<'_> {
     fn other_address<'o>(&self, own: &'o OwnAddress) -> Option<&'o str> {
         let names: Vec<HostName> = self.expected.site.names().cloned().collect();
         let scheme = if self.expected.site.https.is_on() { "https" } else { "http" };
-        let is_away = |address: &str| target(address, &names, &self.seen.name, scheme, "/") == Target::Away;
+        let is_away = |address: &str| target(address, &names, &self.seen.name, scheme, "/") == RedirectTarget::Away;
         match own {
             OwnAddress::Base(address) => Some(address.as_str()).filter(|own| is_away(own)),
             OwnAddress::Canonical(address) => {
@@ -241,7 +241,7 @@ impl Judge<'_> {
                 ("refused", diagnosis.seen(Evidence::RefusedUnderName(*status)).fix(fix))
             }
             Proof::Failed(words) => {
-                let diagnosis = Diagnosis::new(Cause::HttpsFails { host, request: Request::Proof });
+                let diagnosis = Diagnosis::new(Cause::HttpsFails { host, request: RequestedPage::Proof });
                 ("no answer", diagnosis.seen(Evidence::Words(words.clone())).fix(self.verbosely(Scheme::Https)))
             }
         };

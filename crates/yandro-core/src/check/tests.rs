@@ -11,7 +11,7 @@ use time::macros::datetime;
 use super::*;
 use crate::config::Place;
 use crate::name::HostName;
-use crate::pki::{Constraints, Facts};
+use crate::pki::{CertificateFacts, Constraints};
 use crate::site::{Content, DEFAULT_ADDRESS, ServerId, Site, Upstream};
 
 const NOW: time::OffsetDateTime = datetime!(2026-11-23 08:00 UTC);
@@ -28,8 +28,8 @@ fn answer(status: u16, location: Option<&str>) -> Option<Timed<Result<Answer, Fa
     Some(timed(Ok(Answer { status, location: location.map(str::to_owned), server: None })))
 }
 
-fn leaf() -> Facts {
-    Facts {
+fn leaf() -> CertificateFacts {
+    CertificateFacts {
         subject: "O=Yandro local certificate".into(),
         issuer: "CN=Yandro issuing certificate".into(),
         names: vec!["saltmarsh.test".into(), "www.saltmarsh.test".into()],
@@ -44,7 +44,7 @@ fn leaf() -> Facts {
     }
 }
 
-fn connection(verdict: Verdict, leaf: Facts) -> Option<Timed<Result<Connection, Failure>>> {
+fn connection(verdict: Verdict, leaf: CertificateFacts) -> Option<Timed<Result<Connection, Failure>>> {
     let chain = Chain { leaf: Some(leaf), is_on_disk: true, verdict };
     Some(timed(Ok(Connection { version: "TLS 1.3".into(), chain })))
 }
@@ -182,16 +182,18 @@ fn each_fault_is_told_by_its_own_code_and_no_other() {
         ("certificate-constraints", |seen| seen.tls = connection(Verdict::Constraints, leaf())),
         ("authority-missing", |seen| seen.tls = connection(Verdict::NoAuthority, leaf())),
         ("certificate-name", |seen| {
-            seen.tls = connection(Verdict::Name, Facts { names: vec!["depot.test".into()], ..leaf() });
+            seen.tls = connection(Verdict::Name, CertificateFacts { names: vec!["depot.test".into()], ..leaf() });
         }),
         ("certificate-expired", |seen| {
-            seen.tls = connection(Verdict::Time, Facts { not_after: datetime!(2026-11-22 0:00 UTC), ..leaf() });
+            seen.tls =
+                connection(Verdict::Time, CertificateFacts { not_after: datetime!(2026-11-22 0:00 UTC), ..leaf() });
         }),
         ("certificate-early", |seen| {
-            seen.tls = connection(Verdict::Time, Facts { not_before: datetime!(2026-11-24 0:00 UTC), ..leaf() });
+            seen.tls =
+                connection(Verdict::Time, CertificateFacts { not_before: datetime!(2026-11-24 0:00 UTC), ..leaf() });
         }),
         ("certificate-ends", |seen| {
-            let ends = Facts {
+            let ends = CertificateFacts {
                 not_before: datetime!(2026-01-01 0:00 UTC),
                 not_after: datetime!(2026-12-20 0:00 UTC),
                 ..leaf()
@@ -230,11 +232,26 @@ fn a_failed_step_stops_those_that_depend_on_it_and_says_which() {
     seen.tls = failure(FailureKind::Other);
     let report = judge(&expected(), &[seen], &Beside::default());
     let name = &report.names[0];
-    for step in [Step::Hosts, Step::Resolver, Step::Address, Step::Connect, Step::Http, Step::Redirect] {
-        assert_eq!(name.outcome(step), Outcome::Passed, "{step:?}");
+    for step in [
+        CheckStep::Hosts,
+        CheckStep::Resolver,
+        CheckStep::Address,
+        CheckStep::Connect,
+        CheckStep::Http,
+        CheckStep::Redirect,
+    ] {
+        assert_eq!(name.outcome(step), StepOutcome::Passed, "{step:?}");
     }
-    for step in [Step::Offers, Step::Chain, Step::Name, Step::Validity, Step::Disk, Step::Https, Step::Proof] {
-        assert_eq!(name.outcome(step), Outcome::Stopped(Step::Tls), "{step:?}");
+    for step in [
+        CheckStep::Offers,
+        CheckStep::Chain,
+        CheckStep::Name,
+        CheckStep::Validity,
+        CheckStep::Disk,
+        CheckStep::Https,
+        CheckStep::Proof,
+    ] {
+        assert_eq!(name.outcome(step), StepOutcome::Stopped(CheckStep::Tls), "{step:?}");
     }
 }
 

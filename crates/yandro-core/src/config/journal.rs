@@ -26,7 +26,7 @@ pub enum Switched {
 
 /// A line as it was, if there was one, and as it is now.
 #[derive(Clone, Debug, PartialEq, Eq)]
-struct Entry {
+struct JournalEntry {
     file: Utf8PathBuf,
     was: Option<String>,
     now: String,
@@ -37,7 +37,7 @@ struct Entry {
 /// Lines in the order in which they were changed.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Journal {
-    entries: Vec<Entry>,
+    entries: Vec<JournalEntry>,
 }
 
 impl Journal {
@@ -50,7 +50,7 @@ impl Journal {
         let now = &text[own.text];
         let alike = before.iter().filter(|line| text[line.text.clone()] == *now).count();
         let now = String::from_utf8_lossy(now).into_owned();
-        self.entries.push(Entry { file: file.to_owned(), was: was.map(str::to_owned), now, alike });
+        self.entries.push(JournalEntry { file: file.to_owned(), was: was.map(str::to_owned), now, alike });
     }
 
     /// Whether nothing was changed.
@@ -60,7 +60,7 @@ impl Journal {
 
     /// Two journals: of the added lines that `is_gone` picks by their text, and of the rest.
     pub fn split(&self, is_gone: impl Fn(&str) -> bool) -> (Self, Self) {
-        let is_gone = |entry: &Entry| entry.was.is_none() && is_gone(&entry.now);
+        let is_gone = |entry: &JournalEntry| entry.was.is_none() && is_gone(&entry.now);
         let (gone, rest) = self.entries.iter().cloned().partition(is_gone);
         (Self { entries: gone }, Self { entries: rest })
     }
@@ -116,7 +116,7 @@ impl Journal {
             } else if let (Some((now, alike)), Some(file)) = (rest.strip_prefix('+').and_then(kept), path.clone()) {
                 let alike = if alike.is_empty() { Some(0) } else { alike.parse().ok() };
                 if let Some(alike) = alike {
-                    journal.entries.push(Entry { file, was: was.take(), now, alike });
+                    journal.entries.push(JournalEntry { file, was: was.take(), now, alike });
                 }
             }
         }

@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 
 use super::error::{EditError, TakeOver};
-use super::parse::{BLOCK_TAIL, Block, Entry, HostsFile, block_head};
+use super::parse::{BLOCK_TAIL, Block, HostsEntry, HostsFile, block_head};
 use super::takeover;
 use crate::name::HostName;
 use crate::site::ListId;
@@ -92,7 +92,7 @@ struct Standing<'m> {
     /// What the person's own lines say as well.
     said: HashSet<(&'m HostName, IpAddr)>,
     /// The person's own lines that say something else, each with the name and where it should point to.
-    against: Vec<(Entry, &'m HostName, IpAddr)>,
+    against: Vec<(HostsEntry, &'m HostName, IpAddr)>,
 }
 
 impl<'m> Standing<'m> {
@@ -197,8 +197,9 @@ pub fn sorted<'a>(bytes: &'a [u8], list: &ListId, names: &[&HostName]) -> Cow<'a
     let ranks: HashMap<&[u8], usize> =
         names.iter().enumerate().map(|(rank, name)| (name.as_str().as_bytes(), rank)).collect();
     // A line whose first name was said elsewhere goes by the next one.
-    let rank = |entry: &Entry| file.names_of(entry).find_map(|name| ranks.get(name.to_ascii_lowercase().as_slice()));
-    let mut ranked: Vec<(usize, Entry)> =
+    let rank =
+        |entry: &HostsEntry| file.names_of(entry).find_map(|name| ranks.get(name.to_ascii_lowercase().as_slice()));
+    let mut ranked: Vec<(usize, HostsEntry)> =
         file.entries_of_block(block).filter_map(|entry| Some((*rank(&entry)?, entry))).collect();
     if ranked.is_sorted_by_key(|(rank, _)| *rank) {
         return Cow::Borrowed(bytes);

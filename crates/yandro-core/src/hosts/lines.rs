@@ -5,7 +5,7 @@ use std::borrow::Cow;
 
 use super::block::check_encoding;
 use super::error::EditError;
-use super::parse::{Entry, HostsFile};
+use super::parse::{HostsEntry, HostsFile};
 use super::takeover::{self, cut, is_local};
 use crate::name::HostName;
 use crate::source::{self, Splice};
@@ -44,7 +44,7 @@ pub fn set_line<'a>(bytes: &'a [u8], name: &HostName, address: IpAddr) -> Result
         }
         None => bytes.to_vec(),
     };
-    let is_against = |entry: &Entry| entry.address != address && entry.address.is_ipv4() == address.is_ipv4();
+    let is_against = |entry: &HostsEntry| entry.address != address && entry.address.is_ipv4() == address.is_ipv4();
     let text = removed(&text, name, is_against);
     let is_said = is_said || own.is_some();
     Ok(Cow::Owned(if is_said { text } else { appended(&text, &format!("{address}\t{name}")) }))
@@ -57,7 +57,7 @@ pub fn set_line<'a>(bytes: &'a [u8], name: &HostName, address: IpAddr) -> Result
 pub fn remove_lines<'a>(bytes: &'a [u8], name: &HostName) -> Result<Cow<'a, [u8]>, EditError> {
     check_encoding(bytes)?;
     let file = HostsFile::parse(bytes);
-    let found: Vec<Entry> = theirs(&file, name).collect();
+    let found: Vec<HostsEntry> = theirs(&file, name).collect();
     for entry in &found {
         check_local(&file, entry, name)?;
     }
@@ -69,17 +69,17 @@ pub fn remove_lines<'a>(bytes: &'a [u8], name: &HostName) -> Result<Cow<'a, [u8]
     Ok(Cow::Owned(removed(&bytes, name, |_| true)))
 }
 
-fn theirs(file: &HostsFile<'_>, name: &HostName) -> impl Iterator<Item = Entry> {
+fn theirs(file: &HostsFile<'_>, name: &HostName) -> impl Iterator<Item = HostsEntry> {
     file.entries_of(name).into_iter().filter(|entry| !entry.ours)
 }
 
-fn check_local(file: &HostsFile<'_>, entry: &Entry, name: &HostName) -> Result<(), EditError> {
+fn check_local(file: &HostsFile<'_>, entry: &HostsEntry, name: &HostName) -> Result<(), EditError> {
     if is_local(file, entry) { Err(EditError::Localhost { line: entry.line, name: name.clone() }) } else { Ok(()) }
 }
 
 /// The file without the name in the entries that `is_meant` picks. One at a time: the last line
 /// may take the end of the one above it along.
-fn removed(bytes: &[u8], name: &HostName, is_meant: impl Fn(&Entry) -> bool) -> Vec<u8> {
+fn removed(bytes: &[u8], name: &HostName, is_meant: impl Fn(&HostsEntry) -> bool) -> Vec<u8> {
     let mut text = bytes.to_vec();
     loop {
         let file = HostsFile::parse(&text);
@@ -90,7 +90,7 @@ fn removed(bytes: &[u8], name: &HostName, is_meant: impl Fn(&Entry) -> bool) -> 
 }
 
 /// An entry without a name; without the line, if it has no other.
-fn without(bytes: &[u8], entry: &Entry, name: &HostName) -> Splice {
+fn without(bytes: &[u8], entry: &HostsEntry, name: &HostName) -> Splice {
     let full = entry.full.clone();
     match cut(&bytes[full.clone()], &[name.as_str().as_bytes().to_vec()].into()) {
         Some(rest) => Splice::replace(full, rest),

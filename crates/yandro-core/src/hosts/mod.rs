@@ -20,7 +20,7 @@ pub use lines::{remove_lines, set_line};
 pub use lint::{LintCode, LintContext, LintFinding, Row, Weight, lint, mended, rows};
 pub use lookup::{Family, Multi};
 pub use own_block::{OwnBlockError, OwnLine, own_lines, with_own_lines};
-pub use parse::{Entry, HostsFile};
+pub use parse::{HostsEntry, HostsFile};
 pub use takeover::has_taken_over;
 
 #[cfg(test)]

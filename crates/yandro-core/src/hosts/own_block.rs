@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use similar::{Algorithm, DiffOp, capture_diff_slices};
 
 use super::block::{append_block, check_encoding, without_empty_block};
-use super::parse::{Entry, HostsFile};
+use super::parse::{HostsEntry, HostsFile};
 use crate::name::HostName;
 use crate::site::ListId;
 use crate::source::{self, Splice};
@@ -90,7 +90,7 @@ fn check(file: &HostsFile<'_>, list: &ListId, line: &OwnLine) -> Result<(), OwnB
     for text in &line.names {
         let name = HostName::parse(text).ok().filter(|name| name.as_str() == text);
         let name = name.ok_or_else(|| OwnBlockError::Name(text.clone()))?;
-        let is_foreign = |entry: &&Entry| entry.address != line.address && file.list_of(entry) != Some(list);
+        let is_foreign = |entry: &&HostsEntry| entry.address != line.address && file.list_of(entry) != Some(list);
         if let Some(entry) = file.entries_of(&name).iter().find(is_foreign) {
             return Err(OwnBlockError::Taken { line: entry.line, name: text.clone() });
         }
@@ -98,11 +98,11 @@ fn check(file: &HostsFile<'_>, list: &ListId, line: &OwnLine) -> Result<(), OwnB
     Ok(())
 }
 
-fn entries(file: &HostsFile<'_>, list: &ListId) -> Vec<Entry> {
+fn entries(file: &HostsFile<'_>, list: &ListId) -> Vec<HostsEntry> {
     file.block_of(list).map(|block| file.entries_of_block(block).collect()).unwrap_or_default()
 }
 
-fn line(file: &HostsFile<'_>, entry: &Entry) -> OwnLine {
+fn line(file: &HostsFile<'_>, entry: &HostsEntry) -> OwnLine {
     let names = file.names_of(entry).map(|name| String::from_utf8_lossy(name).to_ascii_lowercase());
     OwnLine { address: entry.address, names: names.collect() }
 }

@@ -29,7 +29,7 @@ pub struct HostsFile<'a> {
 
 /// A line that the resolver reads: an address and its names.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Entry {
+pub struct HostsEntry {
     /// Line number, from 1.
     pub line: usize,
     /// The address.
@@ -68,18 +68,18 @@ impl<'a> HostsFile<'a> {
     }
 
     /// All lines that the resolver reads, in order.
-    pub fn entries(&self) -> impl Iterator<Item = Entry> + '_ {
+    pub fn entries(&self) -> impl Iterator<Item = HostsEntry> + '_ {
         self.entries_in(0..self.bytes.len(), 1)
     }
 
     /// The lines of a block that the resolver reads.
-    pub(super) fn entries_of_block(&self, block: &Block) -> impl Iterator<Item = Entry> + '_ {
+    pub(super) fn entries_of_block(&self, block: &Block) -> impl Iterator<Item = HostsEntry> + '_ {
         let within = block.head.end..block.tail.start;
         let first = self.line_number(within.start);
         self.entries_in(within, first)
     }
 
-    fn entries_in(&self, range: Range<usize>, first: usize) -> impl Iterator<Item = Entry> + '_ {
+    fn entries_in(&self, range: Range<usize>, first: usize) -> impl Iterator<Item = HostsEntry> + '_ {
         let start = range.start;
         let lines = source::lines(&self.bytes[range]).enumerate();
         lines.filter_map(move |(number, line)| {
@@ -87,9 +87,9 @@ impl<'a> HostsFile<'a> {
         })
     }
 
-    fn entry(&self, full: Range<usize>, number: usize) -> Option<Entry> {
+    fn entry(&self, full: Range<usize>, number: usize) -> Option<HostsEntry> {
         let ours = self.block_at(full.start).is_some();
-        read_line(self.bytes, full, number).map(|entry| Entry { ours, ..entry })
+        read_line(self.bytes, full, number).map(|entry| HostsEntry { ours, ..entry })
     }
 
     /// The number of the line that begins at `offset`.
@@ -103,7 +103,7 @@ impl<'a> HostsFile<'a> {
     }
 
     /// The line as the resolver reads it.
-    pub(super) fn read(&self, full: Range<usize>, number: usize) -> Option<Entry> {
+    pub(super) fn read(&self, full: Range<usize>, number: usize) -> Option<HostsEntry> {
         self.entry(full, number)
     }
 
@@ -122,15 +122,15 @@ impl<'a> HostsFile<'a> {
 
     /// The list that an entry in a block belongs to; `None` for the user's own lines, and for those
     /// that an earlier build wrote.
-    pub fn list_of(&self, entry: &Entry) -> Option<&ListId> {
+    pub fn list_of(&self, entry: &HostsEntry) -> Option<&ListId> {
         self.block_at(entry.full.start)?.list.as_ref()
     }
 
     /// Every entry that answers to `name`, in the order of the file. Names compare
     /// as bytes, ASCII letters of either case alike.
-    pub fn entries_of(&self, name: &HostName) -> Vec<Entry> {
+    pub fn entries_of(&self, name: &HostName) -> Vec<HostsEntry> {
         let folded = self.folded.get_or_init(|| lower_case(self.bytes));
-        let mut found: Vec<Entry> = Vec::new();
+        let mut found: Vec<HostsEntry> = Vec::new();
         let mut at = 0;
         for hit in memchr::memmem::find_iter(folded, name.as_str()) {
             if hit < at {
@@ -143,7 +143,7 @@ impl<'a> HostsFile<'a> {
             if let Some(entry) = self.entry(start..end, 0)
                 && self.names_of(&entry).any(is_it)
             {
-                found.push(Entry { line: self.line_number(start), ..entry });
+                found.push(HostsEntry { line: self.line_number(start), ..entry });
             }
         }
         found
@@ -162,13 +162,13 @@ impl<'a> HostsFile<'a> {
         entries.flat_map(|entry| self.host_names(&entry)).collect()
     }
 
-    fn host_names(&self, entry: &Entry) -> Vec<HostName> {
+    fn host_names(&self, entry: &HostsEntry) -> Vec<HostName> {
         let read = |name: &[u8]| HostName::parse(std::str::from_utf8(name).ok()?).ok();
         self.names_of(entry).filter_map(read).collect()
     }
 
     /// The names of an entry as they stand in the file.
-    pub fn names_of<'s>(&self, entry: &'s Entry) -> impl Iterator<Item = &'a [u8]> + use<'s, 'a> {
+    pub fn names_of<'s>(&self, entry: &'s HostsEntry) -> impl Iterator<Item = &'a [u8]> + use<'s, 'a> {
         let bytes = self.bytes;
         entry.names.iter().map(move |span| &bytes[span.clone()])
     }
@@ -231,7 +231,7 @@ pub(super) fn words(bytes: &[u8], full: &Range<usize>) -> Vec<Range<usize>> {
     words
 }
 
-fn read_line(bytes: &[u8], full: Range<usize>, number: usize) -> Option<Entry> {
+fn read_line(bytes: &[u8], full: Range<usize>, number: usize) -> Option<HostsEntry> {
     let mut names = words(bytes, &full);
     if names.is_empty() {
         return None;
@@ -239,7 +239,7 @@ fn read_line(bytes: &[u8], full: Range<usize>, number: usize) -> Option<Entry> {
     let address = names.remove(0);
     // std reads just what inet_pton does: no zone, no short or padded form.
     let address: IpAddr = std::str::from_utf8(&bytes[address]).ok()?.parse().ok()?;
-    Some(Entry { line: number, address, names, full, ours: false })
+    Some(HostsEntry { line: number, address, names, full, ours: false })
 }
 
 #[cfg(test)]

@@ -10,7 +10,7 @@ use std::collections::BTreeSet;
 use std::ops::Range;
 
 use super::error::{Conflict, EditError, TakeOver};
-use super::parse::{self, Entry, HostsFile};
+use super::parse::{self, HostsEntry, HostsFile};
 use crate::name::HostName;
 use crate::source::{self, Splice};
 
@@ -53,7 +53,7 @@ pub fn has_taken_over(bytes: &[u8]) -> bool {
 pub(super) fn take(
     file: &HostsFile<'_>,
     names: &[HostName],
-    against: Vec<(Entry, &HostName, IpAddr)>,
+    against: Vec<(HostsEntry, &HostName, IpAddr)>,
     take_over: TakeOver,
 ) -> Result<Vec<u8>, EditError> {
     let bytes = file.bytes();
@@ -84,7 +84,7 @@ pub(super) fn take(
 }
 
 /// Why a line is not taken over.
-fn fixed(file: &HostsFile<'_>, entry: &Entry) -> Option<&'static str> {
+fn fixed(file: &HostsFile<'_>, entry: &HostsEntry) -> Option<&'static str> {
     if is_local(file, entry) {
         return Some("it names `localhost`, too, and yandro doesn't touch such a line");
     }
@@ -93,7 +93,7 @@ fn fixed(file: &HostsFile<'_>, entry: &Entry) -> Option<&'static str> {
 }
 
 /// Whether a line has one of the machine's own names.
-pub(super) fn is_local(file: &HostsFile<'_>, entry: &Entry) -> bool {
+pub(super) fn is_local(file: &HostsFile<'_>, entry: &HostsEntry) -> bool {
     file.names_of(entry).any(is_local_name)
 }
 

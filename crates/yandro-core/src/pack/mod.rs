@@ -14,7 +14,7 @@ use crate::site::{Content, FastCgi, ServerKind, Site, Upstream};
 
 /// What is packed.
 #[derive(Debug)]
-pub struct Request<'r> {
+pub struct PackRequest<'r> {
     /// The site, as it is in the list.
     pub site: &'r Site,
     /// The kind of server in the image.
@@ -99,7 +99,7 @@ impl Inside {
 /// # Errors
 /// A [`PackError`] for a port that isn't published, and for paths that the server would read as
 /// something else.
-pub fn pack(request: &Request<'_>) -> Result<Packed, PackError> {
+pub fn pack(request: &PackRequest<'_>) -> Result<Packed, PackError> {
     if request.site.own_tls().is_some() {
         return Err(PackError::OwnTls(request.site.content.to_string()));
     }
@@ -184,7 +184,7 @@ fn project(site: &Site) -> (Option<Utf8PathBuf>, Option<Utf8PathBuf>) {
     }
 }
 
-fn traits(request: &Request<'_>) -> ServerTraits {
+fn traits(request: &PackRequest<'_>) -> ServerTraits {
     ServerTraits {
         // An image has a server of today.
         upgrades: true,
@@ -201,7 +201,7 @@ mod tests {
     fn packed(site: &Site, kind: ServerKind) -> Packed {
         let published = Published::default();
         let certificate = site.https.is_on().then_some((&b"chain"[..], &b"key"[..]));
-        pack(&Request { site, kind, published: &published, certificate, root: Some(b"root"), extra: None }).unwrap()
+        pack(&PackRequest { site, kind, published: &published, certificate, root: Some(b"root"), extra: None }).unwrap()
     }
 
     fn text(packed: &Packed, path: &str) -> String {
@@ -331,7 +331,7 @@ mod tests {
             ["certificates/saltmarsh.test/key.pem"]
         );
         let published = Published(vec![crate::config::PublishedPort { here: 8080, there: 80 }]);
-        let request = Request {
+        let request = PackRequest {
             site: &site,
             kind: ServerKind::Nginx,
             published: &published,

@@ -1,12 +1,12 @@
 //! The texts of a packed folder.
 
-use super::{HOST, Inside, PHP, PROJECT, Request};
+use super::{HOST, Inside, PHP, PROJECT, PackRequest};
 use crate::servers::Image;
 use crate::site::{Content, Logs, Site};
 
 /// What the parts are written from.
 pub(super) struct Parts<'p> {
-    pub(super) request: &'p Request<'p>,
+    pub(super) request: &'p PackRequest<'p>,
     /// The site as it is within.
     pub(super) site: &'p Site,
     pub(super) inside: &'p Inside,

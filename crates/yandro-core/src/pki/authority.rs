@@ -10,8 +10,8 @@ use time::OffsetDateTime;
 
 use super::lint::objections_to;
 use super::{
-    AUTHORITY_DAYS, Constraints, Facts, Key, LONGEST_DAYS, Leaf, LeafRequest, PkiError, Profile, RENEW_DAYS, Serial,
-    SigningRequest, date, due_days, not_after, not_before,
+    AUTHORITY_DAYS, CertificateFacts, Constraints, Key, LONGEST_DAYS, Leaf, LeafRequest, PkiError, Profile, RENEW_DAYS,
+    Serial, SigningRequest, date, due_days, not_after, not_before,
 };
 use crate::name::HostName;
 
@@ -74,7 +74,7 @@ pub fn create_authority(new: NewAuthority<'_>) -> Result<AuthorityCertificates, 
     issuing_params.use_authority_key_identifier_extension = true;
     let issuer = Issuer::from_params(&root_params, &new.root_key.pair);
     let issuing = issuing_params.signed_by(&new.issuing_key.pair, &issuer).map_err(sign)?;
-    let root_facts = Facts::read(root.der())?;
+    let root_facts = CertificateFacts::read(root.der())?;
     none_of(Profile::Root.deviations(root.der(), None)?)?;
     none_of(Profile::Issuing.deviations(issuing.der(), Some(&root_facts))?)?;
     Ok(AuthorityCertificates { root: root.pem(), issuing: issuing.pem() })
@@ -87,9 +87,9 @@ pub struct Authority {
     issuing: CertificateDer<'static>,
     pub(super) issuing_pem: String,
     /// What the root says of itself.
-    pub root_facts: Facts,
+    pub root_facts: CertificateFacts,
     /// What the issuing certificate says of itself.
-    pub issuing_facts: Facts,
+    pub issuing_facts: CertificateFacts,
 }
 
 impl Authority {
@@ -98,11 +98,11 @@ impl Authority {
     /// # Errors
     /// [`PkiError::Certificate`] when one of the texts is no certificate.
     pub fn read(certificates: &AuthorityCertificates) -> Result<Self, PkiError> {
-        let root = Facts::certificates(certificates.root.as_bytes())?.remove(0);
-        let issuing = Facts::certificates(certificates.issuing.as_bytes())?.remove(0);
+        let root = CertificateFacts::certificates(certificates.root.as_bytes())?.remove(0);
+        let issuing = CertificateFacts::certificates(certificates.issuing.as_bytes())?.remove(0);
         Ok(Self {
-            root_facts: Facts::read(&root)?,
-            issuing_facts: Facts::read(&issuing)?,
+            root_facts: CertificateFacts::read(&root)?,
+            issuing_facts: CertificateFacts::read(&issuing)?,
             issuing_pem: certificates.issuing.clone(),
             root,
             issuing,
@@ -176,7 +176,7 @@ impl Authority {
         serial: Serial,
     ) -> Result<String, PkiError> {
         let fault = |words: String| PkiError::Certificate(words);
-        let facts = Facts::read(old)?;
+        let facts = CertificateFacts::read(old)?;
         let leaf = &Leaf::of(&facts).ok_or_else(|| fault("it names what is no host name".into()))?;
         let key = SubjectPublicKeyInfo::from_der(&facts.public_key).map_err(|error| fault(error.to_string()))?;
         self.issue_for(issuing_key, &LeafRequest { leaf, now, serial }, &key)
@@ -207,8 +207,8 @@ impl Authority {
             });
         }
         let leaf = self.sign_leaf(issuing_key, request, key)?;
-        let certificate = Facts::parsed(leaf.der())?;
-        let (facts, issuer) = (Facts::of(&certificate), Some(&self.issuing_facts));
+        let certificate = CertificateFacts::parsed(leaf.der())?;
+        let (facts, issuer) = (CertificateFacts::of(&certificate), Some(&self.issuing_facts));
         none_of(Profile::Leaf.deviations_of(&certificate, &facts, issuer))?;
         // What leaves here is judged as anybody else's would be.
         let found = objections_to(&certificate, &facts, issuer, request.now);
@@ -260,7 +260,7 @@ impl Authority {
     /// just that, this authority signed it, and more than `within` days of it are left. Of a short
     /// one the usual time is the last third, so that it isn't made anew each day; a longer time than
     /// the usual is one that somebody asked for.
-    pub fn is_current(&self, facts: &Facts, leaf: &Leaf, now: OffsetDateTime, within: i64) -> bool {
+    pub fn is_current(&self, facts: &CertificateFacts, leaf: &Leaf, now: OffsetDateTime, within: i64) -> bool {
         let names: Vec<String> = leaf.written().collect();
         let within = if within > RENEW_DAYS { within } else { within.min(due_days(leaf.days)) };
         let has_days = facts.days() == leaf.days || facts.not_after == self.issuing_facts.not_after;

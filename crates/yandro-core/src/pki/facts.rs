@@ -14,7 +14,7 @@ use crate::network::IpNet;
 
 /// What a certificate says of itself.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Facts {
+pub struct CertificateFacts {
     /// The subject, as one line.
     pub subject: String,
     /// The issuer, as one line.
@@ -39,7 +39,7 @@ pub struct Facts {
     pub public_key: Vec<u8>,
 }
 
-impl Facts {
+impl CertificateFacts {
     /// All certificates of a PEM text, in order; at least one.
     ///
     /// # Errors

@@ -14,11 +14,11 @@ const CERTIFICATE: u32 = 2;
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct JavaStore {
     version: u32,
-    entries: Vec<Entry>,
+    entries: Vec<StoreEntry>,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq)]
-struct Entry {
+struct StoreEntry {
     alias: String,
     /// All of it, as it stands in the file.
     bytes: Vec<u8>,
@@ -61,7 +61,7 @@ impl JavaStore {
                 None
             };
             let bytes = before[..before.len() - rest.0.len()].to_vec();
-            entries.push(Entry { alias, bytes, certificate });
+            entries.push(StoreEntry { alias, bytes, certificate });
         }
         rest.0.is_empty().then_some(Self { version, entries })
     }
@@ -85,7 +85,7 @@ impl JavaStore {
         let length = u32::try_from(certificate.len()).expect("a certificate is short");
         bytes.extend([&length.to_be_bytes()[..], certificate].concat());
         let certificate = Some(certificate.clone().into_owned());
-        self.entries.push(Entry { alias: alias.to_owned(), bytes, certificate });
+        self.entries.push(StoreEntry { alias: alias.to_owned(), bytes, certificate });
     }
 
     /// Takes an entry out, if it is there.

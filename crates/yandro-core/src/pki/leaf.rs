@@ -4,7 +4,7 @@ use core::net::IpAddr;
 
 use time::OffsetDateTime;
 
-use super::{Facts, Serial};
+use super::{CertificateFacts, Serial};
 use crate::name::HostName;
 
 /// What a leaf is to say.
@@ -22,7 +22,7 @@ pub struct Leaf {
 
 impl Leaf {
     /// What a certificate says, to be said again; `None` if it names what is no host name.
-    pub fn of(facts: &Facts) -> Option<Self> {
+    pub fn of(facts: &CertificateFacts) -> Option<Self> {
         let (wild, plain): (Vec<&String>, Vec<&String>) = facts.names.iter().partition(|name| name.starts_with("*."));
         let read = |names: Vec<&String>| -> Option<Vec<HostName>> {
             names.into_iter().map(|name| HostName::parse(name.strip_prefix("*.").unwrap_or(name)).ok()).collect()

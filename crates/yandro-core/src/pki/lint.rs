@@ -13,7 +13,7 @@ use x509_parser::oid_registry::{
 use x509_parser::prelude::{X509Certificate, X509Version};
 use x509_parser::x509::SubjectPublicKeyInfo;
 
-use super::{Facts, LONGEST_DAYS, PkiError, date, due_days};
+use super::{CertificateFacts, LONGEST_DAYS, PkiError, date, due_days};
 use crate::name::HostName;
 
 /// ECDSA with SHA-1 (RFC 3279 section 2.2.3).
@@ -37,9 +37,9 @@ pub struct Objection {
 /// [`PkiError::Certificate`] when one of them can't be read.
 pub fn objections(chain: &[CertificateDer<'_>], now: OffsetDateTime) -> Result<Vec<Objection>, PkiError> {
     let Some((leaf, above)) = chain.split_first() else { return Ok(Vec::new()) };
-    let certificate = Facts::parsed(leaf)?;
-    let issuer = above.first().map(|issuer| Facts::read(issuer)).transpose()?;
-    Ok(objections_to(&certificate, &Facts::of(&certificate), issuer.as_ref(), now))
+    let certificate = CertificateFacts::parsed(leaf)?;
+    let issuer = above.first().map(|issuer| CertificateFacts::read(issuer)).transpose()?;
+    Ok(objections_to(&certificate, &CertificateFacts::of(&certificate), issuer.as_ref(), now))
 }
 
 /// Why browsers don't take a key, if they don't: a code and a sentence.
@@ -71,11 +71,11 @@ pub(super) fn is_rsa(key: &SubjectPublicKeyInfo<'_>) -> bool {
 /// The same of a certificate that is parsed already, and of the one behind it.
 pub(super) fn objections_to(
     certificate: &X509Certificate<'_>,
-    facts: &Facts,
-    issuer: Option<&Facts>,
+    facts: &CertificateFacts,
+    issuer: Option<&CertificateFacts>,
     now: OffsetDateTime,
 ) -> Vec<Objection> {
-    let mut lint = Lint { certificate, facts, now, found: Vec::new() };
+    let mut lint = CertificateLint { certificate, facts, now, found: Vec::new() };
     lint.names();
     lint.time();
     lint.usage();
@@ -84,14 +84,14 @@ pub(super) fn objections_to(
     lint.found
 }
 
-struct Lint<'c> {
+struct CertificateLint<'c> {
     certificate: &'c X509Certificate<'c>,
-    facts: &'c Facts,
+    facts: &'c CertificateFacts,
     now: OffsetDateTime,
     found: Vec<Objection>,
 }
 
-impl Lint<'_> {
+impl CertificateLint<'_> {
     fn refused(&mut self, code: &'static str, words: impl Into<String>) {
         self.found.push(Objection { code, is_refused: true, words: words.into() });
     }
@@ -201,7 +201,7 @@ impl Lint<'_> {
     }
 
     /// The certificate behind the leaf, as the server is to send it.
-    fn chain(&mut self, issuer: Option<&Facts>) {
+    fn chain(&mut self, issuer: Option<&CertificateFacts>) {
         let is_self_signed = self.certificate.subject().as_raw() == self.certificate.issuer().as_raw();
         if is_self_signed {
             if !self.certificate.is_ca() {

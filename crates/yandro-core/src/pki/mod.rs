@@ -21,7 +21,7 @@ pub use authority::{Authority, AuthorityCertificates, NewAuthority, create_autho
 pub use constraints::{Constraints, NetworkError};
 pub use dev_server::{CertificateFiles, Variables};
 pub use export::{certificate_bundle, mobile_profile, trust_lines, trust_variables};
-pub use facts::Facts;
+pub use facts::CertificateFacts;
 pub use java_store::{JavaStore, Sha1};
 pub use key::{Key, KeyKind};
 pub use leaf::{Leaf, LeafRequest};

@@ -12,7 +12,7 @@ use x509_parser::oid_registry::{
 use x509_parser::prelude::{GeneralName, X509Certificate, X509Version};
 
 use super::lint::is_rsa;
-use super::{AUTHORITY_DAYS, Facts, LONGEST_DAYS, PkiError};
+use super::{AUTHORITY_DAYS, CertificateFacts, LONGEST_DAYS, PkiError};
 use crate::name::HostName;
 
 /// What a certificate is for.
@@ -69,19 +69,19 @@ impl Profile {
     ///
     /// # Errors
     /// [`PkiError::Certificate`] when it can't be read.
-    pub fn deviations(self, certificate: &[u8], issuer: Option<&Facts>) -> Result<Vec<String>, PkiError> {
-        let certificate = Facts::parsed(certificate)?;
-        Ok(self.deviations_of(&certificate, &Facts::of(&certificate), issuer))
+    pub fn deviations(self, certificate: &[u8], issuer: Option<&CertificateFacts>) -> Result<Vec<String>, PkiError> {
+        let certificate = CertificateFacts::parsed(certificate)?;
+        Ok(self.deviations_of(&certificate, &CertificateFacts::of(&certificate), issuer))
     }
 
     /// The same of one that is parsed already.
     pub(super) fn deviations_of(
         self,
         certificate: &X509Certificate<'_>,
-        facts: &Facts,
-        issuer: Option<&Facts>,
+        facts: &CertificateFacts,
+        issuer: Option<&CertificateFacts>,
     ) -> Vec<String> {
-        let mut found = Held { profile: self, certificate, facts, found: Vec::new() };
+        let mut found = HeldExtension { profile: self, certificate, facts, found: Vec::new() };
         found.form();
         found.subject();
         found.extensions();
@@ -94,14 +94,14 @@ impl Profile {
 }
 
 /// A certificate that is held against its profile.
-struct Held<'c> {
+struct HeldExtension<'c> {
     profile: Profile,
     certificate: &'c X509Certificate<'c>,
-    facts: &'c Facts,
+    facts: &'c CertificateFacts,
     found: Vec<String>,
 }
 
-impl Held<'_> {
+impl HeldExtension<'_> {
     fn unless(&mut self, is_right: bool, words: impl Into<String>) {
         if !is_right {
             self.found.push(words.into());
@@ -210,7 +210,7 @@ impl Held<'_> {
         self.unless(networks > 0, "it permits no networks, and so every one");
     }
 
-    fn time(&mut self, issuer: Option<&Facts>) {
+    fn time(&mut self, issuer: Option<&CertificateFacts>) {
         let (from, to) = (self.facts.not_before, self.facts.not_after);
         let longest = self.profile.longest();
         let is_short = from < to && to - from < Duration::days(longest);
@@ -219,7 +219,7 @@ impl Held<'_> {
         self.unless(is_within, "it is valid at a time when its issuer isn't");
     }
 
-    fn issuer(&mut self, issuer: Option<&Facts>) {
+    fn issuer(&mut self, issuer: Option<&CertificateFacts>) {
         let facts = self.facts;
         let Some(issuer) = issuer else {
             self.unless(facts.issuer == facts.subject, "a root is its own issuer");
@@ -300,9 +300,9 @@ mod tests {
             params
         };
         let root = CertifiedIssuer::self_signed(with(Profile::Root), KeyPair::generate().unwrap()).unwrap();
-        let facts = Facts::read(root.der()).unwrap();
+        let facts = CertificateFacts::read(root.der()).unwrap();
         let issuing = CertifiedIssuer::signed_by(with(Profile::Issuing), KeyPair::generate().unwrap(), &root).unwrap();
-        let issuing_facts = Facts::read(issuing.der()).unwrap();
+        let issuing_facts = CertificateFacts::read(issuing.der()).unwrap();
         match profile {
             Profile::Root => profile.deviations(root.der(), None),
             Profile::Issuing => profile.deviations(issuing.der(), Some(&facts)),

@@ -48,7 +48,7 @@ fn verdict(authority: &Authority, chain: &str, name: &str, at: OffsetDateTime) -
     roots.add(authority.root().clone()).unwrap();
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let verifier = WebPkiServerVerifier::builder_with_provider(Arc::new(roots), provider).build().unwrap();
-    let chain = Facts::certificates(chain.as_bytes()).unwrap();
+    let chain = CertificateFacts::certificates(chain.as_bytes()).unwrap();
     let at = UnixTime::since_unix_epoch(std::time::Duration::from_secs(at.unix_timestamp().try_into().unwrap()));
     let name = ServerName::try_from(name.to_owned()).unwrap();
     verifier.verify_server_cert(&chain[0], &chain[1..], &name, &[], at).map(|_| ()).map_err(|e| e.to_string())
@@ -78,7 +78,7 @@ fn a_leaf_is_valid_for_its_names_in_its_time_and_no_other() {
     ] {
         assert!(verdict(&authority, &chain, name, at).is_err(), "{name} {at}");
     }
-    let facts = Facts::read(&Facts::certificates(chain.as_bytes()).unwrap()[0]).unwrap();
+    let facts = CertificateFacts::read(&CertificateFacts::certificates(chain.as_bytes()).unwrap()[0]).unwrap();
     assert_eq!(Leaf::of(&facts), Some(leaf.clone()));
     let is_current = |leaf: &Leaf, now| authority.is_current(&facts, leaf, now, RENEW_DAYS);
     assert!(is_current(&leaf, NOW));
@@ -93,9 +93,9 @@ fn a_leaf_is_valid_for_its_names_in_its_time_and_no_other() {
     assert!(!is_current(&leaf, last - Duration::days(RENEW_DAYS)));
     // Once more, for a key that is somebody else's: the same in all but its time and number.
     let later = NOW + Duration::days(300);
-    let old = &Facts::certificates(chain.as_bytes()).unwrap()[0];
+    let old = &CertificateFacts::certificates(chain.as_bytes()).unwrap()[0];
     let again = authority.issue_again(&issuing_key, old, later, serial()).unwrap();
-    let facts_again = Facts::read(&Facts::certificates(again.as_bytes()).unwrap()[0]).unwrap();
+    let facts_again = CertificateFacts::read(&CertificateFacts::certificates(again.as_bytes()).unwrap()[0]).unwrap();
     assert_eq!((Leaf::of(&facts_again), &facts_again.public_key), (Some(leaf.clone()), &facts.public_key));
     assert!(authority.is_current(&facts_again, &leaf, later, RENEW_DAYS));
     assert_eq!(

@@ -4,7 +4,7 @@ use ipnet::IpNet;
 use pkcs8::LineEnding;
 use pkcs8::der::pem::encode_string;
 
-use super::{Constraints, Facts, PkiError, Profile};
+use super::{CertificateFacts, Constraints, PkiError, Profile};
 
 /// Why a system doesn't trust a root certificate on a user's word.
 #[derive(Debug, thiserror::Error)]
@@ -39,12 +39,12 @@ pub enum NotVetted {
 /// # Errors
 /// What is wrong with it.
 pub fn vetted_root(pem: &str, user: &str) -> Result<String, NotVetted> {
-    let certificates = Facts::certificates(pem.as_bytes())?;
+    let certificates = CertificateFacts::certificates(pem.as_bytes())?;
     let [certificate] = &certificates[..] else { return Err(NotVetted::More) };
     if let Some(first) = Profile::Root.deviations(certificate, None)?.first() {
         return Err(NotVetted::Profile(first.clone()));
     }
-    let facts = Facts::read(certificate)?;
+    let facts = CertificateFacts::read(certificate)?;
     if !facts.subject.contains(&format!("Yandro local authority of {user}@")) {
         return Err(NotVetted::OtherUser { subject: facts.subject });
     }

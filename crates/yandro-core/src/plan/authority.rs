@@ -9,7 +9,7 @@ use super::fresh::Fresh;
 use super::observed::Observed;
 use super::places::Places;
 use super::role::Role;
-use crate::pki::{Constraints, Facts, KeyKind, Leaf, NewAuthority, PkiError, create_authority};
+use crate::pki::{CertificateFacts, Constraints, KeyKind, Leaf, NewAuthority, PkiError, create_authority};
 use crate::tables::{self, Value};
 
 /// Makes an authority that is limited to `constraints`; its key is behind the passphrase that
@@ -63,8 +63,8 @@ pub(super) fn renew_issued(set: &mut ChangeSet, observed: &Observed, fresh: &mut
         observed.former.values().map(|former| &former.authority.issuing_facts.subject_key[..]).collect();
     for Issued { path, chain } in &observed.issued {
         let Some(old) = chain.as_ref() else { continue };
-        let Ok(certificates) = Facts::certificates(old) else { continue };
-        let Ok(facts) = Facts::read(&certificates[0]) else { continue };
+        let Ok(certificates) = CertificateFacts::certificates(old) else { continue };
+        let Ok(facts) = CertificateFacts::read(&certificates[0]) else { continue };
         let ours = files.authority.issuing_facts.subject_key == facts.authority_key;
         // Somebody put a certificate of another authority there: theirs to renew.
         if !ours && !own.contains(&&facts.authority_key[..]) {

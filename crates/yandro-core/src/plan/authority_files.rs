@@ -2,18 +2,18 @@
 
 use camino::Utf8PathBuf;
 
-use super::content::Content;
+use super::content::FileContent;
 use crate::pki::{Authority, AuthorityCertificates, Key, PkiError};
 
 /// The authority's files as they are on the disk.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct AuthorityTexts {
     /// The root certificate.
-    pub root: Content,
+    pub root: FileContent,
     /// The issuing certificate.
-    pub issuing: Content,
+    pub issuing: FileContent,
     /// The issuing certificate's key, in the clear or behind a passphrase. Secret.
-    pub key: Content,
+    pub key: FileContent,
 }
 
 /// The authority, read.
@@ -33,7 +33,7 @@ impl AuthorityFiles {
     /// # Errors
     /// When one of the files is not what it ought to be, or the passphrase is another.
     pub fn read(texts: AuthorityTexts, passphrase: Option<&str>) -> Result<Self, PkiError> {
-        let text = |content: &Content| String::from_utf8_lossy(content).into_owned();
+        let text = |content: &FileContent| String::from_utf8_lossy(content).into_owned();
         let certificates = AuthorityCertificates { root: text(&texts.root), issuing: text(&texts.issuing) };
         let pem = zeroize::Zeroizing::new(text(&texts.key));
         let key = match passphrase {
@@ -69,5 +69,5 @@ pub struct Issued {
     /// The file with the full chain.
     pub path: Utf8PathBuf,
     /// What it holds; `None` if it is gone.
-    pub chain: Option<Content>,
+    pub chain: Option<FileContent>,
 }

@@ -8,7 +8,7 @@ use super::fresh::Fresh;
 use super::observed::Observed;
 use super::role::Role;
 use crate::name::HostName;
-use crate::pki::{self, Constraints, Facts, LeafRequest};
+use crate::pki::{self, CertificateFacts, Constraints, LeafRequest};
 use crate::site::Site;
 
 /// How a key in PKCS#8 PEM begins (RFC 7468 section 10).
@@ -44,10 +44,11 @@ pub(super) fn certificate(
     let old_key = observed.keys.get(&site.name).and_then(|pem| std::str::from_utf8(pem).ok());
     let kind = site.certificate.key;
     let facts = old_chain
-        .and_then(|chain| Facts::certificates(chain).ok())
-        .and_then(|chain| Facts::read(&chain[0]).ok())
+        .and_then(|chain| CertificateFacts::certificates(chain).ok())
+        .and_then(|chain| CertificateFacts::read(&chain[0]).ok())
         .filter(|facts| facts.key == Some(kind));
-    let is_current = |facts: &Facts| authority.is_current(facts, &leaf, observed.now, observed.wishes.renew_within);
+    let is_current =
+        |facts: &CertificateFacts| authority.is_current(facts, &leaf, observed.now, observed.wishes.renew_within);
     // Reading a key costs more than all the rest; the server does it anyway.
     let is_suspect = observed.wishes.suspect.contains(&site.name);
     if !is_suspect && facts.as_ref().is_some_and(is_current) && old_key.is_some_and(|pem| pem.starts_with(KEY_HEAD)) {

@@ -6,7 +6,7 @@ use std::collections::BTreeSet;
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 
-use super::content::Content;
+use super::content::FileContent;
 use super::role::Role;
 use crate::config::Switched;
 use crate::site::{ServerId, Site};
@@ -156,16 +156,16 @@ pub struct FileChange {
     /// The file.
     pub path: Utf8PathBuf,
     /// What it holds now.
-    pub before: Option<Content>,
+    pub before: Option<FileContent>,
     /// What it is to hold.
-    pub after: Option<Content>,
+    pub after: Option<FileContent>,
     /// Who may read it if it is new; a file that exists keeps its mode.
     pub access: Access,
 }
 
 impl std::fmt::Debug for FileChange {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let size = |content: &Option<Content>| content.as_ref().map(|content| content.len());
+        let size = |content: &Option<FileContent>| content.as_ref().map(|content| content.len());
         // The content may be a key.
         write!(f, "FileChange({}, {:?} -> {:?} bytes)", self.path, size(&self.before), size(&self.after))
     }
@@ -252,7 +252,7 @@ impl ChangeSet {
         &mut self,
         role: Role,
         path: Utf8PathBuf,
-        (before, after): (Option<impl Into<Content>>, Option<impl Into<Content>>),
+        (before, after): (Option<impl Into<FileContent>>, Option<impl Into<FileContent>>),
         access: Access,
     ) {
         let (before, after) = (before.map(Into::into), after.map(Into::into));

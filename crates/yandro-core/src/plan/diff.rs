@@ -3,7 +3,7 @@
 use similar::TextDiff;
 
 use super::change::{Access, FileChange};
-use super::content::Content;
+use super::content::FileContent;
 
 /// A unified diff of a file's change, with three lines of context. What is
 /// secret, and what people don't read (certificates), is named and not shown.
@@ -22,7 +22,7 @@ pub fn unified_diff(change: &FileChange) -> String {
     if let Some(summary) = summary {
         return format!("--- {old_name}\n+++ {new_name}\n{summary}\n");
     }
-    let text = |content: &Option<Content>| {
+    let text = |content: &Option<FileContent>| {
         content.as_ref().map_or_else(String::new, |bytes| String::from_utf8_lossy(bytes).into_owned())
     };
     let (before, after) = (text(&change.before), text(&change.after));

@@ -34,7 +34,7 @@ pub use change::{
     Access, Change, ChangeSet, FileChange, LinkChange, Opened, Phase, Rights, RightsChange, SiteChange, Step,
     TrustChange,
 };
-pub use content::Content;
+pub use content::FileContent;
 pub use diff::unified_diff;
 pub use error::{Failed, PlanError};
 pub use fresh::Fresh;

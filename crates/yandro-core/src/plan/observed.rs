@@ -9,7 +9,7 @@ use time::OffsetDateTime;
 
 use super::authority_files::{AuthorityFiles, Issued};
 use super::change::{ChangeSet, LinkChange};
-use super::content::Content;
+use super::content::FileContent;
 use super::error::PlanError;
 use super::places::Places;
 use super::role::Role;
@@ -28,7 +28,7 @@ pub struct Observed {
     /// The time.
     pub now: OffsetDateTime,
     /// The hosts file, if there is one.
-    pub hosts: Option<Content>,
+    pub hosts: Option<FileContent>,
     /// The text of the site list, if there is one.
     pub list: Option<String>,
     /// The authority, if there is one.
@@ -38,9 +38,9 @@ pub struct Observed {
     /// The certificates that were issued to no site.
     pub issued: Vec<Issued>,
     /// The chains on disk of the sites that the command is about.
-    pub chains: BTreeMap<HostName, Content>,
+    pub chains: BTreeMap<HostName, FileContent>,
     /// Which of these sites have a key on disk.
-    pub keys: BTreeMap<HostName, Content>,
+    pub keys: BTreeMap<HostName, FileContent>,
     /// What the command is to do beyond the usual.
     pub wishes: Wishes,
     /// Whether this machine has `::1`.

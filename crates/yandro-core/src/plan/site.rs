@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use super::certificate::{certificate, drop_certificate};
 use super::change::{Access, ChangeSet, SiteChange};
-use super::content::Content;
+use super::content::FileContent;
 use super::error::PlanError;
 use super::fresh::Fresh;
 use super::model::remove_site_file;
@@ -126,14 +126,14 @@ pub(super) fn take_from_servers(set: &mut ChangeSet, observed: &Observed, names:
 }
 
 /// Takes names out of yandro's block, if it has them.
-pub(super) fn drop_from_hosts(set: &mut ChangeSet, observed: &Observed, before: &Content, names: &[HostName]) {
+pub(super) fn drop_from_hosts(set: &mut ChangeSet, observed: &Observed, before: &FileContent, names: &[HostName]) {
     if let Cow::Owned(after) = hosts::drop_names(before, &observed.places.list, names) {
         let content = (Some(before.clone()), Some(after));
         set.file(Role::HostsFile, observed.places.hosts.clone(), content, Access::Public);
     }
 }
 
-fn hosts_file(observed: &Observed) -> Result<&Content, PlanError> {
+fn hosts_file(observed: &Observed) -> Result<&FileContent, PlanError> {
     observed.hosts.as_ref().ok_or_else(|| PlanError::HostsMissing(observed.places.hosts.clone()))
 }
 

@@ -14,11 +14,9 @@ use crate::config::{Files, Layout, OTHERS, PathPair, PathView, Published, Seen};
 use crate::hosts::HostsFile;
 use crate::httpd::KNOWN;
 use crate::name::HostName;
-use crate::pki::{Constraints, Facts, Key, KeyKind, PkiError};
+use crate::pki::{CertificateFacts, Constraints, Key, KeyKind, PkiError};
 use crate::servers::{Loopback6, Seeing, ServerKind, ServerReport, Start};
-use crate::site::{
-    Content as SiteContent, FastCgi, Https, ListId, Listing, Logs, ServerId, Serving, Site, SiteList, Upstream,
-};
+use crate::site::{Content, FastCgi, Https, ListId, Listing, Logs, ServerId, Serving, Site, SiteList, Upstream};
 
 struct Random;
 
@@ -195,7 +193,7 @@ impl Disk {
     /// The authority, and the former one, if they are there.
     fn authorities(&self) -> (Option<AuthorityFiles>, BTreeMap<String, AuthorityFiles>) {
         let read = |folder: Utf8PathBuf| {
-            let content = |name| self.files.get(&folder.join(name)).map(|bytes| Content::from(bytes.clone()));
+            let content = |name| self.files.get(&folder.join(name)).map(|bytes| FileContent::from(bytes.clone()));
             let (root, issuing) = (content("root.pem")?, content("issuing.pem")?);
             let texts = AuthorityTexts { root, issuing, key: content("issuing.key")? };
             Some(AuthorityFiles::read(texts, None).unwrap())
@@ -214,7 +212,7 @@ impl Disk {
             names.filter_map(|name| Some((name.clone(), self.files.get(&path(&name))?.clone()))).collect()
         };
         let pem = |path: Utf8PathBuf| self.text(&path);
-        let contents = |texts: BTreeMap<HostName, Vec<u8>>| -> BTreeMap<HostName, Content> {
+        let contents = |texts: BTreeMap<HostName, Vec<u8>>| -> BTreeMap<HostName, FileContent> {
             texts.into_iter().map(|(name, text)| (name, text.into())).collect()
         };
         let (authority, former) = self.authorities();
@@ -348,9 +346,9 @@ fn deed() -> impl Strategy<Value = Deed> {
             ..Site::new(
                 name(NAMES[which]),
                 match content {
-                    0 => SiteContent::Upstream(Upstream::parse("http://127.0.0.1:3000").unwrap()),
-                    1 => SiteContent::folder("/srv/salt marsh"),
-                    _ => SiteContent::Folder { folder: "/srv/depot".into(), document_root: Some("public".into()) },
+                    0 => Content::Upstream(Upstream::parse("http://127.0.0.1:3000").unwrap()),
+                    1 => Content::folder("/srv/salt marsh"),
+                    _ => Content::Folder { folder: "/srv/depot".into(), document_root: Some("public".into()) },
                 },
             )
         },
@@ -503,13 +501,12 @@ fn unrecorded(step: &DoneStep) -> DoneStep {
 #[test]
 fn another_authority_issues_everything_anew_and_can_be_taken_back() {
     let mut disk = Disk::new(0);
-    let site =
-        Site { server: Some(ServerId::APACHE), ..Site::new(name(NAMES[0]), SiteContent::folder("/srv/saltmarsh")) };
+    let site = Site { server: Some(ServerId::APACHE), ..Site::new(name(NAMES[0]), Content::folder("/srv/saltmarsh")) };
     disk.carry_out(&map_site(&disk.observe(), &SiteList::default(), &site, &mut Random).unwrap());
     let (list, first) = (disk.list(), disk.clone());
     let issuer = |disk: &Disk| {
-        let chain = Facts::certificates(&disk.files[&places().chain(&site.name)]).unwrap();
-        Facts::read(&chain[0]).unwrap().authority_key
+        let chain = CertificateFacts::certificates(&disk.files[&places().chain(&site.name)]).unwrap();
+        CertificateFacts::read(&chain[0]).unwrap().authority_key
     };
     let authority = |disk: &Disk| disk.observe().authority.unwrap().authority;
     let wider =

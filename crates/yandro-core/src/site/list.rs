@@ -8,7 +8,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::Site;
-use super::options::{Draft, Form, OPTIONS, SiteOption, option};
+use super::options::{Draft, OPTIONS, SiteOption, ValueForm, option};
 use crate::name::HostName;
 use crate::source::Excerpt;
 
@@ -141,24 +141,24 @@ fn read_option(
         ListError::new(text, &value.span(), format!("`{}` is {expected}, and this is of type {what}", option.key))
     };
     match (option.form, value.get_ref()) {
-        (Form::Flag, DeValue::Boolean(flag)) => (option.read)(draft, &[if *flag { "true" } else { "false" }])
+        (ValueForm::Flag, DeValue::Boolean(flag)) => (option.read)(draft, &[if *flag { "true" } else { "false" }])
             .map_err(|message| ListError::new(text, &value.span(), message)),
-        (Form::Flag, _) => Err(wrong(value, "`true` or `false`")),
-        (Form::Text | Form::Word(_), DeValue::String(word)) => {
+        (ValueForm::Flag, _) => Err(wrong(value, "`true` or `false`")),
+        (ValueForm::Text | ValueForm::Word(_), DeValue::String(word)) => {
             (option.read)(draft, &[word]).map_err(|message| ListError::new(text, &value.span(), message))
         }
-        (Form::Text | Form::Word(_), _) => Err(wrong(value, "a string")),
-        (Form::Number, DeValue::Integer(number)) => {
+        (ValueForm::Text | ValueForm::Word(_), _) => Err(wrong(value, "a string")),
+        (ValueForm::Number, DeValue::Integer(number)) => {
             (option.read)(draft, &[number.as_str()]).map_err(|message| ListError::new(text, &value.span(), message))
         }
-        (Form::Number, _) => Err(wrong(value, "a number")),
-        (Form::Texts | Form::Ports, DeValue::Array(items)) => {
+        (ValueForm::Number, _) => Err(wrong(value, "a number")),
+        (ValueForm::Texts | ValueForm::Ports, DeValue::Array(items)) => {
             let mut words = Vec::with_capacity(items.len());
             for item in items {
                 words.push(match (option.form, item.get_ref()) {
-                    (Form::Texts, DeValue::String(word)) => &**word,
-                    (Form::Ports, DeValue::Integer(number)) => number.as_str(),
-                    (Form::Texts, _) => return Err(wrong(item, "an array of strings")),
+                    (ValueForm::Texts, DeValue::String(word)) => &**word,
+                    (ValueForm::Ports, DeValue::Integer(number)) => number.as_str(),
+                    (ValueForm::Texts, _) => return Err(wrong(item, "an array of strings")),
                     _ => return Err(wrong(item, "an array of numbers")),
                 });
             }
@@ -169,8 +169,8 @@ fn read_option(
                 ListError::new(text, &item.map_or_else(|| value.span(), Spanned::span), message)
             })
         }
-        (Form::Texts, _) => Err(wrong(value, "an array of strings")),
-        (Form::Ports, _) => Err(wrong(value, "an array of numbers")),
+        (ValueForm::Texts, _) => Err(wrong(value, "an array of strings")),
+        (ValueForm::Ports, _) => Err(wrong(value, "an array of numbers")),
     }
 }
 

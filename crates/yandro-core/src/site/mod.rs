@@ -19,8 +19,8 @@ pub use edit::{is_bare, remove_site, set_site};
 pub use invalid::InvalidValue;
 pub use list::{ListError, SiteList};
 pub use list_id::ListId;
-pub use options::{Argument, Form, Group, OPTIONS, SiteOption, option, options_page};
-pub use patch::{Facts, Refusal, SitePatch};
+pub use options::{Group, MapArgument, OPTIONS, SiteOption, ValueForm, option, options_page};
+pub use patch::{ServerFacts, SitePatch, SiteRefusal};
 pub use scheme::Scheme;
 pub use server::{ServerId, ServerName, ServerNameError};
 pub use serving::{

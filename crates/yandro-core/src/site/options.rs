@@ -28,7 +28,7 @@ pub(super) struct Draft {
 
 /// What the value of an option looks like.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Form {
+pub enum ValueForm {
     /// `true` or `false`; `on` or `off` as an argument.
     Flag,
     /// One of these words; each with what it means.
@@ -45,7 +45,7 @@ pub enum Form {
 
 /// What `yandro map` knows of an option.
 #[derive(Clone, Copy, Debug)]
-pub struct Argument {
+pub struct MapArgument {
     /// Its name, without the dashes.
     pub name: &'static str,
     /// What its value is called in the help.
@@ -80,9 +80,9 @@ pub struct SiteOption {
     /// What counts where it isn't said.
     pub usual: &'static str,
     /// What its value looks like.
-    pub form: Form,
+    pub form: ValueForm,
     /// What `yandro map` knows of it; `None` for those that have arguments of their own.
-    pub argument: Option<Argument>,
+    pub argument: Option<MapArgument>,
     /// Reads its values; none stands for the usual.
     pub(super) read: fn(&mut Draft, &[&str]) -> Result<(), InvalidValue>,
     /// Its value; `None` where it is the usual.
@@ -236,100 +236,100 @@ macro_rules! argument {
     };
 }
 
-const fn serving(name: &'static str, value: &'static str, help: &'static str) -> Argument {
+const fn serving(name: &'static str, value: &'static str, help: &'static str) -> MapArgument {
     let (clear, group) = (None, Group::Serving);
-    Argument { name, value, help, clear, may_be_found: false, is_path: false, group }
+    MapArgument { name, value, help, clear, may_be_found: false, is_path: false, group }
 }
 
-const fn certificate(name: &'static str, value: &'static str, help: &'static str) -> Argument {
-    Argument { group: Group::Certificate, ..serving(name, value, help) }
+const fn certificate(name: &'static str, value: &'static str, help: &'static str) -> MapArgument {
+    MapArgument { group: Group::Certificate, ..serving(name, value, help) }
 }
 
-const fn or(clear: &'static str, argument: Argument) -> Argument {
-    Argument { clear: Some(clear), ..argument }
+const fn or(clear: &'static str, argument: MapArgument) -> MapArgument {
+    MapArgument { clear: Some(clear), ..argument }
 }
 
-const fn path(argument: Argument) -> Argument {
-    Argument { is_path: true, ..argument }
+const fn path(argument: MapArgument) -> MapArgument {
+    MapArgument { is_path: true, ..argument }
 }
 
 options! {
-    "name" Form::Text, "The site's name.", "needed",
+    "name" ValueForm::Text, "The site's name.", "needed",
         value!(draft, values => draft.site, last(values, host)?, site => Some(Value::Text(site.name.to_unicode())));
-    "aliases" Form::Texts, "Further names that answer alike.", "none",
+    "aliases" ValueForm::Texts, "Further names that answer alike.", "none",
         value!(draft, values => draft.rest.aliases, each(values, host)?,
             site => texts(site.aliases.iter().map(HostName::to_unicode).collect()));
-    "folder" Form::Text, "The project's folder, absolute. A site has this or `upstream`.", "none",
+    "folder" ValueForm::Text, "The project's folder, absolute. A site has this or `upstream`.", "none",
         value!(draft, values => draft.folder, last(values, absolute)?, site => match &site.content {
             Content::Folder { folder, .. } => Some(text(folder)),
             Content::Upstream(_) => None,
         });
-    "document-root" Form::Text, "The part of the folder that is served.", "all of it",
+    "document-root" ValueForm::Text, "The part of the folder that is served.", "all of it",
         value!(draft, values => draft.document_root, last(values, relative)?, site => match &site.content {
             Content::Folder { document_root, .. } => document_root.as_ref().map(text),
             Content::Upstream(_) => None,
         });
-    "upstream" Form::Text, "A running server that requests are passed on to, as `http://HOST:PORT`; as `https://HOST:PORT` one that speaks TLS itself.", "none",
+    "upstream" ValueForm::Text, "A running server that requests are passed on to, as `http://HOST:PORT`; as `https://HOST:PORT` one that speaks TLS itself.", "none",
         value!(draft, values => draft.upstream,
             last(values, Upstream::parse)?,
             site => match &site.content {
                 Content::Folder { .. } => None,
                 Content::Upstream(upstream) => Some(text(upstream)),
             });
-    "server" Form::Text, "The web server: `apache`, `nginx`, `built-in`, one that you named, or `elsewhere`.", "chosen at each run",
+    "server" ValueForm::Text, "The web server: `apache`, `nginx`, `built-in`, one that you named, or `elsewhere`.", "chosen at each run",
         value!(draft, values => draft.rest.server,
             last(values, ServerId::parse)?,
             site => site.server.map(|server| Value::Text(server.word().to_owned())));
-    "https" Form::Word(&[("only", "HTTPS; plain HTTP leads there"), ("both", "both alike"), ("off", "plain HTTP alone")]),
+    "https" ValueForm::Word(&[("only", "HTTPS; plain HTTP leads there"), ("both", "both alike"), ("off", "plain HTTP alone")]),
         "Over which protocols the site answers.", "only",
         choice!(Https, draft => draft.rest.https, site => site.https);
-    "certificate-wildcard" Form::Flag, "Whether the certificate covers all names with one label more.", "false",
+    "certificate-wildcard" ValueForm::Flag, "Whether the certificate covers all names with one label more.", "false",
         flag!(draft => draft.rest.certificate.wildcard, site => site.certificate.wildcard),
         certificate("cert-wildcard", "WHETHER", "Cover all names with one label more than the site's, too");
-    "certificate-addresses" Form::Texts, "Addresses that the certificate covers, too.", "none",
+    "certificate-addresses" ValueForm::Texts, "Addresses that the certificate covers, too.", "none",
         value!(draft, values => draft.rest.certificate.addresses, each(values, address)?,
             site => texts(site.certificate.addresses.iter().map(ToString::to_string).collect())),
         or("off", certificate("cert-address", "IP", "An address that it covers, too; give it once for each. `off` for none"));
-    "certificate-days" Form::Number, "For how many days the certificate is valid.", "396",
+    "certificate-days" ValueForm::Number, "For how many days the certificate is valid.", "396",
         value!(draft, values => draft.rest.certificate.days, {
             let days = last(values, |text| text.parse().map_err(|_| InvalidValue::Days(text.to_owned())))?;
             let days = days.map(checked_days).transpose()?;
             days.filter(|days| i64::from(*days) != crate::pki::LEAF_DAYS)
         }, site => site.certificate.days.map(Value::Number)),
         certificate("cert-days", "N", "How many days it is valid, 825 at most");
-    "certificate-key" Form::Word(&[
+    "certificate-key" ValueForm::Word(&[
             ("p256", "ECDSA on P-256: what everything takes, and the quickest"),
             ("p384", "ECDSA on P-384"),
             ("rsa3072", "RSA with 3,072 bits, for what is too old for the others"),
         ]), "The kind of the certificate's key.", "p256",
         choice!(KeyKind, draft => draft.rest.certificate.key, site => site.certificate.key),
         certificate("cert-key-kind", "KIND", "The kind of its key");
-    "address" Form::Text, "Where the names point to.", "127.0.0.1",
+    "address" ValueForm::Text, "Where the names point to.", "127.0.0.1",
         value!(draft, values => draft.rest.address, last(values, address)?.unwrap_or(DEFAULT_ADDRESS),
             site => (site.address != DEFAULT_ADDRESS).then(|| text(&site.address)));
-    "http-ports" Form::Ports, "The ports for plain HTTP.", "80",
+    "http-ports" ValueForm::Ports, "The ports for plain HTTP.", "80",
         value!(draft, values => draft.rest.serving.http_ports, read_ports(values, 80)?, site => ports(&site.serving.http_ports)),
         serving("http-port", "PORT", "The port for plain HTTP, in the place of 80; give it once for each");
-    "https-ports" Form::Ports, "The ports for HTTPS.", "443",
+    "https-ports" ValueForm::Ports, "The ports for HTTPS.", "443",
         value!(draft, values => draft.rest.serving.https_ports, read_ports(values, 443)?, site => ports(&site.serving.https_ports)),
         serving("https-port", "PORT", "The port for HTTPS, in the place of 443; give it once for each");
-    "by-address" Form::Flag, "Whether the site has its address for itself, and answers there whatever name is asked for.", "false",
+    "by-address" ValueForm::Flag, "Whether the site has its address for itself, and answers there whatever name is asked for.", "false",
         flag!(draft => draft.rest.serving.by_address, site => site.serving.by_address),
         serving("by-address", "WHETHER", "Give the site its address for itself: it answers there whatever name is asked for");
-    "only-here" Form::Flag, "Whether only this computer is answered.", "false; `yandro map` sets it for new sites",
+    "only-here" ValueForm::Flag, "Whether only this computer is answered.", "false; `yandro map` sets it for new sites",
         flag!(draft => draft.rest.serving.only_here, site => site.serving.only_here),
         serving("only-here", "WHETHER", "Answer this computer only, and nobody else in its network (on for a new site at a loopback address, unless its server is in a container or a virtual machine)");
-    "listing" Form::Word(&[("on", "Yes"), ("off", "No")]), "Whether folders without an index are listed.", "on",
+    "listing" ValueForm::Word(&[("on", "Yes"), ("off", "No")]), "Whether folders without an index are listed.", "on",
         choice!(Listing, draft => draft.rest.serving.listing, site => site.serving.listing),
         serving("listing", "WHETHER", "List folders that have no index (on unless said)");
-    "overrides" Form::Word(&[
+    "overrides" ValueForm::Word(&[
             ("on", "Yes; of a site without PHP no lines that can run programs, such as `SetHandler`"),
             ("all", "Every line"),
             ("off", "No"),
         ]), "Whether override files (`.htaccess`) count.", "on",
         choice!(Overrides, draft => draft.rest.serving.overrides, site => site.serving.overrides),
         serving("overrides", "WHICH", "Obey override files, `.htaccess` (on unless said); only Apache httpd has them");
-    "symlinks" Form::Word(&[
+    "symlinks" ValueForm::Word(&[
             ("on", "All of them; the built-in server stays within the project's folder"),
             ("anywhere", "All of them, wherever they lead"),
             ("owner", "Those whose target has the same owner"),
@@ -337,24 +337,24 @@ options! {
         ]), "Which symbolic links are followed.", "on",
         choice!(Symlinks, draft => draft.rest.serving.symlinks, site => site.serving.symlinks),
         serving("symlinks", "WHETHER", "Follow symbolic links (on unless said)");
-    "upstream-host" Form::Word(&[("site", "The site's name"), ("own", "The upstream's own host and port")]),
+    "upstream-host" ValueForm::Word(&[("site", "The site's name"), ("own", "The upstream's own host and port")]),
         "The host that an upstream is asked for.", "site",
         choice!(UpstreamHost, draft => draft.rest.serving.upstream_host, site => site.serving.upstream_host),
         serving("upstream-host", "WHOSE", "The host that an upstream is asked for: the site's (as it is unless said), or the upstream's own, for one that refuses other names");
-    "index" Form::Texts, "The names that an index may have: the first that is there answers.", "the server's own",
+    "index" ValueForm::Texts, "The names that an index may have: the first that is there answers.", "the server's own",
         value!(draft, values => draft.rest.serving.index, each(values, checked_index)?, site => texts(site.serving.index.clone())),
         or("off", serving("index", "FILE", "A name that an index may have; give it once for each, the first that is there answers. `off` for the server's own"));
-    "fallback" Form::Text, "What answers for paths that are no files, such as `/index.php`.", "nothing",
+    "fallback" ValueForm::Text, "What answers for paths that are no files, such as `/index.php`.", "nothing",
         value!(draft, values => draft.rest.serving.fallback, last(values, checked_fallback)?,
             site => site.serving.fallback.as_ref().map(text)),
         or("off", serving("fallback", "PATH", "What answers for paths that are no files, such as /index.php or /index.html; `off` for none"));
-    "php" Form::Text, "Where php-fpm listens: the path of its socket, or `HOST:PORT`.", "no PHP",
+    "php" ValueForm::Text, "Where php-fpm listens: the path of its socket, or `HOST:PORT`.", "no PHP",
         value!(draft, values => draft.rest.serving.php, last(values, FastCgi::parse)?, site => site.serving.php.as_ref().map(text)),
-        Argument { may_be_found: true, ..or("off", serving("php", "SOCKET", "Run PHP files by php-fpm: by the socket that is found, or the one that is named (a path, or HOST:PORT); `off` for none")) };
-    "extra" Form::Text, "A file with further directives of yours for the site's virtual hosts, absolute.", "none",
+        MapArgument { may_be_found: true, ..or("off", serving("php", "SOCKET", "Run PHP files by php-fpm: by the socket that is found, or the one that is named (a path, or HOST:PORT); `off` for none")) };
+    "extra" ValueForm::Text, "A file with further directives of yours for the site's virtual hosts, absolute.", "none",
         value!(draft, values => draft.rest.serving.extra, last(values, checked_path)?, site => site.serving.extra.as_ref().map(text)),
         path(or("off", serving("extra", "FILE", "A file with further directives of yours for the site's virtual hosts; `off` for none")));
-    "logs" Form::Text, "The folder of the site's logs, absolute; `off` for none.", "the server's own",
+    "logs" ValueForm::Text, "The folder of the site's logs, absolute; `off` for none.", "the server's own",
         value!(draft, values => draft.rest.serving.logs, last(values, Logs::parse)?.unwrap_or_default(),
             site => (site.serving.logs != Logs::default()).then(|| text(&site.serving.logs))),
         path(serving("logs", "FOLDER", "The folder of the site's logs; `usual` for the server's own, `off` for none"));
@@ -367,12 +367,14 @@ pub fn options_page() -> String {
     );
     for option in OPTIONS {
         let value = match option.form {
-            Form::Flag => "`true` or `false`".to_owned(),
-            Form::Word(words) => words.iter().map(|(word, _)| format!("`\"{word}\"`")).collect::<Vec<_>>().join(", "),
-            Form::Text => "a string".to_owned(),
-            Form::Texts => "an array of strings".to_owned(),
-            Form::Number => "a number".to_owned(),
-            Form::Ports => "an array of numbers".to_owned(),
+            ValueForm::Flag => "`true` or `false`".to_owned(),
+            ValueForm::Word(words) => {
+                words.iter().map(|(word, _)| format!("`\"{word}\"`")).collect::<Vec<_>>().join(", ")
+            }
+            ValueForm::Text => "a string".to_owned(),
+            ValueForm::Texts => "an array of strings".to_owned(),
+            ValueForm::Number => "a number".to_owned(),
+            ValueForm::Ports => "an array of numbers".to_owned(),
         };
         page += &format!("| `{}` | {value} | {} | {} |\n", option.key, option.usual, option.meaning);
     }
@@ -398,7 +400,7 @@ mod tests {
     fn words_of_the_table_are_those_of_the_choices() {
         let site = Site::new(HostName::parse("saltmarsh.test").unwrap(), Content::folder("/srv"));
         for option in OPTIONS {
-            let Form::Word(words) = option.form else { continue };
+            let ValueForm::Word(words) = option.form else { continue };
             for (word, _) in words {
                 let mut draft = Draft::of(&site);
                 (option.read)(&mut draft, &[word]).unwrap();

@@ -2,7 +2,7 @@
 
 use camino::Utf8PathBuf;
 
-use super::options::{Draft, Form, Group, OPTIONS, SiteOption};
+use super::options::{Draft, Group, OPTIONS, SiteOption, ValueForm};
 use super::{Content, FastCgi, ServerId, ServerKind, Serving, Site, UpstreamHost};
 use crate::config::Published;
 
@@ -15,7 +15,7 @@ pub struct SitePatch {
 
 /// What is known of the server that a site is to be on.
 #[derive(Clone, Debug)]
-pub struct Facts {
+pub struct ServerFacts {
     /// The server.
     pub server: ServerId,
     /// What kind it is, if yandro configures it.
@@ -32,7 +32,7 @@ pub struct Facts {
 
 /// Why a site can't be so.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Refusal {
+pub struct SiteRefusal {
     /// What is wrong, with the value.
     pub message: String,
     /// What helps.
@@ -41,7 +41,7 @@ pub struct Refusal {
     pub is_usage: bool,
 }
 
-impl Refusal {
+impl SiteRefusal {
     fn new(message: impl Into<String>) -> Self {
         Self { message: message.into(), hints: Vec::new(), is_usage: true }
     }
@@ -84,8 +84,8 @@ impl SitePatch {
     /// if it was there.
     ///
     /// # Errors
-    /// A [`Refusal`] for a value that is none, and for what the server can't do.
-    pub fn apply(&self, site: &Site, before: Option<&Site>, facts: &Facts) -> Result<Site, Refusal> {
+    /// A [`SiteRefusal`] for a value that is none, and for what the server can't do.
+    pub fn apply(&self, site: &Site, before: Option<&Site>, facts: &ServerFacts) -> Result<Site, SiteRefusal> {
         let mut draft = Draft::of(site);
         let is_moved = before.is_some_and(|before| before.server != Some(facts.server));
         if !facts.server.is_configured() && is_moved {
@@ -103,7 +103,7 @@ impl SitePatch {
                 }
                 values => values.iter().map(String::as_str).collect(),
             };
-            (option.read)(&mut draft, &words).map_err(|invalid| Refusal::new(invalid.to_string()))?;
+            (option.read)(&mut draft, &words).map_err(|invalid| SiteRefusal::new(invalid.to_string()))?;
         }
         let serving = &mut draft.rest.serving;
         serving.only_here = only_here;
@@ -114,13 +114,13 @@ impl SitePatch {
         } else {
             serving.upstream_host = UpstreamHost::default();
         }
-        let site = draft.finish().map_err(|misfit| Refusal::new(misfit.message))?;
+        let site = draft.finish().map_err(|misfit| SiteRefusal::new(misfit.message))?;
         is_published(&site, facts)?;
         Ok(site)
     }
 
     /// Refuses what the server can't do.
-    fn refused(&self, facts: &Facts, content: &Content) -> Result<(), Refusal> {
+    fn refused(&self, facts: &ServerFacts, content: &Content) -> Result<(), SiteRefusal> {
         let server = facts.server;
         // A server elsewhere may listen on other ports, unless it is the upstream itself.
         let is_own_tls = matches!(content, Content::Upstream(upstream) if upstream.is_secure());
@@ -132,7 +132,7 @@ impl SitePatch {
         if !server.is_configured()
             && let Some(option) = self.given(Group::Serving).find(is_refused)
         {
-            let refusal = Refusal::new(format!("{server} has no `--{option}`"));
+            let refusal = SiteRefusal::new(format!("{server} has no `--{option}`"));
             return Err(match (server, option) {
                 (ServerId::BuiltIn, "http-port" | "https-port") => {
                     refusal.hint(format!("set its ports under [built-in] in {}", facts.settings))
@@ -147,33 +147,33 @@ impl SitePatch {
             && self.is_set("overrides")
             && kind.software().override_file().is_none()
         {
-            return Err(Refusal::new(format!("{kind} has no override files: leave `--overrides` out")));
+            return Err(SiteRefusal::new(format!("{kind} has no override files: leave `--overrides` out")));
         }
         let is_upstream = matches!(content, Content::Upstream(_));
         if is_upstream && ["php", "index", "fallback"].iter().any(|key| self.is_set(key)) {
             let message = "an upstream has no files: leave `--php`, `--index` and `--fallback` out";
-            return Err(Refusal::new(message));
+            return Err(SiteRefusal::new(message));
         }
         if self.is_set("upstream-host") && (!is_upstream || is_own_tls) {
             let message = "nothing of this site is passed on to an upstream: leave `--upstream-host` out";
-            return Err(Refusal::new(message));
+            return Err(SiteRefusal::new(message));
         }
         if self.is_on("by-address") == Some(true) && !facts.published.0.is_empty() {
             let message = format!("the address that `{}` has for itself can't be seen from here", server.word());
-            return Err(Refusal::new(message).hint("leave `--by-address` out"));
+            return Err(SiteRefusal::new(message).hint("leave `--by-address` out"));
         }
         Ok(())
     }
 
     /// Whether the site answers this computer only: a new one does, where all who are to reach it are here.
-    fn only_here(&self, site: &Site, before: Option<&Site>, facts: &Facts) -> Result<bool, Refusal> {
+    fn only_here(&self, site: &Site, before: Option<&Site>, facts: &ServerFacts) -> Result<bool, SiteRefusal> {
         // Requests to a remote or containerised server come from outside it.
         let is_here = facts.server.is_configured() && facts.is_here;
         let choice = self.is_on("only-here");
         if choice == Some(true) && !is_here {
             let server = facts.server.word();
             let message = format!("`{server}` is not on this computer, so every request comes from outside");
-            return Err(Refusal::new(message).hint("leave `--only-here` out"));
+            return Err(SiteRefusal::new(message).hint("leave `--only-here` out"));
         }
         let may_be = is_here && site.address.is_loopback();
         let is_same = |before: &Site| before.address == site.address && before.server == Some(facts.server);
@@ -187,22 +187,22 @@ impl SitePatch {
 }
 
 /// PHP is to be found, and isn't.
-fn nothing_found(facts: &Facts) -> Refusal {
+fn nothing_found(facts: &ServerFacts) -> SiteRefusal {
     if !facts.is_here {
-        return Refusal::new(format!("where PHP is on `{}` can't be seen from here", facts.server.word()))
+        return SiteRefusal::new(format!("where PHP is on `{}` can't be seen from here", facts.server.word()))
             .hint("name its socket or address as the server sees it: --php=SOCKET, --php=HOST:PORT");
     }
-    let none = Refusal::new("no PHP was found: there is no socket of php-fpm where systems have it")
+    let none = SiteRefusal::new("no PHP was found: there is no socket of php-fpm where systems have it")
         .hint("install and start it (`apt install php-fpm`), or name its socket: --php=SOCKET");
-    Refusal { is_usage: false, ..none }
+    SiteRefusal { is_usage: false, ..none }
 }
 
 /// Refuses ports that nobody reaches.
-fn is_published(site: &Site, facts: &Facts) -> Result<(), Refusal> {
+fn is_published(site: &Site, facts: &ServerFacts) -> Result<(), SiteRefusal> {
     let mut ports = site.http_ports(80).into_iter().chain(site.https_ports(443));
     let Some(port) = ports.find(|port| facts.published.here(*port).is_none()) else { return Ok(()) };
     let server = facts.server.word();
-    Err(Refusal::new(format!("`{server}` has not published its port {port}: the site would be out of reach"))
+    Err(SiteRefusal::new(format!("`{server}` has not published its port {port}: the site would be out of reach"))
         .hint(format!(
             "publish it, and say under which port of this machine: yandro servers add {server} --port HERE:{port}"
         ))
@@ -213,8 +213,8 @@ impl SiteOption {
     /// The words that its argument may have; none for one that takes any text.
     pub fn words(&self) -> &'static [(&'static str, &'static str)] {
         match self.form {
-            Form::Flag => &[("on", "Yes"), ("off", "No")],
-            Form::Word(words) => words,
+            ValueForm::Flag => &[("on", "Yes"), ("off", "No")],
+            ValueForm::Word(words) => words,
             _ => &[],
         }
     }
@@ -232,13 +232,13 @@ mod tests {
         Site { server: Some(ServerId::APACHE), address: DEFAULT_ADDRESS, ..Site::new(name, content) }
     }
 
-    fn facts(server: ServerId) -> Facts {
+    fn facts(server: ServerId) -> ServerFacts {
         let kind = match server {
             ServerId::Found(kind) => Some(kind),
             _ => None,
         };
         let (published, settings) = (Published::default(), "/home/ada/settings.toml".into());
-        Facts { server, kind, is_here: true, published, php: None, settings }
+        ServerFacts { server, kind, is_here: true, published, php: None, settings }
     }
 
     /// `key=value,value` for each option.
@@ -280,9 +280,10 @@ mod tests {
     fn what_a_server_can_not_do_is_refused_with_its_reason() {
         let folder = site(Content::folder("/srv/saltmarsh"));
         let upstream = site(Content::Upstream(Upstream::parse("http://127.0.0.1:3000").unwrap()));
-        let away = Facts { is_here: false, ..facts(ServerId::NGINX) };
-        let published = Facts { published: Published(vec![PublishedPort::parse("8443:443").unwrap()]), ..away.clone() };
-        let cases: [(&[&str], &Site, &Facts, &str); 10] = [
+        let away = ServerFacts { is_here: false, ..facts(ServerId::NGINX) };
+        let published =
+            ServerFacts { published: Published(vec![PublishedPort::parse("8443:443").unwrap()]), ..away.clone() };
+        let cases: [(&[&str], &Site, &ServerFacts, &str); 10] = [
             (&["http-ports=8080"], &folder, &facts(ServerId::BuiltIn), "the built-in server has no `--http-port`"),
             (&["listing=on"], &folder, &facts(ServerId::Elsewhere), "the server there has no `--listing`"),
             (&["overrides=all"], &folder, &facts(ServerId::NGINX), "nginx has no override files"),
@@ -313,12 +314,12 @@ mod tests {
     fn a_new_site_answers_this_computer_only_where_all_who_are_to_reach_it_are_here() {
         let folder = site(Content::folder("/srv/saltmarsh"));
         let network = Site { address: [192, 168, 0, 9].into(), ..folder.clone() };
-        let only_here = |site: &Site, before: Option<&Site>, facts: &Facts| {
+        let only_here = |site: &Site, before: Option<&Site>, facts: &ServerFacts| {
             SitePatch::default().apply(site, before, facts).unwrap().serving.only_here
         };
         let here = facts(ServerId::APACHE);
         assert!(only_here(&folder, None, &here) && !only_here(&network, None, &here));
-        assert!(!only_here(&folder, None, &Facts { is_here: false, ..here.clone() }));
+        assert!(!only_here(&folder, None, &ServerFacts { is_here: false, ..here.clone() }));
         assert!(!only_here(&folder, Some(&folder), &here), "a site from before stays as it is");
         let mut closed = folder.clone();
         closed.serving.only_here = true;

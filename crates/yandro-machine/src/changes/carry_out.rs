@@ -15,9 +15,9 @@ use super::hands::{Escalate, Hands, Helped, by_need, may_change, may_write};
 use super::lock::Lock;
 use super::originals;
 use super::privileged::{self, Refusal};
-use super::put_back::{PutBackError, RolledBack, Servers, put_back};
+use super::put_back::{PutBackError, RolledBack, TouchedServers, put_back};
 use super::record::{self, Record};
-use super::steps::{Stopped, Work, clean_up};
+use super::steps::{StepsWork, Stopped, clean_up};
 use crate::files::{self, FileError};
 use crate::interrupt;
 use crate::machine::Machine;
@@ -78,7 +78,7 @@ pub enum CarryOutError<E> {
     /// A step failed, and what had been done was rolled back, or not.
     Failed {
         /// What failed.
-        cause: Cause<E>,
+        cause: StepFailure<E>,
         /// Whether everything is as it was, and what became of the servers.
         put_back: Result<RolledBack, PutBackError>,
     },
@@ -86,7 +86,7 @@ pub enum CarryOutError<E> {
 
 /// What failed.
 #[derive(Debug)]
-pub enum Cause<E> {
+pub enum StepFailure<E> {
     /// A file operation.
     File(FileError),
     /// The server refused its configuration, in its own words.
@@ -103,7 +103,7 @@ pub enum Cause<E> {
     Proof(E),
 }
 
-impl<E> From<Stopped> for Cause<E> {
+impl<E> From<Stopped> for StepFailure<E> {
     fn from(stopped: Stopped) -> Self {
         match stopped {
             Stopped::File(error) => Self::File(error),
@@ -127,9 +127,10 @@ pub fn carry_out<E>(
         return Err(CarryOutError::ChangedMeanwhile(step.path().to_owned()));
     }
     if set.is_empty() {
-        return prove()
-            .map(|()| CarriedOut::default())
-            .map_err(|seen| CarryOutError::Failed { cause: Cause::Proof(seen), put_back: Ok(RolledBack::default()) });
+        return prove().map(|()| CarriedOut::default()).map_err(|seen| CarryOutError::Failed {
+            cause: StepFailure::Proof(seen),
+            put_back: Ok(RolledBack::default()),
+        });
     }
     let hands = Hands::new(tools.escalate, tools.on_wait);
     let named = |id: &ServerId| tools.servers.iter().find(|(other, _)| other == id).copied();
@@ -141,14 +142,16 @@ pub fn carry_out<E>(
     let controls = by_need(&controls, &helped);
 
     // From here on a signal is answered by a rollback.
-    let _held = interrupt::Held::new();
+    let _held = interrupt::HeldSignals::new();
     for (_, server) in &controls {
         server.wait_until_idle(tools.on_wait);
     }
     let history = machine.history();
-    let record = begin(tools, set, &ran)
-        .map_err(|error| CarryOutError::Failed { cause: Cause::File(error), put_back: Ok(RolledBack::default()) })?;
-    let work = Work { machine, hands: &hands, record: &record, set };
+    let record = begin(tools, set, &ran).map_err(|error| CarryOutError::Failed {
+        cause: StepFailure::File(error),
+        put_back: Ok(RolledBack::default()),
+    })?;
+    let work = StepsWork { machine, hands: &hands, record: &record, set };
     let mut actions = Vec::new();
     let mut unflushed = Vec::new();
     let done = (|| {
@@ -158,11 +161,11 @@ pub fn carry_out<E>(
         if machine.is_real()
             && let Some(store) = set.trust
         {
-            hands.refresh(store).map_err(Cause::Trust)?;
+            hands.refresh(store).map_err(StepFailure::Trust)?;
         }
         unflushed = hands.flush(&set.flush);
-        prove().map_err(Cause::Proof)?;
-        record.finish(&history).map_err(Cause::File)
+        prove().map_err(StepFailure::Proof)?;
+        record.finish(&history).map_err(StepFailure::File)
     })();
     match done {
         Ok(()) => {
@@ -171,7 +174,7 @@ pub fn carry_out<E>(
         }
         Err(cause) => {
             let touched: Vec<_> = controls.iter().take(actions.len()).copied().collect();
-            let servers = Servers { touched: &touched, ran: &ran, is_own_process: true };
+            let servers = TouchedServers { touched: &touched, ran: &ran, is_own_process: true };
             let put_back = put_back(machine, &hands, &record, &servers, tools.on_wait);
             let cause = if put_back.is_ok() { blamed(cause, &controls) } else { cause };
             Err(CarryOutError::Failed { cause, put_back })
@@ -180,10 +183,10 @@ pub fn carry_out<E>(
 }
 
 /// The cause, or that a server's test fails after the rollback as well: its configuration was broken before.
-fn blamed<E>(cause: Cause<E>, controls: &Controls<'_>) -> Cause<E> {
-    let Cause::Test(_) = cause else { return cause };
+fn blamed<E>(cause: StepFailure<E>, controls: &Controls<'_>) -> StepFailure<E> {
+    let StepFailure::Test(_) = cause else { return cause };
     let again = controls.iter().find_map(|(_, server)| server.test().err());
-    again.map_or(cause, Cause::BrokenBefore)
+    again.map_or(cause, StepFailure::BrokenBefore)
 }
 
 /// Why nobody can write a path; `None` if root can.
@@ -272,25 +275,25 @@ fn test_and_reload<E>(
     set: &ChangeSet,
     controls: &Controls<'_>,
     actions: &mut Vec<(ServerId, ServerAction)>,
-) -> Result<(), Cause<E>> {
+) -> Result<(), StepFailure<E>> {
     for (_, server) in controls {
-        server.test().map_err(Cause::Test)?;
+        server.test().map_err(StepFailure::Test)?;
     }
     for (id, server) in controls {
         if interrupt::came() {
-            return Err(Cause::Interrupted);
+            return Err(StepFailure::Interrupted);
         }
         if server.is_running() {
-            wait_for_ports(set, *id).map_err(Cause::BringUp)?;
+            wait_for_ports(set, *id).map_err(StepFailure::BringUp)?;
         }
         // Should this fail halfway, the old configuration has to be loaded again, too.
         actions.push((*id, ServerAction::Reloaded));
-        let action = server.start_or_reload(tools.on_wait).map_err(Cause::BringUp)?;
+        let action = server.start_or_reload(tools.on_wait).map_err(StepFailure::BringUp)?;
         if let Some(last) = actions.last_mut() {
             last.1 = action;
         }
     }
-    if interrupt::came() { Err(Cause::Interrupted) } else { Ok(()) }
+    if interrupt::came() { Err(StepFailure::Interrupted) } else { Ok(()) }
 }
 
 /// How long a server that a site leaves has to give up its ports once it was reloaded.

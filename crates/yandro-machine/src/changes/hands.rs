@@ -15,7 +15,7 @@ use yandro_core::system::{Cache, TrustStore};
 use super::control::ControlError;
 use super::control::{OnWait, ServerAction, ServerControl};
 use super::link;
-use super::privileged::{Answer, Asked, Helper, Refusal, Request, State, Verb};
+use super::privileged::{Asked, ControlVerb, Helper, HelperAnswer, PathState, Refusal, Request};
 use crate::caches;
 use crate::caller;
 use crate::files::{self, Attributes, FileError};
@@ -49,7 +49,7 @@ impl Escalate for NoEscalation {
 
 /// How the helper writes a file.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Manner {
+enum WriteManner {
     /// A new file takes the old one's place.
     Whole,
     /// Into the file that is there.
@@ -96,7 +96,7 @@ impl<'a> Hands<'a> {
     /// The helper does this, and says nothing but that it is done.
     fn told(&self, request: &Request) -> Result<(), ControlError> {
         match self.ask(Utf8Path::new("sudo"), request)? {
-            Answer::Refused { words } => Err(ControlError::Said(words)),
+            HelperAnswer::Refused { words } => Err(ControlError::Said(words)),
             _ => Ok(()),
         }
     }
@@ -105,13 +105,13 @@ impl<'a> Hands<'a> {
     pub(super) fn plan(&self, wish: Wish, asked: Vec<Asked>) -> Result<Vec<Refusal>, FileError> {
         let path = asked.first().map_or_else(|| Utf8PathBuf::from("sudo"), |asked| asked.path.clone());
         match self.ask(&path, &Request::Plan { wish: Box::new(wish), asked })? {
-            Answer::Objections { refusals } => Ok(refusals),
-            Answer::Refused { words: why } => Ok(vec![Refusal { path, why }]),
+            HelperAnswer::Objections { refusals } => Ok(refusals),
+            HelperAnswer::Refused { words: why } => Ok(vec![Refusal { path, why }]),
             _ => Ok(Vec::new()),
         }
     }
 
-    fn ask(&self, path: &Utf8Path, request: &Request) -> Result<Answer, FileError> {
+    fn ask(&self, path: &Utf8Path, request: &Request) -> Result<HelperAnswer, FileError> {
         let paths = [path.to_owned()];
         if !self.prepare(&paths, Reach::Files) {
             return Err(FileError::at(path)(std::io::ErrorKind::PermissionDenied.into()));
@@ -137,16 +137,22 @@ impl<'a> Hands<'a> {
         if may_change(path) || may_write(path) {
             return files::write(path, content, attributes, tag, before_in_place).map(|_| ());
         }
-        let to = State::of_file(Some(content));
-        if self.change(path, &to, tag, Manner::Whole)? == Answer::OnlyInPlace {
+        let to = PathState::of_file(Some(content));
+        if self.change(path, &to, tag, WriteManner::Whole)? == HelperAnswer::OnlyInPlace {
             before_in_place()?;
-            self.change(path, &to, tag, Manner::InPlace)?;
+            self.change(path, &to, tag, WriteManner::InPlace)?;
         }
         Ok(())
     }
 
-    fn change(&self, path: &Utf8Path, to: &State, tag: &str, manner: Manner) -> Result<Answer, FileError> {
-        let in_place = manner == Manner::InPlace;
+    fn change(
+        &self,
+        path: &Utf8Path,
+        to: &PathState,
+        tag: &str,
+        manner: WriteManner,
+    ) -> Result<HelperAnswer, FileError> {
+        let in_place = manner == WriteManner::InPlace;
         let request = Request::Change { path: path.to_owned(), to: to.clone(), tag: tag.to_owned(), in_place };
         self.ask(path, &request)
     }
@@ -154,7 +160,7 @@ impl<'a> Hands<'a> {
     /// Removes a file or a link.
     pub(super) fn remove(&self, path: &Utf8Path, tag: &str) -> Result<(), FileError> {
         if !may_change(path) {
-            return self.change(path, &State::Absent, tag, Manner::Whole).map(|_| ());
+            return self.change(path, &PathState::Absent, tag, WriteManner::Whole).map(|_| ());
         }
         let _rights = caller::rights_for(path);
         fs::remove_file(files::follow_folder(path)).map_err(FileError::at(path))?;
@@ -182,7 +188,7 @@ impl<'a> Hands<'a> {
         if may_change(path) {
             return link::set_link(path, target, tag);
         }
-        self.change(path, &State::of_link(Some(target)), tag, Manner::Whole).map(|_| ())
+        self.change(path, &PathState::of_link(Some(target)), tag, WriteManner::Whole).map(|_| ())
     }
 }
 
@@ -213,9 +219,9 @@ pub(super) fn by_need<'c>(
 }
 
 impl Helped<'_, '_> {
-    fn told(&self, verb: Verb) -> Result<Answer, ControlError> {
+    fn told(&self, verb: ControlVerb) -> Result<HelperAnswer, ControlError> {
         match self.hands.ask(Utf8Path::new("sudo"), &Request::Control { server: self.kind, verb })? {
-            Answer::Refused { words } => Err(ControlError::Said(words)),
+            HelperAnswer::Refused { words } => Err(ControlError::Said(words)),
             answer => Ok(answer),
         }
     }
@@ -224,7 +230,7 @@ impl Helped<'_, '_> {
 /// The helper tells by itself what takes long.
 impl ServerControl for Helped<'_, '_> {
     fn test(&self) -> Result<(), ControlError> {
-        self.told(Verb::Test).map(|_| ())
+        self.told(ControlVerb::Test).map(|_| ())
     }
 
     fn is_running(&self) -> bool {
@@ -240,22 +246,22 @@ impl ServerControl for Helped<'_, '_> {
     }
 
     fn reload(&self, _: OnWait<'_>) -> Result<(), ControlError> {
-        self.told(Verb::Reload).map(|_| ())
+        self.told(ControlVerb::Reload).map(|_| ())
     }
 
     fn start_or_reload(&self, _: OnWait<'_>) -> Result<ServerAction, ControlError> {
-        match self.told(Verb::StartOrReload)? {
-            Answer::Server(action) => Ok(action),
+        match self.told(ControlVerb::StartOrReload)? {
+            HelperAnswer::Server(action) => Ok(action),
             _ => Err(ControlError::Said("the helper under sudo gave another answer than expected".into())),
         }
     }
 
     fn start(&self, _: OnWait<'_>) -> Result<(), ControlError> {
-        self.told(Verb::Start).map(|_| ())
+        self.told(ControlVerb::Start).map(|_| ())
     }
 
     fn stop(&self, _: OnWait<'_>) -> Result<(), ControlError> {
-        self.told(Verb::Stop).map(|_| ())
+        self.told(ControlVerb::Stop).map(|_| ())
     }
 }
 

@@ -14,7 +14,7 @@ use crate::trust::stores;
 
 /// One change set of the history.
 #[derive(Clone, Debug)]
-pub struct Entry {
+pub struct HistoryEntry {
     /// Its number.
     pub id: u64,
     /// When it was carried out, RFC 3339.
@@ -35,14 +35,14 @@ pub struct Entry {
 #[derive(Clone, Debug, Default)]
 pub struct History {
     /// The change sets.
-    pub entries: Vec<Entry>,
+    pub entries: Vec<HistoryEntry>,
     /// The files of damaged records.
     pub damaged: Vec<Utf8PathBuf>,
 }
 
 /// Reads the history.
 pub fn history(machine: &Machine) -> History {
-    let mut entries: Vec<Entry> = Vec::new();
+    let mut entries: Vec<HistoryEntry> = Vec::new();
     let mut damaged = Vec::new();
     for path in record::records(&machine.history(), "done") {
         let Ok(record) = Record::read(&path) else {
@@ -52,7 +52,7 @@ pub fn history(machine: &Machine) -> History {
         let paths = record.steps.iter().map(|step| step.path().to_owned()).collect();
         let sites = record.site_changes();
         let Record { id, at, command, undoes, .. } = record;
-        entries.push(Entry { id, at, command, paths, undoes, undone_by: None, sites });
+        entries.push(HistoryEntry { id, at, command, paths, undoes, undone_by: None, sites });
     }
     // An undo that was itself undone undoes nothing: the newest decide first.
     for place in (0..entries.len()).rev() {
@@ -126,7 +126,7 @@ pub fn overlapped_by(machine: &Machine, id: u64, path: &Utf8Path) -> Option<u64>
     })
 }
 
-impl Entry {
+impl HistoryEntry {
     /// Whether it was not taken back, and takes nothing back itself.
     pub fn stands(&self) -> bool {
         self.undone_by.is_none() && self.undoes.is_none()

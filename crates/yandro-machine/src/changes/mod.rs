@@ -18,10 +18,10 @@ mod put_back;
 mod record;
 mod steps;
 
-pub use carry_out::{CarriedOut, CarryOutError, Cause, Tools, carry_out};
+pub use carry_out::{CarriedOut, CarryOutError, StepFailure, Tools, carry_out};
 pub use control::{ControlError, Controls, OnWait, ServerAction, ServerControl};
 pub use hands::{Escalate, NoEscalation, Reach, with_rights};
-pub use history::{Entry, History, Keep, done_steps, history, overlapped_by, prune};
+pub use history::{History, HistoryEntry, Keep, done_steps, history, overlapped_by, prune};
 pub use lock::{Lock, LockError};
 pub use originals::{original, originals};
 pub use privileged::{Refusal, serve_privileged};

@@ -86,7 +86,7 @@ pub struct Recovery {
 }
 
 /// The servers of a rollback.
-pub(super) struct Servers<'s> {
+pub(super) struct TouchedServers<'s> {
     /// Servers that may run on the new configuration, in the order of their reloads.
     pub(super) touched: &'s Controls<'s>,
     /// Servers that ran before the change.
@@ -96,7 +96,7 @@ pub(super) struct Servers<'s> {
     pub(super) is_own_process: bool,
 }
 
-impl Servers<'_> {
+impl TouchedServers<'_> {
     /// Brings the servers back to their old configuration, the last one first.
     fn go_back(&self, on_wait: OnWait<'_>) -> Result<RolledBack, PutBackError> {
         let mut done = RolledBack::default();
@@ -128,7 +128,7 @@ pub(super) fn put_back(
     machine: &Machine,
     hands: &Hands<'_>,
     record: &Record,
-    servers: &Servers<'_>,
+    servers: &TouchedServers<'_>,
     on_wait: OnWait<'_>,
 ) -> Result<RolledBack, PutBackError> {
     // A reload under way still opens the files that are about to go.
@@ -250,7 +250,7 @@ pub fn recover(
     escalate: &dyn Escalate,
     on_wait: OnWait<'_>,
 ) -> Result<Recovery, PutBackError> {
-    let _held = interrupt::Held::new();
+    let _held = interrupt::HeldSignals::new();
     let mut recovery = Recovery::default();
     let history = machine.history();
     for path in record::records(&history, "new") {
@@ -259,7 +259,7 @@ pub fn recover(
         fs::remove_file(&path).map_err(FileError::at(&path))?;
     }
     for path in record::records(&history, "begun").into_iter().rev() {
-        let Some(record) = read_or_set_aside(&path, &mut recovery, Progress::Begun)? else { continue };
+        let Some(record) = read_or_set_aside(&path, &mut recovery, RecordProgress::Begun)? else { continue };
         let hands = Hands::new(escalate, on_wait);
         let controls: Vec<_> = servers.iter().filter(|(id, _)| record.servers.contains(id)).copied().collect();
         let needs_root = controls.iter().any(|(_, server)| server.needs_root());
@@ -267,7 +267,7 @@ pub fn recover(
         let helped: Vec<Helped<'_, '_>> = controls.iter().map(|(id, control)| hands.helped(*id, *control)).collect();
         let controls = if is_helped { by_need(&controls, &helped) } else { controls };
         let ran: Vec<ServerId> = record.ran.iter().copied().collect();
-        let servers = Servers { touched: &controls, ran: &ran, is_own_process: false };
+        let servers = TouchedServers { touched: &controls, ran: &ran, is_own_process: false };
         let servers = put_back(machine, &hands, &record, &servers, on_wait)?;
         for site in record.site_changes().iter().filter_map(|change| change.after.as_ref()) {
             if let Some(root) = site.document_root() {
@@ -277,7 +277,7 @@ pub fn recover(
         recovery.recovered.push(Recovered { command: record.command.clone(), at: record.at.clone(), servers });
     }
     for path in record::records(&history, "tidying") {
-        if let Some(record) = read_or_set_aside(&path, &mut recovery, Progress::Complete)? {
+        if let Some(record) = read_or_set_aside(&path, &mut recovery, RecordProgress::Complete)? {
             clean_up(machine, &record, &history);
         }
     }
@@ -286,7 +286,7 @@ pub fn recover(
 
 /// How far a change set came.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Progress {
+enum RecordProgress {
     Begun,
     Complete,
 }
@@ -295,13 +295,13 @@ enum Progress {
 fn read_or_set_aside(
     path: &Utf8Path,
     recovery: &mut Recovery,
-    progress: Progress,
+    progress: RecordProgress,
 ) -> Result<Option<Record>, PutBackError> {
     match Record::read(path) {
         Ok(record) => Ok(Some(record)),
         Err(RecordError::File(error)) => Err(error.into()),
         Err(RecordError::Damaged) => {
-            recovery.damaged.push((record::set_aside(path)?, progress == Progress::Complete));
+            recovery.damaged.push((record::set_aside(path)?, progress == RecordProgress::Complete));
             Ok(None)
         }
     }

@@ -22,14 +22,14 @@ pub(super) enum Stopped {
 }
 
 /// A change set that is being applied, with its record.
-pub(super) struct Work<'w> {
+pub(super) struct StepsWork<'w> {
     pub(super) machine: &'w Machine,
     pub(super) hands: &'w Hands<'w>,
     pub(super) record: &'w Record,
     pub(super) set: &'w ChangeSet,
 }
 
-impl Work<'_> {
+impl StepsWork<'_> {
     /// Does the steps of one phase.
     pub(super) fn do_steps(&self, phase: Phase) -> Result<(), Stopped> {
         // The folders come from the record, which knows the missing ones on the way; each stands

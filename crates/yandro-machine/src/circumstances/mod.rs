@@ -33,12 +33,12 @@ pub struct OfServer {
     runs: Option<bool>,
     process: Option<i32>,
     /// What its own test said, once it was asked.
-    tested: Option<Tested>,
+    tested: Option<OwnTest>,
 }
 
 /// What a server says of its own configuration.
 #[derive(Clone, Debug)]
-enum Tested {
+enum OwnTest {
     Accepts,
     /// In its own words.
     Refuses(String),
@@ -71,10 +71,10 @@ impl OfServer {
     fn test(&mut self, machine: &Machine) {
         let control = self.found.as_ref().and_then(|found| Control::of(machine, found));
         if let (None, Some(control)) = (&self.tested, control) {
-            let tested = control.test().map_or_else(|error| Tested::Refuses(error.to_string()), |()| Tested::Accepts);
+            let tested = control.test().map_or_else(|error| OwnTest::Refuses(error.to_string()), |()| OwnTest::Accepts);
             // An ordinary user's test may stop at a log or key that only root can open. That says nothing.
             self.tested = match tested {
-                Tested::Refuses(words) if control.needs_root() && !is_telling(&words) => None,
+                OwnTest::Refuses(words) if control.needs_root() && !is_telling(&words) => None,
                 said => Some(said),
             };
         }
@@ -82,8 +82,8 @@ impl OfServer {
 
     fn refuses(&self) -> Option<String> {
         match self.tested.as_ref()? {
-            Tested::Accepts => None,
-            Tested::Refuses(words) => Some(words.clone()),
+            OwnTest::Accepts => None,
+            OwnTest::Refuses(words) => Some(words.clone()),
         }
     }
 

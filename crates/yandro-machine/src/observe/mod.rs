@@ -9,7 +9,7 @@ use time::OffsetDateTime;
 use yandro_core::config::OTHERS;
 use yandro_core::name::HostName;
 use yandro_core::pki::{AuthorityCertificates, PkiError};
-use yandro_core::plan::{AuthorityFiles, AuthorityTexts, Content, Issued, Observed, Wishes, issued_paths};
+use yandro_core::plan::{AuthorityFiles, AuthorityTexts, FileContent, Issued, Observed, Wishes, issued_paths};
 use yandro_core::site::{Site, SiteList};
 use zeroize::Zeroizing;
 
@@ -154,7 +154,7 @@ impl Observer<'_> {
     /// The three files of an authority, if all of them are there.
     fn texts(&self, folder: &Utf8Path) -> Result<Option<AuthorityTexts>, ObserveError> {
         self.keys.close(self.machine, folder)?;
-        let text = |name: &str| Ok::<_, FileError>(files::read_if_there(&folder.join(name))?.map(Content::from));
+        let text = |name: &str| Ok::<_, FileError>(files::read_if_there(&folder.join(name))?.map(FileContent::from));
         let texts = (text("root.pem")?, text("issuing.pem")?, text("issuing.key")?);
         let (Some(root), Some(issuing), Some(key)) = texts else { return Ok(None) };
         Ok(Some(AuthorityTexts { root, issuing, key }))
@@ -247,7 +247,7 @@ pub fn issued(machine: &Machine) -> Result<(Option<String>, Vec<Issued>), FileEr
     let list = text(&machine.places.issued())?;
     let paths = issued_paths(list.as_deref().unwrap_or_default());
     let read = |path: Utf8PathBuf| {
-        let chain = files::read_if_there(&path)?.map(Content::from);
+        let chain = files::read_if_there(&path)?.map(FileContent::from);
         Ok(Issued { path, chain })
     };
     Ok((list, paths.into_iter().map(read).collect::<Result<_, FileError>>()?))

@@ -27,12 +27,12 @@ pub(super) struct Fetched {
 }
 
 /// A connection that takes one request after the other.
-pub(super) struct Session {
+pub(super) struct HttpSession {
     sender: SendRequest<Empty<Bytes>>,
     within: Limit,
 }
 
-impl Session {
+impl HttpSession {
     /// A session over a stream; each answer has to come within the limit.
     pub(super) async fn open(
         stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
@@ -90,7 +90,7 @@ impl Session {
 
 /// One request on a connection of its own.
 pub(super) async fn get_once(stream: TcpStream, host: &str, path: &str, within: Limit) -> Result<Answer, Failure> {
-    Ok(Session::open(stream, within).await?.get(host, path, &[], 0).await?.answer)
+    Ok(HttpSession::open(stream, within).await?.get(host, path, &[], 0).await?.answer)
 }
 
 /// The page of an upstream, asked directly under a host's name: many answer with
@@ -109,7 +109,7 @@ pub(super) async fn get_from(
     for address in addresses {
         match within.connect(address).await {
             Ok(stream) => {
-                return Session::open(stream, within).await?.get_as_passed_on(asked, host, scheme).await;
+                return HttpSession::open(stream, within).await?.get_as_passed_on(asked, host, scheme).await;
             }
             Err(failure) => last = failure,
         }

@@ -36,7 +36,7 @@ use crate::servers::{self, Present};
 pub use limit::Limit;
 pub use manner::{Manner, OffersOf};
 use offers::KnownOffers;
-use page::{Asked, Pages};
+use page::{AskedPage, Pages};
 use proof::ProofFile;
 pub use proof::sweep_proofs;
 use tls::TLS_1_3;
@@ -52,7 +52,7 @@ const BODY_LIMIT: usize = 1 << 20;
 #[derive(Debug)]
 pub struct Prober {
     hosts: Vec<u8>,
-    trust: tls::Trust,
+    trust: tls::TlsTrust,
     /// Whom the web servers run as; found out when it is wanted.
     users: Mutex<BTreeMap<ServerId, Option<User>>>,
     machine: Machine,
@@ -73,7 +73,7 @@ impl Prober {
         authority: Option<&Authority>,
         manner: Manner,
     ) -> Arc<Self> {
-        let trust = tls::Trust::new(authority);
+        let trust = tls::TlsTrust::new(authority);
         Arc::new(Self {
             hosts,
             trust,
@@ -101,7 +101,7 @@ impl Prober {
             None => None,
         };
         let _permit = self.permits.acquire().await.expect("the semaphore is never closed");
-        let evidence = Evidence::prepare(&expected).await;
+        let evidence = ProofEvidence::prepare(&expected).await;
         let mut seen = Vec::new();
         for name in expected.site.names() {
             seen.push(Box::pin(self.observe_name(&expected, name, &evidence, chain_on_disk.as_deref())).await);
@@ -121,7 +121,7 @@ impl Prober {
         &self,
         expected: &Expected,
         name: &HostName,
-        evidence: &Evidence,
+        evidence: &ProofEvidence,
         chain_on_disk: Option<&[u8]>,
     ) -> NameObservation {
         let hosts = timed_now(|| self.hosts_answer(name));
@@ -202,7 +202,7 @@ impl Prober {
         name: &HostName,
         expected: &Expected,
         address: IpAddr,
-        evidence: &Evidence,
+        evidence: &ProofEvidence,
         chain_on_disk: Option<&[u8]>,
     ) -> Secure {
         let (socket, within) = (SocketAddr::new(address, expected.https_port), self.manner.within);
@@ -219,10 +219,10 @@ impl Prober {
             }
         };
         let leaf = stream.get_ref().1.peer_certificates().and_then(<[_]>::first).cloned();
-        let asked = offers::Asked { name, socket, tls13: connection.version == TLS_1_3, leaf };
+        let asked = offers::AskedOffers { name, socket, tls13: connection.version == TLS_1_3, leaf };
         let more = self.offers.of(asked, &self.trust, self.manner);
         let tls = Timed { took, seen: Ok(connection) };
-        let session = match http::Session::open(stream, within).await {
+        let session = match http::HttpSession::open(stream, within).await {
             Ok(session) => session,
             Err(failure) => {
                 let pages = Pages { answer: Some(Timed { took, seen: Err(failure) }), ..Pages::default() };
@@ -232,9 +232,9 @@ impl Prober {
         let anew = || async {
             let stream = within.connect(socket).await?;
             let (_, stream) = self.trust.handshake(name, stream, None, within).await?;
-            http::Session::open(stream, within).await
+            http::HttpSession::open(stream, within).await
         };
-        let asked = Asked { name, site: &expected.site, scheme: "https", evidence, within };
+        let asked = AskedPage { name, site: &expected.site, scheme: "https", evidence, within };
         let pages = page::fetch(session, &asked, anew).await;
         Secure { tls, pages, more: more.await }
     }
@@ -294,7 +294,7 @@ pub(crate) async fn shown(name: &HostName, port: u16) -> Result<Vec<CertificateD
                 continue;
             }
         };
-        return match tls::Trust::new(None).handshake(name, stream, None, within).await {
+        return match tls::TlsTrust::new(None).handshake(name, stream, None, within).await {
             Ok((_, stream)) => Ok(stream.get_ref().1.peer_certificates().unwrap_or_default().to_vec()),
             Err(failure) if failure.kind == FailureKind::PlainHttp => Err(NotShown::PlainHttp),
             Err(failure) => Err(NotShown::Failed(failure)),
@@ -322,7 +322,7 @@ impl Secure {
 }
 
 /// What is compared with the answers of a site's names.
-enum Evidence {
+enum ProofEvidence {
     /// A file under the document root; gone when dropped.
     File(ProofFile),
     /// The upstream itself is asked.
@@ -331,7 +331,7 @@ enum Evidence {
     None(Proof),
 }
 
-impl Evidence {
+impl ProofEvidence {
     async fn prepare(expected: &Expected) -> Self {
         let root = match &expected.site.content {
             // That it holds the site's key was proven by the handshake.
@@ -377,7 +377,7 @@ async fn plain_alone(
     seen: &mut NameObservation,
     address: SocketAddr,
     expected: &Expected,
-    evidence: &Evidence,
+    evidence: &ProofEvidence,
     within: Limit,
 ) {
     let started = Instant::now();
@@ -388,13 +388,13 @@ async fn plain_alone(
         Err(failure) => return seen.connect = Some(Timed { took, seen: Err(failure) }),
     };
     seen.connect = Some(Timed { took, seen: Ok(()) });
-    let session = match http::Session::open(stream, within).await {
+    let session = match http::HttpSession::open(stream, within).await {
         Ok(session) => session,
         Err(failure) => return seen.http = Some(Timed { took, seen: Err(failure) }),
     };
-    let anew = || async { http::Session::open(within.connect(address).await?, within).await };
+    let anew = || async { http::HttpSession::open(within.connect(address).await?, within).await };
     let name = seen.name.clone();
-    let asked = Asked { name: &name, site: &expected.site, scheme: "http", evidence, within };
+    let asked = AskedPage { name: &name, site: &expected.site, scheme: "http", evidence, within };
     let pages = page::fetch(session, &asked, anew).await;
     (seen.http, seen.proof) = (pages.answer, pages.proof);
     (seen.trail, seen.page) = (pages.trail, pages.page);

@@ -11,10 +11,10 @@ use yandro_core::check::{Offers, OtherName, Timed};
 use yandro_core::name::HostName;
 
 use super::manner::{Manner, OffersOf};
-use super::tls::Trust;
+use super::tls::TlsTrust;
 
 /// Whom to ask, and what is known from the handshake that there was.
-pub(super) struct Asked<'a> {
+pub(super) struct AskedOffers<'a> {
     pub(super) name: &'a HostName,
     pub(super) socket: SocketAddr,
     /// Whether TLS 1.3 was agreed on.
@@ -25,15 +25,15 @@ pub(super) struct Asked<'a> {
 
 /// A port, and the name if each name is asked.
 type Whose = (SocketAddr, Option<HostName>);
-type Answer = (Timed<Offers>, Timed<OtherName>);
+type OfferAnswer = (Timed<Offers>, Timed<OtherName>);
 
 /// What is known already: each is asked once.
 #[derive(Debug, Default)]
-pub(super) struct KnownOffers(Mutex<BTreeMap<Whose, Arc<OnceCell<Answer>>>>);
+pub(super) struct KnownOffers(Mutex<BTreeMap<Whose, Arc<OnceCell<OfferAnswer>>>>);
 
 impl KnownOffers {
     /// What else is offered there, if that is asked for.
-    pub(super) async fn of(&self, asked: Asked<'_>, trust: &Trust, manner: Manner) -> Option<Answer> {
+    pub(super) async fn of(&self, asked: AskedOffers<'_>, trust: &TlsTrust, manner: Manner) -> Option<OfferAnswer> {
         let name = match manner.offers {
             OffersOf::None => return None,
             OffersOf::Ports => None,
@@ -44,7 +44,7 @@ impl KnownOffers {
             all.entry((asked.socket, name)).or_default().clone()
         };
         let ask = async {
-            let Asked { name, socket, tls13, leaf } = asked;
+            let AskedOffers { name, socket, tls13, leaf } = asked;
             let started = Instant::now();
             let (tls12, protocol) = trust.older(name, socket, manner.within).await;
             let offers = Timed { took: started.elapsed(), seen: Offers { tls12: tls12 || !tls13, tls13, protocol } };

@@ -3,13 +3,13 @@
 
 use std::time::{Duration, Instant};
 
-use yandro_core::check::{Answer, Failure, FailureKind, Page, Proof, Target, Timed, Trail, target};
+use yandro_core::check::{Answer, Failure, FailureKind, Page, Proof, RedirectTarget, Timed, Trail, target};
 use yandro_core::name::HostName;
 use yandro_core::site::{Site, Upstream, UpstreamHost};
 
-use super::http::{self, Fetched, Session};
+use super::http::{self, Fetched, HttpSession};
 use super::proof::ProofFile;
-use super::{BODY_LIMIT, Evidence, Limit};
+use super::{BODY_LIMIT, Limit, ProofEvidence};
 
 /// How many redirects are followed: as many as browsers do.
 const LONGEST_TRAIL: usize = 20;
@@ -19,11 +19,11 @@ const LONGEST_DETOUR: usize = 3;
 const PAGE_LIMIT: usize = 1 << 16;
 
 /// What is asked for, and what proves the answer.
-pub(super) struct Asked<'a> {
+pub(super) struct AskedPage<'a> {
     pub(super) name: &'a HostName,
     pub(super) site: &'a Site,
     pub(super) scheme: &'static str,
-    pub(super) evidence: &'a Evidence,
+    pub(super) evidence: &'a ProofEvidence,
     pub(super) within: Limit,
 }
 
@@ -38,17 +38,17 @@ pub(super) struct Pages {
 
 /// A connection to a site, with another in its place where the server ends it: it may do so between two requests
 /// whenever it likes (RFC 9112 section 9.5), and that is no fault of the site.
-struct Line<'a, A> {
-    asked: &'a Asked<'a>,
-    session: Session,
+struct RequestLine<'a, A> {
+    asked: &'a AskedPage<'a>,
+    session: HttpSession,
     anew: A,
     is_used: bool,
 }
 
-impl<A, F> Line<'_, A>
+impl<A, F> RequestLine<'_, A>
 where
     A: Fn() -> F,
-    F: Future<Output = Result<Session, Failure>>,
+    F: Future<Output = Result<HttpSession, Failure>>,
 {
     async fn get(&mut self, path: &str, cookies: &[String], limit: usize) -> Result<Fetched, Failure> {
         let host = self.asked.name.as_str();
@@ -93,9 +93,9 @@ where
                 return file.judge(&fetched);
             };
             here = match target(location, &names, asked.name, asked.scheme, &here) {
-                Target::Path(next) => next,
-                Target::OtherName(other, there) if there == path => return Proof::LeadsTo(other),
-                Target::OtherName(..) | Target::Away => return Proof::Status(fetched.answer.status),
+                RedirectTarget::Path(next) => next,
+                RedirectTarget::OtherName(other, there) if there == path => return Proof::LeadsTo(other),
+                RedirectTarget::OtherName(..) | RedirectTarget::Away => return Proof::Status(fetched.answer.status),
             };
         }
         Proof::OtherContent
@@ -118,9 +118,9 @@ where
             };
             let here = way.last().map_or("/", String::as_str);
             let path = match target(&location, &names, asked.name, asked.scheme, here) {
-                Target::Path(path) => path,
-                Target::OtherName(other, path) => return (Some(Trail::LeadsTo(other, path, way.len())), last),
-                Target::Away => return (Some(Trail::Leaves(location)), last),
+                RedirectTarget::Path(path) => path,
+                RedirectTarget::OtherName(other, path) => return (Some(Trail::LeadsTo(other, path, way.len())), last),
+                RedirectTarget::Away => return (Some(Trail::Leaves(location)), last),
             };
             seen.push((here.to_owned(), cookies.clone()));
             take(&mut cookies, &last.as_ref().unwrap_or(first).cookies);
@@ -138,16 +138,16 @@ where
 }
 
 /// The page and the proof. `anew` gives another connection, should the server end this one.
-pub(super) async fn fetch<A, F>(session: Session, asked: &Asked<'_>, anew: A) -> Pages
+pub(super) async fn fetch<A, F>(session: HttpSession, asked: &AskedPage<'_>, anew: A) -> Pages
 where
     A: Fn() -> F,
-    F: Future<Output = Result<Session, Failure>>,
+    F: Future<Output = Result<HttpSession, Failure>>,
 {
     let mut pages = Pages::default();
-    let mut line = Line { asked, session, anew, is_used: false };
+    let mut line = RequestLine { asked, session, anew, is_used: false };
     let started = Instant::now();
-    let limit = if matches!(asked.evidence, Evidence::Upstream(_)) { BODY_LIMIT } else { PAGE_LIMIT };
-    if let Evidence::File(file) = asked.evidence {
+    let limit = if matches!(asked.evidence, ProofEvidence::Upstream(_)) { BODY_LIMIT } else { PAGE_LIMIT };
+    if let ProofEvidence::File(file) = asked.evidence {
         let seen = line.prove(file).await;
         pages.proof = Some(Timed { took: started.elapsed(), seen });
     }
@@ -162,9 +162,9 @@ where
         pages.page = last.as_ref().map_or_else(|| own_words(first), own_words);
     }
     match asked.evidence {
-        Evidence::File(_) => {}
-        Evidence::None(why) => pages.proof = Some(Timed { took: Duration::ZERO, seen: why.clone() }),
-        Evidence::Upstream(upstream) => {
+        ProofEvidence::File(_) => {}
+        ProofEvidence::None(why) => pages.proof = Some(Timed { took: Duration::ZERO, seen: why.clone() }),
+        ProofEvidence::Upstream(upstream) => {
             let started = Instant::now();
             let seen = compare(upstream, asked, page).await;
             pages.proof = Some(Timed { took: started.elapsed(), seen });
@@ -190,7 +190,7 @@ fn take(cookies: &mut Vec<String>, new: &[String]) {
 }
 
 /// Whether the upstream's own answer is the one that came.
-async fn compare(upstream: &Upstream, asked: &Asked<'_>, page: Result<Fetched, Failure>) -> Proof {
+async fn compare(upstream: &Upstream, asked: &AskedPage<'_>, page: Result<Fetched, Failure>) -> Proof {
     let name = asked.name.as_str();
     let own = upstream.host_port().to_string();
     let host = if asked.site.serving.upstream_host == UpstreamHost::Own { own.as_str() } else { name };

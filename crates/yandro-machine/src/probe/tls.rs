@@ -17,7 +17,7 @@ use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 use yandro_core::check::{Chain, Connection, Failure, FailureKind, OtherName, Verdict};
 use yandro_core::name::HostName;
-use yandro_core::pki::{Authority, Facts};
+use yandro_core::pki::{Authority, CertificateFacts};
 
 use super::{Limit, io_failure};
 
@@ -33,12 +33,12 @@ const HTTP_2: &[u8] = b"h2";
 
 /// The authority as the only anchor.
 #[derive(Debug)]
-pub(super) struct Trust {
+pub(super) struct TlsTrust {
     provider: Arc<CryptoProvider>,
     verifier: Option<Arc<WebPkiServerVerifier>>,
 }
 
-impl Trust {
+impl TlsTrust {
     pub(super) fn new(authority: Option<&Authority>) -> Self {
         let provider = Arc::new(rustls::crypto::ring::default_provider());
         let verifier = authority.and_then(|authority| {
@@ -60,9 +60,9 @@ impl Trust {
         let (stream, verdict) = self.shake(name.as_str(), stream, ALL_VERSIONS, &[HTTP_1], within).await?;
         let session = stream.get_ref().1;
         let leaf = session.peer_certificates().and_then(<[_]>::first);
-        let on_disk = chain_on_disk.and_then(|pem| Facts::certificates(pem).ok());
+        let on_disk = chain_on_disk.and_then(|pem| CertificateFacts::certificates(pem).ok());
         let chain = Chain {
-            leaf: leaf.and_then(|leaf| Facts::read(leaf).ok()),
+            leaf: leaf.and_then(|leaf| CertificateFacts::read(leaf).ok()),
             is_on_disk: on_disk.is_none_or(|chain| chain.first() == leaf),
             verdict: verdict.unwrap_or(Verdict::NoAuthority),
         };
@@ -102,7 +102,7 @@ impl Trust {
         if leaf.is_some() && leaf == own {
             return OtherName::Own;
         }
-        let facts = leaf.and_then(|leaf| Facts::read(leaf).ok());
+        let facts = leaf.and_then(|leaf| CertificateFacts::read(leaf).ok());
         OtherName::Certificate(facts.map(|facts| facts.names).unwrap_or_default())
     }
 

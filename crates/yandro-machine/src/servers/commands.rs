@@ -7,7 +7,7 @@ use camino::Utf8Path;
 
 use crate::changes::{ControlError, OnWait, ServerAction, ServerControl};
 use crate::process;
-use crate::process::{ProgramError, Rights};
+use crate::process::{ProgramError, RunAs};
 use crate::settings::NamedServer;
 
 /// The commands of a server elsewhere.
@@ -34,7 +34,7 @@ const SETTLING: Duration = Duration::from_millis(250);
 pub(crate) fn run(named: &NamedServer, command: &[String]) -> Result<(), ControlError> {
     let (program, arguments) = command.split_first().ok_or(ControlError::NoCommand)?;
     let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
-    let ran = process::run_with_environment(Utf8Path::new(program), &arguments, Rights::unless(named.is_systems));
+    let ran = process::run_with_environment(Utf8Path::new(program), &arguments, RunAs::unless(named.is_systems));
     Ok(ProgramError::check(program, ran)?)
 }
 

@@ -12,7 +12,7 @@ use super::{DaemonKind, run_command};
 use crate::caller;
 use crate::changes::{ControlError, OnWait, ServerAction, ServerControl};
 use crate::process;
-use crate::process::{ProgramError, Rights};
+use crate::process::{ProgramError, RunAs};
 use crate::settings::NamedServer;
 
 /// The control of one server of the real machine.
@@ -85,8 +85,8 @@ impl Daemon {
 
     /// With whose rights a program runs: one that a user's settings name and that others than root can change gets
     /// those of the user who called sudo.
-    fn rights(&self, program: &Utf8Path) -> Rights {
-        Rights::unless(!self.is_users() || caller::is_roots_file(program))
+    fn rights(&self, program: &Utf8Path) -> RunAs {
+        RunAs::unless(!self.is_users() || caller::is_roots_file(program))
     }
 
     /// Whether the server comes from a user's settings.

@@ -4,7 +4,7 @@
 use std::time::SystemTime;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::pki::{Facts, JavaStore};
+use yandro_core::pki::{CertificateFacts, JavaStore};
 use yandro_core::plan::TrustChange;
 use yandro_core::system::is_own_nickname;
 use yandro_core::system::{JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_STORES, StoreKind};
@@ -165,7 +165,7 @@ fn write(change: &TrustChange) -> Result<(), StoreError> {
     let fault = |words: &dyn std::fmt::Display| refused(store, words.to_string());
     let mut own = read(store)?;
     if change.after {
-        let der = Facts::certificates(change.certificate.as_bytes()).map_err(|error| fault(&error))?;
+        let der = CertificateFacts::certificates(change.certificate.as_bytes()).map_err(|error| fault(&error))?;
         let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
         own.put(&change.nickname, &der[0], i64::try_from(now.as_millis()).unwrap_or_default());
     } else {

@@ -8,7 +8,7 @@ pub mod stores;
 mod systems;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::pki::Facts;
+use yandro_core::pki::CertificateFacts;
 use yandro_core::system::TrustStore;
 use yandro_core::system::is_own_nickname;
 
@@ -54,7 +54,9 @@ pub fn own_files(machine: &Machine, store: TrustStore) -> Vec<Utf8PathBuf> {
 /// Whether a root of yandro's, in PEM, is this user's: on a machine with several users each has an
 /// authority, which the root's subject names as `user@machine`. One that can't be read is nobody's.
 pub fn is_of_user(machine: &Machine, pem: &[u8]) -> bool {
-    let subject = Facts::certificates(pem).ok().and_then(|all| Some(Facts::read(all.first()?).ok()?.subject));
+    let subject = CertificateFacts::certificates(pem)
+        .ok()
+        .and_then(|all| Some(CertificateFacts::read(all.first()?).ok()?.subject));
     subject.is_some_and(|subject| subject.contains(&format!(" for {}@", machine.user())))
 }
 

@@ -4,7 +4,7 @@
 //! ever run on such a system.
 
 use camino::Utf8Path;
-use yandro_core::pki::Facts;
+use yandro_core::pki::CertificateFacts;
 use yandro_core::plan::TrustChange;
 use yandro_core::system::nickname;
 use yandro_core::system::{CommandLine, StoreKind, StorePrograms};
@@ -39,8 +39,9 @@ fn own(machine: &Machine, kind: StoreKind, path: &Utf8Path) -> Result<Vec<(Strin
         let end = rest[start..].find(END).map_or(rest.len(), |end| start + end + END.len());
         let pem = rest[start..end].replace('\r', "") + "\n";
         rest = &rest[end..];
-        let Ok(certificates) = Facts::certificates(pem.as_bytes()) else { continue };
-        if Facts::read(&certificates[0]).is_ok_and(|facts| facts.subject.contains("Yandro local authority")) {
+        let Ok(certificates) = CertificateFacts::certificates(pem.as_bytes()) else { continue };
+        if CertificateFacts::read(&certificates[0]).is_ok_and(|facts| facts.subject.contains("Yandro local authority"))
+        {
             found.push((nickname(&files::sha256(&certificates[0])), pem));
         }
     }
@@ -67,7 +68,8 @@ pub(super) fn certificate(
 pub(super) fn carry_out(machine: &Machine, change: &TrustChange) -> Result<(), StoreError> {
     let path = &change.store;
     let refused = |words: String| StoreError::Refused { path: path.clone(), words };
-    let der = Facts::certificates(change.certificate.as_bytes()).map_err(|error| refused(error.to_string()))?;
+    let der =
+        CertificateFacts::certificates(change.certificate.as_bytes()).map_err(|error| refused(error.to_string()))?;
     // Their programs take a certificate from a file, and know one by its SHA-1: a name, no proof.
     let folder = tempfile::tempdir().map_err(|error| refused(error.to_string()))?;
     let file = Utf8Path::from_path(folder.path()).map(|folder| folder.join("root.pem"));

@@ -8,7 +8,7 @@ use yandro_core::plan::{Change, Role, Step, replace_authority};
 use yandro_machine::{SystemFresh, observe};
 
 use super::own::{none_yet, root_nickname};
-use super::trust::{Chosen, Root, Wish};
+use super::trust::{Chosen, Root, TrustWish};
 use crate::args::StoresArg;
 use crate::commands::apply::{Planned, apply, done};
 use crate::context::{Context, now};
@@ -71,7 +71,7 @@ fn another<'c>(
 ) -> Result<Outcome<'c>, CommandError> {
     let machine = &context.machine;
     let places = &machine.places;
-    let chosen = Chosen::of(context, StoresArg::All, Wish::Move);
+    let chosen = Chosen::of(context, StoresArg::All, TrustWish::Move);
     let done = done!(apply(context, ui, || plan_another(context, &change, &chosen), |_| Ok(())));
     let (made, former) = &done.about;
     let is_moved = |step: &&Step| matches!(&step.change, Change::Trust(change) if change.after);
@@ -142,7 +142,7 @@ fn plan_another(
     let (root, issuing) = (text(&places.root_certificate()), text(&places.issuing_certificate()));
     let made =
         Authority::read(&AuthorityCertificates { root: root.clone(), issuing }).map_err(CommandError::not_made)?;
-    chosen.plan(context, &mut set, Root { nickname: &root_nickname(&made), pem: &root }, Wish::Move)?;
+    chosen.plan(context, &mut set, Root { nickname: &root_nickname(&made), pem: &root }, TrustWish::Move)?;
     Ok(Planned { set, starts: false, about: (made, former) })
 }
 

@@ -7,7 +7,7 @@ use crate::context::Context;
 use crate::view::{BAD, COMMAND, Cell, DIM, GOOD, Table, Ui, WARN};
 
 /// One trust store.
-struct Store {
+struct StoreState {
     title: String,
     path: String,
     how: How,
@@ -22,7 +22,7 @@ enum How {
 }
 
 /// All of them.
-pub(super) struct Stands(Vec<Store>);
+pub(super) struct Stands(Vec<StoreState>);
 
 impl Stands {
     /// `own` is what the root is called in the stores.
@@ -31,7 +31,7 @@ impl Stands {
         let system = trust::find(machine).map(|store| {
             let files = trust::own_files(machine, store);
             let own = trust::file_of(machine, store, own);
-            Store {
+            StoreState {
                 title: "this system".into(),
                 path: store.folder().into(),
                 how: if files.contains(&own) { How::Trusted } else { How::NotYet },
@@ -47,13 +47,13 @@ impl Stands {
                 Err(error) => How::NotAsked(error.to_string()),
             };
             let orphans = former.into_iter().map(|(name, _)| name).collect();
-            Store { title: store.title, path: store.path.to_string(), how, orphans }
+            StoreState { title: store.title, path: store.path.to_string(), how, orphans }
         });
         Self(system.into_iter().chain(others).collect())
     }
 
     pub(super) fn to_data(&self) -> Vec<StoreData> {
-        let of = |store: &Store| StoreData {
+        let of = |store: &StoreState| StoreData {
             store: store.title.clone(),
             path: store.path.clone(),
             trusted: match store.how {

@@ -16,16 +16,16 @@ use crate::view::change::{labelled, summary};
 use crate::view::{Data, Outcome, STRONG, Ui, data};
 
 pub(super) fn trust<'c>(context: &'c Context, which: StoresArg, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
-    change_trust(context, which, ui, Wish::Trust)
+    change_trust(context, which, ui, TrustWish::Trust)
 }
 
 pub(super) fn distrust<'c>(context: &'c Context, which: StoresArg, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
-    change_trust(context, which, ui, Wish::Distrust)
+    change_trust(context, which, ui, TrustWish::Distrust)
 }
 
 /// What is to become of the roots in the trust stores.
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub(super) enum Wish {
+pub(super) enum TrustWish {
     Trust,
     Distrust,
     /// Stores that trust a former root trust the new one instead.
@@ -55,7 +55,7 @@ pub(super) struct Chosen {
 
 impl Chosen {
     /// Where a root only goes in, what the system's store makes follows it.
-    pub(super) fn of(context: &Context, which: StoresArg, wish: Wish) -> Self {
+    pub(super) fn of(context: &Context, which: StoresArg, wish: TrustWish) -> Self {
         let machine = &context.machine;
         let has_system = trust::find(machine).is_some() && matches!(which, StoresArg::All | StoresArg::System);
         let is_meant = |store: &Store| match store.kind {
@@ -69,7 +69,7 @@ impl Chosen {
                 left.push(format!("{}: {}", store.title, no_program(store.kind)));
             } else if stores::may_change(&store) {
                 chosen.push(store);
-            } else if wish == Wish::Trust && store.is_of_system && has_system {
+            } else if wish == TrustWish::Trust && store.is_of_system && has_system {
                 followed = Some(store);
             } else {
                 left.push(needs_root(&store));
@@ -91,7 +91,7 @@ impl Chosen {
         context: &Context,
         set: &mut ChangeSet,
         root: Root<'_>,
-        wish: Wish,
+        wish: TrustWish,
     ) -> Result<(), CommandError> {
         if self.has_system {
             of_system(context, set, root, wish)?;
@@ -130,10 +130,10 @@ fn change_trust<'c>(
     context: &'c Context,
     which: StoresArg,
     ui: &mut Ui,
-    wish: Wish,
+    wish: TrustWish,
 ) -> Result<Outcome<'c>, CommandError> {
     let machine = &context.machine;
-    let is_wanted = wish == Wish::Trust;
+    let is_wanted = wish == TrustWish::Trust;
     let mut chosen = Chosen::of(context, which, wish);
     if !chosen.has_system && chosen.stores.is_empty() {
         let none = CommandError::not_made("there is no trust store that yandro can change");
@@ -203,14 +203,14 @@ impl Chosen {
 }
 
 /// What is to happen in the system's store: the root's file, and those of earlier roots.
-fn of_system(context: &Context, set: &mut ChangeSet, root: Root<'_>, wish: Wish) -> Result<(), CommandError> {
+fn of_system(context: &Context, set: &mut ChangeSet, root: Root<'_>, wish: TrustWish) -> Result<(), CommandError> {
     let machine = &context.machine;
     let Some(store) = trust::find(machine) else { return Ok(()) };
     let path = trust::file_of(machine, store, root.nickname);
     let others: Vec<Utf8PathBuf> =
         trust::own_files(machine, store).into_iter().filter(|other| *other != path).collect();
-    if wish != Wish::Move || !others.is_empty() {
-        let after = (wish != Wish::Distrust).then(|| root.pem.as_bytes().to_vec());
+    if wish != TrustWish::Move || !others.is_empty() {
+        let after = (wish != TrustWish::Distrust).then(|| root.pem.as_bytes().to_vec());
         set.file(Role::TrustStore, path.clone(), (files::read_if_there(&path)?, after), Access::Public);
     }
     for orphan in others {
@@ -226,7 +226,7 @@ fn of_store(
     set: &mut ChangeSet,
     store: &Store,
     root: Root<'_>,
-    wish: Wish,
+    wish: TrustWish,
 ) -> Result<(), CommandError> {
     let (machine, own) = (&context.machine, root.nickname);
     let held = stores::own_roots(machine, store.kind, &store.path).map_err(CommandError::not_made)?;
@@ -242,13 +242,13 @@ fn of_store(
     }
     let is_trusted = held.iter().any(|nickname| nickname == own);
     match wish {
-        Wish::Trust | Wish::Move if !is_trusted && (wish == Wish::Trust || !former.is_empty()) => {
+        TrustWish::Trust | TrustWish::Move if !is_trusted && (wish == TrustWish::Trust || !former.is_empty()) => {
             if store.kind == StoreKind::Nss && !store.path.is_dir() {
                 set.folder(Role::TrustStore, store.path.clone(), Access::Private);
             }
             set.steps.push(change(own, root.pem.to_owned(), true));
         }
-        Wish::Distrust if is_trusted => {
+        TrustWish::Distrust if is_trusted => {
             let root = stores::certificate(machine, store.kind, &store.path, own).map_err(CommandError::not_made)?;
             set.steps.push(change(own, root, false));
         }

@@ -2,18 +2,18 @@
 
 use yandro_core::shell::Shell;
 
-use super::Held;
+use super::HeldCertificate;
 use crate::args::ShellArg;
 use crate::context::Context;
 use crate::error::CommandError;
 use crate::view::{Data, Outcome, data};
 
 pub(super) fn env<'c>(context: &Context, name: &str, format: ShellArg) -> Result<Outcome<'c>, CommandError> {
-    let held = Held::find(context, name)?;
+    let held = HeldCertificate::find(context, name)?;
     let all = held.files().variables();
     let values = all.iter().flat_map(|(_, values)| values);
     let variables = values.map(|(name, value)| ((*name).to_owned(), value.clone())).collect();
-    let data = Variables { site: held.site.name.to_string(), variables };
+    let data = VariableList { site: held.site.name.to_string(), variables };
     Ok(Outcome::new(data, move |data, ui| {
         let shell = Shell::from(format);
         let groups = all.iter().map(|(reader, values)| {
@@ -32,11 +32,11 @@ pub(super) fn env<'c>(context: &Context, name: &str, format: ShellArg) -> Result
 
 data! {
     /// Of `yandro cert env`.
-    struct Variables {
+    struct VariableList {
         site: String,
         /// Environment variables by their names.
         variables: std::collections::BTreeMap<String, String>,
     }
 }
 
-impl Data for Variables {}
+impl Data for VariableList {}

@@ -2,7 +2,7 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::name::HostName;
-use yandro_core::pki::{Facts, Leaf, LeafRequest, SigningRequest, date};
+use yandro_core::pki::{CertificateFacts, Leaf, LeafRequest, SigningRequest, date};
 use yandro_core::plan::{Access, ChangeSet, Fresh as _, Role, note_issued};
 use yandro_machine::openssl::{self, OpensslError};
 use yandro_machine::{SystemFresh, files, observe};
@@ -64,7 +64,7 @@ pub(super) fn issue<'c>(context: &'c Context, args: &'c IssueArgs, ui: &mut Ui) 
         Ok(Planned { set, starts: false, about: chain })
     };
     let done = done!(apply(context, ui, plan, |_| Ok(())));
-    let form = if args.p12 { Form::Pkcs12(bundle) } else { Form::Pem(chain_path, Some(key_path)) };
+    let form = if args.p12 { ExportForm::Pkcs12(bundle) } else { ExportForm::Pem(chain_path, Some(key_path)) };
     tell(&done.about, form)
 }
 
@@ -78,7 +78,7 @@ fn no_bundle(error: &OpensslError) -> CommandError {
 }
 
 /// In which form a certificate was written, and where.
-enum Form {
+enum ExportForm {
     Pem(Utf8PathBuf, Option<Utf8PathBuf>),
     Pkcs12(Utf8PathBuf),
 }
@@ -126,29 +126,29 @@ pub(super) fn sign<'c>(
         Ok(Planned { set, starts: false, about: chain })
     };
     let done = done!(apply(context, ui, plan, |_| Ok(())));
-    tell(&done.about, Form::Pem(path, None))
+    tell(&done.about, ExportForm::Pem(path, None))
 }
 
 /// What was issued, and where it is.
-fn tell<'c>(chain: &str, form: Form) -> Result<Outcome<'c>, CommandError> {
-    let chain = Facts::certificates(chain.as_bytes()).map_err(CommandError::not_made)?;
-    let facts = Facts::read(&chain[0]).map_err(CommandError::not_made)?;
+fn tell<'c>(chain: &str, form: ExportForm) -> Result<Outcome<'c>, CommandError> {
+    let chain = CertificateFacts::certificates(chain.as_bytes()).map_err(CommandError::not_made)?;
+    let facts = CertificateFacts::read(&chain[0]).map_err(CommandError::not_made)?;
     let (path, key) = match &form {
-        Form::Pem(chain, key) => (chain.to_string(), key.as_ref().map(ToString::to_string)),
-        Form::Pkcs12(bundle) => (bundle.to_string(), None),
+        ExportForm::Pem(chain, key) => (chain.to_string(), key.as_ref().map(ToString::to_string)),
+        ExportForm::Pkcs12(bundle) => (bundle.to_string(), None),
     };
     let (names, addresses, not_after) = (facts.names.clone(), facts.addresses.clone(), date(facts.not_after));
     let data = IssuedData { certificate: path, key, names, addresses, not_after };
     Ok(Outcome::new(data, move |data, ui| show(data, &form, facts.days_left(now()), ui)))
 }
 
-fn show(data: &IssuedData, form: &Form, days: i64, ui: &mut Ui) {
+fn show(data: &IssuedData, form: &ExportForm, days: i64, ui: &mut Ui) {
     let addresses = data.addresses.iter().map(ToString::to_string);
     let covered: Vec<String> = data.names.iter().cloned().chain(addresses).collect();
     ui.say(&format!("{STRONG}{}{STRONG:#}", covered.join(", ")));
     let what = match form {
-        Form::Pem(..) => "with its chain: this is what servers take",
-        Form::Pkcs12(_) => "with its chain and its key, behind the passphrase",
+        ExportForm::Pem(..) => "with its chain: this is what servers take",
+        ExportForm::Pkcs12(_) => "with its chain and its key, behind the passphrase",
     };
     let mut lines = vec![
         ("valid", format!("until {}, {days} days", data.not_after)),
@@ -157,8 +157,8 @@ fn show(data: &IssuedData, form: &Form, days: i64, ui: &mut Ui) {
     lines.extend(data.key.clone().map(|key| ("key", key)));
     ui.say(&labelled(&lines));
     ui.note(match form {
-        Form::Pem(..) => "`yandro cert renew` makes it anew in its last 30 days, like those of the sites",
-        Form::Pkcs12(_) => {
+        ExportForm::Pem(..) => "`yandro cert renew` makes it anew in its last 30 days, like those of the sites",
+        ExportForm::Pkcs12(_) => {
             "it is not renewed by `yandro cert renew`, which doesn't know its passphrase: issue it again"
         }
     });

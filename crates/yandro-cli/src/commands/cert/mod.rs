@@ -28,14 +28,14 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c CertArgs, ui: &mut Ui) -> 
 }
 
 /// A site and where its certificate is.
-struct Held {
+struct HeldCertificate {
     site: Site,
     chain: camino::Utf8PathBuf,
     key: camino::Utf8PathBuf,
     root: camino::Utf8PathBuf,
 }
 
-impl Held {
+impl HeldCertificate {
     /// The site that has this name, whose certificate is there.
     fn find(context: &Context, name: &str) -> Result<Self, CommandError> {
         let name = HostName::parse(name)?;
@@ -61,7 +61,7 @@ impl Held {
 
 #[cfg(test)]
 pub(crate) mod schemas {
-    pub(crate) use super::dev_server::Variables;
+    pub(crate) use super::dev_server::VariableList;
     pub(crate) use super::issue::IssuedData;
     pub(crate) use super::renew::Renewed;
     pub(crate) use super::show::{CertificateData, PathsData};

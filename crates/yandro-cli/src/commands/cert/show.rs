@@ -3,11 +3,11 @@
 use camino::Utf8Path;
 use yandro_core::host_port::HostPort;
 use yandro_core::name::HostName;
-use yandro_core::pki::{CertificateDer, Facts, Objection, date, objections};
+use yandro_core::pki::{CertificateDer, CertificateFacts, Objection, date, objections};
 use yandro_machine::certificates;
 use yandro_machine::files;
 
-use super::Held;
+use super::HeldCertificate;
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
 use crate::signals;
@@ -51,7 +51,7 @@ pub(super) fn show<'c>(
         };
         return Ok(Outcome::new(data, move |_, ui| ui.say(&labelled(&lines))));
     }
-    let facts = Facts::read(&shown.chain[0]).map_err(CommandError::not_made)?;
+    let facts = CertificateFacts::read(&shown.chain[0]).map_err(CommandError::not_made)?;
     let mut found = objections(&shown.chain, now()).map_err(CommandError::not_made)?;
     match shown.key.as_ref().map(|key| certificates::is_key_of(&shown.chain, key)) {
         Some(Some(false)) => found.push(Objection {
@@ -89,7 +89,7 @@ fn find(context: &Context, what: &str) -> Result<Shown, CommandError> {
         let chain = certificates::of_file(&path).map_err(CommandError::usage)?;
         return Ok(Shown { title: path.to_string(), chain, paths: Vec::new(), key: None, site: None });
     }
-    let held = Held::find(context, what)?;
+    let held = HeldCertificate::find(context, what)?;
     Ok(Shown {
         title: held.site.name.to_unicode(),
         chain: certificates::of_file(&held.chain).map_err(CommandError::not_made)?,
@@ -103,7 +103,7 @@ fn find(context: &Context, what: &str) -> Result<Shown, CommandError> {
     })
 }
 
-fn print(shown: &Shown, facts: &Facts, found: &[Objection], ui: &mut Ui) {
+fn print(shown: &Shown, facts: &CertificateFacts, found: &[Objection], ui: &mut Ui) {
     ui.say(&format!("{STRONG}{}{STRONG:#}", shown.title));
     let days = facts.days_left(now());
     let addresses = facts.addresses.iter().map(ToString::to_string);
@@ -114,7 +114,8 @@ fn print(shown: &Shown, facts: &Facts, found: &[Objection], ui: &mut Ui) {
         (false, true) => format!("ended on {}, {} days ago", date(facts.not_after), -days),
         (false, false) => format!("until {}, {days} days", date(facts.not_after)),
     };
-    let behind: Vec<String> = shown.chain[1..].iter().filter_map(|own| Some(Facts::read(own).ok()?.subject)).collect();
+    let behind: Vec<String> =
+        shown.chain[1..].iter().filter_map(|own| Some(CertificateFacts::read(own).ok()?.subject)).collect();
     let is_sent = behind.first() == Some(&facts.issuer);
     let issuer = if is_sent { format!("{}, whose own comes behind it", facts.issuer) } else { facts.issuer.clone() };
     let behind = behind.into_iter().skip(usize::from(is_sent));
@@ -181,7 +182,7 @@ data! {
 impl Data for PathsData {}
 impl Data for CertificateData {}
 
-fn to_data(shown: &Shown, facts: &Facts, found: &[Objection]) -> CertificateData {
+fn to_data(shown: &Shown, facts: &CertificateFacts, found: &[Objection]) -> CertificateData {
     let objection =
         |own: &Objection| ObjectionData { code: own.code, refused: own.is_refused, words: own.words.clone() };
     CertificateData {

@@ -3,7 +3,7 @@
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::plan::{Access, ChangeSet, Role};
 use yandro_core::schedule::{Job, NAME, wanted_link};
-use yandro_machine::process::{ProgramError, Rights};
+use yandro_machine::process::{ProgramError, RunAs};
 use yandro_machine::{Machine, files, process};
 
 use crate::args::{RenewArgs, TimerArg};
@@ -72,7 +72,7 @@ impl Timer {
         let user = if self.is_root { &[][..] } else { &["--user"] };
         let words: Vec<&str> = user.iter().chain(words).copied().collect();
         // The user's own systemd is found by variables of the session.
-        ProgramError::check(&program, process::run_with_environment(&program, &words, Rights::unless(self.is_root)))
+        ProgramError::check(&program, process::run_with_environment(&program, &words, RunAs::unless(self.is_root)))
     }
 }
 

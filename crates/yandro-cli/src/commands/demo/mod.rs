@@ -74,7 +74,7 @@ pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Outco
 /// Runs each command of the scenario as if it had been typed.
 fn map_all(
     context: &mut Context,
-    lines: Vec<scenario::Line>,
+    lines: Vec<scenario::ScenarioLine>,
     running: &Running,
     ui: &mut Ui,
 ) -> Result<(), CommandError> {

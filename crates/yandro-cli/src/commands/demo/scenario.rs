@@ -17,7 +17,7 @@ const FILES: [(&str, &str); 4] = [
 const HOSTS: &str = "127.0.0.1\tlocalhost\n::1\tlocalhost ip6-localhost\n";
 
 /// One command of the demo.
-pub(super) struct Line {
+pub(super) struct ScenarioLine {
     /// As a person would type it.
     pub(super) shown: String,
     /// As it is run.
@@ -43,13 +43,13 @@ fn home(sysroot: &Utf8Path) -> Utf8PathBuf {
 }
 
 /// The commands that map the three sites.
-pub(super) fn commands(sysroot: &Utf8Path, upstream: SocketAddr) -> Vec<Line> {
+pub(super) fn commands(sysroot: &Utf8Path, upstream: SocketAddr) -> Vec<ScenarioLine> {
     let home = home(sysroot);
     let line = |words: &[&str]| {
         let shown = format!("yandro {}", words.join(" ")).replace(&format!("{home}/"), "./");
         let server = ["--server".to_owned(), "built-in".to_owned()];
         let words = std::iter::once("yandro").chain(words.iter().copied()).map(str::to_owned);
-        Line { shown, words: words.chain(server).collect() }
+        ScenarioLine { shown, words: words.chain(server).collect() }
     };
     vec![
         line(&["map", "saltmarsh.test", home.join("saltmarsh").as_str(), "--alias", "www.saltmarsh.test"]),

@@ -53,14 +53,14 @@ data! {
     }
 
     /// Of `yandro hosts drop`.
-    struct Dropped {
+    struct LineDropped {
         /// The names.
         dropped: Vec<String>,
     }
 }
 
 impl Data for PointedData {}
-impl Data for Dropped {}
+impl Data for LineDropped {}
 
 /// Whether the name pointed somewhere before.
 fn had_line(change: &FileChange, name: &HostName) -> bool {
@@ -91,7 +91,7 @@ pub(crate) fn drop<'c>(context: &'c Context, names: &[String], ui: &mut Ui) -> R
     };
     done!(apply(context, ui, plan, |()| Ok(())));
     let dropped = names.iter().map(HostName::to_string).collect();
-    Ok(Outcome::new(Dropped { dropped }, move |_, ui| {
+    Ok(Outcome::new(LineDropped { dropped }, move |_, ui| {
         for name in &names {
             ui.say(&format!(
                 "{STRONG}{}{STRONG:#} is in the hosts file no more; to have it back: {COMMAND}yandro undo{COMMAND:#}",

@@ -13,7 +13,7 @@ use crate::error::{CommandError, Status};
 use crate::view::{BAD, COMMAND, DIM, Data, GOOD, Outcome, STRONG, Ui, WARN, count, data};
 
 /// What the file is judged by, as values.
-struct Judged {
+struct JudgedLines {
     list: SiteList,
     gone: Vec<HostName>,
     multi: Multi,
@@ -21,7 +21,7 @@ struct Judged {
     which: ListId,
 }
 
-impl Judged {
+impl JudgedLines {
     fn observe(context: &Context) -> Result<Self, CommandError> {
         let (_, list) = context.list()?;
         let is_gone = |root: Option<camino::Utf8PathBuf>| root.is_some_and(|root| !root.is_dir());
@@ -52,7 +52,7 @@ impl Judged {
 
 pub(crate) fn run<'c>(context: &'c Context, mend: bool, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let path = context.machine.places.inside(&context.machine.places.hosts);
-    let judged = Judged::observe(context)?;
+    let judged = JudgedLines::observe(context)?;
     let judge = judged.context(path.as_str());
     let mut mended = 0;
     if mend {

@@ -9,7 +9,7 @@ use std::borrow::Cow;
 
 use yandro_core::hosts::EditError;
 use yandro_core::name::HostName;
-use yandro_core::plan::{Access, ChangeSet, Content, Role};
+use yandro_core::plan::{Access, ChangeSet, FileContent, Role};
 use yandro_core::site::{Site, SiteList};
 use yandro_machine::files;
 
@@ -30,7 +30,7 @@ fn planned<T>(
     edit: impl FnOnce(&[u8]) -> Result<Option<Vec<u8>>, CommandError>,
 ) -> Result<Planned<T>, CommandError> {
     let mut set = ChangeSet::default();
-    let before = Content::from(read(context)?);
+    let before = FileContent::from(read(context)?);
     if let Some(after) = edit(&before)? {
         let hosts = context.machine.places.hosts.clone();
         set.file(Role::HostsFile, hosts, (Some(before), Some(after)), Access::Public);

@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use yandro_core::name::HostName;
 use yandro_core::site::{
-    Content, DEFAULT_ADDRESS, Facts, Https, Refusal, ServerId, Site, SiteList, SitePatch, Upstream,
+    Content, DEFAULT_ADDRESS, Https, ServerFacts, ServerId, Site, SiteList, SitePatch, SiteRefusal, Upstream,
 };
 use yandro_machine::{observe, php};
 
@@ -86,10 +86,10 @@ fn patch(context: &Context, args: &MapArgs) -> Result<SitePatch, CommandError> {
 }
 
 /// What is known of the server that the site is to be on.
-fn facts(context: &Context, args: &MapArgs, server: ServerId) -> Facts {
+fn facts(context: &Context, args: &MapArgs, server: ServerId) -> ServerFacts {
     let is_here = context.present().is_here(server);
     let is_to_find = is_here && args.options.0.iter().any(|(option, values)| option.key == "php" && values == &[""]);
-    Facts {
+    ServerFacts {
         server,
         kind: context.server(server).map(|found| found.kind),
         is_here,
@@ -99,8 +99,8 @@ fn facts(context: &Context, args: &MapArgs, server: ServerId) -> Facts {
     }
 }
 
-fn refused(refusal: Refusal) -> CommandError {
-    let Refusal { message, hints, is_usage } = refusal;
+fn refused(refusal: SiteRefusal) -> CommandError {
+    let SiteRefusal { message, hints, is_usage } = refusal;
     let error = if is_usage { CommandError::usage(message) } else { CommandError::not_made(message) };
     hints.into_iter().fold(error, CommandError::hint)
 }

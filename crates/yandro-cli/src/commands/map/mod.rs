@@ -243,7 +243,7 @@ fn show(context: &Context, done: &Done<Site>, data: &Mapped, proof: &Proven, ui:
         }
         Proven::Seen(report) if report.is_well() && report.findings.is_empty() => {
             let unproven = report.names.iter().find(|name| !name.is_proven);
-            let why = unproven.map_or("", |name| name.detail(check::Step::Proof));
+            let why = unproven.map_or("", |name| name.detail(check::CheckStep::Proof));
             ("proof", format!("{url} answers, and where from can't be proven: {why}"))
         }
         Proven::Seen(_) => ("proof", format!("{WARN}written, but not all is well{WARN:#}")),

@@ -45,14 +45,14 @@ data! {
     }
 
     /// Of `yandro servers drop`.
-    struct Dropped {
+    struct ServerDropped {
         /// The server.
         dropped: String,
     }
 }
 
 impl Data for Added {}
-impl Data for Dropped {}
+impl Data for ServerDropped {}
 
 fn show(server: &NamedServer, ui: &mut Ui) {
     ui.say(&format!("{STRONG}{}{STRONG:#} is known now: {} with {}", server.name, server.kind, server.config));
@@ -74,7 +74,7 @@ pub(super) fn drop<'c>(context: &'c Context, name: ServerName, ui: &mut Ui) -> R
         settings_change(context, server.is_systems, |text| without_server(text, name))
     };
     done!(apply(context, ui, plan, |()| Ok(())));
-    Ok(Outcome::new(Dropped { dropped: name.to_string() }, |data, ui| {
+    Ok(Outcome::new(ServerDropped { dropped: name.to_string() }, |data, ui| {
         let name = &data.dropped;
         ui.say(&format!("{STRONG}{name}{STRONG:#} is out of yandro's settings; its own files stay as they are"));
     }))

@@ -188,7 +188,7 @@ pub(crate) fn not_done(error: &ControlError) -> CommandError {
 
 #[cfg(test)]
 pub(crate) mod schemas {
-    pub(crate) use super::add::{Added, Dropped as ServerDropped};
+    pub(crate) use super::add::{Added, ServerDropped};
     pub(crate) use super::list::Servers;
     pub(crate) use super::{Controlled, Tested};
 }

@@ -1,37 +1,37 @@
 //! The chain of one site, step by step.
 
-use yandro_core::check::{Outcome, SiteReport, Step, StepReport};
+use yandro_core::check::{CheckStep, SiteReport, StepOutcome, StepReport};
 use yandro_core::site::ServerId;
 
 use crate::view::{BAD, DIM, GOOD, STRONG, WARN};
 
 /// What each step is, in words.
-pub(super) fn title(step: Step) -> &'static str {
+pub(super) fn title(step: CheckStep) -> &'static str {
     match step {
-        Step::Suffix => "name",
-        Step::Hosts => "hosts file",
-        Step::Resolver => "resolver",
-        Step::Address => "address",
-        Step::Connect => "connection",
-        Step::VirtualHost => "virtual host",
-        Step::Http => "HTTP",
-        Step::Redirect => "redirect",
-        Step::Tls => "TLS handshake",
-        Step::Offers => "TLS, on offer",
-        Step::OtherNames => "TLS, other names",
-        Step::Chain => "certificate's chain",
-        Step::Name => "certificate's names",
-        Step::Validity => "certificate's time",
-        Step::Disk => "certificate on disk",
-        Step::Stores => "trust stores",
-        Step::Https => "HTTPS",
-        Step::Application => "application",
-        Step::Proof => "proof",
+        CheckStep::Suffix => "name",
+        CheckStep::Hosts => "hosts file",
+        CheckStep::Resolver => "resolver",
+        CheckStep::Address => "address",
+        CheckStep::Connect => "connection",
+        CheckStep::VirtualHost => "virtual host",
+        CheckStep::Http => "HTTP",
+        CheckStep::Redirect => "redirect",
+        CheckStep::Tls => "TLS handshake",
+        CheckStep::Offers => "TLS, on offer",
+        CheckStep::OtherNames => "TLS, other names",
+        CheckStep::Chain => "certificate's chain",
+        CheckStep::Name => "certificate's names",
+        CheckStep::Validity => "certificate's time",
+        CheckStep::Disk => "certificate on disk",
+        CheckStep::Stores => "trust stores",
+        CheckStep::Https => "HTTPS",
+        CheckStep::Application => "application",
+        CheckStep::Proof => "proof",
     }
 }
 
 /// Why a step was not tried.
-pub(super) fn not_tried(because: Step) -> String {
+pub(super) fn not_tried(because: CheckStep) -> String {
     format!("not tried, since the {} failed", title(because))
 }
 
@@ -48,9 +48,11 @@ pub(super) fn drawn(report: &SiteReport) -> String {
         if place == 0 {
             lines.push(format!("{STRONG}{unicode}{STRONG:#}  {DIM}{}, {server}{DIM:#}", report.site.content));
         } else if name.is_well() {
-            let proof = match name.outcome(Step::Proof) {
+            let proof = match name.outcome(CheckStep::Proof) {
                 _ if name.is_proven => "and proven".to_owned(),
-                Outcome::Passed | Outcome::NotNeeded => format!("without proof: {}", name.detail(Step::Proof)),
+                StepOutcome::Passed | StepOutcome::NotNeeded => {
+                    format!("without proof: {}", name.detail(CheckStep::Proof))
+                }
                 _ => "without proof".to_owned(),
             };
             lines.push(format!("{STRONG}{unicode}{STRONG:#}  {GOOD}✓{GOOD:#} the same, {proof}"));
@@ -66,20 +68,20 @@ pub(super) fn drawn(report: &SiteReport) -> String {
 /// A step, and below it its parts where there are several.
 fn line(step: &StepReport) -> Vec<String> {
     let (sign, style) = match step.outcome {
-        Outcome::Passed => ("✓", GOOD),
-        Outcome::Warned => ("!", WARN),
-        Outcome::Failed => ("✗", BAD),
-        Outcome::Stopped(_) => ("·", DIM),
-        Outcome::NotNeeded => ("–", DIM),
+        StepOutcome::Passed => ("✓", GOOD),
+        StepOutcome::Warned => ("!", WARN),
+        StepOutcome::Failed => ("✗", BAD),
+        StepOutcome::Stopped(_) => ("·", DIM),
+        StepOutcome::NotNeeded => ("–", DIM),
     };
     let head = format!("  {style}{sign}{style:#} {:<20}", title(step.step));
     let detail = match &step.parts[..] {
-        [one] if step.outcome == Outcome::Passed => format!("{}: {}", step.detail, one.title),
+        [one] if step.outcome == StepOutcome::Passed => format!("{}: {}", step.detail, one.title),
         _ => step.detail.clone(),
     };
     let first = match step.outcome {
-        Outcome::Stopped(because) => format!("{head}  {DIM}{}{DIM:#}", not_tried(because)),
-        Outcome::NotNeeded => format!("{head}  {DIM}{detail}{DIM:#}"),
+        StepOutcome::Stopped(because) => format!("{head}  {DIM}{}{DIM:#}", not_tried(because)),
+        StepOutcome::NotNeeded => format!("{head}  {DIM}{detail}{DIM:#}"),
         _ if step.took.is_zero() => format!("{head}  {detail}"),
         _ => format!("{head}  {detail:<WIDTH$}{DIM}{:>7.1} ms{DIM:#}", step.took.as_secs_f64() * 1000.0),
     };

@@ -1,7 +1,7 @@
 //! Reports as XML as build servers read it: a suite for each site, a case for each step of
 //! each name.
 
-use yandro_core::check::{Outcome, SiteReport};
+use yandro_core::check::{SiteReport, StepOutcome};
 
 use super::MARK;
 
@@ -26,15 +26,15 @@ pub(crate) fn junit(reports: &[SiteReport], at: &str) -> String {
                 own_tests += 1;
                 seconds += took;
                 match step.outcome {
-                    Outcome::Failed => {
+                    StepOutcome::Failed => {
                         own_failures += 1;
                         cases += &format!("{head}><failure message=\"{}\"/></testcase>\n", escaped(&step.detail));
                     }
-                    Outcome::Stopped(_) | Outcome::NotNeeded => {
+                    StepOutcome::Stopped(_) | StepOutcome::NotNeeded => {
                         own_skipped += 1;
                         cases += &format!("{head}><skipped/></testcase>\n");
                     }
-                    Outcome::Passed | Outcome::Warned => cases += &format!("{head}/>\n"),
+                    StepOutcome::Passed | StepOutcome::Warned => cases += &format!("{head}/>\n"),
                 }
             }
         }

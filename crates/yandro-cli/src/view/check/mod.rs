@@ -6,7 +6,7 @@ mod page;
 
 use std::time::Duration;
 
-use yandro_core::check::{Finding, FindingText, NameReport, Outcome, Severity, SiteReport, Step, StepReport};
+use yandro_core::check::{CheckStep, Finding, FindingText, NameReport, Severity, SiteReport, StepOutcome, StepReport};
 
 pub(crate) use junit::junit;
 pub(crate) use page::page;
@@ -14,17 +14,17 @@ pub(crate) use page::page;
 use super::{BAD, COMMAND, Cell, DIM, Data, GOOD, STRONG, Table, Tone, Ui, WARN, count, data};
 
 /// The columns of a table of many sites: the first step is shown, another one of its group if that is worse.
-const COLUMNS: [(&str, &[Step]); 10] = [
-    ("HOSTS FILE", &[Step::Hosts, Step::Suffix]),
-    ("RESOLVER", &[Step::Resolver]),
-    ("CONNECT", &[Step::Connect, Step::Address, Step::VirtualHost]),
-    ("HTTP", &[Step::Http, Step::Redirect]),
-    ("TLS", &[Step::Tls, Step::Offers, Step::OtherNames]),
-    ("CHAIN", &[Step::Chain, Step::Disk, Step::Stores]),
-    ("NAME", &[Step::Name]),
-    ("VALID", &[Step::Validity]),
-    ("HTTPS", &[Step::Https, Step::Application]),
-    ("PROOF", &[Step::Proof]),
+const COLUMNS: [(&str, &[CheckStep]); 10] = [
+    ("HOSTS FILE", &[CheckStep::Hosts, CheckStep::Suffix]),
+    ("RESOLVER", &[CheckStep::Resolver]),
+    ("CONNECT", &[CheckStep::Connect, CheckStep::Address, CheckStep::VirtualHost]),
+    ("HTTP", &[CheckStep::Http, CheckStep::Redirect]),
+    ("TLS", &[CheckStep::Tls, CheckStep::Offers, CheckStep::OtherNames]),
+    ("CHAIN", &[CheckStep::Chain, CheckStep::Disk, CheckStep::Stores]),
+    ("NAME", &[CheckStep::Name]),
+    ("VALID", &[CheckStep::Validity]),
+    ("HTTPS", &[CheckStep::Https, CheckStep::Application]),
+    ("PROOF", &[CheckStep::Proof]),
 ];
 
 /// What every report in a file has in it, so that it may be written over.
@@ -71,9 +71,9 @@ fn sum(reports: &[SiteReport], took: Duration) -> String {
         .into_iter()
         .map(|(words, state)| {
             let style = match state {
-                State::Proven => GOOD,
-                State::Unproven => WARN,
-                State::Bad => BAD,
+                NameState::Proven => GOOD,
+                NameState::Unproven => WARN,
+                NameState::Bad => BAD,
             };
             format!("{style}{words}{style:#}")
         })
@@ -89,7 +89,7 @@ fn sum(reports: &[SiteReport], took: Duration) -> String {
 
 /// How names stand.
 #[derive(Clone, Copy)]
-enum State {
+enum NameState {
     Proven,
     /// Well, and there is no proof to be had.
     Unproven,
@@ -97,19 +97,19 @@ enum State {
 }
 
 /// How many names stand how, in words.
-fn verdict(reports: &[SiteReport]) -> Vec<(String, State)> {
+fn verdict(reports: &[SiteReport]) -> Vec<(String, NameState)> {
     let names = || reports.iter().flat_map(|report| &report.names);
     let (proven, well) = (names().filter(|name| name.is_proven).count(), names().filter(|name| name.is_well()).count());
     let bad = names().count() - well;
     if proven == names().count() {
-        return vec![("all proven".to_owned(), State::Proven)];
+        return vec![("all proven".to_owned(), NameState::Proven)];
     }
-    let mut parts = vec![(format!("{proven} proven"), State::Proven)];
+    let mut parts = vec![(format!("{proven} proven"), NameState::Proven)];
     if well > proven {
-        parts.push((format!("{} well without proof", well - proven), State::Unproven));
+        parts.push((format!("{} well without proof", well - proven), NameState::Unproven));
     }
     if bad > 0 {
-        parts.push((format!("{bad} not"), State::Bad));
+        parts.push((format!("{bad} not"), NameState::Bad));
     }
     parts
 }
@@ -121,25 +121,25 @@ fn row(report: &SiteReport, name: &NameReport) -> Vec<Cell> {
         let Some(step) = worst(name, group) else { continue };
         let detail = step.detail.as_str();
         cells.push(match step.outcome {
-            Outcome::Passed if step.step == Step::Proof => Cell::new(detail, GOOD),
-            Outcome::Passed => Cell::plain(detail),
-            Outcome::Warned => Cell::new(format!("! {detail}"), WARN),
-            Outcome::Failed => Cell::new(format!("✗ {detail}"), BAD),
-            Outcome::Stopped(_) => Cell::new("·", DIM),
-            Outcome::NotNeeded => Cell::new("–", DIM),
+            StepOutcome::Passed if step.step == CheckStep::Proof => Cell::new(detail, GOOD),
+            StepOutcome::Passed => Cell::plain(detail),
+            StepOutcome::Warned => Cell::new(format!("! {detail}"), WARN),
+            StepOutcome::Failed => Cell::new(format!("✗ {detail}"), BAD),
+            StepOutcome::Stopped(_) => Cell::new("·", DIM),
+            StepOutcome::NotNeeded => Cell::new("–", DIM),
         });
     }
     cells
 }
 
 /// The first of these steps, unless another one went worse.
-fn worst<'n>(name: &'n NameReport, group: &[Step]) -> Option<&'n StepReport> {
+fn worst<'n>(name: &'n NameReport, group: &[CheckStep]) -> Option<&'n StepReport> {
     let rank = |step: &StepReport| match step.outcome {
-        Outcome::Failed => 0,
-        Outcome::Warned => 1,
+        StepOutcome::Failed => 0,
+        StepOutcome::Warned => 1,
         _ => 2,
     };
-    let of_group = |step: &Step| name.steps.iter().find(|own| own.step == *step);
+    let of_group = |step: &CheckStep| name.steps.iter().find(|own| own.step == *step);
     // Of those that went alike the first stays.
     group.iter().filter_map(of_group).min_by_key(|step| rank(step))
 }
@@ -279,11 +279,11 @@ fn site_data(report: &SiteReport) -> CheckedSite {
 
 fn step_data(step: &StepReport) -> CheckedStep {
     let (outcome, stopped_by) = match step.outcome {
-        Outcome::Passed => ("passed", None),
-        Outcome::Warned => ("warned", None),
-        Outcome::Failed => ("failed", None),
-        Outcome::Stopped(because) => ("stopped", Some(word(because))),
-        Outcome::NotNeeded => ("not-needed", None),
+        StepOutcome::Passed => ("passed", None),
+        StepOutcome::Warned => ("warned", None),
+        StepOutcome::Failed => ("failed", None),
+        StepOutcome::Stopped(because) => ("stopped", Some(word(because))),
+        StepOutcome::NotNeeded => ("not-needed", None),
     };
     CheckedStep {
         step: word(step.step),

@@ -2,11 +2,11 @@
 
 use std::time::Duration;
 
-use yandro_core::check::{Finding, NameReport, Outcome, Part, Severity, SiteReport, Step, StepReport};
+use yandro_core::check::{CheckStep, Finding, NameReport, Part, Severity, SiteReport, StepOutcome, StepReport};
 
 use super::chain::{not_tried, title};
 use super::junit::escaped;
-use super::{MARK, State, verdict};
+use super::{MARK, NameState, verdict};
 
 const PAGE: &str = include_str!("page.html");
 
@@ -15,9 +15,9 @@ pub(crate) fn page(reports: &[SiteReport], at: &str) -> String {
     let names: Vec<&NameReport> = reports.iter().flat_map(|report| &report.names).collect();
     let sum = verdict(reports).into_iter().map(|(words, state)| {
         let class = match state {
-            State::Proven => "good",
-            State::Unproven => "warn",
-            State::Bad => "bad",
+            NameState::Proven => "good",
+            NameState::Unproven => "warn",
+            NameState::Bad => "bad",
         };
         format!("<span class=\"{class}\">{words}</span>")
     });
@@ -64,11 +64,11 @@ fn chain(name: &NameReport, longest: Duration) -> String {
 
 fn step(step: &StepReport, longest: Duration) -> String {
     let (class, word) = match step.outcome {
-        Outcome::Passed => ("good", "passed"),
-        Outcome::Warned => ("warn", "warning"),
-        Outcome::Failed => ("bad", "failed"),
-        Outcome::Stopped(_) => ("none", "not tried"),
-        Outcome::NotNeeded => ("none", "not needed"),
+        StepOutcome::Passed => ("good", "passed"),
+        StepOutcome::Warned => ("warn", "warning"),
+        StepOutcome::Failed => ("bad", "failed"),
+        StepOutcome::Stopped(_) => ("none", "not tried"),
+        StepOutcome::NotNeeded => ("none", "not needed"),
     };
     let share = if longest.is_zero() { 0.0 } else { step.took.as_secs_f64() / longest.as_secs_f64() * 100.0 };
     let bar = if step.took.is_zero() {
@@ -87,12 +87,12 @@ fn step(step: &StepReport, longest: Duration) -> String {
 /// What was seen, with the parts of it.
 fn detail(step: &StepReport) -> String {
     let part = |part: &Part| format!("{} {}", if part.well { "✓" } else { "!" }, part.title);
-    if let Outcome::Stopped(because) = step.outcome {
+    if let StepOutcome::Stopped(because) = step.outcome {
         return not_tried(because);
     }
     match &step.parts[..] {
         [] => step.detail.clone(),
-        [one] if step.outcome == Outcome::Passed => format!("{}: {}", step.detail, one.title),
+        [one] if step.outcome == StepOutcome::Passed => format!("{}: {}", step.detail, one.title),
         parts => format!("{}: {}", step.detail, parts.iter().map(part).collect::<Vec<_>>().join(", ")),
     }
 }
@@ -131,7 +131,8 @@ fn milliseconds(took: Duration) -> String {
 /// When the certificates end, on one line of time: as far as the check saw them.
 fn dates(reports: &[SiteReport]) -> String {
     let days = |report: &SiteReport| {
-        let of_name = |name: &NameReport| Some((name.days_left?, name.outcome(Step::Validity) == Outcome::Warned));
+        let of_name =
+            |name: &NameReport| Some((name.days_left?, name.outcome(CheckStep::Validity) == StepOutcome::Warned));
         report.names.iter().filter_map(of_name).min()
     };
     let known: Vec<_> = reports.iter().filter_map(|report| Some((report, days(report)?))).collect();

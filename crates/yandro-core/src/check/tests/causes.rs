@@ -70,10 +70,12 @@ fn circumstances_make_causes_of_symptoms() {
     assert_eq!(told(plain(), &held(Some(ServerId::APACHE))).code(), Code::TlsPlain, "it is its own");
     // Another site's certificate, and by the files this site's own virtual host: whatever their times are.
     let other = || NameObservation {
-        tls: connection(Verdict::Name, Facts { names: vec!["tides.test".into()], ..leaf() }).map(|mut tls| {
-            tls.seen.as_mut().unwrap().chain.is_on_disk = false;
-            tls
-        }),
+        tls: connection(Verdict::Name, CertificateFacts { names: vec!["tides.test".into()], ..leaf() }).map(
+            |mut tls| {
+                tls.seen.as_mut().unwrap().chain.is_on_disk = false;
+                tls
+            },
+        ),
         http: answer(404, None),
         ..well()
     };
@@ -109,7 +111,7 @@ fn what_can_not_be_proven_is_no_fault() {
     assert!(led.findings.is_empty() && led.is_proven());
     let nowhere = of_both(Proof::LeadsTo(www()), Proof::Guarded);
     assert!(nowhere.findings.is_empty() && nowhere.is_well() && !nowhere.names[0].is_proven);
-    assert_eq!(nowhere.names[1].outcome(Step::Proof), Outcome::NotNeeded);
+    assert_eq!(nowhere.names[1].outcome(CheckStep::Proof), StepOutcome::NotNeeded);
     // Two names that lead to each other lead nowhere, whatever else leads to one of them.
     let leads = |from: &str, to: &str| NameObservation {
         name: HostName::parse(from).unwrap(),
@@ -124,7 +126,9 @@ fn what_can_not_be_proven_is_no_fault() {
         Some("saltmarsh.test -> www.saltmarsh.test -> saltmarsh.test")
     );
     let one_way = judge(&expected(), &[first, NameObservation { name: www(), ..well() }], &beside());
-    assert!(one_way.findings.is_empty() && one_way.names[0].detail(Step::Application) == "stays, after 1 redirect");
+    assert!(
+        one_way.findings.is_empty() && one_way.names[0].detail(CheckStep::Application) == "stays, after 1 redirect"
+    );
     // Where a search engine finds the page one day is no matter of this machine.
     let mut published = well();
     published.page.own_addresses.push(OwnAddress::Canonical("https://www.saltmarsh-ferries.com/".into()));
@@ -134,13 +138,13 @@ fn what_can_not_be_proven_is_no_fault() {
     let around = Circumstances { rule, configured: beside().configured.unwrap().seen, ..Circumstances::default() };
     let told = |around: &Circumstances| {
         let mut report = judge(&expected(), &[with(Proof::OtherContent)], &beside());
-        assert_eq!(report.names[0].outcome(Step::Proof), Outcome::Failed);
+        assert_eq!(report.names[0].outcome(CheckStep::Proof), StepOutcome::Failed);
         explain(&mut report, 80, 443, around);
         report
     };
     let report = told(&around);
     assert_eq!(codes(&report), ["proof-intercepted"]);
-    assert_eq!(report.names[0].outcome(Step::Proof), Outcome::Warned);
+    assert_eq!(report.names[0].outcome(CheckStep::Proof), StepOutcome::Warned);
     assert!(report.is_well() && !report.is_proven());
     let mut elsewhere = around.clone();
     elsewhere.configured.answering[1].document_root = Some("/srv/other".into());
@@ -181,7 +185,7 @@ fn what_the_files_foretell_is_a_warning_until_it_comes() {
         let mut report = judge(&expected(), &[well()], &around);
         assert_eq!(codes(&report), [*code]);
         assert!(report.is_well() && report.findings[0].severity() == Severity::Warning);
-        assert_eq!(report.names[0].outcome(Step::VirtualHost), Outcome::Warned);
+        assert_eq!(report.names[0].outcome(CheckStep::VirtualHost), StepOutcome::Warned);
         // Once it has come it is an error, and told once.
         let gone = match *code {
             "answered-elsewhere" => NameObservation { proof: Some(timed(Proof::OtherContent)), ..well() },
@@ -248,7 +252,7 @@ fn a_name_with_digits_gets_the_same_verdict() {
         let name = expected.site.name.clone();
         let seen = NameObservation {
             http: answer(307, Some(&format!("https://{name}{REDIRECT_PROBE}"))),
-            tls: connection(Verdict::Trusted, Facts { names: vec![name.to_string()], ..leaf() }),
+            tls: connection(Verdict::Trusted, CertificateFacts { names: vec![name.to_string()], ..leaf() }),
             https: answer(500, None),
             name,
             ..well()

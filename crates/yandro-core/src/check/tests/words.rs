@@ -50,8 +50,8 @@ fn causes() -> Vec<Cause> {
         Cause::ProxyInTheWay { host: host.clone(), browser: Some("Chromium".into()) },
         Cause::AddressGone { address: found },
         Cause::ServerDown { server },
-        Cause::ConfigurationBroken { server, refusal: Refusal::KeepsOld },
-        Cause::LogFolderMissing { server, refusal: Refusal::CannotStart, folder: "/var/log/tides".into() },
+        Cause::ConfigurationBroken { server, refusal: ConfigurationRefusal::KeepsOld },
+        Cause::LogFolderMissing { server, refusal: ConfigurationRefusal::CannotStart, folder: "/var/log/tides".into() },
         Cause::PortHeld { port: 443, holder: holder(), server },
         Cause::PortNotListened { port: 443, server },
         Cause::PortClosed { address: wanted, ports: vec![80, 443], server: Some(server) },
@@ -67,7 +67,7 @@ fn causes() -> Vec<Cause> {
         Cause::OtherSiteAnswers { host: host.clone(), port: 443 },
         Cause::DefaultAnswers { host: host.clone(), port: 443 },
         Cause::ModuleOff { server, refusal: None },
-        Cause::ModuleOff { server, refusal: Some(Refusal::CannotStart) },
+        Cause::ModuleOff { server, refusal: Some(ConfigurationRefusal::CannotStart) },
         Cause::HttpFails { host: host.clone() },
         Cause::HttpsForced { host: host.clone(), suffix: "dev".into() },
         Cause::RedirectMissing { host: host.clone(), status: 200 },
@@ -97,8 +97,8 @@ fn causes() -> Vec<Cause> {
         Cause::HttpsStatus { scheme: Scheme::Https, host: host.clone(), status: 403 },
         Cause::HttpsStatus { scheme: Scheme::Http, host: host.clone(), status: 404 },
         Cause::HttpsStatus { scheme: Scheme::Https, host: host.clone(), status: 502 },
-        Cause::HttpsFails { host: host.clone(), request: Request::Page },
-        Cause::HttpsFails { host: host.clone(), request: Request::Proof },
+        Cause::HttpsFails { host: host.clone(), request: RequestedPage::Page },
+        Cause::HttpsFails { host: host.clone(), request: RequestedPage::Proof },
         Cause::IndexMissing { content: content.clone() },
         Cause::AccessDenied { content: content.clone() },
         Cause::OverrideFault { file: "/srv/tides/.htaccess".into(), refusal: OverrideRefusal::CanRunPrograms },
@@ -186,7 +186,7 @@ fn remedies() -> Vec<Remedy> {
         Remedy::Unmap(host()),
         Remedy::Settle,
         Remedy::PutBack(host()),
-        Remedy::Control(Control::Stop, ServerId::NGINX),
+        Remedy::Control(ServerVerb::Stop, ServerId::NGINX),
         Remedy::Serve(None),
         Remedy::Serve(Some("10.0.0.5".parse().unwrap())),
         Remedy::CheckAndMend(host()),
@@ -195,7 +195,7 @@ fn remedies() -> Vec<Remedy> {
         Remedy::Widen(host()),
         Remedy::Trust,
         Remedy::PortsAsRoot,
-        Remedy::Both(Box::new(Remedy::Edit(place())), Box::new(Remedy::Control(Control::Reload, ServerId::APACHE))),
+        Remedy::Both(Box::new(Remedy::Edit(place())), Box::new(Remedy::Control(ServerVerb::Reload, ServerId::APACHE))),
         Remedy::Shell("ping -c 3 10.0.0.5".into()),
     ]);
     all
@@ -361,7 +361,7 @@ fn a_foretold_cause_says_when_it_counts_unless_the_server_refuses_it_all() {
     let off = of(Cause::TlsOff { site: host() });
     assert!(off.sentence().ends_with("has TLS off; that counts once nginx is reloaded"));
     assert_eq!(off.severity(), Severity::Warning);
-    let broken = of(Cause::ConfigurationBroken { server: ServerId::NGINX, refusal: Refusal::KeepsOld });
+    let broken = of(Cause::ConfigurationBroken { server: ServerId::NGINX, refusal: ConfigurationRefusal::KeepsOld });
     assert!(broken.sentence().ends_with("goes on with what it read before"));
 }
 

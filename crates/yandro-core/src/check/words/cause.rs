@@ -4,7 +4,7 @@ use std::fmt::{self, Display, Formatter};
 
 use super::listed;
 use crate::check::cause::{
-    CertificateFault, Forbidden, OverrideRefusal, Refusal, Request, UnexpectedFolder, Unresolved,
+    CertificateFault, ConfigurationRefusal, Forbidden, OverrideRefusal, RequestedPage, UnexpectedFolder, Unresolved,
 };
 use crate::check::codes::Cause;
 use crate::check::finding::Diagnosis;
@@ -136,9 +136,9 @@ impl Display for Cause {
                 };
                 write!(f, "`{}://{host}/` answers {status}: {why}", scheme.word())
             }
-            Self::HttpsFails { host, request: Request::Page } =>
+            Self::HttpsFails { host, request: RequestedPage::Page } =>
                 write!(f, "`https://{host}/` gives no proper answer"),
-            Self::HttpsFails { host, request: Request::Proof } =>
+            Self::HttpsFails { host, request: RequestedPage::Proof } =>
                 write!(f, "the request for the proof of `{host}` failed"),
             Self::IndexMissing { content } => write!(f, "{content} has no index page, and folders are not listed"),
             Self::AccessDenied { content } => write!(f, "a line of the configuration forbids {content}"),
@@ -216,7 +216,7 @@ impl Display for Unresolved {
     }
 }
 
-impl Display for Refusal {
+impl Display for ConfigurationRefusal {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::KeepsOld => "goes on with what it read before",

@@ -8,7 +8,7 @@ use serde::{Serialize, Serializer};
 
 use super::codes::{Code, Severity};
 use super::finding::Finding;
-use super::step::Step;
+use super::step::CheckStep;
 
 /// A finding as it is shown and as programs read it (`docs/check-json.md`).
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -18,7 +18,7 @@ pub struct FindingText {
     /// How bad it is.
     pub severity: Severity,
     /// The step that it was found at.
-    pub step: Step,
+    pub step: CheckStep,
     /// The name that it is about.
     pub name: String,
     /// The cause, in one sentence without a full stop.

@@ -2,7 +2,7 @@
 
 use std::fmt::{self, Display, Formatter};
 
-use crate::check::remedy::{Control, MapOption, Remedy};
+use crate::check::remedy::{MapOption, Remedy, ServerVerb};
 use crate::shell::word;
 
 impl Display for Remedy {
@@ -34,7 +34,7 @@ impl Display for Remedy {
     }
 }
 
-impl Control {
+impl ServerVerb {
     fn word(self) -> &'static str {
         match self {
             Self::Start => "start",

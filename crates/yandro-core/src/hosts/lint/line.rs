@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use super::super::parse::{Entry, HostsFile, is_blank, words};
+use super::super::parse::{HostsEntry, HostsFile, is_blank, words};
 use super::super::takeover;
 use super::{LintCode, LintFinding, address, shown};
 use crate::name::{HostName, NameError};
@@ -16,7 +16,7 @@ pub(super) fn lint(
     file: &HostsFile<'_>,
     number: usize,
     full: &Range<usize>,
-    entry: Option<&Entry>,
+    entry: Option<&HostsEntry>,
     found: &mut Vec<LintFinding>,
 ) {
     let bytes = file.bytes();
@@ -112,7 +112,7 @@ fn stray_return(bytes: &[u8], full: &Range<usize>) -> Option<usize> {
     text[..last].iter().position(|byte| *byte == b'\r').map(|at| full.start + at)
 }
 
-fn lint_name(file: &HostsFile<'_>, entry: &Entry, span: &Range<usize>) -> Option<LintFinding> {
+fn lint_name(file: &HostsFile<'_>, entry: &HostsEntry, span: &Range<usize>) -> Option<LintFinding> {
     let bytes = file.bytes();
     let word = String::from_utf8_lossy(&bytes[span.clone()]);
     if takeover::is_local_name(word.as_bytes()) {

@@ -9,7 +9,7 @@ use std::collections::HashSet;
 use std::ops::Range;
 
 use super::lookup::Multi;
-use super::parse::{Entry, HostsFile};
+use super::parse::{HostsEntry, HostsFile};
 use crate::name::HostName;
 use crate::site::{ListId, SiteList};
 use crate::source::{self, Splice};
@@ -150,7 +150,7 @@ pub fn lint(bytes: &[u8], context: &LintContext<'_>) -> Vec<LintFinding> {
         return found;
     }
     let file = HostsFile::parse(bytes);
-    let mut entries: Vec<Entry> = Vec::new();
+    let mut entries: Vec<HostsEntry> = Vec::new();
     for (number, full) in file.lines() {
         let entry = file.read(full.clone(), number);
         if entry.as_ref().is_none_or(|entry| !entry.ours) {

@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 
 use super::super::lookup::Multi;
-use super::super::parse::{Entry, HostsFile};
+use super::super::parse::{HostsEntry, HostsFile};
 use super::super::takeover::{cut, is_local, is_local_name};
 use super::{LintCode, LintContext, LintFinding, Weight};
 use crate::name::HostName;
@@ -19,16 +19,16 @@ const LISTED: usize = 5;
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Row {
     /// The line.
-    pub entry: Entry,
+    pub entry: HostsEntry,
     /// Its names, each with the line that answers in its stead, if one does.
     pub names: Vec<(String, Option<usize>)>,
 }
 
 /// All entries, with what shadows them.
 pub fn rows(file: &HostsFile<'_>) -> Vec<Row> {
-    let entries: Vec<Entry> = file.entries().collect();
+    let entries: Vec<HostsEntry> = file.entries().collect();
     let first = first_answers(file, &entries);
-    let row = |entry: Entry| {
+    let row = |entry: HostsEntry| {
         let names = file.names_of(&entry).map(|name| {
             let (line, _) = first[&(name.to_ascii_lowercase(), entry.address.is_ipv4())];
             (String::from_utf8_lossy(name).into_owned(), (line != entry.line).then_some(line))
@@ -39,7 +39,7 @@ pub fn rows(file: &HostsFile<'_>) -> Vec<Row> {
 }
 
 /// The first line of each name in each family, and its address.
-fn first_answers(file: &HostsFile<'_>, entries: &[Entry]) -> HashMap<(Vec<u8>, bool), (usize, IpAddr)> {
+fn first_answers(file: &HostsFile<'_>, entries: &[HostsEntry]) -> HashMap<(Vec<u8>, bool), (usize, IpAddr)> {
     let mut first = HashMap::new();
     for entry in entries {
         for name in file.names_of(entry) {
@@ -49,15 +49,20 @@ fn first_answers(file: &HostsFile<'_>, entries: &[Entry]) -> HashMap<(Vec<u8>, b
     first
 }
 
-pub(super) fn lint(file: &HostsFile<'_>, entries: &[Entry], context: &LintContext<'_>, found: &mut Vec<LintFinding>) {
+pub(super) fn lint(
+    file: &HostsFile<'_>,
+    entries: &[HostsEntry],
+    context: &LintContext<'_>,
+    found: &mut Vec<LintFinding>,
+) {
     twice(file, entries, context, found);
     localhost(file, entries, found);
     sites(file, entries, context, found);
 }
 
-fn twice(file: &HostsFile<'_>, entries: &[Entry], context: &LintContext<'_>, found: &mut Vec<LintFinding>) {
+fn twice(file: &HostsFile<'_>, entries: &[HostsEntry], context: &LintContext<'_>, found: &mut Vec<LintFinding>) {
     // A line of ours says what the site list says: of two that say the same, the other goes.
-    let (ours, theirs): (Vec<&Entry>, Vec<&Entry>) = entries.iter().partition(|entry| entry.ours);
+    let (ours, theirs): (Vec<&HostsEntry>, Vec<&HostsEntry>) = entries.iter().partition(|entry| entry.ours);
     let mut said: HashMap<(Vec<u8>, IpAddr), usize> = HashMap::new();
     for entry in ours.into_iter().chain(theirs) {
         let mut again = Vec::new();
@@ -122,8 +127,8 @@ fn without(file: &HostsFile<'_>, full: &Range<usize>, names: &std::collections::
     }
 }
 
-fn localhost(file: &HostsFile<'_>, entries: &[Entry], found: &mut Vec<LintFinding>) {
-    let of: Vec<&Entry> = entries
+fn localhost(file: &HostsFile<'_>, entries: &[HostsEntry], found: &mut Vec<LintFinding>) {
+    let of: Vec<&HostsEntry> = entries
         .iter()
         .filter(|entry| file.names_of(entry).any(|name| name.eq_ignore_ascii_case(b"localhost")))
         .collect();
@@ -152,7 +157,7 @@ fn localhost(file: &HostsFile<'_>, entries: &[Entry], found: &mut Vec<LintFindin
     }
 }
 
-fn sites(file: &HostsFile<'_>, entries: &[Entry], context: &LintContext<'_>, found: &mut Vec<LintFinding>) {
+fn sites(file: &HostsFile<'_>, entries: &[HostsEntry], context: &LintContext<'_>, found: &mut Vec<LintFinding>) {
     let text = |name: &[u8]| String::from_utf8_lossy(name).to_ascii_lowercase();
     let of_sites: HashSet<String> = context.sites.sites.iter().flat_map(Site::names).map(ToString::to_string).collect();
     let there: HashSet<String> = entries.iter().flat_map(|entry| file.names_of(entry)).map(text).collect();

@@ -7,7 +7,7 @@ use core::net::IpAddr;
 
 use camino::Utf8Path;
 
-use super::shared::Shared;
+use super::shared::HttpdShared;
 use super::switching::{Activation, Lack, Work, unreached};
 use crate::site::Scheme;
 
@@ -24,7 +24,7 @@ pub struct Needs<'n> {
     pub sites: &'n Utf8Path,
 }
 
-impl Shared {
+impl HttpdShared {
     /// Whether all that a site needs is there.
     pub fn meets(&self, needs: &Needs<'_>) -> bool {
         needs.modules.iter().all(|module| self.has_module(module))
@@ -94,11 +94,11 @@ mod tests {
         if path.as_str().contains("yandro-") { FileOwner::DefaultHost } else { FileOwner::Other }
     }
 
-    fn shared(main: &str, hosts: &str) -> Shared {
+    fn shared(main: &str, hosts: &str) -> HttpdShared {
         let report =
             ServerReport { version: [2, 4, 62], root: "/srv".into(), main: MAIN.into(), ..ServerReport::default() };
         let start = Start { main: MAIN.into(), report, ..Start::default() };
-        Shared::of(start, &Two(main, hosts), owner_of)
+        HttpdShared::of(start, &Two(main, hosts), owner_of)
     }
 
     /// Lines of a main file as people have them.

@@ -3,7 +3,7 @@
 use camino::Utf8PathBuf;
 
 use super::parse::parse;
-use super::run::{Configuration, Files};
+use super::run::{Files, HttpdRun};
 use crate::config::Node;
 use crate::source;
 
@@ -20,7 +20,7 @@ pub(super) struct CommentedInclude {
 }
 
 /// The commented-out includes of a configuration's files.
-pub(super) fn commented_includes(configuration: &Configuration, files: &dyn Files) -> Vec<CommentedInclude> {
+pub(super) fn commented_includes(configuration: &HttpdRun, files: &dyn Files) -> Vec<CommentedInclude> {
     let mut found = Vec::new();
     for file in &configuration.files {
         let Some(text) = files.read(file) else { continue };

@@ -22,7 +22,7 @@ pub use layouts::{KNOWN, USUAL_FOLDERS};
 pub use model::HttpdModel;
 pub use modules::{ModuleFiles, NoSuchModule, modules_to_enable};
 pub use parse::parse;
-pub use shared::Shared;
+pub use shared::HttpdShared;
 pub use software::Httpd;
 pub use switching::{Activation, Lack};
 pub use syntax::ApacheSyntax;

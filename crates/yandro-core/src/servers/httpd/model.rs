@@ -7,7 +7,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 
 use super::run::Listen;
 use super::syntax::ApacheSyntax;
-use super::{Activation, Lack, ModuleFiles, Needs, NoSuchModule, Shared, modules_to_enable, required_modules};
+use super::{Activation, HttpdShared, Lack, ModuleFiles, Needs, NoSuchModule, modules_to_enable, required_modules};
 use crate::config::{Dialect, Journal, Links, ServerTraits, Switched};
 use crate::plan::{
     Access, Change, ChangeSet, FileChange, LinkChange, Observed, Opened, OwnFiles, PlanError, Role, ServerModel,
@@ -23,7 +23,7 @@ pub struct HttpdModel {
     /// Yandro's own files.
     pub(super) own: OwnFiles,
     /// Its main file and what that includes.
-    pub(super) shared: Shared,
+    pub(super) shared: HttpdShared,
     /// Whether it listens on IPv6's loopback, too.
     pub(super) listens_on_v6: bool,
     /// What `mods-available` holds.
@@ -46,7 +46,7 @@ impl HttpdModel {
     pub fn new(own: OwnFiles) -> Self {
         Self {
             own,
-            shared: Shared::default(),
+            shared: HttpdShared::default(),
             listens_on_v6: false,
             available_modules: BTreeMap::new(),
             enabled_modules: BTreeSet::new(),
@@ -298,7 +298,7 @@ impl HttpdModel {
 
 impl HttpdModel {
     /// The shared files as they are once links enable these modules and an activation is written.
-    fn shared_with(&self, modules: Vec<String>, activation: &Activation) -> Shared {
+    fn shared_with(&self, modules: Vec<String>, activation: &Activation) -> HttpdShared {
         self.shared.with(modules, &activation.files, |file| self.own.layout.owner_of(&self.own.view.here_or_same(file)))
     }
 }

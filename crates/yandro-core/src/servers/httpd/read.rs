@@ -13,13 +13,13 @@ use crate::site::Site;
 /// A configuration with what is asked of it often.
 #[derive(Debug)]
 pub(super) struct HttpdConfiguration {
-    configuration: run::Configuration,
+    configuration: run::HttpdRun,
     hosts: Vec<VirtualHost>,
     listens: Vec<Listen>,
 }
 
 impl HttpdConfiguration {
-    pub(super) fn new(configuration: run::Configuration) -> Self {
+    pub(super) fn new(configuration: run::HttpdRun) -> Self {
         let (hosts, listens) = (configuration.virtual_hosts(), configuration.listens());
         Self { configuration, hosts, listens }
     }
@@ -104,7 +104,7 @@ enum Within {
 }
 
 /// The line that forbids the document root: in the innermost `<Directory>` that it is in.
-fn denied(own: &run::Configuration, root: &Utf8Path, is_of_site: &dyn Fn(&Place) -> bool) -> Option<Place> {
+fn denied(own: &run::HttpdRun, root: &Utf8Path, is_of_site: &dyn Fn(&Place) -> bool) -> Option<Place> {
     let mut within: Vec<Within> = Vec::new();
     let mut last: Option<(usize, bool, &Place)> = None;
     for event in &own.events {

@@ -6,18 +6,18 @@ use std::collections::{BTreeMap, BTreeSet};
 use camino::{Utf8Path, Utf8PathBuf};
 
 use super::commented::commented_includes;
-use super::run::{Configuration, FileImage, Files, Listen, Place, Start, bare, by_address, files_of, matches_path};
+use super::run::{FileImage, Files, HttpdRun, Listen, Place, Start, bare, by_address, files_of, matches_path};
 use crate::config::{FileOwner, ServerTraits};
 
 /// The shared part as it was read, and what it amounts to. Paths are as the server sees them.
 #[derive(Clone, Debug, Default)]
-pub struct Shared {
+pub struct HttpdShared {
     start: Start,
     pub(super) image: FileImage,
     /// Modules that are about to be there, by the links of the same change.
     assumed: BTreeSet<String>,
     /// What the server makes of it.
-    pub configuration: Configuration,
+    pub configuration: HttpdRun,
     /// Where it listens.
     pub listens: Vec<Listen>,
     /// The addresses of other people's virtual hosts, such as `*:80`.
@@ -35,12 +35,12 @@ pub struct Shared {
 /// What nearly every configuration calls `combined`.
 const COMBINED: &str = r#"%h %l %u %t "%r" %>s %b "%{Referer}i" "%{User-Agent}i""#;
 
-impl Shared {
+impl HttpdShared {
     /// Runs through a configuration, and keeps what was read. `files` leaves yandro's own files
     /// for sites out; that for other names is as it is. `owner_of` tells whose a file is.
     pub fn of(start: Start, files: &dyn Files, owner_of: impl Fn(&Utf8Path) -> FileOwner) -> Self {
         let (image, configuration) = FileImage::of(files, |files| {
-            let configuration = Configuration::run(&start, files);
+            let configuration = HttpdRun::run(&start, files);
             // What is about to be included, or might be, is looked at as well.
             for include in commented_includes(&configuration, files) {
                 for file in files_of(files, &include.path).unwrap_or_default() {
@@ -129,7 +129,7 @@ impl Shared {
     pub(super) fn run(&mut self) {
         let mut start = self.start.clone();
         start.report.built_in.extend(self.assumed.iter().map(|module| format!("mod_{module}.c")));
-        self.configuration = Configuration::run(&start, &self.image);
+        self.configuration = HttpdRun::run(&start, &self.image);
         self.listens = self.configuration.listens();
     }
 
@@ -163,7 +163,7 @@ impl Shared {
 }
 
 /// The folders that modules are loaded from.
-pub(super) fn module_folders(configuration: &Configuration) -> BTreeSet<Utf8PathBuf> {
+pub(super) fn module_folders(configuration: &HttpdRun) -> BTreeSet<Utf8PathBuf> {
     let loads = configuration.events.iter().filter(|event| event.is("LoadModule"));
     let files = loads.filter_map(|event| event.arguments.get(1));
     files.filter_map(|file| Some(configuration.server_root.join(file).parent()?.to_owned())).collect()

@@ -7,7 +7,7 @@ use super::overrides::project_rules;
 use super::read::HttpdConfiguration;
 use super::switches::is_switching;
 use super::syntax::ApacheSyntax;
-use super::{KNOWN, ModuleFiles, Shared, USUAL_FOLDERS, required_modules, run};
+use super::{HttpdShared, KNOWN, ModuleFiles, USUAL_FOLDERS, required_modules, run};
 use crate::config::{Dialect, Files, KnownLayout, Layout};
 use crate::plan::ServerModel;
 use crate::servers::{Configuration, Image, ProjectRules, Seeing, ServerReport, Software, Start};
@@ -73,12 +73,12 @@ impl Software for Httpd {
     }
 
     fn run(&self, start: &Start, files: &dyn Files) -> Arc<dyn Configuration> {
-        Arc::new(HttpdConfiguration::new(run::Configuration::run(start, files)))
+        Arc::new(HttpdConfiguration::new(run::HttpdRun::run(start, files)))
     }
 
     fn observe(&self, seeing: Seeing<'_>) -> Box<dyn ServerModel> {
         let Seeing { own, start, files, owner_of, loopback6 } = seeing;
-        let mut model = HttpdModel { shared: Shared::of(start, files, owner_of), ..HttpdModel::new(own) };
+        let mut model = HttpdModel { shared: HttpdShared::of(start, files, owner_of), ..HttpdModel::new(own) };
         if let Some(links) = model.own.layout.links.clone() {
             let there = |path| model.own.view.there_or_same(path);
             let (available, enabled) = (there(&links.modules), there(&links.enabled_modules));

@@ -9,7 +9,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use super::commented::{commented, commented_includes};
 use super::parse::parse;
 use super::run::{EventKind, Files as _, Place, matches_path};
-use super::shared::{Shared, module_folders, sample};
+use super::shared::{HttpdShared, module_folders, sample};
 use super::syntax::quoted;
 use crate::config::{Directive, Journal, Switched};
 use crate::site::Scheme;
@@ -45,7 +45,7 @@ pub enum Lack {
 
 /// The shared part as it changes step by step.
 pub(super) struct Work {
-    pub(super) shared: Shared,
+    pub(super) shared: HttpdShared,
     pub(super) done: Activation,
 }
 

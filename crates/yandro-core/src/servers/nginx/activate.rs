@@ -3,7 +3,7 @@
 use camino::Utf8Path;
 
 use super::parse;
-use super::run::Configuration;
+use super::run::NginxRun;
 use super::syntax::NginxSyntax;
 use crate::config::{FileImage, Files, Journal, Syntax as _, matches_path};
 use crate::source::{self, Splice};
@@ -13,17 +13,17 @@ pub type Included = (Vec<u8>, Journal);
 
 /// The files that sites share as they were read, and what they amount to.
 #[derive(Clone, Debug, Default)]
-pub struct Shared {
+pub struct NginxShared {
     main: camino::Utf8PathBuf,
     image: FileImage,
     /// What the server makes of it.
-    pub configuration: Configuration,
+    pub configuration: NginxRun,
 }
 
-impl Shared {
+impl NginxShared {
     /// Runs through the configuration of a main file, and keeps what was read.
     pub fn of(main: &Utf8Path, files: &dyn Files) -> Self {
-        let (image, configuration) = FileImage::of(files, |files| Configuration::run(main, files));
+        let (image, configuration) = FileImage::of(files, |files| NginxRun::run(main, files));
         Self { main: main.to_owned(), image, configuration }
     }
 
@@ -31,7 +31,7 @@ impl Shared {
     pub fn with(&self, path: &Utf8Path, content: Vec<u8>) -> Self {
         let mut image = self.image.clone();
         image.set(path, content);
-        let configuration = Configuration::run(&self.main, &image);
+        let configuration = NginxRun::run(&self.main, &image);
         Self { main: self.main.clone(), image, configuration }
     }
 

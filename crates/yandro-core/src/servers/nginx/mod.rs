@@ -12,7 +12,7 @@ pub mod run;
 mod software;
 mod syntax;
 
-pub use activate::{Included, Shared};
+pub use activate::{Included, NginxShared};
 pub use desired::name_bucket;
 pub use layouts::{KNOWN, USUAL_FOLDERS};
 pub use model::NginxModel;

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use camino::Utf8Path;
 
 use super::syntax::NginxSyntax;
-use super::{Shared, name_bucket};
+use super::{NginxShared, name_bucket};
 use crate::config::{Dialect, FileOwner, Journal, Place, ServerTraits, VirtualHost};
 use crate::plan::{
     Access, ChangeSet, Observed, OwnFiles, PlanError, Role, ServerModel, is_on_port, not_taken, others_go, tell_after,
@@ -19,7 +19,7 @@ pub struct NginxModel {
     /// Yandro's own files.
     pub(super) own: OwnFiles,
     /// Its main file and what that includes, yandro's files for sites left out.
-    pub(super) shared: Shared,
+    pub(super) shared: NginxShared,
     /// How server blocks are written for it.
     pub(super) traits: ServerTraits,
     /// The addresses of other people's server blocks, such as `*:80`.
@@ -40,7 +40,7 @@ impl NginxModel {
 
 impl NginxModel {
     /// Sums up what other people's server blocks have. `owner_of` tells whose a file is.
-    pub fn new(own: OwnFiles, shared: Shared, owner_of: &dyn Fn(&Utf8Path) -> FileOwner) -> Self {
+    pub fn new(own: OwnFiles, shared: NginxShared, owner_of: &dyn Fn(&Utf8Path) -> FileOwner) -> Self {
         let is_own = |host: &VirtualHost| owner_of(host.place.file.as_str().into()).is_yandro();
         let (mut foreign_addresses, mut foreign_first) = (BTreeSet::new(), BTreeSet::new());
         let mut foreign_names: BTreeMap<String, Place> = BTreeMap::new();

@@ -13,7 +13,7 @@ use crate::site::Site;
 /// A configuration, and the folder that its relative paths start from.
 #[derive(Debug)]
 pub(super) struct NginxConfiguration {
-    configuration: run::Configuration,
+    configuration: run::NginxRun,
     root: Utf8PathBuf,
 }
 
@@ -21,7 +21,7 @@ pub(super) struct NginxConfiguration {
 const ERROR_LOG: &str = "/var/log/nginx/error.log";
 
 impl NginxConfiguration {
-    pub(super) fn new(configuration: run::Configuration, main: &Utf8Path) -> Self {
+    pub(super) fn new(configuration: run::NginxRun, main: &Utf8Path) -> Self {
         Self { configuration, root: main.parent().map(Utf8Path::to_owned).unwrap_or_default() }
     }
 

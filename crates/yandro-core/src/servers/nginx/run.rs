@@ -15,7 +15,7 @@ const DEEPEST: usize = 64;
 
 /// A configuration that was run through.
 #[derive(Clone, Debug, Default)]
-pub struct Configuration {
+pub struct NginxRun {
     /// The server blocks, in order.
     pub servers: Vec<ServerBlock>,
     /// The files that were read, in the order of their first reading.
@@ -32,7 +32,7 @@ pub struct Configuration {
     /// Where errors are written: of blocks that say nothing of it themselves.
     error_logs: ErrorLogs,
     /// Who may come in, by `http` itself.
-    access: Vec<Access>,
+    access: Vec<AccessRule>,
     /// What ended the run before its end.
     pub fault: Option<ConfigFault>,
 }
@@ -48,7 +48,7 @@ struct ErrorLogs {
 
 /// An `allow` or `deny` directive (`ngx_http_access_module`).
 #[derive(Clone, Debug, PartialEq, Eq)]
-struct Access {
+struct AccessRule {
     /// Whether it lets in.
     is_allowed: bool,
     /// Whom: `all`, an address, a network.
@@ -65,9 +65,9 @@ pub struct ServerBlock {
     /// Where it writes errors, if it says so itself.
     error_logs: Vec<String>,
     /// Who may come in.
-    access: Vec<Access>,
+    access: Vec<AccessRule>,
     /// The same of its `location /`, which takes the place of the block's own.
-    root_access: Vec<Access>,
+    root_access: Vec<AccessRule>,
     /// The rest of it, in the form that all servers have.
     pub host: VirtualHost,
 }
@@ -85,7 +85,7 @@ pub struct ListenOn {
 
 /// What a block is within.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Context {
+enum BlockContext {
     Main,
     Http,
     Server,
@@ -96,21 +96,21 @@ enum Context {
     Other,
 }
 
-struct Walk<'f> {
+struct NginxWalk<'f> {
     files: &'f dyn Files,
     /// The folder of the main file: where relative includes start from.
     prefix: Utf8PathBuf,
     depth: usize,
-    done: Configuration,
+    done: NginxRun,
 }
 
-impl Configuration {
+impl NginxRun {
     /// Runs through the configuration whose main file this is.
     pub fn run(main: &Utf8Path, files: &dyn Files) -> Self {
         let prefix = main.parent().unwrap_or(Utf8Path::new("/")).to_owned();
-        let mut walk = Walk { files, prefix, depth: 0, done: Self::default() };
+        let mut walk = NginxWalk { files, prefix, depth: 0, done: Self::default() };
         walk.done.fault = match files.read(main) {
-            Some(bytes) => walk.file(main, &bytes, Context::Main).err(),
+            Some(bytes) => walk.file(main, &bytes, BlockContext::Main).err(),
             None => Some(ConfigFault::new(Place { file: main.to_string(), line: 1 }, "the main file can't be read")),
         };
         walk.done
@@ -191,10 +191,10 @@ pub fn answering_name<'h>(at: &Answering<'h>, name: &str) -> Option<&'h VirtualH
         .or_else(|| at.hosts.get(at.default).copied())
 }
 
-type Step = Result<(), ConfigFault>;
+type Walked = Result<(), ConfigFault>;
 
-impl Walk<'_> {
-    fn file(&mut self, path: &Utf8Path, bytes: &[u8], context: Context) -> Step {
+impl NginxWalk<'_> {
+    fn file(&mut self, path: &Utf8Path, bytes: &[u8], context: BlockContext) -> Walked {
         if !self.done.files.iter().any(|seen| seen == path) {
             self.done.files.push(path.to_owned());
         }
@@ -206,7 +206,7 @@ impl Walk<'_> {
         self.nodes(&tree.nodes, path, context)
     }
 
-    fn nodes(&mut self, nodes: &[Node], file: &Utf8Path, context: Context) -> Step {
+    fn nodes(&mut self, nodes: &[Node], file: &Utf8Path, context: BlockContext) -> Walked {
         for node in nodes {
             match node {
                 Node::Directive(own) if own.is("include") => self.include(own, file, context)?,
@@ -217,14 +217,14 @@ impl Walk<'_> {
         Ok(())
     }
 
-    fn include(&mut self, own: &Directive, file: &Utf8Path, context: Context) -> Step {
+    fn include(&mut self, own: &Directive, file: &Utf8Path, context: BlockContext) -> Walked {
         let fault = |message: String| ConfigFault::new(Place { file: file.to_string(), line: own.line }, message);
         let path = own.values().next().ok_or_else(|| fault("`include` names no file".into()))?;
         if self.depth >= DEEPEST {
             return Err(fault("includes are nested too deep: does a file include itself?".into()));
         }
         let pattern = self.prefix.join(path);
-        if context == Context::Http {
+        if context == BlockContext::Http {
             self.done.includes.push(pattern.clone());
         }
         let found = files_of(self.files, &pattern);
@@ -240,11 +240,11 @@ impl Walk<'_> {
         Ok(())
     }
 
-    fn section(&mut self, own: &Section, file: &Utf8Path, context: Context) -> Step {
+    fn section(&mut self, own: &Section, file: &Utf8Path, context: BlockContext) -> Walked {
         let name = own.open.name.as_str();
         let inner = match (context, name) {
-            (Context::Main, "http") => Context::Http,
-            (Context::Http, "server") => {
+            (BlockContext::Main, "http") => BlockContext::Http,
+            (BlockContext::Http, "server") => {
                 let place = Place { file: file.to_string(), line: own.open.line };
                 let host = VirtualHost {
                     addresses: Vec::new(),
@@ -262,34 +262,34 @@ impl Walk<'_> {
                     root_access: Vec::new(),
                     host,
                 });
-                self.nodes(&own.nodes, file, Context::Server)?;
+                self.nodes(&own.nodes, file, BlockContext::Server)?;
                 if let Some(server) = self.done.servers.last_mut() {
                     server.finish();
                 }
                 return Ok(());
             }
-            (Context::Server, "location") => Context::Location { is_root: own.open.values().eq(["/"]) },
-            (Context::Server, "if") => Context::Location { is_root: false },
-            _ => Context::Other,
+            (BlockContext::Server, "location") => BlockContext::Location { is_root: own.open.values().eq(["/"]) },
+            (BlockContext::Server, "if") => BlockContext::Location { is_root: false },
+            _ => BlockContext::Other,
         };
         self.nodes(&own.nodes, file, inner)
     }
 
-    fn directive(&mut self, own: &Directive, file: &Utf8Path, context: Context) {
+    fn directive(&mut self, own: &Directive, file: &Utf8Path, context: BlockContext) {
         let first = || own.values().next().map(str::to_owned);
         match (context, own.name.as_str()) {
-            (Context::Main, "user") => self.done.user = first(),
-            (Context::Main, "error_log") => self.done.error_logs.main.extend(first()),
-            (Context::Http, "error_log") => self.done.error_logs.http.extend(first()),
-            (Context::Http, "allow" | "deny") => self.done.access.extend(Access::of(own, file)),
-            (Context::Main, "pid") => self.done.pid_file = first().map(|path| self.prefix.join(path)),
-            (Context::Http, "server_names_hash_bucket_size") => {
+            (BlockContext::Main, "user") => self.done.user = first(),
+            (BlockContext::Main, "error_log") => self.done.error_logs.main.extend(first()),
+            (BlockContext::Http, "error_log") => self.done.error_logs.http.extend(first()),
+            (BlockContext::Http, "allow" | "deny") => self.done.access.extend(AccessRule::of(own, file)),
+            (BlockContext::Main, "pid") => self.done.pid_file = first().map(|path| self.prefix.join(path)),
+            (BlockContext::Http, "server_names_hash_bucket_size") => {
                 let place = Place { file: file.to_string(), line: own.line };
                 self.done.name_bucket = first().and_then(|size| size.parse().ok()).map(|size| (size, place));
             }
-            (Context::Server | Context::Location { is_root: true }, _) => {
+            (BlockContext::Server | BlockContext::Location { is_root: true }, _) => {
                 if let Some(server) = self.done.servers.last_mut() {
-                    server.take(own, file, context == Context::Server);
+                    server.take(own, file, context == BlockContext::Server);
                 }
             }
             _ => {}
@@ -313,7 +313,7 @@ impl ServerBlock {
             "error_log" => self.error_logs.extend(first()),
             "allow" | "deny" => {
                 let rules = if is_direct { &mut self.access } else { &mut self.root_access };
-                rules.extend(Access::of(own, file));
+                rules.extend(AccessRule::of(own, file));
             }
             "proxy_pass" => self.host.instead = first(),
             "return" if own.values().next().is_some_and(|code| code.starts_with('3')) => {
@@ -333,7 +333,7 @@ impl ServerBlock {
     }
 }
 
-impl Access {
+impl AccessRule {
     fn of(own: &Directive, file: &Utf8Path) -> Option<Self> {
         let place = Place { file: file.to_string(), line: own.line };
         Some(Self { is_allowed: own.name == "allow", whom: own.values().next()?.to_owned(), place })
@@ -389,8 +389,8 @@ mod tests {
         }
     }
 
-    fn run(files: &[(&'static str, &'static str)]) -> Configuration {
-        Configuration::run(Utf8Path::new("/n/nginx.conf"), &Some2(files.iter().copied().collect()))
+    fn run(files: &[(&'static str, &'static str)]) -> NginxRun {
+        NginxRun::run(Utf8Path::new("/n/nginx.conf"), &Some2(files.iter().copied().collect()))
     }
 
     #[test]

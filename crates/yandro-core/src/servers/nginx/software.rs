@@ -6,7 +6,7 @@ use super::model::NginxModel;
 use super::read::NginxConfiguration;
 use super::report::read_report;
 use super::syntax::NginxSyntax;
-use super::{KNOWN, Shared, USUAL_FOLDERS, first_rule, run};
+use super::{KNOWN, NginxShared, USUAL_FOLDERS, first_rule, run};
 use crate::config::{Dialect, Files, KnownLayout, Layout, ServerTraits, Variable};
 use crate::plan::ServerModel;
 use crate::servers::{Configuration, Image, ProjectRules, Seeing, ServerReport, Software, Start};
@@ -66,12 +66,12 @@ impl Software for Nginx {
     }
 
     fn run(&self, start: &Start, files: &dyn Files) -> Arc<dyn Configuration> {
-        Arc::new(NginxConfiguration::new(run::Configuration::run(&start.main, files), &start.main))
+        Arc::new(NginxConfiguration::new(run::NginxRun::run(&start.main, files), &start.main))
     }
 
     fn observe(&self, seeing: Seeing<'_>) -> Box<dyn ServerModel> {
         let Seeing { own, start, files, owner_of, loopback6 } = seeing;
-        let shared = Shared::of(&start.main, files);
+        let shared = NginxShared::of(&start.main, files);
         let mut model = NginxModel::new(own, shared, owner_of);
         let is_one = |address: &&String| !address.starts_with("*:") && !address.starts_with("[::]:");
         model.traits = ServerTraits {

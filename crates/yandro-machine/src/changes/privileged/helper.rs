@@ -3,7 +3,7 @@
 use std::io::{self, BufRead as _, BufReader, Write as _};
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 
-use super::{Answer, Request};
+use super::{HelperAnswer, Request};
 use crate::changes::control::OnWait;
 
 /// The helper, as its caller has it. It ends when this is dropped.
@@ -20,32 +20,32 @@ impl Helper {
         let output = BufReader::new(child.stdout.take().expect("it is piped"));
         let mut helper = Self { child, input, output };
         match helper.answer() {
-            Ok(Answer::Ready) => Ok(helper),
+            Ok(HelperAnswer::Ready) => Ok(helper),
             _ => Err(io::Error::new(io::ErrorKind::PermissionDenied, "sudo did not give root")),
         }
     }
 
-    pub(in crate::changes) fn ask(&mut self, request: &Request, on_wait: OnWait<'_>) -> io::Result<Answer> {
+    pub(in crate::changes) fn ask(&mut self, request: &Request, on_wait: OnWait<'_>) -> io::Result<HelperAnswer> {
         let mut line = serde_json::to_vec(request)?;
         line.push(b'\n');
         self.input.write_all(&line)?;
         self.input.flush()?;
         let answer = loop {
             match self.answer()? {
-                Answer::Waiting { what } => on_wait(&what),
+                HelperAnswer::Waiting { what } => on_wait(&what),
                 answer => break answer,
             }
         };
         match answer {
-            Answer::Failed { errno } => Err(io::Error::from_raw_os_error(errno)),
-            Answer::Refused { words } if matches!(request, Request::Change { .. } | Request::Clean { .. }) => {
+            HelperAnswer::Failed { errno } => Err(io::Error::from_raw_os_error(errno)),
+            HelperAnswer::Refused { words } if matches!(request, Request::Change { .. } | Request::Clean { .. }) => {
                 Err(io::Error::new(io::ErrorKind::PermissionDenied, words))
             }
             answer => Ok(answer),
         }
     }
 
-    fn answer(&mut self) -> io::Result<Answer> {
+    fn answer(&mut self) -> io::Result<HelperAnswer> {
         let mut line = String::new();
         if self.output.read_line(&mut line)? == 0 {
             return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "the helper has ended"));

@@ -13,7 +13,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use rustix::fs::{FlockOperation, flock};
 use serde::{Deserialize, Serialize};
 
-use super::State;
+use super::PathState;
 use super::way::check_way;
 use crate::files;
 
@@ -27,40 +27,40 @@ const MOST_BYTES: u64 = 64 << 20;
 
 /// A change that was begun.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-struct Entry {
+struct KeptEntry {
     /// When it began, in nanoseconds since 1970.
     number: u64,
     /// For whom.
     uid: u32,
     path: Utf8PathBuf,
-    from: State,
-    to: State,
+    from: PathState,
+    to: PathState,
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     done: bool,
 }
 
 #[derive(Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-enum Line {
-    Begun(Entry),
+enum KeptLine {
+    Begun(KeptEntry),
     Done(u64),
 }
 
 /// All that was done, the last at the end.
 #[derive(Debug, Default)]
 pub(super) struct Kept {
-    entries: Vec<Entry>,
+    entries: Vec<KeptEntry>,
 }
 
 impl Kept {
     /// Reads the journal; what can't be read is passed over, so that nothing is taken back by it.
     pub(super) fn read() -> Self {
         let text = fs::read_to_string(journal()).unwrap_or_default();
-        let mut entries: Vec<Entry> = Vec::new();
+        let mut entries: Vec<KeptEntry> = Vec::new();
         for line in text.lines().filter_map(|line| serde_json::from_str(line).ok()) {
             match line {
-                Line::Begun(entry) => entries.push(entry),
-                Line::Done(number) => {
+                KeptLine::Begun(entry) => entries.push(entry),
+                KeptLine::Done(number) => {
                     if let Some(entry) = entries.iter_mut().rev().find(|entry| entry.number == number) {
                         entry.done = true;
                     }
@@ -73,7 +73,7 @@ impl Kept {
     /// Whether `path`, which is as `now`, may become as `to` again: that undoes a change of the helper's for this user.
     /// An interrupted change may have left the file half, but only if nobody wrote it later. `written` is the time of
     /// its last change, in nanoseconds since 1970.
-    pub(super) fn takes_back(&self, uid: u32, path: &Utf8Path, now: &State, written: u64, to: &State) -> bool {
+    pub(super) fn takes_back(&self, uid: u32, path: &Utf8Path, now: &PathState, written: u64, to: &PathState) -> bool {
         let mut of_path = self.entries.iter().rev().filter(|entry| entry.path == path);
         let last = of_path.clone().next();
         let is_broken_off = last.is_some_and(|last| {
@@ -95,16 +95,16 @@ impl Kept {
     }
 
     /// Puts a change down before it is made, and keeps what it replaces.
-    pub(super) fn begin(&mut self, uid: u32, path: &Utf8Path, from: &State, to: &State) -> io::Result<u64> {
+    pub(super) fn begin(&mut self, uid: u32, path: &Utf8Path, from: &PathState, to: &PathState) -> io::Result<u64> {
         make_folders()?;
         let _held = held(FlockOperation::LockShared)?;
-        if let State::File { sha256 } = from {
+        if let PathState::File { sha256 } = from {
             keep(path, sha256)?;
         }
         let since = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
         let number = u64::try_from(since.as_nanos()).unwrap_or(u64::MAX);
-        let entry = Entry { number, uid, path: path.to_owned(), from: from.clone(), to: to.clone(), done: false };
-        append(&Line::Begun(entry.clone()), true)?;
+        let entry = KeptEntry { number, uid, path: path.to_owned(), from: from.clone(), to: to.clone(), done: false };
+        append(&KeptLine::Begun(entry.clone()), true)?;
         self.entries.push(entry);
         Ok(number)
     }
@@ -115,7 +115,7 @@ impl Kept {
             entry.done = true;
         }
         let _held = held(FlockOperation::LockShared)?;
-        append(&Line::Done(number), false)
+        append(&KeptLine::Done(number), false)
     }
 
     /// Forgets the oldest changes when there are too many of them, and contents that no change needs.
@@ -125,14 +125,14 @@ impl Kept {
         }
         let _held = held(FlockOperation::LockExclusive)?;
         let mut kept = Self::read();
-        let size = |entry: &Entry| match &entry.from {
-            State::File { sha256 } => {
+        let size = |entry: &KeptEntry| match &entry.from {
+            PathState::File { sha256 } => {
                 content_file(sha256).and_then(|file| file.metadata().ok()).map_or(0, |meta| meta.len())
             }
             _ => 0,
         };
         let (mut bytes, mut number) = (0, 0);
-        let fits = |entry: &&Entry| {
+        let fits = |entry: &&KeptEntry| {
             bytes += size(entry);
             number += 1;
             bytes <= MOST_BYTES && number <= MOST
@@ -143,10 +143,10 @@ impl Kept {
         }
         // By a half, so that this is rare.
         kept.entries.drain(..kept.entries.len() - number_kept / 2);
-        let lines = kept.entries.iter().filter_map(|entry| serde_json::to_string(&Line::Begun(entry.clone())).ok());
+        let lines = kept.entries.iter().filter_map(|entry| serde_json::to_string(&KeptLine::Begun(entry.clone())).ok());
         replace(&journal(), lines.map(|line| line + "\n").collect::<String>().as_bytes(), 0o644)?;
         let is_needed = |name: &str| {
-            kept.entries.iter().any(|entry| matches!(&entry.from, State::File { sha256 } if sha256 == name))
+            kept.entries.iter().any(|entry| matches!(&entry.from, PathState::File { sha256 } if sha256 == name))
         };
         for entry in contents().read_dir_utf8()?.flatten().filter(|entry| !is_needed(entry.file_name())) {
             fs::remove_file(entry.path())?;
@@ -200,7 +200,7 @@ fn replace(file: &Utf8Path, content: &[u8], mode: u32) -> io::Result<()> {
     fs::rename(&beside, file)
 }
 
-fn append(line: &Line, is_synced: bool) -> io::Result<()> {
+fn append(line: &KeptLine, is_synced: bool) -> io::Result<()> {
     let mut text = serde_json::to_vec(line)?;
     text.push(b'\n');
     let mut file = fs::OpenOptions::new().append(true).create(true).mode(0o644).open(journal())?;
@@ -214,8 +214,8 @@ mod tests {
 
     #[test]
     fn only_ones_own_last_state_is_taken_back() {
-        let state = |text: &str| State::of_file(Some(text.as_bytes()));
-        let entry = |number, uid, from: &str, to: &str, done| Entry {
+        let state = |text: &str| PathState::of_file(Some(text.as_bytes()));
+        let entry = |number, uid, from: &str, to: &str, done| KeptEntry {
             number,
             uid,
             path: "/etc/hosts".into(),

@@ -42,7 +42,7 @@ pub(super) enum Request {
     /// Applies one of these changes, or undoes one.
     Change {
         path: Utf8PathBuf,
-        to: State,
+        to: PathState,
         tag: String,
         in_place: bool,
     },
@@ -53,7 +53,7 @@ pub(super) enum Request {
     },
     Control {
         server: ServerId,
-        verb: Verb,
+        verb: ControlVerb,
     },
     Flush {
         cache: Cache,
@@ -68,14 +68,14 @@ pub(super) enum Request {
 #[serde(deny_unknown_fields)]
 pub(super) struct Asked {
     pub(super) path: Utf8PathBuf,
-    pub(super) from: State,
-    pub(super) to: State,
+    pub(super) from: PathState,
+    pub(super) to: PathState,
 }
 
 /// The state of a path.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "is", deny_unknown_fields)]
-pub(super) enum State {
+pub(super) enum PathState {
     /// Nothing.
     Absent,
     /// A regular file with this content.
@@ -84,7 +84,7 @@ pub(super) enum State {
     Link { target: Utf8PathBuf },
 }
 
-impl State {
+impl PathState {
     /// The present state of a path; links are not followed.
     ///
     /// # Errors
@@ -112,7 +112,7 @@ impl State {
 /// An action of a server.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub(super) enum Verb {
+pub(super) enum ControlVerb {
     Test,
     Reload,
     StartOrReload,
@@ -123,7 +123,7 @@ pub(super) enum Verb {
 /// The answer to a request.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "answer")]
-pub(super) enum Answer {
+pub(super) enum HelperAnswer {
     Ready,
     Done,
     /// A rename is impossible there; the caller keeps the old content and asks again.
@@ -147,10 +147,10 @@ pub(super) enum Answer {
     },
 }
 
-pub(super) fn refused(words: impl Into<String>) -> Answer {
-    Answer::Refused { words: words.into() }
+pub(super) fn refused(words: impl Into<String>) -> HelperAnswer {
+    HelperAnswer::Refused { words: words.into() }
 }
 
-pub(super) fn failed(error: &std::io::Error) -> Answer {
-    Answer::Failed { errno: error.raw_os_error().unwrap_or(5) }
+pub(super) fn failed(error: &std::io::Error) -> HelperAnswer {
+    HelperAnswer::Failed { errno: error.raw_os_error().unwrap_or(5) }
 }

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use yandro_core::config::{OTHERS, list_of};
 use yandro_core::hosts;
-use yandro_core::pki::{Facts, vetted_root};
+use yandro_core::pki::{CertificateFacts, vetted_root};
 use yandro_core::plan::{Change, Failed, Places, Reading, Role, Step, Wish};
 use yandro_core::site::{ListError, ListId, ServerId, Site, SiteList};
 use yandro_core::system::TrustStore;
@@ -15,7 +15,7 @@ use yandro_core::system::nickname;
 
 use super::kept::Kept;
 use super::way::{check_way, is_users, is_users_file};
-use super::{Answer, Asked, State, vetting};
+use super::{Asked, HelperAnswer, PathState, vetting};
 use crate::files;
 use crate::fresh::SystemFresh;
 use crate::machine::Machine;
@@ -42,7 +42,7 @@ pub(super) enum Target {
 /// A change that root's own plan has.
 #[derive(Clone, Debug)]
 pub(super) struct Permit {
-    pub(super) from: State,
+    pub(super) from: PathState,
     pub(super) target: Target,
     /// Certificate and key that the file names: they have to be there, and the caller's.
     pub(super) certificate: Vec<Utf8PathBuf>,
@@ -53,7 +53,7 @@ pub(super) type Permits = BTreeMap<Utf8PathBuf, Permit>;
 
 /// Judges what is asked for; gives what may be done and what not.
 pub(super) fn judge(wish: &Wish, uid: u32, asked: &[Asked]) -> (Permits, Vec<Refusal>) {
-    let mut judge = Judge { wish, uid, permits: Permits::new(), refusals: Vec::new(), left: asked.to_vec() };
+    let mut judge = PermitJudge { wish, uid, permits: Permits::new(), refusals: Vec::new(), left: asked.to_vec() };
     judge.all();
     (judge.permits, judge.refusals)
 }
@@ -75,7 +75,7 @@ enum Unplanned {
     Plan(#[from] Failed),
 }
 
-struct Judge<'w> {
+struct PermitJudge<'w> {
     wish: &'w Wish,
     uid: u32,
     permits: Permits,
@@ -83,13 +83,13 @@ struct Judge<'w> {
     left: Vec<Asked>,
 }
 
-impl Judge<'_> {
+impl PermitJudge<'_> {
     fn all(&mut self) {
         let left = std::mem::take(&mut self.left);
         for asked in left {
             let way = check_way(&asked.path);
             // A folder that isn't there is for the plan to make, and none of root's plans does.
-            let is_missing = way == Err(Answer::Failed { errno: rustix::io::Errno::NOENT.raw_os_error() });
+            let is_missing = way == Err(HelperAnswer::Failed { errno: rustix::io::Errno::NOENT.raw_os_error() });
             if let Err(answer) = way.clone()
                 && !is_missing
             {
@@ -181,10 +181,10 @@ impl Judge<'_> {
             let (path, from, target) = match change {
                 Change::File(change) => {
                     let target = change.after.map_or(Target::Absent, |content| Target::File(content.to_vec()));
-                    (change.path, State::of_file(change.before.as_deref().map(Vec::as_slice)), target)
+                    (change.path, PathState::of_file(change.before.as_deref().map(Vec::as_slice)), target)
                 }
                 Change::Link(change) => {
-                    let from = State::of_link(change.before.as_deref());
+                    let from = PathState::of_link(change.before.as_deref());
                     (change.path, from, change.after.map_or(Target::Absent, Target::Link))
                 }
                 _ => continue,
@@ -229,7 +229,9 @@ impl Judge<'_> {
         let asked = &self.left[at];
         let why = match &written {
             Err(error) => Some(error.to_string()),
-            Ok(after) if asked.from != State::of_file(Some(&now)) || asked.to != State::of_file(Some(after)) => {
+            Ok(after)
+                if asked.from != PathState::of_file(Some(&now)) || asked.to != PathState::of_file(Some(after)) =>
+            {
                 Some("lines outside your own block would change".into())
             }
             Ok(_) => vetting::of_lines(&self.wish.hosts, &hosts::own_lines(&now, &places.list), after),
@@ -252,7 +254,7 @@ impl Judge<'_> {
         for Asked { path, from, to } in roots {
             let present = || files::read_if_there(&path).ok().flatten().unwrap_or_default();
             let text = match &to {
-                State::Absent => String::from_utf8_lossy(&present()).into_owned(),
+                PathState::Absent => String::from_utf8_lossy(&present()).into_owned(),
                 _ => self.wish.root.clone().unwrap_or_default(),
             };
             let target = match (vetted_root(&text, user), &to) {
@@ -260,7 +262,7 @@ impl Judge<'_> {
                     self.refuse(&path, why.to_string());
                     continue;
                 }
-                (Ok(_), State::Absent) => Target::Absent,
+                (Ok(_), PathState::Absent) => Target::Absent,
                 (Ok(pem), _) if is_named_for(&path, &pem) => Target::File(pem.into_bytes()),
                 (Ok(_), _) => {
                     self.refuse(&path, format!("{path} is not the name of this certificate"));
@@ -277,11 +279,11 @@ impl Judge<'_> {
 }
 
 impl Target {
-    pub(super) fn state(&self) -> State {
+    pub(super) fn state(&self) -> PathState {
         match self {
-            Self::Absent => State::Absent,
-            Self::File(content) => State::of_file(Some(content)),
-            Self::Link(target) => State::of_link(Some(target)),
+            Self::Absent => PathState::Absent,
+            Self::File(content) => PathState::of_file(Some(content)),
+            Self::Link(target) => PathState::of_link(Some(target)),
         }
     }
 }
@@ -300,17 +302,17 @@ fn present_hosts(places: &Places) -> Vec<u8> {
 }
 
 fn is_named_for(path: &Utf8Path, pem: &str) -> bool {
-    let certificates = Facts::certificates(pem.as_bytes()).unwrap_or_default();
+    let certificates = CertificateFacts::certificates(pem.as_bytes()).unwrap_or_default();
     certificates.first().is_some_and(|own| path.file_stem() == Some(&nickname(&files::sha256(own))))
 }
 
 /// Whether a change undoes one that the helper made for this user. Restored content is checked again: a site's file may
 /// get only yandro's own directives, or those that it has now; a shared file may only change by switches.
-pub(super) fn is_taken_back(kept: &Kept, uid: u32, path: &Utf8Path, now: &State, to: &State) -> bool {
+pub(super) fn is_taken_back(kept: &Kept, uid: u32, path: &Utf8Path, now: &PathState, to: &PathState) -> bool {
     if !kept.takes_back(uid, path, now, last_written(path), to) {
         return false;
     }
-    let State::File { sha256 } = to else { return true };
+    let PathState::File { sha256 } = to else { return true };
     let machine = Machine::bare();
     if path == machine.places.hosts || TrustStore::of_file(path).is_some() {
         return true;
@@ -342,10 +344,10 @@ pub(super) fn has_own_certificate(permit: &Permit, uid: u32) -> bool {
     permit.certificate.iter().all(|file| is_users_file(file, uid))
 }
 
-fn words(answer: Answer) -> String {
+fn words(answer: HelperAnswer) -> String {
     match answer {
-        Answer::Refused { words } => words,
-        Answer::Failed { errno } => std::io::Error::from_raw_os_error(errno).to_string(),
+        HelperAnswer::Refused { words } => words,
+        HelperAnswer::Failed { errno } => std::io::Error::from_raw_os_error(errno).to_string(),
         _ => String::new(),
     }
 }

@@ -9,7 +9,7 @@ use yandro_core::site::ServerId;
 use super::kept::Kept;
 use super::permits::{Permits, Target, has_own_certificate, is_taken_back, judge, last_written};
 use super::way::check_way;
-use super::{Answer, LONGEST, Request, State, Verb, failed, refused};
+use super::{ControlVerb, HelperAnswer, LONGEST, PathState, Request, failed, refused};
 use crate::caches;
 use crate::changes::ControlError;
 use crate::changes::control::{OnWait, ServerControl as _};
@@ -33,19 +33,19 @@ pub fn serve_privileged(input: impl io::Read, mut output: impl Write, caller: Op
     lock::make();
     // It is only about room on the disk.
     _ = Kept::prune();
-    let mut session = Session { caller: caller.unwrap_or(0), permits: Permits::new(), kept: Kept::read() };
+    let mut session = HelperSession { caller: caller.unwrap_or(0), permits: Permits::new(), kept: Kept::read() };
     let mut input = BufReader::new(input);
     let output = RefCell::new(&mut output);
-    let say = |answer: &Answer| {
+    let say = |answer: &HelperAnswer| {
         let mut line = serde_json::to_vec(answer)?;
         line.push(b'\n');
         let mut output = output.borrow_mut();
         output.write_all(&line)?;
         output.flush()
     };
-    say(&Answer::Ready)?;
+    say(&HelperAnswer::Ready)?;
     // A caller that is gone shows at the next answer.
-    let on_wait = |what: &str| _ = say(&Answer::Waiting { what: what.to_owned() });
+    let on_wait = |what: &str| _ = say(&HelperAnswer::Waiting { what: what.to_owned() });
     loop {
         let mut line = String::new();
         if input.by_ref().take(LONGEST).read_line(&mut line)? == 0 {
@@ -63,20 +63,20 @@ pub fn serve_privileged(input: impl io::Read, mut output: impl Write, caller: Op
 }
 
 /// A session of the helper with one user.
-struct Session {
+struct HelperSession {
     caller: u32,
     permits: Permits,
     kept: Kept,
 }
 
-impl Session {
-    fn answer(&mut self, request: &Request, on_wait: OnWait<'_>) -> Answer {
+impl HelperSession {
+    fn answer(&mut self, request: &Request, on_wait: OnWait<'_>) -> HelperAnswer {
         let done = match request {
             Request::Plan { wish, asked } => {
                 let (permits, refusals) = judge(wish, self.caller, asked);
                 // All or nothing: what is refused in part is not begun.
                 self.permits = if refusals.is_empty() { permits } else { Permits::new() };
-                return if refusals.is_empty() { Answer::Done } else { Answer::Objections { refusals } };
+                return if refusals.is_empty() { HelperAnswer::Done } else { HelperAnswer::Objections { refusals } };
             }
             Request::Change { path, to, tag, in_place } => self.change(path, to, tag, *in_place),
             Request::Clean { path, tag } => self.clean(path, tag),
@@ -89,12 +89,18 @@ impl Session {
         done.unwrap_or_else(|refusal| refusal)
     }
 
-    fn change(&mut self, path: &Utf8Path, to: &State, tag: &str, in_place: bool) -> Result<Answer, Answer> {
+    fn change(
+        &mut self,
+        path: &Utf8Path,
+        to: &PathState,
+        tag: &str,
+        in_place: bool,
+    ) -> Result<HelperAnswer, HelperAnswer> {
         if !is_tag(tag) {
             return Err(refused(format!("`{tag}` is not a tag")));
         }
         check_way(path)?;
-        let now = State::at(path).map_err(|error| failed(&error.source))?;
+        let now = PathState::at(path).map_err(|error| failed(&error.source))?;
         let target = self.target(path, &now, to)?;
         let number = self.kept.begin(self.caller, path, &now, to).map_err(|error| failed(&error))?;
         let answer = carry(path, &target, tag, in_place)?;
@@ -103,7 +109,7 @@ impl Session {
     }
 
     /// The new state of a path: from the plan, or the state before the helper changed it for this user.
-    fn target(&self, path: &Utf8Path, now: &State, to: &State) -> Result<Target, Answer> {
+    fn target(&self, path: &Utf8Path, now: &PathState, to: &PathState) -> Result<Target, HelperAnswer> {
         let planned = self.permits.get(path).filter(|permit| permit.from == *now && permit.target.state() == *to);
         if let Some(permit) = planned {
             if !has_own_certificate(permit, self.caller) {
@@ -117,9 +123,9 @@ impl Session {
             return Err(refused(format!("root's plan does not change {path} like this")));
         }
         match to {
-            State::Absent => Ok(Target::Absent),
-            State::Link { target } => Ok(Target::Link(target.clone())),
-            State::File { sha256 } => {
+            PathState::Absent => Ok(Target::Absent),
+            PathState::Link { target } => Ok(Target::Link(target.clone())),
+            PathState::File { sha256 } => {
                 let content = Kept::content(sha256).map(Target::File);
                 content.ok_or_else(|| refused(format!("what {path} held before is not kept any more")))
             }
@@ -127,12 +133,12 @@ impl Session {
     }
 
     /// Whether a change that this very run made is taken back by it, whatever is in the file.
-    fn is_own_way_back(&self, path: &Utf8Path, now: &State, to: &State) -> bool {
+    fn is_own_way_back(&self, path: &Utf8Path, now: &PathState, to: &PathState) -> bool {
         let permit = self.permits.get(path).filter(|permit| permit.from == *to && permit.target.state() == *now);
         permit.is_some() && self.kept.takes_back(self.caller, path, now, last_written(path), to)
     }
 
-    fn clean(&self, path: &Utf8Path, tag: &str) -> Result<Answer, Answer> {
+    fn clean(&self, path: &Utf8Path, tag: &str) -> Result<HelperAnswer, HelperAnswer> {
         let is_known = self.permits.contains_key(path) || self.kept.knows(self.caller, path);
         if !is_known || !is_tag(tag) {
             return Err(refused(format!("there is no temporary file of this user's for {path}")));
@@ -140,12 +146,12 @@ impl Session {
         check_way(path)?;
         match std::fs::remove_file(files::temporary(path, tag)) {
             Err(error) if error.kind() != io::ErrorKind::NotFound => Err(failed(&error)),
-            _ => Ok(Answer::Done),
+            _ => Ok(HelperAnswer::Done),
         }
     }
 }
 
-fn carry(path: &Utf8Path, target: &Target, tag: &str, in_place: bool) -> Result<Answer, Answer> {
+fn carry(path: &Utf8Path, target: &Target, tag: &str, in_place: bool) -> Result<HelperAnswer, HelperAnswer> {
     match target {
         Target::File(content) => return write(path, content, tag, in_place),
         Target::Link(target) => {
@@ -160,10 +166,10 @@ fn carry(path: &Utf8Path, target: &Target, tag: &str, in_place: bool) -> Result<
             files::sync_folder_of(path).map_err(|error| failed(&error.source))?;
         }
     }
-    Ok(Answer::Done)
+    Ok(HelperAnswer::Done)
 }
 
-fn write(path: &Utf8Path, content: &[u8], tag: &str, in_place: bool) -> Result<Answer, Answer> {
+fn write(path: &Utf8Path, content: &[u8], tag: &str, in_place: bool) -> Result<HelperAnswer, HelperAnswer> {
     let attributes = match Attributes::of(path) {
         Ok(attributes) => attributes,
         Err(_) => Attributes { mode: 0o644, uid: 0, gid: 0, extended: Vec::new() },
@@ -171,13 +177,13 @@ fn write(path: &Utf8Path, content: &[u8], tag: &str, in_place: bool) -> Result<A
     let not_yet = || files::FileError::at(path)(io::Error::other("only in place"));
     let written = files::write(path, content, &attributes, tag, || if in_place { Ok(()) } else { Err(not_yet()) });
     match written {
-        Ok(_) => Ok(Answer::Done),
-        Err(error) if !in_place && error.source.raw_os_error().is_none() => Ok(Answer::OnlyInPlace),
+        Ok(_) => Ok(HelperAnswer::Done),
+        Err(error) if !in_place && error.source.raw_os_error().is_none() => Ok(HelperAnswer::OnlyInPlace),
         Err(error) => Err(failed(&error.source)),
     }
 }
 
-fn control(id: ServerId, verb: Verb, on_wait: OnWait<'_>) -> Result<Answer, ControlError> {
+fn control(id: ServerId, verb: ControlVerb, on_wait: OnWait<'_>) -> Result<HelperAnswer, ControlError> {
     let known = if id.is_configured() { Control::of_known(id) } else { None };
     let server = known.ok_or_else(|| {
         ControlError::Said(format!(
@@ -186,17 +192,17 @@ fn control(id: ServerId, verb: Verb, on_wait: OnWait<'_>) -> Result<Answer, Cont
         ))
     })?;
     match verb {
-        Verb::Test => server.test(),
-        Verb::Reload => server.reload(on_wait),
-        Verb::StartOrReload => return server.start_or_reload(on_wait).map(Answer::Server),
-        Verb::Start => server.start(on_wait),
-        Verb::Stop => server.stop(on_wait),
+        ControlVerb::Test => server.test(),
+        ControlVerb::Reload => server.reload(on_wait),
+        ControlVerb::StartOrReload => return server.start_or_reload(on_wait).map(HelperAnswer::Server),
+        ControlVerb::Start => server.start(on_wait),
+        ControlVerb::Stop => server.stop(on_wait),
     }
-    .map(|()| Answer::Done)
+    .map(|()| HelperAnswer::Done)
 }
 
-fn answered(done: Result<(), ProgramError>) -> Answer {
-    done.map_or_else(|error| refused(error.to_string()), |()| Answer::Done)
+fn answered(done: Result<(), ProgramError>) -> HelperAnswer {
+    done.map_or_else(|error| refused(error.to_string()), |()| HelperAnswer::Done)
 }
 
 fn is_tag(tag: &str) -> bool {

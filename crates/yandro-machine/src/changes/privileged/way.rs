@@ -5,11 +5,11 @@ use std::os::unix::fs::MetadataExt as _;
 use camino::{Utf8Component, Utf8Path};
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, fstat, openat, statat};
 
-use super::{Answer, failed, refused};
+use super::{HelperAnswer, failed, refused};
 
 /// Checks that every folder on the path belongs to root, is not a link, and can't be written by others. At its end may
 /// be a regular file, a link or nothing.
-pub(super) fn check_way(path: &Utf8Path) -> Result<(), Answer> {
+pub(super) fn check_way(path: &Utf8Path) -> Result<(), HelperAnswer> {
     let faulty = |errno: rustix::io::Errno| failed(&errno.into());
     let flags = OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::PATH;
     let mut folder = rustix::fs::open("/", flags, Mode::empty()).map_err(faulty)?;
@@ -66,7 +66,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = Utf8Path::from_path(folder.path()).unwrap().join("hosts");
         // The system's folder for temporary files is everybody's.
-        assert!(matches!(check_way(&path), Err(Answer::Refused { .. })), "{path}");
+        assert!(matches!(check_way(&path), Err(HelperAnswer::Refused { .. })), "{path}");
         assert_eq!(check_way(Utf8Path::new("/etc/hosts")), Ok(()));
         for path in ["etc/hosts", "/etc/../etc/hosts", "/etc/h\nosts", "/", ""] {
             assert!(check_way(Utf8Path::new(path)).is_err(), "{path}");

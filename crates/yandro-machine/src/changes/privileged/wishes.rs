@@ -6,7 +6,7 @@ use yandro_core::plan::{Change, ChangeSet, Role, Step, Wish};
 use yandro_core::site::ServerId;
 
 use super::permits::{Refusal, judge};
-use super::{Asked, State};
+use super::{Asked, PathState};
 use crate::files;
 use crate::machine::Machine;
 
@@ -15,14 +15,14 @@ pub(in crate::changes) fn asked(set: &ChangeSet, paths: &[Utf8PathBuf]) -> Vec<A
     let of = |step: &Step| match &step.change {
         Change::File(change) => {
             let state = |content: &Option<_>| {
-                State::of_file(content.as_ref().map(|content: &yandro_core::plan::Content| content.as_slice()))
+                PathState::of_file(content.as_ref().map(|content: &yandro_core::plan::FileContent| content.as_slice()))
             };
             Some(Asked { path: change.path.clone(), from: state(&change.before), to: state(&change.after) })
         }
         Change::Link(change) => Some(Asked {
             path: change.path.clone(),
-            from: State::of_link(change.before.as_deref()),
-            to: State::of_link(change.after.as_deref()),
+            from: PathState::of_link(change.before.as_deref()),
+            to: PathState::of_link(change.after.as_deref()),
         }),
         _ => None,
     };

@@ -41,7 +41,7 @@ fn site() -> Site {
 
 /// Asks such a server for the page and the proof of a site; it may end each connection behind its first answer.
 fn fetched(
-    evidence: &Evidence,
+    evidence: &ProofEvidence,
     is_short: bool,
     answer: impl Fn(&str, &str) -> Page + Clone + Send + Sync + 'static,
 ) -> Pages {
@@ -51,11 +51,11 @@ fn fetched(
         let anew = || async {
             let (here, there) = tokio::io::duplex(1 << 16);
             tokio::spawn(serve(there, is_short, answer.clone()));
-            Session::open(here, within).await
+            HttpSession::open(here, within).await
         };
         let session = anew().await.unwrap();
         let (site, name) = (site(), HostName::parse("saltmarsh.test").unwrap());
-        let asked = Asked { name: &name, site: &site, scheme: "https", evidence, within };
+        let asked = AskedPage { name: &name, site: &site, scheme: "https", evidence, within };
         fetch(session, &asked, anew).await
     })
 }
@@ -90,7 +90,7 @@ proptest! {
                 }
             }
         };
-        let pages = fetched(&Evidence::None(Proof::UpstreamUnseen), is_short, move |path, cookies| {
+        let pages = fetched(&ProofEvidence::None(Proof::UpstreamUnseen), is_short, move |path, cookies| {
             let path = path.trim_start_matches('/').parse().unwrap_or(0);
             let cookie = (setter == Some(path)).then_some("tide=low");
             match next(path, cookies.contains("tide=low")) {
@@ -113,7 +113,7 @@ fn the_proof_goes_around_a_projects_own_rules() {
     let root = Utf8Path::from_path(folder.path()).unwrap().to_owned();
     let file = |root: &Utf8Path, path: &str| std::fs::read(root.join(path.trim_start_matches('/')));
     let with = |rule: fn(&str) -> Option<Page>| {
-        let (evidence, root) = (Evidence::File(ProofFile::put(&root).unwrap()), root.clone());
+        let (evidence, root) = (ProofEvidence::File(ProofFile::put(&root).unwrap()), root.clone());
         let answer = move |path: &str, _: &str| {
             let of_file = || match file(&root, path) {
                 Ok(body) => (200, None, None, body),

@@ -2,7 +2,7 @@
 
 use core::net::{IpAddr, Ipv6Addr};
 
-use super::{Configuration, Event, EventKind, Place};
+use super::{Event, EventKind, HttpdRun, Place};
 use crate::host_port::{HostPort, in_brackets};
 
 /// One `Listen` directive.
@@ -40,7 +40,7 @@ impl Listen {
     }
 }
 
-impl Configuration {
+impl HttpdRun {
     /// Every `Listen` directive, in order.
     pub fn listens(&self) -> Vec<Listen> {
         let directives = self.events.iter().filter(|event| event.kind == EventKind::Directive && event.is("Listen"));
@@ -72,7 +72,7 @@ mod tests {
                 arguments: vec![argument.into(), "http".into()],
                 place: Place { file: "ports.conf".into(), line: 1 },
             };
-            let listens = Configuration { events: vec![event], ..Configuration::default() }.listens();
+            let listens = HttpdRun { events: vec![event], ..HttpdRun::default() }.listens();
             assert_eq!((listens[0].takes_in(v4, 80), listens[0].takes_in(v6, 80)), (takes_v4, takes_v6), "{argument}");
         }
     }

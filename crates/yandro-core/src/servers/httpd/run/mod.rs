@@ -58,7 +58,7 @@ impl Event {
 
 /// A configuration that was run through.
 #[derive(Clone, Debug, Default)]
-pub struct Configuration {
+pub struct HttpdRun {
     /// What counts, in order.
     pub events: Vec<Event>,
     /// The files that were read, in the order of their first reading.
@@ -73,10 +73,10 @@ pub struct Configuration {
     pub fault: Option<ConfigFault>,
 }
 
-impl Configuration {
+impl HttpdRun {
     /// Runs through the configuration of `start`.
     pub fn run(start: &Start, files: &dyn Files) -> Self {
-        walk::Walk::new(start, files).finish(&start.main)
+        walk::HttpdWalk::new(start, files).finish(&start.main)
     }
 
     /// The directives of this name beyond all sections: those of the main server.

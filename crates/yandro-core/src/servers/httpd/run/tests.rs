@@ -44,7 +44,7 @@ fn start() -> Start {
 }
 
 fn listed(files: &[(&str, &str)]) -> String {
-    let done = Configuration::run(&start(), &Memory::of(files));
+    let done = HttpdRun::run(&start(), &Memory::of(files));
     let lines = done.events.iter().map(|event| {
         let sign = match event.kind {
             EventKind::Directive => "",
@@ -115,7 +115,7 @@ fn faults_end_the_run_and_have_a_place() {
             "/etc/httpd/httpd.conf:1: the file begins with a byte order mark, which the server refuses",
         ),
     ] {
-        let done = Configuration::run(&start(), &Memory::of(&[("/etc/httpd/httpd.conf", main)]));
+        let done = HttpdRun::run(&start(), &Memory::of(&[("/etc/httpd/httpd.conf", main)]));
         assert_eq!(done.fault.map(|fault| fault.to_string()).as_deref(), Some(fault), "{main:?}");
     }
 }
@@ -123,7 +123,7 @@ fn faults_end_the_run_and_have_a_place() {
 #[test]
 fn names_that_collide_are_found() {
     let main = "<VirtualHost *:80>\nServerName a.test\n</VirtualHost>\n<VirtualHost _default_:80 *:81>\nServerName b.test\nServerAlias A.test\n</VirtualHost>\n";
-    let done = Configuration::run(&start(), &Memory::of(&[("/etc/httpd/httpd.conf", main)]));
+    let done = HttpdRun::run(&start(), &Memory::of(&[("/etc/httpd/httpd.conf", main)]));
     let hosts = done.virtual_hosts();
     let answering = by_address(&hosts);
     assert_eq!(answering.iter().map(|own| own.address.as_str()).collect::<Vec<_>>(), ["*:80", "*:81"]);
@@ -135,6 +135,6 @@ fn names_that_collide_are_found() {
 proptest! {
     #[test]
     fn nothing_panics(text in r#"([<>/ "'\\#a\r\n\t=*${}]|VirtualHost|</VirtualHost>|IfModule|Macro|Use a|Include \*|Define a){0,60}"#) {
-        Configuration::run(&start(), &Memory::of(&[("/etc/httpd/httpd.conf", &text)])).virtual_hosts();
+        HttpdRun::run(&start(), &Memory::of(&[("/etc/httpd/httpd.conf", &text)])).virtual_hosts();
     }
 }

@@ -2,11 +2,11 @@
 
 use core::net::Ipv6Addr;
 
-use super::{Configuration, Event, EventKind};
+use super::{Event, EventKind, HttpdRun};
 use crate::config::VirtualHost;
 use crate::host_port::{HostPort, in_brackets};
 
-impl Configuration {
+impl HttpdRun {
     /// Every virtual host, in order.
     pub fn virtual_hosts(&self) -> Vec<VirtualHost> {
         let mut found: Vec<VirtualHost> = Vec::new();

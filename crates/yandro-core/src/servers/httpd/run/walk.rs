@@ -6,7 +6,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 
 use super::condition::{names_of_built_in, names_of_loaded, version_matches};
 use super::macros::Macro;
-use super::{ConfigFault, Configuration, Event, EventKind, Files, Place, Start};
+use super::{ConfigFault, Event, EventKind, Files, HttpdRun, Place, Start};
 use crate::config::files_of;
 use crate::httpd::parse::{logical_lines, words};
 use crate::source::{self, Excerpt};
@@ -15,13 +15,13 @@ use crate::source::{self, Excerpt};
 const DEEPEST: usize = 128;
 
 /// A line as it is read: joined, trimmed, up to a NUL.
-struct Line {
+struct ConfigLine {
     text: String,
     number: usize,
 }
 
 /// A section that is open.
-struct Open {
+struct OpenSection {
     name: String,
     place: Place,
     /// Whether it is a condition, which leaves no trace of its own.
@@ -35,25 +35,25 @@ enum Missing {
     IsFine,
 }
 
-pub(super) struct Walk<'a> {
+pub(super) struct HttpdWalk<'a> {
     files: &'a dyn Files,
     version: [u32; 3],
     modules: BTreeSet<String>,
     defines: BTreeSet<String>,
     variables: BTreeMap<String, String>,
     macros: BTreeMap<String, Macro>,
-    open: Vec<Open>,
+    open: Vec<OpenSection>,
     depth: usize,
     /// The files that were read.
     seen: HashSet<String>,
-    done: Configuration,
+    done: HttpdRun,
 }
 
-type Step = Result<(), ConfigFault>;
+type Walked = Result<(), ConfigFault>;
 
-impl<'a> Walk<'a> {
+impl<'a> HttpdWalk<'a> {
     pub(super) fn new(start: &Start, files: &'a dyn Files) -> Self {
-        let done = Configuration { server_root: start.report.root.clone(), ..Configuration::default() };
+        let done = HttpdRun { server_root: start.report.root.clone(), ..HttpdRun::default() };
         Self {
             files,
             version: start.report.version,
@@ -68,7 +68,7 @@ impl<'a> Walk<'a> {
         }
     }
 
-    pub(super) fn finish(mut self, main: &Utf8Path) -> Configuration {
+    pub(super) fn finish(mut self, main: &Utf8Path) -> HttpdRun {
         let place = Place { file: main.to_string(), line: 1 };
         self.done.fault = match self.files.read(main) {
             Some(bytes) => self.file(main, &bytes).err(),
@@ -83,7 +83,7 @@ impl<'a> Walk<'a> {
         self.done
     }
 
-    fn file(&mut self, path: &Utf8Path, bytes: &[u8]) -> Step {
+    fn file(&mut self, path: &Utf8Path, bytes: &[u8]) -> Walked {
         let file = path.to_string();
         if self.seen.insert(file.clone()) {
             self.done.files.push(path.to_owned());
@@ -92,18 +92,18 @@ impl<'a> Walk<'a> {
             let message = "the file begins with a byte order mark, which the server refuses";
             return Err(ConfigFault::new(Place { file, line: 1 }, message));
         }
-        let lines: Vec<Line> = logical_lines(bytes)
+        let lines: Vec<ConfigLine> = logical_lines(bytes)
             .map(|logical| {
                 let text = logical.text(bytes);
                 let end = text.iter().position(|byte| *byte == 0).unwrap_or(text.len());
                 let text = String::from_utf8_lossy(&text[..end]).trim_ascii().to_owned();
-                Line { text, number: logical.last_line }
+                ConfigLine { text, number: logical.last_line }
             })
             .collect();
         self.lines(&file, &lines)
     }
 
-    fn lines(&mut self, file: &str, lines: &[Line]) -> Step {
+    fn lines(&mut self, file: &str, lines: &[ConfigLine]) -> Walked {
         let outer = self.open.len();
         let mut at = 0;
         while at < lines.len() {
@@ -135,7 +135,7 @@ impl<'a> Walk<'a> {
         }
     }
 
-    fn close(&mut self, name: &str, place: &Place, outer: usize) -> Step {
+    fn close(&mut self, name: &str, place: &Place, outer: usize) -> Walked {
         let fault = |message: String| Err(ConfigFault::new(place.clone(), message));
         let is_outer = self.open.len() <= outer;
         let Some(open) = self.open.pop_if(|_| !is_outer) else {
@@ -156,7 +156,7 @@ impl<'a> Walk<'a> {
         name: &str,
         arguments: Vec<String>,
         place: Place,
-        lines: &[Line],
+        lines: &[ConfigLine],
         at: usize,
     ) -> Result<usize, ConfigFault> {
         let lower = name.to_ascii_lowercase();
@@ -177,7 +177,7 @@ impl<'a> Walk<'a> {
         if !is_condition {
             self.event(EventKind::Open, name.to_owned(), arguments, place.clone());
         }
-        self.open.push(Open { name: name.to_owned(), place, is_condition });
+        self.open.push(OpenSection { name: name.to_owned(), place, is_condition });
         Ok(at)
     }
 
@@ -204,7 +204,7 @@ impl<'a> Walk<'a> {
         self.macros.insert(name.clone(), Macro { name, parameters: arguments, body, defined });
     }
 
-    fn directive(&mut self, name: String, arguments: Vec<String>, place: Place) -> Step {
+    fn directive(&mut self, name: String, arguments: Vec<String>, place: Place) -> Walked {
         let first = arguments.first().cloned().unwrap_or_default();
         match name.to_ascii_lowercase().as_str() {
             "define" => {
@@ -233,7 +233,7 @@ impl<'a> Walk<'a> {
         Ok(())
     }
 
-    fn include(&mut self, path: &str, place: &Place, missing: Missing) -> Step {
+    fn include(&mut self, path: &str, place: &Place, missing: Missing) -> Walked {
         let fault = |message: String| ConfigFault::new(place.clone(), message);
         if self.depth >= DEEPEST {
             return Err(fault("includes are nested too deep: does a file include itself?".into()));
@@ -253,7 +253,7 @@ impl<'a> Walk<'a> {
         Ok(())
     }
 
-    fn use_macro(&mut self, arguments: &[String], place: &Place) -> Step {
+    fn use_macro(&mut self, arguments: &[String], place: &Place) -> Walked {
         let fault = |message: String| ConfigFault::new(place.clone(), message);
         let name = arguments.first().map_or("", String::as_str);
         let known = self.macros.get(&name.to_ascii_lowercase()).cloned();
@@ -262,9 +262,9 @@ impl<'a> Walk<'a> {
             return Err(fault(format!("the macro `{name}` takes {} arguments", own.parameters.len())));
         }
         let file = format!("macro '{}' {} used on line {} of \"{}\"", own.name, own.defined, place.line, place.file);
-        let lines: Vec<Line> = (1..)
+        let lines: Vec<ConfigLine> = (1..)
             .zip(own.with(&arguments[1..]))
-            .map(|(number, text)| Line { text: text.trim_ascii().to_owned(), number })
+            .map(|(number, text)| ConfigLine { text: text.trim_ascii().to_owned(), number })
             .collect();
         self.depth += 1;
         self.lines(&file, &lines)?;
@@ -318,7 +318,7 @@ fn section_arguments(text: &str) -> Vec<String> {
 }
 
 /// Passes over a section that doesn't count, unread but for the tags in it; gives the line after it.
-fn skipped(name: &str, lines: &[Line], mut at: usize) -> Option<usize> {
+fn skipped(name: &str, lines: &[ConfigLine], mut at: usize) -> Option<usize> {
     let mut open = vec![name.to_owned()];
     while let Some(line) = lines.get(at) {
         at += 1;
@@ -336,8 +336,8 @@ fn skipped(name: &str, lines: &[Line], mut at: usize) -> Option<usize> {
 }
 
 /// The lines up to the closing tag of this name, whatever they hold, and the line after it.
-fn raw_body(name: &str, lines: &[Line], start: usize) -> Option<(Vec<String>, usize)> {
-    let tag = |line: &Line, mark: &str| {
+fn raw_body(name: &str, lines: &[ConfigLine], start: usize) -> Option<(Vec<String>, usize)> {
+    let tag = |line: &ConfigLine, mark: &str| {
         let first = first_word(&line.text);
         first.strip_prefix(mark).is_some_and(|rest| rest.trim_end_matches('>').eq_ignore_ascii_case(name))
     };
