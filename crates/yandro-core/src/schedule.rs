@@ -3,6 +3,8 @@
 
 use camino::Utf8Path;
 
+use crate::shell;
+
 /// What runs, and as whom.
 #[derive(Clone, Copy, Debug)]
 pub struct Job<'a> {
@@ -42,7 +44,7 @@ impl Job<'_> {
     /// A file for cron's folder of further tables, whose lines name a user.
     pub fn cron_file(&self, user: &str) -> String {
         // A percent sign ends the command there.
-        let words: Vec<String> = self.command.iter().map(|word| shell_word(word).replace('%', "\\%")).collect();
+        let words: Vec<String> = self.command.iter().map(|word| shell::word(word).replace('%', "\\%")).collect();
         let environment: String = self.environment.iter().map(|(name, value)| format!("{name}={value}\n")).collect();
         format!("# {}\n{environment}17 9 * * * {user} {}\n", self.title, words.join(" "))
     }
@@ -51,13 +53,6 @@ impl Job<'_> {
 /// Where the timer is for somebody to find, below the folder of units.
 pub fn wanted_link(units: &Utf8Path) -> camino::Utf8PathBuf {
     units.join("timers.target.wants").join(format!("{NAME}.timer"))
-}
-
-/// A word of a shell's line: between single quotes nothing but these means something.
-fn shell_word(word: &str) -> String {
-    let is_plain =
-        !word.is_empty() && word.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"/._-%=+,:@".contains(&byte));
-    if is_plain { word.to_owned() } else { format!("'{}'", word.replace('\'', r"'\''")) }
 }
 
 /// A word of a unit's line: in quotes, with what means something there escaped.

@@ -22,7 +22,7 @@ impl Shell {
     /// which no file or name of ours has, would not survive everywhere.
     pub fn set(self, name: &str, value: &str) -> String {
         match self {
-            Self::Sh => format!("export {name}='{}'", value.replace('\'', r"'\''")),
+            Self::Sh => format!("export {name}={}", single_quoted(value)),
             Self::Fish => format!("set -gx {name} '{}'", value.replace('\\', r"\\").replace('\'', r"\'")),
             Self::PowerShell => format!("$env:{name} = '{}'", value.replace('\'', "''")),
             Self::Dotenv => format!("{name}=\"{}\"", in_quotes(value)),
@@ -41,11 +41,17 @@ fn in_quotes(value: &str) -> String {
     escaped(value, &['"', '\\', '$'])
 }
 
-/// A word as a POSIX shell takes it for one.
+/// A word as a POSIX shell takes it for one, typed or in a script. Everything but plain characters is quoted:
+/// `shell_words::quote` leaves `!` and braces bare, which bash reads when they are typed.
 pub fn word(text: &str) -> String {
     let is_plain =
         !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"/._-+:@=,".contains(&byte));
-    if is_plain { text.to_owned() } else { format!("'{}'", text.replace('\'', r"'\''")) }
+    if is_plain { text.to_owned() } else { single_quoted(text) }
+}
+
+/// Between single quotes nothing but these means something (POSIX.1-2024, Shell Command Language, section 2.2.2).
+fn single_quoted(text: &str) -> String {
+    format!("'{}'", text.replace('\'', r"'\''"))
 }
 
 #[cfg(test)]
