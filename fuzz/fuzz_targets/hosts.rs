@@ -3,10 +3,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use yandro_core::hosts::{LintContext, Mapping, Multi, TakeOver, drop_names, lint, mended, point, remove_lines, set_line};
-use yandro_core::name::HostName;
-use yandro_core::site::{ListId, SiteList};
-use yandro_core::system::Surroundings;
+use yandro_core::{HostName, LintContext, ListId, Mapping, Multi, SiteList, Surroundings, TakeOver, drop_hosts_names, lint_hosts, mended_hosts, point_name, remove_hosts_lines, set_hosts_line};
 
 fuzz_target!(|bytes: &[u8]| {
     let name = |text: &str| HostName::parse(text).expect("it is a name");
@@ -17,13 +14,13 @@ fuzz_target!(|bytes: &[u8]| {
     };
     // What is taken for yandro's own may be changed.
     let is_ours = |text: &[u8]| text.windows(6).any(|part| part == b"yandro");
-    if let Ok(pointed) = point(bytes, &list, &site, &[], TakeOver::Yes) {
+    if let Ok(pointed) = point_name(bytes, &list, &site, &[], TakeOver::Yes) {
         if !is_ours(bytes) {
-            assert_eq!(&*drop_names(&pointed, &list, &site.names), bytes);
+            assert_eq!(&*drop_hosts_names(&pointed, &list, &site.names), bytes);
         }
     }
-    if let Ok(set) = set_line(bytes, &name("c.test"), "10.0.0.1".parse().expect("it is one")) {
-        _ = remove_lines(&set, &name("c.test"));
+    if let Ok(set) = set_hosts_line(bytes, &name("c.test"), "10.0.0.1".parse().expect("it is one")) {
+        _ = remove_hosts_lines(&set, &name("c.test"));
     }
     let sites = SiteList::default();
     let context = LintContext {
@@ -34,6 +31,6 @@ fuzz_target!(|bytes: &[u8]| {
         surroundings: &Surroundings::default(),
         path: "/etc/hosts",
     };
-    lint(bytes, &context);
-    mended(bytes, &context);
+    lint_hosts(bytes, &context);
+    mended_hosts(bytes, &context);
 });

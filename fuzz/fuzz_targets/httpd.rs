@@ -5,9 +5,7 @@
 
 use camino::Utf8Path;
 use libfuzzer_sys::fuzz_target;
-use yandro_core::httpd::run::{Configuration, Files, ServerReport, Start, by_address};
-use yandro_core::config::{Journal, Node};
-use yandro_core::httpd::{Needs, Shared, parse};
+use yandro_core::{FileOwner, Files, HttpdRun, Scheme, HttpdShared, Journal, Needs, Node, ServerReport, Start, by_address, parse_httpd};
 
 struct One<'a>(&'a [u8]);
 
@@ -43,7 +41,7 @@ fn check(nodes: &[Node], bytes: &[u8]) {
 }
 
 fuzz_target!(|bytes: &[u8]| {
-    if let Ok(tree) = parse(bytes) {
+    if let Ok(tree) = parse_httpd(bytes) {
         check(&tree.nodes, bytes);
     }
     let start = Start {
@@ -52,15 +50,15 @@ fuzz_target!(|bytes: &[u8]| {
         environment: [("LOGS".to_owned(), "/l".to_owned())].into(),
         defines: Vec::new(),
     };
-    let done = Configuration::run(&start, &One(bytes));
+    let done = HttpdRun::run(&start, &One(bytes));
     for at in by_address(&done.virtual_hosts()) {
         at.collisions();
     }
     // What is switched on for a site goes back to the byte.
-    let shared = Shared::of(start, &One(bytes), |_| false);
+    let shared = HttpdShared::of(start, &One(bytes), |_| FileOwner::Other);
     let needs = Needs {
         modules: &["ssl", "rewrite"],
-        ports: &[(80, false), (443, true)],
+        ports: &[(80, Scheme::Http), (443, Scheme::Https)],
         address: std::net::Ipv4Addr::LOCALHOST.into(),
         sites: Utf8Path::new("/c/d/yandro-*.conf"),
     };

@@ -5,8 +5,7 @@
 
 use camino::Utf8Path;
 use libfuzzer_sys::fuzz_target;
-use yandro_core::config::{Files, Journal, Node};
-use yandro_core::nginx::{Shared, parse, run::Configuration};
+use yandro_core::{Files, Journal, NginxRun, NginxShared, Node, parse_nginx};
 
 struct One<'a>(&'a [u8]);
 
@@ -42,14 +41,14 @@ fn check(nodes: &[Node], bytes: &[u8]) {
 }
 
 fuzz_target!(|bytes: &[u8]| {
-    if let Ok(tree) = parse(bytes) {
+    if let Ok(tree) = parse_nginx(bytes) {
         check(&tree.nodes, bytes);
     }
-    let done = Configuration::run(Utf8Path::new("/c/main"), &One(bytes));
+    let done = NginxRun::run(Utf8Path::new("/c/main"), &One(bytes));
     for at in done.answering() {
         at.collisions();
     }
-    let shared = Shared::of(Utf8Path::new("/c/main"), &One(bytes));
+    let shared = NginxShared::of(Utf8Path::new("/c/main"), &One(bytes));
     if let Some((text, journal)) = shared.include(Utf8Path::new("/c/sites/yandro-*.conf")) {
         let journal = Journal::read(journal.comment().as_bytes());
         assert_eq!(journal.taken_back(Utf8Path::new("/c/main"), &text), bytes);

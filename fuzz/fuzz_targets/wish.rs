@@ -5,11 +5,7 @@
 
 use camino::Utf8Path;
 use libfuzzer_sys::fuzz_target;
-use yandro_core::config::{ServerTraits, SiteFiles, Variable, site_file};
-use yandro_core::hosts::{own_lines, with_own_lines};
-use yandro_core::pki::vetted_root;
-use yandro_core::plan::Wish;
-use yandro_core::site::{ListId, ServerKind, Site, SiteList};
+use yandro_core::{ListId, ServerKind, ServerTraits, Site, SiteFiles, SiteList, Variable, Wish, own_hosts_lines, site_file, vetted_root, with_own_hosts_lines};
 
 const HOSTS: &[u8] = b"127.0.0.1 localhost\n10.0.0.1 nas\n";
 
@@ -31,11 +27,11 @@ fn check(site: &Site, kind: ServerKind) {
     if files.check(&site.serving).is_err() {
         return;
     }
-    let written = site_file(kind.dialect(), None, None, (site, &files)).expect("nothing stands in the way");
+    let written = site_file(kind.software().dialect(), None, None, (site, &files)).expect("nothing stands in the way");
     assert_eq!(kind.foreign_directives(&written), Some(Vec::new()));
-    let tree = kind.dialect().parse(&written).expect("it is read back");
+    let tree = kind.software().dialect().parse(&written).expect("it is read back");
     let folder = site.serving.logs.folder().map_or("/var/log/server", |folder| folder.as_str());
-    for host in tree.all(kind.dialect().host()) {
+    for host in tree.all(kind.software().dialect().host()) {
         for log in ["CustomLog", "ErrorLog", "access_log", "error_log"].into_iter().flat_map(|name| host.directives(name)) {
             let path = log.values().next().unwrap_or_default();
             assert!(matches!(path, "/dev/null" | "off") || path.starts_with(&format!("{folder}/{}-", site.name)), "{path}");
@@ -47,15 +43,15 @@ fuzz_target!(|bytes: &[u8]| {
     let Ok(wish) = serde_json::from_slice::<Wish>(bytes) else { return };
     for list in [&wish.before, &wish.after] {
         for site in SiteList::parse(list).unwrap_or_default().sites {
-            ServerKind::ALL.into_iter().for_each(|kind| check(&site, kind));
+            ServerKind::ALL.into_iter().for_each(|kind| check(&site, *kind));
         }
     }
     let list = ListId::new("ada", Utf8Path::new("/home/ada/.config/yandro/sites.toml"));
-    if let Ok(text) = with_own_lines(HOSTS, &list, &wish.hosts) {
+    if let Ok(text) = with_own_hosts_lines(HOSTS, &list, &wish.hosts) {
         assert!(text.starts_with(HOSTS));
-        let names = |lines: &[yandro_core::hosts::OwnLine]| lines.iter().map(|line| (line.address, line.names.clone())).collect::<Vec<_>>();
-        assert_eq!(names(&own_lines(&text, &list)), names(&wish.hosts));
-        assert_eq!(with_own_lines(&text, &list, &[]).as_deref(), Ok(HOSTS));
+        let names = |lines: &[yandro_core::OwnLine]| lines.iter().map(|line| (line.address, line.names.clone())).collect::<Vec<_>>();
+        assert_eq!(names(&own_hosts_lines(&text, &list)), names(&wish.hosts));
+        assert_eq!(with_own_hosts_lines(&text, &list, &[]).as_deref(), Ok(HOSTS));
     }
     if let Some(root) = &wish.root {
         _ = vetted_root(root, "ada");

@@ -1,12 +1,12 @@
 //! Commands for root as they can be pasted: sudo finds no program that cargo installed, so they name its path.
 
-use yandro_core::shell::word;
+use yandro_core::shell_word;
 
 /// The command that runs this very program as root with these arguments, as it can be pasted.
 pub(crate) fn as_root(arguments: &[&str]) -> String {
     let program = std::env::current_exe().unwrap_or_else(|_| "yandro".into());
     let program = program.to_string_lossy();
-    let words = ["sudo", &program].into_iter().chain(arguments.iter().copied()).map(word);
+    let words = ["sudo", &program].into_iter().chain(arguments.iter().copied()).map(shell_word);
     words.collect::<Vec<_>>().join(" ")
 }
 

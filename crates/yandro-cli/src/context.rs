@@ -8,13 +8,11 @@ use std::net::IpAddr;
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
-use yandro_core::site::{DEFAULT_ADDRESS, ServerId, ServerKind, Site, SiteList};
-use yandro_machine::changes::{self, Lock, ServerControl};
-use yandro_machine::keys::Keys;
-use yandro_machine::observe::{self, Observer};
-use yandro_machine::servers::{Control, Found, Present, Registry};
-use yandro_machine::settings::{self, Settings};
-use yandro_machine::{Environment, Machine, network};
+use yandro_core::{DEFAULT_ADDRESS, ServerId, ServerKind, Site, SiteList};
+use yandro_machine::{
+    Control, Environment, Found, Keys, Lock, Machine, Observer, Present, Registry, ServerControl, Settings, changes,
+    network, observe, settings,
+};
 
 use crate::args::Global;
 use crate::error::{CommandError, NO_SERVER};

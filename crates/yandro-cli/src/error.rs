@@ -2,18 +2,11 @@
 
 use std::fmt;
 
-use yandro_core::hosts::EditError;
-use yandro_core::name::{HostName, NameError};
-use yandro_core::pki::PkiError;
-use yandro_core::plan::{Failed, PlanError};
-use yandro_core::site::{ServerId, ServerNameError};
-use yandro_machine::MachineError;
-use yandro_machine::changes::{CarryOutError, LockError, PutBackError, Refusal, StepFailure};
-use yandro_machine::files::FileError;
-use yandro_machine::looking::LookError;
-use yandro_machine::observe::ObserveError;
-use yandro_machine::ports;
-use yandro_machine::settings::SettingsError;
+use yandro_core::{EditError, HostName, NameError, PkiError, PlanError, PlanFailure, ServerId, ServerNameError};
+use yandro_machine::{
+    CarryOutError, FileError, LockError, LookError, MachineError, ObserveError, PutBackError, Refusal, SettingsError,
+    StepFailure, ports,
+};
 
 use crate::as_root::{as_root, this_as_root};
 
@@ -189,9 +182,9 @@ impl From<PkiError> for CommandError {
     }
 }
 
-impl From<Failed> for CommandError {
-    fn from(failed: Failed) -> Self {
-        let Failed { site, error } = failed;
+impl From<PlanFailure> for CommandError {
+    fn from(failed: PlanFailure) -> Self {
+        let PlanFailure { site, error } = failed;
         let mut command = Self::from(*error);
         if let Some(name) = site {
             command.message = format!("the site `{name}`: {}", command.message);

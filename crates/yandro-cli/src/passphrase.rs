@@ -2,9 +2,8 @@
 //! which every user of the machine can see and the shell remembers.
 
 use camino::Utf8Path;
-use yandro_core::pki::Key;
-use yandro_machine::keys::Keys;
-use yandro_machine::{Machine, files};
+use yandro_core::Key;
+use yandro_machine::{Keys, Machine, files};
 use zeroize::Zeroizing;
 
 use crate::error::CommandError;

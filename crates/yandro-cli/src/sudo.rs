@@ -4,8 +4,7 @@ use std::io::Write as _;
 use std::process::Command;
 
 use camino::Utf8PathBuf;
-use yandro_machine::changes::{Escalate, Reach};
-use yandro_machine::{Machine, process};
+use yandro_machine::{Escalate, Machine, Reach, process};
 
 use crate::view::plain;
 

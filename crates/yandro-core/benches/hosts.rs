@@ -2,8 +2,9 @@
 
 use divan::Bencher;
 use divan::counter::BytesCount;
-use yandro_core::hosts::{Family, HostsFile, Mapping, Multi, TakeOver, drop_names, point, rows};
-use yandro_core::name::HostName;
+use yandro_core::{
+    AddressFamily, HostName, HostsFile, Mapping, Multi, TakeOver, drop_hosts_names, hosts_rows, point_name,
+};
 
 #[global_allocator]
 static ALLOCATIONS: divan::AllocProfiler = divan::AllocProfiler::system();
@@ -45,7 +46,7 @@ fn all_entries(bencher: Bencher<'_, '_>) {
 #[divan::bench]
 fn one_lookup(bencher: Bencher<'_, '_>) {
     let name = name("saltmarsh.test");
-    measure(bencher, |text| HostsFile::parse(text).lookup(&name, Family::Any, Multi::On));
+    measure(bencher, |text| HostsFile::parse(text).lookup(&name, AddressFamily::Any, Multi::On));
 }
 
 #[divan::bench]
@@ -53,7 +54,7 @@ fn one_edit(bencher: Bencher<'_, '_>) {
     let site =
         Mapping { addresses: vec!["127.0.0.1".parse().expect("it is one")], names: vec![name("depot.saltmarsh.test")] };
     measure(bencher, |text| {
-        point(text, &list(), &site, &[], TakeOver::No).expect("nothing is in the way").into_owned()
+        point_name(text, &list(), &site, &[], TakeOver::No).expect("nothing is in the way").into_owned()
     });
 }
 
@@ -61,17 +62,17 @@ fn one_edit(bencher: Bencher<'_, '_>) {
 fn one_removal(bencher: Bencher<'_, '_>) {
     let site =
         Mapping { addresses: vec!["127.0.0.1".parse().expect("it is one")], names: vec![name("depot.saltmarsh.test")] };
-    let text = point(&large(), &list(), &site, &[], TakeOver::No).expect("nothing is in the way").into_owned();
+    let text = point_name(&large(), &list(), &site, &[], TakeOver::No).expect("nothing is in the way").into_owned();
     bencher
         .counter(BytesCount::of_slice(&text))
-        .bench(|| drop_names(divan::black_box(&text), &list(), &site.names).into_owned());
+        .bench(|| drop_hosts_names(divan::black_box(&text), &list(), &site.names).into_owned());
 }
 
 #[divan::bench]
 fn the_list_with_what_is_shadowed(bencher: Bencher<'_, '_>) {
-    measure(bencher, |text| rows(&HostsFile::parse(text)).len());
+    measure(bencher, |text| hosts_rows(&HostsFile::parse(text)).len());
 }
 
-fn list() -> yandro_core::site::ListId {
-    yandro_core::site::ListId::new("ada", "/home/ada/.config/yandro/sites.toml".into())
+fn list() -> yandro_core::ListId {
+    yandro_core::ListId::new("ada", "/home/ada/.config/yandro/sites.toml".into())
 }

@@ -6,8 +6,7 @@
 use camino::Utf8Path;
 use divan::Bencher;
 use divan::counter::BytesCount;
-use yandro_core::httpd::parse;
-use yandro_core::httpd::run::{Files, HttpdRun, ServerReport, Start, by_address};
+use yandro_core::{Files, HttpdRun, ServerReport, Start, by_address, parse_httpd};
 
 fn main() {
     if let Ok(path) = std::env::var("HTTPD_CONF") {
@@ -47,7 +46,7 @@ impl Files for One {
 fn one_file_to_spans(bencher: Bencher<'_, '_>) {
     let text = configuration();
     let bytes = text.as_bytes();
-    bencher.counter(BytesCount::of_slice(bytes)).bench(|| parse(divan::black_box(bytes)).expect("it parses"));
+    bencher.counter(BytesCount::of_slice(bytes)).bench(|| parse_httpd(divan::black_box(bytes)).expect("it parses"));
 }
 
 #[divan::bench]

@@ -6,9 +6,7 @@
 use camino::Utf8Path;
 use divan::Bencher;
 use divan::counter::BytesCount;
-use yandro_core::config::Files;
-use yandro_core::nginx::parse;
-use yandro_core::nginx::run::NginxRun;
+use yandro_core::{Files, NginxRun, parse_nginx};
 
 fn main() {
     if let Ok(path) = std::env::var("NGINX_CONF") {
@@ -46,7 +44,7 @@ impl Files for One {
 fn one_file_to_spans(bencher: Bencher<'_, '_>) {
     let text = configuration();
     let bytes = text.as_bytes();
-    bencher.counter(BytesCount::of_slice(bytes)).bench(|| parse(divan::black_box(bytes)).expect("it parses"));
+    bencher.counter(BytesCount::of_slice(bytes)).bench(|| parse_nginx(divan::black_box(bytes)).expect("it parses"));
 }
 
 #[divan::bench]

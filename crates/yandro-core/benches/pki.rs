@@ -6,9 +6,8 @@ use ring::rand::{SecureRandom as _, SystemRandom};
 use ring::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair};
 use time::OffsetDateTime;
 use time::macros::datetime;
-use yandro_core::name::HostName;
-use yandro_core::pki::{
-    Authority, Constraints, Key, LEAF_DAYS, Leaf, LeafRequest, NewAuthority, Serial, create_authority,
+use yandro_core::{
+    Authority, Constraints, HostName, Key, LEAF_DAYS, Leaf, LeafRequest, NewAuthority, Serial, create_authority,
 };
 
 const NOW: OffsetDateTime = datetime!(2026-11-23 08:00 UTC);

@@ -1,8 +1,7 @@
 //! Reading and writing the site list: every command does it.
 
 use divan::{Bencher, black_box};
-use yandro_core::name::HostName;
-use yandro_core::site::{Content, ServerId, Site, SiteList, set_site};
+use yandro_core::{Content, HostName, ServerId, Site, SiteList, set_site};
 
 fn main() {
     divan::main();

@@ -2,13 +2,13 @@
 //!
 //! | to do | begin with |
 //! |---|---|
-//! | read host names as browsers and certificate authorities do | [`name::HostName`] |
-//! | read and edit a site list without changing anything else in it | [`site::SiteList`], [`site::set_site`] |
-//! | read, check and edit a hosts file | [`hosts::HostsFile`], [`hosts::lint`], [`hosts::point`] |
-//! | run through a server's configuration as the server does | [`servers::Software`], [`httpd::run`], [`nginx::run`] |
-//! | issue and judge certificates | [`pki::Authority`], [`pki::objections`] |
-//! | plan what a command changes, or take it back | [`plan::map_site`], [`plan::settle`], [`plan::undo`] |
-//! | turn what was seen of a site into causes and remedies | [`check::judge`], [`check::explain`] |
+//! | read host names as browsers and certificate authorities do | [`HostName`] |
+//! | read and edit a site list without changing anything else in it | [`SiteList`], [`set_site`] |
+//! | read, check and edit a hosts file | [`HostsFile`], [`lint_hosts`], [`point_name`] |
+//! | run through a server's configuration as the server does | [`Software`], [`HttpdRun`], [`NginxRun`] |
+//! | issue and judge certificates | [`Authority`], [`objections`] |
+//! | plan what a command changes, or take it back | [`map_site`], [`settle`], [`undo`] |
+//! | turn what was seen of a site into causes and remedies | [`judge`], [`explain`] |
 //!
 //! Nothing here reads the disk, the clock, the network or the environment, and nothing prints: these are arguments.
 //! The lists in this crate's `clippy.toml` make the build fail where that is forgotten.
@@ -23,21 +23,81 @@
 //!   at.
 //! - Windows and macOS are known as data (paths, stores, runtimes), and no plan was carried out there.
 
-pub mod check;
-pub mod config;
-pub mod host_port;
-pub mod hosts;
-pub mod name;
-pub mod network;
-pub mod pack;
-pub mod pki;
-pub mod plan;
-pub mod schedule;
-pub mod servers;
-pub mod shell;
-pub mod site;
-pub mod source;
-pub mod system;
-pub mod tables;
+mod check;
+mod config;
+mod host_port;
+mod hosts;
+mod name;
+mod network;
+mod pack;
+mod pki;
+mod plan;
+mod schedule;
+mod servers;
+mod shell;
+mod site;
+mod source;
+mod system;
+mod tables;
 
-pub use servers::{httpd, nginx};
+pub use check::{
+    Answer, AnsweringHost, Barrier, Beside, Cause, CertificateFault, Chain, CheckStep, Circumstances, Code,
+    ConfigurationRefusal, Configured, Connection, Diagnosis, Evidence, Expected, Failure, FailureKind, Finding,
+    FindingText, Forbidden, HostsAnswer, LogLine, MapOption, NameCommand, NameObservation, NameReport, Offers,
+    OtherName, OverrideRefusal, OwnAddress, PROOF_FILE, Page, Patience, PortHolder, Proof, REDIRECT_PROBE,
+    RedirectTarget, Remedy, RequestedPage, ResolverAnswer, ResolverSetup, SafeFix, ServerVerb, Setting, Severity,
+    SiteFileState, SiteReport, StepOutcome, StepPart, StepReport, StoreStanding, Timed, Trail, UnexpectedFolder,
+    Unresolved, Verdict, explain, findings_page, judge, other_ports, target as redirect_target,
+};
+pub use config::{
+    Answering, Argument, ConfigFault, Dialect, Directive, FileOwner, Files, HandEdit, Journal, KnownLayout, KnownLinks,
+    Layout, LayoutDisk, Links, Node, OTHERS, Others, ParseError, PathError, PathPair, PathPairError, PathView, Place,
+    Published, PublishedPort, PublishedPortError, Section, Seen, ServerTraits, SiteFiles, Switched, Syntax, Tree,
+    Variable, VirtualHost, Want, asked_at, list_of, others_certificate, site_file,
+};
+pub use host_port::HostPort;
+pub use hosts::{
+    AddressFamily, Conflict, EditError, HostsEntry, HostsFile, HostsRow, LintCode, LintContext, LintFinding,
+    LintWeight, Mapping, Multi, OwnBlockError, OwnLine, Pointed, TakeOver, as_hosts, as_zone, common_zone,
+    drop_names as drop_hosts_names, lint as lint_hosts, mended as mended_hosts, names_for_others,
+    own_lines as own_hosts_lines, point as point_name, remove_lines as remove_hosts_lines, rows as hosts_rows,
+    set_line as set_hosts_line, with_own_lines as with_own_hosts_lines,
+};
+pub use name::{HostName, NameError, Suffix};
+pub use network::IpNet;
+pub use pack::{PROJECT as PACK_PROJECT, PackError, PackRequest, Packed, PackedFile, pack as pack_site};
+pub use pki::{
+    Authority, AuthorityCertificates, CertificateDer, CertificateFacts, CertificateFiles, Constraints, JavaStore, Key,
+    KeyKind, LEAF_DAYS, Leaf, LeafRequest, NetworkError, NewAuthority, NotVetted, Objection, PkiError, Profile,
+    RENEW_DAYS, Serial, Sha1, SigningRequest, Variables, certificate_bundle, create_authority, date, mobile_profile,
+    objections, trust_lines, trust_variables, vetted_root,
+};
+pub use plan::{
+    Access, AuthorityFiles, AuthorityTexts, Change, ChangeSet, ChangedLines, DoneStep, FileChange, FileContent, Fresh,
+    Issued, LinkChange, Observed, Opened, Orphans, OwnFiles, Phase, Places, PlanError, PlanFailure, Reading, Rights,
+    RightsChange, Role, ServerModel, Settlement, SiteChange, Step, TrustChange, UndoError, Undoing, Wish, Wishes,
+    changed_lines, issued_paths, map_site, note_issued, renew, replace_authority, reversed, settle, undo, unified_diff,
+    unmap_sites,
+};
+pub use schedule::{Job, NAME as TIMER_NAME, wanted_link};
+pub use servers::httpd::run::{Event, EventKind, HttpdRun, Listen, by_address, environment as httpd_environment};
+pub use servers::httpd::{Activation, HttpdShared, Lack, ModuleFiles, Needs, parse as parse_httpd};
+pub use servers::nginx::run::{ListenOn, NginxRun, ServerBlock, answering_name};
+pub use servers::nginx::{NginxShared, parse as parse_nginx};
+pub use servers::{
+    Configuration, Image, Listener, Loopback6, ProjectRules, Seeing, ServerKind, ServerReport, Software, Start,
+};
+pub use shell::{Shell, word as shell_word};
+pub use site::{
+    CertificateTerms, Content, DEFAULT_ADDRESS, FastCgi, Group, Https, InvalidValue, ListError, ListId, Listing, Logs,
+    MapArgument, OPTIONS, Overrides, Scheme, ServerFacts, ServerId, ServerName, ServerNameError, Serving, Site,
+    SiteList, SiteOption, SitePatch, SiteRefusal, Symlinks, Upstream, UpstreamError, UpstreamHost, ValueForm,
+    options_page, set_site,
+};
+pub use source::{Excerpt, Position, common_ends};
+pub use system::{
+    BROWSER_STORES, Cache, CommandLine, JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_SOURCE, JAVA_STORES, NEW_BROWSER_STORE,
+    NOT_INSTALLED, RUNTIMES, Runtime, StoreKind, StorePrograms, Surroundings, System, TrustStore, is_own_nickname,
+    nickname,
+};
+pub use tables::{Value as TomlValue, remove as remove_table, set as set_table, text_of as table_text};

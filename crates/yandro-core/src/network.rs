@@ -5,6 +5,6 @@ use core::net::IpAddr;
 pub use ipnet::IpNet;
 
 /// Reads `ADDRESS/BITS`, or a single address; bits beyond the network's may be set. `None` for what is none.
-pub fn parse(text: &str) -> Option<IpNet> {
+pub(crate) fn parse(text: &str) -> Option<IpNet> {
     text.parse().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from))
 }

@@ -6,7 +6,7 @@ use std::ops::Range;
 
 /// The replacement of one range of bytes.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Splice {
+pub(crate) struct Splice {
     /// Which bytes of the original go; empty for an insertion.
     pub range: Range<usize>,
     /// What stands there instead.
@@ -15,17 +15,17 @@ pub struct Splice {
 
 impl Splice {
     /// A splice that puts `text` at `offset`, before what stands there.
-    pub fn insert(offset: usize, text: impl Into<Vec<u8>>) -> Self {
+    pub(crate) fn insert(offset: usize, text: impl Into<Vec<u8>>) -> Self {
         Self { range: offset..offset, replacement: text.into() }
     }
 
     /// A splice that takes `range` away.
-    pub fn remove(range: Range<usize>) -> Self {
+    pub(crate) fn remove(range: Range<usize>) -> Self {
         Self { range, replacement: Vec::new() }
     }
 
     /// A splice that puts `text` in the place of `range`.
-    pub fn replace(range: Range<usize>, text: impl Into<Vec<u8>>) -> Self {
+    pub(crate) fn replace(range: Range<usize>, text: impl Into<Vec<u8>>) -> Self {
         Self { range, replacement: text.into() }
     }
 }
@@ -35,7 +35,7 @@ impl Splice {
 ///
 /// # Panics
 /// When two splices overlap or one reaches beyond the end: a fault of the caller.
-pub fn apply(source: &[u8], splices: &[Splice]) -> Vec<u8> {
+pub(crate) fn apply(source: &[u8], splices: &[Splice]) -> Vec<u8> {
     let mut order: Vec<&Splice> = splices.iter().collect();
     order.sort_by_key(|splice| (splice.range.start, splice.range.end));
     let mut out = Vec::with_capacity(source.len() + splices.iter().map(|s| s.replacement.len()).sum::<usize>());
@@ -67,7 +67,7 @@ const BLOCK: usize = 256;
 
 /// One physical line: where its text and its line end stand.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Line {
+pub(crate) struct Line {
     /// The line's text, without its line end.
     pub text: Range<usize>,
     /// The line with its end: `\n`, or nothing in a last line without one. A CR
@@ -77,7 +77,7 @@ pub struct Line {
 
 /// The physical lines of `source`. A file that ends in a line end has no empty
 /// line behind it.
-pub fn lines(source: &[u8]) -> impl Iterator<Item = Line> + '_ {
+pub(crate) fn lines(source: &[u8]) -> impl Iterator<Item = Line> + '_ {
     let mut at = 0;
     std::iter::from_fn(move || {
         if at >= source.len() {
@@ -98,7 +98,7 @@ pub fn lines(source: &[u8]) -> impl Iterator<Item = Line> + '_ {
 }
 
 /// The text of the line of this number, from 1, without the blanks around it.
-pub fn words_of_line(source: &[u8], number: usize) -> Option<Range<usize>> {
+pub(crate) fn words_of_line(source: &[u8], number: usize) -> Option<Range<usize>> {
     let line = lines(source).nth(number.checked_sub(1)?)?;
     let text = &source[line.text.clone()];
     let start = line.text.start + (text.len() - text.trim_ascii_start().len());
@@ -106,7 +106,7 @@ pub fn words_of_line(source: &[u8], number: usize) -> Option<Range<usize>> {
 }
 
 /// The line end that a file uses: CRLF when most of its lines end so, else LF.
-pub fn line_end(source: &[u8]) -> &'static str {
+pub(crate) fn line_end(source: &[u8]) -> &'static str {
     // The usual case, and files of several megabytes have very many lines.
     if memchr::memmem::find(source, b"\r\n").is_none() {
         return "\n";
@@ -129,7 +129,7 @@ pub struct Position {
 }
 
 /// Where the byte at `offset` stands.
-pub fn position(source: &[u8], offset: usize) -> Position {
+pub(crate) fn position(source: &[u8], offset: usize) -> Position {
     let before = &source[..offset.min(source.len())];
     let line_start = before.iter().rposition(|&b| b == b'\n').map_or(0, |i| i + 1);
     Position {

@@ -12,7 +12,7 @@ use toml::de::{DeTable, DeValue};
 use crate::source::{self, Splice};
 
 /// A key and its value; `None` where the key is not to be there.
-pub type Field = (&'static str, Option<Value>);
+pub(crate) type Field = (&'static str, Option<Value>);
 
 /// The text with these fields in the table of `array` that `is_it` knows, or in a new one at the
 /// end. `head` begins an empty file. `text` must be TOML.

@@ -1,8 +1,7 @@
 //! What keeps the resolver's answers for a while, on this machine.
 
 use camino::Utf8Path;
-use yandro_core::check::ResolverSetup;
-use yandro_core::system::{Cache, Surroundings};
+use yandro_core::{Cache, ResolverSetup, Surroundings};
 
 use crate::files;
 use crate::machine::Machine;

@@ -6,8 +6,7 @@ use camino::Utf8Path;
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::sign::CertifiedKey;
-use yandro_core::name::HostName;
-use yandro_core::pki::{CertificateFacts, PkiError};
+use yandro_core::{CertificateFacts, HostName, PkiError};
 
 use crate::files::{self, FileError};
 use crate::probe;

@@ -2,8 +2,7 @@
 
 use ring::rand::{SecureRandom as _, SystemRandom};
 use ring::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, ECDSA_P384_SHA384_ASN1_SIGNING, EcdsaKeyPair};
-use yandro_core::pki::{Key, KeyKind, PkiError};
-use yandro_core::plan::Fresh;
+use yandro_core::{Fresh, Key, KeyKind, PkiError};
 
 use crate::openssl;
 

@@ -26,8 +26,8 @@ mod confine;
 pub mod files;
 mod fresh;
 pub mod interrupt;
-pub mod keys;
-pub mod looking;
+mod keys;
+mod looking;
 mod machine;
 pub mod network;
 pub mod observe;
@@ -36,12 +36,26 @@ pub mod pack;
 pub mod permissions;
 pub mod php;
 pub mod ports;
-pub mod probe;
+mod probe;
 pub mod process;
 mod reading;
 pub mod servers;
 pub mod settings;
 pub mod trust;
 
+pub use changes::{
+    CarriedOut, CarryOutError, ControlError, Escalate, HistoryEntry, Keep, Lock, LockError, PutBackError, Reach,
+    Refusal, ServerAction, ServerControl, StepFailure, Tools,
+};
+pub use files::FileError;
 pub use fresh::SystemFresh;
+pub use keys::Keys;
+pub use looking::{Closeness, LookError, Progress, Scene, look};
 pub use machine::{Environment, Machine, MachineError};
+pub use observe::{ObserveError, Observer};
+pub use openssl::OpensslError;
+pub use ports::Holder;
+pub use probe::Limit;
+pub use process::{ProgramError, RunAs};
+pub use servers::{Control, Disk, Found, Present, Registry};
+pub use settings::{NamedServer, SYSTEM_SERVERS, Settings, SettingsError};

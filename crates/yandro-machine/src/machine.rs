@@ -3,9 +3,7 @@
 use std::ffi::OsString;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::Places;
-use yandro_core::site::ListId;
-use yandro_core::system::System;
+use yandro_core::{ListId, Places, System};
 
 use crate::caller;
 use crate::confine;

@@ -5,7 +5,7 @@
 use std::io;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::pki::{Key, PkiError};
+use yandro_core::{Key, PkiError};
 use zeroize::Zeroizing;
 
 use crate::process;

@@ -5,8 +5,7 @@ use std::io::Write as _;
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _, PermissionsExt as _};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::pack::{PROJECT, Packed};
-use yandro_core::plan::Access;
+use yandro_core::{Access, PACK_PROJECT, Packed};
 
 use crate::files::{self, FileError};
 use crate::machine::Machine;
@@ -66,7 +65,7 @@ fn write_into(packed: &Packed, folder: &Utf8Path) -> Result<Copied, FileError> {
     let mut copied = Copied::default();
     if let Some(project) = &packed.project {
         let root = project.canonicalize_utf8().map_err(FileError::at(project))?;
-        copy_folder(&root, &root, &folder.join(PROJECT), &mut copied)?;
+        copy_folder(&root, &root, &folder.join(PACK_PROJECT), &mut copied)?;
     }
     Ok(copied)
 }
@@ -138,7 +137,7 @@ fn link_within(root: &Utf8Path, path: &Utf8Path) -> Option<Utf8PathBuf> {
 
 #[cfg(test)]
 mod tests {
-    use yandro_core::pack::PackedFile;
+    use yandro_core::PackedFile;
 
     use super::*;
 

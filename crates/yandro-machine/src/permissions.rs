@@ -5,9 +5,7 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::check::Barrier;
-use yandro_core::plan::{Rights, RightsChange};
-use yandro_core::shell;
+use yandro_core::{Barrier, Rights, RightsChange, shell_word};
 
 use crate::files::FileError;
 
@@ -109,7 +107,7 @@ fn word(needs: u32) -> &'static str {
 
 fn barrier(path: &Utf8Path, user: &User, needs: u32) -> Option<Barrier> {
     let meta = fs::metadata(path).ok()?;
-    let (rights, quoted) = (word(needs), shell::word(path.as_str()));
+    let (rights, quoted) = (word(needs), shell_word(path.as_str()));
     let mend = if Utf8Path::new("/usr/bin/setfacl").exists() {
         format!("setfacl --modify user:{}:{rights} {quoted}", user.name)
     } else {

@@ -1,7 +1,7 @@
 //! Where php-fpm listens.
 
 use camino::Utf8PathBuf;
-use yandro_core::site::FastCgi;
+use yandro_core::FastCgi;
 
 use crate::machine::Machine;
 

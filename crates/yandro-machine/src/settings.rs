@@ -4,9 +4,10 @@ use std::net::IpAddr;
 
 use camino::Utf8PathBuf;
 use serde::Deserialize;
-use yandro_core::config::{PathPair, PathView, Published, PublishedPort};
-use yandro_core::site::{ServerKind, ServerName};
-use yandro_core::tables::{self, Value};
+use yandro_core::{
+    PathPair, PathView, Published, PublishedPort, ServerKind, ServerName, TomlValue, remove_table, set_table,
+    table_text,
+};
 
 use crate::caller;
 use crate::files;
@@ -149,9 +150,9 @@ const HEAD: &str = "# Settings of yandro. Edit this file as you like.\n";
 
 /// The text of the settings with a server in them.
 pub fn with_server(text: &str, server: &NamedServer) -> String {
-    let texts = |words: &[String]| (!words.is_empty()).then(|| Value::Texts(words.to_vec()));
+    let texts = |words: &[String]| (!words.is_empty()).then(|| TomlValue::Texts(words.to_vec()));
     let all = |values: Vec<String>| texts(&values);
-    let text_of = |text: &dyn ToString| Some(Value::Text(text.to_string()));
+    let text_of = |text: &dyn ToString| Some(TomlValue::Text(text.to_string()));
     let fields = [
         ("name", text_of(&server.name)),
         ("kind", text_of(&server.kind.word())),
@@ -165,12 +166,12 @@ pub fn with_server(text: &str, server: &NamedServer) -> String {
         ("start", texts(&server.start)),
         ("stop", texts(&server.stop)),
     ];
-    tables::set(text, HEAD, "server", |table| tables::text_of(table, "name") == Some(server.name.as_str()), &fields)
+    set_table(text, HEAD, "server", |table| table_text(table, "name") == Some(server.name.as_str()), &fields)
 }
 
 /// The text of the settings without the server of this name.
 pub fn without_server(text: &str, name: ServerName) -> String {
-    tables::remove(text, "server", |table| tables::text_of(table, "name") == Some(name.as_str()))
+    remove_table(text, "server", |table| table_text(table, "name") == Some(name.as_str()))
 }
 
 /// Why the settings can't be read.
@@ -188,7 +189,7 @@ pub enum SettingsError {
         /// What is wrong.
         message: String,
         /// The line that is meant.
-        excerpt: yandro_core::source::Excerpt,
+        excerpt: yandro_core::Excerpt,
     },
 }
 
@@ -226,7 +227,7 @@ fn parse(path: Utf8PathBuf, bytes: &[u8]) -> Result<Settings, SettingsError> {
     toml::from_str(&text).map_err(|error| SettingsError::Parse {
         path,
         message: error.message().to_owned(),
-        excerpt: yandro_core::source::Excerpt::new(text.as_bytes(), &error.span().unwrap_or(0..0)),
+        excerpt: yandro_core::Excerpt::new(text.as_bytes(), &error.span().unwrap_or(0..0)),
     })
 }
 

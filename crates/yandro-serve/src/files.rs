@@ -5,7 +5,7 @@ use std::fs;
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use percent_encoding::percent_decode_str;
 use tower_http::services::ServeDir;
-use yandro_core::site::Symlinks;
+use yandro_core::Symlinks;
 
 /// The files of a site, and what of them may be served.
 pub(crate) struct Folder {

@@ -9,7 +9,7 @@ use hyper::header::{CONNECTION, HOST, HeaderName, HeaderValue, UPGRADE};
 use hyper::{Request, Response, StatusCode, Version};
 use hyper_util::rt::TokioIo;
 use tokio::net::TcpStream;
-use yandro_core::site::{Upstream, UpstreamHost};
+use yandro_core::{Upstream, UpstreamHost};
 
 use crate::body::{Body, path_of, text};
 

@@ -8,8 +8,7 @@ use hyper::header::{HOST, HeaderValue, LOCATION, SERVER};
 use hyper::{Method, Request, Response, StatusCode, Uri};
 use percent_encoding::percent_decode_str;
 use tower_service::Service as _;
-use yandro_core::host_port::HostPort;
-use yandro_core::site::Https;
+use yandro_core::{HostPort, Https};
 
 use crate::body::{Body, NAME, text};
 use crate::files::is_hidden;

@@ -8,8 +8,7 @@ use camino::Utf8PathBuf;
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::sign::CertifiedKey;
-use yandro_core::name::HostName;
-use yandro_core::site::{Content, Https, Site, Upstream, UpstreamHost};
+use yandro_core::{Content, HostName, Https, Site, Upstream, UpstreamHost};
 
 use crate::files::Folder;
 

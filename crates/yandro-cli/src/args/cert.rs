@@ -4,7 +4,7 @@ use std::net::IpAddr;
 
 use camino::Utf8PathBuf;
 use clap::{Args, Subcommand, ValueEnum};
-use yandro_core::pki::KeyKind;
+use yandro_core::KeyKind;
 
 use super::ShellArg;
 
@@ -35,7 +35,7 @@ pub(crate) enum CertCommand {
         /// The file with the request
         request: Utf8PathBuf,
         /// How many days it is valid, 825 at most
-        #[arg(long, value_name = "N", default_value_t = yandro_core::pki::LEAF_DAYS)]
+        #[arg(long, value_name = "N", default_value_t = yandro_core::LEAF_DAYS)]
         days: i64,
         /// The file that takes the certificate with its chain
         #[arg(long, value_name = "FILE")]
@@ -62,7 +62,7 @@ pub(crate) struct IssueArgs {
     #[arg(long = "address", value_name = "IP")]
     pub(crate) addresses: Vec<IpAddr>,
     /// How many days it is valid, 825 at most
-    #[arg(long, value_name = "N", default_value_t = yandro_core::pki::LEAF_DAYS)]
+    #[arg(long, value_name = "N", default_value_t = yandro_core::LEAF_DAYS)]
     pub(crate) days: i64,
     /// The kind of its key
     #[arg(long, value_enum, default_value_t = KeyKindArg::P256)]
@@ -81,7 +81,7 @@ pub(crate) struct IssueArgs {
 #[derive(Debug, Args)]
 pub(crate) struct RenewArgs {
     /// Those that end within so many days
-    #[arg(long, value_name = "N", default_value_t = yandro_core::pki::RENEW_DAYS)]
+    #[arg(long, value_name = "N", default_value_t = yandro_core::RENEW_DAYS)]
     pub(crate) within: i64,
     /// Have it done every day: by a timer of systemd, or by cron where there is none
     #[arg(long, conflicts_with = "remove_timer")]

@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use camino::Utf8PathBuf;
 use clap::builder::{PossibleValue, PossibleValuesParser};
 use clap::{Arg, ArgAction, ArgMatches, Args, FromArgMatches, ValueEnum};
-use yandro_core::site::{Group, Https, OPTIONS, SiteOption, ValueForm};
+use yandro_core::{Group, Https, OPTIONS, SiteOption, ValueForm};
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:

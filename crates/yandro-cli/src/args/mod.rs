@@ -9,8 +9,7 @@ use std::net::IpAddr;
 
 use camino::Utf8PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use yandro_core::shell::Shell;
-use yandro_core::site::ServerKind;
+use yandro_core::{ServerKind, Shell};
 
 pub(crate) use authority::{AuthorityArgs, AuthorityCommand, RootFormat, StoresArg};
 pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, RenewArgs, TimerArg};

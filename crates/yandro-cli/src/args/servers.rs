@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use camino::Utf8PathBuf;
 use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use clap::{Args, Subcommand};
-use yandro_core::site::ServerKind;
+use yandro_core::ServerKind;
 
 #[derive(Debug, Args)]
 #[command(args_conflicts_with_subcommands = true)]

@@ -1,10 +1,7 @@
 //! The one way in which commands change something: lock, plan, preview or carry out.
 
-use yandro_core::plan::ChangeSet;
-use yandro_core::site::{DEFAULT_ADDRESS, ServerId};
-use yandro_core::system::Cache;
-use yandro_machine::caches;
-use yandro_machine::changes::{self, CarriedOut, CarryOutError, ControlError, Keep, ServerAction, Tools};
+use yandro_core::{Cache, ChangeSet, DEFAULT_ADDRESS, ServerId};
+use yandro_machine::{CarriedOut, CarryOutError, ControlError, Keep, ServerAction, Tools, caches, changes};
 
 use super::prove::{ProofFailed, not_proven};
 use crate::context::{Context, now, stamp};

@@ -1,10 +1,8 @@
 //! `yandro history`, and bringing originals back.
 
 use camino::Utf8Path;
-use yandro_core::config::Layout;
-use yandro_core::plan::{Access, ChangeSet, Role};
-use yandro_machine::changes::{self, HistoryEntry};
-use yandro_machine::files;
+use yandro_core::{Access, ChangeSet, Layout, Role};
+use yandro_machine::{HistoryEntry, changes, files};
 
 use super::apply::{Planned, apply, done};
 use crate::args::{HistoryArgs, HistoryCommand};

@@ -4,10 +4,8 @@ use std::io::{IsTerminal as _, Write as _};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use yandro_core::check::SiteReport;
-use yandro_core::site::Site;
-use yandro_machine::looking::{Closeness, Progress, Scene, look};
-use yandro_machine::probe::Limit;
+use yandro_core::{Site, SiteReport};
+use yandro_machine::{Closeness, Limit, Progress, Scene, look};
 
 use crate::context::{Context, now};
 use crate::error::CommandError;

@@ -1,10 +1,9 @@
 //! `yandro pack`.
 
 use camino::Utf8Path;
-use yandro_core::config::{Published, PublishedPort};
-use yandro_core::name::HostName;
-use yandro_core::pack::{self, PROJECT, PackError, PackRequest, Packed};
-use yandro_core::site::{ServerKind, Site};
+use yandro_core::{
+    HostName, PACK_PROJECT, PackError, PackRequest, Packed, Published, PublishedPort, ServerKind, Site, pack_site,
+};
 use yandro_machine::{files, pack as disk};
 
 use crate::args::PackArgs;
@@ -68,7 +67,7 @@ fn show(data: &PackedData, out: &Utf8Path, ui: &mut Ui) {
     ui.say(&format!("{STRONG}{}{STRONG:#} is packed into {out}", data.site));
     let mut lines: Vec<(&str, String)> = data.files.iter().map(|file| (what(file), file.clone())).collect();
     if data.project.is_some() {
-        let size = format!("{PROJECT}/ ({}, {} kB)", count(data.copied, "file"), data.bytes.div_ceil(1000));
+        let size = format!("{PACK_PROJECT}/ ({}, {} kB)", count(data.copied, "file"), data.bytes.div_ceil(1000));
         lines.push(("project", size));
     }
     ui.say(&labelled(&lines));
@@ -82,7 +81,7 @@ fn preview(packed: &Packed, out: &Utf8Path, ui: &mut Ui) {
     ui.say(&format!("{out} would hold:"));
     let mut lines: Vec<(&str, String)> =
         packed.files.iter().map(|file| (what(file.path.as_str()), file.path.to_string())).collect();
-    lines.extend(packed.project.iter().map(|from| ("project", format!("{PROJECT}/, a copy of {from}"))));
+    lines.extend(packed.project.iter().map(|from| ("project", format!("{PACK_PROJECT}/, a copy of {from}"))));
     ui.say(&labelled(&lines));
     ui.say("\nNothing was written: this was a preview.");
 }
@@ -128,7 +127,7 @@ fn packed(context: &Context, args: &PackArgs, site: &Site) -> Result<Packed, Com
         root: certificate.and(root.as_deref()),
         extra: extra.as_deref(),
     };
-    pack::pack(&request).map_err(|error| match error {
+    pack_site(&request).map_err(|error| match error {
         PackError::NotPublished(port) => {
             CommandError::usage(error).hint(format!("publish it, too: add `--port HERE:{port}`"))
         }

@@ -2,12 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yandro_core::check::other_ports;
-use yandro_core::name::HostName;
-use yandro_core::site::{ServerId, Site, SiteList};
-use yandro_machine::circumstances;
-use yandro_machine::ports::{self, Holder};
-use yandro_machine::process;
+use yandro_core::{HostName, ServerId, Site, SiteList, other_ports};
+use yandro_machine::{Holder, circumstances, ports, process};
 
 use super::reach;
 use crate::context::{Context, now};

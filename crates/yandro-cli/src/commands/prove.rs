@@ -2,9 +2,8 @@
 
 use std::time::{Duration, Instant};
 
-use yandro_core::check::{Code, Patience, Severity, SiteReport};
-use yandro_core::site::{ServerId, Site};
-use yandro_machine::looking::Closeness;
+use yandro_core::{Code, Patience, ServerId, Severity, Site, SiteReport};
+use yandro_machine::Closeness;
 
 use super::look;
 use crate::context::Context;

@@ -1,6 +1,6 @@
 //! Reach of a site: this computer only, or the whole network.
 
-use yandro_core::site::{ServerId, Site};
+use yandro_core::{ServerId, Site};
 use yandro_machine::ports;
 
 use crate::context::Context;

@@ -1,6 +1,6 @@
 //! Names that somebody on the internet may own: asked about once, when they are first used.
 
-use yandro_core::name::HostName;
+use yandro_core::HostName;
 
 use super::consent;
 use crate::context::Context;

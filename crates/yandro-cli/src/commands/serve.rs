@@ -4,7 +4,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::time::{Duration, SystemTime};
 
 use camino::Utf8Path;
-use yandro_core::site::SiteList;
+use yandro_core::SiteList;
 use yandro_machine::files;
 use yandro_serve::{Certificate, Running, ServedSite, Server, Sites};
 
@@ -37,11 +37,7 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c ServeArgs, ui: &mut Ui) ->
             ui.say(&format!("  {DIM}with the rights of `{caller}`, and no longer with root's{DIM:#}"));
         }
         for site in &list.sites {
-            ui.say(&format!(
-                "  {}  {DIM}{}{DIM:#}",
-                context.url(site, yandro_core::site::ServerId::BuiltIn),
-                site.content
-            ));
+            ui.say(&format!("  {}  {DIM}{}{DIM:#}", context.url(site, yandro_core::ServerId::BuiltIn), site.content));
         }
         signals::unless_interrupted(follow(context, &running, ui)).await;
         running.stop().await;

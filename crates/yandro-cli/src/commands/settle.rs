@@ -2,8 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use yandro_core::name::HostName;
-use yandro_core::plan::{Orphans, Settlement, settle};
+use yandro_core::{HostName, Orphans, Settlement, settle};
 use yandro_machine::SystemFresh;
 
 use super::apply::{Applied, Done, Planned, apply};

@@ -4,11 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 
 use camino::Utf8Path;
 use serde_json::json;
-use yandro_core::config::Layout;
-use yandro_core::hosts::HostsFile;
-use yandro_core::name::HostName;
-use yandro_core::site::{OPTIONS, ServerId, Site, SiteList};
-use yandro_core::tables::Value;
+use yandro_core::{HostName, HostsFile, Layout, OPTIONS, ServerId, Site, SiteList, TomlValue};
 use yandro_machine::files;
 
 use crate::context::Context;
@@ -141,12 +137,12 @@ impl Data for SiteRows {}
 /// The options that have no field of their own.
 fn options(site: &Site) -> BTreeMap<&'static str, serde_json::Value> {
     let others = OPTIONS.iter().filter(|option| option.argument.is_some() || option.key == "https");
-    let json = |value: Value| match value {
-        Value::Text(text) => json!(text),
-        Value::Texts(texts) => json!(texts),
-        Value::Number(number) => json!(number),
-        Value::Numbers(numbers) => json!(numbers),
-        Value::Flag(flag) => json!(flag),
+    let json = |value: TomlValue| match value {
+        TomlValue::Text(text) => json!(text),
+        TomlValue::Texts(texts) => json!(texts),
+        TomlValue::Number(number) => json!(number),
+        TomlValue::Numbers(numbers) => json!(numbers),
+        TomlValue::Flag(flag) => json!(flag),
     };
     others.filter_map(|option| Some((option.key, json(option.value(site)?)))).collect()
 }

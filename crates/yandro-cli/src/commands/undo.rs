@@ -1,11 +1,8 @@
 //! `yandro undo`.
 
 use camino::Utf8Path;
-use yandro_core::name::HostName;
-use yandro_core::plan::{Access, FileChange, UndoError, Undoing, undo, unified_diff};
-use yandro_core::site::Site;
-use yandro_machine::changes::{self, HistoryEntry};
-use yandro_machine::{SystemFresh, files};
+use yandro_core::{Access, FileChange, HostName, Site, UndoError, Undoing, undo, unified_diff};
+use yandro_machine::{HistoryEntry, SystemFresh, changes, files};
 
 use super::apply::{Planned, apply, done};
 use crate::args::UndoArgs;

@@ -1,8 +1,6 @@
 //! `yandro unmap`.
 
-use yandro_core::name::HostName;
-use yandro_core::plan::unmap_sites;
-use yandro_core::site::{Site, SiteList};
+use yandro_core::{HostName, Site, SiteList, unmap_sites};
 
 use super::apply::{Planned, apply, done};
 use crate::args::UnmapArgs;

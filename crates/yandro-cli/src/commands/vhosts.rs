@@ -2,9 +2,8 @@
 
 use std::sync::Arc;
 
-use yandro_core::config::{Answering, Place, VirtualHost};
-use yandro_core::servers::Configuration;
-use yandro_machine::servers::{self, Found};
+use yandro_core::{Answering, Configuration, Place, VirtualHost};
+use yandro_machine::{Found, servers};
 
 use crate::context::Context;
 use crate::error::{CommandError, NO_SERVER, Status};

@@ -3,11 +3,11 @@
 use std::fmt::Write as _;
 
 use serde_json::json;
-use yandro_core::config::{OTHERS, Switched};
-use yandro_core::pki::{CertificateFacts, date};
-use yandro_core::plan::{Change, ChangeSet, FileChange, Places, RightsChange, Role, Step, TrustChange, unified_diff};
-use yandro_core::site::ServerId;
-use yandro_machine::changes::ServerAction;
+use yandro_core::{
+    CertificateFacts, Change, ChangeSet, FileChange, OTHERS, Places, RightsChange, Role, ServerId, Step, Switched,
+    TrustChange, date, unified_diff,
+};
+use yandro_machine::ServerAction;
 
 use super::{BAD, COMMAND, DIM, Data, GOOD, Outcome, STRONG, Tone, Ui, data};
 

@@ -9,7 +9,7 @@ mod tone;
 use std::io::Write as _;
 
 use anstream::{AutoStream, ColorChoice};
-use yandro_core::name::HostName;
+use yandro_core::HostName;
 
 pub(crate) use outcome::{Data, Outcome, data};
 pub(crate) use table::{Cell, Table};

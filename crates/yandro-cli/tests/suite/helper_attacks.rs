@@ -8,8 +8,7 @@ use std::process::Stdio;
 
 use camino::Utf8Path;
 use serde_json::{Value, json};
-use yandro_core::hosts::{OwnLine, with_own_lines};
-use yandro_core::site::{ListId, ServerKind};
+use yandro_core::{ListId, OwnLine, ServerKind, with_own_hosts_lines};
 
 use super::harbour::{Harbour, Server};
 use super::kit::{Ran, YANDRO, tree};
@@ -255,7 +254,7 @@ fn the_helper_itself_refuses_what_its_callers_side_would_not_ask_for() {
     let list = ListId::new("ada", Utf8Path::new(&format!("{home}/.config/yandro/sites.toml")));
     for (address, name) in [("10.0.0.1", "intranet"), ("10.0.0.1", "depot.test"), ("127.0.0.1", "bank.example.com")] {
         let lines = [OwnLine { address: address.parse().unwrap(), names: vec![name.to_owned()] }];
-        let after = with_own_lines(machine.hosts().as_bytes(), &list, &lines).unwrap();
+        let after = with_own_hosts_lines(machine.hosts().as_bytes(), &list, &lines).unwrap();
         let mut wish = wish.clone();
         wish["hosts"] = json!(lines);
         let to = json!({ "is": "file", "sha256": yandro_machine::files::sha256(&after) });

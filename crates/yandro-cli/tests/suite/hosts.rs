@@ -4,8 +4,7 @@ use std::fmt::Write as _;
 use std::fs;
 use std::net::IpAddr;
 
-use yandro_core::hosts::{Family, HostsFile, Multi};
-use yandro_core::name::HostName;
+use yandro_core::{AddressFamily, HostName, HostsFile, Multi};
 
 use super::kit::{Background, Numbers, Sysroot, eventually};
 use super::namespace::{HOSTS, Namespace};
@@ -286,7 +285,7 @@ fn lookups_answer_what_the_real_resolver_answers() {
         for text in &files {
             let file = HostsFile::parse(text);
             for name in ["saltmarsh.test", "depot.saltmarsh.test", "tides"] {
-                for family in [Family::Any, Family::V4, Family::V6] {
+                for family in [AddressFamily::Any, AddressFamily::V4, AddressFamily::V6] {
                     let mut theirs: Vec<IpAddr> =
                         answers.next().unwrap().split_whitespace().map(|word| word.parse().unwrap()).collect();
                     let mut ours = file.lookup(&HostName::parse(name).unwrap(), family, multi);

@@ -3,8 +3,8 @@
 use std::fs;
 
 use camino::Utf8Path;
-use yandro_core::nginx::run::{NginxRun, answering_name};
-use yandro_machine::servers::Disk;
+use yandro_core::{NginxRun, answering_name};
+use yandro_machine::Disk;
 
 use super::kit::{Background, Numbers, eventually};
 use super::namespace::Namespace;

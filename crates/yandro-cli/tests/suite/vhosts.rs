@@ -6,10 +6,8 @@ use std::path::Path;
 use std::process::Command;
 
 use camino::Utf8Path;
-use yandro_core::httpd::run::{HttpdRun, Start, by_address};
-use yandro_core::site::ServerKind;
-use yandro_machine::servers;
-use yandro_machine::servers::Disk;
+use yandro_core::{HttpdRun, ServerKind, Start, by_address};
+use yandro_machine::{Disk, servers};
 
 use super::kit::{Numbers, Sysroot, has};
 use super::namespace::Namespace;

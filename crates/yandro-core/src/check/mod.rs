@@ -39,7 +39,7 @@ pub use observation::{
 };
 pub use page::{RedirectTarget, target};
 pub use remedy::{MapOption, Remedy, ServerVerb, other_ports};
-pub use report::{NameReport, Part, SiteReport, StepOutcome, StepReport};
+pub use report::{NameReport, SiteReport, StepOutcome, StepPart, StepReport};
 pub use step::CheckStep;
 pub use traits::{Patience, SafeFix};
 pub use words::{FindingText, findings_page};

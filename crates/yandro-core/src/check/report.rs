@@ -34,12 +34,12 @@ pub struct StepReport {
     /// How long it took; zero where nothing was done.
     pub took: Duration,
     /// The parts that it is made of, where there are several: each trust store.
-    pub parts: Vec<Part>,
+    pub parts: Vec<StepPart>,
 }
 
 /// A part of a step.
 #[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
-pub struct Part {
+pub struct StepPart {
     /// What it is.
     pub title: String,
     /// Whether it is well.

@@ -6,7 +6,7 @@ use super::finding::{Diagnosis, Evidence, Judged, fail};
 use super::judge::Judge;
 use super::observation::{Expected, OtherName, Proof, ResolverAnswer};
 use super::remedy::Remedy;
-use super::report::Part;
+use super::report::StepPart;
 use super::step::CheckStep;
 use crate::name::Suffix;
 use crate::site::{Content, Https, ServerId};
@@ -71,7 +71,7 @@ impl Judge<'_> {
     }
 
     /// The processes that listen on them, each with its ports where it hasn't all.
-    fn listeners(&self) -> Vec<Part> {
+    fn listeners(&self) -> Vec<StepPart> {
         let holders = self.beside.holders.as_ref().map(|timed| &timed.seen[..]).unwrap_or_default();
         let mut told: Vec<(String, Vec<u16>)> = Vec::new();
         for holder in holders {
@@ -86,13 +86,13 @@ impl Judge<'_> {
         let one = |(words, ports): (String, Vec<u16>)| {
             let ports: Vec<String> = ports.iter().map(ToString::to_string).collect();
             let title = if is_one { words } else { format!("{}: {words}", ports.join(", ")) };
-            Part { title, well: true }
+            StepPart { title, well: true }
         };
         told.into_iter().map(one).collect()
     }
 
     /// What a step is made of, where that is worth telling one by one.
-    pub(super) fn parts(&self, step: CheckStep) -> Vec<Part> {
+    pub(super) fn parts(&self, step: CheckStep) -> Vec<StepPart> {
         match step {
             CheckStep::Connect => self.listeners(),
             CheckStep::Stores => self.store_parts(),
@@ -160,9 +160,9 @@ impl Judge<'_> {
         fail(detail, Diagnosis::new(cause).seen(Evidence::Words(other.path.clone())).fix(Remedy::Trust))
     }
 
-    fn store_parts(&self) -> Vec<Part> {
+    fn store_parts(&self) -> Vec<StepPart> {
         let stores = self.beside.stores.as_ref().map(|timed| &timed.seen[..]).unwrap_or_default();
-        stores.iter().map(|store| Part { title: store.title.clone(), well: store.trusts }).collect()
+        stores.iter().map(|store| StepPart { title: store.title.clone(), well: store.trusts }).collect()
     }
 
     /// Whether the content is a folder's.

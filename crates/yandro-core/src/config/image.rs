@@ -10,31 +10,26 @@ use super::files::Files;
 /// Files and folders as plain values: what was asked for once can be asked for again, and
 /// with other content.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct FileImage {
+pub(crate) struct FileImage {
     files: BTreeMap<Utf8PathBuf, Option<Vec<u8>>>,
     folders: BTreeMap<Utf8PathBuf, Option<Vec<String>>>,
 }
 
 impl FileImage {
     /// The image of all that `run` asks of `files`, and what it gives.
-    pub fn of<T>(files: &dyn Files, run: impl FnOnce(&dyn Files) -> T) -> (Self, T) {
+    pub(crate) fn of<T>(files: &dyn Files, run: impl FnOnce(&dyn Files) -> T) -> (Self, T) {
         let recorder = Recorder { files, image: RefCell::default() };
         let given = run(&recorder);
         (recorder.image.into_inner(), given)
     }
 
     /// A file's bytes, if it is there.
-    pub fn file(&self, path: &Utf8Path) -> Option<&[u8]> {
+    pub(crate) fn file(&self, path: &Utf8Path) -> Option<&[u8]> {
         self.files.get(path)?.as_deref()
     }
 
-    /// Whether it knows of a file or its absence.
-    pub fn knows(&self, path: &Utf8Path) -> bool {
-        self.files.contains_key(path)
-    }
-
     /// Gives a file other content, or makes it.
-    pub fn set(&mut self, path: &Utf8Path, content: Vec<u8>) {
+    pub(crate) fn set(&mut self, path: &Utf8Path, content: Vec<u8>) {
         if let (Some(folder), Some(name)) = (path.parent(), path.file_name())
             && let Some(Some(names)) = self.folders.get_mut(folder)
             && !names.iter().any(|own| own == name)

@@ -119,7 +119,7 @@ impl FileOwner {
 pub const OTHERS: &str = "0.invalid";
 
 /// The name under which the virtual hosts for other names are kept.
-pub fn others_name() -> HostName {
+pub(crate) fn others_name() -> HostName {
     HostName::parse(OTHERS).expect("it is a name")
 }
 

@@ -58,7 +58,7 @@ impl Others {
 }
 
 /// The port of a line that has a server listen, as yandro adds them to files that sites share.
-pub fn listened_port(line: &str) -> Option<u16> {
+pub(crate) fn listened_port(line: &str) -> Option<u16> {
     let mut words = line.split_whitespace();
     if !words.next()?.eq_ignore_ascii_case("listen") {
         return None;
@@ -86,7 +86,7 @@ fn modules_of(file: &[u8]) -> Vec<String> {
 
 /// The text of the file: a new one, or the existing one with just its head brought up to
 /// date where a person has edited it.
-pub fn others_file(
+pub(crate) fn others_file(
     dialect: &dyn Dialect,
     existing: Option<&[u8]>,
     before: &Others,
@@ -130,7 +130,7 @@ mod tests {
 
     use super::super::ServerTraits;
     use super::*;
-    use crate::httpd::ApacheSyntax;
+    use crate::servers::httpd::syntax::ApacheSyntax;
 
     #[test]
     fn the_file_tells_what_was_changed_and_keeps_hand_edits() {

@@ -159,7 +159,7 @@ fn rendered(dialect: &dyn Dialect, wanted: &[Want], name: &HostName, list: Optio
 }
 
 /// What a person has changed in a site's file or taken out of it; none in a file that can't be read.
-pub fn hand_edits(dialect: &dyn Dialect, existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEdit> {
+pub(crate) fn hand_edits(dialect: &dyn Dialect, existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEdit> {
     let (wanted, name) = (dialect.hosts(site, files), &site.name);
     if existing == rendered(dialect, &wanted, name, files.list.as_ref()).as_bytes() {
         return Vec::new();

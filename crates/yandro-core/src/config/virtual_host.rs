@@ -86,7 +86,7 @@ pub fn asked_at<'a, 'c>(
 
 /// Which virtual host of Apache httpd answers a name: the first that has it, by itself or by a
 /// pattern, or else the first. With it, whether it has the name.
-pub fn first_that_has<'h>(at: &Answering<'h>, name: &str) -> Option<(&'h VirtualHost, bool)> {
+pub(crate) fn first_that_has<'h>(at: &Answering<'h>, name: &str) -> Option<(&'h VirtualHost, bool)> {
     let has = |host: &VirtualHost| host.name.iter().chain(&host.aliases).any(|own| fits(own, name));
     let named = at.hosts.iter().find(|host| has(host));
     named.map(|host| (*host, true)).or_else(|| at.hosts.first().map(|host| (*host, false)))

@@ -5,7 +5,7 @@ use super::tree::Node;
 
 /// The directives of a site's file that yandro never writes there, each with its arguments in one line. `None` for a
 /// file that can't be read.
-pub fn foreign_directives(dialect: &dyn Dialect, file: &[u8]) -> Option<Vec<String>> {
+pub(crate) fn foreign_directives(dialect: &dyn Dialect, file: &[u8]) -> Option<Vec<String>> {
     let tree = dialect.parse(file).ok()?;
     let mut found = Vec::new();
     collect(dialect, &tree.nodes, &mut found);

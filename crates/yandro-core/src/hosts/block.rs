@@ -131,7 +131,7 @@ impl<'m> Standing<'m> {
 
 /// The file with the block of an earlier build as the block of `list`, if all its names are names of
 /// that list's sites and the list has no block.
-pub fn adopted<'a>(bytes: &'a [u8], list: &ListId, names: &[&HostName]) -> Cow<'a, [u8]> {
+pub(crate) fn adopted<'a>(bytes: &'a [u8], list: &ListId, names: &[&HostName]) -> Cow<'a, [u8]> {
     let file = HostsFile::parse(bytes);
     let Some(block) = file.blocks().iter().find(|block| block.list.is_none()) else { return Cow::Borrowed(bytes) };
     let known: HashSet<&str> = names.iter().map(|name| name.as_str()).collect();
@@ -155,7 +155,7 @@ fn without_unowned<'a>(file: &HostsFile<'a>, names: &[HostName]) -> Cow<'a, [u8]
 
 /// The wanted address that a line's address contradicts: the one of its family, or, since a
 /// client may choose either family, one on another machine.
-pub fn contradicted(said: IpAddr, wanted: &[IpAddr]) -> Option<IpAddr> {
+pub(crate) fn contradicted(said: IpAddr, wanted: &[IpAddr]) -> Option<IpAddr> {
     if wanted.contains(&said) {
         return None;
     }
@@ -191,7 +191,7 @@ pub fn drop_names<'a>(bytes: &'a [u8], list: &ListId, names: &[HostName]) -> Cow
 
 /// The file with the lines in the block of `list` in the order of `names`, the site list's. What
 /// else stands in the block keeps its place.
-pub fn sorted<'a>(bytes: &'a [u8], list: &ListId, names: &[&HostName]) -> Cow<'a, [u8]> {
+pub(crate) fn sorted<'a>(bytes: &'a [u8], list: &ListId, names: &[&HostName]) -> Cow<'a, [u8]> {
     let file = HostsFile::parse(bytes);
     let Some(block) = file.block_of(list) else { return Cow::Borrowed(bytes) };
     let ranks: HashMap<&[u8], usize> =

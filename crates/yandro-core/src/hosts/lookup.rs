@@ -7,7 +7,7 @@ use crate::name::HostName;
 
 /// Which addresses are asked for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Family {
+pub enum AddressFamily {
     /// Both, as browsers ask (`AF_UNSPEC`).
     Any,
     /// IPv4 alone (`AF_INET`).
@@ -43,7 +43,7 @@ impl HostsFile<'_> {
     ///
     /// Known difference: of a line that begins with blanks and has a NUL, glibc repeats the last
     /// bytes before the NUL, as many as there are blanks; here the NUL just ends the line.
-    pub fn lookup(&self, name: &HostName, family: Family, multi: Multi) -> Vec<IpAddr> {
+    pub fn lookup(&self, name: &HostName, family: AddressFamily, multi: Multi) -> Vec<IpAddr> {
         let mut found: Vec<IpAddr> =
             self.entries_of(name).iter().filter_map(|entry| as_asked(entry.address, family)).collect();
         if multi == Multi::Off {
@@ -55,12 +55,12 @@ impl HostsFile<'_> {
 
 /// A line's address in the family that is asked for. glibc answers a question for IPv4 from
 /// `::1`, with 127.0.0.1, and from mapped addresses (RFC 4291 section 2.5.5.2), too.
-fn as_asked(address: IpAddr, family: Family) -> Option<IpAddr> {
+fn as_asked(address: IpAddr, family: AddressFamily) -> Option<IpAddr> {
     match (family, address) {
-        (Family::V4, IpAddr::V6(address)) if address.is_loopback() => Some(Ipv4Addr::LOCALHOST.into()),
-        (Family::V4, IpAddr::V6(address)) => address.to_ipv4_mapped().map(IpAddr::V4),
-        (Family::V4 | Family::Any, address) => Some(address),
-        (Family::V6, address) => address.is_ipv6().then_some(address),
+        (AddressFamily::V4, IpAddr::V6(address)) if address.is_loopback() => Some(Ipv4Addr::LOCALHOST.into()),
+        (AddressFamily::V4, IpAddr::V6(address)) => address.to_ipv4_mapped().map(IpAddr::V4),
+        (AddressFamily::V4 | AddressFamily::Any, address) => Some(address),
+        (AddressFamily::V6, address) => address.is_ipv6().then_some(address),
     }
 }
 

@@ -13,15 +13,16 @@ mod own_block;
 mod parse;
 mod takeover;
 
-pub use block::{Mapping, adopted, contradicted, drop_names, point, sorted};
+pub use block::{Mapping, drop_names, point};
+pub(crate) use block::{adopted, contradicted, sorted};
 pub use error::{Conflict, EditError, TakeOver};
 pub use export::{Pointed, as_hosts, as_zone, common_zone, names_for_others};
 pub use lines::{remove_lines, set_line};
-pub use lint::{LintCode, LintContext, LintFinding, Row, Weight, lint, mended, rows};
-pub use lookup::{Family, Multi};
+pub use lint::{HostsRow, LintCode, LintContext, LintFinding, LintWeight, lint, mended, rows};
+pub use lookup::{AddressFamily, Multi};
 pub use own_block::{OwnBlockError, OwnLine, own_lines, with_own_lines};
 pub use parse::{HostsEntry, HostsFile};
-pub use takeover::has_taken_over;
+pub(crate) use takeover::has_taken_over;
 
 #[cfg(test)]
 mod tests;

@@ -244,12 +244,12 @@ fn read_line(bytes: &[u8], full: Range<usize>, number: usize) -> Option<HostsEnt
 
 #[cfg(test)]
 mod tests {
-    use super::super::{Family, Multi};
+    use super::super::{AddressFamily, Multi};
     use super::*;
 
     fn lookup(text: &str, name: &str) -> Vec<String> {
         HostsFile::parse(text.as_bytes())
-            .lookup(&HostName::parse(name).unwrap(), Family::Any, Multi::On)
+            .lookup(&HostName::parse(name).unwrap(), AddressFamily::Any, Multi::On)
             .iter()
             .map(ToString::to_string)
             .collect()

@@ -45,7 +45,7 @@ struct Taken {
 }
 
 /// Whether lines were taken over in a hosts file.
-pub fn has_taken_over(bytes: &[u8]) -> bool {
+pub(crate) fn has_taken_over(bytes: &[u8]) -> bool {
     !taken_lines(bytes).is_empty()
 }
 

@@ -135,7 +135,7 @@ proptest! {
         let second = mapping(&["10.0.0.2"], &["depot.saltmarsh.test"]);
         let Ok(once) = point(&before, &ada(), &first, &[], TakeOver::Yes) else { return Ok(()) };
         let once = once.into_owned();
-        let looked_up = |text: &[u8], name| HostsFile::parse(text).lookup(name, Family::Any, Multi::On);
+        let looked_up = |text: &[u8], name| HostsFile::parse(text).lookup(name, AddressFamily::Any, Multi::On);
         prop_assert!(looked_up(&once, &first.names[0]).iter().all(|answer| first.addresses.contains(answer)));
         prop_assert!(!looked_up(&once, &first.names[1]).is_empty());
         prop_assert!(matches!(point(&once, &ada(), &first, &[], TakeOver::No).unwrap(), Cow::Borrowed(_)), "it says so already");
@@ -165,7 +165,7 @@ proptest! {
     fn a_persons_line_set_then_removed(before in any_file()) {
         let tides = name("moon.test");
         let set = set_line(&before, &tides, "10.0.0.9".parse().unwrap()).unwrap();
-        prop_assert_eq!(HostsFile::parse(&set).lookup(&tides, Family::Any, Multi::On), vec!["10.0.0.9".parse::<core::net::IpAddr>().unwrap()]);
+        prop_assert_eq!(HostsFile::parse(&set).lookup(&tides, AddressFamily::Any, Multi::On), vec!["10.0.0.9".parse::<core::net::IpAddr>().unwrap()]);
         prop_assert_eq!(&*remove_lines(&set, &tides).unwrap(), &before[..]);
     }
 }

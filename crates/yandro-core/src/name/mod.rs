@@ -6,7 +6,8 @@ use core::net::IpAddr;
 use std::fmt;
 use std::str::FromStr;
 
-pub use suffix::{RESERVED, Suffix};
+pub(crate) use suffix::RESERVED;
+pub use suffix::Suffix;
 
 /// A host name in its ASCII form: lower case, A-labels, no final dot.
 ///

@@ -4,7 +4,7 @@ use super::HostName;
 
 /// Suffixes that nobody on the internet can own: RFC 6761, RFC 2606,
 /// RFC 8375 (`home.arpa`), and `internal`, reserved by ICANN in 2024.
-pub const RESERVED: &[&str] = &["test", "localhost", "internal", "home.arpa", "example", "invalid"];
+pub(crate) const RESERVED: &[&str] = &["test", "localhost", "internal", "home.arpa", "example", "invalid"];
 
 /// Suffixes below which browsers ask for HTTPS whatever is typed (HSTS preload, RFC 6797):
 /// those for which Chromium 156 did so when it was asked for a name below each.
@@ -56,7 +56,7 @@ const FORCED_HTTPS: &[&str] = &[
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Suffix {
-    /// One of [`RESERVED`]: can't hide a real site.
+    /// One of the reserved ones (RFC 2606, RFC 6761, ICANN): can't hide a real site.
     Reserved(&'static str),
     /// `local`, which belongs to multicast DNS (RFC 6762).
     MulticastDns,

@@ -37,15 +37,15 @@ use time::{Duration, OffsetDateTime};
 /// fault of the issuer first at 398 days, then at 825 for private authorities.
 pub const LEAF_DAYS: i64 = 397;
 /// The most days of a leaf that everybody takes, of whatever authority (Apple's systems).
-pub const LONGEST_DAYS: i64 = 825;
+pub(crate) const LONGEST_DAYS: i64 = 825;
 /// Days that the authority is valid.
-pub const AUTHORITY_DAYS: i64 = 3650;
+pub(crate) const AUTHORITY_DAYS: i64 = 3650;
 /// Days before its end at which a leaf is due to be renewed.
 pub const RENEW_DAYS: i64 = 30;
 
 /// Days before its end at which a leaf of so many days is due: of a short one it is the last third, so that it
 /// isn't made anew each day.
-pub fn due_days(days: i64) -> i64 {
+pub(crate) fn due_days(days: i64) -> i64 {
     RENEW_DAYS.min((days - 1) / 3)
 }
 

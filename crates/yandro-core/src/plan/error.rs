@@ -4,9 +4,9 @@ use camino::Utf8PathBuf;
 
 use crate::config::{ParseError, PathError};
 use crate::hosts::EditError;
-use crate::httpd::run::{ConfigFault, Place};
 use crate::name::HostName;
 use crate::pki::PkiError;
+use crate::servers::httpd::run::{ConfigFault, Place};
 use crate::site::{ListId, ServerId};
 
 /// Why a site can't be mapped. Nothing has been changed.
@@ -135,14 +135,14 @@ pub enum PlanError {
 /// What stopped a plan for many sites.
 #[derive(Debug, thiserror::Error)]
 #[error("{}{error}", .site.as_ref().map(|name| format!("the site `{name}`: ")).unwrap_or_default())]
-pub struct Failed {
+pub struct PlanFailure {
     /// The site that it was about, if it was one.
     pub site: Option<HostName>,
     /// What is wrong.
     pub error: Box<PlanError>,
 }
 
-impl Failed {
+impl PlanFailure {
     pub(super) fn of(site: Option<&HostName>, error: PlanError) -> Self {
         Self { site: site.cloned(), error: Box::new(error) }
     }

@@ -36,7 +36,7 @@ pub use change::{
 };
 pub use content::FileContent;
 pub use diff::unified_diff;
-pub use error::{Failed, PlanError};
+pub use error::{PlanError, PlanFailure};
 pub use fresh::Fresh;
 pub(crate) use model::{is_on_port, not_taken, others_go, tell_after, write_site};
 pub use observed::{Observed, OwnFiles, ServerModel};

@@ -3,7 +3,7 @@
 use super::authority::{new_authority, put};
 use super::authority_files::{AuthorityFiles, AuthorityTexts};
 use super::change::{Access, ChangeSet};
-use super::error::Failed;
+use super::error::PlanFailure;
 use super::fresh::Fresh;
 use super::observed::Observed;
 use super::role::Role;
@@ -22,8 +22,8 @@ pub fn replace_authority(
     list: &SiteList,
     constraints: &Constraints,
     fresh: &mut dyn Fresh,
-) -> Result<ChangeSet, Failed> {
-    let texts = new_authority(&observed, constraints, fresh).map_err(|error| Failed::of(None, error.into()))?;
+) -> Result<ChangeSet, PlanFailure> {
+    let texts = new_authority(&observed, constraints, fresh).map_err(|error| PlanFailure::of(None, error.into()))?;
     put_in_place(&mut observed, list, &texts, fresh)
 }
 
@@ -33,7 +33,7 @@ pub(super) fn put_in_place(
     list: &SiteList,
     texts: &AuthorityTexts,
     fresh: &mut dyn Fresh,
-) -> Result<ChangeSet, Failed> {
+) -> Result<ChangeSet, PlanFailure> {
     let mut set = ChangeSet::default();
     put_aside(&mut set, observed);
     put(&mut set, observed, texts);

@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use super::authority::renew_issued;
 use super::certificate::{certificate, drop_certificate};
 use super::change::{Access, ChangeSet};
-use super::error::Failed;
+use super::error::PlanFailure;
 use super::fresh::Fresh;
 use super::model::Owner;
 use super::observed::Observed;
@@ -50,7 +50,7 @@ pub fn settle(
     default_server: ServerId,
     orphans_are: Orphans,
     fresh: &mut dyn Fresh,
-) -> Result<Settlement, Failed> {
+) -> Result<Settlement, PlanFailure> {
     let (orphans, unowned) = match orphans_are {
         Orphans::Removed => (orphans(observed, list), unowned(observed, list)),
         Orphans::Kept => (Vec::new(), Vec::new()),
@@ -60,18 +60,18 @@ pub fn settle(
     observed.advance(&gone);
     settlement.set.merge(gone);
     let mut renewed = ChangeSet::default();
-    renew_others(&mut renewed, observed, fresh).map_err(|error| Failed::of(None, error))?;
+    renew_others(&mut renewed, observed, fresh).map_err(|error| PlanFailure::of(None, error))?;
     observed.advance(&renewed);
     settlement.set.merge(renewed);
     let mut issued = ChangeSet::default();
-    renew_issued(&mut issued, observed, fresh).map_err(|error| Failed::of(None, error))?;
+    renew_issued(&mut issued, observed, fresh).map_err(|error| PlanFailure::of(None, error))?;
     settlement.set.merge(issued);
     for site in &list.sites {
         let site = Site { server: site.server.or(Some(default_server)), ..site.clone() };
         // The list says what is wanted: it isn't written itself.
         let chosen = (list.site(&site.name) != Some(&site)).then(|| list.with(site.clone()));
         let next = map_one(observed, chosen.as_ref().unwrap_or(list), &site, fresh)
-            .map_err(|error| Failed::of(Some(&site.name), error))?;
+            .map_err(|error| PlanFailure::of(Some(&site.name), error))?;
         observed.advance(&next);
         settlement.set.merge(next);
         settlement.edited.extend(hand_edits(observed, &site));
@@ -96,20 +96,20 @@ pub fn settle(
 ///
 /// # Errors
 /// The first [`PlanError`](super::PlanError) of a site.
-pub fn renew(observed: &mut Observed, list: &SiteList, fresh: &mut dyn Fresh) -> Result<ChangeSet, Failed> {
+pub fn renew(observed: &mut Observed, list: &SiteList, fresh: &mut dyn Fresh) -> Result<ChangeSet, PlanFailure> {
     let mut all = ChangeSet::default();
     for site in list.sites.iter().filter(|site| site.https.is_on()) {
         let mut set = ChangeSet::default();
-        certificate(&mut set, observed, site, fresh).map_err(|error| Failed::of(Some(&site.name), error))?;
+        certificate(&mut set, observed, site, fresh).map_err(|error| PlanFailure::of(Some(&site.name), error))?;
         observed.advance(&set);
         all.merge(set);
     }
     let mut others = ChangeSet::default();
-    renew_others(&mut others, observed, fresh).map_err(|error| Failed::of(None, error))?;
+    renew_others(&mut others, observed, fresh).map_err(|error| PlanFailure::of(None, error))?;
     observed.advance(&others);
     all.merge(others);
     let mut issued = ChangeSet::default();
-    renew_issued(&mut issued, observed, fresh).map_err(|error| Failed::of(None, error))?;
+    renew_issued(&mut issued, observed, fresh).map_err(|error| PlanFailure::of(None, error))?;
     all.merge(issued);
     Ok(all)
 }

@@ -12,9 +12,9 @@ use super::*;
 use crate::config::LayoutDisk;
 use crate::config::{Files, Layout, OTHERS, PathPair, PathView, Published, Seen};
 use crate::hosts::HostsFile;
-use crate::httpd::KNOWN;
 use crate::name::HostName;
 use crate::pki::{CertificateFacts, Constraints, Key, KeyKind, PkiError};
+use crate::servers::httpd::KNOWN;
 use crate::servers::{Loopback6, Seeing, ServerKind, ServerReport, Start};
 use crate::site::{Content, FastCgi, Https, ListId, Listing, Logs, ServerId, Serving, Site, SiteList, Upstream};
 
@@ -251,12 +251,12 @@ impl Disk {
         let loopback6 = Some(Loopback6 { is_there: true, listens: Some(true), would_listen: true });
         let apache = seen(ServerKind::Apache, own(&layout, ServerId::APACHE, places.view()), loopback6);
         let exists = |path: &str| self.files.keys().chain(self.links.keys()).any(|own| own.starts_with(path));
-        let layout = Layout::find(crate::nginx::KNOWN, exists, |path| path.into()).unwrap();
+        let layout = Layout::find(crate::servers::nginx::KNOWN, exists, |path| path.into()).unwrap();
         let here = seen(ServerKind::Nginx, own(&layout, ServerId::NGINX, places.view()), loopback6);
         // In a virtual machine, under other paths.
         let main = Utf8Path::new("/mnt/harbour/etc/nginx.conf");
         let layout = Layout::named(
-            crate::nginx::KNOWN,
+            crate::servers::nginx::KNOWN,
             main,
             &[],
             &LayoutDisk { is_folder: &|_| false, exists: &|_| false, at: &|path| path.into() },

@@ -8,7 +8,7 @@ use camino::Utf8PathBuf;
 use serde::{Deserialize, Serialize};
 
 use super::change::{Change, ChangeSet, Step};
-use super::error::Failed;
+use super::error::PlanFailure;
 use super::fresh::Fresh;
 use super::observed::Observed;
 use super::settle::{Orphans, settle};
@@ -78,7 +78,7 @@ impl Reading {
         after: &SiteList,
         server: ServerId,
         fresh: &mut dyn Fresh,
-    ) -> Result<ChangeSet, Failed> {
+    ) -> Result<ChangeSet, PlanFailure> {
         match self {
             Self::Changes => changes(observed, before, after, fresh),
             Self::Settled { puts_back, orphans } => {
@@ -96,18 +96,18 @@ fn changes(
     before: &SiteList,
     after: &SiteList,
     fresh: &mut dyn Fresh,
-) -> Result<ChangeSet, Failed> {
+) -> Result<ChangeSet, PlanFailure> {
     let mut all = ChangeSet::default();
     let gone: Vec<&Site> = before.sites.iter().filter(|site| after.site(&site.name).is_none()).collect();
     let mut list = before.clone();
     if !gone.is_empty() {
-        let set = unmap_sites(observed, &gone).map_err(|error| Failed::of(None, error))?;
+        let set = unmap_sites(observed, &gone).map_err(|error| PlanFailure::of(None, error))?;
         observed.advance(&set);
         all.merge(set);
         list.sites.retain(|site| after.site(&site.name).is_some());
     }
     for site in Reading::Changes.sites(before, after) {
-        let set = map_site(observed, &list, site, fresh).map_err(|error| Failed::of(Some(&site.name), error))?;
+        let set = map_site(observed, &list, site, fresh).map_err(|error| PlanFailure::of(Some(&site.name), error))?;
         observed.advance(&set);
         all.merge(set);
         list = list.with(site.clone());

@@ -5,12 +5,14 @@
 //! takes to run the program.
 
 mod configuration;
-pub mod httpd;
-pub mod nginx;
+pub(crate) mod httpd;
+pub(crate) mod nginx;
 mod software;
 
-pub use configuration::{Configuration, Listener};
-pub use software::{Image, Loopback6, ProjectRules, Seeing, ServerReport, Software, Start};
+pub use configuration::Configuration;
+pub use configuration::Listener;
+pub use software::{Image, Software};
+pub use software::{Loopback6, ProjectRules, Seeing, ServerReport, Start};
 
 use std::fmt;
 

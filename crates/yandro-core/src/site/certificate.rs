@@ -43,7 +43,7 @@ impl Site {
 ///
 /// # Errors
 /// For none, and for more than [`LONGEST_DAYS`].
-pub fn checked_days(days: u16) -> Result<u16, InvalidValue> {
+pub(crate) fn checked_days(days: u16) -> Result<u16, InvalidValue> {
     if (1..=LONGEST_DAYS).contains(&i64::from(days)) {
         return Ok(days);
     }

@@ -13,7 +13,7 @@ use crate::tables;
 const HEAD: &str = "# Sites that yandro keeps. Edit this file as you like.\n";
 
 /// Whether a site list holds nothing but the comment that yandro begins one with.
-pub fn is_bare(text: &[u8]) -> bool {
+pub(crate) fn is_bare(text: &[u8]) -> bool {
     text == HEAD.as_bytes()
 }
 
@@ -26,7 +26,7 @@ pub fn set_site(text: &str, site: &Site) -> String {
 /// The text of a site list without the site of this name. A comment right above
 /// the site goes with it; one that a blank line sets apart stays, and so does
 /// the head of the file.
-pub fn remove_site(text: &str, name: &HostName) -> String {
+pub(crate) fn remove_site(text: &str, name: &HostName) -> String {
     tables::remove(text, "site", |table| is_site(table, name))
 }
 

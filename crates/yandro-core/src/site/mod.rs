@@ -13,19 +13,20 @@ mod server;
 mod serving;
 mod upstream;
 
-pub use crate::servers::ServerKind;
-pub use certificate::{CertificateTerms, checked_days};
-pub use edit::{is_bare, remove_site, set_site};
+pub(crate) use crate::servers::ServerKind;
+pub use certificate::CertificateTerms;
+pub(crate) use certificate::checked_days;
+pub use edit::set_site;
+pub(crate) use edit::{is_bare, remove_site};
 pub use invalid::InvalidValue;
 pub use list::{ListError, SiteList};
 pub use list_id::ListId;
-pub use options::{Group, MapArgument, OPTIONS, SiteOption, ValueForm, option, options_page};
+pub use options::{Group, MapArgument, OPTIONS, SiteOption, ValueForm, options_page};
 pub use patch::{ServerFacts, SitePatch, SiteRefusal};
 pub use scheme::Scheme;
 pub use server::{ServerId, ServerName, ServerNameError};
-pub use serving::{
-    FastCgi, Listing, Logs, Overrides, Serving, Symlinks, UpstreamHost, checked_fallback, checked_index,
-};
+pub use serving::{FastCgi, Listing, Logs, Overrides, Serving, Symlinks, UpstreamHost};
+pub(crate) use serving::{checked_fallback, checked_index};
 pub use upstream::{Upstream, UpstreamError};
 
 use core::net::{IpAddr, Ipv4Addr};

@@ -103,7 +103,7 @@ impl SiteOption {
 }
 
 /// An option of this key.
-pub fn option(key: &str) -> Option<&'static SiteOption> {
+pub(crate) fn option(key: &str) -> Option<&'static SiteOption> {
     OPTIONS.iter().find(|option| option.key == key)
 }
 

@@ -222,7 +222,8 @@ impl SiteOption {
 
 #[cfg(test)]
 mod tests {
-    use super::super::{DEFAULT_ADDRESS, Listing, Logs, Upstream, option};
+    use super::super::options::option;
+    use super::super::{DEFAULT_ADDRESS, Listing, Logs, Upstream};
     use super::*;
     use crate::config::PublishedPort;
     use crate::name::HostName;

@@ -199,7 +199,7 @@ pub(super) fn checked_port(port: u16) -> Result<u16, InvalidValue> {
 ///
 /// # Errors
 /// For one that is no plain name.
-pub fn checked_index(name: &str) -> Result<String, InvalidValue> {
+pub(crate) fn checked_index(name: &str) -> Result<String, InvalidValue> {
     let is_name = !name.is_empty() && !name.contains(['/', '\\', '$']) && !name.chars().any(char::is_control);
     if is_name { Ok(name.to_owned()) } else { Err(InvalidValue::FileName(name.to_owned())) }
 }
@@ -208,7 +208,7 @@ pub fn checked_index(name: &str) -> Result<String, InvalidValue> {
 ///
 /// # Errors
 /// For one with a query, a variable or control characters.
-pub fn checked_fallback(path: &str) -> Result<String, InvalidValue> {
+pub(crate) fn checked_fallback(path: &str) -> Result<String, InvalidValue> {
     let path = format!("/{}", path.trim_start_matches('/'));
     let is_path = path.len() > 1
         && !path.contains(['?', '#', '\\', '$'])

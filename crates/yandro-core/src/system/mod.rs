@@ -165,7 +165,7 @@ impl Surroundings {
 
 /// The source of host names that is asked before the hosts file and may answer otherwise; `files`
 /// itself where the hosts file is not asked at all. systemd-resolved reads it, too.
-pub fn asked_before_files<S: AsRef<str>>(sources: &[S]) -> Option<&str> {
+pub(crate) fn asked_before_files<S: AsRef<str>>(sources: &[S]) -> Option<&str> {
     let mut names = sources.iter().map(AsRef::as_ref);
     let Some(place) = names.clone().position(|source| source == "files") else {
         return (names.len() > 0 && !names.any(|source| source == "resolve")).then_some("files");

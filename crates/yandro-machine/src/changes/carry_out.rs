@@ -4,9 +4,7 @@ use std::os::unix::fs::MetadataExt as _;
 use std::time::{Duration, Instant};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::{Change, ChangeSet, FileChange, Opened, Phase, Step};
-use yandro_core::site::ServerId;
-use yandro_core::system::{Cache, StoreKind};
+use yandro_core::{Cache, Change, ChangeSet, FileChange, Opened, Phase, ServerId, Step, StoreKind};
 
 use super::control::ControlError;
 use super::control::{Controls, OnWait, ServerAction};

@@ -1,6 +1,6 @@
 //! The control of a server, as applying a change needs it.
 
-use yandro_core::site::ServerId;
+use yandro_core::ServerId;
 
 use crate::files::FileError;
 use crate::ports::Holder;

@@ -8,9 +8,7 @@ use std::process::Command;
 use camino::{Utf8Path, Utf8PathBuf};
 use rustix::fs::{Access as Right, access};
 
-use yandro_core::plan::Wish;
-use yandro_core::site::ServerId;
-use yandro_core::system::{Cache, TrustStore};
+use yandro_core::{Cache, ServerId, TrustStore, Wish};
 
 use super::control::ControlError;
 use super::control::{OnWait, ServerAction, ServerControl};

@@ -1,7 +1,7 @@
 //! The change sets so far.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::{
+use yandro_core::{
     Access, Change, DoneStep, FileChange, LinkChange, Role, SiteChange, Step, reversed as reversed_text,
 };
 

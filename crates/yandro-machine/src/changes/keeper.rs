@@ -5,7 +5,7 @@ use std::io::Write as _;
 use std::os::unix::fs::{MetadataExt as _, OpenOptionsExt as _, PermissionsExt as _};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::Access;
+use yandro_core::Access;
 
 use super::steps::make_folder;
 use crate::caller;

@@ -1,7 +1,7 @@
 //! The files as they were before yandro ever touched them, kept for good.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::{Change, ChangeSet};
+use yandro_core::{Change, ChangeSet};
 
 use crate::files::{self, FileError};
 use crate::machine::Machine;

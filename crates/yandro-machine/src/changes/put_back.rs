@@ -4,8 +4,7 @@ use std::fs;
 use std::os::unix::fs::DirBuilderExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::Access;
-use yandro_core::site::ServerId;
+use yandro_core::{Access, ServerId};
 
 use super::control::ControlError;
 use super::control::{Controls, OnWait, ServerAction};

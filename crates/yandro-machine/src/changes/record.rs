@@ -12,12 +12,10 @@ use std::os::unix::fs::PermissionsExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
-use yandro_core::plan::{
-    Access, Change, ChangeSet, ChangedLines, FileChange, RightsChange, Role, SiteChange, TrustChange,
+use yandro_core::{
+    Access, Cache, Change, ChangeSet, ChangedLines, FileChange, RightsChange, Role, ServerId, Site, SiteChange,
+    SiteList, TrustChange, TrustStore, common_ends, set_site,
 };
-use yandro_core::site::{ServerId, Site, SiteList, set_site};
-use yandro_core::source::common_ends;
-use yandro_core::system::{Cache, TrustStore};
 
 use crate::caller;
 use crate::files::{self, Attributes, FileError, fingerprint, read_if_there, sync_folder_of};
@@ -244,7 +242,7 @@ impl Record {
             _ => None,
         })?;
         let (before, after) = self.changed(file)?;
-        Some(yandro_core::plan::changed_lines(before, after))
+        Some(yandro_core::changed_lines(before, after))
     }
 
     /// The content of a file that the change set made; none of one that it changed, nor of a secret.

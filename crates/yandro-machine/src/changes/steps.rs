@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::DirBuilderExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::{Access, Change, ChangeSet, FileChange, Phase, Step};
+use yandro_core::{Access, Change, ChangeSet, FileChange, Phase, Step};
 
 use super::hands::Hands;
 use super::record::{Record, RecordedChange, RecordedFile};

@@ -5,10 +5,9 @@ use std::collections::HashSet;
 use std::net::IpAddr;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::check::{AnsweringHost, Configured, Expected, SiteFileState};
-use yandro_core::config::{Place, VirtualHost, asked_at};
-use yandro_core::servers::{Configuration, ProjectRules};
-use yandro_core::site::Site;
+use yandro_core::{
+    AnsweringHost, Configuration, Configured, Expected, Place, ProjectRules, Site, SiteFileState, VirtualHost, asked_at,
+};
 
 use crate::files;
 use crate::servers::Found;

@@ -5,7 +5,7 @@ use std::io::{BufRead as _, BufReader, Read as _, Seek as _, SeekFrom};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
-use yandro_core::check::LogLine;
+use yandro_core::LogLine;
 
 use crate::files;
 use crate::machine::Machine;

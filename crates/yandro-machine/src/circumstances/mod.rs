@@ -10,11 +10,10 @@ use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::check::{Barrier, Beside, Circumstances, Configured, Expected, PortHolder, Timed};
-use yandro_core::config::{OTHERS, Place};
-use yandro_core::name::HostName;
-use yandro_core::servers::Configuration;
-use yandro_core::site::{Content, FastCgi, ServerId, Site};
+use yandro_core::{
+    Barrier, Beside, Circumstances, Configuration, Configured, Content, Expected, FastCgi, HostName, OTHERS, Place,
+    PortHolder, ServerId, Site, Timed,
+};
 
 use crate::changes::ServerControl as _;
 use crate::machine::Machine;

@@ -2,11 +2,7 @@
 
 use std::time::Instant;
 
-use yandro_core::check::{NameCommand, Setting, StoreStanding, Timed};
-use yandro_core::pki::Authority;
-use yandro_core::shell::word;
-use yandro_core::system::StoreKind;
-use yandro_core::system::nickname;
+use yandro_core::{Authority, NameCommand, Setting, StoreKind, StoreStanding, Timed, nickname, shell_word};
 
 use crate::files;
 use crate::machine::Machine;
@@ -72,7 +68,7 @@ fn preference<'p>(all: &'p [(String, String, String)], name: &str) -> Option<(&'
 /// The command that sets a setting in the person's own file of a profile: what stands before the value and behind it.
 /// Values are host names, lists of them and words of JavaScript: none has an apostrophe.
 fn set_to(store: &stores::Store, name: &str) -> (String, String) {
-    let file = word(store.path.join("user.js").as_str());
+    let file = shell_word(store.path.join("user.js").as_str());
     (format!("echo 'user_pref(\"{name}\", "), format!(");' >> {file}"))
 }
 
@@ -140,7 +136,7 @@ fn policy_proxy(machine: &Machine) -> Option<Setting> {
                 excepted,
                 mend: NameCommand::Editor(format!(
                     "sudo ${{EDITOR:-vi}} +{line} {}",
-                    word(machine.places.inside(path).as_str())
+                    shell_word(machine.places.inside(path).as_str())
                 )),
             });
         }

@@ -5,9 +5,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use tokio::task::JoinHandle;
-use yandro_core::check::{Beside, Configured, Expected, PortHolder, StoreStanding, Timed};
-use yandro_core::pki::Authority;
-use yandro_core::site::ServerId;
+use yandro_core::{Authority, Beside, Configured, Expected, PortHolder, ServerId, StoreStanding, Timed};
 
 use super::error::LookError;
 use super::scene::Scene;

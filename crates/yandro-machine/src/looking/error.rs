@@ -1,6 +1,6 @@
 //! Why sites can't be looked at.
 
-use yandro_core::pki::PkiError;
+use yandro_core::PkiError;
 
 use crate::files::FileError;
 use crate::observe::ObserveError;

@@ -8,10 +8,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use tokio::task::JoinSet;
-use yandro_core::check::{Beside, Expected, NameObservation, SiteReport, explain, judge};
-use yandro_core::name::HostName;
-use yandro_core::pki::Authority;
-use yandro_core::site::{ServerId, Site};
+use yandro_core::{Authority, Beside, Expected, HostName, NameObservation, ServerId, Site, SiteReport, explain, judge};
 
 use crate::circumstances::{self, OfServer, settings};
 use crate::probe::{Limit, Manner, OffersOf, Prober};

@@ -1,7 +1,7 @@
 //! Why a machine can't be observed.
 
 use camino::Utf8PathBuf;
-use yandro_core::site::ListError;
+use yandro_core::ListError;
 
 use crate::files::FileError;
 

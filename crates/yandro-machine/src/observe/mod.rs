@@ -6,11 +6,10 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
-use yandro_core::config::OTHERS;
-use yandro_core::name::HostName;
-use yandro_core::pki::{AuthorityCertificates, PkiError};
-use yandro_core::plan::{AuthorityFiles, AuthorityTexts, FileContent, Issued, Observed, Wishes, issued_paths};
-use yandro_core::site::{Site, SiteList};
+use yandro_core::{
+    AuthorityCertificates, AuthorityFiles, AuthorityTexts, FileContent, HostName, Issued, OTHERS, Observed, PkiError,
+    Site, SiteList, Wishes, issued_paths,
+};
 use zeroize::Zeroizing;
 
 use crate::files::{self, FileError};

@@ -11,8 +11,7 @@ use hyper::{Request, Response};
 use hyper_util::rt::TokioIo;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
-use yandro_core::check::{Answer, Failure, FailureKind};
-use yandro_core::site::Upstream;
+use yandro_core::{Answer, Failure, FailureKind, Upstream};
 
 use super::{BODY_LIMIT, Limit};
 

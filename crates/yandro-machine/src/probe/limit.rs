@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::time::Duration;
 
 use tokio::net::TcpStream;
-use yandro_core::check::{Failure, FailureKind};
+use yandro_core::{Failure, FailureKind};
 
 use super::io_failure;
 

@@ -4,7 +4,7 @@ use super::limit::Limit;
 
 /// How to probe.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Manner {
+pub(crate) struct Manner {
     /// How long to wait for any one answer.
     pub within: Limit,
     /// Whose other offers within TLS are asked for, which takes two further handshakes.
@@ -13,7 +13,7 @@ pub struct Manner {
 
 /// Whose other offers within TLS are asked for.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum OffersOf {
+pub(crate) enum OffersOf {
     /// Nobody's.
     #[default]
     None,

@@ -19,26 +19,21 @@ use std::time::Instant;
 use rustls::pki_types::CertificateDer;
 use tokio::net::TcpStream;
 use tokio::sync::Semaphore;
-use yandro_core::check::{
-    Answer, Expected, Failure, FailureKind, HostsAnswer, NameObservation, Offers, OtherName, Page, Proof,
-    REDIRECT_PROBE, ResolverAnswer, Timed,
+use yandro_core::{
+    Answer, Authority, Content, Expected, Failure, FailureKind, HostName, HostPort, HostsAnswer, HostsFile, Https,
+    NameObservation, Offers, OtherName, Page, Proof, REDIRECT_PROBE, ResolverAnswer, ServerId, Timed, Upstream,
 };
-use yandro_core::host_port::HostPort;
-use yandro_core::hosts::HostsFile;
-use yandro_core::name::HostName;
-use yandro_core::pki::Authority;
-use yandro_core::site::{Content, Https, ServerId, Upstream};
 
 use crate::machine::Machine;
 use crate::permissions::{self, User};
 use crate::servers::{self, Present};
 
 pub use limit::Limit;
-pub use manner::{Manner, OffersOf};
+pub(crate) use manner::{Manner, OffersOf};
 use offers::KnownOffers;
 use page::{AskedPage, Pages};
 use proof::ProofFile;
-pub use proof::sweep_proofs;
+pub(crate) use proof::sweep_proofs;
 use tls::TLS_1_3;
 
 /// How many sites are probed at once.
@@ -50,7 +45,7 @@ const BODY_LIMIT: usize = 1 << 20;
 
 /// What all probes of one run share.
 #[derive(Debug)]
-pub struct Prober {
+pub(crate) struct Prober {
     hosts: Vec<u8>,
     trust: tls::TlsTrust,
     /// Whom the web servers run as; found out when it is wanted.
@@ -66,7 +61,7 @@ pub struct Prober {
 impl Prober {
     /// A prober of `machine` that reads names in `hosts` and trusts `authority` alone. Within a
     /// sysroot the resolver is not asked.
-    pub fn new(
+    pub(crate) fn new(
         machine: &Machine,
         present: &Present,
         hosts: Vec<u8>,
@@ -90,7 +85,7 @@ impl Prober {
     /// Looks at every name of a site. `chain_on_disk` is the site's chain in PEM, if it has one.
     ///
     /// The proof file is gone when this returns and also when it is dropped on the way.
-    pub async fn observe(
+    pub(crate) async fn observe(
         self: &Arc<Self>,
         expected: Arc<Expected>,
         chain_on_disk: Option<Vec<u8>>,
@@ -307,7 +302,7 @@ type Plain = (Option<Timed<Result<(), Failure>>>, Option<Timed<Result<Answer, Fa
 
 /// What was seen over TLS.
 struct Secure {
-    tls: Timed<Result<yandro_core::check::Connection, Failure>>,
+    tls: Timed<Result<yandro_core::Connection, Failure>>,
     pages: Pages,
     more: Option<(Timed<Offers>, Timed<OtherName>)>,
 }

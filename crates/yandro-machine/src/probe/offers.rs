@@ -7,8 +7,7 @@ use std::time::Instant;
 
 use rustls::pki_types::CertificateDer;
 use tokio::sync::OnceCell;
-use yandro_core::check::{Offers, OtherName, Timed};
-use yandro_core::name::HostName;
+use yandro_core::{HostName, Offers, OtherName, Timed};
 
 use super::manner::{Manner, OffersOf};
 use super::tls::TlsTrust;

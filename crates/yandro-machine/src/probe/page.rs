@@ -3,9 +3,10 @@
 
 use std::time::{Duration, Instant};
 
-use yandro_core::check::{Answer, Failure, FailureKind, Page, Proof, RedirectTarget, Timed, Trail, target};
-use yandro_core::name::HostName;
-use yandro_core::site::{Site, Upstream, UpstreamHost};
+use yandro_core::{
+    Answer, Failure, FailureKind, HostName, Page, Proof, RedirectTarget, Site, Timed, Trail, Upstream, UpstreamHost,
+    redirect_target,
+};
 
 use super::http::{self, Fetched, HttpSession};
 use super::proof::ProofFile;
@@ -92,7 +93,7 @@ where
             let Some(location) = fetched.answer.redirect() else {
                 return file.judge(&fetched);
             };
-            here = match target(location, &names, asked.name, asked.scheme, &here) {
+            here = match redirect_target(location, &names, asked.name, asked.scheme, &here) {
                 RedirectTarget::Path(next) => next,
                 RedirectTarget::OtherName(other, there) if there == path => return Proof::LeadsTo(other),
                 RedirectTarget::OtherName(..) | RedirectTarget::Away => return Proof::Status(fetched.answer.status),
@@ -117,7 +118,7 @@ where
                 return (trail, last);
             };
             let here = way.last().map_or("/", String::as_str);
-            let path = match target(&location, &names, asked.name, asked.scheme, here) {
+            let path = match redirect_target(&location, &names, asked.name, asked.scheme, here) {
                 RedirectTarget::Path(path) => path,
                 RedirectTarget::OtherName(other, path) => return (Some(Trail::LeadsTo(other, path, way.len())), last),
                 RedirectTarget::Away => return (Some(Trail::Leaves(location)), last),

@@ -6,7 +6,7 @@ use camino::Utf8Path;
 use rustix::fd::OwnedFd;
 use rustix::fs::{AtFlags, Mode, OFlags, fchmod, mkdirat, openat, unlinkat};
 use rustix::io::Errno;
-use yandro_core::check::{PROOF_FILE, Proof};
+use yandro_core::{PROOF_FILE, Proof};
 
 use super::http::Fetched;
 use crate::fresh::nonce;
@@ -139,7 +139,7 @@ fn prefix(pid: u32) -> String {
 }
 
 /// Takes away what a process that was killed left under a document root.
-pub fn sweep_proofs(root: &Utf8Path, pid: u32) {
+pub(crate) fn sweep_proofs(root: &Utf8Path, pid: u32) {
     let Ok(root) = rustix::fs::open(root.as_std_path(), DIRECTORY, Mode::empty()) else { return };
     let remove = |folder: &OwnedFd| {
         for entry in rustix::fs::Dir::read_from(folder).into_iter().flatten().flatten() {

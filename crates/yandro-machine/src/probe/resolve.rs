@@ -3,8 +3,7 @@
 use std::net::{IpAddr, ToSocketAddrs as _};
 use std::time::Instant;
 
-use yandro_core::check::{ResolverAnswer, Timed};
-use yandro_core::name::HostName;
+use yandro_core::{HostName, ResolverAnswer, Timed};
 
 use super::Limit;
 

@@ -15,9 +15,7 @@ use rustls::{
 use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
-use yandro_core::check::{Chain, Connection, Failure, FailureKind, OtherName, Verdict};
-use yandro_core::name::HostName;
-use yandro_core::pki::{Authority, CertificateFacts};
+use yandro_core::{Authority, CertificateFacts, Chain, Connection, Failure, FailureKind, HostName, OtherName, Verdict};
 
 use super::{Limit, io_failure};
 

@@ -1,6 +1,6 @@
 //! The control of a server: of this machine, or one that only the user's commands reach.
 
-use yandro_core::site::ServerId;
+use yandro_core::ServerId;
 
 use super::commands::Commands;
 use super::daemon::Daemon;

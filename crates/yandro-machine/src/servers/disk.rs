@@ -1,7 +1,7 @@
 //! The files of this machine, as a server's configuration is read from them.
 
 use camino::Utf8Path;
-use yandro_core::config::Files;
+use yandro_core::Files;
 
 use crate::files;
 

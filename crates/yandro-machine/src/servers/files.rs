@@ -3,9 +3,7 @@
 use std::collections::BTreeMap;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::{FileOwner, Files, Layout, OTHERS, Others, others_certificate};
-use yandro_core::name::HostName;
-use yandro_core::plan::OwnFiles;
+use yandro_core::{FileOwner, Files, HostName, Layout, OTHERS, Others, OwnFiles, others_certificate};
 
 use super::found::Found;
 use crate::files::{self, FileError};

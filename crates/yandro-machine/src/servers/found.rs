@@ -1,10 +1,7 @@
 //! A server that was found, or that a person named.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::LayoutDisk;
-use yandro_core::config::{FileOwner, KnownLayout, Layout, PathView, Published, Seen};
-use yandro_core::servers::ServerKind;
-use yandro_core::site::ServerId;
+use yandro_core::{FileOwner, KnownLayout, Layout, LayoutDisk, PathView, Published, Seen, ServerId, ServerKind};
 
 use super::disk::Disk;
 use crate::machine::Machine;

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use rustix::process::Signal;
-use yandro_core::servers::ServerKind;
+use yandro_core::ServerKind;
 
 /// What it takes to find, ask and run the program of one kind of server.
 #[derive(Debug)]

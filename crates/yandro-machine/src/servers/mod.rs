@@ -27,10 +27,7 @@ pub(crate) use program::unasked_configuration;
 pub use program::{configuration, configured_ports, report, user};
 pub use registry::Registry;
 
-use yandro_core::config::{FileOwner, Place, VirtualHost};
-use yandro_core::name::HostName;
-use yandro_core::plan::ServerModel;
-use yandro_core::servers::{Loopback6, Seeing};
+use yandro_core::{FileOwner, HostName, Loopback6, Place, Seeing, ServerModel, VirtualHost};
 
 use crate::files::FileError;
 use crate::machine::Machine;

@@ -1,7 +1,6 @@
 //! The servers as they were found, once for a command.
 
-use yandro_core::config::Published;
-use yandro_core::site::{ServerId, Site};
+use yandro_core::{Published, ServerId, Site};
 
 use super::control::Control;
 use super::found::Found;

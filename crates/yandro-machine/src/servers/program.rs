@@ -3,9 +3,7 @@
 use std::sync::Arc;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::{Files as _, Layout, Place};
-use yandro_core::httpd::run::environment;
-use yandro_core::servers::{Configuration, ServerKind, ServerReport, Start};
+use yandro_core::{Configuration, Files as _, Layout, Place, ServerKind, ServerReport, Start, httpd_environment};
 
 use super::daemon::Daemon;
 use super::found::{Found, find_or_ask};
@@ -93,7 +91,7 @@ pub(super) fn start(machine: &Machine, found: &Found, is_asked: bool) -> Start {
     };
     let report = ServerReport { root, main: main.clone(), ..report };
     let variables = known.environment.and_then(|path| found.files().read(path.into())).unwrap_or_default();
-    let environment = environment(&String::from_utf8_lossy(&variables));
+    let environment = httpd_environment(&String::from_utf8_lossy(&variables));
     Start { main, report, environment, defines: Vec::new() }
 }
 

@@ -1,8 +1,6 @@
 //! The servers that a person or root named, and what is found beside them.
 
-use yandro_core::config::Layout;
-use yandro_core::servers::ServerKind;
-use yandro_core::site::ServerId;
+use yandro_core::{Layout, ServerId, ServerKind};
 
 use super::found::Found;
 use super::program;

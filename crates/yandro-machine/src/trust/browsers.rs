@@ -4,9 +4,7 @@
 //! open.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::TrustChange;
-use yandro_core::system::is_own_nickname;
-use yandro_core::system::{BROWSER_STORES, NEW_BROWSER_STORE, StoreKind};
+use yandro_core::{BROWSER_STORES, NEW_BROWSER_STORE, StoreKind, TrustChange, is_own_nickname};
 
 use super::store::{Store, StoreError};
 use crate::machine::Machine;

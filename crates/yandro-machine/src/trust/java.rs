@@ -4,10 +4,9 @@
 use std::time::SystemTime;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::pki::{CertificateFacts, JavaStore};
-use yandro_core::plan::TrustChange;
-use yandro_core::system::is_own_nickname;
-use yandro_core::system::{JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_STORES, StoreKind};
+use yandro_core::{
+    CertificateFacts, JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_STORES, JavaStore, StoreKind, TrustChange, is_own_nickname,
+};
 
 use super::store::{Store, StoreError};
 use crate::files::{self, Attributes};

@@ -8,9 +8,7 @@ pub mod stores;
 mod systems;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::pki::CertificateFacts;
-use yandro_core::system::TrustStore;
-use yandro_core::system::is_own_nickname;
+use yandro_core::{CertificateFacts, TrustStore, is_own_nickname};
 
 use crate::files;
 use crate::machine::Machine;

@@ -14,8 +14,7 @@ use rustls_pki_types::{CertificateDer, PrivateKeyDer};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::TcpListener;
 use tokio_rustls::TlsAcceptor;
-use yandro_core::pki::Key;
-use yandro_core::system::{JAVA_SOURCE, NOT_INSTALLED, RUNTIMES};
+use yandro_core::{JAVA_SOURCE, Key, NOT_INSTALLED, RUNTIMES};
 
 /// How long one of them has.
 const PATIENCE: Duration = Duration::from_secs(10);

@@ -1,7 +1,7 @@
 //! A trust store that a program keeps, and why it can't be asked.
 
 use camino::Utf8PathBuf;
-use yandro_core::system::StoreKind;
+use yandro_core::StoreKind;
 
 use crate::files::FileError;
 

@@ -2,8 +2,7 @@
 //! keychain, Windows's root store. One way to find, ask and change them all.
 
 use camino::Utf8Path;
-use yandro_core::plan::TrustChange;
-use yandro_core::system::{StoreKind, System};
+use yandro_core::{StoreKind, System, TrustChange};
 
 use super::{browsers, java, systems};
 use crate::machine::Machine;

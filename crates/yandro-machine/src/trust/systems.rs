@@ -4,10 +4,7 @@
 //! ever run on such a system.
 
 use camino::Utf8Path;
-use yandro_core::pki::CertificateFacts;
-use yandro_core::plan::TrustChange;
-use yandro_core::system::nickname;
-use yandro_core::system::{CommandLine, StoreKind, StorePrograms};
+use yandro_core::{CertificateFacts, CommandLine, StoreKind, StorePrograms, TrustChange, nickname};
 
 use super::store::{Store, StoreError};
 use crate::files;

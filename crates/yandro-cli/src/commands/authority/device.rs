@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use qrcode::render::unicode::Dense1x2;
 use qrcode::{EcLevel, QrCode};
-use yandro_core::pki::{Authority, mobile_profile};
+use yandro_core::{Authority, mobile_profile};
 use yandro_machine::{files, network, observe};
 use yandro_serve::{Offered, offer};
 

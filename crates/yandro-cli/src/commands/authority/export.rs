@@ -3,9 +3,9 @@
 use std::io::IsTerminal as _;
 
 use camino::Utf8Path;
-use yandro_core::pki::{Authority, certificate_bundle, mobile_profile, trust_lines, trust_variables};
-use yandro_core::plan::{Access, ChangeSet, Role};
-use yandro_core::shell::Shell;
+use yandro_core::{
+    Access, Authority, ChangeSet, Role, Shell, certificate_bundle, mobile_profile, trust_lines, trust_variables,
+};
 use yandro_machine::{files, observe, trust};
 
 use super::own::{none_yet, root_nickname};

@@ -9,7 +9,7 @@ mod runtimes;
 mod stands;
 mod trust;
 
-use yandro_core::pki::{Authority, Key, date};
+use yandro_core::{Authority, Key, date};
 use yandro_machine::{files, observe};
 
 use crate::args::{AuthorityArgs, AuthorityCommand};

@@ -1,7 +1,6 @@
 //! The user's own authority.
 
-use yandro_core::pki::Authority;
-use yandro_core::system::nickname;
+use yandro_core::{Authority, nickname};
 use yandro_machine::files;
 
 use crate::error::CommandError;

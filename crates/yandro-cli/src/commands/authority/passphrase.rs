@@ -1,8 +1,7 @@
 //! `yandro authority passphrase`.
 
 use camino::Utf8Path;
-use yandro_core::pki::Key;
-use yandro_core::plan::{Access, ChangeSet, Fresh as _, Role};
+use yandro_core::{Access, ChangeSet, Fresh as _, Key, Role};
 use yandro_machine::SystemFresh;
 
 use super::own::none_yet;

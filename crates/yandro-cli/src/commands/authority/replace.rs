@@ -1,10 +1,8 @@
 //! `yandro authority widen`, `narrow` and `replace`: another authority in the place of this one.
 
-use yandro_core::config::OTHERS;
-use yandro_core::name::HostName;
-use yandro_core::network::IpNet;
-use yandro_core::pki::{Authority, AuthorityCertificates, Constraints, date};
-use yandro_core::plan::{Change, Role, Step, replace_authority};
+use yandro_core::{
+    Authority, AuthorityCertificates, Change, Constraints, HostName, IpNet, OTHERS, Role, Step, date, replace_authority,
+};
 use yandro_machine::{SystemFresh, observe};
 
 use super::own::{none_yet, root_nickname};

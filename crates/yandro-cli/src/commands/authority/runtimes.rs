@@ -1,9 +1,7 @@
 //! Which runtimes trust the authority, measured.
 
-use yandro_core::pki::{Authority, Key, KeyKind, Leaf, LeafRequest};
-use yandro_core::plan::Fresh as _;
-use yandro_machine::SystemFresh;
-use yandro_machine::trust::runtimes::{Measured, measure};
+use yandro_core::{Authority, Fresh as _, Key, KeyKind, Leaf, LeafRequest};
+use yandro_machine::{SystemFresh, trust::runtimes::Measured, trust::runtimes::measure};
 
 use super::{RuntimeData, RuntimesData};
 use crate::context::{Context, now};

@@ -1,6 +1,6 @@
 //! Which trust stores believe the authority.
 
-use yandro_machine::trust::{self, stores};
+use yandro_machine::{trust, trust::stores};
 
 use super::StoreData;
 use crate::context::Context;

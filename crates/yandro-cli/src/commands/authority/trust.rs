@@ -1,11 +1,8 @@
 //! `yandro authority trust` and `distrust`, and moving trust to another root.
 
 use camino::Utf8PathBuf;
-use yandro_core::pki::Authority;
-use yandro_core::plan::{Access, Change, ChangeSet, Role, Step, TrustChange};
-use yandro_core::system::StoreKind;
-use yandro_machine::trust::stores::{self, Store};
-use yandro_machine::{files, observe, trust};
+use yandro_core::{Access, Authority, Change, ChangeSet, Role, Step, StoreKind, TrustChange};
+use yandro_machine::{files, observe, trust, trust::stores, trust::stores::Store};
 
 use super::own::{none_yet, root_nickname};
 use crate::args::StoresArg;

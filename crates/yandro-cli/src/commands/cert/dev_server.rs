@@ -1,6 +1,6 @@
 //! `yandro cert env`.
 
-use yandro_core::shell::Shell;
+use yandro_core::Shell;
 
 use super::HeldCertificate;
 use crate::args::ShellArg;

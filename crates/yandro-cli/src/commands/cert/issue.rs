@@ -1,11 +1,11 @@
 //! `yandro cert issue` and `yandro cert sign`.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::name::HostName;
-use yandro_core::pki::{CertificateFacts, Leaf, LeafRequest, SigningRequest, date};
-use yandro_core::plan::{Access, ChangeSet, Fresh as _, Role, note_issued};
-use yandro_machine::openssl::{self, OpensslError};
-use yandro_machine::{SystemFresh, files, observe};
+use yandro_core::{
+    Access, CertificateFacts, ChangeSet, Fresh as _, HostName, Leaf, LeafRequest, Role, SigningRequest, date,
+    note_issued,
+};
+use yandro_machine::{OpensslError, SystemFresh, files, observe, openssl};
 
 use crate::args::IssueArgs;
 use crate::commands::apply::{Planned, apply, done};

@@ -6,9 +6,7 @@ mod renew;
 mod show;
 mod timer;
 
-use yandro_core::name::HostName;
-use yandro_core::pki::CertificateFiles;
-use yandro_core::site::Site;
+use yandro_core::{CertificateFiles, HostName, Site};
 
 use crate::args::{CertArgs, CertCommand};
 use crate::context::Context;

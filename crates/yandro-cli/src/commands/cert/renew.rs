@@ -1,7 +1,7 @@
 //! `yandro cert renew`.
 
 use camino::Utf8PathBuf;
-use yandro_core::plan::{Change, Role, Step, renew as plan_renewal};
+use yandro_core::{Change, Role, Step, renew as plan_renewal};
 use yandro_machine::SystemFresh;
 
 use crate::commands::apply::{Planned, apply, done};

@@ -1,11 +1,8 @@
 //! `yandro cert show`.
 
 use camino::Utf8Path;
-use yandro_core::host_port::HostPort;
-use yandro_core::name::HostName;
-use yandro_core::pki::{CertificateDer, CertificateFacts, Objection, date, objections};
-use yandro_machine::certificates;
-use yandro_machine::files;
+use yandro_core::{CertificateDer, CertificateFacts, HostName, HostPort, Objection, date, objections};
+use yandro_machine::{certificates, files};
 
 use super::HeldCertificate;
 use crate::context::{Context, now};

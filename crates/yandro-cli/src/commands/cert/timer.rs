@@ -1,10 +1,8 @@
 //! `yandro cert renew --install-timer` and `--remove-timer`.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::plan::{Access, ChangeSet, Role};
-use yandro_core::schedule::{Job, NAME, wanted_link};
-use yandro_machine::process::{ProgramError, RunAs};
-use yandro_machine::{Machine, files, process};
+use yandro_core::{Access, ChangeSet, Job, Role, TIMER_NAME, wanted_link};
+use yandro_machine::{Machine, ProgramError, RunAs, files, process};
 
 use crate::args::{RenewArgs, TimerArg};
 use crate::commands::apply::{Planned, apply, done};
@@ -35,11 +33,11 @@ impl Timer {
         } else {
             machine.home().join(".config/systemd/user")
         };
-        Self { units, cron: machine.path(CRON_FOLDER).join(NAME), is_root }
+        Self { units, cron: machine.path(CRON_FOLDER).join(TIMER_NAME), is_root }
     }
 
     fn unit(&self, kind: &str) -> Utf8PathBuf {
-        self.units.join(format!("{NAME}.{kind}"))
+        self.units.join(format!("{TIMER_NAME}.{kind}"))
     }
 
     /// Plans its files; `user` is who the job of cron runs as, unless root installs it.
@@ -58,7 +56,7 @@ impl Timer {
                 let link = wanted_link(&self.units);
                 set.folder(Role::Timer, parent(&link), Access::Public);
                 let before = files::read_link_if_there(&link)?;
-                set.link(Role::Timer, link, before, Some(format!("../{NAME}.timer").into()));
+                set.link(Role::Timer, link, before, Some(format!("../{TIMER_NAME}.timer").into()));
             }
             TimerArg::Cron => file(self.cron.clone(), job.cron_file(if self.is_root { "root" } else { user }))?,
         }
@@ -89,12 +87,12 @@ pub(super) fn install<'c>(context: &'c Context, args: &'c RenewArgs, ui: &mut Ui
     let refused = match which {
         TimerArg::Systemd if !done.set.is_empty() => timer
             .systemctl(context, &["daemon-reload"])
-            .and_then(|()| timer.systemctl(context, &["start", &format!("{NAME}.timer")]))
+            .and_then(|()| timer.systemctl(context, &["start", &format!("{TIMER_NAME}.timer")]))
             .err(),
         _ => None,
     };
     let (installed, how) = match which {
-        TimerArg::Systemd => (&timer.units, format!("{NAME}.timer of systemd, in {}", timer.units)),
+        TimerArg::Systemd => (&timer.units, format!("{TIMER_NAME}.timer of systemd, in {}", timer.units)),
         TimerArg::Cron => (&timer.cron, timer.cron.to_string()),
     };
     let (_, list) = context.list()?;
@@ -165,7 +163,7 @@ pub(super) fn remove<'c>(context: &'c Context, ui: &mut Ui) -> Result<Outcome<'c
     };
     let is_running = timer.unit("timer").exists() && !context.preview;
     if is_running {
-        _ = timer.systemctl(context, &["stop", &format!("{NAME}.timer")]);
+        _ = timer.systemctl(context, &["stop", &format!("{TIMER_NAME}.timer")]);
     }
     let done = done!(apply(context, ui, plan, |()| Ok(())));
     if is_running {
@@ -187,7 +185,7 @@ fn command(within: i64, context: &Context) -> Result<Vec<String>, CommandError> 
     let own = Utf8PathBuf::from_path_buf(own)
         .map_err(|_| CommandError::not_made("the path of this program is no UTF-8: put it somewhere else"))?;
     let mut command = vec![own.to_string(), "cert".into(), "renew".into(), "--quiet".into()];
-    if within != yandro_core::pki::RENEW_DAYS {
+    if within != yandro_core::RENEW_DAYS {
         command.extend(["--within".to_owned(), within.to_string()]);
     }
     if let Some(file) = &context.passphrase_file {

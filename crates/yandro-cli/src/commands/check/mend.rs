@@ -1,8 +1,6 @@
 //! `yandro check --mend`: the remedies that are safe, as one change set.
 
-use yandro_core::check::{Code, SafeFix, SiteReport};
-use yandro_core::plan::{Orphans, settle};
-use yandro_core::site::SiteList;
+use yandro_core::{Code, Orphans, SafeFix, SiteList, SiteReport, settle};
 use yandro_machine::SystemFresh;
 
 use crate::commands::apply::{Applied, Planned, apply};

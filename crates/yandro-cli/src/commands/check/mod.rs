@@ -7,11 +7,8 @@ use std::io::Write as _;
 use std::time::{Duration, Instant};
 
 use camino::Utf8Path;
-use yandro_core::check::SiteReport;
-use yandro_core::site::{Site, SiteList};
-use yandro_machine::caller;
-use yandro_machine::files::{self, FileError};
-use yandro_machine::probe::Limit;
+use yandro_core::{Site, SiteList, SiteReport};
+use yandro_machine::{FileError, Limit, caller, files};
 
 use super::{look, reach};
 use crate::args::CheckArgs;

@@ -3,7 +3,7 @@
 use std::io::IsTerminal as _;
 use std::time::{Duration, Instant, SystemTime};
 
-use yandro_machine::probe::Limit;
+use yandro_machine::Limit;
 
 use super::chosen;
 use crate::args::CheckArgs;

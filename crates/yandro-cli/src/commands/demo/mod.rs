@@ -8,7 +8,7 @@ use std::time::Instant;
 
 use camino::Utf8Path;
 use clap::Parser as _;
-use yandro_machine::looking::Closeness;
+use yandro_machine::Closeness;
 use yandro_serve::{Running, Server, Sites};
 
 use super::{look, map, serve};

@@ -2,9 +2,7 @@
 
 use std::net::IpAddr;
 
-use yandro_core::hosts::{HostsFile, remove_lines, set_line};
-use yandro_core::name::HostName;
-use yandro_core::plan::FileChange;
+use yandro_core::{FileChange, HostName, HostsFile, remove_hosts_lines, set_hosts_line};
 
 use super::super::apply::{apply, done};
 use super::super::map::BROWSERS_REMEMBER;
@@ -24,7 +22,7 @@ pub(crate) fn point<'c>(
         let (_, list) = context.list()?;
         refuse_site(&list, &name, |site| format!("move the site: yandro map {} --address {address}", site.name))?;
         planned(context, (), |text| {
-            set_line(text, &name, address).map(changed).map_err(|error| refused(context, &error))
+            set_hosts_line(text, &name, address).map(changed).map_err(|error| refused(context, &error))
         })
     };
     let done = done!(apply(context, ui, plan, |()| Ok(())));
@@ -84,7 +82,7 @@ pub(crate) fn drop<'c>(context: &'c Context, names: &[String], ui: &mut Ui) -> R
                     ))
                     .hint("see which names there are: yandro hosts list"));
                 }
-                text = remove_lines(&text, name).map_err(|error| refused(context, &error))?.into_owned();
+                text = remove_hosts_lines(&text, name).map_err(|error| refused(context, &error))?.into_owned();
             }
             Ok(Some(text))
         })

@@ -4,9 +4,9 @@ use std::net::IpAddr;
 
 use camino::Utf8Path;
 use time::OffsetDateTime;
-use yandro_core::hosts::{self, HostsFile, Pointed, set_line};
-use yandro_core::name::HostName;
-use yandro_core::site::Site;
+use yandro_core::{
+    HostName, HostsFile, Pointed, Site, as_hosts, as_zone, common_zone, names_for_others, set_hosts_line,
+};
 use yandro_machine::files;
 
 use super::super::apply::{apply, done};
@@ -20,7 +20,7 @@ use crate::view::{Data, Outcome, STRONG, Ui, count, data};
 pub(crate) fn export<'c>(context: &'c Context, args: &'c ExportArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let (_, list) = context.list()?;
     let mut names: Vec<Pointed> = if args.all {
-        hosts::names_for_others(&read(context)?)
+        names_for_others(&read(context)?)
     } else {
         let of = |site: &Site| site.names().map(|name| (name.clone(), site.address)).collect::<Vec<_>>();
         list.sites.iter().flat_map(of).collect()
@@ -37,7 +37,7 @@ pub(crate) fn export<'c>(context: &'c Context, args: &'c ExportArgs, ui: &mut Ui
             .hint("map one: yandro map NAME FOLDER; or export all lines: --all"));
     }
     let text = match args.format {
-        ExportFormat::Hosts => hosts::as_hosts(&names),
+        ExportFormat::Hosts => as_hosts(&names),
         ExportFormat::Zone => zone(&names, args, ui)?,
     };
     if names.iter().any(|(_, address)| address.is_loopback()) {
@@ -67,12 +67,12 @@ impl Data for Imported {}
 fn zone(names: &[Pointed], args: &ExportArgs, ui: &mut Ui) -> Result<String, CommandError> {
     let origin = match &args.zone {
         Some(zone) => HostName::parse(zone)?,
-        None => hosts::common_zone(names).ok_or_else(|| {
+        None => common_zone(names).ok_or_else(|| {
             CommandError::usage("the names have no suffix in common, and a zone has just one")
                 .hint("export one zone at a time: --zone NAME")
         })?,
     };
-    let (text, outside) = hosts::as_zone(names, &origin, serial(now()));
+    let (text, outside) = as_zone(names, &origin, serial(now()));
     if outside.len() == names.len() {
         return Err(CommandError::usage(format!("no name is at or below `{origin}`")));
     }
@@ -122,7 +122,7 @@ pub(crate) fn import<'c>(
                 if !replace {
                     refuse_other(context, &text, name, *address)?;
                 }
-                text = set_line(&text, name, *address).map_err(|error| refused(context, &error))?.into_owned();
+                text = set_hosts_line(&text, name, *address).map_err(|error| refused(context, &error))?.into_owned();
             }
             Ok(Some(text))
         })
@@ -154,13 +154,13 @@ fn to_import(file: &Utf8Path, bytes: &[u8]) -> Result<Vec<Pointed>, CommandError
         for name in parsed.names_of(&entry) {
             let name = String::from_utf8_lossy(name);
             if let Err(error) = HostName::parse(&name)
-                && !matches!(error, yandro_core::name::NameError::Localhost)
+                && !matches!(error, yandro_core::NameError::Localhost)
             {
                 return refuse(number + 1, &error.to_string());
             }
         }
     }
-    let names = hosts::names_for_others(bytes);
+    let names = names_for_others(bytes);
     if names.is_empty() { Err(CommandError::usage(format!("{file} points no name anywhere"))) } else { Ok(names) }
 }
 

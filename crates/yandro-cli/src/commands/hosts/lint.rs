@@ -1,9 +1,8 @@
 //! `yandro hosts lint`.
 
-use yandro_core::hosts::{self, LintContext, LintFinding, Multi, Weight};
-use yandro_core::name::HostName;
-use yandro_core::site::{ListId, SiteList};
-use yandro_core::system::Surroundings;
+use yandro_core::{
+    HostName, LintContext, LintFinding, LintWeight, ListId, Multi, SiteList, Surroundings, lint_hosts, mended_hosts,
+};
 use yandro_machine::{caches, files};
 
 use super::super::apply::{apply, done};
@@ -58,14 +57,14 @@ pub(crate) fn run<'c>(context: &'c Context, mend: bool, ui: &mut Ui) -> Result<O
     if mend {
         let plan = || {
             planned(context, (), |text| {
-                mended = hosts::lint(text, &judge).iter().filter(|finding| finding.is_mendable()).count();
-                Ok(Some(hosts::mended(text, &judge)))
+                mended = lint_hosts(text, &judge).iter().filter(|finding| finding.is_mendable()).count();
+                Ok(Some(mended_hosts(text, &judge)))
             })
         };
         done!(apply(context, ui, plan, |()| Ok(())));
     }
-    let found = hosts::lint(&read(context)?, &judge);
-    let faults = found.iter().filter(|finding| finding.weight > Weight::Note).count();
+    let found = lint_hosts(&read(context)?, &judge);
+    let faults = found.iter().filter(|finding| finding.weight > LintWeight::Note).count();
     let status = if faults == 0 { Status::Well } else { Status::Findings };
     let file = context.machine.places.hosts.to_string();
     let data = Lint { file, mended, findings: found.iter().map(to_data).collect() };
@@ -88,16 +87,16 @@ fn show(found: &[LintFinding], path: &str, mended: usize, ui: &mut Ui) {
             "\n{} can be mended at once: {COMMAND}yandro hosts lint --mend{COMMAND:#} (with --preview first)",
             count(mendable, "finding")
         ));
-    } else if found.iter().all(|finding| finding.weight <= Weight::Note) {
+    } else if found.iter().all(|finding| finding.weight <= LintWeight::Note) {
         ui.say(&format!("{GOOD}{path} does what it seems to do{GOOD:#}"));
     }
 }
 
 fn text(finding: &LintFinding, path: &str, verbose: bool) -> String {
     let (style, sign) = match finding.weight {
-        Weight::Error => (BAD, "✗"),
-        Weight::Warning => (WARN, "!"),
-        Weight::Note => (DIM, "·"),
+        LintWeight::Error => (BAD, "✗"),
+        LintWeight::Warning => (WARN, "!"),
+        LintWeight::Note => (DIM, "·"),
     };
     let place = finding.line.map_or_else(|| path.to_owned(), |line| format!("{path}:{line}"));
     let mut text = format!("{style}{sign}{style:#} {STRONG}{place}{STRONG:#}: {}", finding.cause);

@@ -1,8 +1,6 @@
 //! `yandro hosts list`.
 
-use yandro_core::hosts::{HostsFile, Row, rows};
-use yandro_core::name::HostName;
-use yandro_core::site::SiteList;
+use yandro_core::{HostName, HostsFile, HostsRow, SiteList, hosts_rows};
 
 use super::read;
 use crate::context::Context;
@@ -12,7 +10,7 @@ use crate::view::{COMMAND, Cell, DIM, Data, Outcome, STRONG, Table, Ui, WARN, bo
 pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
     let bytes = read(context)?;
     let (_, list) = context.list()?;
-    let rows = rows(&HostsFile::parse(&bytes));
+    let rows = hosts_rows(&HostsFile::parse(&bytes));
     let file = context.machine.places.hosts.to_string();
     let data = Entries { file, entries: rows.iter().map(|row| to_data(row, &list)).collect() };
     Ok(Outcome::new(data, |data, ui| show(&data.entries, ui)))
@@ -91,7 +89,7 @@ data! {
 
 impl Data for Entries {}
 
-fn to_data(row: &Row, list: &SiteList) -> EntryData {
+fn to_data(row: &HostsRow, list: &SiteList) -> EntryData {
     let name = |(name, by): &(String, Option<usize>)| NameData { name: name.clone(), answered_before_by_line: *by };
     let site = row.names.iter().find_map(|(name, _)| list.owner(&HostName::parse(name).ok()?));
     EntryData {

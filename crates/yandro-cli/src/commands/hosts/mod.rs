@@ -7,10 +7,7 @@ pub(crate) mod list;
 
 use std::borrow::Cow;
 
-use yandro_core::hosts::EditError;
-use yandro_core::name::HostName;
-use yandro_core::plan::{Access, ChangeSet, FileContent, Role};
-use yandro_core::site::{Site, SiteList};
+use yandro_core::{Access, ChangeSet, EditError, FileContent, HostName, Role, Site, SiteList};
 use yandro_machine::files;
 
 use super::apply::Planned;
@@ -20,7 +17,7 @@ use crate::error::{CommandError, Status};
 /// The bytes of the hosts file.
 fn read(context: &Context) -> Result<Vec<u8>, CommandError> {
     let path = &context.machine.places.hosts;
-    files::read_if_there(path)?.ok_or_else(|| yandro_core::plan::PlanError::HostsMissing(path.clone()).into())
+    files::read_if_there(path)?.ok_or_else(|| yandro_core::PlanError::HostsMissing(path.clone()).into())
 }
 
 /// A change of the hosts file alone.

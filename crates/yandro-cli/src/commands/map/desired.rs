@@ -3,9 +3,8 @@
 use std::net::IpAddr;
 
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
-use yandro_core::name::HostName;
-use yandro_core::site::{
-    Content, DEFAULT_ADDRESS, Https, ServerFacts, ServerId, Site, SiteList, SitePatch, SiteRefusal, Upstream,
+use yandro_core::{
+    Content, DEFAULT_ADDRESS, HostName, Https, ServerFacts, ServerId, Site, SiteList, SitePatch, SiteRefusal, Upstream,
 };
 use yandro_machine::{observe, php};
 

@@ -1,10 +1,8 @@
 //! The site's folder: making it, and letting the server in.
 
 use camino::Utf8Path;
-use yandro_core::plan::{Access, Change, ChangeSet, FileChange, Role, Step};
-use yandro_core::site::{Content, ServerId, Site};
-use yandro_machine::servers;
-use yandro_machine::{permissions, ports};
+use yandro_core::{Access, Change, ChangeSet, Content, FileChange, Role, ServerId, Site, Step};
+use yandro_machine::{permissions, ports, servers};
 
 use crate::context::Context;
 use crate::error::CommandError;

@@ -5,13 +5,8 @@ mod folder;
 mod published;
 
 use desired::desired;
-use yandro_core::check;
-use yandro_core::config::{Switched, VirtualHost};
-use yandro_core::hosts::TakeOver;
-use yandro_core::plan::{ChangeSet, map_site};
-use yandro_core::site::{Content, ServerId, Site, Symlinks};
-use yandro_machine::SystemFresh;
-use yandro_machine::servers::{self, Found};
+use yandro_core::{ChangeSet, CheckStep, Content, ServerId, Site, Switched, Symlinks, TakeOver, VirtualHost, map_site};
+use yandro_machine::{Found, SystemFresh, servers};
 
 use super::apply::{Done, Planned, apply, done};
 use super::prove::{Proven, prove};
@@ -243,7 +238,7 @@ fn show(context: &Context, done: &Done<Site>, data: &Mapped, proof: &Proven, ui:
         }
         Proven::Seen(report) if report.is_well() && report.findings.is_empty() => {
             let unproven = report.names.iter().find(|name| !name.is_proven);
-            let why = unproven.map_or("", |name| name.detail(check::CheckStep::Proof));
+            let why = unproven.map_or("", |name| name.detail(CheckStep::Proof));
             ("proof", format!("{url} answers, and where from can't be proven: {why}"))
         }
         Proven::Seen(_) => ("proof", format!("{WARN}written, but not all is well{WARN:#}")),

@@ -1,8 +1,7 @@
 //! Folders that hold more than a project: asked about before they are served.
 
 use camino::Utf8Path;
-use yandro_core::plan::Places;
-use yandro_core::site::{Content, Site, SiteList};
+use yandro_core::{Content, Places, Site, SiteList};
 
 use crate::commands::consent;
 use crate::context::Context;

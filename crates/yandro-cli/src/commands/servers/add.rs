@@ -3,11 +3,8 @@
 use std::env;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::config::{PathPair, PublishedPort};
-use yandro_core::plan::{Access, ChangeSet, Role};
-use yandro_core::site::{ServerId, ServerKind, ServerName};
-use yandro_machine::files;
-use yandro_machine::settings::{NamedServer, SYSTEM_SERVERS, with_server, without_server};
+use yandro_core::{Access, ChangeSet, PathPair, PublishedPort, Role, ServerId, ServerKind, ServerName};
+use yandro_machine::{NamedServer, SYSTEM_SERVERS, files, settings::with_server, settings::without_server};
 
 use crate::args::ServerAddArgs;
 use crate::commands::apply::{Planned, apply, done};

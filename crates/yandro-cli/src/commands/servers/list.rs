@@ -2,8 +2,7 @@
 
 use std::net::SocketAddr;
 
-use yandro_machine::servers::{self, Control, Found};
-use yandro_machine::settings::NamedServer;
+use yandro_machine::{Control, Found, NamedServer, servers};
 
 use crate::context::Context;
 use crate::error::NO_SERVER;

@@ -3,10 +3,8 @@
 mod add;
 mod list;
 
-use yandro_core::site::{ServerId, ServerName};
-use yandro_machine::changes::{self, ControlError, ServerControl as _};
-use yandro_machine::ports;
-use yandro_machine::servers::Control;
+use yandro_core::{ServerId, ServerName};
+use yandro_machine::{Control, ControlError, ServerControl as _, changes, ports};
 
 use crate::args::{ServersArgs, ServersCommand};
 use crate::as_root::this_as_root;

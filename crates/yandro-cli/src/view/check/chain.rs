@@ -1,7 +1,6 @@
 //! The chain of one site, step by step.
 
-use yandro_core::check::{CheckStep, SiteReport, StepOutcome, StepReport};
-use yandro_core::site::ServerId;
+use yandro_core::{CheckStep, ServerId, SiteReport, StepOutcome, StepReport};
 
 use crate::view::{BAD, DIM, GOOD, STRONG, WARN};
 

@@ -1,7 +1,7 @@
 //! Reports as XML as build servers read it: a suite for each site, a case for each step of
 //! each name.
 
-use yandro_core::check::{SiteReport, StepOutcome};
+use yandro_core::{SiteReport, StepOutcome};
 
 use super::MARK;
 

@@ -6,7 +6,7 @@ mod page;
 
 use std::time::Duration;
 
-use yandro_core::check::{CheckStep, Finding, FindingText, NameReport, Severity, SiteReport, StepOutcome, StepReport};
+use yandro_core::{CheckStep, Finding, FindingText, NameReport, Severity, SiteReport, StepOutcome, StepReport};
 
 pub(crate) use junit::junit;
 pub(crate) use page::page;

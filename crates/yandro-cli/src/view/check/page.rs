@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use yandro_core::check::{CheckStep, Finding, NameReport, Part, Severity, SiteReport, StepOutcome, StepReport};
+use yandro_core::{CheckStep, Finding, NameReport, Severity, SiteReport, StepOutcome, StepPart, StepReport};
 
 use super::chain::{not_tried, title};
 use super::junit::escaped;
@@ -86,7 +86,7 @@ fn step(step: &StepReport, longest: Duration) -> String {
 
 /// What was seen, with the parts of it.
 fn detail(step: &StepReport) -> String {
-    let part = |part: &Part| format!("{} {}", if part.well { "✓" } else { "!" }, part.title);
+    let part = |part: &StepPart| format!("{} {}", if part.well { "✓" } else { "!" }, part.title);
     if let StepOutcome::Stopped(because) = step.outcome {
         return not_tried(because);
     }

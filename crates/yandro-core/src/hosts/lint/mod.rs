@@ -15,7 +15,7 @@ use crate::site::{ListId, SiteList};
 use crate::source::{self, Splice};
 use crate::system::Surroundings;
 
-pub use names::{Row, rows};
+pub use names::{HostsRow, rows};
 
 /// Stable codes: a program may rely on them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize)]
@@ -71,7 +71,7 @@ pub enum LintCode {
 /// How much it matters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, serde::Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Weight {
+pub enum LintWeight {
     /// Worth knowing; nothing is wrong.
     Note,
     /// It works otherwise than it seems to.
@@ -86,7 +86,7 @@ pub struct LintFinding {
     /// Which kind.
     pub code: LintCode,
     /// How much it matters.
-    pub weight: Weight,
+    pub weight: LintWeight,
     /// The line, from 1, if it is about one.
     pub line: Option<usize>,
     /// The cause, in one sentence.
@@ -115,16 +115,16 @@ pub struct LintContext<'a> {
 }
 
 impl LintFinding {
-    fn new(code: LintCode, weight: Weight, line: Option<usize>, cause: impl Into<String>) -> Self {
+    fn new(code: LintCode, weight: LintWeight, line: Option<usize>, cause: impl Into<String>) -> Self {
         Self { code, weight, line, cause: cause.into(), remedy: None, mend: None }
     }
 
     fn error(code: LintCode, line: usize, cause: impl Into<String>) -> Self {
-        Self::new(code, Weight::Error, Some(line), cause)
+        Self::new(code, LintWeight::Error, Some(line), cause)
     }
 
     fn warning(code: LintCode, line: usize, cause: impl Into<String>) -> Self {
-        Self::new(code, Weight::Warning, Some(line), cause)
+        Self::new(code, LintWeight::Warning, Some(line), cause)
     }
 
     fn remedy(mut self, remedy: impl Into<String>) -> Self {

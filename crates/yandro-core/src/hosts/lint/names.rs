@@ -7,7 +7,7 @@ use std::ops::Range;
 use super::super::lookup::Multi;
 use super::super::parse::{HostsEntry, HostsFile};
 use super::super::takeover::{cut, is_local, is_local_name};
-use super::{LintCode, LintContext, LintFinding, Weight};
+use super::{LintCode, LintContext, LintFinding, LintWeight};
 use crate::name::HostName;
 use crate::site::Site;
 use crate::source::Splice;
@@ -17,7 +17,7 @@ const LISTED: usize = 5;
 
 /// One line of the file as a list shows it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Row {
+pub struct HostsRow {
     /// The line.
     pub entry: HostsEntry,
     /// Its names, each with the line that answers in its stead, if one does.
@@ -25,7 +25,7 @@ pub struct Row {
 }
 
 /// All entries, with what shadows them.
-pub fn rows(file: &HostsFile<'_>) -> Vec<Row> {
+pub fn rows(file: &HostsFile<'_>) -> Vec<HostsRow> {
     let entries: Vec<HostsEntry> = file.entries().collect();
     let first = first_answers(file, &entries);
     let row = |entry: HostsEntry| {
@@ -33,7 +33,7 @@ pub fn rows(file: &HostsFile<'_>) -> Vec<Row> {
             let (line, _) = first[&(name.to_ascii_lowercase(), entry.address.is_ipv4())];
             (String::from_utf8_lossy(name).into_owned(), (line != entry.line).then_some(line))
         });
-        Row { names: names.collect(), entry: entry.clone() }
+        HostsRow { names: names.collect(), entry: entry.clone() }
     };
     entries.into_iter().map(row).collect()
 }
@@ -152,7 +152,7 @@ fn localhost(file: &HostsFile<'_>, entries: &[HostsEntry], found: &mut Vec<LintF
         let cause =
             "no line points `localhost` to 127.0.0.1: programs that ask for it may find nothing, or ask the network";
         let line = format!("127.0.0.1\tlocalhost{}", crate::source::line_end(file.bytes()));
-        let finding = LintFinding::new(LintCode::LocalhostMissing, Weight::Error, None, cause);
+        let finding = LintFinding::new(LintCode::LocalhostMissing, LintWeight::Error, None, cause);
         found.push(finding.mend(Splice::insert(0, line)));
     }
 }
@@ -194,7 +194,7 @@ fn sites(file: &HostsFile<'_>, entries: &[HostsEntry], context: &LintContext<'_>
         } else {
             cause
         };
-        let finding = LintFinding::new(LintCode::NoSite, Weight::Note, Some(*line), cause);
+        let finding = LintFinding::new(LintCode::NoSite, LintWeight::Note, Some(*line), cause);
         found.push(finding.remedy("map them: yandro map NAME FOLDER; or take them out: yandro hosts drop NAME"));
     }
     for site in &context.sites.sites {
@@ -206,12 +206,12 @@ fn sites(file: &HostsFile<'_>, entries: &[HostsEntry], context: &LintContext<'_>
                 format!(", of the site `{}`", site.name)
             };
             let cause = format!("no line names `{}`{of}", missing.join("` and `"));
-            found.push(LintFinding::new(LintCode::SiteMissing, Weight::Error, None, cause).remedy("yandro settle"));
+            found.push(LintFinding::new(LintCode::SiteMissing, LintWeight::Error, None, cause).remedy("yandro settle"));
         }
         if context.folders_gone.contains(&site.name) {
             let cause = format!("the folder of the site `{}` is gone: {}", site.name, site.content);
             let remedy = format!("put it back, or take the site away: yandro unmap {}", site.name);
-            found.push(LintFinding::new(LintCode::FolderGone, Weight::Warning, None, cause).remedy(remedy));
+            found.push(LintFinding::new(LintCode::FolderGone, LintWeight::Warning, None, cause).remedy(remedy));
         }
     }
 }

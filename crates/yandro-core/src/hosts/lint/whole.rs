@@ -1,6 +1,6 @@
 //! What concerns the file as a whole.
 
-use super::{LintCode, LintContext, LintFinding, Weight};
+use super::{LintCode, LintContext, LintFinding, LintWeight};
 use crate::hosts::block::check_encoding;
 use crate::source::Splice;
 use crate::system::asked_before_files;
@@ -20,18 +20,18 @@ pub(super) fn lint(bytes: &[u8], context: &LintContext<'_>) -> Vec<LintFinding> 
     let (surroundings, path) = (context.surroundings, context.path);
     if check_encoding(bytes).is_err() {
         let cause = "the file is encoded as UTF-16, of which the resolver reads no line".to_owned();
-        say(LintCode::Utf16, Weight::Error, cause, "save it as plain ASCII text");
+        say(LintCode::Utf16, LintWeight::Error, cause, "save it as plain ASCII text");
     }
     if bytes.len() > LARGE {
         let (megabytes, cost) = (bytes.len() / LARGE, bytes.len() / LARGE * PER_MEGABYTE);
         let cause = format!("the file has {megabytes} MB, and each lookup of any name reads it all: about {cost} ms");
-        say(LintCode::LargeFile, Weight::Warning, cause, "move block lists to a resolver that is made for them");
+        say(LintCode::LargeFile, LintWeight::Warning, cause, "move block lists to a resolver that is made for them");
     }
     if surroundings.has_text_twin {
         let cause = format!("there is a `hosts.txt` beside {path}, and nothing ever reads it");
         say(
             LintCode::TextTwin,
-            Weight::Warning,
+            LintWeight::Warning,
             cause,
             "take its lines over with `yandro hosts import`, then delete it",
         );
@@ -41,23 +41,23 @@ pub(super) fn lint(bytes: &[u8], context: &LintContext<'_>) -> Vec<LintFinding> 
     match asked_before_files(&sources) {
         Some("files") => {
             let cause = format!("the system doesn't read the file at all: {order}");
-            say(LintCode::NotReadFirst, Weight::Error, cause, "put `files` first in that line");
+            say(LintCode::NotReadFirst, LintWeight::Error, cause, "put `files` first in that line");
         }
         Some(source) => {
             let cause = format!("the system asks `{source}` before the file: {order}");
-            say(LintCode::NotReadFirst, Weight::Warning, cause, "put `files` first in that line");
+            say(LintCode::NotReadFirst, LintWeight::Warning, cause, "put `files` first in that line");
         }
         None => {}
     }
     if surroundings.is_made_from_windows() {
         let cause = format!("{path} is made anew from Windows's own at each start, and what is written here is lost");
         let remedy = "say `[network]` `generateHosts = false` in /etc/wsl.conf; browsers on Windows read C:\\Windows\\System32\\drivers\\etc\\hosts, which needs the same lines";
-        say(LintCode::MadeFromWindows, Weight::Warning, cause, remedy);
+        say(LintCode::MadeFromWindows, LintWeight::Warning, cause, remedy);
     } else if surroundings.is_mount(path) {
         let cause = format!("{path} is a mount of its own, as in a container: it may be new at the next start");
         say(
             LintCode::Mount,
-            Weight::Note,
+            LintWeight::Note,
             cause,
             "have the container's own configuration add the names, if they are to last",
         );

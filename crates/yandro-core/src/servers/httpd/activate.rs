@@ -72,7 +72,8 @@ mod tests {
 
     use super::*;
     use crate::config::{FileOwner, Journal};
-    use crate::httpd::run::{Files, ServerReport, Start};
+    use crate::servers::ServerReport;
+    use crate::servers::httpd::run::{Files, Start};
 
     const MAIN: &str = "/srv/conf/httpd.conf";
     const HOSTS: &str = "/srv/conf/extra/httpd-vhosts.conf";

@@ -14,7 +14,7 @@ const TLS_VERSIONS: [&str; 3] = ["-all", "+TLSv1.2", "+TLSv1.3"];
 const TLS_CIPHERS: &str = "ECDHE+AESGCM:ECDHE+CHACHA20";
 
 /// The modules that a site needs, by their identifiers without `_module`.
-pub fn required_modules(site: &Site) -> Vec<&'static str> {
+pub(crate) fn required_modules(site: &Site) -> Vec<&'static str> {
     let protocols: &[&str] = match site.https {
         Https::Only => &["ssl", "rewrite"],
         Https::Both => &["ssl"],

@@ -9,23 +9,22 @@ mod modules;
 mod overrides;
 mod parse;
 mod read;
-pub mod run;
+pub(crate) mod run;
 mod shared;
 mod software;
 mod switches;
 mod switching;
-mod syntax;
+pub(crate) mod syntax;
 
 pub use activate::Needs;
-pub use desired::required_modules;
-pub use layouts::{KNOWN, USUAL_FOLDERS};
-pub use model::HttpdModel;
-pub use modules::{ModuleFiles, NoSuchModule, modules_to_enable};
+pub(crate) use desired::required_modules;
+pub(crate) use layouts::{KNOWN, USUAL_FOLDERS};
+pub use modules::ModuleFiles;
+pub(crate) use modules::{NoSuchModule, modules_to_enable};
 pub use parse::parse;
 pub use shared::HttpdShared;
-pub use software::Httpd;
+pub(crate) use software::Httpd;
 pub use switching::{Activation, Lack};
-pub use syntax::ApacheSyntax;
 
 #[cfg(test)]
 mod tests;

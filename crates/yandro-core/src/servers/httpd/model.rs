@@ -19,7 +19,7 @@ use crate::site::{ServerId, Site};
 
 /// An Apache httpd as it was found.
 #[derive(Clone, Debug)]
-pub struct HttpdModel {
+pub(crate) struct HttpdModel {
     /// Yandro's own files.
     pub(super) own: OwnFiles,
     /// Its main file and what that includes.
@@ -43,7 +43,7 @@ impl HttpdModel {
 
 impl HttpdModel {
     /// One of which nothing but yandro's own files was looked at yet.
-    pub fn new(own: OwnFiles) -> Self {
+    pub(crate) fn new(own: OwnFiles) -> Self {
         Self {
             own,
             shared: HttpdShared::default(),

@@ -30,14 +30,14 @@ impl Links {
 
 /// The name of a module that isn't there.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct NoSuchModule(pub String);
+pub(crate) struct NoSuchModule(pub String);
 
 /// The modules to enable so that all of `wanted` work, dependencies first: the
 /// `# Depends:` lines of the `.load` files name them.
 ///
 /// # Errors
 /// The name of a module that `available` doesn't have.
-pub fn modules_to_enable(
+pub(crate) fn modules_to_enable(
     wanted: &[&str],
     available: &BTreeMap<String, ModuleFiles>,
     enabled: &BTreeSet<String>,

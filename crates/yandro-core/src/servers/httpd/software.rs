@@ -15,7 +15,7 @@ use crate::site::{Content, Site};
 
 /// Apache httpd.
 #[derive(Clone, Copy, Debug)]
-pub struct Httpd;
+pub(crate) struct Httpd;
 
 /// What is built into every server.
 const BUILT_IN: [&str; 3] = ["core.c", "mod_so.c", "http_core.c"];

@@ -11,7 +11,7 @@ use crate::site::Site;
 
 /// Apache httpd's syntax.
 #[derive(Clone, Copy, Debug)]
-pub struct ApacheSyntax;
+pub(crate) struct ApacheSyntax;
 
 impl Syntax for ApacheSyntax {
     fn directive(&self, name: &str, arguments: &[String]) -> String {

@@ -4,7 +4,8 @@ use std::collections::BTreeSet;
 
 use proptest::prelude::*;
 
-use super::{ApacheSyntax, parse};
+use super::parse;
+use super::syntax::ApacheSyntax;
 use crate::config::{ServerTraits, SiteFiles, site_file};
 use crate::name::HostName;
 use crate::site::{Content, FastCgi, Https, Listing, Logs, Overrides, Serving, Site, Symlinks, UpstreamHost};

@@ -9,7 +9,7 @@ use crate::config::{FileImage, Files, Journal, Syntax as _, matches_path};
 use crate::source::{self, Splice};
 
 /// The main file with the include, and the line that was put in.
-pub type Included = (Vec<u8>, Journal);
+pub(crate) type Included = (Vec<u8>, Journal);
 
 /// The files that sites share as they were read, and what they amount to.
 #[derive(Clone, Debug, Default)]

@@ -17,7 +17,7 @@ const POINTER: usize = 8;
 
 /// The size of the buckets of names (`server_names_hash_bucket_size`) that the longest of these
 /// needs; `None` where the usual one does.
-pub fn name_bucket<'n>(names: impl Iterator<Item = &'n HostName>) -> Option<usize> {
+pub(crate) fn name_bucket<'n>(names: impl Iterator<Item = &'n HostName>) -> Option<usize> {
     let needs = |name: &HostName| 2 * POINTER + (name.as_str().len() + 2).next_multiple_of(POINTER);
     let needed = names.map(needs).max().unwrap_or_default();
     (needed > USUAL_BUCKET).then(|| needed.next_power_of_two())
@@ -188,7 +188,8 @@ mod tests {
     use super::*;
     use crate::config::{ServerTraits, Variable, hand_edits, site_file};
     use crate::name::HostName;
-    use crate::nginx::{NginxSyntax, parse};
+    use crate::servers::nginx::parse;
+    use crate::servers::nginx::syntax::NginxSyntax;
     use crate::site::Upstream;
 
     fn site(content: Content) -> Site {

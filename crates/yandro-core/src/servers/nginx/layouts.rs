@@ -5,10 +5,10 @@
 use crate::config::{KnownLayout, KnownLinks, PLAIN};
 
 /// Folders beside a main file that sites' files go into, where the layout isn't known.
-pub const USUAL_FOLDERS: &[&str] = &["conf.d", "servers"];
+pub(crate) const USUAL_FOLDERS: &[&str] = &["conf.d", "servers"];
 
 /// Every layout, in the order in which they are looked for.
-pub const KNOWN: &[KnownLayout] = &[
+pub(crate) const KNOWN: &[KnownLayout] = &[
     KnownLayout {
         title: "Debian",
         main: "/etc/nginx/nginx.conf",

@@ -15,7 +15,7 @@ use crate::site::Site;
 
 /// An nginx as it was found.
 #[derive(Clone, Debug)]
-pub struct NginxModel {
+pub(crate) struct NginxModel {
     /// Yandro's own files.
     pub(super) own: OwnFiles,
     /// Its main file and what that includes, yandro's files for sites left out.
@@ -40,7 +40,7 @@ impl NginxModel {
 
 impl NginxModel {
     /// Sums up what other people's server blocks have. `owner_of` tells whose a file is.
-    pub fn new(own: OwnFiles, shared: NginxShared, owner_of: &dyn Fn(&Utf8Path) -> FileOwner) -> Self {
+    pub(crate) fn new(own: OwnFiles, shared: NginxShared, owner_of: &dyn Fn(&Utf8Path) -> FileOwner) -> Self {
         let is_own = |host: &VirtualHost| owner_of(host.place.file.as_str().into()).is_yandro();
         let (mut foreign_addresses, mut foreign_first) = (BTreeSet::new(), BTreeSet::new());
         let mut foreign_names: BTreeMap<String, Place> = BTreeMap::new();

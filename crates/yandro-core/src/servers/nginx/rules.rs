@@ -5,7 +5,7 @@ use crate::config::Node;
 
 /// The first line, from 1, that may answer a request by itself or lead it elsewhere; `None` where there is none, or
 /// the server wouldn't take the text.
-pub fn first_rule(bytes: &[u8]) -> Option<usize> {
+pub(crate) fn first_rule(bytes: &[u8]) -> Option<usize> {
     fn first(nodes: &[Node]) -> Option<usize> {
         const ANSWERING: [&str; 6] = ["return", "rewrite", "proxy_pass", "fastcgi_pass", "alias", "try_files"];
         nodes.iter().find_map(|node| match node {

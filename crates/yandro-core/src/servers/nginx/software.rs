@@ -14,7 +14,7 @@ use crate::site::Site;
 
 /// nginx.
 #[derive(Clone, Copy, Debug)]
-pub struct Nginx;
+pub(crate) struct Nginx;
 
 /// The first version in which HTTP/2 is a directive of its own.
 const HTTP2_DIRECTIVE: [u32; 3] = [1, 25, 1];

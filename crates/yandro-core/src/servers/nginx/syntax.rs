@@ -11,7 +11,7 @@ use crate::site::Site;
 
 /// nginx's syntax.
 #[derive(Clone, Copy, Debug)]
-pub struct NginxSyntax;
+pub(crate) struct NginxSyntax;
 
 impl Syntax for NginxSyntax {
     fn directive(&self, name: &str, arguments: &[String]) -> String {

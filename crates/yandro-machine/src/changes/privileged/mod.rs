@@ -20,9 +20,7 @@ pub(super) use wishes::{asked, objections, wish};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
-use yandro_core::plan::Wish;
-use yandro_core::site::ServerId;
-use yandro_core::system::{Cache, TrustStore};
+use yandro_core::{Cache, ServerId, TrustStore, Wish};
 
 use super::control::ServerAction;
 use crate::files::{self, FileError};

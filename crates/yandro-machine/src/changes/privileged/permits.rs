@@ -5,13 +5,10 @@ use std::collections::BTreeMap;
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
-use yandro_core::config::{OTHERS, list_of};
-use yandro_core::hosts;
-use yandro_core::pki::{CertificateFacts, vetted_root};
-use yandro_core::plan::{Change, Failed, Places, Reading, Role, Step, Wish};
-use yandro_core::site::{ListError, ListId, ServerId, Site, SiteList};
-use yandro_core::system::TrustStore;
-use yandro_core::system::nickname;
+use yandro_core::{
+    CertificateFacts, Change, ListError, ListId, OTHERS, Places, PlanFailure, Reading, Role, ServerId, Site, SiteList,
+    Step, TrustStore, Wish, list_of, nickname, own_hosts_lines, vetted_root, with_own_hosts_lines,
+};
 
 use super::kept::Kept;
 use super::way::{check_way, is_users, is_users_file};
@@ -72,7 +69,7 @@ enum Unplanned {
     #[error(transparent)]
     Observe(#[from] ObserveError),
     #[error(transparent)]
-    Plan(#[from] Failed),
+    Plan(#[from] PlanFailure),
 }
 
 struct PermitJudge<'w> {
@@ -204,8 +201,8 @@ impl PermitJudge<'_> {
             let foreign = foreign.map(|name| format!("the file of `{name}` does not name your site list as its owner"));
             let why = foreign.or_else(|| own.and_then(vetting::of_site)).or(unlisted).or_else(|| match &target {
                 Target::File(content) if path == places.hosts => {
-                    let present = hosts::own_lines(&present_hosts(places), &places.list);
-                    vetting::of_lines(&hosts::own_lines(content, &places.list), &present, after)
+                    let present = own_hosts_lines(&present_hosts(places), &places.list);
+                    vetting::of_lines(&own_hosts_lines(content, &places.list), &present, after)
                 }
                 Target::File(content) => vetting::of_shared(machine, server, &path, content),
                 _ => None,
@@ -225,7 +222,7 @@ impl PermitJudge<'_> {
     fn hosts_lines(&mut self, places: &Places, after: &SiteList) {
         let Some(at) = self.left.iter().position(|asked| asked.path == places.hosts) else { return };
         let now = present_hosts(places);
-        let written = hosts::with_own_lines(&now, &places.list, &self.wish.hosts);
+        let written = with_own_hosts_lines(&now, &places.list, &self.wish.hosts);
         let asked = &self.left[at];
         let why = match &written {
             Err(error) => Some(error.to_string()),
@@ -234,7 +231,7 @@ impl PermitJudge<'_> {
             {
                 Some("lines outside your own block would change".into())
             }
-            Ok(_) => vetting::of_lines(&self.wish.hosts, &hosts::own_lines(&now, &places.list), after),
+            Ok(_) => vetting::of_lines(&self.wish.hosts, &own_hosts_lines(&now, &places.list), after),
         };
         let Asked { path, from, .. } = self.left.remove(at);
         match (why, written) {

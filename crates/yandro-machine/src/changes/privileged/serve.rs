@@ -4,7 +4,7 @@ use std::cell::RefCell;
 use std::io::{self, BufRead as _, BufReader, Read as _, Write};
 
 use camino::Utf8Path;
-use yandro_core::site::ServerId;
+use yandro_core::ServerId;
 
 use super::kept::Kept;
 use super::permits::{Permits, Target, has_own_certificate, is_taken_back, judge, last_written};

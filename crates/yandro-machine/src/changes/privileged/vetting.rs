@@ -4,9 +4,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::os::unix::fs::FileTypeExt as _;
 
 use camino::Utf8Path;
-use yandro_core::hosts::OwnLine;
-use yandro_core::name::HostName;
-use yandro_core::site::{DEFAULT_ADDRESS, FastCgi, ServerId, ServerKind, Site, SiteList};
+use yandro_core::{DEFAULT_ADDRESS, FastCgi, HostName, OwnLine, ServerId, ServerKind, Site, SiteList};
 
 use super::way::check_way;
 use crate::files;

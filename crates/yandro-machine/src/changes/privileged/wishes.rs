@@ -1,9 +1,7 @@
 //! The caller's side: what a change set wants of root.
 
 use camino::Utf8PathBuf;
-use yandro_core::hosts;
-use yandro_core::plan::{Change, ChangeSet, Role, Step, Wish};
-use yandro_core::site::ServerId;
+use yandro_core::{Change, ChangeSet, Role, ServerId, Step, Wish, own_hosts_lines};
 
 use super::permits::{Refusal, judge};
 use super::{Asked, PathState};
@@ -15,7 +13,7 @@ pub(in crate::changes) fn asked(set: &ChangeSet, paths: &[Utf8PathBuf]) -> Vec<A
     let of = |step: &Step| match &step.change {
         Change::File(change) => {
             let state = |content: &Option<_>| {
-                PathState::of_file(content.as_ref().map(|content: &yandro_core::plan::FileContent| content.as_slice()))
+                PathState::of_file(content.as_ref().map(|content: &yandro_core::FileContent| content.as_slice()))
             };
             Some(Asked { path: change.path.clone(), from: state(&change.before), to: state(&change.after) })
         }
@@ -50,7 +48,7 @@ pub(in crate::changes) fn wish(machine: &Machine, set: &ChangeSet, server: Serve
         before,
         after,
         server,
-        hosts: hosts_after.map(|content| hosts::own_lines(content, &places.list)).unwrap_or_default(),
+        hosts: hosts_after.map(|content| own_hosts_lines(content, &places.list)).unwrap_or_default(),
         root,
     }
 }

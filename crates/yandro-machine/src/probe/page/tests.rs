@@ -3,7 +3,7 @@
 use camino::Utf8Path;
 use proptest::prelude::*;
 use tokio::io::{AsyncBufReadExt as _, AsyncWriteExt as _, BufReader, DuplexStream};
-use yandro_core::site::Content;
+use yandro_core::Content;
 
 use super::*;
 

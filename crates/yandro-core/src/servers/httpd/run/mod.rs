@@ -12,10 +12,11 @@ mod report;
 mod vhosts;
 mod walk;
 
-pub use crate::config::FileImage;
-pub use crate::config::{Answering, ConfigFault, Files, Place, VirtualHost, by_address};
+pub(crate) use crate::config::FileImage;
+pub use crate::config::by_address;
+pub(crate) use crate::config::{ConfigFault, Files, Place};
 pub(super) use crate::config::{files_of, matches_path};
-pub use crate::servers::{ServerReport, Start};
+pub(crate) use crate::servers::Start;
 pub use environment::environment;
 pub use listens::Listen;
 pub(super) use report::read_report;

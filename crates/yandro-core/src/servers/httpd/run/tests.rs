@@ -4,6 +4,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use proptest::prelude::*;
 
 use super::*;
+use crate::servers::ServerReport;
 
 /// Files in memory.
 #[derive(Default)]

@@ -8,7 +8,7 @@ use super::condition::{names_of_built_in, names_of_loaded, version_matches};
 use super::macros::Macro;
 use super::{ConfigFault, Event, EventKind, Files, HttpdRun, Place, Start};
 use crate::config::files_of;
-use crate::httpd::parse::{logical_lines, words};
+use crate::servers::httpd::parse::{logical_lines, words};
 use crate::source::{self, Excerpt};
 
 /// How deep includes may nest; the server's own limit.
