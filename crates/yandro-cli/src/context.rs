@@ -43,6 +43,11 @@ pub(crate) struct Context {
     pub(crate) command: String,
 }
 
+fn current_folder() -> Result<Utf8PathBuf, CommandError> {
+    let path = env::current_dir().ok().and_then(|path| Utf8PathBuf::from_path_buf(path).ok());
+    path.ok_or_else(|| CommandError::usage("the current folder is gone, or its path is no UTF-8"))
+}
+
 /// The control of a server, with its kind.
 pub(crate) type NamedControl = (ServerId, Box<dyn ServerControl>);
 
@@ -69,10 +74,7 @@ impl Context {
         if let Some(file) = &global.passphrase_file {
             keys.give_passphrase(passphrase::of_file(file)?);
         }
-        let current = env::current_dir()
-            .ok()
-            .and_then(|path| Utf8PathBuf::from_path_buf(path).ok())
-            .ok_or_else(|| CommandError::usage("the current folder is gone, or its path is no UTF-8"))?;
+        let current = current_folder()?;
         let command = env::args().skip(1).collect::<Vec<_>>().join(" ");
         let command = format!("yandro {command}");
         Ok(Self {

@@ -2,7 +2,7 @@
 
 use yandro_machine::{Machine, as_caller};
 
-use crate::args::{Cli, Command, HostsCommand};
+use crate::args::{Cli, Command};
 use crate::commands;
 use crate::context::{Context, environment};
 use crate::error::{CommandError, Status};
@@ -63,17 +63,7 @@ fn run_command<'c>(context: &'c Context, cli: &'c Cli, ui: &mut Ui) -> Result<Ou
         Command::Settle(args) => commands::settle::run(context, args, ui),
         Command::Servers(args) => commands::servers::run(context, args, ui),
         Command::Vhosts => commands::vhosts::run(context),
-        Command::Hosts(args) => match &args.command {
-            HostsCommand::List => commands::hosts::list::run(context),
-            HostsCommand::Lint { mend } => commands::hosts::lint::run(context, *mend, ui),
-            HostsCommand::Point { name, address } => commands::hosts::edit::point(context, name, *address, ui),
-            HostsCommand::Drop { names } => commands::hosts::edit::drop(context, names, ui),
-            HostsCommand::Export(args) => commands::hosts::exchange::export(context, args, ui),
-            HostsCommand::Import { file, replace, hide_real } => {
-                commands::hosts::exchange::import(context, file, *replace, *hide_real, ui)
-            }
-            HostsCommand::Restore => commands::history::restore(context, &context.machine.places.hosts, ui),
-        },
+        Command::Hosts(args) => commands::hosts::run(context, args, ui),
         Command::Cert(args) => commands::cert::run(context, args, ui),
         Command::Authority(args) => commands::authority::run(context, args, ui),
         Command::Pack(args) => commands::pack::run(context, args, ui),

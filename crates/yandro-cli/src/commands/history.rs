@@ -72,6 +72,15 @@ fn list<'c>(context: &Context, ui: &mut Ui) -> Outcome<'c> {
     Outcome::new(HistoryRows { changes: history.iter().map(of).collect() }, |data, ui| show(&data.changes, ui))
 }
 
+/// What became of a change.
+fn fate(entry: &ChangeData) -> String {
+    match (entry.undone_by, entry.undoes) {
+        (Some(by), _) => format!("taken back by {by}"),
+        (None, Some(of)) => format!("takes {of} back"),
+        (None, None) => String::new(),
+    }
+}
+
 fn show(history: &[ChangeData], ui: &mut Ui) {
     if history.is_empty() {
         ui.say("Nothing was changed yet.");
@@ -79,18 +88,13 @@ fn show(history: &[ChangeData], ui: &mut Ui) {
     }
     let mut table = Table::new(&["CHANGE", "WHEN", "COMMAND", "TOUCHED", ""]);
     for entry in history.iter().rev() {
-        let state = match (entry.undone_by, entry.undoes) {
-            (Some(by), _) => format!("taken back by {by}"),
-            (None, Some(of)) => format!("takes {of} back"),
-            (None, None) => String::new(),
-        };
         let style = if entry.undone_by.is_some() { DIM } else { STRONG };
         table.row(vec![
             Cell::new(entry.id.to_string(), style),
             Cell::plain(entry.at.replace('T', " ").trim_end_matches('Z')),
             Cell::plain(&entry.command),
             Cell::plain(count(entry.paths.len(), "path")),
-            Cell::new(state, DIM),
+            Cell::new(fate(entry), DIM),
         ]);
         if ui.verbose {
             for path in &entry.paths {
@@ -120,24 +124,7 @@ fn originals<'c>(context: &Context) -> Outcome<'c> {
 
 /// Brings a file back as it was before yandro ever touched it, as a change of its own.
 pub(crate) fn restore<'c>(context: &'c Context, file: &'c Utf8Path, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
-    let plan = || {
-        let original = changes::original(&context.machine, file)?.ok_or_else(|| {
-            CommandError::usage(format!("there is no original of `{file}`: yandro never changed it"))
-                .hint("see of which files there is one: yandro history originals")
-        })?;
-        let mut set = ChangeSet::default();
-        let now = files::read_if_there(file)?;
-        set.file(Role::Export, file.to_owned(), (now, Some(original)), Access::Public);
-        if !set.is_empty() {
-            // Whichever server has it among its files.
-            let is_of = |layout: &Layout| {
-                layout.main.parent().is_some_and(|folder| file.starts_with(folder)) || file.starts_with(&layout.sites)
-            };
-            let told = context.present().all().iter().filter(|found| is_of(&found.layout));
-            set.servers.extend(told.map(|found| found.id));
-        }
-        Ok(Planned { set, starts: false, about: () })
-    };
+    let plan = || Ok(Planned { set: plan_restored(context, file)?, starts: false, about: () });
     let done = done!(apply(context, ui, plan, |()| Ok(())));
     let data = Restored { restored: file.to_string(), changed: !done.set.is_empty() };
     Ok(Outcome::new(data, |data, ui| {
@@ -148,4 +135,24 @@ pub(crate) fn restore<'c>(context: &'c Context, file: &'c Utf8Path, ui: &mut Ui)
             format!("{file} is as it was before the first change")
         });
     }))
+}
+
+/// A file as it was before yandro first changed it.
+fn plan_restored(context: &Context, file: &Utf8Path) -> Result<ChangeSet, CommandError> {
+    let original = changes::original(&context.machine, file)?.ok_or_else(|| {
+        CommandError::usage(format!("there is no original of `{file}`: yandro never changed it"))
+            .hint("see of which files there is one: yandro history originals")
+    })?;
+    let mut set = ChangeSet::default();
+    let now = files::read_if_there(file)?;
+    set.file(Role::Export, file.to_owned(), (now, Some(original)), Access::Public);
+    if !set.is_empty() {
+        // Whichever server has it among its files.
+        let is_of = |layout: &Layout| {
+            layout.main.parent().is_some_and(|folder| file.starts_with(folder)) || file.starts_with(&layout.sites)
+        };
+        let told = context.present().all().iter().filter(|found| is_of(&found.layout));
+        set.servers.extend(told.map(|found| found.id));
+    }
+    Ok(set)
 }

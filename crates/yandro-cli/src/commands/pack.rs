@@ -1,6 +1,6 @@
 //! `yandro pack`.
 
-use camino::Utf8Path;
+use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{
     HostName, PACK_PROJECT, PackError, PackRequest, Packed, Published, PublishedPort, ServerKind, Site, pack_site,
 };
@@ -19,11 +19,7 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c PackArgs, ui: &mut Ui) -> 
         CommandError::usage(format!("there is no site `{name}`"))
             .hint(format!("map it first: yandro map {name} FOLDER; or see which there are: yandro sites"))
     })?;
-    let out = context.given(&args.out);
-    if out.read_dir_utf8().is_ok_and(|mut entries| entries.next().is_some()) || out.is_file() {
-        return Err(CommandError::usage(format!("there is something in {out} already"))
-            .hint("give a folder that isn't there yet, or take it away first"));
-    }
+    let out = free_folder(context, &args.out)?;
     let packed = packed(context, args, site)?;
     if context.preview {
         preview(&packed, &out, ui);
@@ -31,15 +27,35 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c PackArgs, ui: &mut Ui) -> 
     }
     let copied = disk::write(&context.machine, &packed, &out)?;
     let data = PackedData {
+        copied: copied.files,
+        bytes: copied.bytes,
+        left_out: copied.left_out.iter().map(ToString::to_string).collect(),
+        ..to_data(&name, &out, &packed)
+    };
+    Ok(Outcome::new(data, move |data, ui| show(data, &out, ui)))
+}
+
+/// A folder with nothing in it, or none yet.
+fn free_folder(context: &Context, out: &Utf8Path) -> Result<Utf8PathBuf, CommandError> {
+    let out = context.given(out);
+    if out.read_dir_utf8().is_ok_and(|mut entries| entries.next().is_some()) || out.is_file() {
+        return Err(CommandError::usage(format!("there is something in {out} already"))
+            .hint("give a folder that isn't there yet, or take it away first"));
+    }
+    Ok(out)
+}
+
+/// What is packed, before anything is copied.
+fn to_data(name: &HostName, out: &Utf8Path, packed: &Packed) -> PackedData {
+    PackedData {
         site: name.to_string(),
         out: out.to_string(),
         files: packed.files.iter().map(|file| file.path.to_string()).collect(),
         project: packed.project.as_ref().map(ToString::to_string),
-        copied: copied.files,
-        bytes: copied.bytes,
-        left_out: copied.left_out.iter().map(ToString::to_string).collect(),
-    };
-    Ok(Outcome::new(data, move |data, ui| show(data, &out, ui)))
+        copied: 0,
+        bytes: 0,
+        left_out: Vec::new(),
+    }
 }
 
 data! {

@@ -4,6 +4,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::time::{Duration, SystemTime};
 
 use camino::Utf8Path;
+use yandro_core::ServerId;
 use yandro_core::SiteList;
 use yandro_machine::files;
 use yandro_serve::{Certificate, Running, ServedSite, Server, Sites};
@@ -33,16 +34,21 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c ServeArgs, ui: &mut Ui) ->
             "{STRONG}serving {}{STRONG:#} on ports {http} (HTTP) and {https} (HTTPS); Ctrl-C ends it",
             count(list.sites.len() - left_out.len(), "site")
         ));
-        if let Some(caller) = caller {
-            ui.say(&format!("  {DIM}with the rights of `{caller}`, and no longer with root's{DIM:#}"));
-        }
-        for site in &list.sites {
-            ui.say(&format!("  {}  {DIM}{}{DIM:#}", context.url(site, yandro_core::ServerId::BuiltIn), site.content));
-        }
+        tell_served(context, &list, caller.as_deref(), ui);
         signals::unless_interrupted(follow(context, &running, ui)).await;
         running.stop().await;
         Ok(Outcome::printed())
     })
+}
+
+/// The addresses of the sites, and whose rights the server has.
+fn tell_served(context: &Context, list: &SiteList, caller: Option<&str>, ui: &mut Ui) {
+    if let Some(caller) = caller {
+        ui.say(&format!("  {DIM}with the rights of `{caller}`, and no longer with root's{DIM:#}"));
+    }
+    for site in &list.sites {
+        ui.say(&format!("  {}  {DIM}{}{DIM:#}", context.url(site, ServerId::BuiltIn), site.content));
+    }
 }
 
 /// Loopback of both families, the loopback addresses of the sites, and what was asked for.

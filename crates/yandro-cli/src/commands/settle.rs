@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+use yandro_core::HandEdit;
 use yandro_core::{HostName, Orphans, Settlement, settle};
 use yandro_machine::SystemFresh;
 
@@ -112,6 +113,15 @@ fn plan(context: &Context, put_back: &BTreeSet<HostName>) -> Result<Planned<(Set
     Ok(Planned { set, starts: true, about: (settlement, list.sites.len()) })
 }
 
+/// A line that a person edited.
+fn by_hand(name: &HostName, edit: &HandEdit) -> String {
+    let what = match &edit.found {
+        Some(found) => format!("line {} was edited by hand and stays: `{found}`", edit.line),
+        None => format!("a line was taken out by hand of the section at line {}, and stays out", edit.line),
+    };
+    format!("\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#}: {what}\n    {DIM}yandro would write:{DIM:#} {}", edit.wanted)
+}
+
 /// What differs beside what is missing.
 fn report(settlement: &Settlement) -> String {
     let mut text = String::new();
@@ -126,14 +136,7 @@ fn report(settlement: &Settlement) -> String {
         );
     }
     for (name, edit) in &settlement.edited {
-        let what = match &edit.found {
-            Some(found) => format!("line {} was edited by hand and stays: `{found}`", edit.line),
-            None => format!("a line was taken out by hand of the section at line {}, and stays out", edit.line),
-        };
-        text += &format!(
-            "\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#}: {what}\n    {DIM}yandro would write:{DIM:#} {}",
-            edit.wanted
-        );
+        text += &by_hand(name, edit);
     }
     let mut edited: Vec<&HostName> = settlement.edited.iter().map(|(name, _)| name).collect();
     edited.dedup();

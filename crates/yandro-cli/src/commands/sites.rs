@@ -27,9 +27,10 @@ fn show(list: &SiteList, stands: &[Vec<&'static str>], ui: &mut Ui) {
     let mut table = Table::new(&["SITE", "SERVER", "ANSWERS FROM", "STANDS"]);
     for (site, missing) in list.sites.iter().zip(stands) {
         let stands = if missing.is_empty() { Cell::new("mapped", GOOD) } else { Cell::new(missing.join(", "), WARN) };
+        let server = Cell::plain(site.server.as_ref().map_or("any", ServerId::word));
         table.row(vec![
             Cell::new(both_ways(&site.name), STRONG),
-            Cell::plain(site.server.as_ref().map_or("any", ServerId::word)),
+            server,
             Cell::plain(site.content.to_string()),
             stands,
         ]);
@@ -38,14 +39,10 @@ fn show(list: &SiteList, stands: &[Vec<&'static str>], ui: &mut Ui) {
         }
     }
     ui.table(&table);
-    let incomplete = stands.iter().filter(|missing| !missing.is_empty()).count();
-    let hint = if incomplete == 0 {
-        "prove that they answer: yandro check".to_owned()
-    } else {
-        format!(
-            "{} not whole; write a site again: yandro map NAME",
-            if incomplete == 1 { "1 is".into() } else { format!("{incomplete} are") }
-        )
+    let hint = match stands.iter().filter(|missing| !missing.is_empty()).count() {
+        0 => "prove that they answer: yandro check".to_owned(),
+        1 => "1 is not whole; write a site again: yandro map NAME".to_owned(),
+        many => format!("{many} are not whole; write a site again: yandro map NAME"),
     };
     ui.say(&format!("\n{}; {hint}", count(list.sites.len(), "site")));
 }

@@ -1,6 +1,6 @@
 //! `yandro undo`.
 
-use camino::Utf8Path;
+use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{Access, FileChange, HostName, Site, UndoError, Undoing, undo, unified_diff};
 use yandro_machine::{HistoryEntry, SystemFresh, changes, files};
 
@@ -140,21 +140,7 @@ fn refused(entry: &HistoryEntry, error: UndoError) -> CommandError {
     match error {
         UndoError::Plan(error) => error.into(),
         UndoError::SiteChanged(name) => site_changed(entry, &name, None),
-        UndoError::Edited { path, made } => {
-            let now = files::read_if_there(&path).ok().flatten();
-            let change = FileChange {
-                path: path.clone(),
-                before: Some(made.into()),
-                after: now.map(Into::into),
-                access: Access::Public,
-            };
-            let diff = unified_diff(&change);
-            CommandError::not_made(format!(
-                "change {} can't be taken back: {path} was edited since, and that would be lost:\n{diff}",
-                entry.id
-            ))
-            .hint("keep those lines elsewhere and take them out of the file, then run the command again")
-        }
+        UndoError::Edited { path, made } => edited(entry, path, made),
         UndoError::Overlaps(path) => overlapped(entry, &path, None),
         UndoError::AuthorityReplaced => CommandError::not_made(format!(
             "change {} can't be taken back: the authority was replaced again since",
@@ -163,4 +149,18 @@ fn refused(entry: &HistoryEntry, error: UndoError) -> CommandError {
         .hint("take the later change back first: see which in yandro history"),
         error => CommandError::not_made(error),
     }
+}
+
+/// A file that was edited since, with the difference.
+fn edited(entry: &HistoryEntry, path: Utf8PathBuf, made: Vec<u8>) -> CommandError {
+    let now = files::read_if_there(&path).ok().flatten();
+    let (before, after) = (Some(made.into()), now.map(Into::into));
+    let change = FileChange { path, before, after, access: Access::Public };
+    CommandError::not_made(format!(
+        "change {} can't be taken back: {} was edited since, and that would be lost:\n{}",
+        entry.id,
+        change.path,
+        unified_diff(&change)
+    ))
+    .hint("keep those lines elsewhere and take them out of the file, then run the command again")
 }

@@ -110,18 +110,14 @@ fn step_data(step: &Step) -> StepData {
     match &step.change {
         Change::Folder { .. } => StepData::Folder { path },
         Change::EmptyFolder { .. } => StepData::EmptyFolder { path, change: "removed" },
-        Change::Trust(change) => StepData::Trust {
-            path,
-            whose: change.title.clone(),
-            certificate: change.nickname.clone(),
-            trusted: change.after,
-        },
-        Change::Rights(change) => StepData::Rights {
-            path,
-            who: change.who.clone(),
-            before: format!("{:04o}", change.before.mode),
-            after: format!("{:04o}", change.after.mode),
-        },
+        Change::Trust(change) => {
+            let (whose, certificate) = (change.title.clone(), change.nickname.clone());
+            StepData::Trust { path, whose, certificate, trusted: change.after }
+        }
+        Change::Rights(change) => {
+            let (before, after) = (format!("{:04o}", change.before.mode), format!("{:04o}", change.after.mode));
+            StepData::Rights { path, who: change.who.clone(), before, after }
+        }
         Change::File(change) => {
             let kind = kind_of(change.before.is_some(), change.after.is_some());
             StepData::File { path, change: kind, diff: unified_diff(change) }

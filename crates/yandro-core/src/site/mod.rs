@@ -8,6 +8,7 @@ mod list;
 mod list_id;
 mod options;
 mod patch;
+mod reading;
 mod scheme;
 mod server;
 mod serving;

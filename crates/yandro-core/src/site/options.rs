@@ -6,12 +6,13 @@
 use camino::Utf8PathBuf;
 
 use super::InvalidValue;
-use super::serving::{checked_path, checked_port};
+use super::reading::{absolute, address, each, host, last, ports, read_ports, relative, text, texts};
+use super::serving::checked_path;
 use super::{
     Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, ServerId, Site, Symlinks, Upstream,
     UpstreamHost, checked_days, checked_fallback, checked_index,
 };
-use crate::name::{HostName, NameError};
+use crate::name::HostName;
 use crate::pki::KeyKind;
 use crate::tables::Value;
 
@@ -108,62 +109,6 @@ pub(crate) fn option(key: &str) -> Option<&'static SiteOption> {
 }
 
 type Read = Result<(), InvalidValue>;
-
-fn texts(texts: Vec<String>) -> Option<Value> {
-    (!texts.is_empty()).then_some(Value::Texts(texts))
-}
-
-fn text(text: &impl ToString) -> Value {
-    Value::Text(text.to_string())
-}
-
-fn ports(ports: &[u16]) -> Option<Value> {
-    (!ports.is_empty()).then(|| Value::Numbers(ports.to_vec()))
-}
-
-fn read_ports(values: &[&str], usual: u16) -> Result<Vec<u16>, InvalidValue> {
-    let port = |text: &&str| text.parse().map_err(|_| InvalidValue::Port((*text).to_owned())).and_then(checked_port);
-    let ports: Vec<u16> = values.iter().map(port).collect::<Result<_, _>>()?;
-    let mut sorted = ports.clone();
-    sorted.sort_unstable();
-    if let Some(twice) = sorted.windows(2).find_map(|pair| (pair[0] == pair[1]).then_some(pair[0])) {
-        return Err(InvalidValue::PortTwice(twice));
-    }
-    // The usual one alone is as good as none said.
-    Ok(if ports == [usual] { Vec::new() } else { ports })
-}
-
-/// The last of the values, if there is one.
-fn last<T, E>(values: &[&str], read: impl Fn(&str) -> Result<T, E>) -> Result<Option<T>, E> {
-    values.last().map(|text| read(text)).transpose()
-}
-
-fn each<T, E>(values: &[&str], read: impl Fn(&str) -> Result<T, E>) -> Result<Vec<T>, E> {
-    values.iter().map(|text| read(text)).collect()
-}
-
-fn absolute(path: &str) -> Result<Utf8PathBuf, InvalidValue> {
-    let path = Utf8PathBuf::from(path);
-    if path.is_absolute() { Ok(path) } else { Err(InvalidValue::AbsolutePath(path.into_string())) }
-}
-
-fn relative(path: &str) -> Result<Utf8PathBuf, InvalidValue> {
-    let path = Utf8PathBuf::from(path);
-    let stays_below = path.components().all(|part| matches!(part, camino::Utf8Component::Normal(_)));
-    if stays_below && path.components().next().is_some() {
-        Ok(path)
-    } else {
-        Err(InvalidValue::PathBelow(path.into_string()))
-    }
-}
-
-fn address(text: &str) -> Result<core::net::IpAddr, InvalidValue> {
-    text.parse().map_err(|_| InvalidValue::Address(text.to_owned()))
-}
-
-fn host(text: &str) -> Result<HostName, NameError> {
-    HostName::parse(text)
-}
 
 /// A choice of a few words: how it is read and written.
 macro_rules! choice {

@@ -14,7 +14,8 @@ use super::lock::Lock;
 use super::originals;
 use super::privileged::{self, Refusal};
 use super::put_back::{PutBackError, RolledBack, TouchedServers, put_back};
-use super::record::{self, Record};
+use super::record::Record;
+use super::records;
 use super::steps::{StepsWork, Stopped, clean_up};
 use crate::files::{self, FileError};
 use crate::interrupt;
@@ -125,10 +126,7 @@ pub fn carry_out<E>(
         return Err(CarryOutError::ChangedMeanwhile(step.path().to_owned()));
     }
     if set.is_empty() {
-        return prove().map(|()| CarriedOut::default()).map_err(|seen| CarryOutError::Failed {
-            cause: StepFailure::Proof(seen),
-            put_back: Ok(RolledBack::default()),
-        });
+        return prove().map(|()| CarriedOut::default()).map_err(|seen| untouched(StepFailure::Proof(seen)));
     }
     let hands = Hands::new(tools.escalate, tools.on_wait);
     let named = |id: &ServerId| tools.servers.iter().find(|(other, _)| other == id).copied();
@@ -145,10 +143,7 @@ pub fn carry_out<E>(
         server.wait_until_idle(tools.on_wait);
     }
     let history = machine.history();
-    let record = begin(tools, set, &ran).map_err(|error| CarryOutError::Failed {
-        cause: StepFailure::File(error),
-        put_back: Ok(RolledBack::default()),
-    })?;
+    let record = begin(tools, set, &ran).map_err(|error| untouched(StepFailure::File(error)))?;
     let work = StepsWork { machine, hands: &hands, record: &record, set };
     let mut actions = Vec::new();
     let mut unflushed = Vec::new();
@@ -178,6 +173,11 @@ pub fn carry_out<E>(
             Err(CarryOutError::Failed { cause, put_back })
         }
     }
+}
+
+/// A failure before anything was changed.
+fn untouched<E>(cause: StepFailure<E>) -> CarryOutError<E> {
+    CarryOutError::Failed { cause, put_back: Ok(RolledBack::default()) }
 }
 
 /// The cause, or that a server's test fails after the rollback as well: its configuration was broken before.
@@ -260,7 +260,7 @@ fn holder(opened: &Opened) -> Option<Holder> {
 fn begin(tools: &Tools<'_>, set: &ChangeSet, ran: &[ServerId]) -> Result<Record, FileError> {
     let history = tools.machine.history();
     tools.machine.make_own_folder(&history)?;
-    let record = Record::new(record::next_id(&history)?, tools.at.clone(), set, ran)?;
+    let record = Record::new(records::next_id(&history)?, tools.at.clone(), set, ran)?;
     originals::keep(tools.machine, set)?;
     record.begin(tools.machine, &history)?;
     Ok(record)

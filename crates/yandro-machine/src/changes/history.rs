@@ -5,7 +5,8 @@ use yandro_core::{
     Access, Change, DoneStep, FileChange, LinkChange, Role, SiteChange, Step, reversed as reversed_text,
 };
 
-use super::record::{self, Record, RecordError, RecordedChange, RecordedFile, RecordedStep};
+use super::record::{Record, RecordError, RecordedChange, RecordedFile, RecordedStep};
+use super::records;
 use crate::caller;
 use crate::files::{self, FileError};
 use crate::machine::Machine;
@@ -44,7 +45,7 @@ pub struct History {
 pub fn history(machine: &Machine) -> History {
     let mut entries: Vec<HistoryEntry> = Vec::new();
     let mut damaged = Vec::new();
-    for path in record::records(&machine.history(), "done") {
+    for path in records::records(&machine.history(), "done") {
         let Ok(record) = Record::read(&path) else {
             damaged.push(path);
             continue;
@@ -74,7 +75,8 @@ pub fn history(machine: &Machine) -> History {
 /// When a record or one of the files can't be read.
 pub fn done_steps(machine: &Machine, id: u64) -> Result<Option<Vec<DoneStep>>, FileError> {
     let history = machine.history();
-    let Some(path) = record::records(&history, "done").into_iter().find(|path| record::number(path) == Some(id)) else {
+    let Some(path) = records::records(&history, "done").into_iter().find(|path| records::number(path) == Some(id))
+    else {
         return Ok(None);
     };
     let record = match Record::read(&path) {
@@ -114,8 +116,8 @@ fn edited(role: &Role, path: &Utf8Path) -> DoneStep {
 
 /// The later change, not undone, that changed a file's lines again after this one did.
 pub fn overlapped_by(machine: &Machine, id: u64, path: &Utf8Path) -> Option<u64> {
-    let records = record::records(&machine.history(), "done");
-    let read = |id: u64| Record::read(records.iter().find(|path| record::number(path) == Some(id))?).ok();
+    let records = records::records(&machine.history(), "done");
+    let read = |id: u64| Record::read(records.iter().find(|path| records::number(path) == Some(id))?).ok();
     let first = read(id)?;
     let brought = first.changed_lines(path)?.brought;
     let later = history(machine).entries.into_iter().filter(|entry| entry.id > id && entry.stands());
@@ -177,7 +179,7 @@ pub struct Keep {
 ///
 /// Never fails: what can't be removed now is removed another time.
 pub fn prune(machine: &Machine, keep: Keep, now: i64) {
-    let mut records = record::records(&machine.history(), "done");
+    let mut records = records::records(&machine.history(), "done");
     let newest = records.split_off(records.len().saturating_sub(keep.number));
     // A clock that is wrong must not take the whole history.
     let by_age = newest.len().saturating_sub(ALWAYS_KEPT);

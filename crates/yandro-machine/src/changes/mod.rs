@@ -16,6 +16,7 @@ mod originals;
 mod privileged;
 mod put_back;
 mod record;
+mod records;
 mod steps;
 
 pub use carry_out::{CarriedOut, CarryOutError, StepFailure, Tools, carry_out};

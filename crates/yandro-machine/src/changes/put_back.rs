@@ -11,7 +11,8 @@ use super::control::{Controls, OnWait, ServerAction};
 use super::hands::Reach;
 use super::hands::{Escalate, Hands, Helped, by_need};
 use super::lock::Lock;
-use super::record::{self, Record, RecordError, RecordedChange, RecordedFile};
+use super::record::{Record, RecordError, RecordedChange, RecordedFile};
+use super::records;
 use super::steps::{clean_up, held};
 use crate::caller;
 use crate::files::{self, FileError};
@@ -252,12 +253,12 @@ pub fn recover(
     let _held = interrupt::HeldSignals::new();
     let mut recovery = Recovery::default();
     let history = machine.history();
-    for path in record::records(&history, "new") {
+    for path in records::records(&history, "new") {
         let _rights = caller::rights_for(&path);
         // Not even begun: the record itself was being written.
         fs::remove_file(&path).map_err(FileError::at(&path))?;
     }
-    for path in record::records(&history, "begun").into_iter().rev() {
+    for path in records::records(&history, "begun").into_iter().rev() {
         let Some(record) = read_or_set_aside(&path, &mut recovery, RecordProgress::Begun)? else { continue };
         let hands = Hands::new(escalate, on_wait);
         let controls: Vec<_> = servers.iter().filter(|(id, _)| record.servers.contains(id)).copied().collect();
@@ -275,7 +276,7 @@ pub fn recover(
         }
         recovery.recovered.push(Recovered { command: record.command.clone(), at: record.at.clone(), servers });
     }
-    for path in record::records(&history, "tidying") {
+    for path in records::records(&history, "tidying") {
         if let Some(record) = read_or_set_aside(&path, &mut recovery, RecordProgress::Complete)? {
             clean_up(machine, &record, &history);
         }
@@ -300,7 +301,7 @@ fn read_or_set_aside(
         Ok(record) => Ok(Some(record)),
         Err(RecordError::File(error)) => Err(error.into()),
         Err(RecordError::Damaged) => {
-            recovery.damaged.push((record::set_aside(path)?, progress == RecordProgress::Complete));
+            recovery.damaged.push((records::set_aside(path)?, progress == RecordProgress::Complete));
             Ok(None)
         }
     }
@@ -308,5 +309,5 @@ fn read_or_set_aside(
 
 /// Whether there is something to recover: quick, for commands that change nothing.
 pub fn is_unfinished(machine: &Machine) -> bool {
-    ["begun", "tidying", "new"].iter().any(|state| !record::records(&machine.history(), state).is_empty())
+    ["begun", "tidying", "new"].iter().any(|state| !records::records(&machine.history(), state).is_empty())
 }

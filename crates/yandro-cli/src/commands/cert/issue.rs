@@ -111,22 +111,28 @@ pub(super) fn sign<'c>(
     let text = files::read_given(&request, 1 << 20)?;
     let text = text.ok_or_else(|| CommandError::usage(format!("there is no file `{request}`")))?;
     let asked = SigningRequest::from_pem(&String::from_utf8_lossy(&text)).map_err(CommandError::usage)?;
-    let plan = || {
-        if path.exists() {
-            return Err(CommandError::usage(format!("there is a file {path} already"))
-                .hint("give another file, or take it away first"));
-        }
-        let files = context.observer().authority()?.ok_or_else(none_yet)?;
-        let serial = SystemFresh::new().serial();
-        let chain = files.authority.sign(files.key()?, &asked, days, now(), serial)?;
-        let mut set = ChangeSet::default();
-        let content = (None::<Vec<u8>>, Some(chain.clone().into_bytes()));
-        set.file(Role::IssuedCertificate, path.clone(), content, Access::Public);
-        note_issued(&mut set, &context.machine.places, observe::issued(&context.machine)?.0, &path);
-        Ok(Planned { set, starts: false, about: chain })
-    };
-    let done = done!(apply(context, ui, plan, |_| Ok(())));
+    let done = done!(apply(context, ui, || plan_signed(context, &asked, days, &path), |_| Ok(())));
     tell(&done.about, ExportForm::Pem(path, None))
+}
+
+/// The certificate that is asked for, as a new file.
+fn plan_signed(
+    context: &Context,
+    asked: &SigningRequest,
+    days: i64,
+    path: &Utf8Path,
+) -> Result<Planned<String>, CommandError> {
+    if path.exists() {
+        return Err(CommandError::usage(format!("there is a file {path} already"))
+            .hint("give another file, or take it away first"));
+    }
+    let files = context.observer().authority()?.ok_or_else(none_yet)?;
+    let chain = files.authority.sign(files.key()?, asked, days, now(), SystemFresh::new().serial())?;
+    let mut set = ChangeSet::default();
+    let content = (None::<Vec<u8>>, Some(chain.clone().into_bytes()));
+    set.file(Role::IssuedCertificate, path.to_owned(), content, Access::Public);
+    note_issued(&mut set, &context.machine.places, observe::issued(&context.machine)?.0, path);
+    Ok(Planned { set, starts: false, about: chain })
 }
 
 /// What was issued, and where it is.

@@ -67,19 +67,23 @@ pub(super) fn show<'c>(
     Ok(Outcome::new(data, move |_, ui| print(&shown, &facts, &found, ui)).with(status))
 }
 
+/// What a server shows at `HOST`, or `HOST:PORT`.
+fn served(address: &str) -> Result<Shown, CommandError> {
+    let (host, port) = HostPort::split(address);
+    let no_port = |port: &str| CommandError::usage(format!("`{port}` is no port"));
+    let port = port.map_or(Ok(443), |port| port.parse().map_err(|_| no_port(port)))?;
+    let name = HostName::parse(host)?;
+    let runtime = signals::runtime()?;
+    let served = runtime.block_on(signals::unless_interrupted(certificates::served(&name, port)));
+    let chain = served.ok_or_else(|| CommandError::not_made("interrupted"))?.map_err(CommandError::not_made)?;
+    let title = format!("{name}:{port}, as it is served");
+    Ok(Shown { title, chain, paths: Vec::new(), key: None, site: None })
+}
+
 /// What is meant: a site, a file, or a server.
 fn find(context: &Context, what: &str) -> Result<Shown, CommandError> {
     if let Some(rest) = what.strip_prefix("https://") {
-        let rest = rest.split('/').next().unwrap_or_default();
-        let (host, port) = HostPort::split(rest);
-        let no_port = |port: &str| CommandError::usage(format!("`{port}` is no port"));
-        let port = port.map_or(Ok(443), |port| port.parse().map_err(|_| no_port(port)))?;
-        let name = HostName::parse(host)?;
-        let runtime = signals::runtime()?;
-        let served = runtime.block_on(signals::unless_interrupted(certificates::served(&name, port)));
-        let chain = served.ok_or_else(|| CommandError::not_made("interrupted"))?.map_err(CommandError::not_made)?;
-        let title = format!("{name}:{port}, as it is served");
-        return Ok(Shown { title, chain, paths: Vec::new(), key: None, site: None });
+        return served(rest.split('/').next().unwrap_or_default());
     }
     let path = context.given(Utf8Path::new(what));
     if what.contains('/') || path.is_file() {
@@ -100,23 +104,26 @@ fn find(context: &Context, what: &str) -> Result<Shown, CommandError> {
     })
 }
 
-fn print(shown: &Shown, facts: &CertificateFacts, found: &[Objection], ui: &mut Ui) {
-    ui.say(&format!("{STRONG}{}{STRONG:#}", shown.title));
+fn validity(facts: &CertificateFacts) -> String {
     let days = facts.days_left(now());
-    let addresses = facts.addresses.iter().map(ToString::to_string);
-    let covered: Vec<String> = facts.names.iter().cloned().chain(addresses).collect();
-    let covers = if covered.is_empty() { "nothing".to_owned() } else { covered.join(", ") };
-    let valid = match (facts.not_before > now(), days < 0) {
+    match (facts.not_before > now(), days < 0) {
         (true, _) => format!("not before {}", date(facts.not_before)),
         (false, true) => format!("ended on {}, {} days ago", date(facts.not_after), -days),
         (false, false) => format!("until {}, {days} days", date(facts.not_after)),
-    };
+    }
+}
+
+fn print(shown: &Shown, facts: &CertificateFacts, found: &[Objection], ui: &mut Ui) {
+    ui.say(&format!("{STRONG}{}{STRONG:#}", shown.title));
+    let addresses = facts.addresses.iter().map(ToString::to_string);
+    let covered: Vec<String> = facts.names.iter().cloned().chain(addresses).collect();
+    let covers = if covered.is_empty() { "nothing".to_owned() } else { covered.join(", ") };
     let behind: Vec<String> =
         shown.chain[1..].iter().filter_map(|own| Some(CertificateFacts::read(own).ok()?.subject)).collect();
     let is_sent = behind.first() == Some(&facts.issuer);
     let issuer = if is_sent { format!("{}, whose own comes behind it", facts.issuer) } else { facts.issuer.clone() };
     let behind = behind.into_iter().skip(usize::from(is_sent));
-    let mut lines = vec![("covers", covers), ("valid", valid), ("issued by", issuer)];
+    let mut lines = vec![("covers", covers), ("valid", validity(facts)), ("issued by", issuer)];
     lines.extend(behind.map(|subject| ("behind it", subject)));
     ui.say(&labelled(&[&lines[..], &shown.paths[..]].concat()));
     for objection in found {

@@ -63,6 +63,17 @@ impl Timer {
         Ok(set)
     }
 
+    /// Takes all of it away.
+    fn plan_removal(&self) -> Result<ChangeSet, CommandError> {
+        let mut set = ChangeSet::default();
+        let link = wanted_link(&self.units);
+        set.link(Role::Timer, link.clone(), files::read_link_if_there(&link)?, None);
+        for path in [self.unit("timer"), self.unit("service"), self.cron.clone()] {
+            set.file(Role::Timer, path.clone(), (files::read_if_there(&path)?, None::<Vec<u8>>), Access::Public);
+        }
+        Ok(set)
+    }
+
     /// Has systemd read its units again; says what it said if it refused.
     fn systemctl(&self, context: &Context, words: &[&str]) -> Result<(), ProgramError> {
         let program = if context.machine.is_real() { process::find(&SYSTEMCTL) } else { None };
@@ -152,15 +163,7 @@ impl Data for Removed {}
 
 pub(super) fn remove<'c>(context: &'c Context, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let timer = Timer::of(context);
-    let plan = || {
-        let mut set = ChangeSet::default();
-        let link = wanted_link(&timer.units);
-        set.link(Role::Timer, link.clone(), files::read_link_if_there(&link)?, None);
-        for path in [timer.unit("timer"), timer.unit("service"), timer.cron.clone()] {
-            set.file(Role::Timer, path.clone(), (files::read_if_there(&path)?, None::<Vec<u8>>), Access::Public);
-        }
-        Ok(Planned { set, starts: false, about: () })
-    };
+    let plan = || Ok(Planned { set: timer.plan_removal()?, starts: false, about: () });
     let is_running = timer.unit("timer").exists() && !context.preview;
     if is_running {
         _ = timer.systemctl(context, &["stop", &format!("{TIMER_NAME}.timer")]);

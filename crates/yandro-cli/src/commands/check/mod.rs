@@ -34,19 +34,25 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c CheckArgs, ui: &mut Ui) ->
             (reports, took) = looked(context, &sites, within)?;
         }
     }
-    let written = [(&args.report, view::page as fn(&[SiteReport], &str) -> String), (&args.junit, view::junit)];
-    for (file, make) in written {
-        if let Some(file) = file {
-            let file = context.given(file);
-            write(&file, &make(&reports, &stamp(now())))?;
-            ui.note(&format!("written: {file}"));
-        }
-    }
+    write_reports(context, args, &reports, ui)?;
     let well = reports.iter().all(|report| report.findings.is_empty());
     let reached =
         if ui.verbose { sites.iter().filter_map(|site| reached_from(context, site)).collect() } else { Vec::new() };
     let outcome = Outcome::new(view::to_data(&reports, took), move |_, ui| show(&reports, &reached, took, ui));
     Ok(outcome.with(if well { Status::Well } else { Status::Findings }))
+}
+
+/// Writes the files that are asked for.
+fn write_reports(context: &Context, args: &CheckArgs, reports: &[SiteReport], ui: &mut Ui) -> Result<(), CommandError> {
+    let written = [(&args.report, view::page as fn(&[SiteReport], &str) -> String), (&args.junit, view::junit)];
+    for (file, make) in written {
+        if let Some(file) = file {
+            let file = context.given(file);
+            write(&file, &make(reports, &stamp(now())))?;
+            ui.note(&format!("written: {file}"));
+        }
+    }
+    Ok(())
 }
 
 fn show(reports: &[SiteReport], reached: &[String], took: Duration, ui: &mut Ui) {

@@ -11,6 +11,9 @@ use crate::context::Context;
 use crate::error::{self, CommandError};
 use crate::view::{COMMAND, Data, Outcome, STRONG, Ui, both_ways, data};
 
+const HIDES_REAL: &str =
+    "somebody on the internet may own that name; while it is here, theirs can't be reached from this machine";
+
 pub(crate) fn point<'c>(
     context: &'c Context,
     name: &'c str,
@@ -30,9 +33,7 @@ pub(crate) fn point<'c>(
         ui.note(BROWSERS_REMEMBER);
     }
     if name.can_be_real() && !done.set.is_empty() {
-        ui.note(
-            "somebody on the internet may own that name; while it is here, theirs can't be reached from this machine",
-        );
+        ui.note(HIDES_REAL);
     }
     let data = PointedData { name: name.to_string(), address, changed: !done.set.is_empty() };
     Ok(Outcome::new(data, move |data, ui| {

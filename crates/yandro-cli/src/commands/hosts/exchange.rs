@@ -7,6 +7,7 @@ use time::OffsetDateTime;
 use yandro_core::{
     HostName, HostsFile, Pointed, Site, as_hosts, as_zone, common_zone, names_for_others, set_hosts_line,
 };
+use yandro_core::{NameError, SiteList};
 use yandro_machine::files;
 
 use super::super::apply::{apply, done};
@@ -19,19 +20,7 @@ use crate::view::{Data, Outcome, STRONG, Ui, count, data};
 
 pub(crate) fn export<'c>(context: &'c Context, args: &'c ExportArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let (_, list) = context.list()?;
-    let mut names: Vec<Pointed> = if args.all {
-        names_for_others(&read(context)?)
-    } else {
-        let of = |site: &Site| site.names().map(|name| (name.clone(), site.address)).collect::<Vec<_>>();
-        list.sites.iter().flat_map(of).collect()
-    };
-    for (_, address) in &mut names {
-        if address.is_loopback()
-            && let Some(other) = args.address
-        {
-            *address = other;
-        }
-    }
+    let names = to_export(context, args, &list)?;
     if names.is_empty() {
         return Err(CommandError::usage("there is no name to export: no site is mapped yet")
             .hint("map one: yandro map NAME FOLDER; or export all lines: --all"));
@@ -135,33 +124,51 @@ pub(crate) fn import<'c>(
     }))
 }
 
+/// The names that are exported, each with its address.
+fn to_export(context: &Context, args: &ExportArgs, list: &SiteList) -> Result<Vec<Pointed>, CommandError> {
+    let mut names: Vec<Pointed> = if args.all {
+        names_for_others(&read(context)?)
+    } else {
+        let of = |site: &Site| site.names().map(|name| (name.clone(), site.address)).collect::<Vec<_>>();
+        list.sites.iter().flat_map(of).collect()
+    };
+    if let Some(other) = args.address {
+        let loopback = names.iter_mut().filter(|(_, address)| address.is_loopback());
+        loopback.for_each(|(_, address)| *address = other);
+    }
+    Ok(names)
+}
+
 /// The names of a file; a line that the resolver wouldn't read stops it.
 fn to_import(file: &Utf8Path, bytes: &[u8]) -> Result<Vec<Pointed>, CommandError> {
-    let refuse = |line: usize, why: &str| Err(CommandError::usage(format!("{file}:{line}: {why}")));
-    for (number, line) in bytes.split(|byte| *byte == b'\n').enumerate() {
-        let text = String::from_utf8_lossy(line);
-        let text = text.split('#').next().unwrap_or_default().trim();
-        if text.starts_with('$') || text.contains(" SOA ") || text.contains("\tSOA\t") {
-            return refuse(number + 1, "this is a zone of DNS, and only hosts files can be imported");
-        }
-        let parsed = HostsFile::parse(line);
-        if text.is_empty() {
-            continue;
-        }
-        let Some(entry) = parsed.entries().next() else {
-            return refuse(number + 1, &format!("`{text}` is no line of a hosts file: an address, then names"));
-        };
-        for name in parsed.names_of(&entry) {
-            let name = String::from_utf8_lossy(name);
-            if let Err(error) = HostName::parse(&name)
-                && !matches!(error, yandro_core::NameError::Localhost)
-            {
-                return refuse(number + 1, &error.to_string());
-            }
+    for (number, line) in (1..).zip(bytes.split(|byte| *byte == b'\n')) {
+        if let Some(why) = why_not_imported(line) {
+            return Err(CommandError::usage(format!("{file}:{number}: {why}")));
         }
     }
     let names = names_for_others(bytes);
     if names.is_empty() { Err(CommandError::usage(format!("{file} points no name anywhere"))) } else { Ok(names) }
+}
+
+/// What is wrong with a line of a file that is to be imported.
+fn why_not_imported(line: &[u8]) -> Option<String> {
+    let text = String::from_utf8_lossy(line);
+    let text = text.split('#').next().unwrap_or_default().trim();
+    if text.starts_with('$') || text.contains(" SOA ") || text.contains("\tSOA\t") {
+        return Some("this is a zone of DNS, and only hosts files can be imported".into());
+    }
+    if text.is_empty() {
+        return None;
+    }
+    let parsed = HostsFile::parse(line);
+    let Some(entry) = parsed.entries().next() else {
+        return Some(format!("`{text}` is no line of a hosts file: an address, then names"));
+    };
+    let wrong = |name: &[u8]| match HostName::parse(&String::from_utf8_lossy(name)) {
+        Ok(_) | Err(NameError::Localhost) => None,
+        Err(error) => Some(error.to_string()),
+    };
+    parsed.names_of(&entry).find_map(wrong)
 }
 
 /// Stops at a line that says something else.

@@ -11,8 +11,23 @@ use yandro_core::{Access, ChangeSet, EditError, FileContent, HostName, Role, Sit
 use yandro_machine::files;
 
 use super::apply::Planned;
+use super::history;
+use crate::args::{HostsArgs, HostsCommand};
 use crate::context::Context;
 use crate::error::{CommandError, Status};
+use crate::view::{Outcome, Ui};
+
+pub(crate) fn run<'c>(context: &'c Context, args: &'c HostsArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
+    match &args.command {
+        HostsCommand::List => list::run(context),
+        HostsCommand::Lint { mend } => lint::run(context, *mend, ui),
+        HostsCommand::Point { name, address } => edit::point(context, name, *address, ui),
+        HostsCommand::Drop { names } => edit::drop(context, names, ui),
+        HostsCommand::Export(args) => exchange::export(context, args, ui),
+        HostsCommand::Import { file, replace, hide_real } => exchange::import(context, file, *replace, *hide_real, ui),
+        HostsCommand::Restore => history::restore(context, &context.machine.places.hosts, ui),
+    }
+}
 
 /// The bytes of the hosts file.
 fn read(context: &Context) -> Result<Vec<u8>, CommandError> {

@@ -156,12 +156,7 @@ fn server_and_address(
 
 fn content(context: &Context, args: &MapArgs, before: Option<&Site>) -> Result<Content, CommandError> {
     let (folder, root_before) = match (&args.target, before.map(|before| &before.content)) {
-        (Some(target), _) if target.contains("://") => {
-            if args.document_root.is_some() {
-                return Err(CommandError::usage("an upstream has no document root: leave `--document-root` out"));
-            }
-            return Ok(Content::Upstream(Upstream::parse(target).map_err(CommandError::usage)?));
-        }
+        (Some(target), _) if target.contains("://") => return upstream(args, target),
         (Some(target), _) => (absolute(&context.current, Utf8Path::new(target))?, None),
         (None, Some(Content::Folder { folder, document_root })) => (folder.clone(), document_root.clone()),
         (None, Some(upstream)) => return Ok(upstream.clone()),
@@ -181,6 +176,13 @@ fn content(context: &Context, args: &MapArgs, before: Option<&Site>) -> Result<C
         is_there(&folder.join(root), "document root")?;
     }
     Ok(Content::Folder { folder, document_root })
+}
+
+fn upstream(args: &MapArgs, target: &str) -> Result<Content, CommandError> {
+    if args.document_root.is_some() {
+        return Err(CommandError::usage("an upstream has no document root: leave `--document-root` out"));
+    }
+    Ok(Content::Upstream(Upstream::parse(target).map_err(CommandError::usage)?))
 }
 
 /// An absolute path without `.`; `..` is resolved as the system does.

@@ -1,6 +1,7 @@
 //! The site's folder: making it, and letting the server in.
 
 use camino::Utf8Path;
+use yandro_core::Barrier;
 use yandro_core::{Access, Change, ChangeSet, Content, FileChange, Role, ServerId, Site, Step};
 use yandro_machine::{permissions, ports, servers};
 
@@ -58,16 +59,19 @@ pub(super) fn let_in(context: &Context, set: &mut ChangeSet, site: &Site, is_to_
     }
     match permissions::first_barrier(&root, &user) {
         None => Ok(()),
-        Some(barrier) => Err(CommandError::not_made(format!(
-            "the server's user `{}` may not {} {}: its mode is {:04o}; nothing was changed",
-            barrier.user,
-            if barrier.folder == root { "read" } else { "enter" },
-            barrier.folder,
-            barrier.mode
-        ))
-        .hint(barrier.mend)
-        .hint("or have yandro do that for every folder on the way: add `--fix-permissions`")),
+        Some(barrier) => Err(closed(&root, barrier)),
     }
+}
+
+/// The server may not get at the folder.
+fn closed(root: &Utf8Path, barrier: Barrier) -> CommandError {
+    let verb = if barrier.folder == root { "read" } else { "enter" };
+    CommandError::not_made(format!(
+        "the server's user `{}` may not {verb} {}: its mode is {:04o}; nothing was changed",
+        barrier.user, barrier.folder, barrier.mode
+    ))
+    .hint(barrier.mend)
+    .hint("or have yandro do that for every folder on the way: add `--fix-permissions`")
 }
 
 /// Looks whether somebody else has a port of the site's, or one that the configuration names,

@@ -83,18 +83,8 @@ fn wildcard(set: &ChangeSet, site: &Site) -> Option<String> {
 fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
     let Done { set, about: site, .. } = done;
     let mut notes: Vec<String> = Vec::new();
-    let root = |site: &Site| match &site.content {
-        Content::Folder { document_root, .. } => document_root.clone(),
-        Content::Upstream(_) => None,
-    };
-    let is_chosen = set.sites.iter().any(|change| change.before.as_ref().and_then(root) != root(site));
-    if is_chosen
-        && !is_given
-        && let Some(below) = root(site)
-    {
-        notes.push(format!(
-            "`{below}` is served, since the index is there; to serve the whole folder: --document-root ."
-        ));
+    if !is_given {
+        notes.extend(chosen_root(set, site));
     }
     if site.serving.symlinks == Symlinks::Anywhere && set.sites.iter().any(|change| change.after.is_some()) {
         notes.push(format!(
@@ -110,36 +100,56 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
     if let Ok((_, list)) = context.list() {
         notes.extend(reach::note(context, site, &list.sites));
     }
-    let is_new = set.sites.iter().any(|change| change.before.is_none());
-    let found = site.server.and_then(|id| context.server(id));
-    if is_new && let Some(found) = found {
-        notes.extend(servers::displaced(&context.machine, found).into_iter().map(|(place, address)| {
-            format!(
-                "on {address} names that are no sites were answered by {place}, and are by the first site now: give its file a name that comes before `yandro-`"
-            )
-        }));
+    if let Some(found) = site.server.and_then(|id| context.server(id)) {
+        if set.sites.iter().any(|change| change.before.is_none()) {
+            notes.extend(displaced(context, found));
+        }
+        notes.extend(come_to_life(context, found, set));
     }
-    notes.extend(found.and_then(|found| come_to_life(context, found, set)));
-    let moved =
-        set.sites.iter().any(|change| change.before.as_ref().is_some_and(|before| before.address != site.address));
-    if moved {
+    let is_elsewhere = |before: &Site| before.address != site.address;
+    if set.sites.iter().any(|change| change.before.as_ref().is_some_and(is_elsewhere)) {
         notes.push(BROWSERS_REMEMBER.into());
     }
-    if site.server == Some(ServerId::Elsewhere)
-        && site.https.is_on()
-        && set.change_of(&context.machine.places.chain(&site.name)).is_some()
-    {
-        notes.push(if site.own_tls().is_some() {
-            format!("what the dev server needs for TLS: yandro cert env {}", site.name)
-        } else {
-            format!(
-                "the server at {} needs this certificate and its key: {}",
-                site.address,
-                context.machine.places.certificates().join(site.name.as_str())
-            )
-        });
+    if site.server == Some(ServerId::Elsewhere) {
+        notes.extend(certificate_elsewhere(context, set, site));
     }
     notes
+}
+
+/// The document root that was chosen because the index is there.
+fn chosen_root(set: &ChangeSet, site: &Site) -> Option<String> {
+    let root = |site: &Site| match &site.content {
+        Content::Folder { document_root, .. } => document_root.clone(),
+        Content::Upstream(_) => None,
+    };
+    let below = root(site)?;
+    let is_chosen = set.sites.iter().any(|change| change.before.as_ref().and_then(root).as_ref() != Some(&below));
+    is_chosen
+        .then(|| format!("`{below}` is served, since the index is there; to serve the whole folder: --document-root ."))
+}
+
+/// The virtual hosts that answered unknown names until now.
+fn displaced(context: &Context, found: &Found) -> Vec<String> {
+    let told = |(place, address)| {
+        format!(
+            "on {address} names that are no sites were answered by {place}, and are by the first site now: give its file a name that comes before `yandro-`"
+        )
+    };
+    servers::displaced(&context.machine, found).into_iter().map(told).collect()
+}
+
+/// What a server elsewhere needs of a certificate that is new.
+fn certificate_elsewhere(context: &Context, set: &ChangeSet, site: &Site) -> Option<String> {
+    let places = &context.machine.places;
+    if !site.https.is_on() || set.change_of(&places.chain(&site.name)).is_none() {
+        return None;
+    }
+    Some(if site.own_tls().is_some() {
+        format!("what the dev server needs for TLS: yandro cert env {}", site.name)
+    } else {
+        let folder = places.certificates().join(site.name.as_str());
+        format!("the server at {} needs this certificate and its key: {folder}", site.address)
+    })
 }
 
 /// The person's own virtual hosts that count from now on, since an `Include` of their file was

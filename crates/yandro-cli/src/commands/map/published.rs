@@ -14,6 +14,9 @@ const SHARED: [&str; 6] = ["/", "/var", "/usr", "/home", "/root", "/Users"];
 /// Folders of which each one holds a user's own files.
 const HOMES: [&str; 2] = ["/home", "/Users"];
 
+const WAY_ON: &str =
+    "if that is what you want, say so: add `--any-folder`; or name the project's own folder: yandro map NAME FOLDER";
+
 /// Asks, on a terminal, whether a new document root is meant that leads out of the project, or that
 /// holds a person's or the system's own files. `asked` says that the user agreed, when the change is planned again.
 pub(super) fn ask(
@@ -30,18 +33,12 @@ pub(super) fn ask(
     let (Content::Folder { folder, .. }, Some(root)) = (&site.content, site.document_root()) else { return Ok(()) };
     // A folder that this command makes is empty.
     let (Ok(project), Ok(real)) = (folder.canonicalize_utf8(), root.canonicalize_utf8()) else { return Ok(()) };
-    let why = match holds(&context.machine.places, &real) {
-        Some(what) => what.to_owned(),
-        None if !real.starts_with(&project) => format!("is outside the project `{folder}`"),
-        None => return Ok(()),
-    };
+    let is_outside = !real.starts_with(&project);
+    let outside = is_outside.then(|| format!("is outside the project `{folder}`"));
+    let Some(why) = holds(&context.machine.places, &real).map(str::to_owned).or(outside) else { return Ok(()) };
     let leads = if real == root { String::new() } else { format!(" leads to `{real}`, which") };
     let fact = format!("`{root}`{leads} {why}: whoever reaches the server can read what is in it");
-    consent::ask(
-        &fact,
-        "Serve it all the same?",
-        "if that is what you want, say so: add `--any-folder`; or name the project's own folder: yandro map NAME FOLDER",
-    )?;
+    consent::ask(&fact, "Serve it all the same?", WAY_ON)?;
     *asked = true;
     Ok(())
 }

@@ -15,6 +15,18 @@ struct Listed<'f> {
     process: Option<i32>,
 }
 
+impl Listed<'_> {
+    /// Whether it runs; that is not asked within a sysroot.
+    fn stands(&self, is_asked: bool) -> Cell {
+        match self.process {
+            _ if self.found.is_elsewhere() => Cell::new("elsewhere", DIM),
+            Some(pid) => Cell::new(format!("runs (process {pid})"), GOOD),
+            None if is_asked => Cell::new("doesn't run", WARN),
+            None => Cell::new("not asked: a sysroot", DIM),
+        }
+    }
+}
+
 impl<'f> Listed<'f> {
     fn of(context: &Context, found: &'f Found) -> Self {
         let control = if context.machine.is_real() { Control::of(&context.machine, found) } else { None };
@@ -72,19 +84,13 @@ fn show(context: &Context, all: &[Listed<'_>], ui: &mut Ui) {
     let machine = &context.machine;
     let mut table = Table::new(&["SERVER", "KIND", "LAYOUT", "CONFIGURATION", "LISTENS ON", "STANDS"]);
     for own in all {
-        let stands = match own.process {
-            _ if own.found.is_elsewhere() => Cell::new("elsewhere", DIM),
-            Some(pid) => Cell::new(format!("runs (process {pid})"), GOOD),
-            None if machine.is_real() => Cell::new("doesn't run", WARN),
-            None => Cell::new("not asked: a sysroot", DIM),
-        };
         table.row(vec![
             Cell::new(own.found.id.word(), STRONG),
             Cell::plain(own.found.kind.to_string()),
             Cell::plain(own.found.layout.known.title),
             Cell::plain(machine.places.inside(&own.found.layout.main).as_str()),
             Cell::plain(own.listens.join(", ")),
-            stands,
+            own.stands(machine.is_real()),
         ]);
     }
     ui.table(&table);

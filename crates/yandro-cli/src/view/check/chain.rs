@@ -1,6 +1,7 @@
 //! The chain of one site, step by step.
 
 use yandro_core::{CheckStep, ServerId, SiteReport, StepOutcome, StepReport};
+use yandro_core::{NameReport, StepPart};
 
 use crate::view::{BAD, DIM, GOOD, STRONG, WARN};
 
@@ -47,14 +48,7 @@ pub(super) fn drawn(report: &SiteReport) -> String {
         if place == 0 {
             lines.push(format!("{STRONG}{unicode}{STRONG:#}  {DIM}{}, {server}{DIM:#}", report.site.content));
         } else if name.is_well() {
-            let proof = match name.outcome(CheckStep::Proof) {
-                _ if name.is_proven => "and proven".to_owned(),
-                StepOutcome::Passed | StepOutcome::NotNeeded => {
-                    format!("without proof: {}", name.detail(CheckStep::Proof))
-                }
-                _ => "without proof".to_owned(),
-            };
-            lines.push(format!("{STRONG}{unicode}{STRONG:#}  {GOOD}✓{GOOD:#} the same, {proof}"));
+            lines.push(format!("{STRONG}{unicode}{STRONG:#}  {GOOD}✓{GOOD:#} the same, {}", proof(name)));
             continue;
         } else {
             lines.push(format!("{STRONG}{unicode}{STRONG:#}"));
@@ -84,14 +78,22 @@ fn line(step: &StepReport) -> Vec<String> {
         _ if step.took.is_zero() => format!("{head}  {detail}"),
         _ => format!("{head}  {detail:<WIDTH$}{DIM}{:>7.1} ms{DIM:#}", step.took.as_secs_f64() * 1000.0),
     };
-    let mut lines = vec![first];
-    if step.parts.len() > 1 {
-        lines.extend(step.parts.iter().map(|part| {
-            let (sign, style) = if part.well { ("✓", GOOD) } else { ("!", WARN) };
-            format!("{:26}{style}{sign}{style:#} {}", "", part.title)
-        }));
+    let parts: &[StepPart] = if step.parts.len() > 1 { &step.parts } else { &[] };
+    std::iter::once(first).chain(parts.iter().map(part_line)).collect()
+}
+
+fn part_line(part: &StepPart) -> String {
+    let (sign, style) = if part.well { ("✓", GOOD) } else { ("!", WARN) };
+    format!("{:26}{style}{sign}{style:#} {}", "", part.title)
+}
+
+/// Whether a further name is proven, in words.
+fn proof(name: &NameReport) -> String {
+    match name.outcome(CheckStep::Proof) {
+        _ if name.is_proven => "and proven".to_owned(),
+        StepOutcome::Passed | StepOutcome::NotNeeded => format!("without proof: {}", name.detail(CheckStep::Proof)),
+        _ => "without proof".to_owned(),
     }
-    lines
 }
 
 /// How wide a detail is before its time.

@@ -1,14 +1,15 @@
 //! What goes wrong, as the person reads it, and the exit status that follows.
 
+mod change;
+
+pub(crate) use change::carry_out;
+
 use std::fmt;
 
 use yandro_core::{EditError, HostName, NameError, PkiError, PlanError, PlanFailure, ServerId, ServerNameError};
-use yandro_machine::{
-    CarryOutError, FileError, LockError, LookError, MachineError, ObserveError, PutBackError, Refusal, SettingsError,
-    StepFailure, ports,
-};
+use yandro_machine::{FileError, LockError, LookError, MachineError, ObserveError, SettingsError};
 
-use crate::as_root::{as_root, this_as_root};
+use crate::as_root::this_as_root;
 
 /// How a command ended. Scripts rely on the numbers.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -264,145 +265,3 @@ impl From<PlanError> for CommandError {
 
 /// What to do when there is no web server.
 pub(crate) const NO_SERVER: &str = "install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`, then run `yandro serve`";
-
-/// A change that was not applied, with `proof` to say what a failed proof means.
-pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> CommandError) -> CommandError {
-    let (cause, put_back) = match error {
-        CarryOutError::NotPermitted { paths, server } => return not_permitted(&paths, server),
-        CarryOutError::NeedsRoot(refusals) => return needs_root(&refusals),
-        CarryOutError::Unwritable(error) => {
-            let mut command = CommandError::from(error);
-            command.message += "; nothing was changed";
-            return command;
-        }
-        CarryOutError::ChangedMeanwhile(path) => {
-            return CommandError::not_made(format!(
-                "{path} keeps being changed by another program; nothing was changed"
-            ))
-            .hint("run the command again")
-            .code("changed-meanwhile");
-        }
-        CarryOutError::PortHeld { server, holder } => {
-            return CommandError::not_made(format!(
-                "{server} would have to listen on port {}, which {holder} has; nothing was changed",
-                holder.port
-            ))
-            .hint("stop that program, or choose other ports: --http-port, --https-port")
-            .code("port-held");
-        }
-        CarryOutError::Failed { cause, put_back } => (cause, put_back),
-    };
-    let mut command = failed(cause, proof);
-    match put_back {
-        Ok(servers) => {
-            command.message += "\neverything was put back as it was";
-            for note in servers.notes() {
-                command.message += &format!("\n{note}");
-            }
-        }
-        Err(error) => {
-            command.status = Status::NotPutBack;
-            command.code = "not-rolled-back";
-            command.message += &format!("\nand not everything could be put back: {error}");
-            command.hints = vec![put_back_hint(&error)];
-        }
-    }
-    command
-}
-
-/// The message for a failed step.
-fn failed<E>(cause: StepFailure<E>, proof: impl FnOnce(E) -> CommandError) -> CommandError {
-    match cause {
-        StepFailure::File(error) => error.into(),
-        StepFailure::Test(words) => {
-            CommandError::not_made(format!("the server refuses the configuration:\n{}", indented(&words.to_string())))
-                .hint("correct the file and line that it names, then run the command again")
-                .code("server-refuses")
-        }
-        StepFailure::BrokenBefore(words) => CommandError::not_made(format!(
-            "the server refuses its configuration as it was before yandro changed anything:\n{}",
-            indented(&words.to_string())
-        ))
-        .hint("correct the file and line that it names, then run the command again")
-        .code("server-refused-before"),
-        StepFailure::BringUp(words) => {
-            let error = CommandError::not_made(format!(
-                "the server could not be started or reloaded:\n{}",
-                indented(&words.to_string())
-            ))
-            .code("server-not-reloaded");
-            match ports::explain(&words.to_string()) {
-                Some(held) => error.hint(format!("{held}: stop it, or choose other ports: --http-port, --https-port")),
-                None => error,
-            }
-        }
-        StepFailure::Trust(words) => CommandError::not_made(format!(
-            "the trust store was not brought up to date:\n{}",
-            indented(&words.to_string())
-        ))
-        .code("trust-store"),
-        StepFailure::Interrupted => CommandError::not_made("interrupted").code("interrupted"),
-        StepFailure::Proof(seen) => proof(seen),
-    }
-}
-
-/// The user may not do all of it.
-fn not_permitted(paths: &[camino::Utf8PathBuf], server: bool) -> CommandError {
-    let mut steps: String = paths.iter().map(|path| format!("\n  write {path}")).collect();
-    if server {
-        steps += "\n  test, reload, start or stop the web server";
-    }
-    CommandError::not_made(format!("you may not do this, and nothing was changed:{steps}"))
-        .hint(format!("run the command as root, or as a user who may use sudo: {}", this_as_root()))
-        .code("not-permitted")
-}
-
-/// The change needs root's decision. Each reason is printed once, with its first path.
-fn needs_root(refusals: &[Refusal]) -> CommandError {
-    let mut message = "only root can decide this, and nothing was changed:".to_owned();
-    let mut told: Vec<&str> = Vec::new();
-    for Refusal { path, why } in refusals {
-        if !told.contains(&why.as_str()) {
-            message += &format!("\n  {path}: {why}");
-            told.push(why);
-        }
-    }
-    CommandError::not_made(message)
-        .hint(format!("if you want that, run the command as root: {}", this_as_root()))
-        .code("needs-root")
-}
-
-impl From<PutBackError> for CommandError {
-    fn from(error: PutBackError) -> Self {
-        let hint = put_back_hint(&error);
-        let message = format!("an earlier command was interrupted, and not everything could be put back: {error}");
-        Self { status: Status::NotPutBack, ..Self::not_made(message) }.hint(hint).code("not-rolled-back")
-    }
-}
-
-fn put_back_hint(error: &PutBackError) -> String {
-    match error {
-        PutBackError::Foreign(path) => format!(
-            "look at {path}: it holds somebody else's change and half of yandro's. `yandro settle` brings the rest in line"
-        ),
-        PutBackError::File(error) if error.is_permission() => {
-            format!("the interrupted command ran as root, and root can finish this: {}", as_root(&["sites"]))
-        }
-        PutBackError::File(error) => format!(
-            "look at {} (is the disk full, or may you not write it?), then run any yandro command: it tries again",
-            error.path
-        ),
-        error => format!("start the server by hand, and see its error log: {error}"),
-    }
-}
-
-fn indented(words: &str) -> String {
-    // Servers try more than once, and say so each time.
-    let mut lines: Vec<String> = Vec::new();
-    for line in words.lines().map(|line| format!("  {line}")) {
-        if !lines.contains(&line) {
-            lines.push(line);
-        }
-    }
-    lines.join("\n")
-}

@@ -7,8 +7,11 @@ use camino::{Utf8Path, Utf8PathBuf};
 
 use super::parse;
 use crate::config::{Answering, ConfigFault, Directive, Files, Node, Place, Section, VirtualHost, files_of};
-use crate::host_port::HostPort;
-use crate::network;
+
+mod listen;
+
+use listen::AccessRule;
+pub use listen::ListenOn;
 
 /// How deep includes may nest.
 const DEEPEST: usize = 64;
@@ -46,17 +49,6 @@ struct ErrorLogs {
     http: Vec<String>,
 }
 
-/// An `allow` or `deny` directive (`ngx_http_access_module`).
-#[derive(Clone, Debug, PartialEq, Eq)]
-struct AccessRule {
-    /// Whether it lets in.
-    is_allowed: bool,
-    /// Whom: `all`, an address, a network.
-    whom: String,
-    /// Where it stands.
-    place: Place,
-}
-
 /// A `server` block.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ServerBlock {
@@ -70,17 +62,6 @@ pub struct ServerBlock {
     root_access: Vec<AccessRule>,
     /// The rest of it, in the form that all servers have.
     pub host: VirtualHost,
-}
-
-/// One `listen` directive.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct ListenOn {
-    /// The address as it is compared: `*:80`, `[::]:443`, `127.0.0.1:80`, `unix:/run/x`.
-    pub address: String,
-    /// Whether it answers there for names that none has.
-    pub is_default: bool,
-    /// Whether it speaks TLS.
-    pub tls: bool,
 }
 
 /// What a block is within.
@@ -333,132 +314,5 @@ impl ServerBlock {
     }
 }
 
-impl AccessRule {
-    fn of(own: &Directive, file: &Utf8Path) -> Option<Self> {
-        let place = Place { file: file.to_string(), line: own.line };
-        Some(Self { is_allowed: own.name == "allow", whom: own.values().next()?.to_owned(), place })
-    }
-
-    fn is_about(&self, address: IpAddr) -> bool {
-        self.whom == "all" || network::parse(&self.whom).is_some_and(|network| network.contains(&address))
-    }
-}
-
-impl ListenOn {
-    fn of(own: &Directive) -> Option<Self> {
-        let has = |word: &str| own.values().skip(1).any(|other| other == word);
-        Some(Self {
-            address: address(own.values().next()?),
-            is_default: has("default_server") || has("default"),
-            tls: has("ssl"),
-        })
-    }
-}
-
-/// An address as the server compares it.
-fn address(text: &str) -> String {
-    if text.starts_with("unix:") {
-        return text.to_owned();
-    }
-    if text.bytes().all(|byte| byte.is_ascii_digit()) {
-        return format!("*:{text}");
-    }
-    let (host, port) = HostPort::split(text);
-    let port = port.unwrap_or("80");
-    let host = if host == "0.0.0.0" { "*" } else { host };
-    format!("{host}:{port}")
-}
-
 #[cfg(test)]
-mod tests {
-    use std::collections::BTreeMap;
-
-    use super::*;
-
-    struct Some2(BTreeMap<&'static str, &'static str>);
-
-    impl Files for Some2 {
-        fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
-            self.0.get(path.as_str()).map(|text| text.as_bytes().to_vec())
-        }
-
-        fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
-            let paths = self.0.keys().map(Utf8Path::new).filter(|path| path.parent() == Some(folder));
-            let names: Vec<String> = paths.map(|path| path.file_name().unwrap().to_owned()).collect();
-            (!names.is_empty()).then_some(names)
-        }
-    }
-
-    fn run(files: &[(&'static str, &'static str)]) -> NginxRun {
-        NginxRun::run(Utf8Path::new("/n/nginx.conf"), &Some2(files.iter().copied().collect()))
-    }
-
-    #[test]
-    fn server_blocks_are_found_where_they_count() {
-        let done = run(&[
-            (
-                "/n/nginx.conf",
-                "user www-data;\npid /run/n.pid;\nstream { server { listen 53; } }\nhttp {\n  upstream u { server 127.0.0.1:3000; }\n  include sites/*;\n  include none/*.conf;\n  server { server_name z.test; location / { proxy_pass http://u; } }\n}\n",
-            ),
-            (
-                "/n/sites/a",
-                "server {\n  listen 80;\n  listen [::]:80;\n  server_name a.test *.a.test;\n  return 307 https://$host;\n}\n",
-            ),
-            (
-                "/n/sites/b",
-                "server { listen 443 ssl; server_name b.test; root /srv/b; }\nserver { listen 0.0.0.0:80 default_server; server_name b.test; root /srv/b; }",
-            ),
-        ]);
-        assert_eq!(done.fault, None);
-        let told: Vec<String> = done
-            .answering()
-            .iter()
-            .map(|at| {
-                let names: Vec<&str> = at.hosts.iter().map(|host| host.name.as_deref().unwrap_or("-")).collect();
-                format!("{} {} ({})", at.address, names.join(" "), at.default)
-            })
-            .collect();
-        assert_eq!(told, ["*:80 a.test b.test z.test (1)", "[::]:80 a.test (0)", "*:443 b.test (0)"]);
-        assert_eq!(done.servers[0].host.instead.as_deref(), Some("leads elsewhere"));
-        assert_eq!(done.servers[3].host.instead.as_deref(), Some("http://u"));
-        assert_eq!(done.servers[1].host.place.to_string(), "/n/sites/b:1");
-        assert_eq!(done.includes, ["/n/sites/*", "/n/none/*.conf"]);
-        assert_eq!(
-            (done.user.as_deref(), done.pid_file.as_deref()),
-            (Some("www-data"), Some(Utf8Path::new("/run/n.pid")))
-        );
-    }
-
-    #[test]
-    fn the_innermost_that_says_something_of_logs_and_of_who_may_come_in_counts() {
-        let done = run(&[(
-            "/n/nginx.conf",
-            "error_log /l/main;\nhttp {\n error_log /l/http;\n deny 10.0.0.0/8;\n server { server_name a.test; }\n server {\n  server_name b.test;\n  error_log /l/b warn;\n  allow 127.0.0.0/8;\n  deny all;\n  location ~ /x { deny all; }\n }\n server {\n  server_name c.test;\n  allow all;\n  location / {\n   deny all;\n  }\n }\n}\n",
-        )]);
-        let logs: Vec<&[String]> = done.servers.iter().map(|own| done.error_logs(own)).collect();
-        assert_eq!(logs, [["/l/http"], ["/l/b"], ["/l/http"]]);
-        for (block, address, line) in [
-            (0, "127.0.0.1", None),
-            (0, "10.1.1.1", Some(4)),
-            (1, "127.0.0.1", None),
-            (1, "192.168.0.1", Some(10)),
-            (2, "127.0.0.1", Some(17)),
-        ] {
-            let denied = done.denied(&done.servers[block], address.parse().unwrap());
-            assert_eq!(denied.map(|place| place.line), line, "{block} {address}");
-        }
-        assert_eq!(run(&[("/n/nginx.conf", "http { server { } }")]).error_logs(&done.servers[0]), [""; 0]);
-    }
-
-    #[test]
-    fn faults_have_their_place() {
-        let told = |text: &'static str| run(&[("/n/nginx.conf", text)]).fault.unwrap().to_string();
-        assert_eq!(
-            told("http {\n include mime.types;\n}\n"),
-            "/n/nginx.conf:2: `mime.types` is included, and there is no such file"
-        );
-        assert_eq!(told("http {\n server {\n}\n"), "/n/nginx.conf:1: `http` is never closed");
-        assert!(told("include nginx.conf;\n").contains("does a file include itself?"));
-        assert_eq!(run(&[]).fault.unwrap().to_string(), "/n/nginx.conf:1: the main file can't be read");
-    }
-}
+mod tests;

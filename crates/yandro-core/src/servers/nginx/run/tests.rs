@@ -1,0 +1,87 @@
+use std::collections::BTreeMap;
+
+use super::*;
+
+struct Some2(BTreeMap<&'static str, &'static str>);
+
+impl Files for Some2 {
+    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+        self.0.get(path.as_str()).map(|text| text.as_bytes().to_vec())
+    }
+
+    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+        let paths = self.0.keys().map(Utf8Path::new).filter(|path| path.parent() == Some(folder));
+        let names: Vec<String> = paths.map(|path| path.file_name().unwrap().to_owned()).collect();
+        (!names.is_empty()).then_some(names)
+    }
+}
+
+fn run(files: &[(&'static str, &'static str)]) -> NginxRun {
+    NginxRun::run(Utf8Path::new("/n/nginx.conf"), &Some2(files.iter().copied().collect()))
+}
+
+#[test]
+fn server_blocks_are_found_where_they_count() {
+    let done = run(&[
+        (
+            "/n/nginx.conf",
+            "user www-data;\npid /run/n.pid;\nstream { server { listen 53; } }\nhttp {\n  upstream u { server 127.0.0.1:3000; }\n  include sites/*;\n  include none/*.conf;\n  server { server_name z.test; location / { proxy_pass http://u; } }\n}\n",
+        ),
+        (
+            "/n/sites/a",
+            "server {\n  listen 80;\n  listen [::]:80;\n  server_name a.test *.a.test;\n  return 307 https://$host;\n}\n",
+        ),
+        (
+            "/n/sites/b",
+            "server { listen 443 ssl; server_name b.test; root /srv/b; }\nserver { listen 0.0.0.0:80 default_server; server_name b.test; root /srv/b; }",
+        ),
+    ]);
+    assert_eq!(done.fault, None);
+    let told: Vec<String> = done
+        .answering()
+        .iter()
+        .map(|at| {
+            let names: Vec<&str> = at.hosts.iter().map(|host| host.name.as_deref().unwrap_or("-")).collect();
+            format!("{} {} ({})", at.address, names.join(" "), at.default)
+        })
+        .collect();
+    assert_eq!(told, ["*:80 a.test b.test z.test (1)", "[::]:80 a.test (0)", "*:443 b.test (0)"]);
+    assert_eq!(done.servers[0].host.instead.as_deref(), Some("leads elsewhere"));
+    assert_eq!(done.servers[3].host.instead.as_deref(), Some("http://u"));
+    assert_eq!(done.servers[1].host.place.to_string(), "/n/sites/b:1");
+    assert_eq!(done.includes, ["/n/sites/*", "/n/none/*.conf"]);
+    assert_eq!((done.user.as_deref(), done.pid_file.as_deref()), (Some("www-data"), Some(Utf8Path::new("/run/n.pid"))));
+}
+
+#[test]
+fn the_innermost_that_says_something_of_logs_and_of_who_may_come_in_counts() {
+    let done = run(&[(
+        "/n/nginx.conf",
+        "error_log /l/main;\nhttp {\n error_log /l/http;\n deny 10.0.0.0/8;\n server { server_name a.test; }\n server {\n  server_name b.test;\n  error_log /l/b warn;\n  allow 127.0.0.0/8;\n  deny all;\n  location ~ /x { deny all; }\n }\n server {\n  server_name c.test;\n  allow all;\n  location / {\n   deny all;\n  }\n }\n}\n",
+    )]);
+    let logs: Vec<&[String]> = done.servers.iter().map(|own| done.error_logs(own)).collect();
+    assert_eq!(logs, [["/l/http"], ["/l/b"], ["/l/http"]]);
+    for (block, address, line) in [
+        (0, "127.0.0.1", None),
+        (0, "10.1.1.1", Some(4)),
+        (1, "127.0.0.1", None),
+        (1, "192.168.0.1", Some(10)),
+        (2, "127.0.0.1", Some(17)),
+    ] {
+        let denied = done.denied(&done.servers[block], address.parse().unwrap());
+        assert_eq!(denied.map(|place| place.line), line, "{block} {address}");
+    }
+    assert_eq!(run(&[("/n/nginx.conf", "http { server { } }")]).error_logs(&done.servers[0]), [""; 0]);
+}
+
+#[test]
+fn faults_have_their_place() {
+    let told = |text: &'static str| run(&[("/n/nginx.conf", text)]).fault.unwrap().to_string();
+    assert_eq!(
+        told("http {\n include mime.types;\n}\n"),
+        "/n/nginx.conf:2: `mime.types` is included, and there is no such file"
+    );
+    assert_eq!(told("http {\n server {\n}\n"), "/n/nginx.conf:1: `http` is never closed");
+    assert!(told("include nginx.conf;\n").contains("does a file include itself?"));
+    assert_eq!(run(&[]).fault.unwrap().to_string(), "/n/nginx.conf:1: the main file can't be read");
+}
