@@ -39,6 +39,8 @@ mod site;
 mod source;
 mod system;
 mod tables;
+#[cfg(test)]
+mod tests;
 
 pub use check::{
     Answer, AnsweringHost, Barrier, Beside, Cause, CertificateFault, Chain, CheckStep, Circumstances, Code,

@@ -11,12 +11,13 @@ use crate::process::ProgramError;
 
 /// The caches that run; none within a sysroot, which no resolver reads.
 pub fn running(machine: &Machine) -> Vec<Cache> {
-    let runs = |cache: &&Cache| {
-        let is_there = cache.flush().iter().all(|line| Utf8Path::new(line[0]).is_file());
-        is_there && cache.socket().is_none_or(|socket| std::os::unix::net::UnixStream::connect(socket).is_ok())
-    };
     let known = if machine.is_real() { machine.system.caches() } else { &[] };
-    known.iter().filter(runs).copied().collect()
+    known.iter().copied().filter(|cache| runs(*cache)).collect()
+}
+
+fn runs(cache: Cache) -> bool {
+    let is_there = cache.flush().iter().all(|line| Utf8Path::new(line[0]).is_file());
+    is_there && cache.socket().is_none_or(|socket| std::os::unix::net::UnixStream::connect(socket).is_ok())
 }
 
 /// Has a cache forget its answers.

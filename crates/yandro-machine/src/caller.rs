@@ -91,15 +91,18 @@ pub(crate) fn is_roots_file(path: &Utf8Path) -> bool {
 /// to write, or at least keeps root's own entries in it (sticky), the last one left out. The kernel's own are root's.
 fn is_roots_alone(path: &Utf8Path) -> bool {
     let is_kernels = ["/proc", "/sys"].iter().any(|own| path.starts_with(own));
-    let is_roots = |(turn, folder): (usize, &Utf8Path)| match folder.symlink_metadata() {
+    is_kernels || path.ancestors().skip(1).enumerate().all(is_roots_folder)
+}
+
+fn is_roots_folder((turn, folder): (usize, &Utf8Path)) -> bool {
+    match folder.symlink_metadata() {
         Ok(meta) => {
             let is_sticky = turn > 0 && meta.mode() & 0o1000 != 0;
             meta.is_dir() && meta.uid() == 0 && (meta.mode() & 0o022 == 0 || is_sticky)
         }
         // A missing folder will be created inside one that was checked.
         Err(error) => error.kind() == io::ErrorKind::NotFound,
-    };
-    is_kernels || path.ancestors().skip(1).enumerate().all(is_roots)
+    }
 }
 
 /// A program that a user's own settings name: under sudo it runs as that user. Their `yandro` becomes the user, then

@@ -20,16 +20,16 @@ static FLAGS: OnceLock<Option<Flags>> = OnceLock::new();
 /// The flags; `None` where the system takes no handlers. Then the signals end the process, and the
 /// next command rolls back.
 fn flags() -> Option<&'static Flags> {
-    let register = || {
-        let flags =
-            Flags { usual: Arc::new(AtomicBool::new(true)), came: Arc::default(), held: AtomicUsize::default() };
-        for signal in [SIGINT, SIGTERM, SIGHUP, SIGQUIT] {
-            signal_hook::flag::register_conditional_default(signal, flags.usual.clone()).ok()?;
-            signal_hook::flag::register(signal, flags.came.clone()).ok()?;
-        }
-        Some(flags)
-    };
     FLAGS.get_or_init(register).as_ref()
+}
+
+fn register() -> Option<Flags> {
+    let flags = Flags { usual: Arc::new(AtomicBool::new(true)), came: Arc::default(), held: AtomicUsize::default() };
+    for signal in [SIGINT, SIGTERM, SIGHUP, SIGQUIT] {
+        signal_hook::flag::register_conditional_default(signal, flags.usual.clone()).ok()?;
+        signal_hook::flag::register(signal, flags.came.clone()).ok()?;
+    }
+    Some(flags)
 }
 
 /// While one lives, SIGINT, SIGTERM, SIGHUP and SIGQUIT don't end this process.

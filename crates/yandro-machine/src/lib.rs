@@ -41,6 +41,8 @@ pub mod process;
 mod reading;
 pub mod servers;
 pub mod settings;
+#[cfg(test)]
+mod tests;
 pub mod trust;
 
 pub use changes::{

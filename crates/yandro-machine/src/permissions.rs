@@ -190,11 +190,12 @@ const NOBODY: u32 = u32::MAX;
 
 /// Tag, rights and number of each entry.
 fn entries(bytes: &[u8]) -> Vec<(u32, u32, u32)> {
-    let of = |entry: &[u8]| {
-        let short = |at: usize| u32::from(u16::from_le_bytes([entry[at], entry[at + 1]]));
-        (short(0), short(2), u32::from_le_bytes([entry[4], entry[5], entry[6], entry[7]]))
-    };
-    bytes.chunks_exact(8).map(of).collect()
+    bytes.chunks_exact(8).map(entry_of).collect()
+}
+
+fn entry_of(entry: &[u8]) -> (u32, u32, u32) {
+    let short = |at: usize| u32::from(u16::from_le_bytes([entry[at], entry[at + 1]]));
+    (short(0), short(2), u32::from_le_bytes([entry[4], entry[5], entry[6], entry[7]]))
 }
 
 /// What the user may do with a file: bits as in a mode, for reading, writing and entering.

@@ -61,11 +61,7 @@ impl Server {
     /// # Errors
     /// When the system doesn't say.
     pub fn ports(&self) -> io::Result<(u16, u16)> {
-        let port = |listeners: &[TcpListener]| {
-            let first = listeners.first().ok_or(io::ErrorKind::AddrNotAvailable)?;
-            first.local_addr().map(|address| address.port())
-        };
-        Ok((port(&self.http)?, port(&self.https)?))
+        Ok((first_port(&self.http)?, first_port(&self.https)?))
     }
 
     /// Answers for these sites, until it is stopped or the runtime ends.
@@ -92,6 +88,11 @@ impl Server {
         }
         Ok(Running { sites: current, accepting, graceful })
     }
+}
+
+fn first_port(listeners: &[TcpListener]) -> io::Result<u16> {
+    let first = listeners.first().ok_or(io::ErrorKind::AddrNotAvailable)?;
+    first.local_addr().map(|address| address.port())
 }
 
 impl Running {

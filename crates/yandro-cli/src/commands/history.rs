@@ -61,15 +61,18 @@ fn list<'c>(context: &Context, ui: &mut Ui) -> Outcome<'c> {
     for path in &damaged {
         ui.note(&format!("the record {path} is damaged: its change is not listed and can't be undone; delete the file when you don't need it"));
     }
-    let of = |entry: &HistoryEntry| ChangeData {
+    Outcome::new(HistoryRows { changes: history.iter().map(to_data).collect() }, |data, ui| show(&data.changes, ui))
+}
+
+fn to_data(entry: &HistoryEntry) -> ChangeData {
+    ChangeData {
         id: entry.id,
         at: entry.at.clone(),
         command: entry.command.clone(),
         paths: entry.paths.iter().map(ToString::to_string).collect(),
         undoes: entry.undoes,
         undone_by: entry.undone_by,
-    };
-    Outcome::new(HistoryRows { changes: history.iter().map(of).collect() }, |data, ui| show(&data.changes, ui))
+    }
 }
 
 /// What became of a change.

@@ -134,18 +134,25 @@ impl Data for SiteRows {}
 /// The options that have no field of their own.
 fn options(site: &Site) -> BTreeMap<&'static str, serde_json::Value> {
     let others = OPTIONS.iter().filter(|option| option.argument.is_some() || option.key == "https");
-    let json = |value: TomlValue| match value {
+    others.filter_map(|option| Some((option.key, to_json(option.value(site)?)))).collect()
+}
+
+fn to_json(value: TomlValue) -> serde_json::Value {
+    match value {
         TomlValue::Text(text) => json!(text),
         TomlValue::Texts(texts) => json!(texts),
         TomlValue::Number(number) => json!(number),
         TomlValue::Numbers(numbers) => json!(numbers),
         TomlValue::Flag(flag) => json!(flag),
-    };
-    others.filter_map(|option| Some((option.key, json(option.value(site)?)))).collect()
+    }
 }
 
 fn to_data(list: &SiteList, stands: &[Vec<&'static str>]) -> SiteRows {
-    let of = |(site, missing): (&Site, &Vec<&'static str>)| SiteData {
+    SiteRows { sites: list.sites.iter().zip(stands).map(site_data).collect() }
+}
+
+fn site_data((site, missing): (&Site, &Vec<&'static str>)) -> SiteData {
+    SiteData {
         name: site.name.to_string(),
         aliases: site.aliases.iter().map(HostName::to_string).collect(),
         content: site.content.to_string(),
@@ -153,6 +160,5 @@ fn to_data(list: &SiteList, stands: &[Vec<&'static str>]) -> SiteRows {
         server: site.server.map(|server| server.word().to_owned()),
         options: options(site),
         missing: missing.clone(),
-    };
-    SiteRows { sites: list.sites.iter().zip(stands).map(of).collect() }
+    }
 }

@@ -187,14 +187,13 @@ fn address_data(found: &Found, at: &Answering<'_>) -> AddressData {
         default: place == at.default,
         whose: if is_own(found, host) { "yandro" } else { "person" },
     };
-    let collision = |(name, answers, never): (String, &Place, &Place)| CollisionData {
-        name,
-        answers: answers.to_string(),
-        never: never.to_string(),
-    };
     AddressData {
         address: at.address.clone(),
         virtual_hosts: at.hosts.iter().enumerate().map(host).collect(),
-        collisions: at.collisions().into_iter().map(collision).collect(),
+        collisions: at.collisions().into_iter().map(collision_data).collect(),
     }
+}
+
+fn collision_data((name, answers, never): (String, &Place, &Place)) -> CollisionData {
+    CollisionData { name, answers: answers.to_string(), never: never.to_string() }
 }

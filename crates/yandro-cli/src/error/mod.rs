@@ -1,6 +1,8 @@
 //! What goes wrong, as the person reads it, and the exit status that follows.
 
 mod change;
+#[cfg(test)]
+mod tests;
 
 pub(crate) use change::carry_out;
 

@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use super::kit::eventually;
+use super::kit::{eventually, steady};
 use super::namespace::{HOSTS, Namespace};
 
 #[test]
@@ -12,8 +12,23 @@ fn a_folder_becomes_a_proven_site_and_goes_again() {
     let before = tree();
 
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--alias", "www.saltmarsh.test"]).succeeds();
-    assert!(ran.stdout.contains("configuration tested, started"), "{ran}");
-    assert!(ran.stdout.contains("https://saltmarsh.test/ answers from there, over HTTPS"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      authority  made, until $DATE
+      certificate  made for saltmarsh.test, www.saltmarsh.test, until $DATE
+      virtual host  made /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      enabled  linked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
+      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      hosts file  changed /etc/hosts
+      site list  made $ROOT/home/.config/yandro/sites.toml
+      modules  enabled socache_shmcb, ssl, rewrite
+      server  Apache httpd: configuration tested, started
+      proof  https://saltmarsh.test/ answers from there, over HTTPS
+
+    Have this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` tells what it may vouch for).
+    [status 0]
+    ");
     // The bind-mounted hosts file was written in place, and the resolver obeys it.
     let resolved = machine.run("getent", &["hosts", "www.saltmarsh.test"]).stdout;
     // `getent hosts` asks for IPv6 first.
@@ -51,7 +66,14 @@ fn a_folder_becomes_a_proven_site_and_goes_again() {
     fs::create_dir(machine.path("tides")).unwrap();
     fs::write(machine.path("tides/index.html"), "tides\n").unwrap();
     let ran = machine.yandro(&["map", "saltmarsh.test", "./tides"]).succeeds();
-    assert!(ran.stdout.contains("configuration tested, reloaded"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test -> $ROOT/tides
+      virtual host  changed /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      site list  changed $ROOT/home/.config/yandro/sites.toml
+      server  Apache httpd: configuration tested, reloaded
+      proof  https://saltmarsh.test/ answers from there, over HTTPS
+    [status 0]
+    ");
     assert_eq!(machine.curl(&["https://www.saltmarsh.test/"]).stdout, "tides\n");
     assert!(!machine.path("tides/.well-known").exists(), "the proof file is gone");
 
@@ -116,9 +138,16 @@ fn a_configuration_that_the_server_refuses_is_put_back() {
     let before = tree();
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]);
     assert_eq!(ran.status, 3, "{ran}");
-    assert!(ran.stderr.contains("refuses its configuration as it was before yandro changed anything"), "{ran}");
-    assert!(ran.stderr.contains("Syntax error on line 2 of /etc/apache2/sites-enabled/zz-tides.conf"), "{ran}");
-    assert!(ran.stderr.contains("everything was put back as it was"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: the server refuses its configuration as it was before yandro changed anything:
+      Action '-t' failed.
+      The Apache error log may have more information.
+      AH00526: Syntax error on line 2 of /etc/apache2/sites-enabled/zz-tides.conf:
+      Invalid command 'TideTable', perhaps misspelled or defined by a module not included in the server configuration
+    everything was put back as it was
+    to mend it: correct the file and line that it names, then run the command again
+    [status 3]
+    ");
     assert_eq!(tree(), before);
     assert!(!machine.root_certificate().exists());
 }
@@ -132,7 +161,17 @@ fn a_site_that_is_not_proven_is_put_back() {
     fs::write(machine.path("crew/.htaccess"), "Require all denied\n").unwrap();
     let ran = machine.yandro(&["map", "crew.saltmarsh.test", "./crew"]);
     assert_eq!(ran.status, 3, "{ran}");
-    assert!(ran.stderr.contains("`crew.saltmarsh.test` could not be proven"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: `crew.saltmarsh.test` could not be proven:
+    ✗ crew.saltmarsh.test: a line of the configuration forbids $ROOT/crew
+        seen: $ROOT/crew/.htaccess:1
+              /var/log/apache2/crew.saltmarsh.test-error.log:N: [NOW] [authz_core:error] [PID] [CLIENT] AH01630: client denied by server configuration: $ROOT/crew/
+        mend: ${EDITOR:-vi} +1 $ROOT/crew/.htaccess && yandro servers reload apache
+
+    everything was put back as it was
+    to mend it: mend what was found, then map the site again
+    [status 3]
+    ");
     assert_eq!(machine.hosts(), hosts);
     assert!(!machine.path("apache2/sites-available/yandro-crew.saltmarsh.test.conf").exists());
     // The server was told to go back to what it had.
@@ -219,7 +258,27 @@ fn an_upstream_is_passed_on_to_and_told_when_it_is_down() {
     let Some(machine) = Namespace::new(&["python3"]) else { return };
     let ran = machine.yandro(&["map", "booking.saltmarsh.test", "http://127.0.0.1:3000"]);
     assert_eq!(ran.status, 1, "written, with a finding: {ran}");
-    assert!(ran.stdout.contains("the upstream of `booking.saltmarsh.test` doesn't answer"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    booking.saltmarsh.test -> http://127.0.0.1:3000
+      authority  made, until $DATE
+      certificate  made for booking.saltmarsh.test, until $DATE
+      virtual host  made /etc/apache2/sites-available/yandro-booking.saltmarsh.test.conf
+      enabled  linked /etc/apache2/sites-enabled/yandro-booking.saltmarsh.test.conf
+      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      hosts file  changed /etc/hosts
+      site list  made $ROOT/home/.config/yandro/sites.toml
+      modules  enabled socache_shmcb, ssl, rewrite, proxy, proxy_http, headers
+      server  Apache httpd: configuration tested, started
+      proof  written, but not all is well
+
+    ✗ booking.saltmarsh.test: the upstream of `booking.saltmarsh.test` doesn't answer at http://127.0.0.1:3000: start it
+        seen: connection refused
+        mend: yandro check booking.saltmarsh.test --watch
+
+    Have this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` tells what it may vouch for).
+    [status 1]
+    ");
     let mut upstream = machine.command("python3");
     upstream.args(["-m", "http.server", "3000", "--bind", "127.0.0.1", "--directory"]).arg(machine.path("saltmarsh"));
     let _upstream = super::kit::Background::start(&mut upstream);
@@ -260,7 +319,35 @@ fn override_files_of_a_project_without_php_choose_no_handler() {
     // `check` reports it, and the command that it prints allows the line.
     written("AddHandler default-handler .html\n");
     let ran = machine.yandro(&["check"]);
-    assert!(ran.stdout.contains("refused for a site without PHP"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test  $ROOT/saltmarsh, Apache httpd
+      ✓ name  .test is nobody's
+      ✓ hosts file  127.0.0.1  TIME
+      ✓ resolver  ::1, 127.0.0.1  TIME
+      ✓ address  this machine's own
+      ✓ connection  ports 80, 443: apache2 (process PID, user root)  TIME
+      ✓ virtual host  yandro-saltmarsh.test.conf:2  TIME
+      ✓ HTTP  307  TIME
+      ✓ redirect  307 to the same over HTTPS
+      ✓ TLS handshake  TLS 1.3  TIME
+      ✓ TLS, on offer  TLS 1.2 and 1.3, HTTP/1.1  TIME
+      ✓ TLS, other names  get the certificate of 0.invalid  TIME
+      ✓ certificate's chain  trusted
+      ✓ certificate's names  covered
+      ✓ certificate's time  396 days
+      ✓ certificate on disk  the same
+      – trust stores  none trusts it: yandro authority trust
+      ✗ HTTPS  500  TIME
+      – application  no page of the site's own
+      ✗ proof  elsewhere  TIME
+
+    ✗ saltmarsh.test: the override file $ROOT/saltmarsh/.htaccess has a line that is refused for a site without PHP, since such lines can run programs: allow it if you trust the project
+        seen: /var/log/apache2/saltmarsh.test-error.log:N: [NOW] [core:alert] [PID] [CLIENT] $ROOT/saltmarsh/.htaccess: AddHandler not allowed here
+        mend: yandro map saltmarsh.test --overrides all
+
+    1 site, 1 name: 0 proven, 1 not (TIME)
+    [status 1]
+    ");
     let fix = ran.stdout.lines().find_map(|line| line.split_once("yandro map saltmarsh.test --overrides all"));
     assert!(fix.is_some(), "{ran}");
     machine.yandro(&["map", "saltmarsh.test", "--overrides", "all"]).succeeds();

@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, chown};
 use std::process::Command;
 
-use super::kit::{Ran, Sysroot, YANDRO, has};
+use super::kit::{Ran, Sysroot, YANDRO, has, steady};
 
 #[test]
 fn bad_input_is_told_in_a_sentence_and_changes_nothing() {
@@ -61,10 +61,112 @@ fn a_default_whose_place_a_site_takes_is_told() {
         "<VirtualHost *:80>\nServerName tides.test\n</VirtualHost>\n",
     );
     let ran = sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
-    let note = "on *:80 names that are no sites were answered by /etc/apache2/sites-enabled/zz-tides.conf:1";
-    assert!(ran.stderr.contains(note), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      authority  made, until $DATE
+      certificate  made for saltmarsh.test, until $DATE
+      virtual host  made /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      enabled  linked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
+      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      hosts file  changed /etc/hosts
+      site list  made /home/ada/.config/yandro/sites.toml
+      modules  enabled socache_shmcb, ssl, rewrite
+      server  Apache httpd: not tested and not reloaded, since this is a sysroot
+      proof  not proven: within a sysroot no server is asked
+
+    Have this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` tells what it may vouch for).
+    note: on *:80 names that are no sites were answered by /etc/apache2/sites-enabled/zz-tides.conf:1, and are by the first site now: give its file a name that comes before `yandro-`
+    [status 0]
+    ");
     let ran = sysroot.yandro(&["map", "depot.saltmarsh.test", "./depot", "--preview"]).succeeds();
-    assert!(!ran.stderr.contains("note"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @r#"
+    folder +$ROOT/home/ada/.local/share/yandro/certificates/depot.saltmarsh.test
+    --- /dev/null
+    +++ $ROOT/home/ada/.local/share/yandro/certificates/depot.saltmarsh.test/key.pem
+    (a key: not shown)
+    --- /dev/null
+    +++ $ROOT/home/ada/.local/share/yandro/certificates/depot.saltmarsh.test/fullchain.pem
+    (2 certificates in PEM)
+    --- $ROOT/etc/apache2/ports.conf
+    +++ $ROOT/etc/apache2/ports.conf
+    @@ -1,4 +1,5 @@
+     Listen 80
+    +Listen 443
+
+     <IfModule ssl_module>
+     	Listen 443
+    --- /dev/null
+    +++ $ROOT/etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf
+    @@ -0,0 +1,30 @@
+    +# depot.saltmarsh.test: a site of root, in /home/ada/.config/yandro/sites.toml; lines that you add here stay
+    +<VirtualHost *:80>
+    +	ServerName depot.saltmarsh.test
+    +	RewriteEngine on
+    +	RewriteRule ^ https://%{SERVER_NAME}%{REQUEST_URI} [R=307,L]
+    +	ErrorLog ${APACHE_LOG_DIR}/depot.saltmarsh.test-error.log
+    +	CustomLog ${APACHE_LOG_DIR}/depot.saltmarsh.test-access.log "%h %l %u %t \"%r\" %>s %b \"%{Referer}i\" \"%{User-Agent}i\""
+    +</VirtualHost>
+    +
+    +<VirtualHost *:443>
+    +	ServerName depot.saltmarsh.test
+    +	DocumentRoot "/depot/public"
+    +	<Directory "/depot/public">
+    +		Options Indexes FollowSymLinks
+    +		AllowOverride AuthConfig Indexes Limit Options=Indexes,MultiViews,FollowSymLinks,SymLinksIfOwnerMatch
+    +		AllowOverrideList AddCharset AddDefaultCharset AddEncoding AddLanguage AddOutputFilter AddOutputFilterByType AddType BrowserMatch BrowserMatchNoCase DefaultLanguage ErrorDocument FileETag ForceLanguagePriority Header LanguagePriority PassEnv Redirect RedirectMatch RedirectPermanent RedirectTemp RemoveCharset RemoveEncoding RemoveLanguage RemoveType RequestHeader RewriteBase RewriteCond RewriteEngine RewriteOptions RewriteRule SetEnv SetEnvIf SetEnvIfNoCase SetOutputFilter UnsetEnv AcceptPathInfo
+    +		Require all granted
+    +	</Directory>
+    +	<Location />
+    +		AuthMerging And
+    +		Require local
+    +	</Location>
+    +	SSLEngine on
+    +	SSLProtocol -all +TLSv1.2 +TLSv1.3
+    +	SSLCipherSuite ECDHE+AESGCM:ECDHE+CHACHA20
+    +	SSLCertificateFile "/home/ada/.local/share/yandro/certificates/depot.saltmarsh.test/fullchain.pem"
+    +	SSLCertificateKeyFile "/home/ada/.local/share/yandro/certificates/depot.saltmarsh.test/key.pem"
+    +	ErrorLog ${APACHE_LOG_DIR}/depot.saltmarsh.test-error.log
+    +	CustomLog ${APACHE_LOG_DIR}/depot.saltmarsh.test-access.log "%h %l %u %t \"%r\" %>s %b \"%{Referer}i\" \"%{User-Agent}i\""
+    +</VirtualHost>
+    link +$ROOT/etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf -> ../sites-available/yandro-depot.saltmarsh.test.conf
+    --- $ROOT/etc/apache2/sites-available/yandro-0.invalid.conf
+    +++ $ROOT/etc/apache2/sites-available/yandro-0.invalid.conf
+    @@ -1,5 +1,8 @@
+     # Default virtual hosts for unknown host names, shared by all site lists; kept by `yandro map`
+     # Modules that yandro enabled: socache_shmcb ssl rewrite
+    +# Lines that yandro changed in other files, to be changed back with the last site:
+    +# --- /etc/apache2/ports.conf
+    +# +Listen 443.
+     <VirtualHost *:443>
+     	ServerName localhost
+     	SSLEngine on
+    --- $ROOT/etc/hosts
+    +++ $ROOT/etc/hosts
+    @@ -3,4 +3,6 @@
+     # yandro sites of root, in /home/ada/.config/yandro/sites.toml: change them with yandro
+     127.0.0.1	saltmarsh.test
+     ::1	saltmarsh.test
+    +127.0.0.1	depot.saltmarsh.test
+    +::1	depot.saltmarsh.test
+     # end of yandro sites
+    --- $ROOT/home/ada/.config/yandro/sites.toml
+    +++ $ROOT/home/ada/.config/yandro/sites.toml
+    @@ -5,3 +5,10 @@
+     folder = "$ROOT/saltmarsh"
+     server = "apache"
+     only-here = true
+    +
+    +[[site]]
+    +name = "depot.saltmarsh.test"
+    +folder = "$ROOT/depot"
+    +document-root = "public"
+    +server = "apache"
+    +only-here = true
+    then Apache httpd tests its configuration and is reloaded (or started)
+    Nothing was changed: this was a preview.
+    [status 0]
+    "#);
 }
 
 #[test]

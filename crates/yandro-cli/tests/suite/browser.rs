@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use super::kit::{Ran, Sysroot, has};
+use super::kit::{Ran, Sysroot, has, steady};
 use super::namespace::Namespace;
 
 const PAGE: &str = "Saltmarsh Ferries";
@@ -28,7 +28,12 @@ fn a_browser_that_trusts_the_root_shows_the_page_and_one_that_does_not_refuses()
     assert!(shown.contains("Chromium") && shown.contains("doesn't know it"), "{shown}");
     // It has no store yet: one is made.
     let ran = machine.yandro(&["authority", "trust", "--store", "browsers"]).succeeds();
-    assert!(ran.stdout.contains("is trusted by your browsers now"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    Yandro root for USER, DATE is trusted by your browsers now
+      trust  yandro-HEX goes into the store of Chromium: $ROOT/home/.local/share/pki/nssdb
+    note: start these again, they go by their old list until then: chromium (process PID)
+    [status 0]
+    ");
     let page = browse(&machine, "with");
     assert!(page.stdout.contains(PAGE), "{page}");
     machine.yandro(&["undo"]).succeeds();
@@ -36,7 +41,12 @@ fn a_browser_that_trusts_the_root_shows_the_page_and_one_that_does_not_refuses()
     machine.yandro(&["authority", "trust", "--store", "browsers"]).succeeds();
     assert!(browse(&machine, "again").stdout.contains(PAGE));
     let ran = machine.yandro(&["authority", "distrust", "--store", "browsers"]).succeeds();
-    assert!(ran.stdout.contains("is trusted by your browsers no more"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    Yandro root for USER, DATE is trusted by your browsers no more
+      trust  yandro-HEX goes out of the store of Chromium: $ROOT/home/.local/share/pki/nssdb
+    note: start these again, they go by their old list until then: chromium (process PID)
+    [status 0]
+    ");
     refused("distrusted");
 }
 
@@ -95,15 +105,38 @@ fn every_profile_is_kept_and_what_else_is_in_it_stays() {
     }
     assert!(names(profiles[0]).contains(&"mine".to_owned()));
     let again = sysroot.yandro(&["authority", "trust"]).succeeds();
-    assert!(again.stdout.contains("already"), "{again}");
+    insta::assert_snapshot!(steady(&again), @"
+    Yandro root for USER, DATE is trusted by your browsers already
+
+    [status 0]
+    ");
     // One that somebody took out by hand is told, and an orphan goes with the next change.
     let nickname = names(profiles[1]).pop().unwrap();
     certutil(profiles[1], &["-D", "-n", &nickname]).succeeds();
     certutil(profiles[2], &["-A", "-n", "yandro-00112233445566aa", "-t", "C,,", "-i", own.to_str().unwrap()])
         .succeeds();
     let shown = sysroot.yandro(&["authority", "show"]).succeeds();
-    assert!(shown.stdout.contains("Firefox (b2.work)     doesn't know it"), "{shown}");
-    assert!(shown.stdout.contains("Firefox (snap) (c3) still has the root of an earlier authority"), "{shown}");
+    insta::assert_snapshot!(steady(&shown), @"
+    Yandro root for USER, DATE
+      root certificate  $ROOT/home/ada/.local/share/yandro/authority/root.pem
+      sha-256  FINGERPRINT
+      valid  until $DATE, N days
+      may vouch for  `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
+                        127.0.0.0/8 or ::1/128
+      root key  none: it was never written
+      issuing key  $ROOT/home/ada/.local/share/yandro/authority/issuing.key (in the clear, for you alone)
+
+    TRUST STORE  STANDS  WHERE
+    Firefox (a1.default)  trusts it  $ROOT/home/ada/.mozilla/firefox/a1.default
+    Firefox (b2.work)  doesn't know it  $ROOT/home/ada/.mozilla/firefox/b2.work
+    Firefox (snap) (c3)  trusts it  $ROOT/home/ada/snap/firefox/common/.mozilla/firefox/c3
+    ! Firefox (snap) (c3) still has the root of an earlier authority: yandro-HEX
+        mend: yandro authority trust
+
+    Have all of them trust it: yandro authority trust. Whatever trusts it trusts every site that you map.
+    note: no runtime was asked whether it trusts the authority (within a sysroot none is)
+    [status 0]
+    ");
     sysroot.yandro(&["authority", "trust"]).succeeds();
     assert_eq!(names(profiles[2]), std::slice::from_ref(&nickname));
     sysroot.yandro(&["undo"]).succeeds();
@@ -124,6 +157,10 @@ fn every_profile_is_kept_and_what_else_is_in_it_stays() {
     fs::create_dir_all(home(".mozilla/firefox/d4")).unwrap();
     certutil(".mozilla/firefox/d4", &["-N", "-f", &password]).succeeds();
     let ran = sysroot.yandro(&["authority", "trust"]);
-    assert!(ran.status == 3 && ran.stderr.contains("d4: a password guards this store"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: $ROOT/home/ada/.mozilla/firefox/d4: a password guards this store: take it away for the moment, or import the root certificate by hand
+    everything was put back as it was
+    [status 3]
+    ");
     assert_eq!(certutil(profiles[0], &["-L"]).stdout, before);
 }

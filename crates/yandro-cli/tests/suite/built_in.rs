@@ -3,7 +3,7 @@
 use std::net::TcpListener;
 use std::process::Command;
 
-use super::kit::{Background, Ran, Sysroot, eventually, has};
+use super::kit::{Background, Ran, Sysroot, eventually, has, steady};
 
 /// A sysroot with two sites, served on free ports.
 pub struct Served {
@@ -134,7 +134,14 @@ fn each_name_has_its_own_certificate_and_no_other_name_any() {
         .sysroot
         .yandro(&["map", "depot.saltmarsh.test", "./depot", "--document-root", "public", "--server", "built-in"])
         .succeeds();
-    assert!(ran.stdout.contains("answers from there, over HTTPS"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    depot.saltmarsh.test -> $ROOT/depot/public
+      certificate  made for depot.saltmarsh.test, until $DATE
+      hosts file  changed /etc/hosts
+      site list  changed /home/ada/.config/yandro/sites.toml
+      proof  https://depot.saltmarsh.test:PORT/ answers from there, over HTTPS
+    [status 0]
+    ");
     let depot = format!("https://depot.saltmarsh.test:{}/", served.https);
     assert_eq!(served.curl(&[&depot]).stdout, "<h1>Depot handbook</h1>\n");
     let stranger = served.curl(&["--insecure", &format!("https://crew.test:{}/", served.https)]);

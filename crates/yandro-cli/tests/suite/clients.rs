@@ -102,7 +102,11 @@ fn every_client_takes_a_site_of_a_trusted_root_and_none_a_bank_of_a_thief() {
         machine.run("certutil", &["-N", "-d", &database, "--empty-password"]).succeeds();
     }
     // A browser that looks at its makers' pages first takes its time for nothing here.
-    let quiet = "user_pref('browser.aboutwelcome.enabled', false);\nuser_pref('datareporting.policy.dataSubmissionEnabled', false);\nuser_pref('app.update.enabled', false);\nuser_pref('browser.shell.checkDefaultBrowser', false);\nuser_pref('security.OCSP.enabled', 0);\n";
+    let quiet = "user_pref('browser.aboutwelcome.enabled', false);\n\
+        user_pref('datareporting.policy.dataSubmissionEnabled', false);\n\
+        user_pref('app.update.enabled', false);\n\
+        user_pref('browser.shell.checkDefaultBrowser', false);\n\
+        user_pref('security.OCSP.enabled', 0);\n";
     fs::write(machine.path("home/.mozilla/firefox/tide/user.js"), quiet).unwrap();
     machine.run("sh", &["-ec", FORGE, "sh", &machine.root().display().to_string()]).succeeds();
     let anchor = fs::read(machine.path("anchor.pem")).unwrap();

@@ -2,7 +2,7 @@
 
 use std::process::Stdio;
 
-use super::kit::{Background, Sysroot, YANDRO, eventually};
+use super::kit::{Background, Sysroot, YANDRO, eventually, steady};
 use super::namespace::Namespace;
 
 /// A dev server as a project has it: its TLS comes from the environment.
@@ -28,10 +28,29 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
     let Some(machine) = Namespace::new(&["python3"]) else { return };
     let map = ["map", "booking.saltmarsh.test", "https://127.0.0.1:5173"];
     let ran = machine.yandro(&[&map[..], &["--server", "apache"]].concat());
-    assert!(ran.status == 2 && ran.stderr.contains("no other server answers for it"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: https://127.0.0.1:5173 speaks TLS itself, and is asked for at its own port: no other server answers for it
+    to mend it: leave `--server`, `--https` and `--plain` out; or give the upstream as http:// and have a server speak TLS for it
+    [status 2]
+    ");
     // It isn't running yet: what it needs is told.
     let ran = machine.yandro(&map);
-    assert!(ran.status == 1 && ran.stdout.contains("yandro cert env booking.saltmarsh.test"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    booking.saltmarsh.test -> https://127.0.0.1:5173
+      authority  made, until $DATE
+      certificate  made for booking.saltmarsh.test, until $DATE
+      hosts file  changed /etc/hosts
+      site list  made $ROOT/home/.config/yandro/sites.toml
+      proof  written, but not all is well
+
+    ✗ booking.saltmarsh.test: nothing listens on port 5173 of 127.0.0.1: the server there isn't running
+        mend: yandro cert env booking.saltmarsh.test
+
+    Have this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` tells what it may vouch for).
+    note: what the dev server needs for TLS: yandro cert env booking.saltmarsh.test
+    [status 1]
+    ");
     assert!(machine.hosts().contains("booking.saltmarsh.test"));
     let start = |site: &str| {
         let script = format!("eval \"$({YANDRO} cert env {site})\"; exec python3 -c \"$0\"");
@@ -43,17 +62,96 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
     eventually("the dev server answers", || machine.curl(&[url]).status == 0);
     assert_eq!(machine.curl(&[url]).stdout, "<h1>Booking of booking.saltmarsh.test</h1>\n");
     let ran = machine.yandro(&["check"]).succeeds();
-    assert!(ran.stdout.contains("port 5173") && ran.stdout.contains("proven"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    booking.saltmarsh.test  https://127.0.0.1:5173, a server elsewhere
+      ✓ name  .test is nobody's
+      ✓ hosts file  127.0.0.1  TIME
+      ✓ resolver  127.0.0.1  TIME
+      ✓ address  the one that was declared
+      ✓ connection  port 5173  TIME
+      – virtual host  the upstream's own
+      – HTTP  HTTPS alone
+      – redirect  HTTPS alone
+      ✓ TLS handshake  TLS 1.3  TIME
+      ✓ TLS, on offer  TLS 1.2 and 1.3, no choice of protocol  TIME
+      ✓ TLS, other names  get this site's certificate  TIME
+      ✓ certificate's chain  trusted
+      ✓ certificate's names  covered
+      ✓ certificate's time  396 days
+      ✓ certificate on disk  the same
+      – trust stores  none trusts it: yandro authority trust
+      ✓ HTTPS  200  TIME
+      ✓ application  stays
+      ✓ proof  proven
+
+    1 site, 1 name: all proven (TIME)
+    [status 0]
+    ");
     drop(server);
     machine.run("pkill", &["-f", "ThreadingHTTPServer"]).succeeds();
     let ran = machine.yandro(&["check"]);
-    assert!(ran.status == 1 && ran.stdout.contains("nothing listens on port 5173 of 127.0.0.1"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    booking.saltmarsh.test  https://127.0.0.1:5173, a server elsewhere
+      ✓ name  .test is nobody's
+      ✓ hosts file  127.0.0.1  TIME
+      ✓ resolver  127.0.0.1  TIME
+      ✓ address  the one that was declared
+      ✗ connection  refused  TIME
+      – virtual host  the upstream's own
+      – HTTP  HTTPS alone
+      – redirect  HTTPS alone
+      ✗ TLS handshake  refused  TIME
+      – TLS, on offer  not asked
+      – TLS, other names  not asked
+      · certificate's chain  not tried, since the TLS handshake failed
+      · certificate's names  not tried, since the TLS handshake failed
+      · certificate's time  not tried, since the TLS handshake failed
+      · certificate on disk  not tried, since the TLS handshake failed
+      – trust stores  none trusts it: yandro authority trust
+      · HTTPS  not tried, since the TLS handshake failed
+      – application  no page of the site's own
+      · proof  not tried, since the TLS handshake failed
+
+    ✗ booking.saltmarsh.test: nothing listens on port 5173 of 127.0.0.1: the server there isn't running
+        mend: yandro cert env booking.saltmarsh.test
+
+    1 site, 1 name: 0 proven, 1 not (TIME)
+    [status 1]
+    ");
     // One with another site's certificate is told from it.
     machine.yandro(&["map", "depot.saltmarsh.test", "https://127.0.0.1:5174"]);
     let _other = start("depot.saltmarsh.test");
     eventually("the other answers", || machine.curl(&["--insecure", url]).status == 0);
     let ran = machine.yandro(&["check", "booking.saltmarsh.test"]);
-    assert!(ran.status == 1 && ran.stdout.contains("depot.saltmarsh.test"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    booking.saltmarsh.test  https://127.0.0.1:5173, a server elsewhere
+      ✓ name  .test is nobody's
+      ✓ hosts file  127.0.0.1  TIME
+      ✓ resolver  127.0.0.1  TIME
+      ✓ address  the one that was declared
+      ✓ connection  port 5173  TIME
+      – virtual host  the upstream's own
+      – HTTP  HTTPS alone
+      – redirect  HTTPS alone
+      ✓ TLS handshake  TLS 1.3  TIME
+      ✓ TLS, on offer  TLS 1.2 and 1.3, no choice of protocol  TIME
+      ✓ TLS, other names  get this site's certificate  TIME
+      ✓ certificate's chain  trusted
+      ✗ certificate's names  other names
+      ✓ certificate's time  396 days
+      – certificate on disk  another is served
+      – trust stores  none trusts it: yandro authority trust
+      · HTTPS  not tried, since the certificate's names failed
+      · application  not tried, since the certificate's names failed
+      · proof  not tried, since the certificate's names failed
+
+    ✗ booking.saltmarsh.test: the certificate does not name `booking.saltmarsh.test`
+        seen: it names depot.saltmarsh.test
+        mend: yandro cert env booking.saltmarsh.test
+
+    1 site, 1 name: 0 proven, 1 not (TIME)
+    [status 1]
+    ");
     // With a server in between, it is an upstream like any other.
     machine.yandro(&["map", "booking.saltmarsh.test", "./saltmarsh"]).succeeds();
     machine.yandro(&["unmap", "booking.saltmarsh.test", "depot.saltmarsh.test"]).succeeds();

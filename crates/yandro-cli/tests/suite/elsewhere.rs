@@ -4,7 +4,7 @@
 use std::fs;
 use std::path::PathBuf;
 
-use super::kit::{Background, Sysroot, eventually, without_user};
+use super::kit::{Background, Sysroot, eventually, steady, without_user};
 use super::namespace::Namespace;
 
 const ADDRESS: &str = "10.77.0.2";
@@ -108,16 +108,33 @@ fn a_virtual_machine_serves_at_its_own_address_from_shared_folders() {
     machine.yandro(&[&add[..], &commands].concat()).succeeds();
     // What the server doesn't see is told before anything is written.
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "harbour"]);
-    let missing = "doesn't see $ROOT/home/.local/share/yandro/certificates: none of its pairs of folders has it in it";
-    assert!(ran.status == 3 && ran.stderr.contains(missing), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: the server `harbour` doesn't see $ROOT/home/.local/share/yandro/certificates: none of its pairs of folders has it in it
+    to mend it: have the folder mounted there, and say where it is: yandro servers add harbour --path $ROOT/home/.local/share/yandro/certificates=WHERE
+    [status 3]
+    ");
     assert_eq!(super::kit::tree(&harbour.path("vm-nginx")), before);
 
     machine.yandro(&["servers", "add", "harbour", "--path", &tls]).succeeds();
     let ran = machine
         .yandro(&["map", "saltmarsh.test", "./saltmarsh", "--alias", "www.saltmarsh.test", "--server", "harbour"])
         .succeeds();
-    assert!(ran.stdout.contains("harbour: configuration tested, reloaded"), "{ran}");
-    assert!(ran.stdout.contains("https://saltmarsh.test/ answers from there, over HTTPS"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      authority  made, until $DATE
+      certificate  made for saltmarsh.test, www.saltmarsh.test, until $DATE
+      virtual host  made $ROOT/vm-nginx/sites-available/yandro-saltmarsh.test.conf
+      enabled  linked $ROOT/vm-nginx/sites-enabled/yandro-saltmarsh.test.conf
+      other names  made $ROOT/vm-nginx/sites-available/yandro-0.invalid.conf
+      hosts file  changed /etc/hosts
+      site list  made $ROOT/home/.config/yandro/sites.toml
+      server  harbour: configuration tested, reloaded
+      proof  https://saltmarsh.test/ answers from there, over HTTPS
+
+    Have this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` tells what it may vouch for).
+    [status 0]
+    ");
     assert!(
         machine.hosts().contains("10.77.0.2\tsaltmarsh.test") || machine.hosts().contains("10.77.0.2 saltmarsh.test"),
         "{}",
@@ -145,18 +162,30 @@ fn a_virtual_machine_serves_at_its_own_address_from_shared_folders() {
     fs::write(harbour.path("vm-nginx/conf.d/tides.conf"), "tides on;\n").unwrap();
     let whole = super::kit::tree(&harbour.path("vm-nginx"));
     let ran = machine.yandro(&["map", "saltmarsh.test", "--alias", "tides.saltmarsh.test"]);
-    assert!(
-        ran.status == 3 && ran.stderr.contains("unknown directive \"tides\" in /etc/nginx/conf.d/tides.conf"),
-        "{ran}"
-    );
+    insta::assert_snapshot!(steady(&ran), @r#"
+    error: the server refuses its configuration as it was before yandro changed anything:
+      /usr/bin/nsenter --target=PID --net chroot $ROOT/harbour nginx -t -q: NOW [emerg] PID: unknown directive "tides" in /etc/nginx/conf.d/tides.conf:1
+      nginx: configuration file /etc/nginx/nginx.conf test failed
+    everything was put back as it was
+    to mend it: correct the file and line that it names, then run the command again
+    [status 3]
+    "#);
     assert_eq!(super::kit::tree(&harbour.path("vm-nginx")), whole);
     fs::remove_file(harbour.path("vm-nginx/conf.d/tides.conf")).unwrap();
 
     // What nobody can see from here is not claimed, and what nobody named is asked for.
     let ran = machine.yandro(&["servers", "reload", "harbour", "--preview"]).succeeds();
-    assert!(ran.stdout.contains("whether it runs can't be seen from here"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    Nothing was done: this was a preview. harbour is elsewhere: whether it runs can't be seen from here
+    [status 0]
+    ");
     let ran = machine.yandro(&["servers", "stop", "harbour"]);
-    assert!(ran.status == 3 && ran.stderr.contains("yandro servers add harbour --reload COMMAND"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: the server could not be controlled:
+    no command was named for it
+    to mend it: name it: yandro servers add harbour --reload COMMAND; --start and --stop alike
+    [status 3]
+    ");
     let told = machine.yandro(&["servers", "reload", "harbour", "--json"]).succeeds().stdout;
     assert!(told.contains("\"running\":null"), "{told}");
 
@@ -211,10 +240,29 @@ fn a_container_serves_by_published_ports_and_a_folder_of_virtual_hosts() {
     machine.yandro(&[&add[..], &["--port", "8080:80", "--test", &test, "--reload", &reload]].concat()).succeeds();
     let map = ["map", "saltmarsh.test", "./saltmarsh", "--server", "ferries"];
     let ran = machine.yandro(&map);
-    assert!(ran.status == 2 && ran.stderr.contains("`ferries` has not published its port 443"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: `ferries` has not published its port 443: the site would be out of reach
+    to mend it: publish it, and say under which port of this machine: yandro servers add ferries --port HERE:443
+    to mend it: or choose other ports: --http-port, --https-port
+    [status 2]
+    ");
     machine.yandro(&["servers", "add", "ferries", "--port", "8443:443"]).succeeds();
     let ran = machine.yandro(&map).succeeds();
-    assert!(ran.stdout.contains("https://saltmarsh.test:8443/ answers from there, over HTTPS"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      authority  made, until $DATE
+      certificate  made for saltmarsh.test, until $DATE
+      virtual host  made $ROOT/vm-apache/vhosts/yandro-saltmarsh.test.conf
+      other names  made $ROOT/vm-apache/vhosts/yandro-0.invalid.conf
+      hosts file  changed /etc/hosts
+      site list  made $ROOT/home/.config/yandro/sites.toml
+      server  ferries: configuration tested, reloaded
+      proof  https://saltmarsh.test:8443/ answers from there, over HTTPS
+
+    Have this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` tells what it may vouch for).
+    [status 0]
+    ");
     assert!(machine.hosts().contains("127.0.0.1"), "{}", machine.hosts());
     // Plain HTTP leads to the port that browsers reach.
     let led =
@@ -227,7 +275,35 @@ fn a_container_serves_by_published_ports_and_a_folder_of_virtual_hosts() {
     fs::rename(harbour.path("saltmarsh/index.html"), harbour.path("index.html")).unwrap();
     fs::write(harbour.path("saltmarsh/.htaccess"), "Require all denied\n").unwrap();
     let ran = machine.yandro(&["check"]);
-    assert!(ran.status == 1 && ran.stdout.contains("403"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test  $ROOT/saltmarsh, ferries
+      ✓ name  .test is nobody's
+      ✓ hosts file  127.0.0.1  TIME
+      ✓ resolver  127.0.0.1  TIME
+      ✓ address  the one that was declared
+      ✓ connection  ports 8080, 8443  TIME
+      – virtual host  not looked at from here
+      ✓ HTTP  307  TIME
+      ✓ redirect  307 to the same over HTTPS
+      ✓ TLS handshake  TLS 1.3  TIME
+      ✓ TLS, on offer  TLS 1.2 and 1.3, HTTP/1.1  TIME
+      ✓ TLS, other names  get the certificate of 0.invalid  TIME
+      ✓ certificate's chain  trusted
+      ✓ certificate's names  covered
+      ✓ certificate's time  396 days
+      ✓ certificate on disk  the same
+      – trust stores  none trusts it: yandro authority trust
+      ✗ HTTPS  403  TIME
+      – application  no page of the site's own
+      ✗ proof  forbidden  TIME
+
+    ✗ saltmarsh.test: the server may not read $ROOT/saltmarsh, or a rule there forbids it
+        seen: the proof file was answered with 403
+        mend: yandro map saltmarsh.test --fix-permissions
+
+    1 site, 1 name: 0 proven, 1 not (TIME)
+    [status 1]
+    ");
     fs::remove_file(harbour.path("saltmarsh/.htaccess")).unwrap();
     machine.yandro(&["unmap", "saltmarsh.test"]).succeeds();
     assert!(fs::read_dir(harbour.path("vm-apache/vhosts")).unwrap().next().is_none());

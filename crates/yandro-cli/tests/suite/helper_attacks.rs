@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use yandro_core::{ListId, OwnLine, ServerKind, with_own_hosts_lines};
 
 use super::harbour::{Harbour, Server};
-use super::kit::{Ran, YANDRO, tree};
+use super::kit::{Ran, YANDRO, steady, tree};
 
 /// Ada may run the helper by sudo, and nothing else.
 pub(super) fn harbour(server: Server) -> Option<Harbour> {
@@ -249,7 +249,10 @@ fn the_helper_itself_refuses_what_its_callers_side_would_not_ask_for() {
     ));
     refuses(plan(&shared, others, &sha256(&harbour, others), &hosts), "can't be the name of a site");
     let ran = harbour.yandro(&["map", "0.invalid", "./saltmarsh"]);
-    assert!(ran.status > 1 && ran.stderr.contains("can't be the name of a site"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: `0.invalid` can't be the name of a site: yandro's default virtual hosts for unknown host names have it
+    [status 3]
+    ");
     // Lines that the helper could write, and that are of no site of the list.
     let list = ListId::new("ada", Utf8Path::new(&format!("{home}/.config/yandro/sites.toml")));
     for (address, name) in [("10.0.0.1", "intranet"), ("10.0.0.1", "depot.test"), ("127.0.0.1", "bank.example.com")] {
@@ -288,7 +291,8 @@ fn no_root_certificate_but_the_callers_own_constrained_one_is_trusted() {
     let subject = "-subj '/O=Yandro local authority of ada@vm/CN=Yandro root for ada@vm, 2026-01-01 0001'";
     let constraints =
         "-addext basicConstraints=critical,CA:TRUE,pathlen:1 -addext keyUsage=critical,keyCertSign,cRLSign";
-    let forged = "x=$(openssl x509 -in OWN -outform DER | od -An -v -tx1 | tr -d ' \\n'); printf '%s' \"${x%??}00\" | sed 's/../\\\\x&/g' | xargs -0 printf | openssl x509 -inform DER -out {}";
+    // Its last byte is another one.
+    let forged = "x=$(openssl x509 -in OWN -outform DER | od -An -v -tx1 | tr -d ' \\n'); case $x in *00) y=01 ;; *) y=00 ;; esac; printf '%s' \"${x%??}$y\" | sed 's/../\\\\x&/g' | xargs -0 printf | openssl x509 -inform DER -out {}";
     harbour.yandro_as(Some("bob"), &["map", "crew.test", "./saltmarsh"]).succeeds();
     for (name, line, why) in [
         ("plain.pem", format!("{request} -subj /CN=evil"), "it is not a root certificate of yandro"),
@@ -321,7 +325,12 @@ fn no_root_certificate_but_the_callers_own_constrained_one_is_trusted() {
     harbour.yandro(&["authority", "distrust", "--store", "system"]).succeeds();
     harbour.yandro(&["authority", "widen", "saltmarsh.example.com"]).succeeds();
     let ran = harbour.yandro(&["authority", "trust", "--store", "system"]);
-    assert!(ran.status == 3 && ran.stderr.contains("names below `saltmarsh.example.com`"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: only root can decide this, and nothing was changed:
+      /usr/local/share/ca-certificates/yandro-HEX.crt: it may speak for names below `saltmarsh.example.com`, which other users of this computer may rely on
+    to mend it: if you want that, run the command as root: sudo yandro authority trust --store system
+    [status 3]
+    ");
 }
 
 #[test]
@@ -347,12 +356,22 @@ fn root_loads_and_replaces_nothing_that_is_another_users() {
     machine.run("sh", &["-euc", script, "sh", machine.root().to_str().unwrap()]).succeeds();
     let planted = system(&harbour);
     let ran = harbour.yandro(&["map", "depot.test", "./saltmarsh"]);
-    assert!(ran.status == 3 && ran.stderr.contains("load what others than root can change"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: only root can decide this, and nothing was changed:
+      /usr/local/apache2/conf/httpd.conf: /usr/local/apache2/conf/httpd.conf would change by more than switches, or load what others than root can change
+    to mend it: if you want that, run the command as root: sudo yandro map depot.test ./saltmarsh
+    [status 3]
+    ");
     assert_eq!(system(&harbour), planted);
     // The same with the folder of sites' files, which the main file would include.
     machine.run("sh", &["-c", "rm /usr/local/apache2/modules; ln -s /usr/lib/apache2/modules /usr/local/apache2/modules; chown ada /usr/local/apache2/conf/extra"]).succeeds();
     let ran = harbour.yandro(&["map", "depot.test", "./saltmarsh"]);
-    assert!(ran.status == 3 && ran.stderr.contains("which others than root can change"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: only root can decide this, and nothing was changed:
+      /usr/local/apache2/conf/httpd.conf: Apache httpd would read /usr/local/apache2/conf/extra, which others than root can change
+    to mend it: if you want that, run the command as root: sudo yandro map depot.test ./saltmarsh
+    [status 3]
+    ");
     machine.run("chown", &["root", "/usr/local/apache2/conf/extra"]).succeeds();
     assert_eq!(system(&harbour), before);
 }

@@ -5,7 +5,7 @@ use std::io::{Read as _, Write as _};
 use std::process::{Command, Stdio};
 
 use super::harbour::{Harbour, Server};
-use super::kit::{HOSTS, Sysroot, has};
+use super::kit::{HOSTS, Sysroot, has, steady};
 
 const LIST: &str = "home/ada/.config/yandro/sites.toml";
 const SITE: &str = "etc/apache2/sites-available/yandro-saltmarsh.test.conf";
@@ -51,7 +51,10 @@ fn each_change_is_taken_back_to_the_byte() {
         states[1].replace("etc/apache2/mods-enabled", "")
     );
     let ran = sysroot.yandro(&["settle"]).succeeds();
-    assert!(ran.stdout.contains("nothing was changed"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    1 site: the machine is as the site list says; nothing was changed
+    [status 0]
+    ");
     insta::assert_snapshot!(sysroot.yandro(&["undo", "99"]), @"
     error: there is no change 99
     to mend it: see which there are: yandro history
@@ -98,12 +101,28 @@ fn an_undo_that_would_lose_an_edit_stops_and_shows_it() {
     let before = sysroot.tree();
     let ran = sysroot.yandro(&["undo"]);
     assert_eq!(ran.status, 3, "{ran}");
-    assert!(ran.stderr.contains("was edited since") && ran.stderr.contains("+# tide tables by hand"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @r#"
+    error: change 1 can't be taken back: $ROOT/etc/apache2/sites-available/yandro-saltmarsh.test.conf was edited since, and that would be lost:
+    --- $ROOT/etc/apache2/sites-available/yandro-saltmarsh.test.conf
+    +++ $ROOT/etc/apache2/sites-available/yandro-saltmarsh.test.conf
+    @@ -28,3 +28,4 @@
+     	ErrorLog ${APACHE_LOG_DIR}/saltmarsh.test-error.log
+     	CustomLog ${APACHE_LOG_DIR}/saltmarsh.test-access.log "%h %l %u %t \"%r\" %>s %b \"%{Referer}i\" \"%{User-Agent}i\""
+     </VirtualHost>
+    +# tide tables by hand
+
+    to mend it: keep those lines elsewhere and take them out of the file, then run the command again
+    [status 3]
+    "#);
     assert_eq!(sysroot.tree(), before);
 
     sysroot.yandro(&["map", "saltmarsh.test", "./depot"]).succeeds();
     let ran = sysroot.yandro(&["undo", "1"]);
-    assert!(ran.stderr.contains("undo the later change first: yandro undo 2"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: change 1 can't be undone: the site `saltmarsh.test` was changed again since
+    to mend it: undo the later change first: yandro undo 2
+    [status 3]
+    ");
     // Only the command's own value goes back: the hand-written line is still there.
     sysroot.yandro(&["undo"]).succeeds();
     let text = sysroot.read(SITE);
@@ -129,7 +148,13 @@ fn the_very_first_files_are_kept_for_good() {
     sysroot.yandro(&["hosts", "restore"]).succeeds();
     assert_eq!(sysroot.read("etc/hosts"), HOSTS);
     let ran = sysroot.yandro(&["settle"]).succeeds();
-    assert!(ran.stdout.contains("hosts file  changed"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    4 sites: the machine is now as the site list says
+      hosts file  changed /etc/hosts
+
+    prove it: yandro check
+    [status 0]
+    ");
     sysroot.yandro(&["undo"]).succeeds();
     assert_eq!(sysroot.read("etc/hosts"), HOSTS);
 }
@@ -190,7 +215,14 @@ fn settle_brings_everything_back_and_tells_what_was_edited_by_hand() {
     sysroot.write(SITE, &edited.replace("DocumentRoot", "Protocols h2 http/1.1\n\tDocumentRoot"));
     let added = sysroot.read(SITE);
     let ran = sysroot.yandro(&["settle", "--put-back", "saltmarsh.test"]).succeeds();
-    assert!(!ran.stdout.contains("by hand"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    1 site: the machine is now as the site list says
+      virtual host  changed /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      server  Apache httpd: not tested and not reloaded, since this is a sysroot
+
+    prove it: yandro check
+    [status 0]
+    ");
     let back = sysroot.read(SITE);
     assert!(
         back.contains("Options Indexes FollowSymLinks")
@@ -262,7 +294,11 @@ fn a_second_command_fails_at_once_when_it_shall_not_wait() {
     lock.lock().unwrap();
     let ran = sysroot.yandro(&["--no-wait", "unmap", "saltmarsh.test"]);
     assert_eq!(ran.status, 3, "{ran}");
-    assert!(ran.stderr.contains("another yandro is changing this machine"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: another yandro is changing this machine (its lock is $ROOT/home/ada/.local/share/yandro/lock)
+    to mend it: wait until it has ended, and try again
+    [status 3]
+    ");
 }
 
 #[test]
@@ -298,7 +334,53 @@ fn what_others_put_in_place_of_the_machines_lock_neither_hangs_nor_is_taken_for_
     // The helper makes the lock where the user may not.
     run("rm /run/lock/yandro; chmod 755 /run/lock");
     let ran = harbour.yandro_as(Some("bob"), &map).succeeds();
-    assert!(ran.stderr.contains("because its lock can't be used"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    tides.test -> $ROOT/saltmarsh
+      certificate  made for tides.test, until $DATE
+      virtual host  made /etc/apache2/sites-available/yandro-tides.test.conf
+      enabled  linked /etc/apache2/sites-enabled/yandro-tides.test.conf
+      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      hosts file  changed /etc/hosts
+      site list  made $ROOT/bob/.config/yandro/sites.toml
+      modules  enabled socache_shmcb, ssl, rewrite
+      server  Apache httpd: configuration tested, reloaded
+      proof  https://tides.test/ answers from there, over HTTPS
+    note: other users' yandro can change this machine at the same time, because its lock can't be used: /run/lock/yandro: permission denied
+    note: root is needed for these, and sudo is asked for them alone:
+      write /etc/apache2/mods-enabled/socache_shmcb.load
+      write /etc/apache2/mods-enabled/ssl.load
+      write /etc/apache2/mods-enabled/ssl.conf
+      write /etc/apache2/mods-enabled/rewrite.load
+      write /etc/apache2/sites-available/yandro-tides.test.conf
+      write /etc/apache2/sites-enabled/yandro-tides.test.conf
+      write /etc/apache2/sites-available/yandro-0.invalid.conf
+      write /etc/apache2/sites-enabled/yandro-0.invalid.conf
+      write /etc/hosts
+      test, reload, start or stop the web server
+    [status 0]
+    ");
     let ran = harbour.yandro_as(Some("bob"), &["unmap", "tides.test"]).succeeds();
-    assert!(!ran.stderr.contains("its lock can't be used"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    tides.test is taken away; $ROOT/saltmarsh stays as it is
+      hosts file  changed /etc/hosts
+      enabled  unlinked /etc/apache2/sites-enabled/yandro-tides.test.conf
+      virtual host  removed /etc/apache2/sites-available/yandro-tides.test.conf
+      other names  removed /etc/apache2/sites-available/yandro-0.invalid.conf
+      site list  removed $ROOT/bob/.config/yandro/sites.toml
+      certificate  removed
+      modules  disabled rewrite, ssl, socache_shmcb
+      server  Apache httpd: configuration tested, reloaded
+    note: root is needed for these, and sudo is asked for them alone:
+      write /etc/hosts
+      write /etc/apache2/sites-enabled/yandro-tides.test.conf
+      write /etc/apache2/sites-available/yandro-tides.test.conf
+      write /etc/apache2/sites-enabled/yandro-0.invalid.conf
+      write /etc/apache2/sites-available/yandro-0.invalid.conf
+      write /etc/apache2/mods-enabled/rewrite.load
+      write /etc/apache2/mods-enabled/ssl.load
+      write /etc/apache2/mods-enabled/ssl.conf
+      write /etc/apache2/mods-enabled/socache_shmcb.load
+      test, reload, start or stop the web server
+    [status 0]
+    ");
 }

@@ -6,7 +6,7 @@ use std::net::IpAddr;
 
 use yandro_core::{AddressFamily, HostName, HostsFile, Multi};
 
-use super::kit::{Background, Numbers, Sysroot, eventually};
+use super::kit::{Background, Numbers, Sysroot, eventually, steady};
 use super::namespace::{HOSTS, Namespace};
 
 /// With most of what can be wrong.
@@ -74,7 +74,20 @@ fn the_critic_tells_each_line_that_does_not_do_what_it_seems_to() {
     let preview = sysroot.yandro(&["hosts", "lint", "--mend", "--preview"]).succeeds();
     assert_eq!(sysroot.read("etc/hosts"), MESSY, "{preview}");
     let ran = sysroot.yandro(&["hosts", "lint", "--mend"]);
-    assert!(ran.stdout.contains("mended: 8 findings"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    ✗ /etc/hosts:4: `127.0.0.0.1` is no address that the resolver reads, so the whole line says nothing
+        mend: did you mean 127.0.0.1?
+    · /etc/hosts:5: buoy.test, crew.test, xn--fhre-loa.test, moon.test, saltmarsh.local point to this machine and are no sites
+        mend: map them: yandro map NAME FOLDER; or take them out: yandro hosts drop NAME
+    ✗ /etc/hosts:11: nothing ever asks for `*.pier.test`: a hosts file can't hold wildcards; write each name
+        mend: correct the name, or take it out
+    ! /etc/hosts:11: `pier_one.test` has an underscore, which no host name may: certificates and servers refuse it
+        mend: use a hyphen
+    ! /etc/hosts:12: `moon.test` points to 127.0.0.1 by line 8 already: 10.0.0.9 comes second, and counts only where the first doesn't answer
+        mend: yandro hosts point moon.test ADDRESS, with the right one
+    mended: 8 findings; to have them back: yandro undo
+    [status 1]
+    ");
     insta::assert_snapshot!(sysroot.read("etc/hosts"), @"
     127.0.0.1 localhost
     ::1 localhost ip6-localhost
@@ -151,7 +164,10 @@ fn names_that_are_no_sites_are_pointed_dropped_and_exchanged() {
     ");
     assert!(sysroot.read("etc/hosts").ends_with("192.168.56.10\txn--fhre-loa.saltmarsh.test\n"));
     let again = sysroot.yandro(&["hosts", "point", "fähre.saltmarsh.test", "192.168.56.10"]).succeeds();
-    assert!(again.stdout.contains("says so already"), "{again}");
+    insta::assert_snapshot!(steady(&again), @"
+    fähre.saltmarsh.test (xn--fhre-loa.saltmarsh.test) -> 192.168.56.10 (the hosts file says so already)
+    [status 0]
+    ");
     sysroot.yandro(&["settle"]).succeeds();
     assert!(sysroot.read("etc/hosts").contains("xn--fhre-loa"), "settle leaves the person's lines alone");
     sysroot.yandro(&["hosts", "drop", "fähre.saltmarsh.test"]).succeeds();
@@ -179,16 +195,27 @@ fn names_that_are_no_sites_are_pointed_dropped_and_exchanged() {
     sysroot.write("team.txt", "192.168.7.3 pier.test\n");
     let ran = sysroot.yandro(&["hosts", "import", "team.txt"]);
     assert_eq!(ran.status, 3, "{ran}");
-    assert!(ran.stderr.contains("`pier.test` points to 192.168.7.2 already, not to 192.168.7.3"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: $ROOT/etc/hosts:8: `pier.test` points to 192.168.7.2 already, not to 192.168.7.3; nothing was changed
+    to mend it: change such lines, too: --replace
+    [status 3]
+    ");
     sysroot.yandro(&["hosts", "import", "team.txt", "--replace"]).succeeds();
     sysroot.write("team.txt", "192.168.7.3 pier.test\n192.168.7 moon.test\n");
     let ran = sysroot.yandro(&["hosts", "import", "team.txt"]);
-    assert!(ran.stderr.contains("team.txt:2: `192.168.7 moon.test` is no line of a hosts file"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: team.txt:2: `192.168.7 moon.test` is no line of a hosts file: an address, then names
+    [status 2]
+    ");
     // Names that can be real are asked about, unless they are pointed there already.
     sysroot.write("team.txt", "10.0.0.7 pier.example.org\n10.0.0.8 quay.example.org a.test\n");
     let before = sysroot.tree();
     let ran = sysroot.yandro(&["hosts", "import", "team.txt"]);
-    assert!(ran.status == 2 && ran.stderr.contains("may own `pier.example.org` and `quay.example.org`;"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: somebody on the internet may own `pier.example.org` and `quay.example.org`; while mapped, the real one can't be reached from this machine
+    to mend it: if that is what you want, say so: add `--hide-real`; or choose a name that nobody can own, such as one below `.test`
+    [status 2]
+    ");
     assert_eq!(sysroot.tree(), before);
     sysroot.yandro(&["hosts", "import", "team.txt", "--hide-real"]).succeeds();
     sysroot.yandro(&["hosts", "import", "team.txt"]).succeeds();
@@ -313,8 +340,24 @@ fn a_name_cache_is_told_to_forget_and_a_stale_one_is_found() {
     // It now knows that there is no such name, and would say so for an hour.
     assert_eq!(machine.run("getent", &["hosts", "saltmarsh.test"]).status, 2);
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
-    assert!(ran.stdout.contains("nscd forgot its old answers"), "{ran}");
-    assert!(ran.stdout.contains("answers from there, over HTTPS"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      authority  made, until $DATE
+      certificate  made for saltmarsh.test, until $DATE
+      virtual host  made /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      enabled  linked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
+      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      hosts file  changed /etc/hosts
+      site list  made $ROOT/home/.config/yandro/sites.toml
+      name cache  nscd forgot its old answers
+      modules  enabled socache_shmcb, ssl, rewrite
+      server  Apache httpd: configuration tested, started
+      proof  https://saltmarsh.test/ answers from there, over HTTPS
+
+    Have this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` tells what it may vouch for).
+    [status 0]
+    ");
 
     // By hand, there and back: the file is right, and the cache holds what it was in between.
     let right = machine.hosts();
@@ -338,10 +381,37 @@ fn a_name_cache_is_told_to_forget_and_a_stale_one_is_found() {
     machine.run("nscd", &["--shutdown"]).succeeds();
     fs::write(machine.path("etc/nsswitch.conf"), "hosts: dns\n").unwrap();
     let ran = machine.yandro(&["check", "-v"]);
-    assert!(
-        ran.stdout.contains("the system doesn't read the hosts file") && ran.stdout.contains("resolver-order"),
-        "{ran}"
-    );
+    insta::assert_snapshot!(steady(&ran), @r#"
+    saltmarsh.test  $ROOT/saltmarsh, Apache httpd
+      ✓ name  .test is nobody's
+      ✓ hosts file  127.0.0.1  TIME
+      ✗ resolver  no address  TIME
+      · address  not tried, since the resolver failed
+      · connection  not tried, since the resolver failed
+      ✓ virtual host  yandro-saltmarsh.test.conf:2  TIME
+      · HTTP  not tried, since the resolver failed
+      · redirect  not tried, since the resolver failed
+      · TLS handshake  not tried, since the resolver failed
+      – TLS, on offer  not asked
+      – TLS, other names  not asked
+      · certificate's chain  not tried, since the resolver failed
+      · certificate's names  not tried, since the resolver failed
+      · certificate's time  not tried, since the resolver failed
+      · certificate on disk  not tried, since the resolver failed
+      – trust stores  none trusts it: yandro authority trust
+      · HTTPS  not tried, since the resolver failed
+      – application  no page of the site's own
+      · proof  not tried, since the resolver failed
+
+    ✗ saltmarsh.test: the system finds no address for `saltmarsh.test`, though the hosts file has one: the system doesn't read the hosts file
+        seen: hosts: dns
+        mend: sudo sed -i 's/^hosts:\s*/hosts: files /' /etc/nsswitch.conf
+        code: resolver-order
+
+    1 site, 1 name: 0 proven, 1 not (TIME)
+    saltmarsh.test: reached from this computer only
+    [status 1]
+    "#);
 }
 
 #[test]
@@ -350,7 +420,17 @@ fn an_address_of_the_network_serves_until_it_is_gone() {
     machine.run("ip", &["address", "add", "192.168.7.20/24", "dev", "lo"]).succeeds();
     machine.yandro(&["map", "depot.saltmarsh.test", "./saltmarsh"]).succeeds();
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--address", "192.168.7.20"]).succeeds();
-    assert!(ran.stdout.contains("answers from there, over HTTPS"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      certificate  made for saltmarsh.test, until $DATE
+      virtual host  made /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      enabled  linked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
+      hosts file  changed /etc/hosts
+      site list  changed $ROOT/home/.config/yandro/sites.toml
+      server  Apache httpd: configuration tested, reloaded
+      proof  https://saltmarsh.test/ answers from there, over HTTPS
+    [status 0]
+    ");
     let hosts = machine.hosts();
     // With an IPv4 address on the network and no IPv6 one, Apache httpd listens on IPv4 alone.
     let block = "\n127.0.0.1\tdepot.saltmarsh.test\n192.168.7.20\tsaltmarsh.test\n# end of yandro sites\n";
@@ -359,15 +439,54 @@ fn an_address_of_the_network_serves_until_it_is_gone() {
     machine.run("ip", &["address", "del", "192.168.7.20/24", "dev", "lo"]).succeeds();
     let ran = machine.yandro(&["check", "saltmarsh.test"]);
     assert_eq!(ran.status, 1, "{ran}");
-    assert!(ran.stdout.contains("no interface of this machine has the address 192.168.7.20 any more"), "{ran}");
-    assert!(ran.stdout.contains("yandro map saltmarsh.test --address 127.0.0.1"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test  $ROOT/saltmarsh, Apache httpd
+      ✓ name  .test is nobody's
+      ✓ hosts file  192.168.7.20  TIME
+      ✓ resolver  192.168.7.20  TIME
+      ✗ address  address gone
+      · connection  not tried, since the address failed
+      ✓ virtual host  yandro-saltmarsh.test.conf:2  TIME
+      ✓ HTTP
+      ✓ redirect
+      ✗ TLS handshake  no answer  TIME
+      – TLS, on offer  not asked
+      – TLS, other names  not asked
+      · certificate's chain  not tried, since the TLS handshake failed
+      · certificate's names  not tried, since the TLS handshake failed
+      · certificate's time  not tried, since the TLS handshake failed
+      · certificate on disk  not tried, since the TLS handshake failed
+      – trust stores  none trusts it: yandro authority trust
+      · HTTPS  not tried, since the TLS handshake failed
+      – application  no page of the site's own
+      · proof  not tried, since the TLS handshake failed
+
+    ✗ saltmarsh.test: no interface of this machine has the address 192.168.7.20 any more, which the site is at
+        seen: it has loopback alone
+        mend: yandro map saltmarsh.test --address 127.0.0.1
+
+    1 site, 1 name: 0 proven, 1 not (TIME)
+    [status 1]
+    ");
     machine.yandro(&["map", "saltmarsh.test", "--address", "127.0.0.1"]).succeeds();
     machine.yandro(&["check"]).succeeds();
 
     // An address that is not this machine's: whoever answers there serves it, and no virtual host is written.
     let ran = machine.yandro(&["map", "crew.saltmarsh.test", "./saltmarsh", "--address", "192.168.56.10"]);
     assert_eq!(ran.status, 1, "{ran}");
-    assert!(ran.stderr.contains("the server at 192.168.56.10 needs this certificate and its key"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    crew.saltmarsh.test -> $ROOT/saltmarsh
+      certificate  made for crew.saltmarsh.test, until $DATE
+      hosts file  changed /etc/hosts
+      site list  changed $ROOT/home/.config/yandro/sites.toml
+      proof  written, but not all is well
+
+    ✗ crew.saltmarsh.test: the address 192.168.56.10 of `crew.saltmarsh.test` can't be reached
+        seen: port 80: network is unreachable
+        mend: ping -c 3 192.168.56.10
+    note: the server at 192.168.56.10 needs this certificate and its key: $ROOT/home/.local/share/yandro/certificates/crew.saltmarsh.test
+    [status 1]
+    ");
     assert!(machine.hosts().contains("\n192.168.56.10\tcrew.saltmarsh.test\n"));
     assert!(!machine.path("apache2/sites-available/yandro-crew.saltmarsh.test.conf").exists());
 }
@@ -437,7 +556,17 @@ fn plain_http_and_both_are_choices_that_can_be_taken_back() {
     let Some(machine) = Namespace::new(&[]) else { return };
     let file = || fs::read_to_string(machine.path("apache2/sites-available/yandro-saltmarsh.test.conf")).unwrap();
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--plain"]).succeeds();
-    assert!(ran.stdout.contains("http://saltmarsh.test/ answers from there"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      virtual host  made /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      enabled  linked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
+      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      hosts file  changed /etc/hosts
+      site list  made $ROOT/home/.config/yandro/sites.toml
+      server  Apache httpd: configuration tested, started
+      proof  http://saltmarsh.test/ answers from there
+    [status 0]
+    ");
     assert!(!machine.root_certificate().exists(), "no HTTPS, no authority");
     assert!(!machine.path("apache2/mods-enabled/ssl.load").exists());
     assert_eq!(machine.curl(&["http://saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
@@ -458,7 +587,13 @@ fn plain_http_and_both_are_choices_that_can_be_taken_back() {
     fs::write(&path, whole.replace("\tSSLEngine on\n", "\tSSLEngine on\n\tSSLOptions +StdEnvVars\n")).unwrap();
     let ran = machine.yandro(&["map", "saltmarsh.test", "--plain"]);
     assert_eq!(ran.status, 3, "{ran}");
-    assert!(ran.stderr.contains("SSLOptions +StdEnvVars") && ran.stderr.contains("was added by hand"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: /etc/apache2/sites-available/yandro-saltmarsh.test.conf:24: this line was added by hand, and would be lost with the virtual host that it stands in: move it, then try again
+      24 |  SSLOptions +StdEnvVars
+         | ^^^^^^^^^^^^^^^^^^^^^^^
+    to mend it: mend that line, or delete the file to have it made anew: /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+    [status 3]
+    ");
     fs::write(&path, whole).unwrap();
     machine.yandro(&["map", "saltmarsh.test", "--plain"]).succeeds();
     assert_eq!(file(), plain);
@@ -493,14 +628,23 @@ fn other_systems_have_their_own_places_and_habits() {
     let below_windows = Sysroot::new();
     below_windows.write("proc/version", "Linux version 6.6.87.2-microsoft-standard-WSL2\n");
     let ran = below_windows.yandro(&["hosts", "lint"]);
-    assert!(ran.stdout.contains("is made anew from Windows's own at each start"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @r#"
+    ! /etc/hosts: /etc/hosts is made anew from Windows's own at each start, and what is written here is lost
+        mend: say `[network]` `generateHosts = false` in /etc/wsl.conf; browsers on Windows read C:\Windows\System32\drivers\etc\hosts, which needs the same lines
+    [status 1]
+    "#);
     below_windows.write("etc/wsl.conf", "[network]\ngenerateHosts = false\n");
     below_windows.yandro(&["hosts", "lint"]).succeeds();
 
     let container = Sysroot::new();
     container.write("proc/self/mountinfo", "36 35 98:0 /x/hosts /etc/hosts rw,relatime - ext4 /dev/vda rw\n");
     let ran = container.yandro(&["hosts", "lint"]).succeeds();
-    assert!(ran.stdout.contains("is a mount of its own, as in a container"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    · /etc/hosts: /etc/hosts is a mount of its own, as in a container: it may be new at the next start
+        mend: have the container's own configuration add the names, if they are to last
+    /etc/hosts does what it seems to do
+    [status 0]
+    ");
 }
 
 #[test]

@@ -4,6 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 
+use regex_lite::Regex;
 use tempfile::TempDir;
 
 pub const YANDRO: &str = env!("CARGO_BIN_EXE_yandro");
@@ -230,3 +231,41 @@ impl Numbers {
         usize::try_from((self.0 >> 33) % limit).unwrap()
     }
 }
+
+/// A whole output as it is on every machine and in every run: without users, numbers of processes, times and serial
+/// numbers, and with columns two blanks apart, whatever is in them.
+pub fn steady(ran: &Ran) -> String {
+    let mut shown = ran.to_string().replace(YANDRO, "yandro");
+    for (pattern, word) in VARYING {
+        shown = Regex::new(pattern).unwrap().replace_all(&shown, *word).into_owned();
+    }
+    shown
+}
+
+/// What differs from run to run, and what stands for it.
+const VARYING: &[(&str, &str)] = &[
+    (r"(?m)^sudo: unable to resolve host .*\n", ""),
+    (r"for \S+@\S+, \$DATE [0-9a-f]{4}", "for USER, DATE"),
+    (r"authority of \S+@\S+", "authority of USER"),
+    (r"process \d+", "process PID"),
+    (r"target=\d+", "target=PID"),
+    (r"\[\w{3} \w{3} \d\d [\d:.]+ \d{4}\]", "[NOW]"),
+    (r"\[pid [^\]]*\]", "[PID]"),
+    (r"\[client [^\]]*\]", "[CLIENT]"),
+    (r"\d+#\d+", "PID"),
+    (r"20\d\d/\d\d/\d\d \d\d:\d\d:\d\d", "NOW"),
+    (r"20\d\d-\d\d-\d\dT\d\d:\d\d:\d\dZ", "NOW"),
+    (r"\b20\d\d-\d\d-\d\d\b", "$$DATE"),
+    (r"\b\d+(\.\d+)? m?s\b", "TIME"),
+    (r"\b3\d{3} days", "N days"),
+    (r"\.log:\d+:", ".log:N:"),
+    (r"\btest:\d{5}/", "test:PORT/"),
+    (r"\b[0-9a-f]{16,}\b", "HEX"),
+    (r"(?m)(\S)  +", "$1  "),
+    (r"(?m) +$", ""),
+    (r"process PID(, \d+)+", "process PID"),
+    (r"\bkill \d+", "kill PID"),
+    (r"\bpython3  \d+", "python3  PID"),
+    (r"\$DATE \d\d:\d\d:\d\d", "$$DATE TIME"),
+    (r"\b([0-9A-F]{2}:){31}[0-9A-F]{2}\b", "FINGERPRINT"),
+];

@@ -43,7 +43,21 @@ fn pages(root: &str) -> String {
 /// Everything in one file, most of it commented out, as the makers ship it.
 fn shipped(root: &str, conf: &str, listen: &str, include: &str) -> String {
     format!(
-        "# This is the main Apache server configuration file.\n{}\n#Listen 12.34.56.78:80\n{listen}\n\n{}{}\n{}\n# Virtual hosts\n#Include {include}extra/httpd-vhosts.conf\n\n# Secure (SSL/TLS) connections\n#Include {include}extra/httpd-ssl.conf\n<IfModule ssl_module>\nSSLRandomSeed startup builtin\n</IfModule>\n",
+        "# This is the main Apache server configuration file.\n\
+            {}\n\
+            #Listen 12.34.56.78:80\n\
+            {listen}\n\
+            \n\
+            {}{}\n\
+            {}\n\
+            # Virtual hosts\n\
+            #Include {include}extra/httpd-vhosts.conf\n\
+            \n\
+            # Secure (SSL/TLS) connections\n\
+            #Include {include}extra/httpd-ssl.conf\n\
+            <IfModule ssl_module>\n\
+            SSLRandomSeed startup builtin\n\
+            </IfModule>\n",
         head(root),
         loads("", &LOADED),
         loads("#", &UNLOADED),
@@ -51,7 +65,25 @@ fn shipped(root: &str, conf: &str, listen: &str, include: &str) -> String {
     )
 }
 
-const EXAMPLES: &str = "# Virtual Hosts\n#\n# Use name-based virtual hosting.\n\n<VirtualHost *:80>\n    ServerAdmin webmaster@dummy-host.example.com\n    DocumentRoot \"/nowhere/docs/dummy-host.example.com\"\n    ServerName dummy-host.example.com\n    ServerAlias www.dummy-host.example.com\n    ErrorLog \"logs/dummy-host.example.com-error_log\"\n    CustomLog \"logs/dummy-host.example.com-access_log\" common\n</VirtualHost>\n\n<VirtualHost *:80>\n    ServerAdmin webmaster@dummy-host2.example.com\n    DocumentRoot \"/nowhere/docs/dummy-host2.example.com\"\n    ServerName dummy-host2.example.com\n</VirtualHost>\n";
+const EXAMPLES: &str = r#"# Virtual Hosts
+#
+# Use name-based virtual hosting.
+
+<VirtualHost *:80>
+    ServerAdmin webmaster@dummy-host.example.com
+    DocumentRoot "/nowhere/docs/dummy-host.example.com"
+    ServerName dummy-host.example.com
+    ServerAlias www.dummy-host.example.com
+    ErrorLog "logs/dummy-host.example.com-error_log"
+    CustomLog "logs/dummy-host.example.com-access_log" common
+</VirtualHost>
+
+<VirtualHost *:80>
+    ServerAdmin webmaster@dummy-host2.example.com
+    DocumentRoot "/nowhere/docs/dummy-host2.example.com"
+    ServerName dummy-host2.example.com
+</VirtualHost>
+"#;
 
 fn upstream() -> Other {
     Other {

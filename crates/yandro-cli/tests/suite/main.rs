@@ -5,7 +5,8 @@
     unreachable_pub,
     clippy::print_stderr,
     clippy::unwrap_used,
-    reason = "tests: skips are told on standard error"
+    clippy::too_many_lines,
+    reason = "tests: skips are told on standard error, and whole outputs stand in them"
 )]
 
 mod apache;

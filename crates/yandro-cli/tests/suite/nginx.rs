@@ -6,7 +6,7 @@ use camino::Utf8Path;
 use yandro_core::{NginxRun, answering_name};
 use yandro_machine::Disk;
 
-use super::kit::{Background, Numbers, eventually};
+use super::kit::{Background, Numbers, eventually, steady};
 use super::namespace::Namespace;
 
 const NAMES: [&str; 12] = [
@@ -170,8 +170,22 @@ fn a_folder_becomes_a_proven_site_and_goes_again() {
     let Some(machine) = Namespace::new(&["nginx", "openssl"]) else { return };
     let before = tree(&machine);
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "nginx"]).succeeds();
-    assert!(ran.stdout.contains("nginx: configuration tested, started"), "{ran}");
-    assert!(ran.stdout.contains("https://saltmarsh.test/ answers from there, over HTTPS"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      authority  made, until $DATE
+      certificate  made for saltmarsh.test, until $DATE
+      virtual host  made /etc/nginx/sites-available/yandro-saltmarsh.test.conf
+      enabled  linked /etc/nginx/sites-enabled/yandro-saltmarsh.test.conf
+      other names  made /etc/nginx/sites-available/yandro-0.invalid.conf
+      hosts file  changed /etc/hosts
+      site list  made $ROOT/home/.config/yandro/sites.toml
+      server  nginx: configuration tested, started
+      proof  https://saltmarsh.test/ answers from there, over HTTPS
+
+    Have this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` tells what it may vouch for).
+    [status 0]
+    ");
     let own = machine.curl(&["http://localhost/"]).stdout;
     assert!(own.contains("nginx") || own.contains("Apache2"), "the default site's page: {own}");
     assert_eq!(machine.curl(&["--http2", "https://saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
@@ -183,7 +197,16 @@ fn a_folder_becomes_a_proven_site_and_goes_again() {
     assert!(other("https://nobody.test/").contains("403 Forbidden"));
 
     let ran = machine.yandro(&["map", "saltmarsh.test", "--alias", "www.saltmarsh.test"]).succeeds();
-    assert!(ran.stdout.contains("nginx: configuration tested, reloaded"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      certificate  changed for saltmarsh.test, www.saltmarsh.test, until $DATE
+      virtual host  changed /etc/nginx/sites-available/yandro-saltmarsh.test.conf
+      hosts file  changed /etc/hosts
+      site list  changed $ROOT/home/.config/yandro/sites.toml
+      server  nginx: configuration tested, reloaded
+      proof  https://saltmarsh.test/ answers from there, over HTTPS
+    [status 0]
+    ");
     assert_eq!(machine.curl(&["https://www.saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
     machine.yandro(&["check"]).succeeds();
     assert!(machine.yandro(&["settle"]).succeeds().stdout.contains("nothing was changed"));
@@ -196,7 +219,15 @@ fn a_folder_becomes_a_proven_site_and_goes_again() {
         .replace("autoindex on;", "autoindex off; # mine\n\tadd_header X-Ferry tide;");
     fs::write(&file, text).unwrap();
     let ran = machine.yandro(&["settle", "--preview"]).succeeds();
-    assert!(ran.stdout.contains("yandro would write: autoindex on;"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    Nothing would change: everything is as it should be.
+
+    ! saltmarsh.test: line 25 was edited by hand and stays: `autoindex off;`
+        yandro would write: autoindex on;
+
+    put the lines of saltmarsh.test back: yandro settle --put-back saltmarsh.test
+    [status 0]
+    ");
     machine.yandro(&["map", "saltmarsh.test", "--no-alias"]).succeeds();
     assert!(machine.curl(&["--head", "https://saltmarsh.test/"]).stdout.to_lowercase().contains("x-ferry: tide"));
 
@@ -250,7 +281,10 @@ fn what_a_site_chooses_nginx_does() {
     assert!(machine.curl(&["--head", "https://saltmarsh.test/"]).stdout.to_lowercase().contains("x-more: yes"));
     assert!(fs::read_to_string(machine.path("logs/saltmarsh.test-access.log")).unwrap().contains("GET /none HTTP/"));
     let ran = machine.yandro(&["map", "saltmarsh.test", "--overrides", "off"]);
-    assert!(ran.status == 2 && ran.stderr.contains("nginx has no override files"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: nginx has no override files: leave `--overrides` out
+    [status 2]
+    ");
     let shake = |arguments: &[&str]| {
         let usual = ["s_client", "-connect", "127.0.0.1:443", "-servername", "saltmarsh.test"];
         machine.run("openssl", &[&usual, arguments].concat()).status
@@ -289,11 +323,11 @@ fn a_site_moves_from_one_server_to_the_other_and_back() {
     // While Apache httpd has the ports, nginx can't be started on them.
     let ran = map(&["--server", "nginx"]);
     assert_eq!(ran.status, 3, "{ran}");
-    assert!(
-        ran.stderr.contains("nginx doesn't run, and can't be started: port 80 is held by `apache2` (process ")
-            && ran.stderr.contains("stop that server: yandro servers stop apache"),
-        "{ran}"
-    );
+    insta::assert_snapshot!(steady(&ran), @"
+    error: nginx doesn't run, and can't be started: port 80 is held by `apache2` (process PID, user root); nothing was changed
+    to mend it: stop that server: yandro servers stop apache; or choose other ports: --http-port, --https-port
+    [status 3]
+    ");
     assert!(served("").contains("server: apache"));
     let listed = machine.yandro(&["servers"]).succeeds().stdout;
     assert!(
@@ -304,12 +338,28 @@ fn a_site_moves_from_one_server_to_the_other_and_back() {
     // nothing behind.
     let ports = ["--server", "nginx", "--http-port", "8080", "--https-port", "8443"];
     let ran = map(&ports);
-    assert!(ran.status == 3 && ran.stderr.contains("/etc/nginx/sites-enabled/default:"), "{ran}");
-    assert!(ran.stderr.contains("has it listen on port 80, which is held by `apache2`"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: nginx doesn't run, and can't be started: /etc/nginx/sites-enabled/default:21 has it listen on port 80, which is held by `apache2` (process PID, user root); nothing was changed
+    to mend it: stop that server: yandro servers stop apache; or take that place out of use: /etc/nginx/sites-enabled/default:21
+    [status 3]
+    ");
     fs::remove_file(default).unwrap();
     let both = map(&ports).succeeds();
-    assert!(both.stdout.contains("Apache httpd: configuration tested, reloaded"), "{both}");
-    assert!(both.stdout.contains("nginx: configuration tested, started"), "{both}");
+    insta::assert_snapshot!(steady(&both), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      virtual host  made /etc/nginx/sites-available/yandro-saltmarsh.test.conf
+      enabled  linked /etc/nginx/sites-enabled/yandro-saltmarsh.test.conf
+      other names  made /etc/nginx/sites-available/yandro-0.invalid.conf
+      enabled  unlinked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
+      virtual host  removed /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      other names  removed /etc/apache2/sites-available/yandro-0.invalid.conf
+      site list  changed $ROOT/home/.config/yandro/sites.toml
+      modules  disabled rewrite, ssl, socache_shmcb
+      server  Apache httpd: configuration tested, reloaded
+      server  nginx: configuration tested, started
+      proof  https://saltmarsh.test:8443/ answers from there, over HTTPS
+    [status 0]
+    ");
     assert!(served(":8443").contains("server: nginx"), "{}", served(":8443"));
     assert!(!machine.path("apache2/sites-available/yandro-saltmarsh.test.conf").exists());
     assert!(!machine.path("apache2/mods-enabled/ssl.load").exists(), "the last site took the module with it");
@@ -339,8 +389,11 @@ fn a_long_name_gets_its_buckets_and_a_persons_own_size_is_told() {
     let own = machine.path("etc/nginx/conf.d/buckets.conf");
     fs::write(&own, "# mine\nserver_names_hash_bucket_size 64;\n").unwrap();
     let ran = machine.yandro(&map);
-    let told = "/etc/nginx/conf.d/buckets.conf:2: `server_names_hash_bucket_size 64` is too small for the site's longest name, which needs 128";
-    assert!(ran.status == 3 && ran.stderr.contains(told), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: /etc/nginx/conf.d/buckets.conf:2: `server_names_hash_bucket_size 64` is too small for the site's longest name, which needs 128
+    to mend it: make it `server_names_hash_bucket_size 128;` there, then run the command again: /etc/nginx/conf.d/buckets.conf:2
+    [status 3]
+    ");
     fs::remove_file(&own).unwrap();
     machine.yandro(&map).succeeds();
     let others = machine.path("etc/nginx/sites-available/yandro-0.invalid.conf");
@@ -368,9 +421,33 @@ fn a_bundles_nginx_goes_by_its_own_program_and_commands() {
         .succeeds();
     // It is the first that was named: no need to say so. It doesn't run yet.
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
-    assert!(ran.stdout.contains("ferries: configuration tested, started"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      authority  made, until $DATE
+      certificate  made for saltmarsh.test, until $DATE
+      configuration  changed /opt/ferries/conf/nginx.conf
+      virtual host  made /opt/ferries/conf/yandro-saltmarsh.test.conf
+      other names  made /opt/ferries/conf/yandro-0.invalid.conf
+      hosts file  changed /etc/hosts
+      site list  made $ROOT/home/.config/yandro/sites.toml
+      server  ferries: configuration tested, started
+      proof  https://saltmarsh.test/ answers from there, over HTTPS
+
+    Have this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` tells what it may vouch for).
+    [status 0]
+    ");
     let ran = machine.yandro(&["map", "saltmarsh.test", "--alias", "www.saltmarsh.test"]).succeeds();
-    assert!(ran.stdout.contains("ferries: configuration tested, reloaded"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      certificate  changed for saltmarsh.test, www.saltmarsh.test, until $DATE
+      virtual host  changed /opt/ferries/conf/yandro-saltmarsh.test.conf
+      hosts file  changed /etc/hosts
+      site list  changed $ROOT/home/.config/yandro/sites.toml
+      server  ferries: configuration tested, reloaded
+      proof  https://saltmarsh.test/ answers from there, over HTTPS
+    [status 0]
+    ");
     assert_eq!(fs::read_to_string(folder.join("told")).unwrap(), "reload\n");
     let listed = machine.yandro(&["servers"]).succeeds().stdout;
     let line = listed.lines().find(|line| line.starts_with("ferries")).unwrap();

@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::Path;
 
-use super::kit::eventually;
+use super::kit::{eventually, steady};
 use super::layouts::as_shipped;
 use super::namespace::Namespace;
 
@@ -50,9 +50,37 @@ fn a_packed_site_is_served_from_an_image_of_either_server() {
     machine.run("sh", &["-c", IMAGE, "sh", &image]).succeeds();
 
     let preview = machine.yandro(&["pack", "saltmarsh.test", "--out", "packed", "--preview"]).succeeds();
-    assert!(preview.stdout.contains("Nothing was written") && !machine.path("packed").exists(), "{preview}");
+    insta::assert_snapshot!(steady(&preview), @"
+    $ROOT/packed would hold:
+      virtual host  virtual-hosts/saltmarsh.test.conf
+      certificate  certificates/saltmarsh.test/fullchain.pem
+      key  certificates/saltmarsh.test/key.pem
+      root  root.pem
+      image part  Dockerfile
+      compose part  compose.yaml
+      explained in  README.md
+      project  site/, a copy of $ROOT/saltmarsh
+
+    Nothing was written: this was a preview.
+    [status 0]
+    ");
+    assert!(!machine.path("packed").exists());
     let ran = machine.yandro(&["pack", "saltmarsh.test", "--out", "packed"]).succeeds();
-    assert!(ran.stderr.contains("left out, since hidden or leading out of the folder: $ROOT/saltmarsh/.env"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test is packed into $ROOT/packed
+      virtual host  virtual-hosts/saltmarsh.test.conf
+      certificate  certificates/saltmarsh.test/fullchain.pem
+      key  certificates/saltmarsh.test/key.pem
+      root  root.pem
+      image part  Dockerfile
+      compose part  compose.yaml
+      explained in  README.md
+      project  site/ (1 file, 1 kB)
+
+    What goes where: $ROOT/packed/README.md
+    note: left out, since hidden or leading out of the folder: $ROOT/saltmarsh/.env
+    [status 0]
+    ");
     build(&machine, &machine.path("packed"), &image);
     machine.run("chroot", &[&image, "nginx"]).succeeds();
     let page = || machine.curl(&["--location", "http://saltmarsh.test/"]);
@@ -62,7 +90,11 @@ fn a_packed_site_is_served_from_an_image_of_either_server() {
     machine.run("chroot", &[&image, "nginx", "-s", "stop"]).succeeds();
     // Nothing is written over.
     let ran = machine.yandro(&["pack", "saltmarsh.test", "--out", "packed"]);
-    assert!(ran.status == 2 && ran.stderr.contains("there is something in $ROOT/packed already"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: there is something in $ROOT/packed already
+    to mend it: give a folder that isn't there yet, or take it away first
+    [status 2]
+    ");
 
     machine.yandro(&["pack", "saltmarsh.test", "--out", "second", "--kind", "apache"]).succeeds();
     build(&machine, &machine.path("second"), &image);

@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, chown};
 
 use super::harbour::{Harbour, Server};
-use super::kit::{Background, Ran, YANDRO, eventually, has};
+use super::kit::{Background, Ran, YANDRO, eventually, has, steady};
 use super::namespace::{HOSTS, Namespace};
 
 /// `nobody`, whom every Debian has.
@@ -74,7 +74,34 @@ fn a_user_maps_with_sudo_for_the_steps_that_need_root_and_keeps_all_else() {
       write /etc/hosts
       test, reload, start or stop the web server
     ");
-    assert!(ran.stdout.contains("https://saltmarsh.test/ answers from there"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      authority  made, until $DATE
+      certificate  made for saltmarsh.test, until $DATE
+      virtual host  made /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      enabled  linked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
+      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      hosts file  changed /etc/hosts
+      site list  made $ROOT/home/.config/yandro/sites.toml
+      modules  enabled socache_shmcb, ssl, rewrite
+      server  Apache httpd: configuration tested, started
+      proof  https://saltmarsh.test/ answers from there, over HTTPS
+
+    Have this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` tells what it may vouch for).
+    note: root is needed for these, and sudo is asked for them alone:
+      write /etc/apache2/mods-enabled/socache_shmcb.load
+      write /etc/apache2/mods-enabled/ssl.load
+      write /etc/apache2/mods-enabled/ssl.conf
+      write /etc/apache2/mods-enabled/rewrite.load
+      write /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      write /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
+      write /etc/apache2/sites-available/yandro-0.invalid.conf
+      write /etc/apache2/sites-enabled/yandro-0.invalid.conf
+      write /etc/hosts
+      test, reload, start or stop the web server
+    [status 0]
+    ");
     assert_eq!(user.machine.curl(&["https://saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
     // What is the user's own is the user's, and the key theirs alone.
     let data = user.machine.path("home/.local/share/yandro");
@@ -110,13 +137,44 @@ fn a_failure_after_the_privileged_steps_puts_them_back() {
     let before = user.system();
     let ran = user.yandro(&["map", "crew.saltmarsh.test", "./home/crew"]);
     assert_eq!(ran.status, 3, "{ran}");
-    assert!(ran.stderr.contains("`crew.saltmarsh.test` could not be proven"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    note: root is needed for these, and sudo is asked for them alone:
+      write /etc/apache2/sites-available/yandro-crew.saltmarsh.test.conf
+      write /etc/apache2/sites-enabled/yandro-crew.saltmarsh.test.conf
+      write /etc/hosts
+      test, reload, start or stop the web server
+    error: `crew.saltmarsh.test` could not be proven:
+    ✗ crew.saltmarsh.test: a line of the configuration forbids $ROOT/home/crew
+        seen: $ROOT/home/crew/.htaccess:1
+              /var/log/apache2/crew.saltmarsh.test-error.log:N: [NOW] [authz_core:error] [PID] [CLIENT] AH01630: client denied by server configuration: $ROOT/home/crew/
+        mend: ${EDITOR:-vi} +1 $ROOT/home/crew/.htaccess && yandro servers reload apache
+
+    everything was put back as it was
+    to mend it: mend what was found, then map the site again
+    [status 3]
+    ");
     assert_eq!(user.system(), before);
     // The person's own folder is theirs to open, and needs no root for that.
     fs::remove_file(user.machine.path("home/crew/.htaccess")).unwrap();
     fs::set_permissions(user.machine.path("home/crew"), fs::Permissions::from_mode(0o700)).unwrap();
     let ran = user.yandro(&["map", "crew.saltmarsh.test", "./home/crew", "--fix-permissions"]).succeeds();
-    assert!(!ran.stderr.contains("write $ROOT/home/crew\n"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    crew.saltmarsh.test -> $ROOT/home/crew
+      permissions  $ROOT/home/crew: www-data:rx on its access control list
+      certificate  made for crew.saltmarsh.test, until $DATE
+      virtual host  made /etc/apache2/sites-available/yandro-crew.saltmarsh.test.conf
+      enabled  linked /etc/apache2/sites-enabled/yandro-crew.saltmarsh.test.conf
+      hosts file  changed /etc/hosts
+      site list  changed $ROOT/home/.config/yandro/sites.toml
+      server  Apache httpd: configuration tested, reloaded
+      proof  https://crew.saltmarsh.test/ answers from there, over HTTPS
+    note: root is needed for these, and sudo is asked for them alone:
+      write /etc/apache2/sites-available/yandro-crew.saltmarsh.test.conf
+      write /etc/apache2/sites-enabled/yandro-crew.saltmarsh.test.conf
+      write /etc/hosts
+      test, reload, start or stop the web server
+    [status 0]
+    ");
 }
 
 #[test]
@@ -161,7 +219,13 @@ fn under_sudo_the_callers_own_things_are_the_callers() {
     // And the user goes on without sudo where none is needed.
     user.yandro(&["check"]).succeeds();
     let history = user.yandro(&["history"]).succeeds();
-    assert!(history.stdout.contains("map saltmarsh.test"), "{history}");
+    insta::assert_snapshot!(steady(&history), @"
+    CHANGE  WHEN  COMMAND  TOUCHED
+    1  $DATE TIME  yandro map saltmarsh.test ./saltmarsh  23 paths
+
+    Take the last one back: yandro undo; another: yandro undo CHANGE. Times are UTC.
+    [status 0]
+    ");
 }
 
 #[test]
@@ -171,7 +235,17 @@ fn a_server_under_sudo_has_no_rights_of_roots_when_it_answers() {
     let settings = "mkdir -p $1/.config/yandro; printf '[built-in]\\nhttp-port = 81\\nhttps-port = 444\\n' > $1/.config/yandro/settings.toml; chown -R ada $1/.config";
     harbour.machine.run("sh", &["-c", settings, "sh", &home]).succeeds();
     let ran = harbour.yandro(&["serve"]);
-    assert!(ran.status == 3 && ran.stderr.contains("ports below 1024 need root"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: the built-in server can't listen: port 81 of 127.0.0.1: Permission denied (os error 13)
+    to mend it: ports below 1024 need root. Choose others in $ROOT/ada/.config/yandro/settings.toml:
+
+      [built-in]
+      http-port = 8080
+      https-port = 8443
+
+    or run `sudo yandro serve`: it gives root's rights up as soon as it has the ports
+    [status 3]
+    ");
     harbour.yandro(&["map", "depot.test", "./saltmarsh", "--server", "built-in"]).succeeds();
     let line = ["--reuid", "ada", "--regid", "ada", "--init-groups", "sudo", YANDRO, "serve"];
     let _serving = Background::start(harbour.machine.command("setpriv").args(line).env("HOME", &home));
@@ -316,13 +390,24 @@ fn the_system_trusts_the_authority_when_asked() {
     let Some(user) = User::new(true) else { return };
     let anchors = user.with_anchors();
     let ran = user.yandro(&["authority", "trust"]);
-    assert!(ran.status == 3 && ran.stderr.contains("there is no local authority yet"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: there is no local authority yet
+    to mend it: the first `yandro map NAME FOLDER` makes it
+    [status 3]
+    ");
     user.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
     let fetch = || user.run(&["curl", "--silent", "--show-error", "https://saltmarsh.test/"]);
     assert_eq!(fetch().status, 60, "not trusted yet");
     let ran = user.yandro(&["authority", "trust"]).succeeds();
-    assert!(ran.stdout.contains("is trusted by this system"), "{ran}");
-    assert!(ran.stderr.contains("write /usr/local/share/ca-certificates/yandro-"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    Yandro root for USER, DATE is trusted by this system and your browsers now
+      trust store  made /usr/local/share/ca-certificates/yandro-HEX.crt
+      trust  yandro-HEX goes into the store of Chromium: $ROOT/home/.pki/nssdb
+    note: root is needed for these, and sudo is asked for them alone:
+      write /usr/local/share/ca-certificates/yandro-HEX.crt
+    note: programs that were started before go by their old list until they are started again
+    [status 0]
+    ");
     assert_eq!(fetch().succeeds().stdout, "<h1>Saltmarsh Ferries</h1>\n");
     let again = user.yandro(&["authority", "trust"]).succeeds();
     assert!(again.stdout.contains("already") && !again.stderr.contains("sudo"), "no root is needed: {again}");
@@ -345,11 +430,45 @@ fn nginx_takes_the_same_way() {
         || user.machine.run("sh", &["-c", "cat hosts; cd etc/nginx; find . -printf '%p %l %u %m\\n' | sort"]).stdout;
     let before = system();
     let ran = user.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "nginx"]).succeeds();
-    assert!(ran.stderr.contains("write /etc/nginx/sites-available/yandro-saltmarsh.test.conf"), "{ran}");
-    assert!(ran.stdout.contains("nginx: configuration tested, started"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      authority  made, until $DATE
+      certificate  made for saltmarsh.test, until $DATE
+      virtual host  made /etc/nginx/sites-available/yandro-saltmarsh.test.conf
+      enabled  linked /etc/nginx/sites-enabled/yandro-saltmarsh.test.conf
+      other names  made /etc/nginx/sites-available/yandro-0.invalid.conf
+      hosts file  changed /etc/hosts
+      site list  made $ROOT/home/.config/yandro/sites.toml
+      server  nginx: configuration tested, started
+      proof  https://saltmarsh.test/ answers from there, over HTTPS
+
+    Have this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` tells what it may vouch for).
+    note: root is needed for these, and sudo is asked for them alone:
+      write /etc/nginx/sites-available/yandro-saltmarsh.test.conf
+      write /etc/nginx/sites-enabled/yandro-saltmarsh.test.conf
+      write /etc/nginx/sites-available/yandro-0.invalid.conf
+      write /etc/nginx/sites-enabled/yandro-0.invalid.conf
+      write /etc/hosts
+      test, reload, start or stop the web server
+    [status 0]
+    ");
     assert_eq!(user.machine.curl(&["https://saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
     let ran = user.yandro(&["map", "saltmarsh.test", "--alias", "www.saltmarsh.test"]).succeeds();
-    assert!(ran.stdout.contains("nginx: configuration tested, reloaded"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test -> $ROOT/saltmarsh
+      certificate  changed for saltmarsh.test, www.saltmarsh.test, until $DATE
+      virtual host  changed /etc/nginx/sites-available/yandro-saltmarsh.test.conf
+      hosts file  changed /etc/hosts
+      site list  changed $ROOT/home/.config/yandro/sites.toml
+      server  nginx: configuration tested, reloaded
+      proof  https://saltmarsh.test/ answers from there, over HTTPS
+    note: root is needed for these, and sudo is asked for them alone:
+      write /etc/nginx/sites-available/yandro-saltmarsh.test.conf
+      write /etc/hosts
+      test, reload, start or stop the web server
+    [status 0]
+    ");
     user.yandro(&["unmap", "saltmarsh.test"]).succeeds();
     assert_eq!(system(), before);
 }

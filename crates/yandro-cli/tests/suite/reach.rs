@@ -3,6 +3,7 @@
 use std::fs;
 
 use super::harbour::{Harbour, Server};
+use super::kit::steady;
 
 const HERE: &str = "10.9.0.1";
 const NEIGHBOUR: &str = "10.9.0.2";
@@ -98,7 +99,15 @@ fn a_server_that_is_elsewhere_has_no_such_choice() {
     let map = ["map", "crew.test", "./saltmarsh", "--server", "elsewhere", "--address", "127.0.0.7"];
     harbour.yandro(&map);
     let ran = harbour.yandro(&[&map[..], &["--only-here", "on"]].concat());
-    assert!(ran.status == 2 && ran.stderr.contains("--only-here"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: the server there has no `--only-here`
+    to mend it: set it up there
+    [status 2]
+    ");
     let ran = harbour.yandro(&["map", "tides.test", "./saltmarsh", "--server", "built-in", "--only-here", "on"]);
-    assert!(ran.status == 2 && ran.stderr.contains("--only-here"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: the built-in server has no `--only-here`
+    to mend it: leave `--only-here` out, or map the site on Apache httpd or nginx: --server apache, --server nginx
+    [status 2]
+    ");
 }

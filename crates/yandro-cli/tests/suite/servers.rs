@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use super::kit::{Background, Sysroot, eventually};
+use super::kit::{Background, Sysroot, eventually, steady};
 use super::namespace::Namespace;
 
 #[test]
@@ -31,9 +31,24 @@ fn a_server_is_tested_started_reloaded_and_stopped() {
     assert_ne!(main(), before);
     fs::write(machine.path("apache2/sites-enabled/tides.conf"), "TideTable on\n").unwrap();
     let ran = machine.yandro(&["servers", "test"]);
-    assert!(ran.status == 1 && ran.stdout.contains("line 1 of /etc/apache2/sites-enabled/tides.conf"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    apache refuses its configuration:
+    Action '-t' failed.
+    The Apache error log may have more information.
+    AH00526: Syntax error on line 1 of /etc/apache2/sites-enabled/tides.conf:
+    Invalid command 'TideTable', perhaps misspelled or defined by a module not included in the server configuration
+    [status 1]
+    ");
     let ran = machine.yandro(&["servers", "restart"]);
-    assert!(ran.status == 3 && ran.stderr.contains("was left as it is"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: apache refuses its configuration, and was left as it is:
+    Action '-t' failed.
+    The Apache error log may have more information.
+    AH00526: Syntax error on line 1 of /etc/apache2/sites-enabled/tides.conf:
+    Invalid command 'TideTable', perhaps misspelled or defined by a module not included in the server configuration
+    to mend it: correct the file and line that it names, then run the command again
+    [status 3]
+    ");
     assert!(listed().contains("runs (process "), "{}", listed());
     fs::remove_file(machine.path("apache2/sites-enabled/tides.conf")).unwrap();
     says(&["stop"], "apache was stopped");
@@ -50,10 +65,24 @@ fn a_port_that_somebody_holds_is_told_with_their_name() {
     let before = tree();
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]);
     assert_eq!(ran.status, 3, "{ran}");
-    assert!(ran.stderr.contains("port 80 is held by `python3` (process "), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: Apache httpd doesn't run, and can't be started: port 80 is held by `python3` (process PID, user root); nothing was changed
+    to mend it: end that program: kill PID; or choose other ports: --http-port, --https-port
+    [status 3]
+    ");
     assert_eq!(tree(), before);
     let ran = machine.yandro(&["servers", "start"]);
-    assert!(ran.status == 3 && ran.stderr.contains("port 80 is held by `python3` (process "), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: the server could not be controlled:
+    AH00557: apache2: apr_sockaddr_info_get() failed for vm
+    AH00558: apache2: Could not reliably determine the server's fully qualified domain name, using 127.0.0.1. Set the 'ServerName' directive globally to suppress this message
+    (98)Address already in use: AH00072: make_sock: could not bind to address [::]:80
+    (98)Address already in use: AH00072: make_sock: could not bind to address 0.0.0.0:80
+    no listening sockets available, shutting down
+    AH00015: Unable to open logs
+    to mend it: port 80 is held by `python3` (process PID, user root): stop it, or have this server listen elsewhere
+    [status 3]
+    ");
 }
 
 #[test]
@@ -61,12 +90,23 @@ fn a_named_server_goes_by_its_own_commands() {
     let Some(machine) = Namespace::new(&[]) else { return };
     // A bundle with a control program that keeps a record of what it is told.
     fs::create_dir_all(machine.path("opt/ferries")).unwrap();
-    let control = "#!/bin/sh\necho \"$1\" >> /opt/ferries/told\ncase \"$1\" in\ngraceful) exec /usr/sbin/apache2ctl graceful;;\nstart) exec /usr/sbin/apache2ctl start;;\nhalt) exec /usr/sbin/apache2ctl stop;;\n*) exec /usr/sbin/apache2ctl configtest;;\nesac\n";
+    let control = "#!/bin/sh\n\
+        echo \"$1\" >> /opt/ferries/told\n\
+        case \"$1\" in\n\
+        graceful) exec /usr/sbin/apache2ctl graceful;;\n\
+        start) exec /usr/sbin/apache2ctl start;;\n\
+        halt) exec /usr/sbin/apache2ctl stop;;\n\
+        *) exec /usr/sbin/apache2ctl configtest;;\n\
+        esac\n";
     fs::write(machine.path("opt/ferries/ctl"), control).unwrap();
     fs::set_permissions(machine.path("opt/ferries/ctl"), std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
     let add = ["servers", "add", "ferries", "--config", "/etc/apache2/apache2.conf"];
     let ran = machine.yandro(&[&add[..], &["--reload", "ctl graceful"]].concat());
-    assert!(ran.status == 2 && ran.stderr.contains("`ctl graceful` begins with no program"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: `ctl graceful` begins with no program that is there
+    to mend it: give the program by its absolute path; it is run without a shell
+    [status 2]
+    ");
     let commands = [
         "--test",
         "/opt/ferries/ctl test",
@@ -85,7 +125,12 @@ fn a_named_server_goes_by_its_own_commands() {
     assert_eq!(told, "test\nstart\ntest\ngraceful\nhalt\n");
     // Sites keep the server that they are on.
     let ran = machine.yandro(&["servers", "drop", "ferries"]);
-    assert!(ran.status == 3 && ran.stderr.contains("yandro unmap saltmarsh.test"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: sites are on ferries, and they would be left on a server that yandro knows no more: saltmarsh.test
+    to mend it: take them away first, and map them again afterwards: yandro unmap saltmarsh.test
+    to mend it: or move each to another server: yandro map NAME --server WHICH
+    [status 3]
+    ");
     machine.yandro(&["unmap", "saltmarsh.test"]).succeeds();
     machine.yandro(&["servers", "drop", "ferries"]).succeeds();
     assert!(!machine.yandro(&["servers"]).stdout.contains("ferries"));

@@ -3,7 +3,7 @@
 use std::fs;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 
-use super::kit::{Background, YANDRO, eventually};
+use super::kit::{Background, YANDRO, eventually, steady};
 use super::namespace::Namespace;
 
 fn mode(machine: &Namespace, path: &str) -> u32 {
@@ -22,12 +22,121 @@ fn a_folder_that_the_server_may_not_enter_is_told_before_anything_is_written_and
     }
     let ran = machine.yandro(&["map", "crew.saltmarsh.test", "./crew/site"]);
     assert_eq!(ran.status, 3, "{ran}");
-    assert!(ran.stderr.contains("the server's user `www-data` may not enter $ROOT/crew: its mode is 0700"), "{ran}");
-    assert!(ran.stderr.contains("setfacl --modify user:www-data:x $ROOT/crew\n"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: the server's user `www-data` may not enter $ROOT/crew: its mode is 0700; nothing was changed
+    to mend it: setfacl --modify user:www-data:x $ROOT/crew
+    to mend it: or have yandro do that for every folder on the way: add `--fix-permissions`
+    [status 3]
+    ");
     assert_eq!(tree(), before, "nothing was written");
 
     let preview = machine.yandro(&["--preview", "map", "crew.saltmarsh.test", "./crew/site", "--fix-permissions"]);
-    assert!(preview.stdout.contains("rights $ROOT/crew: www-data:x on its access control list"), "{preview}");
+    insta::assert_snapshot!(steady(&preview), @r#"
+    rights $ROOT/crew: www-data:x on its access control list
+    rights $ROOT/crew/site: www-data:x on its access control list
+    folder +$ROOT/home/.local/share/yandro/authority
+    --- /dev/null
+    +++ $ROOT/home/.local/share/yandro/authority/root.pem
+    (1 certificate in PEM)
+    --- /dev/null
+    +++ $ROOT/home/.local/share/yandro/authority/issuing.pem
+    (1 certificate in PEM)
+    --- /dev/null
+    +++ $ROOT/home/.local/share/yandro/authority/issuing.key
+    (a key: not shown)
+    folder +$ROOT/home/.local/share/yandro/certificates/crew.saltmarsh.test
+    --- /dev/null
+    +++ $ROOT/home/.local/share/yandro/certificates/crew.saltmarsh.test/key.pem
+    (a key: not shown)
+    --- /dev/null
+    +++ $ROOT/home/.local/share/yandro/certificates/crew.saltmarsh.test/fullchain.pem
+    (2 certificates in PEM)
+    link +/etc/apache2/mods-enabled/socache_shmcb.load -> ../mods-available/socache_shmcb.load
+    link +/etc/apache2/mods-enabled/ssl.load -> ../mods-available/ssl.load
+    link +/etc/apache2/mods-enabled/ssl.conf -> ../mods-available/ssl.conf
+    link +/etc/apache2/mods-enabled/rewrite.load -> ../mods-available/rewrite.load
+    --- /dev/null
+    +++ /etc/apache2/sites-available/yandro-crew.saltmarsh.test.conf
+    @@ -0,0 +1,30 @@
+    +# crew.saltmarsh.test: a site of root, in $ROOT/home/.config/yandro/sites.toml; lines that you add here stay
+    +<VirtualHost *:80>
+    +	ServerName crew.saltmarsh.test
+    +	RewriteEngine on
+    +	RewriteRule ^ https://%{SERVER_NAME}%{REQUEST_URI} [R=307,L]
+    +	ErrorLog ${APACHE_LOG_DIR}/crew.saltmarsh.test-error.log
+    +	CustomLog ${APACHE_LOG_DIR}/crew.saltmarsh.test-access.log combined
+    +</VirtualHost>
+    +
+    +<VirtualHost *:443>
+    +	ServerName crew.saltmarsh.test
+    +	DocumentRoot "$ROOT/crew/site/public"
+    +	<Directory "$ROOT/crew/site/public">
+    +		Options Indexes FollowSymLinks
+    +		AllowOverride AuthConfig Indexes Limit Options=Indexes,MultiViews,FollowSymLinks,SymLinksIfOwnerMatch
+    +		AllowOverrideList AddCharset AddDefaultCharset AddEncoding AddLanguage AddOutputFilter AddOutputFilterByType AddType BrowserMatch BrowserMatchNoCase DefaultLanguage ErrorDocument FileETag ForceLanguagePriority Header LanguagePriority PassEnv Redirect RedirectMatch RedirectPermanent RedirectTemp RemoveCharset RemoveEncoding RemoveLanguage RemoveType RequestHeader RewriteBase RewriteCond RewriteEngine RewriteOptions RewriteRule SetEnv SetEnvIf SetEnvIfNoCase SetOutputFilter UnsetEnv AcceptPathInfo
+    +		Require all granted
+    +	</Directory>
+    +	<Location />
+    +		AuthMerging And
+    +		Require local
+    +	</Location>
+    +	SSLEngine on
+    +	SSLProtocol -all +TLSv1.2 +TLSv1.3
+    +	SSLCipherSuite ECDHE+AESGCM:ECDHE+CHACHA20
+    +	SSLCertificateFile "$ROOT/home/.local/share/yandro/certificates/crew.saltmarsh.test/fullchain.pem"
+    +	SSLCertificateKeyFile "$ROOT/home/.local/share/yandro/certificates/crew.saltmarsh.test/key.pem"
+    +	ErrorLog ${APACHE_LOG_DIR}/crew.saltmarsh.test-error.log
+    +	CustomLog ${APACHE_LOG_DIR}/crew.saltmarsh.test-access.log combined
+    +</VirtualHost>
+    link +/etc/apache2/sites-enabled/yandro-crew.saltmarsh.test.conf -> ../sites-available/yandro-crew.saltmarsh.test.conf
+    folder +$ROOT/home/.local/share/yandro/certificates/0.invalid
+    --- /dev/null
+    +++ $ROOT/home/.local/share/yandro/certificates/0.invalid/key.pem
+    (a key: not shown)
+    --- /dev/null
+    +++ $ROOT/home/.local/share/yandro/certificates/0.invalid/fullchain.pem
+    (2 certificates in PEM)
+    --- /dev/null
+    +++ /etc/apache2/sites-available/yandro-0.invalid.conf
+    @@ -0,0 +1,13 @@
+    +# Default virtual hosts for unknown host names, shared by all site lists; kept by `yandro map`
+    +# Modules that yandro enabled: socache_shmcb ssl rewrite
+    +<VirtualHost *:443>
+    +	ServerName localhost
+    +	SSLEngine on
+    +	SSLProtocol -all +TLSv1.2 +TLSv1.3
+    +	SSLCipherSuite ECDHE+AESGCM:ECDHE+CHACHA20
+    +	SSLCertificateFile "$ROOT/home/.local/share/yandro/certificates/0.invalid/fullchain.pem"
+    +	SSLCertificateKeyFile "$ROOT/home/.local/share/yandro/certificates/0.invalid/key.pem"
+    +	<Location />
+    +		Require all denied
+    +	</Location>
+    +</VirtualHost>
+    link +/etc/apache2/sites-enabled/yandro-0.invalid.conf -> ../sites-available/yandro-0.invalid.conf
+    --- /etc/hosts
+    +++ /etc/hosts
+    @@ -1 +1,5 @@
+     127.0.0.1 localhost
+    +# yandro sites of root, in $ROOT/home/.config/yandro/sites.toml: change them with yandro
+    +127.0.0.1	crew.saltmarsh.test
+    +::1	crew.saltmarsh.test
+    +# end of yandro sites
+    folder +$ROOT/home/.config/yandro
+    --- /dev/null
+    +++ $ROOT/home/.config/yandro/sites.toml
+    @@ -0,0 +1,8 @@
+    +# Sites that yandro keeps. Edit this file as you like.
+    +
+    +[[site]]
+    +name = "crew.saltmarsh.test"
+    +folder = "$ROOT/crew/site"
+    +document-root = "public"
+    +server = "apache"
+    +only-here = true
+    then Apache httpd tests its configuration and is reloaded (or started)
+    Nothing was changed: this was a preview.
+    [status 0]
+    "#);
     assert_eq!(mode(&machine, "crew"), 0o700);
     machine.yandro(&["map", "crew.saltmarsh.test", "./crew/site", "--fix-permissions"]).succeeds();
     assert_eq!(machine.curl(&["https://crew.saltmarsh.test/"]).stdout, "crew\n");
@@ -48,7 +157,25 @@ fn a_new_project_is_made_with_its_page_and_goes_again_while_it_is_nobodys_work()
     fs::set_permissions(machine.path("shared"), fs::Permissions::from_mode(0o2775)).unwrap();
     let map = ["map", "tides.test", "./shared/tides", "--document-root", "public", "--create"];
     let ran = machine.yandro(&map).succeeds();
-    assert!(ran.stdout.contains("folder        made $ROOT/shared/tides/public"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    tides.test -> $ROOT/shared/tides/public
+      folder  made $ROOT/shared/tides/public
+      starter page  made $ROOT/shared/tides/public/index.html
+      authority  made, until $DATE
+      certificate  made for tides.test, until $DATE
+      virtual host  made /etc/apache2/sites-available/yandro-tides.test.conf
+      enabled  linked /etc/apache2/sites-enabled/yandro-tides.test.conf
+      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      hosts file  changed /etc/hosts
+      site list  made $ROOT/home/.config/yandro/sites.toml
+      modules  enabled socache_shmcb, ssl, rewrite
+      server  Apache httpd: configuration tested, started
+      proof  https://tides.test/ answers from there, over HTTPS
+
+    Have this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` tells what it may vouch for).
+    [status 0]
+    ");
     assert!(machine.curl(&["https://tides.test/"]).stdout.contains("<h1>tides.test</h1>"));
     for folder in ["shared/tides", "shared/tides/public", "shared/tides/public/index.html"] {
         assert_eq!(fs::metadata(machine.path(folder)).unwrap().gid(), 50, "{folder}");
@@ -74,7 +201,11 @@ fn php_runs_by_the_socket_that_is_found() {
     let Some(machine) = Namespace::new(&[&fpm]) else { return };
     machine.run("mkdir", &["/run/php"]).succeeds();
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--php"]);
-    assert!(ran.status == 3 && ran.stderr.contains("no PHP was found"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: no PHP was found: there is no socket of php-fpm where systems have it
+    to mend it: install and start it (`apt install php-fpm`), or name its socket: --php=SOCKET
+    [status 3]
+    ");
     let mut fpm = machine.command(&fpm);
     let _fpm = Background::start(fpm.arg("--nodaemonize"));
     eventually("php-fpm listens", || !machine.run("sh", &["-c", "ls /run/php/*.sock"]).stdout.is_empty());
@@ -184,7 +315,37 @@ fn every_port_of_a_site_is_proven() {
     fs::write(&file, first.to_owned() + &last.replace("Require all granted", "Require all denied")).unwrap();
     machine.yandro(&["servers", "reload"]).succeeds();
     let ran = machine.yandro(&["--verbose", "check"]);
-    assert!(ran.status == 1 && ran.stdout.contains("on the ports 8080 and 8443"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    saltmarsh.test  $ROOT/saltmarsh, Apache httpd
+      ✓ name  .test is nobody's
+      ✓ hosts file  127.0.0.1  TIME
+      ✓ resolver  ::1, 127.0.0.1  TIME
+      ✓ address  this machine's own
+      ✓ connection  ports 80, 443: apache2 (process PID, user root)  TIME
+      ✓ virtual host  yandro-saltmarsh.test.conf:2  TIME
+      ✓ HTTP  307  TIME
+      ✓ redirect  307 to the same over HTTPS
+      ✓ TLS handshake  TLS 1.3  TIME
+      ✓ TLS, on offer  TLS 1.2 and 1.3, HTTP/1.1  TIME
+      ✓ TLS, other names  get the certificate of 0.invalid  TIME
+      ✓ certificate's chain  trusted
+      ✓ certificate's names  covered
+      ✓ certificate's time  396 days
+      ✓ certificate on disk  the same
+      – trust stores  none trusts it: yandro authority trust
+      ✓ HTTPS  200  TIME
+      ✓ application  stays
+      ✓ proof  proven  TIME
+
+    ✗ saltmarsh.test: a line of the configuration forbids $ROOT/saltmarsh
+        seen: /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:47; on the ports 8080 and 8443
+        mend: ${EDITOR:-vi} +47 /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf && yandro servers reload apache
+        code: access-denied
+
+    1 site, 1 name: all proven (TIME)
+    saltmarsh.test: reached from this computer only
+    [status 1]
+    ");
     // The other ports go with the choice, and their lines with the last site.
     fs::write(&file, text).unwrap();
     machine.yandro(&["map", "saltmarsh.test", "--https-port", "443", "--http-port", "80"]).succeeds();
@@ -237,7 +398,10 @@ fn an_upstream_that_refuses_other_names_is_asked_for_its_own() {
     let _serving = Background::start(machine.command(YANDRO).arg("serve"));
     eventually("the built-in server proves it", || machine.yandro(&["check"]).status == 0);
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--upstream-host", "own"]);
-    assert!(ran.status == 2 && ran.stderr.contains("leave `--upstream-host` out"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: nothing of this site is passed on to an upstream: leave `--upstream-host` out
+    [status 2]
+    ");
 }
 
 /// Answers an upgrade to WebSocket as RFC 6455 section 4.2.2 has it, and a page otherwise.

@@ -3,7 +3,7 @@
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 
-use super::kit::{HOSTS, Sysroot, without_user};
+use super::kit::{HOSTS, Sysroot, steady, without_user};
 
 #[test]
 fn a_map_writes_everything_and_an_unmap_takes_it_away() {
@@ -76,7 +76,11 @@ fn a_map_writes_everything_and_an_unmap_takes_it_away() {
 
     let again = sysroot.tree();
     let ran = sysroot.yandro(&["map", "depot.saltmarsh.test"]).succeeds();
-    assert!(ran.stdout.contains("nothing had to be changed"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    depot.saltmarsh.test -> $ROOT/depot/public (nothing had to be changed)
+      proof  not proven: within a sysroot no server is asked
+    [status 0]
+    ");
     assert_eq!(sysroot.tree(), again);
 
     insta::assert_snapshot!(sysroot.yandro(&["unmap", "depot.saltmarsh.test"]), @"

@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::MetadataExt as _;
 
 use super::harbour::{Harbour, Server};
-use super::kit::{Ran, YANDRO, tree};
+use super::kit::{Ran, YANDRO, steady, tree};
 
 /// Runs yandro by sudo as Ada, in the machine's folder.
 fn sudo(harbour: &Harbour, words: &[&str]) -> Ran {
@@ -118,5 +118,8 @@ fn commands_of_the_users_settings_run_as_the_user_and_roots_own_as_root() {
     // A list that others can change doesn't count.
     machine.run("chmod", &["666", "/etc/yandro/servers.toml"]).succeeds();
     let ran = harbour.yandro(&["servers"]);
-    assert!(ran.status > 1 && ran.stderr.contains("others than root can change this file"), "{ran}");
+    insta::assert_snapshot!(steady(&ran), @"
+    error: /etc/yandro/servers.toml: others than root can change this file or its folder, so the servers in it don't count
+    [status 3]
+    ");
 }

@@ -155,16 +155,17 @@ fn place_in(words: &str) -> Option<Place> {
 
 /// The folder of a log that a server's words say isn't there.
 fn missing_log_folder(words: &str) -> Option<Utf8PathBuf> {
-    let is_log = |line: &&str| {
-        line.contains("No such file or directory")
-            && ["log file", "error log", "access log", "open()"].iter().any(|own| line.contains(own))
-            && line.contains("log")
-    };
-    let line = words.lines().find(is_log)?;
+    let line = words.lines().find(is_about_log)?;
     let path = line.split(['"', ' ', '\'']).find(|word| word.starts_with('/') && !word.ends_with(':'))?;
     let path = path.trim_end_matches(['.', ':', ',']);
     // Apache httpd names the folder where it tells of one, else both name the file.
     let folder =
         if line.contains("directory '") { path.trim_end_matches('/') } else { Utf8Path::new(path).parent()?.as_str() };
     Some(folder.into())
+}
+
+fn is_about_log(line: &&str) -> bool {
+    line.contains("No such file or directory")
+        && ["log file", "error log", "access log", "open()"].iter().any(|own| line.contains(own))
+        && line.contains("log")
 }

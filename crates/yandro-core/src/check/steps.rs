@@ -123,21 +123,18 @@ impl Judge<'_> {
     fn in_the_way(&self) -> Option<Diagnosis> {
         let host = || self.seen.name.clone();
         let name = &self.seen.name;
-        let told = |cause, evidence: &String, command: String| {
-            Diagnosis::new(cause).seen(Evidence::Words(evidence.clone())).fix(Remedy::Shell(command))
-        };
         self.expected.settings.iter().find_map(|setting| match setting {
             Setting::Proxy { variable, excepted } if !is_excepted(name, excepted) => {
                 let cause = Cause::ProxyInTheWay { host: host(), browser: None };
-                Some(told(cause, variable, format!("export no_proxy={name}")))
+                Some(commanded(cause, variable, format!("export no_proxy={name}")))
             }
             Setting::BrowserProxy { title, setting, excepted, mend } if !is_excepted(name, excepted) => {
                 let cause = Cause::ProxyInTheWay { host: host(), browser: Some(title.clone()) };
-                Some(told(cause, setting, mend.for_name(name)))
+                Some(commanded(cause, setting, mend.for_name(name)))
             }
             Setting::NamesElsewhere { title, setting, mend } => {
                 let cause = Cause::ResolverBypassed { host: host(), browser: title.clone() };
-                Some(told(cause, setting, mend.clone()))
+                Some(commanded(cause, setting, mend.clone()))
             }
             _ => None,
         })
@@ -212,6 +209,10 @@ impl Judge<'_> {
         let cause = Cause::FamilyHalf { host: self.seen.name.clone(), silent };
         fail(format!("not on {silent}"), Diagnosis::new(cause).fix(self.map_again()))
     }
+}
+
+fn commanded(cause: Cause, evidence: &str, command: String) -> Diagnosis {
+    Diagnosis::new(cause).seen(Evidence::Words(evidence.to_owned())).fix(Remedy::Shell(command))
 }
 
 /// Whether a name is excepted from a proxy: as it is, by a suffix with or without its dot, or with all.

@@ -32,17 +32,18 @@ impl PathPair {
         let fault = |reason| PathPairError { text: text.to_owned(), reason };
         let (here, there) =
             text.split_once('=').ok_or_else(|| fault("write this machine's folder, `=`, and the server's folder"))?;
-        let folder = |text: &str| {
-            let path = Utf8Path::new(text);
-            let is_plain = !path.components().any(|part| matches!(part.as_str(), "." | ".."));
-            // A path of Windows begins with its drive.
-            let has_drive = matches!(text.as_bytes(), [drive, b':', b'/', ..] if drive.is_ascii_alphabetic());
-            (is_plain && (path.is_absolute() || has_drive)).then(|| path.components().collect::<Utf8PathBuf>())
-        };
         let both = folder(here).zip(folder(there));
         let (here, there) = both.ok_or_else(|| fault("both folders are given by their absolute paths"))?;
         Ok(Self { here, there })
     }
+}
+
+fn folder(text: &str) -> Option<Utf8PathBuf> {
+    let path = Utf8Path::new(text);
+    let is_plain = !path.components().any(|part| matches!(part.as_str(), "." | ".."));
+    // A path of Windows begins with its drive.
+    let has_drive = matches!(text.as_bytes(), [drive, b':', b'/', ..] if drive.is_ascii_alphabetic());
+    (is_plain && (path.is_absolute() || has_drive)).then(|| path.components().collect::<Utf8PathBuf>())
 }
 
 impl std::fmt::Display for PathPair {

@@ -76,6 +76,13 @@ pub struct PathError {
     reason: String,
 }
 
+#[cfg(test)]
+impl PathError {
+    pub(crate) fn new(path: &str, reason: &str) -> Self {
+        Self { path: path.to_owned(), reason: reason.to_owned() }
+    }
+}
+
 impl SiteFiles {
     /// Refuses paths that the server would read as something else.
     ///

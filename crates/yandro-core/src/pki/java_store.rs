@@ -74,13 +74,9 @@ impl JavaStore {
     /// Puts a trusted certificate in; `at` is milliseconds since 1970.
     pub fn put(&mut self, alias: &str, certificate: &CertificateDer<'_>, at: i64) {
         self.take_out(alias);
-        let text = |text: &str| {
-            let length = u16::try_from(text.len()).expect("a name is short");
-            [&length.to_be_bytes()[..], text.as_bytes()].concat()
-        };
-        let mut bytes = [&CERTIFICATE.to_be_bytes()[..], &text(alias), &at.to_be_bytes()].concat();
+        let mut bytes = [&CERTIFICATE.to_be_bytes()[..], &counted(alias), &at.to_be_bytes()].concat();
         if self.version > 1 {
-            bytes.extend(text("X.509"));
+            bytes.extend(counted("X.509"));
         }
         let length = u32::try_from(certificate.len()).expect("a certificate is short");
         bytes.extend([&length.to_be_bytes()[..], certificate].concat());
@@ -102,6 +98,11 @@ impl JavaStore {
         content.extend(seal);
         content
     }
+}
+
+fn counted(text: &str) -> Vec<u8> {
+    let length = u16::try_from(text.len()).expect("a name is short");
+    [&length.to_be_bytes()[..], text.as_bytes()].concat()
 }
 
 fn sealed(content: &[u8], password: &str, sha1: Sha1) -> [u8; 20] {

@@ -232,17 +232,18 @@ impl HeldExtension<'_> {
         let has_key = !facts.authority_key.is_empty() && facts.authority_key == issuer.subject_key;
         self.unless(has_key, "its authority key identifier is not the key of the one above it");
         if self.profile == Profile::Leaf {
-            let is_name = |name: &String| {
-                let bare = name.strip_prefix("*.").unwrap_or(name);
-                HostName::parse(bare).is_ok_and(|own| own.as_str() == bare)
-            };
             self.unless(!facts.names.is_empty() || !facts.addresses.is_empty(), "it names nothing");
-            self.unless(facts.names.iter().all(is_name), "it names something that is no host name");
+            self.unless(facts.names.iter().all(|name| is_host_name(name)), "it names something that is no host name");
         } else {
             let is_same = facts.constraints == issuer.constraints;
             self.unless(is_same, "its constraints are not those of the root");
         }
     }
+}
+
+fn is_host_name(name: &str) -> bool {
+    let bare = name.strip_prefix("*.").unwrap_or(name);
+    HostName::parse(bare).is_ok_and(|own| own.as_str() == bare)
 }
 
 /// Whole labels, lower case; a dot at its beginning would leave the suffix itself out.

@@ -289,11 +289,7 @@ impl ChangeSet {
 
     /// The servers that a site moves away from, and to which none comes.
     pub fn leaving_servers(&self) -> BTreeSet<ServerId> {
-        let is_moved = |change: &&SiteChange| match (&change.before, &change.after) {
-            (Some(before), Some(after)) => before.server != after.server,
-            _ => false,
-        };
-        if !self.sites.iter().any(|change| is_moved(&change)) {
+        if !self.sites.iter().any(is_moved) {
             return BTreeSet::new();
         }
         let arriving = |id: &ServerId| {
@@ -333,5 +329,12 @@ impl ChangeSet {
             Change::File(change) if change.path == path => Some(change),
             _ => None,
         })
+    }
+}
+
+fn is_moved(change: &SiteChange) -> bool {
+    match (&change.before, &change.after) {
+        (Some(before), Some(after)) => before.server != after.server,
+        _ => false,
     }
 }

@@ -22,9 +22,10 @@ pub fn unified_diff(change: &FileChange) -> String {
     if let Some(summary) = summary {
         return format!("--- {old_name}\n+++ {new_name}\n{summary}\n");
     }
-    let text = |content: &Option<FileContent>| {
-        content.as_ref().map_or_else(String::new, |bytes| String::from_utf8_lossy(bytes).into_owned())
-    };
-    let (before, after) = (text(&change.before), text(&change.after));
+    let (before, after) = (text(change.before.as_ref()), text(change.after.as_ref()));
     TextDiff::from_lines(&before, &after).unified_diff().header(old_name, new_name).to_string()
+}
+
+fn text(content: Option<&FileContent>) -> String {
+    content.map_or_else(String::new, |bytes| String::from_utf8_lossy(bytes).into_owned())
 }

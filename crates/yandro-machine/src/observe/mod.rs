@@ -245,11 +245,12 @@ pub fn authority_certificates(machine: &Machine) -> Result<Option<AuthorityCerti
 pub fn issued(machine: &Machine) -> Result<(Option<String>, Vec<Issued>), FileError> {
     let list = text(&machine.places.issued())?;
     let paths = issued_paths(list.as_deref().unwrap_or_default());
-    let read = |path: Utf8PathBuf| {
-        let chain = files::read_if_there(&path)?.map(FileContent::from);
-        Ok(Issued { path, chain })
-    };
-    Ok((list, paths.into_iter().map(read).collect::<Result<_, FileError>>()?))
+    Ok((list, paths.into_iter().map(read_issued).collect::<Result<_, FileError>>()?))
+}
+
+fn read_issued(path: Utf8PathBuf) -> Result<Issued, FileError> {
+    let chain = files::read_if_there(&path)?.map(FileContent::from);
+    Ok(Issued { path, chain })
 }
 
 fn text(path: &Utf8Path) -> Result<Option<String>, FileError> {

@@ -248,9 +248,6 @@ impl Prober {
         for address in all {
             open.push((*address, self.manner.within.connect(SocketAddr::new(*address, port)).await));
         }
-        let is_refused = |result: &Result<TcpStream, Failure>| {
-            result.as_ref().is_err_and(|failure| failure.kind == FailureKind::Refused)
-        };
         match open.iter().find(|(_, result)| result.is_ok()) {
             Some((answering, _)) => {
                 let silent = open.iter().filter(|(_, result)| is_refused(result)).map(|(address, _)| *address);
@@ -259,6 +256,10 @@ impl Prober {
             None => (first, Vec::new()),
         }
     }
+}
+
+fn is_refused(result: &Result<TcpStream, Failure>) -> bool {
+    result.as_ref().is_err_and(|failure| failure.kind == FailureKind::Refused)
 }
 
 type Plain = (Option<Timed<Result<(), Failure>>>, Option<Timed<Result<Answer, Failure>>>);

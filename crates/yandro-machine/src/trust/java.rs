@@ -87,16 +87,17 @@ pub(super) fn own_roots(machine: &Machine, store: &Utf8Path) -> Result<Vec<Strin
 /// Yandro's own roots in a store: what each is called everywhere, and there. One that the system put
 /// there has its own word before its name, and an ending.
 fn aliases(machine: &Machine, store: &Utf8Path) -> Result<Vec<(String, String)>, StoreError> {
-    let own = |alias: &str| {
-        let name = alias.split([':', '.']).find(|part| is_own_nickname(part))?;
-        Some((name.to_owned(), alias.to_owned()))
-    };
     if program(machine, store).is_none() {
-        return Ok(read(store)?.certificates().filter_map(|(alias, _)| own(alias)).collect());
+        return Ok(read(store)?.certificates().filter_map(|(alias, _)| own_alias(alias)).collect());
     }
-    let own = |line: &str| own(line.split(',').next()?);
+    let own = |line: &str| own_alias(line.split(',').next()?);
     let listed = keytool(machine, store, &["-list"], &[])?;
     Ok(listed.lines().filter(|line| line.contains("trustedCertEntry")).filter_map(own).collect())
+}
+
+fn own_alias(alias: &str) -> Option<(String, String)> {
+    let name = alias.split([':', '.']).find(|part| is_own_nickname(part))?;
+    Some((name.to_owned(), alias.to_owned()))
 }
 
 pub(super) fn certificate(machine: &Machine, store: &Utf8Path, name: &str) -> Result<String, StoreError> {

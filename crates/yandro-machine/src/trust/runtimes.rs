@@ -107,15 +107,16 @@ fn found(path: &str, java_source: &str) -> Vec<Asking> {
             input: runtime.input,
         })
     });
-    let has_compiler = |program: &Utf8Path| {
-        let real = program.canonicalize_utf8().unwrap_or_else(|_| program.to_owned());
-        real.with_file_name("javac").is_file()
-    };
     let java = on_path("java").filter(|program| has_compiler(program)).map(|program| {
         let arguments = vec!["-XX:-UsePerfData".to_owned(), java_source.to_owned(), "{url}".to_owned()];
         Asking { title: "Java".into(), program, arguments, input: "" }
     });
     known.chain(java).collect()
+}
+
+fn has_compiler(program: &Utf8Path) -> bool {
+    let real = program.canonicalize_utf8().unwrap_or_else(|_| program.to_owned());
+    real.with_file_name("javac").is_file()
 }
 
 /// Runs one to its end; whether it is there at all.

@@ -74,11 +74,7 @@ fn another<'c>(
     let (made, former) = &done.about;
     let is_moved = |step: &&Step| matches!(&step.change, Change::Trust(change) if change.after);
     let stores = done.set.steps.iter().filter(is_moved).count() + usize::from(done.set.trust.is_some());
-    let is_chain = |step: &&Step| match (&step.role, &step.change) {
-        (Role::Certificate(name), Change::File(_)) => name.as_str() != OTHERS,
-        _ => false,
-    };
-    let sites = done.set.steps.iter().filter(is_chain).count();
+    let sites = done.set.steps.iter().filter(|step| is_chain(step)).count();
     let elsewhere = observe::issued(machine)?.1.iter().filter(|own| done.set.change_of(&own.path).is_some()).count();
     let data = Replaced {
         root: places.root_certificate().to_string(),
@@ -113,6 +109,13 @@ fn another<'c>(
         );
         ui.say(&format!("\nprove it: {COMMAND}yandro check{COMMAND:#}"));
     }))
+}
+
+fn is_chain(step: &Step) -> bool {
+    match (&step.role, &step.change) {
+        (Role::Certificate(name), Change::File(_)) => name.as_str() != OTHERS,
+        _ => false,
+    }
 }
 
 /// Plans the other authority and gives it, with the id of the former one.
@@ -168,9 +171,10 @@ fn read_suffixes(texts: &[String]) -> Result<Vec<HostName>, CommandError> {
 }
 
 fn read_networks(texts: &[String]) -> Result<Vec<IpNet>, CommandError> {
-    let read = |text: &String| {
-        Constraints::parse_network(text)
-            .map_err(|error| CommandError::usage(error).hint("give one such as 192.168.0.0/16, or a single address"))
-    };
-    texts.iter().map(read).collect()
+    texts.iter().map(|text| read_network(text)).collect()
+}
+
+fn read_network(text: &str) -> Result<IpNet, CommandError> {
+    Constraints::parse_network(text)
+        .map_err(|error| CommandError::usage(error).hint("give one such as 192.168.0.0/16, or a single address"))
 }

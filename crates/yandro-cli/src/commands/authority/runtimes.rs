@@ -31,13 +31,8 @@ impl Runtimes {
     }
 
     pub(super) fn to_data(&self) -> RuntimesData {
-        let of = |own: &Measured| RuntimeData {
-            runtime: own.title.clone(),
-            program: own.program.to_string(),
-            trusts: own.trusts,
-        };
         match self {
-            Self::Measured(all) => RuntimesData::Measured(all.iter().map(of).collect()),
+            Self::Measured(all) => RuntimesData::Measured(all.iter().map(to_data).collect()),
             Self::Not(why) => RuntimesData::Not { not_measured: why.clone() },
         }
     }
@@ -61,6 +56,10 @@ impl Runtimes {
             }
         }
     }
+}
+
+fn to_data(own: &Measured) -> RuntimeData {
+    RuntimeData { runtime: own.title.clone(), program: own.program.to_string(), trusts: own.trusts }
 }
 
 /// A certificate of a day for this machine's own address; `None` while the key is locked.

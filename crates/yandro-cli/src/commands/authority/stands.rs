@@ -53,17 +53,7 @@ impl Stands {
     }
 
     pub(super) fn to_data(&self) -> Vec<StoreData> {
-        let of = |store: &StoreState| StoreData {
-            store: store.title.clone(),
-            path: store.path.clone(),
-            trusted: match store.how {
-                How::Trusted => Some(true),
-                How::NotYet => Some(false),
-                How::NotAsked(_) => None,
-            },
-            former_roots: store.orphans.clone(),
-        };
-        self.0.iter().map(of).collect()
+        self.0.iter().map(to_data).collect()
     }
 
     pub(super) fn show(&self, ui: &mut Ui) {
@@ -98,5 +88,18 @@ impl Stands {
                 "\nHave all of them trust it: {COMMAND}yandro authority trust{COMMAND:#}. Whatever trusts it trusts every site that you map."
             ));
         }
+    }
+}
+
+fn to_data(store: &StoreState) -> StoreData {
+    StoreData {
+        store: store.title.clone(),
+        path: store.path.clone(),
+        trusted: match store.how {
+            How::Trusted => Some(true),
+            How::NotYet => Some(false),
+            How::NotAsked(_) => None,
+        },
+        former_roots: store.orphans.clone(),
     }
 }

@@ -18,12 +18,12 @@ use crate::view::{Data, Outcome, STRONG, Ui, data};
 
 pub(super) fn issue<'c>(context: &'c Context, args: &'c IssueArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let (wild, plain): (Vec<&String>, Vec<&String>) = args.names.iter().partition(|name| name.starts_with("*."));
-    let parse = |texts: Vec<&String>| -> Result<Vec<HostName>, CommandError> {
-        let bare = |text: &String| HostName::parse(text.strip_prefix("*.").unwrap_or(text));
-        texts.into_iter().map(|text| bare(text).map_err(CommandError::from)).collect()
+    let leaf = &Leaf {
+        names: names_of(plain)?,
+        wildcards: names_of(wild)?,
+        addresses: args.addresses.clone(),
+        days: args.days,
     };
-    let leaf =
-        &Leaf { names: parse(plain)?, wildcards: parse(wild)?, addresses: args.addresses.clone(), days: args.days };
     let folder = context.given(&args.out);
     let bundle = folder.join("certificate.p12");
     let (chain_path, key_path) = (folder.join("fullchain.pem"), folder.join("key.pem"));
@@ -66,6 +66,11 @@ pub(super) fn issue<'c>(context: &'c Context, args: &'c IssueArgs, ui: &mut Ui) 
     let done = done!(apply(context, ui, plan, |_| Ok(())));
     let form = if args.p12 { ExportForm::Pkcs12(bundle) } else { ExportForm::Pem(chain_path, Some(key_path)) };
     tell(&done.about, form)
+}
+
+/// Host names, `*.` in front of each left out.
+fn names_of(texts: Vec<&String>) -> Result<Vec<HostName>, CommandError> {
+    texts.into_iter().map(|text| Ok(HostName::parse(text.strip_prefix("*.").unwrap_or(text))?)).collect()
 }
 
 fn no_bundle(error: &OpensslError) -> CommandError {

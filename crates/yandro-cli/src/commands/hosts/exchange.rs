@@ -164,11 +164,14 @@ fn why_not_imported(line: &[u8]) -> Option<String> {
     let Some(entry) = parsed.entries().next() else {
         return Some(format!("`{text}` is no line of a hosts file: an address, then names"));
     };
-    let wrong = |name: &[u8]| match HostName::parse(&String::from_utf8_lossy(name)) {
+    parsed.names_of(&entry).find_map(why_no_name)
+}
+
+fn why_no_name(name: &[u8]) -> Option<String> {
+    match HostName::parse(&String::from_utf8_lossy(name)) {
         Ok(_) | Err(NameError::Localhost) => None,
         Err(error) => Some(error.to_string()),
-    };
-    parsed.names_of(&entry).find_map(wrong)
+    }
 }
 
 /// Stops at a line that says something else.

@@ -4,6 +4,7 @@ mod desired;
 mod folder;
 mod published;
 
+use camino::Utf8PathBuf;
 use desired::desired;
 use yandro_core::{ChangeSet, CheckStep, Content, ServerId, Site, Switched, Symlinks, TakeOver, VirtualHost, map_site};
 use yandro_machine::{Found, SystemFresh, servers};
@@ -118,14 +119,18 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
 
 /// The document root that was chosen because the index is there.
 fn chosen_root(set: &ChangeSet, site: &Site) -> Option<String> {
-    let root = |site: &Site| match &site.content {
+    let below = own_root(site)?;
+    let is_chosen = set.sites.iter().any(|change| change.before.as_ref().and_then(own_root).as_ref() != Some(&below));
+    is_chosen.then(|| {
+        format!("`{below}` is served, since the index is there; to serve the whole folder: --document-own_root .")
+    })
+}
+
+fn own_root(site: &Site) -> Option<Utf8PathBuf> {
+    match &site.content {
         Content::Folder { document_root, .. } => document_root.clone(),
         Content::Upstream(_) => None,
-    };
-    let below = root(site)?;
-    let is_chosen = set.sites.iter().any(|change| change.before.as_ref().and_then(root).as_ref() != Some(&below));
-    is_chosen
-        .then(|| format!("`{below}` is served, since the index is there; to serve the whole folder: --document-root ."))
+    }
 }
 
 /// The virtual hosts that answered unknown names until now.
@@ -155,11 +160,7 @@ fn certificate_elsewhere(context: &Context, set: &ChangeSet, site: &Site) -> Opt
 /// The person's own virtual hosts that count from now on, since an `Include` of their file was
 /// switched on.
 fn come_to_life(context: &Context, found: &Found, set: &ChangeSet) -> Option<String> {
-    let theirs = |switched: &Switched| match switched {
-        Switched::Include { files, are_own: false } => Some(files.clone()),
-        _ => None,
-    };
-    let switched: Vec<String> = set.switched.iter().filter_map(|(_, switched)| theirs(switched)).collect();
+    let switched: Vec<String> = set.switched.iter().filter_map(|(_, switched)| files_of_others(switched)).collect();
     if switched.is_empty() {
         return None;
     }
@@ -178,6 +179,13 @@ fn come_to_life(context: &Context, found: &Found, set: &ChangeSet) -> Option<Str
     let file = &alive.first()?.place.file;
     let names: Vec<&str> = alive.iter().map(|host| host.name.as_deref().unwrap_or("one without a name")).collect();
     Some(format!("{file} is included now, and with it your own virtual hosts answer: {}", names.join(", ")))
+}
+
+fn files_of_others(switched: &Switched) -> Option<String> {
+    match switched {
+        Switched::Include { files, are_own: false } => Some(files.clone()),
+        _ => None,
+    }
 }
 
 /// What a name's new address has to get past, besides the system's own caches.

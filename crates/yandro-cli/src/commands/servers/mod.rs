@@ -56,11 +56,14 @@ fn test<'c>(context: &'c Context, name: Option<&'c str>, ui: &mut Ui) -> Result<
     let status = if judged.is_ok() { Status::Well } else { Status::Findings };
     let data =
         Tested { server: name.to_owned(), well: judged.is_ok(), words: judged.err().map(|error| error.to_string()) };
-    let text = |data: &Tested, ui: &mut Ui| match &data.words {
+    Ok(Outcome::new(data, tell_tested).with(status))
+}
+
+fn tell_tested(data: &Tested, ui: &mut Ui) {
+    match &data.words {
         None => ui.say(&format!("{GOOD}{} accepts its configuration{GOOD:#}", data.server)),
         Some(words) => ui.print(&format!("{WARN}{} refuses its configuration:{WARN:#}\n{words}", data.server)),
-    };
-    Ok(Outcome::new(data, text).with(status))
+    }
 }
 
 data! {

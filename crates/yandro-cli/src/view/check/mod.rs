@@ -134,14 +134,17 @@ fn row(report: &SiteReport, name: &NameReport) -> Vec<Cell> {
 
 /// The first of these steps, unless another one went worse.
 fn worst<'n>(name: &'n NameReport, group: &[CheckStep]) -> Option<&'n StepReport> {
-    let rank = |step: &StepReport| match step.outcome {
-        StepOutcome::Failed => 0,
-        StepOutcome::Warned => 1,
-        _ => 2,
-    };
     let of_group = |step: &CheckStep| name.steps.iter().find(|own| own.step == *step);
     // Of those that went alike the first stays.
     group.iter().filter_map(of_group).min_by_key(|step| rank(step))
+}
+
+fn rank(step: &StepReport) -> u8 {
+    match step.outcome {
+        StepOutcome::Failed => 0,
+        StepOutcome::Warned => 1,
+        _ => 2,
+    }
 }
 
 /// Each cause once, with the first of the names that it stands in the way of.

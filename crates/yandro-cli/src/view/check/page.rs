@@ -118,10 +118,11 @@ fn finding(finding: &Finding) -> String {
 
 /// A sentence with names in backticks.
 fn prose(text: &str) -> String {
-    let part = |(place, part): (usize, &str)| {
-        if place % 2 == 1 { format!("<code>{}</code>", escaped(part)) } else { escaped(part) }
-    };
-    text.split('`').enumerate().map(part).collect()
+    text.split('`').enumerate().map(code_or_text).collect()
+}
+
+fn code_or_text((place, part): (usize, &str)) -> String {
+    if place % 2 == 1 { format!("<code>{}</code>", escaped(part)) } else { escaped(part) }
 }
 
 fn milliseconds(took: Duration) -> String {

@@ -40,13 +40,13 @@ pub(super) const APACHE: &[Cause] = &[
         shell(m, "sed -i 's/^\\s*Listen 443.*//' /etc/apache2/ports.conf && apache2ctl restart; sleep 0.3")
     }),
     ("other-site-answers", |m| {
-        let script = "c=$HOME/.local/share/yandro/certificates/saltmarsh.test; mkdir -p /var/www/html; printf \"<VirtualHost *:80>\\nServerName saltmarsh.test\\n</VirtualHost>\\n<VirtualHost *:443>\\nServerName saltmarsh.test\\nSSLEngine on\\nSSLCertificateFile $c/fullchain.pem\\nSSLCertificateKeyFile $c/key.pem\\nDocumentRoot /var/www/html\\n</VirtualHost>\\n\" > /etc/apache2/sites-enabled/000-aa.conf; apache2ctl graceful";
-        shell(m, script)
+        let plain = r"printf '<VirtualHost *:80>\nServerName saltmarsh.test\n</VirtualHost>\n'";
+        let plain = format!("{plain} >> /etc/apache2/sites-enabled/000-aa.conf");
+        shell(m, &format!("httpd_host 'ServerName saltmarsh.test'; {plain}; apache2ctl graceful"))
     }),
     ("other-site-answers", |m| {
         // By a wildcard, and since it comes first.
-        let script = "c=$HOME/.local/share/yandro/certificates/saltmarsh.test; mkdir -p /var/www/html; printf \"<VirtualHost *:443>\\nServerName harbour.test\\nServerAlias *.test\\nSSLEngine on\\nSSLCertificateFile $c/fullchain.pem\\nSSLCertificateKeyFile $c/key.pem\\nDocumentRoot /var/www/html\\n</VirtualHost>\\n\" > /etc/apache2/sites-enabled/000-aa.conf; apache2ctl graceful";
-        shell(m, script)
+        shell(m, "httpd_host 'ServerName harbour.test\nServerAlias *.test'; apache2ctl graceful")
     }),
     ("default-answers", |m| {
         shell(
@@ -138,17 +138,14 @@ pub(super) const APACHE: &[Cause] = &[
         shell(m, "sed -i 's/SSLEngine on/SSLEngine off/' /etc/apache2/sites-available/*.conf && apache2ctl graceful")
     }),
     ("certificate-unknown", |m| {
-        shell(
-            m,
-            "cd $HOME/.local/share/yandro/certificates/saltmarsh.test && openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout key.pem -out fullchain.pem -days 90 -subj /O=x -addext subjectAltName=DNS:saltmarsh.test 2>/dev/null && apache2ctl graceful",
-        )
+        shell(m, "self_signed $certificates/key.pem $certificates/fullchain.pem; apache2ctl graceful")
     }),
     ("certificate-unknown", |m| {
         // The person has named another one.
         shell(
             m,
             &format!(
-                "openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout $HOME/k.pem -out $HOME/c.pem -days 90 -subj /O=x -addext subjectAltName=DNS:saltmarsh.test 2>/dev/null; sed -i \"s#SSLCertificateFile .*#SSLCertificateFile $HOME/c.pem#;s#SSLCertificateKeyFile .*#SSLCertificateKeyFile $HOME/k.pem#\" /etc/apache2/{SITE}; sleep 0.1; apache2ctl graceful"
+                "self_signed $HOME/k.pem $HOME/c.pem; sed -i \"s#SSLCertificateFile .*#SSLCertificateFile $HOME/c.pem#;s#SSLCertificateKeyFile .*#SSLCertificateKeyFile $HOME/k.pem#\" /etc/apache2/{SITE}; sleep 0.1; apache2ctl graceful"
             ),
         )
     }),
@@ -193,7 +190,7 @@ pub(super) const APACHE: &[Cause] = &[
     ("resolver-bypassed", |m| {
         shell(
             m,
-            "mkdir -p $HOME/.mozilla/firefox/tide && certutil -N -d sql:$HOME/.mozilla/firefox/tide --empty-password && printf 'user_pref(\"network.trr.mode\", 3);\\nuser_pref(\"network.trr.exclude-etc-hosts\", false);\\n' > $HOME/.mozilla/firefox/tide/prefs.js",
+            "firefox_profile 'user_pref(\"network.trr.mode\", 3);\nuser_pref(\"network.trr.exclude-etc-hosts\", false);'",
         )
     }),
     ("confined", |m| {

@@ -13,44 +13,8 @@ type Cause = (&'static str, fn(&Namespace) -> Held);
 /// What has to go on for the fault to last.
 type Held = Vec<Background>;
 
-/// What scripts may call: yandro; `closed PORT`, which waits until nothing listens there; `gone`, which does
-/// until no server is there any more; `left`, which does until the site's virtual host is; `rename OLD NEW`, which gives a site another name in every file; `reload`.
-const WORDS: &str = r#"
-yandro() { "$YANDRO" "$@"; }
-closed() {
-  for _ in $(seq 400); do
-    curl --silent --output /dev/null "http://127.0.0.1:$1/" || [ $? != 7 ] || return 0
-    sleep 0.05
-  done
-  return 1
-}
-left() {
-  for _ in $(seq 400); do
-    [ -n "$(curl --silent --output /dev/null --write-out '%{redirect_url}' http://saltmarsh.test/)" ] || return 0
-    sleep 0.05
-  done
-  return 1
-}
-reload() { yandro servers reload "$(server)" -q; }
-server() { if ls /etc/nginx/sites-enabled/*yandro-* >/dev/null 2>&1; then echo nginx; else echo apache; fi; }
-rename() {
-  case $(server) in nginx) at=/etc/nginx ;; *) at=/etc/apache2 ;; esac
-  sed "s/$1/$2/g" /etc/hosts > "$HOME/.hosts"; cat "$HOME/.hosts" > /etc/hosts; rm "$HOME/.hosts"
-  sed -i "s/$1/$2/g" "$HOME/.config/yandro/sites.toml"
-  sed "s#$1#$2#g" "$at/sites-available/yandro-$1.conf" > "$at/sites-available/yandro-$2.conf"
-  for link in "$at"/sites-enabled/*"$1".conf; do
-    ln -s "../sites-available/yandro-$2.conf" "${link%"$1".conf}$2.conf"; rm "$link"
-  done
-  rm "$at/sites-available/yandro-$1.conf"
-}
-gone() {
-  for _ in $(seq 400); do
-    [ -e /run/apache2/apache2.pid ] || [ -e /run/nginx.pid ] || break
-    sleep 0.05
-  done
-  closed 80 && closed 443
-}
-"#;
+/// What the scripts of faults may call.
+const WORDS: &str = include_str!("words.sh");
 
 pub(super) fn shell(machine: &Namespace, script: &str) -> Held {
     machine.run("sh", &["-ec", &format!("YANDRO='{YANDRO}'\n{WORDS}\n{script}")]).succeeds();

@@ -50,12 +50,7 @@ pub(super) const NGINX: &[Cause] = &[
             ),
         )
     }),
-    ("other-site-answers", |m| {
-        shell(
-            m,
-            "c=$HOME/.local/share/yandro/certificates/saltmarsh.test; mkdir -p /var/www/html; printf \"server {\\nlisten 80; listen 443 ssl;\\nserver_name saltmarsh.test;\\nssl_certificate $c/fullchain.pem;\\nssl_certificate_key $c/key.pem;\\nroot /var/www/html;\\n}\\n\" > /etc/nginx/sites-enabled/000-aa.conf; nginx -s reload",
-        )
-    }),
+    ("other-site-answers", |m| shell(m, "nginx_host 'server_name saltmarsh.test;'; nginx -s reload")),
     ("tls-off", |m| {
         shell(
             m,
@@ -110,10 +105,7 @@ pub(super) const NGINX: &[Cause] = &[
         )
     }),
     ("certificate-unknown", |m| {
-        shell(
-            m,
-            "cd $HOME/.local/share/yandro/certificates/saltmarsh.test && openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout key.pem -out fullchain.pem -days 90 -subj /O=x -addext subjectAltName=DNS:saltmarsh.test 2>/dev/null && nginx -s reload",
-        )
+        shell(m, "self_signed $certificates/key.pem $certificates/fullchain.pem; nginx -s reload")
     }),
     ("authority-missing", |m| shell(m, "mv $HOME/.local/share/yandro/authority $HOME/gone")),
 ];

@@ -8,6 +8,39 @@ use crate::site::{
     Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, Serving, Site, Symlinks, UpstreamHost,
 };
 
+/// Every directive and section of a site: the helper under sudo takes no others.
+pub(super) const WRITTEN: &[&str] = &[
+    "VirtualHost",
+    "ServerName",
+    "ServerAlias",
+    "RewriteEngine",
+    "RewriteRule",
+    "ErrorLog",
+    "CustomLog",
+    "SSLEngine",
+    "SSLProtocol",
+    "SSLCipherSuite",
+    "SSLCertificateFile",
+    "SSLCertificateKeyFile",
+    "ProxyPreserveHost",
+    "RequestHeader",
+    "ProxyPass",
+    "ProxyPassReverse",
+    "DocumentRoot",
+    "Directory",
+    "Options",
+    "AllowOverride",
+    "AllowOverrideList",
+    "AuthMerging",
+    "Require",
+    "DirectoryIndex",
+    "FallbackResource",
+    "CGIPassAuth",
+    "FilesMatch",
+    "SetHandler",
+    "Location",
+];
+
 /// The protocols and ciphers that browsers of today speak, and none that are weaker (RFC 9325
 /// section 4.2): ephemeral keys and authenticated encryption alone.
 const TLS_VERSIONS: [&str; 3] = ["-all", "+TLSv1.2", "+TLSv1.3"];

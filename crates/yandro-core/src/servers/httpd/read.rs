@@ -56,10 +56,6 @@ impl Configuration for HttpdConfiguration {
     }
 
     fn listeners(&self) -> Vec<Listener> {
-        let shown = |listen: &Listen| match listen.address {
-            Some(address) => SocketAddr::new(address, listen.port).to_string(),
-            None => listen.port.to_string(),
-        };
         let of = |listen: &Listen| Listener { address: shown(listen), port: listen.port, place: listen.place.clone() };
         self.listens.iter().map(of).collect()
     }
@@ -90,6 +86,13 @@ impl Configuration for HttpdConfiguration {
     fn pid_file(&self) -> Option<Utf8PathBuf> {
         let path = self.last_of("PidFile").unwrap_or("logs/httpd.pid");
         Some(self.configuration.server_root.join(path))
+    }
+}
+
+fn shown(listen: &Listen) -> String {
+    match listen.address {
+        Some(address) => SocketAddr::new(address, listen.port).to_string(),
+        None => listen.port.to_string(),
     }
 }
 

@@ -2,7 +2,7 @@
 
 use camino::Utf8Path;
 
-use super::desired::{tls, virtual_hosts};
+use super::desired::{WRITTEN, tls, virtual_hosts};
 use super::parse::parse;
 use crate::config::{Dialect, Directive, ParseError, Section, SiteFiles, Syntax, Tree, Variable, Want, escaped};
 use crate::host_port::HostPort;
@@ -97,39 +97,6 @@ impl Dialect for ApacheSyntax {
         self.directive("IncludeOptional", &[sites.join("*.conf").into_string()]) + "\n"
     }
 }
-
-/// Directives and sections for Apache httpd.
-const WRITTEN: &[&str] = &[
-    "VirtualHost",
-    "ServerName",
-    "ServerAlias",
-    "RewriteEngine",
-    "RewriteRule",
-    "ErrorLog",
-    "CustomLog",
-    "SSLEngine",
-    "SSLProtocol",
-    "SSLCipherSuite",
-    "SSLCertificateFile",
-    "SSLCertificateKeyFile",
-    "ProxyPreserveHost",
-    "RequestHeader",
-    "ProxyPass",
-    "ProxyPassReverse",
-    "DocumentRoot",
-    "Directory",
-    "Options",
-    "AllowOverride",
-    "AllowOverrideList",
-    "AuthMerging",
-    "Require",
-    "DirectoryIndex",
-    "FallbackResource",
-    "CGIPassAuth",
-    "FilesMatch",
-    "SetHandler",
-    "Location",
-];
 
 /// An argument as the server reads it back: in double quotes where it has to be.
 pub(super) fn quoted(argument: &str) -> String {

@@ -8,7 +8,7 @@ use super::parse;
 use super::syntax::ApacheSyntax;
 use crate::config::{ServerTraits, SiteFiles, site_file};
 use crate::name::HostName;
-use crate::site::{Content, FastCgi, Https, Listing, Logs, Overrides, Serving, Site, Symlinks, UpstreamHost};
+use crate::site::{Content, FastCgi, Https, Listing, Logs, Overrides, Serving, Site, Symlinks};
 
 fn site(folder: &str, aliases: &[&str]) -> Site {
     let aliases = aliases.iter().map(|name| HostName::parse(name).unwrap()).collect();
@@ -110,12 +110,11 @@ fn every_choice_has_its_directives() {
         only_here: true,
         overrides: Overrides::Off,
         symlinks: Symlinks::Owner,
-        upstream_host: UpstreamHost::Site,
-        index: Vec::new(),
         fallback: Some("/index.php".into()),
         php: Some(FastCgi::Socket("/run/php/php-fpm.sock".into())),
         extra: Some("/srv/ferry rules.conf".into()),
         logs: Logs::Off,
+        ..Serving::default()
     };
     insta::assert_snapshot!(written(None, None, &site), @r#"
     # saltmarsh.test: kept by `yandro map`; lines that you add here stay

@@ -7,6 +7,36 @@ use crate::name::HostName;
 use crate::site::Scheme;
 use crate::site::{Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Site, Symlinks, UpstreamHost};
 
+/// Every directive and block of a site: the helper under sudo takes no others.
+pub(super) const WRITTEN: &[&str] = &[
+    "server",
+    "listen",
+    "http2",
+    "server_name",
+    "return",
+    "access_log",
+    "error_log",
+    "ssl_certificate",
+    "ssl_certificate_key",
+    "ssl_protocols",
+    "ssl_ciphers",
+    "client_max_body_size",
+    "root",
+    "index",
+    "autoindex",
+    "disable_symlinks",
+    "location",
+    "try_files",
+    "fastcgi_param",
+    "fastcgi_pass",
+    "allow",
+    "deny",
+    "proxy_pass",
+    "proxy_http_version",
+    "proxy_set_header",
+    "server_names_hash_bucket_size",
+];
+
 /// What forms may send, on a development machine: nginx's own 1 MB stops the first picture.
 const LARGEST_BODY: &str = "256m";
 

@@ -2,7 +2,7 @@
 
 use camino::Utf8Path;
 
-use super::desired::{server_blocks, tls};
+use super::desired::{WRITTEN, server_blocks, tls};
 use super::parse;
 use crate::config::{Dialect, Directive, ParseError, Section, SiteFiles, Syntax, Tree, Variable, Want, escaped};
 use crate::host_port::HostPort;
@@ -110,36 +110,6 @@ impl Dialect for NginxSyntax {
         format!("http {{ {} }}\n", self.directive("include", &[sites.join("*.conf").into_string()]))
     }
 }
-
-/// Directives and blocks for nginx.
-const WRITTEN: &[&str] = &[
-    "server",
-    "listen",
-    "http2",
-    "server_name",
-    "return",
-    "access_log",
-    "error_log",
-    "ssl_certificate",
-    "ssl_certificate_key",
-    "ssl_protocols",
-    "ssl_ciphers",
-    "client_max_body_size",
-    "root",
-    "index",
-    "autoindex",
-    "disable_symlinks",
-    "location",
-    "try_files",
-    "fastcgi_param",
-    "fastcgi_pass",
-    "allow",
-    "deny",
-    "proxy_pass",
-    "proxy_http_version",
-    "proxy_set_header",
-    "server_names_hash_bucket_size",
-];
 
 /// The port of a `listen` address.
 fn port(address: &str) -> Option<u16> {

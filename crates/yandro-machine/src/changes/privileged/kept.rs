@@ -125,15 +125,9 @@ impl Kept {
         }
         let _held = held(FlockOperation::LockExclusive)?;
         let mut kept = Self::read();
-        let size = |entry: &KeptEntry| match &entry.from {
-            PathState::File { sha256 } => {
-                content_file(sha256).and_then(|file| file.metadata().ok()).map_or(0, |meta| meta.len())
-            }
-            _ => 0,
-        };
         let (mut bytes, mut number) = (0, 0);
         let fits = |entry: &&KeptEntry| {
-            bytes += size(entry);
+            bytes += size_of(entry);
             number += 1;
             bytes <= MOST_BYTES && number <= MOST
         };
@@ -152,6 +146,15 @@ impl Kept {
             fs::remove_file(entry.path())?;
         }
         Ok(())
+    }
+}
+
+fn size_of(entry: &KeptEntry) -> u64 {
+    match &entry.from {
+        PathState::File { sha256 } => {
+            content_file(sha256).and_then(|file| file.metadata().ok()).map_or(0, |meta| meta.len())
+        }
+        _ => 0,
     }
 }
 

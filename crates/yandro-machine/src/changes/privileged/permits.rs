@@ -137,13 +137,7 @@ impl PermitJudge<'_> {
             return Err(Unplanned::ForeignFolder(folder.clone()));
         }
         let machine = Machine::of_user(self.uid, &self.wish.config, &self.wish.data)?;
-        let list = |text: &str| {
-            let list = SiteList::parse(text)?;
-            // That name's file is the one for unknown host names, which all users share.
-            let is_shared = list.sites.iter().flat_map(Site::names).any(|name| name.as_str() == OTHERS);
-            if is_shared { Err(Unplanned::SharedName) } else { Ok(list) }
-        };
-        Ok((machine, list(&self.wish.before)?, list(&self.wish.after)?))
+        Ok((machine, site_list(&self.wish.before)?, site_list(&self.wish.after)?))
     }
 
     /// The system's steps in the plan of one reading, each with the server that it is for.
@@ -273,6 +267,13 @@ impl PermitJudge<'_> {
             }
         }
     }
+}
+
+fn site_list(text: &str) -> Result<SiteList, Unplanned> {
+    let list = SiteList::parse(text)?;
+    // That name's file is the one for unknown host names, which all users share.
+    let is_shared = list.sites.iter().flat_map(Site::names).any(|name| name.as_str() == OTHERS);
+    if is_shared { Err(Unplanned::SharedName) } else { Ok(list) }
 }
 
 impl Target {

@@ -52,14 +52,11 @@ fn is_log_folder(folder: &Utf8Path) -> bool {
 /// Why root doesn't write these lines into the hosts file, for the sites of this list; `None` if it does. `present`
 /// are the lines that the user's block has now: those may stay.
 pub(super) fn of_lines(lines: &[OwnLine], present: &[OwnLine], list: &SiteList) -> Option<String> {
-    let is_of = |site: &Site, address: IpAddr| {
-        site.address == address || site.address == DEFAULT_ADDRESS && address == Ipv6Addr::LOCALHOST
-    };
     let new = lines.iter().filter(|line| !present.contains(line));
     let all = new.flat_map(|line| line.names.iter().map(move |name| (name, line.address)));
     let is_sites = |name: &str, address| {
         let owner = HostName::parse(name).ok().and_then(|name| list.owner(&name));
-        owner.is_some_and(|site| is_of(site, address))
+        owner.is_some_and(|site| is_at(site, address))
     };
     if let Some((name, address)) = all.clone().find(|(name, address)| !is_sites(name, *address)) {
         return Some(format!("your site list has no site `{name}` at {address}"));
@@ -68,6 +65,10 @@ pub(super) fn of_lines(lines: &[OwnLine], present: &[OwnLine], list: &SiteList) 
     let mut away = all.filter(|(_, address)| !address.is_loopback());
     let (name, address) = away.find(|(name, _)| is_real(name))?;
     Some(format!("`{name}` can be a real site, and all users of this computer would be sent to {address} for it"))
+}
+
+fn is_at(site: &Site, address: IpAddr) -> bool {
+    site.address == address || site.address == DEFAULT_ADDRESS && address == Ipv6Addr::LOCALHOST
 }
 
 /// Whether a site's file would get directives that yandro never writes, and that it doesn't have now.

@@ -1,0 +1,119 @@
+# What scripts may call, beside the machine's own programs. Each fault is made by a few of these.
+
+yandro() { "$YANDRO" "$@"; }
+
+certificates=$HOME/.local/share/yandro/certificates/saltmarsh.test
+authority=$HOME/.local/share/yandro/authority
+
+# Waits until nothing listens on a port: closed PORT
+closed() {
+  for _ in $(seq 400); do
+    curl --silent --output /dev/null "http://127.0.0.1:$1/" || [ $? != 7 ] || return 0
+    sleep 0.05
+  done
+  return 1
+}
+
+# Waits until the site's virtual host is gone.
+left() {
+  for _ in $(seq 400); do
+    [ -n "$(curl --silent --output /dev/null --write-out '%{redirect_url}' http://saltmarsh.test/)" ] || return 0
+    sleep 0.05
+  done
+  return 1
+}
+
+# Waits until no server is there any more.
+gone() {
+  for _ in $(seq 400); do
+    [ -e /run/apache2/apache2.pid ] || [ -e /run/nginx.pid ] || break
+    sleep 0.05
+  done
+  closed 80 && closed 443
+}
+
+server() { if ls /etc/nginx/sites-enabled/*yandro-* >/dev/null 2>&1; then echo nginx; else echo apache; fi; }
+reload() { yandro servers reload "$(server)" -q; }
+
+# Gives a site another name in every file: rename OLD NEW
+rename() {
+  case $(server) in nginx) at=/etc/nginx ;; *) at=/etc/apache2 ;; esac
+  sed "s/$1/$2/g" /etc/hosts > "$HOME/.hosts"; cat "$HOME/.hosts" > /etc/hosts; rm "$HOME/.hosts"
+  sed -i "s/$1/$2/g" "$HOME/.config/yandro/sites.toml"
+  sed "s#$1#$2#g" "$at/sites-available/yandro-$1.conf" > "$at/sites-available/yandro-$2.conf"
+  for link in "$at"/sites-enabled/*"$1".conf; do
+    ln -s "../sites-available/yandro-$2.conf" "${link%"$1".conf}$2.conf"; rm "$link"
+  done
+  rm "$at/sites-available/yandro-$1.conf"
+}
+
+# A certificate for the site that nobody vouches for: self_signed KEY CHAIN
+self_signed() {
+  openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout "$1" -out "$2" -days 90 -subj /O=x \
+    -addext subjectAltName=DNS:saltmarsh.test 2>/dev/null
+}
+
+# A certificate for the site by its own authority, from one day to another, counted from today: of_time FROM TO
+of_time() {
+  mkdir "$HOME/.ca"
+  : > "$HOME/.ca/index"
+  echo 4C0FFEE5 > "$HOME/.ca/serial"
+  cat > "$HOME/.ca/conf" <<CONF
+[ca]
+default_ca = x
+[x]
+serial = $HOME/.ca/serial
+database = $HOME/.ca/index
+policy = p
+[p]
+organizationName = optional
+[leaf]
+subjectAltName = DNS:saltmarsh.test
+basicConstraints = critical,CA:FALSE
+keyUsage = critical,digitalSignature
+extendedKeyUsage = serverAuth
+subjectKeyIdentifier = hash
+authorityKeyIdentifier = keyid
+CONF
+  openssl req -new -key "$certificates/key.pem" -subj /O=x -out "$HOME/.ca/request"
+  openssl ca -batch -notext -config "$HOME/.ca/conf" -extensions leaf -md sha256 -in "$HOME/.ca/request" \
+    -cert "$authority/issuing.pem" -keyfile "$authority/issuing.key" -out "$HOME/.ca/leaf" -outdir "$HOME/.ca" \
+    -startdate "$(date -u -d "$1 days" +%y%m%d%H%M%SZ)" -enddate "$(date -u -d "$2 days" +%y%m%d%H%M%SZ)" 2>/dev/null
+  cat "$HOME/.ca/leaf" "$authority/issuing.pem" > "$certificates/fullchain.pem"
+  rm -r "$HOME/.ca"
+}
+
+# A virtual host of Apache httpd's over TLS, with the site's certificate, that comes before the site's: httpd_host LINES
+httpd_host() {
+  mkdir -p /var/www/html
+  cat > /etc/apache2/sites-enabled/000-aa.conf <<CONF
+<VirtualHost *:443>
+$1
+SSLEngine on
+SSLCertificateFile $certificates/fullchain.pem
+SSLCertificateKeyFile $certificates/key.pem
+DocumentRoot /var/www/html
+</VirtualHost>
+CONF
+}
+
+# The same as a server block of nginx's, on both ports.
+nginx_host() {
+  mkdir -p /var/www/html
+  cat > /etc/nginx/sites-enabled/000-aa.conf <<CONF
+server {
+listen 80; listen 443 ssl;
+$1
+ssl_certificate $certificates/fullchain.pem;
+ssl_certificate_key $certificates/key.pem;
+root /var/www/html;
+}
+CONF
+}
+
+# A profile of Firefox's with these lines of preferences: firefox_profile LINES
+firefox_profile() {
+  mkdir -p "$HOME/.mozilla/firefox/tide"
+  certutil -N -d "sql:$HOME/.mozilla/firefox/tide" --empty-password
+  printf '%s\n' "$1" > "$HOME/.mozilla/firefox/tide/prefs.js"
+}
