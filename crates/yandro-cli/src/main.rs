@@ -7,6 +7,7 @@ mod context;
 #[cfg(test)]
 mod dependencies;
 mod error;
+mod help;
 mod passphrase;
 mod run;
 #[cfg(test)]
@@ -18,14 +19,15 @@ mod view;
 use std::io::Write as _;
 use std::process::ExitCode;
 
-use clap::Parser as _;
+use clap::FromArgMatches as _;
+use clap::error::{ContextKind, ContextValue, ErrorKind};
 use serde_json::json;
 
 use error::Status;
 
 fn main() -> ExitCode {
     yandro_machine::process::keep_memory_to_itself();
-    let cli = match args::Cli::try_parse() {
+    let cli = match parse() {
         Ok(cli) => cli,
         Err(error) => return ExitCode::from(not_parsed(&error).code()),
     };
@@ -38,6 +40,31 @@ fn main() -> ExitCode {
         }
     };
     ExitCode::from(ui.finish(status).code())
+}
+
+/// Reads the arguments. A word that is no command leads to the command that people mean by it.
+fn parse() -> Result<args::Cli, clap::Error> {
+    let command = help::command();
+    let matches = command.clone().try_get_matches().map_err(|error| meant(&command, error))?;
+    args::Cli::from_arg_matches(&matches)
+}
+
+fn meant(command: &clap::Command, error: clap::Error) -> clap::Error {
+    let word = match error.get(ContextKind::InvalidSubcommand) {
+        Some(ContextValue::String(word)) if is_first(command, word) => word,
+        _ => return error,
+    };
+    let text = match help::meant(word) {
+        Some((aim, typed)) => format!("`{word}` is not a command of yandro\nto mend it: {aim}: {typed}\n"),
+        None => return error,
+    };
+    clap::Error::raw(ErrorKind::InvalidSubcommand, text).with_cmd(command)
+}
+
+/// Whether no command stands before the word: then it was to be one itself.
+fn is_first(command: &clap::Command, word: &str) -> bool {
+    let mut before = std::env::args().skip(1).take_while(|argument| argument != word);
+    !before.any(|argument| command.find_subcommand(argument).is_some())
 }
 
 /// Prints what clap says. Arguments that it repeats are shown escaped.
@@ -57,7 +84,8 @@ fn not_parsed(error: &clap::Error) -> Status {
         if std::env::args_os().any(|argument| argument == "--json") {
             let text = error.render().to_string();
             let message = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
-            let value = json!({ "error": { "code": "bad-arguments", "message": message, "fix": ["yandro --help"] } });
+            let fix = text.lines().find_map(|line| line.strip_prefix("to mend it: ")).unwrap_or("yandro --help");
+            let value = json!({ "error": { "code": "bad-arguments", "message": message, "fix": [fix] } });
             _ = writeln!(std::io::stdout(), "{}", view::json_text(&value));
         }
         return Status::Usage;

@@ -6,9 +6,18 @@ use crate::args::{Cli, Command};
 use crate::commands;
 use crate::context::{Context, environment};
 use crate::error::{CommandError, Status};
+use crate::help;
 use crate::view::{Outcome, Ui};
 
 pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
+    if let Command::Help { topic } = &cli.command {
+        let page = help::page(topic).ok_or_else(|| no_topic(topic))?;
+        ui.print(page.trim_end());
+        return Ok(Status::Well);
+    }
+    if let Command::Setup(args) = &cli.command {
+        return commands::setup::run(&args.command, ui).map(|outcome| outcome.show(ui));
+    }
     if let Command::Demo(args) = &cli.command {
         return commands::demo::run(&cli.global, args, ui).map(|outcome| outcome.show(ui));
     }
@@ -27,6 +36,15 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
     let done = with_keys_closed(&context, cli, ui);
     tell_open_keys(&context, ui);
     done
+}
+
+fn no_topic(topic: &[String]) -> CommandError {
+    let words = topic.join(" ");
+    let error = CommandError::usage(format!("`{words}` is not a command of yandro"));
+    match help::meant(&words) {
+        Some((aim, command)) => error.hint(format!("{aim}: {command}")),
+        None => error.hint("list the commands: yandro help"),
+    }
 }
 
 /// Runs the command and prints what came of it; those that look at keys without changing anything close them first,
@@ -68,6 +86,10 @@ fn run_command<'c>(context: &'c Context, cli: &'c Cli, ui: &mut Ui) -> Result<Ou
         Command::Authority(args) => commands::authority::run(context, args, ui),
         Command::Pack(args) => commands::pack::run(context, args, ui),
         Command::Serve(args) => commands::serve::run(context, args, ui),
-        Command::Demo(_) | Command::Privileged | Command::AsCaller { .. } => Ok(Outcome::printed()),
+        Command::Demo(_)
+        | Command::Setup(_)
+        | Command::Help { .. }
+        | Command::Privileged
+        | Command::AsCaller { .. } => Ok(Outcome::printed()),
     }
 }

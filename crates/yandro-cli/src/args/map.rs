@@ -8,13 +8,6 @@ use clap::{Arg, ArgAction, ArgMatches, Args, FromArgMatches, ValueEnum};
 use yandro_core::{Group, Https, OPTIONS, SiteOption, ValueForm};
 
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  yandro map saltmarsh.test ./saltmarsh
-  yandro map depot.saltmarsh.test ./depot --document-root public --alias handbook.saltmarsh.test
-  yandro map booking.saltmarsh.test http://127.0.0.1:3000
-  yandro map booking.saltmarsh.test https://127.0.0.1:5173   (it speaks TLS itself, at its own port)
-  yandro map crew.saltmarsh.test ./crew --address 192.168.56.10   (a virtual machine serves it)
-  yandro map saltmarsh.test --preview")]
 pub(crate) struct MapArgs {
     /// The site's name, such as saltmarsh.test
     pub(crate) name: String,

@@ -30,7 +30,9 @@ pub(crate) struct Cli {
     pub(crate) command: Command,
 }
 
-const EXIT_STATUS: &str = "Exit status:
+const EXIT_STATUS: &str = "Options of every command: yandro help options
+
+Exit status:
   0  all is well
   1  there are findings
   2  wrong usage or bad input; nothing was changed
@@ -42,28 +44,28 @@ const EXIT_STATUS: &str = "Exit status:
 #[derive(Debug, Args)]
 pub(crate) struct Global {
     /// Work below DIR instead of / (hosts file, server files, site list, certificates)
-    #[arg(long, global = true, value_name = "DIR", help_heading = "Global options")]
+    #[arg(long, global = true, value_name = "DIR", help_heading = "Global options", hide = true)]
     pub(crate) sysroot: Option<Utf8PathBuf>,
     /// Show what would change, and change nothing
-    #[arg(long, global = true, help_heading = "Global options")]
+    #[arg(long, global = true, help_heading = "Global options", hide = true)]
     pub(crate) preview: bool,
     /// Fail at once when another yandro is at work, instead of waiting
-    #[arg(long, global = true, help_heading = "Global options")]
+    #[arg(long, global = true, help_heading = "Global options", hide = true)]
     pub(crate) no_wait: bool,
     /// A file whose first line is the passphrase of the authority's key, instead of being asked
-    #[arg(long, global = true, value_name = "FILE", help_heading = "Global options")]
+    #[arg(long, global = true, value_name = "FILE", help_heading = "Global options", hide = true)]
     pub(crate) passphrase_file: Option<Utf8PathBuf>,
     /// Print JSON for programs
-    #[arg(long, global = true, help_heading = "Global options")]
+    #[arg(long, global = true, help_heading = "Global options", hide = true)]
     pub(crate) json: bool,
     /// Print nothing but errors and findings
-    #[arg(long, short, global = true, help_heading = "Global options")]
+    #[arg(long, short, global = true, help_heading = "Global options", hide = true)]
     pub(crate) quiet: bool,
     /// Print more: evidence and times
-    #[arg(long, short, global = true, help_heading = "Global options")]
+    #[arg(long, short, global = true, help_heading = "Global options", hide = true)]
     pub(crate) verbose: bool,
     /// When to use colour
-    #[arg(long, global = true, value_enum, default_value_t = Color::Auto, value_name = "WHEN", help_heading = "Global options")]
+    #[arg(long, global = true, value_enum, default_value_t = Color::Auto, value_name = "WHEN", help_heading = "Global options", hide = true)]
     pub(crate) color: Color,
 }
 
@@ -122,6 +124,14 @@ pub(crate) enum Command {
     },
     /// Show a whole example in a temporary folder: no root and no server needed
     Demo(DemoArgs),
+    /// Print completions for a shell, or write the manual pages
+    Setup(SetupArgs),
+    /// Print the help of a command, or of the options that every command takes
+    Help {
+        /// The command's words, or `options`
+        #[arg(value_name = "COMMAND")]
+        topic: Vec<String>,
+    },
 }
 
 #[derive(Debug, Args)]
@@ -285,8 +295,6 @@ impl From<ShellArg> for Shell {
 }
 
 #[derive(Debug, Args)]
-#[command(after_help = "Example:
-  yandro pack saltmarsh.test --out ./packed --kind nginx --port 8080:80 --port 8443:443")]
 pub(crate) struct PackArgs {
     /// The site's name
     pub(crate) name: String,
@@ -308,6 +316,27 @@ pub(crate) struct ServeArgs {
     /// can then see your sites
     #[arg(long = "listen", value_name = "IP")]
     pub(crate) addresses: Vec<IpAddr>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SetupArgs {
+    #[command(subcommand)]
+    pub(crate) command: SetupCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum SetupCommand {
+    /// Print a script that completes commands and options
+    Completions {
+        /// The shell that reads the script
+        shell: clap_complete::Shell,
+    },
+    /// Write a manual page for each command
+    Man {
+        /// The folder for the pages, such as ~/.local/share/man/man1
+        #[arg(long, value_name = "DIR")]
+        out: Utf8PathBuf,
+    },
 }
 
 #[derive(Debug, Args)]

@@ -62,10 +62,7 @@ A container that has two folders mounted and its ports published:
   yandro servers add ferries --kind nginx --config ./ferries/conf.d \\
     --path ./ferries/conf.d=/etc/nginx/conf.d --path ./saltmarsh=/srv/saltmarsh \\
     --path ~/.local/share/yandro/certificates=/etc/yandro/certificates \\
-    --port 8080:80 --port 8443:443 --reload \"podman exec ferries nginx -s reload\"
-A virtual machine with a folder shared under the same path:
-  yandro servers add harbour --config /srv/harbour/nginx.conf --address 192.168.56.10 \\
-    --reload \"ssh harbour sudo systemctl reload nginx\"")]
+    --port 8080:80 --port 8443:443 --reload \"podman exec ferries nginx -s reload\"")]
 pub(crate) struct ServerAddArgs {
     /// What you call it
     pub(crate) name: String,

@@ -18,6 +18,7 @@ mod real_names;
 pub(crate) mod serve;
 pub(crate) mod servers;
 pub(crate) mod settle;
+pub(crate) mod setup;
 pub(crate) mod sites;
 pub(crate) mod undo;
 pub(crate) mod unmap;

@@ -40,6 +40,7 @@ mod robust;
 mod safety;
 mod servers;
 mod serving;
+mod setup;
 mod sysroot;
 mod under_sudo;
 mod undoing;

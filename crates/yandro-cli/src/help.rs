@@ -1,0 +1,240 @@
+//! The help of each command, its examples, and the words that people try for a command.
+
+use clap::{Args as _, Command, CommandFactory as _};
+
+use crate::args::{Cli, Global};
+
+/// Examples of each command, by its words: what is typed, and what it does.
+const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
+    (
+        "map",
+        &[
+            ("yandro map saltmarsh.test ./saltmarsh", "a folder"),
+            ("yandro map depot.saltmarsh.test ./depot --document-root public --alias handbook.saltmarsh.test", ""),
+            ("yandro map tides.test ./tides --php --fallback /index.php", "PHP with a front controller"),
+            ("yandro map booking.saltmarsh.test http://127.0.0.1:3000", "a dev server"),
+            ("yandro map booking.saltmarsh.test https://127.0.0.1:5173", "a dev server that speaks TLS itself"),
+            ("yandro map crew.saltmarsh.test ./crew --address 192.168.56.10", "a virtual machine serves it"),
+            ("yandro map saltmarsh.test --preview", "show what would change"),
+        ],
+    ),
+    ("unmap", &[("yandro unmap saltmarsh.test", ""), ("yandro unmap saltmarsh.test --preview", "show what would go")]),
+    ("sites", &[("yandro sites", ""), ("yandro sites --json", "for programs")]),
+    (
+        "check",
+        &[
+            ("yandro check", "all sites"),
+            ("yandro check saltmarsh.test --verbose", "one site, every step"),
+            ("yandro check --mend", "fix what is safe to fix"),
+            ("yandro check --report sites.html", "a page for a browser"),
+        ],
+    ),
+    ("ports", &[("yandro ports", "")]),
+    ("undo", &[("yandro undo", "the last change"), ("yandro undo 7 --preview", "what undoing change 7 would do")]),
+    ("history", &[("yandro history", ""), ("yandro history --verbose", "with every path")]),
+    ("history originals", &[("yandro history originals", "")]),
+    ("history restore", &[("yandro history restore /etc/apache2/ports.conf", "")]),
+    (
+        "settle",
+        &[
+            ("yandro settle --preview", "what differs from the site list"),
+            ("yandro settle", ""),
+            ("yandro settle --put-back saltmarsh.test", "overwrite edits made by hand"),
+        ],
+    ),
+    ("servers", &[("yandro servers", "which were found, and whether they run")]),
+    ("vhosts", &[("yandro vhosts", ""), ("yandro vhosts --json", "for programs")]),
+    ("hosts list", &[("yandro hosts list", "")]),
+    ("hosts lint", &[("yandro hosts lint", ""), ("yandro hosts lint --mend", "fix what is safe to fix")]),
+    ("hosts point", &[("yandro hosts point harbour.test 192.168.7.20", "")]),
+    ("hosts drop", &[("yandro hosts drop harbour.test", "")]),
+    (
+        "hosts export",
+        &[("yandro hosts export --address 192.168.7.20", "for colleagues"), ("yandro hosts export --format zone", "")],
+    ),
+    ("hosts import", &[("yandro hosts import team.txt", "")]),
+    ("hosts restore", &[("yandro hosts restore", "")]),
+    ("servers list", &[("yandro servers list", "")]),
+    (
+        "servers add",
+        &[
+            ("yandro servers add ferries --config /opt/ferries/conf/httpd.conf", "a bundle"),
+            (
+                "yandro servers add harbour --config /srv/harbour/nginx.conf --address 192.168.56.10",
+                "a virtual machine that shares that folder",
+            ),
+        ],
+    ),
+    ("servers drop", &[("yandro servers drop ferries", "")]),
+    ("servers test", &[("yandro servers test nginx", "")]),
+    ("servers reload", &[("yandro servers reload nginx", "")]),
+    ("servers start", &[("yandro servers start apache", "")]),
+    ("servers stop", &[("yandro servers stop apache", "")]),
+    ("servers restart", &[("yandro servers restart apache", "")]),
+    (
+        "cert show",
+        &[
+            ("yandro cert show saltmarsh.test", "a site's"),
+            ("yandro cert show ./old.pem", "a file"),
+            ("yandro cert show https://saltmarsh.test:8443", "what a server sends"),
+        ],
+    ),
+    ("cert issue", &[("yandro cert issue harbour.test '*.harbour.test' --out ./harbour", "")]),
+    ("cert sign", &[("yandro cert sign request.pem --out certificate.pem", "")]),
+    ("cert renew", &[("yandro cert renew", ""), ("yandro cert renew --install-timer", "every day by itself")]),
+    (
+        "cert env",
+        &[
+            ("yandro cert env booking.saltmarsh.test", "for eval in a shell"),
+            ("yandro cert env booking.saltmarsh.test --format dotenv", "for a .env file"),
+        ],
+    ),
+    ("authority show", &[("yandro authority show", "")]),
+    ("authority trust", &[("yandro authority trust", ""), ("yandro authority trust --store browsers", "")]),
+    ("authority distrust", &[("yandro authority distrust", "")]),
+    ("authority widen", &[("yandro authority widen saltmarsh.example.com", "")]),
+    ("authority narrow", &[("yandro authority narrow saltmarsh.example.com", "")]),
+    ("authority replace", &[("yandro authority replace", "")]),
+    ("authority passphrase", &[("yandro authority passphrase", "")]),
+    ("authority env", &[("yandro authority env", "for eval in a shell")]),
+    ("authority export", &[("yandro authority export --out root.pem", "")]),
+    ("pack", &[("yandro pack saltmarsh.test --out ./packed --kind nginx --port 8080:80 --port 8443:443", "")]),
+    ("serve", &[("yandro serve", ""), ("yandro serve --listen 192.168.7.20", "for a phone on the same network")]),
+    ("demo", &[("yandro demo", ""), ("yandro demo --keep", "and look at the folder afterwards")]),
+    (
+        "setup completions",
+        &[
+            ("yandro setup completions bash > ~/.local/share/bash-completion/completions/yandro", "bash"),
+            ("yandro setup completions zsh > ~/.zfunc/_yandro", "zsh, with ~/.zfunc in fpath"),
+            ("yandro setup completions fish > ~/.config/fish/completions/yandro.fish", "fish"),
+        ],
+    ),
+    ("setup man", &[("yandro setup man --out ~/.local/share/man/man1", "then: man yandro-map")]),
+    ("help", &[("yandro help map", ""), ("yandro help hosts lint", ""), ("yandro help options", "global options")]),
+];
+
+/// Words that people try for a command, what they look for, and what does it.
+const WORDS: &[(&[&str], &str, &str)] = &[
+    (&["list", "ls", "show"], "list the sites", "yandro sites"),
+    (&["add", "new", "create", "site", "link"], "map a site", "yandro map NAME FOLDER"),
+    (&["remove", "rm", "delete", "del", "unlink"], "remove a site", "yandro unmap NAME"),
+    (&["status", "test", "doctor", "verify"], "check the sites", "yandro check"),
+    (&["start"], "start a web server", "yandro servers start"),
+    (&["stop"], "stop a web server", "yandro servers stop"),
+    (&["reload"], "reload a web server", "yandro servers reload"),
+    (&["restart"], "restart a web server", "yandro servers restart"),
+    (&["rename", "mv", "move"], "rename a site: map the new name, then remove the old one", "yandro map NEW FOLDER"),
+    (&["log", "changes"], "show the changes so far", "yandro history"),
+    (&["revert", "rollback", "restore"], "undo the last change", "yandro undo"),
+    (&["sync", "apply"], "apply the site list", "yandro settle"),
+    (&["trust", "install"], "trust the authority", "yandro authority trust"),
+    (&["completions", "completion"], "print completions for a shell", "yandro setup completions SHELL"),
+    (&["man", "manual"], "write the manual pages", "yandro setup man --out DIR"),
+];
+
+/// What a word that is no command leads to: what it is for, and the command.
+pub(crate) fn meant(word: &str) -> Option<(&'static str, &'static str)> {
+    let found = WORDS.iter().find(|(words, ..)| words.contains(&word));
+    found.map(|(_, aim, command)| (*aim, *command))
+}
+
+/// The command line, each command with its examples.
+pub(crate) fn command() -> Command {
+    with_examples(Cli::command(), "")
+}
+
+fn with_examples(mut command: Command, path: &str) -> Command {
+    if !path.is_empty() {
+        let own = command.get_after_help().map(ToString::to_string);
+        let examples = EXAMPLES.iter().find(|(name, _)| *name == path).map(|(_, examples)| shown(examples));
+        let pointer = "Options of every command: yandro help options".to_owned();
+        let parts: Vec<String> = own.into_iter().chain(examples).chain([pointer]).collect();
+        command = command.after_help(parts.join("\n\n"));
+    }
+    let names: Vec<String> = command.get_subcommands().map(|sub| sub.get_name().to_owned()).collect();
+    names.into_iter().fold(command, |command, name| {
+        let path = format!("{path} {name}").trim_start().to_owned();
+        command.mut_subcommand(name, |sub| with_examples(sub, &path))
+    })
+}
+
+fn shown(examples: &[(&str, &str)]) -> String {
+    let line = |(typed, what): &(&str, &str)| match *what {
+        "" => format!("\n  {typed}"),
+        what => format!("\n  {typed}  # {what}"),
+    };
+    format!("Examples:{}", examples.iter().map(line).collect::<String>())
+}
+
+/// The help of a command by its words, of the whole program without any, or of the global options.
+/// `None` if there is no such command.
+pub(crate) fn page(topic: &[String]) -> Option<String> {
+    if let [only] = topic
+        && only == "options"
+    {
+        return Some(options());
+    }
+    let mut command = command();
+    command.build();
+    for word in topic {
+        command = command.find_subcommand(word).filter(|sub| !sub.is_hide_set())?.clone();
+    }
+    Some(command.render_long_help().to_string())
+}
+
+/// The options that every command takes.
+fn options() -> String {
+    let bare = Global::augment_args(Command::new("yandro"));
+    let ids: Vec<_> = bare.get_arguments().map(|arg| arg.get_id().clone()).collect();
+    let shown = ids.into_iter().fold(bare, |command, id| command.mut_arg(id, |arg| arg.hide(false)));
+    let mut shown =
+        shown.disable_help_flag(true).about("Options that every command takes").help_template("{about}\n\n{options}");
+    shown.render_long_help().to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::Parser as _;
+
+    use super::*;
+
+    fn leaves(command: &Command, path: &str, found: &mut Vec<String>) {
+        for sub in command.get_subcommands().filter(|sub| !sub.is_hide_set()) {
+            let path = format!("{path} {}", sub.get_name()).trim_start().to_owned();
+            if !sub.has_subcommands() || sub.is_args_conflicts_with_subcommands_set() {
+                found.push(path.clone());
+            }
+            leaves(sub, &path, found);
+        }
+    }
+
+    #[test]
+    fn every_command_has_examples_and_every_example_is_a_command() {
+        let mut all = Vec::new();
+        leaves(&command(), "", &mut all);
+        let without: Vec<_> = all
+            .iter()
+            .filter(|path| {
+                page(&path.split(' ').map(str::to_owned).collect::<Vec<_>>())
+                    .is_none_or(|text| !text.contains("Example"))
+            })
+            .collect();
+        assert_eq!(without, Vec::<&String>::new());
+        for (_, examples) in EXAMPLES {
+            for (typed, _) in *examples {
+                let typed = typed.split(" > ").next().unwrap_or_default();
+                let parsed = Cli::try_parse_from(shell_words::split(typed).unwrap());
+                assert!(parsed.is_ok(), "{typed}: {}", parsed.unwrap_err());
+            }
+        }
+    }
+
+    #[test]
+    fn no_word_that_leads_to_a_command_is_one() {
+        for word in WORDS.iter().flat_map(|(words, ..)| *words) {
+            assert!(command().find_subcommand(word).is_none(), "{word}");
+        }
+        assert_eq!(meant("ls"), Some(("list the sites", "yandro sites")));
+        assert_eq!(meant("ferry"), None);
+    }
+}
