@@ -1,9 +1,9 @@
-//! Any bytes as a hosts file: nothing panics, edits go back to the byte, mending comes to an end.
+//! Any bytes as a hosts file: nothing panics, edits go back to the byte, fixing comes to an end.
 
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use yandro_core::{HostName, LintContext, ListId, Mapping, Multi, SiteList, Surroundings, TakeOver, drop_hosts_names, lint_hosts, mended_hosts, point_name, remove_hosts_lines, set_hosts_line};
+use yandro_core::{HostName, LintContext, ListId, Mapping, Multi, SiteList, Surroundings, TakeOver, drop_hosts_names, lint_hosts, fixed_hosts, point_name, remove_hosts_lines, set_hosts_line};
 
 fuzz_target!(|bytes: &[u8]| {
     let name = |text: &str| HostName::parse(text).expect("it is a name");
@@ -32,5 +32,5 @@ fuzz_target!(|bytes: &[u8]| {
         path: "/etc/hosts",
     };
     lint_hosts(bytes, &context);
-    mended_hosts(bytes, &context);
+    fixed_hosts(bytes, &context);
 });

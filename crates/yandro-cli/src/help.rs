@@ -25,7 +25,7 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
         &[
             ("yandro check", "all sites"),
             ("yandro check saltmarsh.test --verbose", "one site, every step"),
-            ("yandro check --mend", "fix what is safe to fix"),
+            ("yandro check --fix", "fix what is safe to fix"),
             ("yandro check --report sites.html", "a page for a browser"),
         ],
     ),
@@ -45,7 +45,7 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
     ("servers", &[("yandro servers", "which were found, and whether they run")]),
     ("vhosts", &[("yandro vhosts", ""), ("yandro vhosts --json", "for programs")]),
     ("hosts list", &[("yandro hosts list", "")]),
-    ("hosts lint", &[("yandro hosts lint", ""), ("yandro hosts lint --mend", "fix what is safe to fix")]),
+    ("hosts lint", &[("yandro hosts lint", ""), ("yandro hosts lint --fix", "fix what is safe to fix")]),
     ("hosts point", &[("yandro hosts point harbour.test 192.168.7.20", "")]),
     ("hosts drop", &[("yandro hosts drop harbour.test", "")]),
     (

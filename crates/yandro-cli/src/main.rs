@@ -55,7 +55,7 @@ fn meant(command: &clap::Command, error: clap::Error) -> clap::Error {
         _ => return error,
     };
     let text = match help::meant(word) {
-        Some((aim, typed)) => format!("`{word}` is not a command of yandro\nto mend it: {aim}: {typed}\n"),
+        Some((aim, typed)) => format!("`{word}` is not a command of yandro\nfix: {aim}: {typed}\n"),
         None => return error,
     };
     clap::Error::raw(ErrorKind::InvalidSubcommand, text).with_cmd(command)
@@ -84,7 +84,7 @@ fn not_parsed(error: &clap::Error) -> Status {
         if std::env::args_os().any(|argument| argument == "--json") {
             let text = error.render().to_string();
             let message = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
-            let fix = text.lines().find_map(|line| line.strip_prefix("to mend it: ")).unwrap_or("yandro --help");
+            let fix = text.lines().find_map(|line| line.strip_prefix("fix: ")).unwrap_or("yandro --help");
             let value = json!({ "error": { "code": "bad-arguments", "message": message, "fix": [fix] } });
             _ = writeln!(std::io::stdout(), "{}", view::json_text(&value));
         }

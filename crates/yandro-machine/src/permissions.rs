@@ -108,13 +108,13 @@ fn word(needs: u32) -> &'static str {
 fn barrier(path: &Utf8Path, user: &User, needs: u32) -> Option<Barrier> {
     let meta = fs::metadata(path).ok()?;
     let (rights, quoted) = (word(needs), shell_word(path.as_str()));
-    let mend = if Utf8Path::new("/usr/bin/setfacl").exists() {
+    let fix = if Utf8Path::new("/usr/bin/setfacl").exists() {
         format!("setfacl --modify user:{}:{rights} {quoted}", user.name)
     } else {
         format!("chmod o+{rights} {quoted}")
     };
     let mode = meta.permissions().mode() & 0o7777;
-    Some(Barrier { folder: Utf8PathBuf::from(path), user: user.name.clone(), mode, mend })
+    Some(Barrier { folder: Utf8PathBuf::from(path), user: user.name.clone(), mode, fix })
 }
 
 /// The attribute that Linux keeps an access control list in (acl(5)).

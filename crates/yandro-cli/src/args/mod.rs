@@ -147,13 +147,13 @@ pub(crate) struct CheckArgs {
     #[arg(value_name = "NAME")]
     pub(crate) names: Vec<String>,
     /// Carry out the remedies that are safe, as one change, and look again
-    #[arg(long)]
-    pub(crate) mend: bool,
+    #[arg(long, alias = "mend")]
+    pub(crate) fix: bool,
     /// How long to wait for any one answer, in seconds
     #[arg(long, value_name = "SECONDS", default_value = "5", value_parser = clap::value_parser!(u16).range(1..=600))]
     pub(crate) timeout: u16,
     /// Look again whenever a file changes, and every two seconds
-    #[arg(long, conflicts_with_all = ["mend", "report", "junit"])]
+    #[arg(long, conflicts_with_all = ["fix", "report", "junit"])]
     pub(crate) watch: bool,
     /// Write what was seen as one page for a browser
     #[arg(long, value_name = "FILE")]
@@ -210,9 +210,9 @@ pub(crate) enum HostsCommand {
     List,
     /// Find what doesn't do what it seems to
     Lint {
-        /// Mend what can be mended without asking
-        #[arg(long)]
-        mend: bool,
+        /// Fix what can be fixed without asking
+        #[arg(long, alias = "mend")]
+        fix: bool,
     },
     /// Point a name that is no site to an address
     Point {

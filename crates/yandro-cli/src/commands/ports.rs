@@ -73,11 +73,11 @@ fn show(ports: &[Port], open: Option<&str>, ui: &mut Ui) {
     for port in ports.iter().filter(|port| is_wrong(port)) {
         let (holder, id) = &port.holders[0];
         let Some(server) = port.wanted.first() else { continue };
-        let mend = circumstances::port_holder(holder, *id).remedy(*server);
+        let fix = circumstances::port_holder(holder, *id).remedy(*server);
         let is_taken = |number: u16| ports.iter().any(|own| own.number == number) || !ports::holders(number).is_empty();
         let or = port.sites.first().map(|site| other_ports(site, is_taken).to_string()).unwrap_or_default();
         ui.print(&format!(
-            "\n{BAD}✗{BAD:#} port {} is held by {holder}, and {} is to have it\n    {DIM}mend:{DIM:#} {COMMAND}{mend}{COMMAND:#}\n      {DIM}or:{DIM:#} {COMMAND}{or}{COMMAND:#}",
+            "\n{BAD}✗{BAD:#} port {} is held by {holder}, and {} is to have it\n    {DIM}fix:{DIM:#} {COMMAND}{fix}{COMMAND:#}\n     {DIM}or:{DIM:#} {COMMAND}{or}{COMMAND:#}",
             port.number,
             wanted(port),
         ));

@@ -89,7 +89,7 @@ fn is_told(context: &Context, id: ServerId) -> bool {
     id != ServerId::Elsewhere && named.is_none_or(|named| !named.is_elsewhere() || !named.reload.is_empty())
 }
 
-/// How long to wait for a better look, if waiting can mend what was found at all.
+/// How long to wait for a better look, if waiting can correct what was found at all.
 ///
 /// A server that reloads gracefully answers with the old configuration for a moment more: an
 /// upstream's answer that doesn't come through may be the last one of what was there before.
@@ -115,14 +115,14 @@ pub(crate) fn not_proven(failed: ProofFailed, verbose: bool) -> CommandError {
         ProofFailed::Interrupted => CommandError::not_made("interrupted"),
         ProofFailed::Other(error) => error,
         ProofFailed::Report(mut report) => {
-            // A new site was rolled back and isn't listed: what mends it has to map it.
+            // A new site was rolled back and isn't listed: what fixes it has to map it.
             let SiteReport { site, findings, .. } = &mut *report;
             for remedy in findings.iter_mut().flat_map(|finding| &mut finding.diagnosis.remedies) {
                 *remedy = remedy.clone().for_unlisted(&site.name, &site.content);
             }
             let words: String = report.findings.iter().map(|finding| finding_text(finding, verbose)).collect();
             CommandError::not_made(format!("`{}` could not be proven:{words}\n", report.site.name))
-                .hint("mend what was found, then map the site again")
+                .hint("correct what was found, then map the site again")
         }
     }
 }

@@ -48,7 +48,7 @@ impl Status {
 pub(crate) struct CommandError {
     pub(crate) status: Status,
     pub(crate) message: String,
-    /// What mends it, each a sentence or a command.
+    /// What fixes it, each a sentence or a command.
     pub(crate) hints: Vec<String>,
     /// The authority's key is behind a passphrase: once it is given, the command may succeed.
     pub(crate) is_locked: bool,
@@ -134,7 +134,7 @@ impl From<ObserveError> for CommandError {
         match error {
             ObserveError::File(error) => error.into(),
             error @ ObserveError::List { .. } => {
-                Self::usage(error).hint("mend that line of the site list and try again")
+                Self::usage(error).hint("correct that line of the site list and try again")
             }
             error @ ObserveError::Passphrase { .. } => Self::usage(error),
             error @ ObserveError::Foreign { .. } => {
@@ -244,7 +244,9 @@ impl From<PlanError> for CommandError {
                 Some(command) => format!("install it: {command}"),
                 None => format!("install the package that has `mod_{module}.so`"),
             }),
-            PlanError::Broken(_, fault) => Some(format!("mend that line, then run the command again: {}", fault.place)),
+            PlanError::Broken(_, fault) => {
+                Some(format!("correct that line, then run the command again: {}", fault.place))
+            }
             PlanError::Unreached { what, file } => {
                 Some(format!("put `{what}` where it counts, by hand: {file}; then run the command again"))
             }
@@ -253,7 +255,7 @@ impl From<PlanError> for CommandError {
             }
             PlanError::LinkTaken { path, .. } => Some(format!("move it out of the way: {path}")),
             PlanError::SiteFile { path, .. } => {
-                Some(format!("mend that line, or delete the file to have it made anew: {path}"))
+                Some(format!("correct that line, or delete the file to have it made anew: {path}"))
             }
             _ => None,
         };

@@ -148,7 +148,7 @@ impl Ui {
         }
         self.tell(&format!("{BAD}error:{BAD:#} {}", error.message));
         for hint in &error.hints {
-            self.tell(&format!("{COMMAND}to mend it:{COMMAND:#} {hint}"));
+            self.tell(&format!("{COMMAND}fix:{COMMAND:#} {hint}"));
         }
     }
 

@@ -145,7 +145,7 @@ fn a_configuration_that_the_server_refuses_is_put_back() {
       AH00526: Syntax error on line 2 of /etc/apache2/sites-enabled/zz-tides.conf:
       Invalid command 'TideTable', perhaps misspelled or defined by a module not included in the server configuration
     everything was put back as it was
-    to mend it: correct the file and line that it names, then run the command again
+    fix: correct the file and line that it names, then run the command again
     [status 3]
     ");
     assert_eq!(tree(), before);
@@ -166,10 +166,10 @@ fn a_site_that_is_not_proven_is_put_back() {
     ✗ crew.saltmarsh.test: a line of the configuration forbids $ROOT/crew
         seen: $ROOT/crew/.htaccess:1
               /var/log/apache2/crew.saltmarsh.test-error.log:N: [NOW] [authz_core:error] [PID] [CLIENT] AH01630: client denied by server configuration: $ROOT/crew/
-        mend: ${EDITOR:-vi} +1 $ROOT/crew/.htaccess && yandro servers reload apache
+        fix: ${EDITOR:-vi} +1 $ROOT/crew/.htaccess && yandro servers reload apache
 
     everything was put back as it was
-    to mend it: mend what was found, then map the site again
+    fix: correct what was found, then map the site again
     [status 3]
     ");
     assert_eq!(machine.hosts(), hosts);
@@ -273,7 +273,7 @@ fn an_upstream_is_passed_on_to_and_told_when_it_is_down() {
 
     ✗ booking.saltmarsh.test: the upstream of `booking.saltmarsh.test` doesn't answer at http://127.0.0.1:3000: start it
         seen: connection refused
-        mend: yandro check booking.saltmarsh.test --watch
+        fix: yandro check booking.saltmarsh.test --watch
 
     Have this system and your browsers trust the new authority: yandro authority trust
     (`yandro authority show` tells what it may vouch for).
@@ -343,7 +343,7 @@ fn override_files_of_a_project_without_php_choose_no_handler() {
 
     ✗ saltmarsh.test: the override file $ROOT/saltmarsh/.htaccess has a line that is refused for a site without PHP, since such lines can run programs: allow it if you trust the project
         seen: /var/log/apache2/saltmarsh.test-error.log:N: [NOW] [core:alert] [PID] [CLIENT] $ROOT/saltmarsh/.htaccess: AddHandler not allowed here
-        mend: yandro map saltmarsh.test --overrides all
+        fix: yandro map saltmarsh.test --overrides all
 
     1 site, 1 name: 0 proven, 1 not (TIME)
     [status 1]

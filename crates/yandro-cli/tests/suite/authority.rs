@@ -44,13 +44,13 @@ fn another_authority_takes_over_everywhere_at_once_and_is_taken_back() {
     let ran = machine.yandro(&["map", "ferries.example.com", "./saltmarsh", "--hide-real"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: the authority may not vouch for `ferries.example.com`: it is limited to names that end in `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
-    to mend it: choose a name below one of these suffixes, such as `saltmarsh.test`; or have the authority vouch for it, too: yandro authority widen ferries.example.com
+    fix: choose a name below one of these suffixes, such as `saltmarsh.test`; or have the authority vouch for it, too: yandro authority widen ferries.example.com
     [status 2]
     ");
     let ran = machine.yandro(&["authority", "widen", "co.uk"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: the names below `co.uk` belong to many people: whoever got at your authority's key could pose as all of them to you
-    to mend it: give the domain that is yours, such as saltmarsh.co.uk
+    fix: give the domain that is yours, such as saltmarsh.co.uk
     [status 2]
     ");
     let ran = machine.yandro(&["authority", "widen", "depot.test"]);
@@ -92,7 +92,7 @@ fn another_authority_takes_over_everywhere_at_once_and_is_taken_back() {
     let ran = machine.yandro(&["authority", "narrow", "ferries.example.com"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: the site `ferries.example.com`: the authority may not vouch for `ferries.example.com`: it is limited to names that end in `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
-    to mend it: choose a name below one of these suffixes, such as `saltmarsh.test`; or have the authority vouch for it, too: yandro authority widen ferries.example.com
+    fix: choose a name below one of these suffixes, such as `saltmarsh.test`; or have the authority vouch for it, too: yandro authority widen ferries.example.com
     [status 2]
     ");
     machine.yandro(&["unmap", "ferries.example.com"]).succeeds();
@@ -136,7 +136,7 @@ fn another_authority_takes_over_everywhere_at_once_and_is_taken_back() {
     let ran = machine.yandro(&["undo", &last(1)]);
     insta::assert_snapshot!(steady(&ran), @"
     error: change 8 can't be taken back: the authority was replaced again since
-    to mend it: take the later change back first: see which in yandro history
+    fix: take the later change back first: see which in yandro history
     [status 3]
     ");
     // Taken back and had again: the store, the key and what is served belong together each time.
@@ -168,7 +168,7 @@ fn a_key_behind_a_passphrase_is_asked_for_and_is_nowhere_else() {
     let ran = sysroot.yandro(&["authority", "passphrase", "--new-passphrase-file", "short"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: the passphrase has 7 characters, and 8 are the fewest that take long to guess; nothing was changed
-    to mend it: choose a longer one, such as four words
+    fix: choose a longer one, such as four words
     [status 2]
     ");
     sysroot.yandro(&["authority", "passphrase", "--new-passphrase-file", "right"]).succeeds();
@@ -176,7 +176,7 @@ fn a_key_behind_a_passphrase_is_asked_for_and_is_nowhere_else() {
     let ran = sysroot.yandro(&map);
     insta::assert_snapshot!(steady(&ran), @"
     error: a passphrase is needed, and there is no terminal to ask for it on
-    to mend it: name a file whose first line it is: --passphrase-file FILE
+    fix: name a file whose first line it is: --passphrase-file FILE
     [status 2]
     ");
     let with = |file: &str, words: &[&str]| sysroot.yandro(&[words, &["--passphrase-file", file]].concat());
@@ -472,8 +472,8 @@ fn renewals_are_timed_by_systemd_or_cron_and_no_more_when_asked() {
     let ran = sysroot.yandro(&["cert", "renew", "--install-timer"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: neither systemd nor cron runs here
-    to mend it: install cron, or have `yandro cert renew` run daily by whatever this system has for that
-    to mend it: or write one of them all the same: --timer systemd, --timer cron
+    fix: install cron, or have `yandro cert renew` run daily by whatever this system has for that
+    fix: or write one of them all the same: --timer systemd, --timer cron
     [status 3]
     ");
     fs::create_dir_all(sysroot.path("run/systemd/system")).unwrap();
@@ -518,14 +518,14 @@ fn a_phone_gets_the_root_and_nothing_else() {
     let ran = machine.yandro(&["authority", "export", "--to-device"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: this machine has no address that another device could reach
-    to mend it: connect it to the network of the device; or copy the file there: yandro authority export --out FILE
+    fix: connect it to the network of the device; or copy the file there: yandro authority export --out FILE
     [status 3]
     ");
     machine.run("ip", &["address", "add", "10.7.0.2/24", "dev", "lo"]).succeeds();
     let ran = machine.yandro(&["authority", "export", "--to-device", "--listen", "10.7.0.9"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: 10.7.0.9 is no address of this machine
-    to mend it: choose one of its own: --listen 10.7.0.2
+    fix: choose one of its own: --listen 10.7.0.2
     [status 2]
     ");
     let out = machine.path("offered");

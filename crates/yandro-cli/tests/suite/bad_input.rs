@@ -174,7 +174,7 @@ fn what_is_in_the_way_is_shown_with_its_line() {
     let sysroot = Sysroot::new();
     insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]), @"
     error: no web server was found
-    to mend it: install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`, then run `yandro serve`
+    fix: install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`, then run `yandro serve`
     [status 3]
     ");
     sysroot.write("etc/hosts", "127.0.0.1 localhost\n10.0.0.5 depot.test SALTMARSH.test\n");
@@ -182,7 +182,7 @@ fn what_is_in_the_way_is_shown_with_its_line() {
     insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in"]), @"
     error: $ROOT/etc/hosts:2: `saltmarsh.test` points to 10.0.0.5 here already, not to 127.0.0.1
       10.0.0.5 depot.test SALTMARSH.test
-    to mend it: have that line commented out while the site is mapped: add `--take-over`; or map the site to where it points: `--address 10.0.0.5`
+    fix: have that line commented out while the site is mapped: add `--take-over`; or map the site to where it points: `--address 10.0.0.5`
     [status 3]
     ");
     sysroot.write("home/ada/.config/yandro/sites.toml", "# mine\n[[site]]\nname = \"depot.test\"\nfolder = 'depot'\n");
@@ -190,7 +190,7 @@ fn what_is_in_the_way_is_shown_with_its_line() {
     error: $ROOT/home/ada/.config/yandro/sites.toml:4: `depot` is no absolute path: begin it with `/`
       4 | folder = 'depot'
         |          ^^^^^^^
-    to mend it: mend that line of the site list and try again
+    fix: correct that line of the site list and try again
     [status 2]
     ");
     std::fs::remove_file(sysroot.path("home/ada/.config/yandro/sites.toml")).unwrap();
@@ -208,7 +208,7 @@ fn somebody_elses_virtual_host_is_not_covered_up() {
     );
     insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]), @"
     error: $ROOT/etc/apache2/sites-enabled/ferries.conf:2: a virtual host that yandro did not write already answers to `saltmarsh.test`
-    to mend it: take that virtual host away, or its file out of use: $ROOT/etc/apache2/sites-enabled/ferries.conf
+    fix: take that virtual host away, or its file out of use: $ROOT/etc/apache2/sites-enabled/ferries.conf
     [status 3]
     ");
 }
@@ -243,7 +243,7 @@ fn without_the_right_to_write_nothing_is_changed_and_all_of_it_is_named() {
       write $ROOT/etc/apache2/sites-available/yandro-0.invalid.conf
       write $ROOT/etc/apache2/sites-enabled/yandro-0.invalid.conf
       write $ROOT/etc/hosts
-    to mend it: run the command as root, or as a user who may use sudo: sudo $YANDRO --sysroot $ROOT map saltmarsh.test ./saltmarsh
+    fix: run the command as root, or as a user who may use sudo: sudo $YANDRO --sysroot $ROOT map saltmarsh.test ./saltmarsh
     [status 3]
     ");
     let own = |line: &&str| !line.contains("/.local");

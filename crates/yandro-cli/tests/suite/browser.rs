@@ -131,7 +131,7 @@ fn every_profile_is_kept_and_what_else_is_in_it_stays() {
     Firefox (b2.work)  doesn't know it  $ROOT/home/ada/.mozilla/firefox/b2.work
     Firefox (snap) (c3)  trusts it  $ROOT/home/ada/snap/firefox/common/.mozilla/firefox/c3
     ! Firefox (snap) (c3) still has the root of an earlier authority: yandro-HEX
-        mend: yandro authority trust
+        fix: yandro authority trust
 
     Have all of them trust it: yandro authority trust. Whatever trusts it trusts every site that you map.
     note: no runtime was asked whether it trusts the authority (within a sysroot none is)

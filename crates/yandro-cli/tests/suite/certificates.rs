@@ -130,7 +130,7 @@ fn the_root_is_exported_in_every_form_and_no_key_with_it() {
     let ran = sysroot.yandro(&["authority", "export"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: there is no local authority yet
-    to mend it: the first `yandro map NAME FOLDER` makes it
+    fix: the first `yandro map NAME FOLDER` makes it
     [status 3]
     ");
     sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in"]).succeeds();
@@ -222,13 +222,13 @@ fn what_openssl_makes_is_refused_without_it_and_the_way_on_is_told() {
     let before = machine.yandro(&["history"]).stdout;
     insta::assert_snapshot!(machine.yandro(&["map", "rsa.test", "./saltmarsh", "--cert-key-kind", "rsa3072"]), @"
     error: a new rsa3072 key can't be made: it takes the program `openssl`, which is not installed (looked for: /usr/bin/openssl, /usr/local/bin/openssl, /opt/homebrew/bin/openssl)
-    to mend it: install the package `openssl`, or take a kind that yandro makes by itself: p256 or p384
+    fix: install the package `openssl`, or take a kind that yandro makes by itself: p256 or p384
     [status 2]
     ");
     let issue = ["cert", "issue", "pier.test", "--p12", "--p12-passphrase-file", "right", "--out", "pier"];
     insta::assert_snapshot!(machine.yandro(&issue), @"
     error: the PKCS#12 file can't be made: it takes the program `openssl`, which is not installed (looked for: /usr/bin/openssl, /usr/local/bin/openssl, /opt/homebrew/bin/openssl)
-    to mend it: install the package `openssl`, or leave `--p12` out: you get certificate and key as two PEM files
+    fix: install the package `openssl`, or leave `--p12` out: you get certificate and key as two PEM files
     [status 3]
     ");
     assert_eq!(machine.yandro(&["history"]).stdout, before);
@@ -266,7 +266,7 @@ fn certificates_are_issued_for_names_that_are_no_sites_and_renewed_when_asked() 
     let again = machine.yandro(&[&["cert", "issue"][..], &names].concat());
     insta::assert_snapshot!(steady(&again), @"
     error: there is a file $ROOT/tides/fullchain.pem already
-    to mend it: give another folder, or take it away first
+    fix: give another folder, or take it away first
     [status 2]
     ");
     for (refused, words) in [
@@ -335,7 +335,7 @@ fn certificates_are_issued_for_names_that_are_no_sites_and_renewed_when_asked() 
     let ran = machine.yandro(&["cert", "sign", "bank.csr", "--out", "bank.pem"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: the authority may not vouch for `ferries.example.com`: it is limited to names that end in `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
-    to mend it: choose a name below one of these suffixes, such as `saltmarsh.test`; or have the authority vouch for it, too: yandro authority widen ferries.example.com
+    fix: choose a name below one of these suffixes, such as `saltmarsh.test`; or have the authority vouch for it, too: yandro authority widen ferries.example.com
     [status 2]
     ");
     let mut broken = std::fs::read(machine.path("pier.csr")).unwrap();

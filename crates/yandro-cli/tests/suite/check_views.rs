@@ -1,18 +1,18 @@
-//! What `check` does beside telling causes: it mends, reads logs, watches and reports; and `ports`.
+//! What `check` does beside telling causes: it fixes, reads logs, watches and reports; and `ports`.
 
 use super::causes::{background, listener, shell};
 use super::kit::{Background, YANDRO, eventually, steady};
 use super::namespace::Namespace;
 
 #[test]
-fn what_can_be_mended_is_mended_at_once_and_proven() {
+fn what_can_be_fixed_is_fixed_at_once_and_proven() {
     let Some(machine) = Namespace::new(&["openssl"]) else { return };
     machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
     machine.yandro(&["map", "depot.test", "./saltmarsh"]).succeeds();
     machine.yandro(&["cert", "issue", "tides.test", "--out", "tides"]).succeeds();
     let make = "rm /etc/apache2/sites-enabled/*saltmarsh.test.conf; sed -i '/saltmarsh/d' /etc/hosts; cp tides/key.pem $HOME/.local/share/yandro/certificates/depot.test/; apache2ctl stop; gone";
     machine.run("sh", &["-c", make]);
-    let ran = machine.yandro(&["check", "--mend", "--preview"]);
+    let ran = machine.yandro(&["check", "--fix", "--preview"]);
     insta::assert_snapshot!(steady(&ran), @"
     link +/etc/apache2/sites-enabled/yandro-saltmarsh.test.conf -> ../sites-available/yandro-saltmarsh.test.conf
     --- $ROOT/home/.local/share/yandro/certificates/depot.test/key.pem
@@ -25,9 +25,9 @@ fn what_can_be_mended_is_mended_at_once_and_proven() {
     Nothing was changed: this was a preview.
     [status 1]
     ");
-    let ran = machine.yandro(&["check", "--mend"]).succeeds();
+    let ran = machine.yandro(&["check", "--fix"]).succeeds();
     insta::assert_snapshot!(steady(&ran), @"
-    mended for 2 sites, and looked again:
+    fixed for 2 sites, and looked again:
       enabled  linked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
       certificate  changed for depot.test, until $DATE
       server  Apache httpd: configuration tested, started
@@ -39,10 +39,10 @@ fn what_can_be_mended_is_mended_at_once_and_proven() {
     2 sites, 2 names: all proven (TIME)
     [status 0]
     ");
-    let ran = machine.yandro(&["check", "--mend"]).succeeds();
-    assert!(!ran.stdout.contains("mended"), "nothing is left to mend: {ran}");
+    let ran = machine.yandro(&["check", "--fix"]).succeeds();
+    assert!(!ran.stdout.contains("fixed"), "nothing is left to fix: {ran}");
     machine.run("sh", &["-c", "chmod 700 saltmarsh"]).succeeds();
-    let ran = machine.yandro(&["check", "--mend"]);
+    let ran = machine.yandro(&["check", "--fix"]);
     insta::assert_snapshot!(steady(&ran), @"
     SITE  HOSTS FILE  RESOLVER  CONNECT  HTTP  TLS  CHAIN  NAME  VALID  HTTPS  PROOF
     saltmarsh.test  127.0.0.1  ::1, 127.0.0.1  ports 80, 443  307  TLS 1.3  trusted  covered  396 days  ✗ 403  ✗ forbidden
@@ -51,11 +51,11 @@ fn what_can_be_mended_is_mended_at_once_and_proven() {
     ✗ saltmarsh.test: the server's user `www-data` may not enter $ROOT/saltmarsh
         seen: its mode is 0700
               /var/log/apache2/saltmarsh.test-error.log:N: [NOW] [core:crit] [PID] (13)Permission denied: [CLIENT] AH00529: $ROOT/saltmarsh/.htaccess pcfg_openfile: unable to check htaccess file, ensure it is readable and that '$ROOT/saltmarsh/' is executable
-        mend: setfacl --modify user:www-data:rx $ROOT/saltmarsh
+        fix: setfacl --modify user:www-data:rx $ROOT/saltmarsh
         also: 1 further site
 
     2 sites, 2 names: 0 proven, 2 not (TIME)
-    note: nothing of what was found can be mended without you: see each remedy
+    note: nothing of what was found can be fixed without you: see each remedy
     [status 1]
     ");
 }
@@ -105,7 +105,7 @@ fn a_proxy_of_the_environment_is_told_unless_the_name_is_excepted() {
 
     ! saltmarsh.test: programs that go by the environment ask a proxy for `saltmarsh.test`, which doesn't know it
         seen: https_proxy=…@10.0.0.1:3128
-        mend: export no_proxy=saltmarsh.test
+        fix: export no_proxy=saltmarsh.test
 
     1 site, 1 name: all proven (TIME)
     [status 1]
@@ -137,12 +137,12 @@ fn every_holder_of_a_port_is_named() {
     443  0.0.0.0  the network  python3  PID  root  TIME  not Apache httpd
 
     ✗ port 80 is held by `python3` (process PID, user root), and Apache httpd is to have it
-        mend: kill PID && yandro servers start apache
-          or: yandro map saltmarsh.test --http-port 8080 --https-port 8443
+        fix: kill PID && yandro servers start apache
+         or: yandro map saltmarsh.test --http-port 8080 --https-port 8443
 
     ✗ port 443 is held by `python3` (process PID, user root), and Apache httpd is to have it
-        mend: kill PID && yandro servers start apache
-          or: yandro map saltmarsh.test --http-port 8080 --https-port 8443
+        fix: kill PID && yandro servers start apache
+         or: yandro map saltmarsh.test --http-port 8080 --https-port 8443
     [status 1]
     ");
 }

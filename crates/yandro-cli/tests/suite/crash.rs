@@ -182,7 +182,7 @@ fn copy(from: &Path, to: &Path) {
     assert!(Command::new("cp").arg("-a").arg(source).arg(to).status().unwrap().success());
 }
 
-/// What `settle` mends.
+/// What `settle` fixes.
 const SETTLED: &[&[&str]] = &[
     &["rm", "etc/apache2/sites-enabled/yandro-saltmarsh.test.conf"],
     &["rm", "home/ada/.local/share/yandro/certificates/saltmarsh.test/key.pem"],

@@ -16,7 +16,7 @@ fn the_demo_proves_three_sites_explains_one_failure_and_leaves_nothing() {
     let text = String::from_utf8(ran.stdout).unwrap();
     assert!(ran.status.success(), "{text}{}", String::from_utf8_lossy(&ran.stderr));
     assert!(text.contains("3 sites, 4 names: all proven"), "{text}");
-    assert!(text.contains("names `depot.saltmarsh.test`\n    mend: yandro map depot.saltmarsh.test"), "{text}");
+    assert!(text.contains("names `depot.saltmarsh.test`\n    fix: yandro map depot.saltmarsh.test"), "{text}");
     assert!(text.contains("3 sites, 4 names: 3 proven, 1 not"), "{text}");
     assert_eq!(std::fs::read_dir(temporary.path()).unwrap().count(), 0);
 

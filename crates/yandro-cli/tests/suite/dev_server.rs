@@ -30,7 +30,7 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
     let ran = machine.yandro(&[&map[..], &["--server", "apache"]].concat());
     insta::assert_snapshot!(steady(&ran), @"
     error: https://127.0.0.1:5173 speaks TLS itself, and is asked for at its own port: no other server answers for it
-    to mend it: leave `--server`, `--https` and `--plain` out; or give the upstream as http:// and have a server speak TLS for it
+    fix: leave `--server`, `--https` and `--plain` out; or give the upstream as http:// and have a server speak TLS for it
     [status 2]
     ");
     // It isn't running yet: what it needs is told.
@@ -44,7 +44,7 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
       proof  written, but not all is well
 
     ✗ booking.saltmarsh.test: nothing listens on port 5173 of 127.0.0.1: the server there isn't running
-        mend: yandro cert env booking.saltmarsh.test
+        fix: yandro cert env booking.saltmarsh.test
 
     Have this system and your browsers trust the new authority: yandro authority trust
     (`yandro authority show` tells what it may vouch for).
@@ -113,7 +113,7 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
       · proof  not tried, since the TLS handshake failed
 
     ✗ booking.saltmarsh.test: nothing listens on port 5173 of 127.0.0.1: the server there isn't running
-        mend: yandro cert env booking.saltmarsh.test
+        fix: yandro cert env booking.saltmarsh.test
 
     1 site, 1 name: 0 proven, 1 not (TIME)
     [status 1]
@@ -147,7 +147,7 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
 
     ✗ booking.saltmarsh.test: the certificate does not name `booking.saltmarsh.test`
         seen: it names depot.saltmarsh.test
-        mend: yandro cert env booking.saltmarsh.test
+        fix: yandro cert env booking.saltmarsh.test
 
     1 site, 1 name: 0 proven, 1 not (TIME)
     [status 1]
@@ -162,7 +162,7 @@ fn what_a_certificate_is_and_where_is_told() {
     let sysroot = Sysroot::new();
     insta::assert_snapshot!(sysroot.yandro(&["cert", "show", "saltmarsh.test"]), @"
     error: there is no site `saltmarsh.test`
-    to mend it: map it: yandro map saltmarsh.test FOLDER; or see which there are: yandro sites
+    fix: map it: yandro map saltmarsh.test FOLDER; or see which there are: yandro sites
     [status 2]
     ");
     sysroot
@@ -211,7 +211,7 @@ fn what_a_certificate_is_and_where_is_told() {
     sysroot.yandro(&["map", "saltmarsh.test", "--plain"]).succeeds();
     insta::assert_snapshot!(sysroot.yandro(&["cert", "env", "saltmarsh.test"]), @"
     error: `saltmarsh.test` has no certificate
-    to mend it: have it made: yandro map saltmarsh.test --https only
+    fix: have it made: yandro map saltmarsh.test --https only
     [status 3]
     ");
 }

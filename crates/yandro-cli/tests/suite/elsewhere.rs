@@ -110,7 +110,7 @@ fn a_virtual_machine_serves_at_its_own_address_from_shared_folders() {
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "harbour"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: the server `harbour` doesn't see $ROOT/home/.local/share/yandro/certificates: none of its pairs of folders has it in it
-    to mend it: have the folder mounted there, and say where it is: yandro servers add harbour --path $ROOT/home/.local/share/yandro/certificates=WHERE
+    fix: have the folder mounted there, and say where it is: yandro servers add harbour --path $ROOT/home/.local/share/yandro/certificates=WHERE
     [status 3]
     ");
     assert_eq!(super::kit::tree(&harbour.path("vm-nginx")), before);
@@ -167,7 +167,7 @@ fn a_virtual_machine_serves_at_its_own_address_from_shared_folders() {
       /usr/bin/nsenter --target=PID --net chroot $ROOT/harbour nginx -t -q: NOW [emerg] PID: unknown directive "tides" in /etc/nginx/conf.d/tides.conf:1
       nginx: configuration file /etc/nginx/nginx.conf test failed
     everything was put back as it was
-    to mend it: correct the file and line that it names, then run the command again
+    fix: correct the file and line that it names, then run the command again
     [status 3]
     "#);
     assert_eq!(super::kit::tree(&harbour.path("vm-nginx")), whole);
@@ -183,7 +183,7 @@ fn a_virtual_machine_serves_at_its_own_address_from_shared_folders() {
     insta::assert_snapshot!(steady(&ran), @"
     error: the server could not be controlled:
     no command was named for it
-    to mend it: name it: yandro servers add harbour --reload COMMAND; --start and --stop alike
+    fix: name it: yandro servers add harbour --reload COMMAND; --start and --stop alike
     [status 3]
     ");
     let told = machine.yandro(&["servers", "reload", "harbour", "--json"]).succeeds().stdout;
@@ -242,8 +242,8 @@ fn a_container_serves_by_published_ports_and_a_folder_of_virtual_hosts() {
     let ran = machine.yandro(&map);
     insta::assert_snapshot!(steady(&ran), @"
     error: `ferries` has not published its port 443: the site would be out of reach
-    to mend it: publish it, and say under which port of this machine: yandro servers add ferries --port HERE:443
-    to mend it: or choose other ports: --http-port, --https-port
+    fix: publish it, and say under which port of this machine: yandro servers add ferries --port HERE:443
+    fix: or choose other ports: --http-port, --https-port
     [status 2]
     ");
     machine.yandro(&["servers", "add", "ferries", "--port", "8443:443"]).succeeds();
@@ -299,7 +299,7 @@ fn a_container_serves_by_published_ports_and_a_folder_of_virtual_hosts() {
 
     ✗ saltmarsh.test: the server may not read $ROOT/saltmarsh, or a rule there forbids it
         seen: the proof file was answered with 403
-        mend: yandro map saltmarsh.test --fix-permissions
+        fix: yandro map saltmarsh.test --fix-permissions
 
     1 site, 1 name: 0 proven, 1 not (TIME)
     [status 1]
@@ -318,22 +318,22 @@ fn what_is_named_wrongly_is_told_and_nothing_is_kept() {
     let folder = ["--kind", "nginx", "--config", "/srv/harbour/conf.d"];
     insta::assert_snapshot!(add(&["--config", "/srv/harbour/conf.d"]), @"
     error: $ROOT/srv/harbour/conf.d doesn't tell what kind of server it is for
-    to mend it: say it: --kind apache, --kind nginx
+    fix: say it: --kind apache, --kind nginx
     [status 2]
     ");
     insta::assert_snapshot!(add(&[&folder[..], &["--path", "/srv/harbour"]].concat()), @"
     error: `/srv/harbour=` is no pair of folders: both folders are given by their absolute paths
-    to mend it: write it as HERE=THERE, as in `--path ./saltmarsh=/srv/saltmarsh`
+    fix: write it as HERE=THERE, as in `--path ./saltmarsh=/srv/saltmarsh`
     [status 2]
     ");
     insta::assert_snapshot!(add(&[&folder[..], &["--path", "/srv/none=/etc/nginx"]].concat()), @"
     error: there is no folder `/srv/none`
-    to mend it: look for a slip in the path
+    fix: look for a slip in the path
     [status 2]
     ");
     insta::assert_snapshot!(add(&[&folder[..], &["--path", "/saltmarsh=/srv/www"]].concat()), @"
     error: none of the pairs of folders has $ROOT/srv/harbour/conf.d in it
-    to mend it: say where the server has it: --path $ROOT/srv/harbour/conf.d=WHERE
+    fix: say where the server has it: --path $ROOT/srv/harbour/conf.d=WHERE
     [status 2]
     ");
     insta::assert_snapshot!(add(&[&folder[..], &["--port", "443"], &["--port", "8443:443"]].concat()), @"
@@ -342,7 +342,7 @@ fn what_is_named_wrongly_is_told_and_nothing_is_kept() {
     ");
     insta::assert_snapshot!(add(&[&folder[..], &["--reload", "no-such-engine exec harbour"]].concat()), @"
     error: `no-such-engine exec harbour` begins with no program that is there
-    to mend it: give the program by its absolute path; it is run without a shell
+    fix: give the program by its absolute path; it is run without a shell
     [status 2]
     ");
     assert!(!sysroot.path("home/ada/.config/yandro/settings.toml").exists());
@@ -370,17 +370,17 @@ fn files_for_a_server_elsewhere_are_written_as_it_sees_them() {
     ");
     insta::assert_snapshot!(sysroot.yandro(&["map", "depot.saltmarsh.test", "./depot", "--server", "harbour"]), @"
     error: the server `harbour` doesn't see $ROOT/depot/public: none of its pairs of folders has it in it
-    to mend it: have the folder mounted there, and say where it is: yandro servers add harbour --path $ROOT/depot/public=WHERE
+    fix: have the folder mounted there, and say where it is: yandro servers add harbour --path $ROOT/depot/public=WHERE
     [status 3]
     ");
     insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "ferries"]), @"
     error: there is no server `ferries`
-    to mend it: see which there are: yandro servers; or name one: yandro servers add --help
+    fix: see which there are: yandro servers; or name one: yandro servers add --help
     [status 2]
     ");
     insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "harbour", "--php"]), @"
     error: where PHP is on `harbour` can't be seen from here
-    to mend it: name its socket or address as the server sees it: --php=SOCKET, --php=HOST:PORT
+    fix: name its socket or address as the server sees it: --php=SOCKET, --php=HOST:PORT
     [status 2]
     ");
     insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "harbour"]), @"
@@ -437,8 +437,8 @@ fn files_for_a_server_elsewhere_are_written_as_it_sees_them() {
     "#);
     insta::assert_snapshot!(sysroot.yandro(&["servers", "drop", "harbour"]), @"
     error: sites are on harbour, and they would be left on a server that yandro knows no more: saltmarsh.test
-    to mend it: take them away first, and map them again afterwards: yandro unmap saltmarsh.test
-    to mend it: or move each to another server: yandro map NAME --server WHICH
+    fix: take them away first, and map them again afterwards: yandro unmap saltmarsh.test
+    fix: or move each to another server: yandro map NAME --server WHICH
     [status 3]
     ");
 }

@@ -328,7 +328,7 @@ fn no_root_certificate_but_the_callers_own_constrained_one_is_trusted() {
     insta::assert_snapshot!(steady(&ran), @"
     error: only root can decide this, and nothing was changed:
       /usr/local/share/ca-certificates/yandro-HEX.crt: it may speak for names below `saltmarsh.example.com`, which other users of this computer may rely on
-    to mend it: if you want that, run the command as root: sudo yandro authority trust --store system
+    fix: if you want that, run the command as root: sudo yandro authority trust --store system
     [status 3]
     ");
 }
@@ -359,7 +359,7 @@ fn root_loads_and_replaces_nothing_that_is_another_users() {
     insta::assert_snapshot!(steady(&ran), @"
     error: only root can decide this, and nothing was changed:
       /usr/local/apache2/conf/httpd.conf: /usr/local/apache2/conf/httpd.conf would change by more than switches, or load what others than root can change
-    to mend it: if you want that, run the command as root: sudo yandro map depot.test ./saltmarsh
+    fix: if you want that, run the command as root: sudo yandro map depot.test ./saltmarsh
     [status 3]
     ");
     assert_eq!(system(&harbour), planted);
@@ -369,7 +369,7 @@ fn root_loads_and_replaces_nothing_that_is_another_users() {
     insta::assert_snapshot!(steady(&ran), @"
     error: only root can decide this, and nothing was changed:
       /usr/local/apache2/conf/httpd.conf: Apache httpd would read /usr/local/apache2/conf/extra, which others than root can change
-    to mend it: if you want that, run the command as root: sudo yandro map depot.test ./saltmarsh
+    fix: if you want that, run the command as root: sudo yandro map depot.test ./saltmarsh
     [status 3]
     ");
     machine.run("chown", &["root", "/usr/local/apache2/conf/extra"]).succeeds();

@@ -57,7 +57,7 @@ fn each_change_is_taken_back_to_the_byte() {
     ");
     insta::assert_snapshot!(sysroot.yandro(&["undo", "99"]), @"
     error: there is no change 99
-    to mend it: see which there are: yandro history
+    fix: see which there are: yandro history
     [status 2]
     ");
     insta::assert_snapshot!(sysroot.yandro(&["undo", "1"]), @"
@@ -111,7 +111,7 @@ fn an_undo_that_would_lose_an_edit_stops_and_shows_it() {
      </VirtualHost>
     +# tide tables by hand
 
-    to mend it: keep those lines elsewhere and take them out of the file, then run the command again
+    fix: keep those lines elsewhere and take them out of the file, then run the command again
     [status 3]
     "#);
     assert_eq!(sysroot.tree(), before);
@@ -120,7 +120,7 @@ fn an_undo_that_would_lose_an_edit_stops_and_shows_it() {
     let ran = sysroot.yandro(&["undo", "1"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: change 1 can't be undone: the site `saltmarsh.test` was changed again since
-    to mend it: undo the later change first: yandro undo 2
+    fix: undo the later change first: yandro undo 2
     [status 3]
     ");
     // Only the command's own value goes back: the hand-written line is still there.
@@ -183,7 +183,7 @@ fn settle_brings_everything_back_and_tells_what_was_edited_by_hand() {
     let cut = sysroot.tree();
     insta::assert_snapshot!(sysroot.yandro(&["settle"]), @"
     error: this name is on this machine and no longer in $ROOT/home/ada/.config/yandro/sites.toml: depot.saltmarsh.test; what yandro wrote for it would be removed
-    to mend it: if that is what you want, add `--yes`; if the list was cut short by accident, restore it first
+    fix: if that is what you want, add `--yes`; if the list was cut short by accident, restore it first
     [status 2]
     ");
     assert_eq!(sysroot.tree(), cut);
@@ -296,7 +296,7 @@ fn a_second_command_fails_at_once_when_it_shall_not_wait() {
     assert_eq!(ran.status, 3, "{ran}");
     insta::assert_snapshot!(steady(&ran), @"
     error: another yandro is changing this machine (its lock is $ROOT/home/ada/.local/share/yandro/lock)
-    to mend it: wait until it has ended, and try again
+    fix: wait until it has ended, and try again
     [status 3]
     ");
 }

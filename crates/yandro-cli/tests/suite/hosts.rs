@@ -35,25 +35,25 @@ fn the_critic_tells_each_line_that_does_not_do_what_it_seems_to() {
     assert_eq!(ran.status, 1);
     insta::assert_snapshot!(ran, @"
     ✗ /etc/hosts:4: `127.0.0.0.1` is no address that the resolver reads, so the whole line says nothing
-        mend: did you mean 127.0.0.1?
+        fix: did you mean 127.0.0.1?
     ✗ /etc/hosts:5: `127.0.0.1:8080` is no address that the resolver reads, so the whole line says nothing
     ✗ /etc/hosts:7: nothing ever asks for `http://crew.test`: it is the address of a page
     ✗ /etc/hosts:7: nothing ever asks for `fähre.test`: browsers ask for the name in its ASCII form
     ✗ /etc/hosts:7: nothing ever asks for `crew.test.`: a name stands here without its final dot
     ✗ /etc/hosts:8: `;` begins no comment here: `;` is read as a name
     · /etc/hosts:8: moon.test, moon.test point to this machine and are no sites
-        mend: map them: yandro map NAME FOLDER; or take them out: yandro hosts drop NAME
+        fix: map them: yandro map NAME FOLDER; or take them out: yandro hosts drop NAME
     ! /etc/hosts:9: `moon.test` points to 127.0.0.1 already, by line 8
     ✗ /etc/hosts:10: the address comes first, then the name: `saltmarsh.local 127.0.0.1` says nothing
     ✗ /etc/hosts:11: `the` is no address that the resolver reads, so the whole line says nothing
     ✗ /etc/hosts:12: nothing ever asks for `*.pier.test`: a hosts file can't hold wildcards; write each name
-        mend: correct the name, or take it out
+        fix: correct the name, or take it out
     ! /etc/hosts:12: `pier_one.test` has an underscore, which no host name may: certificates and servers refuse it
-        mend: use a hyphen
+        fix: use a hyphen
     ! /etc/hosts:13: `moon.test` points to 127.0.0.1 by line 8 already: 10.0.0.9 comes second, and counts only where the first doesn't answer
-        mend: yandro hosts point moon.test ADDRESS, with the right one
+        fix: yandro hosts point moon.test ADDRESS, with the right one
 
-    8 findings can be mended at once: yandro hosts lint --mend (with --preview first)
+    8 findings can be fixed at once: yandro hosts lint --fix (with --preview first)
     [status 1]
     ");
     insta::assert_snapshot!(sysroot.yandro(&["hosts", "list"]), @"
@@ -71,21 +71,21 @@ fn the_critic_tells_each_line_that_does_not_do_what_it_seems_to() {
     9 entries, 17 names; 2 answered by an earlier line. Judge them: yandro hosts lint
     [status 0]
     ");
-    let preview = sysroot.yandro(&["hosts", "lint", "--mend", "--preview"]).succeeds();
+    let preview = sysroot.yandro(&["hosts", "lint", "--fix", "--preview"]).succeeds();
     assert_eq!(sysroot.read("etc/hosts"), MESSY, "{preview}");
-    let ran = sysroot.yandro(&["hosts", "lint", "--mend"]);
+    let ran = sysroot.yandro(&["hosts", "lint", "--fix"]);
     insta::assert_snapshot!(steady(&ran), @"
     ✗ /etc/hosts:4: `127.0.0.0.1` is no address that the resolver reads, so the whole line says nothing
-        mend: did you mean 127.0.0.1?
+        fix: did you mean 127.0.0.1?
     · /etc/hosts:5: buoy.test, crew.test, xn--fhre-loa.test, moon.test, saltmarsh.local point to this machine and are no sites
-        mend: map them: yandro map NAME FOLDER; or take them out: yandro hosts drop NAME
+        fix: map them: yandro map NAME FOLDER; or take them out: yandro hosts drop NAME
     ✗ /etc/hosts:11: nothing ever asks for `*.pier.test`: a hosts file can't hold wildcards; write each name
-        mend: correct the name, or take it out
+        fix: correct the name, or take it out
     ! /etc/hosts:11: `pier_one.test` has an underscore, which no host name may: certificates and servers refuse it
-        mend: use a hyphen
+        fix: use a hyphen
     ! /etc/hosts:12: `moon.test` points to 127.0.0.1 by line 8 already: 10.0.0.9 comes second, and counts only where the first doesn't answer
-        mend: yandro hosts point moon.test ADDRESS, with the right one
-    mended: 8 findings; to have them back: yandro undo
+        fix: yandro hosts point moon.test ADDRESS, with the right one
+    fixed: 8 findings; to have them back: yandro undo
     [status 1]
     ");
     insta::assert_snapshot!(sysroot.read("etc/hosts"), @"
@@ -118,15 +118,15 @@ fn a_file_with_nothing_wrong_has_nothing_to_tell() {
     let ran = sysroot.yandro(&["hosts", "lint"]);
     insta::assert_snapshot!(ran, @"
     ✗ /etc/hosts: no line names `saltmarsh.test`
-        mend: yandro settle
+        fix: yandro settle
     ! /etc/hosts: the folder of the site `saltmarsh.test` is gone: $ROOT/saltmarsh
-        mend: put it back, or take the site away: yandro unmap saltmarsh.test
+        fix: put it back, or take the site away: yandro unmap saltmarsh.test
     ✗ /etc/hosts:1: the file begins with a byte order mark, and so the resolver doesn't read its first line
 
-    1 finding can be mended at once: yandro hosts lint --mend (with --preview first)
+    1 finding can be fixed at once: yandro hosts lint --fix (with --preview first)
     [status 1]
     ");
-    sysroot.yandro(&["hosts", "lint", "--mend"]);
+    sysroot.yandro(&["hosts", "lint", "--fix"]);
     assert_eq!(sysroot.read("etc/hosts"), "127.0.0.1 localhost\n");
 }
 
@@ -138,7 +138,7 @@ fn a_line_in_the_way_is_shown_and_taken_over_only_when_asked() {
     insta::assert_snapshot!(sysroot.yandro(&map), @"
     error: $ROOT/etc/hosts:6: `saltmarsh.test` points to 10.0.0.5 here already, not to 127.0.0.1
       10.0.0.5 saltmarsh.test pier.test # the old machine
-    to mend it: have that line commented out while the site is mapped: add `--take-over`; or map the site to where it points: `--address 10.0.0.5`
+    fix: have that line commented out while the site is mapped: add `--take-over`; or map the site to where it points: `--address 10.0.0.5`
     [status 3]
     ");
     assert_eq!(sysroot.read("etc/hosts"), MESSY);
@@ -174,12 +174,12 @@ fn names_that_are_no_sites_are_pointed_dropped_and_exchanged() {
     assert_eq!(sysroot.read("etc/hosts"), before);
     insta::assert_snapshot!(sysroot.yandro(&["hosts", "point", "saltmarsh.test", "10.0.0.5"]), @"
     error: `saltmarsh.test` belongs to the site `saltmarsh.test`
-    to mend it: move the site: yandro map saltmarsh.test --address 10.0.0.5
+    fix: move the site: yandro map saltmarsh.test --address 10.0.0.5
     [status 2]
     ");
     insta::assert_snapshot!(sysroot.yandro(&["hosts", "drop", "saltmarsh.test"]), @"
     error: `saltmarsh.test` belongs to the site `saltmarsh.test`
-    to mend it: take the site away: yandro unmap saltmarsh.test
+    fix: take the site away: yandro unmap saltmarsh.test
     [status 2]
     ");
 
@@ -197,7 +197,7 @@ fn names_that_are_no_sites_are_pointed_dropped_and_exchanged() {
     assert_eq!(ran.status, 3, "{ran}");
     insta::assert_snapshot!(steady(&ran), @"
     error: $ROOT/etc/hosts:8: `pier.test` points to 192.168.7.2 already, not to 192.168.7.3; nothing was changed
-    to mend it: change such lines, too: --replace
+    fix: change such lines, too: --replace
     [status 3]
     ");
     sysroot.yandro(&["hosts", "import", "team.txt", "--replace"]).succeeds();
@@ -213,7 +213,7 @@ fn names_that_are_no_sites_are_pointed_dropped_and_exchanged() {
     let ran = sysroot.yandro(&["hosts", "import", "team.txt"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: somebody on the internet may own `pier.example.org` and `quay.example.org`; while mapped, the real one can't be reached from this machine
-    to mend it: if that is what you want, say so: add `--hide-real`; or choose a name that nobody can own, such as one below `.test`
+    fix: if that is what you want, say so: add `--hide-real`; or choose a name that nobody can own, such as one below `.test`
     [status 2]
     ");
     assert_eq!(sysroot.tree(), before);
@@ -405,7 +405,7 @@ fn a_name_cache_is_told_to_forget_and_a_stale_one_is_found() {
 
     ✗ saltmarsh.test: the system finds no address for `saltmarsh.test`, though the hosts file has one: the system doesn't read the hosts file
         seen: hosts: dns
-        mend: sudo sed -i 's/^hosts:\s*/hosts: files /' /etc/nsswitch.conf
+        fix: sudo sed -i 's/^hosts:\s*/hosts: files /' /etc/nsswitch.conf
         code: resolver-order
 
     1 site, 1 name: 0 proven, 1 not (TIME)
@@ -463,7 +463,7 @@ fn an_address_of_the_network_serves_until_it_is_gone() {
 
     ✗ saltmarsh.test: no interface of this machine has the address 192.168.7.20 any more, which the site is at
         seen: it has loopback alone
-        mend: yandro map saltmarsh.test --address 127.0.0.1
+        fix: yandro map saltmarsh.test --address 127.0.0.1
 
     1 site, 1 name: 0 proven, 1 not (TIME)
     [status 1]
@@ -483,7 +483,7 @@ fn an_address_of_the_network_serves_until_it_is_gone() {
 
     ✗ crew.saltmarsh.test: the address 192.168.56.10 of `crew.saltmarsh.test` can't be reached
         seen: port 80: network is unreachable
-        mend: ping -c 3 192.168.56.10
+        fix: ping -c 3 192.168.56.10
     note: the server at 192.168.56.10 needs this certificate and its key: $ROOT/home/.local/share/yandro/certificates/crew.saltmarsh.test
     [status 1]
     ");
@@ -591,7 +591,7 @@ fn plain_http_and_both_are_choices_that_can_be_taken_back() {
     error: /etc/apache2/sites-available/yandro-saltmarsh.test.conf:24: this line was added by hand, and would be lost with the virtual host that it stands in: move it, then try again
       24 |  SSLOptions +StdEnvVars
          | ^^^^^^^^^^^^^^^^^^^^^^^
-    to mend it: mend that line, or delete the file to have it made anew: /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+    fix: correct that line, or delete the file to have it made anew: /etc/apache2/sites-available/yandro-saltmarsh.test.conf
     [status 3]
     ");
     fs::write(&path, whole).unwrap();
@@ -614,7 +614,7 @@ fn other_systems_have_their_own_places_and_habits() {
     assert!(!windows.read("etc/hosts").contains("saltmarsh"));
     insta::assert_snapshot!(windows.yandro(&["hosts", "lint"]), @"
     ! /Windows/System32/drivers/etc/hosts: there is a `hosts.txt` beside /Windows/System32/drivers/etc/hosts, and nothing ever reads it
-        mend: take its lines over with `yandro hosts import`, then delete it
+        fix: take its lines over with `yandro hosts import`, then delete it
     [status 1]
     ");
 
@@ -630,7 +630,7 @@ fn other_systems_have_their_own_places_and_habits() {
     let ran = below_windows.yandro(&["hosts", "lint"]);
     insta::assert_snapshot!(steady(&ran), @r#"
     ! /etc/hosts: /etc/hosts is made anew from Windows's own at each start, and what is written here is lost
-        mend: say `[network]` `generateHosts = false` in /etc/wsl.conf; browsers on Windows read C:\Windows\System32\drivers\etc\hosts, which needs the same lines
+        fix: say `[network]` `generateHosts = false` in /etc/wsl.conf; browsers on Windows read C:\Windows\System32\drivers\etc\hosts, which needs the same lines
     [status 1]
     "#);
     below_windows.write("etc/wsl.conf", "[network]\ngenerateHosts = false\n");
@@ -641,7 +641,7 @@ fn other_systems_have_their_own_places_and_habits() {
     let ran = container.yandro(&["hosts", "lint"]).succeeds();
     insta::assert_snapshot!(steady(&ran), @"
     · /etc/hosts: /etc/hosts is a mount of its own, as in a container: it may be new at the next start
-        mend: have the container's own configuration add the names, if they are to last
+        fix: have the container's own configuration add the names, if they are to last
     /etc/hosts does what it seems to do
     [status 0]
     ");
@@ -659,7 +659,7 @@ fn a_preview_of_any_of_it_writes_nothing() {
         (&["hosts", "point", "moon.test", "10.0.0.7"][..], "+10.0.0.7 moon.test"),
         (&["hosts", "drop", "pier.test"], "+10.0.0.5 saltmarsh.test # the old machine"),
         (&["hosts", "import", "team.txt"], "+192.168.7.2\tquay.saltmarsh.test"),
-        (&["hosts", "lint", "--mend"], "+127.0.0.1 buoy.test"),
+        (&["hosts", "lint", "--fix"], "+127.0.0.1 buoy.test"),
         (
             &["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in", "--take-over"],
             "+# yandro took over: 10.0.0.5",

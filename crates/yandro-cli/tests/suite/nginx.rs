@@ -325,7 +325,7 @@ fn a_site_moves_from_one_server_to_the_other_and_back() {
     assert_eq!(ran.status, 3, "{ran}");
     insta::assert_snapshot!(steady(&ran), @"
     error: nginx doesn't run, and can't be started: port 80 is held by `apache2` (process PID, user root); nothing was changed
-    to mend it: stop that server: yandro servers stop apache; or choose other ports: --http-port, --https-port
+    fix: stop that server: yandro servers stop apache; or choose other ports: --http-port, --https-port
     [status 3]
     ");
     assert!(served("").contains("server: apache"));
@@ -340,7 +340,7 @@ fn a_site_moves_from_one_server_to_the_other_and_back() {
     let ran = map(&ports);
     insta::assert_snapshot!(steady(&ran), @"
     error: nginx doesn't run, and can't be started: /etc/nginx/sites-enabled/default:21 has it listen on port 80, which is held by `apache2` (process PID, user root); nothing was changed
-    to mend it: stop that server: yandro servers stop apache; or take that place out of use: /etc/nginx/sites-enabled/default:21
+    fix: stop that server: yandro servers stop apache; or take that place out of use: /etc/nginx/sites-enabled/default:21
     [status 3]
     ");
     fs::remove_file(default).unwrap();
@@ -391,7 +391,7 @@ fn a_long_name_gets_its_buckets_and_a_persons_own_size_is_told() {
     let ran = machine.yandro(&map);
     insta::assert_snapshot!(steady(&ran), @"
     error: /etc/nginx/conf.d/buckets.conf:2: `server_names_hash_bucket_size 64` is too small for the site's longest name, which needs 128
-    to mend it: make it `server_names_hash_bucket_size 128;` there, then run the command again: /etc/nginx/conf.d/buckets.conf:2
+    fix: make it `server_names_hash_bucket_size 128;` there, then run the command again: /etc/nginx/conf.d/buckets.conf:2
     [status 3]
     ");
     fs::remove_file(&own).unwrap();

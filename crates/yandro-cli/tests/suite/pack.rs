@@ -92,7 +92,7 @@ fn a_packed_site_is_served_from_an_image_of_either_server() {
     let ran = machine.yandro(&["pack", "saltmarsh.test", "--out", "packed"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: there is something in $ROOT/packed already
-    to mend it: give a folder that isn't there yet, or take it away first
+    fix: give a folder that isn't there yet, or take it away first
     [status 2]
     ");
 

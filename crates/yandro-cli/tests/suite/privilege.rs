@@ -147,10 +147,10 @@ fn a_failure_after_the_privileged_steps_puts_them_back() {
     ✗ crew.saltmarsh.test: a line of the configuration forbids $ROOT/home/crew
         seen: $ROOT/home/crew/.htaccess:1
               /var/log/apache2/crew.saltmarsh.test-error.log:N: [NOW] [authz_core:error] [PID] [CLIENT] AH01630: client denied by server configuration: $ROOT/home/crew/
-        mend: ${EDITOR:-vi} +1 $ROOT/home/crew/.htaccess && yandro servers reload apache
+        fix: ${EDITOR:-vi} +1 $ROOT/home/crew/.htaccess && yandro servers reload apache
 
     everything was put back as it was
-    to mend it: mend what was found, then map the site again
+    fix: correct what was found, then map the site again
     [status 3]
     ");
     assert_eq!(user.system(), before);
@@ -184,7 +184,7 @@ fn without_sudo_the_exact_steps_are_named_and_nothing_is_changed() {
     let ran = user.yandro(&["map", "saltmarsh.test", "./saltmarsh"]);
     assert_eq!(ran.status, 3, "{ran}");
     let asked = format!(
-        "  write /etc/hosts\n  test, reload, start or stop the web server\nto mend it: run the command as root, or as a user who may use sudo: sudo {YANDRO} map saltmarsh.test ./saltmarsh\n"
+        "  write /etc/hosts\n  test, reload, start or stop the web server\nfix: run the command as root, or as a user who may use sudo: sudo {YANDRO} map saltmarsh.test ./saltmarsh\n"
     );
     assert!(ran.stderr.contains(&asked), "{ran}");
     assert_eq!(user.system(), before);
@@ -237,7 +237,7 @@ fn a_server_under_sudo_has_no_rights_of_roots_when_it_answers() {
     let ran = harbour.yandro(&["serve"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: the built-in server can't listen: port 81 of 127.0.0.1: Permission denied (os error 13)
-    to mend it: ports below 1024 need root. Choose others in $ROOT/ada/.config/yandro/settings.toml:
+    fix: ports below 1024 need root. Choose others in $ROOT/ada/.config/yandro/settings.toml:
 
       [built-in]
       http-port = 8080
@@ -392,7 +392,7 @@ fn the_system_trusts_the_authority_when_asked() {
     let ran = user.yandro(&["authority", "trust"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: there is no local authority yet
-    to mend it: the first `yandro map NAME FOLDER` makes it
+    fix: the first `yandro map NAME FOLDER` makes it
     [status 3]
     ");
     user.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();

@@ -101,13 +101,13 @@ fn a_server_that_is_elsewhere_has_no_such_choice() {
     let ran = harbour.yandro(&[&map[..], &["--only-here", "on"]].concat());
     insta::assert_snapshot!(steady(&ran), @"
     error: the server there has no `--only-here`
-    to mend it: set it up there
+    fix: set it up there
     [status 2]
     ");
     let ran = harbour.yandro(&["map", "tides.test", "./saltmarsh", "--server", "built-in", "--only-here", "on"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: the built-in server has no `--only-here`
-    to mend it: leave `--only-here` out, or map the site on Apache httpd or nginx: --server apache, --server nginx
+    fix: leave `--only-here` out, or map the site on Apache httpd or nginx: --server apache, --server nginx
     [status 2]
     ");
 }

@@ -245,7 +245,7 @@ fn what_nobody_can_write_is_told_as_that() {
     insta::assert_snapshot!(steady(&ran), @"
     error: /etc/hosts: read-only file system
     everything was put back as it was
-    to mend it: mount the file system of /etc/hosts writable, then run the command again
+    fix: mount the file system of /etc/hosts writable, then run the command again
     [status 3]
     ");
     machine.run("mount", &["-o", "remount,rw,bind", "/etc/hosts"]).succeeds();
@@ -260,7 +260,7 @@ fn what_nobody_can_write_is_told_as_that() {
     let ran = machine.run("sh", &["-c", &script]);
     insta::assert_snapshot!(steady(&ran), @"
     error: $ROOT/home/.config/yandro/sites.toml: too many open files
-    to mend it: raise the limit of open files (ulimit -n), then run the command again
+    fix: raise the limit of open files (ulimit -n), then run the command again
     [status 3]
     ");
     assert!(ran.status >= 2);
@@ -388,7 +388,7 @@ fn a_port_of_another_program_is_told_before_the_running_server_ends_for_it() {
     let ran = machine.yandro(&["map", "depot.test", "./saltmarsh", "--http-port", "8081"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: Apache httpd would have to listen on port 8081, which `python3` (process PID, user root) has; nothing was changed
-    to mend it: stop that program, or choose other ports: --http-port, --https-port
+    fix: stop that program, or choose other ports: --http-port, --https-port
     [status 3]
     ");
     assert_eq!(machine.hosts(), hosts);
@@ -445,7 +445,7 @@ fn what_an_earlier_build_wrote_goes_to_the_list_that_has_the_site_and_to_no_othe
     let ran = of_bob(&["map", "depot.saltmarsh.test", "./depot"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: `depot.saltmarsh.test` belongs to the site list of user `root` (/home/ada/.config/yandro/sites.toml): $ROOT/etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf
-    to mend it: choose another name, or have user `root` take the site away: yandro unmap
+    fix: choose another name, or have user `root` take the site away: yandro unmap
     [status 3]
     ");
     assert!(ran.status >= 2);

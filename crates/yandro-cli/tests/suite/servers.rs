@@ -46,7 +46,7 @@ fn a_server_is_tested_started_reloaded_and_stopped() {
     The Apache error log may have more information.
     AH00526: Syntax error on line 1 of /etc/apache2/sites-enabled/tides.conf:
     Invalid command 'TideTable', perhaps misspelled or defined by a module not included in the server configuration
-    to mend it: correct the file and line that it names, then run the command again
+    fix: correct the file and line that it names, then run the command again
     [status 3]
     ");
     assert!(listed().contains("runs (process "), "{}", listed());
@@ -67,20 +67,18 @@ fn a_port_that_somebody_holds_is_told_with_their_name() {
     assert_eq!(ran.status, 3, "{ran}");
     insta::assert_snapshot!(steady(&ran), @"
     error: Apache httpd doesn't run, and can't be started: port 80 is held by `python3` (process PID, user root); nothing was changed
-    to mend it: end that program: kill PID; or choose other ports: --http-port, --https-port
+    fix: end that program: kill PID; or choose other ports: --http-port, --https-port
     [status 3]
     ");
     assert_eq!(tree(), before);
     let ran = machine.yandro(&["servers", "start"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: the server could not be controlled:
-    AH00557: apache2: apr_sockaddr_info_get() failed for vm
-    AH00558: apache2: Could not reliably determine the server's fully qualified domain name, using 127.0.0.1. Set the 'ServerName' directive globally to suppress this message
     (98)Address already in use: AH00072: make_sock: could not bind to address [::]:80
     (98)Address already in use: AH00072: make_sock: could not bind to address 0.0.0.0:80
     no listening sockets available, shutting down
     AH00015: Unable to open logs
-    to mend it: port 80 is held by `python3` (process PID, user root): stop it, or have this server listen elsewhere
+    fix: port 80 is held by `python3` (process PID, user root): stop it, or have this server listen elsewhere
     [status 3]
     ");
 }
@@ -104,7 +102,7 @@ fn a_named_server_goes_by_its_own_commands() {
     let ran = machine.yandro(&[&add[..], &["--reload", "ctl graceful"]].concat());
     insta::assert_snapshot!(steady(&ran), @"
     error: `ctl graceful` begins with no program that is there
-    to mend it: give the program by its absolute path; it is run without a shell
+    fix: give the program by its absolute path; it is run without a shell
     [status 2]
     ");
     let commands = [
@@ -127,8 +125,8 @@ fn a_named_server_goes_by_its_own_commands() {
     let ran = machine.yandro(&["servers", "drop", "ferries"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: sites are on ferries, and they would be left on a server that yandro knows no more: saltmarsh.test
-    to mend it: take them away first, and map them again afterwards: yandro unmap saltmarsh.test
-    to mend it: or move each to another server: yandro map NAME --server WHICH
+    fix: take them away first, and map them again afterwards: yandro unmap saltmarsh.test
+    fix: or move each to another server: yandro map NAME --server WHICH
     [status 3]
     ");
     machine.yandro(&["unmap", "saltmarsh.test"]).succeeds();
@@ -142,12 +140,12 @@ fn what_is_found_and_what_is_named_is_listed() {
     sysroot.write("opt/ferries/conf/httpd.conf", "ServerRoot /opt/ferries\nListen 127.0.0.1:8080\n");
     insta::assert_snapshot!(sysroot.yandro(&["servers", "add", "Ferries", "--config", "/opt"]), @"
     error: `Ferries` can't be a server's name
-    to mend it: choose one of small letters, digits and hyphens, such as `ferries`
+    fix: choose one of small letters, digits and hyphens, such as `ferries`
     [status 2]
     ");
     insta::assert_snapshot!(sysroot.yandro(&["servers", "add", "ferries", "--config", "/opt"]), @"
     error: $ROOT/opt doesn't tell what kind of server it is for
-    to mend it: say it: --kind apache, --kind nginx
+    fix: say it: --kind apache, --kind nginx
     [status 2]
     ");
     let main = "/opt/ferries/conf/httpd.conf";
@@ -187,12 +185,12 @@ fn what_is_found_and_what_is_named_is_listed() {
     );
     insta::assert_snapshot!(sysroot.yandro(&["servers", "drop", "ferries"]), @"
     error: no server of yours is called `ferries`
-    to mend it: see which there are: yandro servers
+    fix: see which there are: yandro servers
     [status 2]
     ");
     insta::assert_snapshot!(Sysroot::new().yandro(&["servers"]), @"
     No web server was found.
-    To mend it: install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`, then run `yandro serve`
+    Fix: install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`, then run `yandro serve`
     [status 0]
     ");
 }

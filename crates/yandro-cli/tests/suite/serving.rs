@@ -11,7 +11,7 @@ fn mode(machine: &Namespace, path: &str) -> u32 {
 }
 
 #[test]
-fn a_folder_that_the_server_may_not_enter_is_told_before_anything_is_written_and_mended() {
+fn a_folder_that_the_server_may_not_enter_is_told_before_anything_is_written_and_fixed() {
     let Some(machine) = Namespace::new(&["getfacl"]) else { return };
     let tree = || machine.run("sh", &["-c", "find apache2 home/.config 2>/dev/null | sort; cat hosts"]).stdout;
     let before = tree();
@@ -24,8 +24,8 @@ fn a_folder_that_the_server_may_not_enter_is_told_before_anything_is_written_and
     assert_eq!(ran.status, 3, "{ran}");
     insta::assert_snapshot!(steady(&ran), @"
     error: the server's user `www-data` may not enter $ROOT/crew: its mode is 0700; nothing was changed
-    to mend it: setfacl --modify user:www-data:x $ROOT/crew
-    to mend it: or have yandro do that for every folder on the way: add `--fix-permissions`
+    fix: setfacl --modify user:www-data:x $ROOT/crew
+    fix: or have yandro do that for every folder on the way: add `--fix-permissions`
     [status 3]
     ");
     assert_eq!(tree(), before, "nothing was written");
@@ -203,7 +203,7 @@ fn php_runs_by_the_socket_that_is_found() {
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--php"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: no PHP was found: there is no socket of php-fpm where systems have it
-    to mend it: install and start it (`apt install php-fpm`), or name its socket: --php=SOCKET
+    fix: install and start it (`apt install php-fpm`), or name its socket: --php=SOCKET
     [status 3]
     ");
     let mut fpm = machine.command(&fpm);
@@ -339,7 +339,7 @@ fn every_port_of_a_site_is_proven() {
 
     ✗ saltmarsh.test: a line of the configuration forbids $ROOT/saltmarsh
         seen: /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:47; on the ports 8080 and 8443
-        mend: ${EDITOR:-vi} +47 /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf && yandro servers reload apache
+        fix: ${EDITOR:-vi} +47 /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf && yandro servers reload apache
         code: access-denied
 
     1 site, 1 name: all proven (TIME)
@@ -384,10 +384,10 @@ fn an_upstream_that_refuses_other_names_is_asked_for_its_own() {
     let _upstream = Background::start(machine.command("python3").args(["-c", STRICT]));
     eventually("the upstream answers", || machine.run("curl", &["--silent", "http://127.0.0.1:3000/"]).status == 0);
     let map = |more: &[&str]| machine.yandro(&[&["map", "booking.test", "http://127.0.0.1:3000"], more].concat());
-    let mend = "yandro map booking.test http://127.0.0.1:3000 --upstream-host own";
+    let fix = "yandro map booking.test http://127.0.0.1:3000 --upstream-host own";
     for server in ["apache", "nginx"] {
         let ran = map(&["--server", server]);
-        assert!(ran.status == 3 && ran.stderr.contains(mend), "{server}: {ran}");
+        assert!(ran.status == 3 && ran.stderr.contains(fix), "{server}: {ran}");
         map(&["--server", server, "--upstream-host", "own"]).succeeds();
         assert_eq!(machine.curl(&["https://booking.test/"]).stdout, "booking.test", "it learns the site's name");
         machine.yandro(&["check"]).succeeds();

@@ -15,29 +15,29 @@ fn words_that_people_try_lead_to_the_command() {
     insta::assert_snapshot!(said, @"
     $ yandro ls
     error: `ls` is not a command of yandro
-    to mend it: list the sites: yandro sites
+    fix: list the sites: yandro sites
     [status 2]
     $ yandro stop
     error: `stop` is not a command of yandro
-    to mend it: stop a web server: yandro servers stop
+    fix: stop a web server: yandro servers stop
     [status 2]
     $ yandro rename a.test
     error: `rename` is not a command of yandro
-    to mend it: rename a site: map the new name, then remove the old one: yandro map NEW FOLDER
+    fix: rename a site: map the new name, then remove the old one: yandro map NEW FOLDER
     [status 2]
     $ yandro help rm
     error: `rm` is not a command of yandro
-    to mend it: remove a site: yandro unmap NAME
+    fix: remove a site: yandro unmap NAME
     [status 2]
     $ yandro help ferry
     error: `ferry` is not a command of yandro
-    to mend it: list the commands: yandro help
+    fix: list the commands: yandro help
     [status 2]
     ");
     insta::assert_snapshot!(steady(&sysroot.yandro(&["ls", "--json"])), @r#"
     {"error":{"code":"bad-arguments","fix":["list the sites: yandro sites"],"message":"`ls` is not a command of yandro"}}
     error: `ls` is not a command of yandro
-    to mend it: list the sites: yandro sites
+    fix: list the sites: yandro sites
     [status 2]
     "#);
     insta::assert_snapshot!(steady(&sysroot.yandro(&["help", "hosts", "lint"])), @"
@@ -46,15 +46,15 @@ fn words_that_people_try_lead_to_the_command() {
     Usage: yandro hosts lint [OPTIONS]
 
     Options:
-          --mend
-              Mend what can be mended without asking
+          --fix
+              Fix what can be fixed without asking
 
       -h, --help
               Print help
 
     Examples:
       yandro hosts lint
-      yandro hosts lint --mend  # fix what is safe to fix
+      yandro hosts lint --fix  # fix what is safe to fix
 
     Options of every command: yandro help options
     [status 0]

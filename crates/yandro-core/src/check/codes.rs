@@ -27,7 +27,7 @@ pub enum Severity {
     Error,
 }
 
-/// One row for each code: its facts, severity and traits, then what it means and what mends it in general.
+/// One row for each code: its facts, severity and traits, then what it means and what fixes it in general.
 macro_rules! codes {
     ($(
         $name:ident { $($field:ident: $type:ty),* } $severity:ident [$($trait:ident)*]
@@ -69,13 +69,13 @@ macro_rules! codes {
                 match self { $(Self::$name => $meaning),* }
             }
 
-            /// What mends it, in general: a finding has the very command. Empty where that is for
+            /// What fixes it, in general: a finding has the very command. Empty where that is for
             /// the person to find out.
             pub fn remedy(self) -> &'static str {
                 match self { $(Self::$name => $remedy),* }
             }
 
-            /// How it is looked into, waited for and mended.
+            /// How it is looked into, waited for and fixed.
             pub(super) fn traits(self) -> Traits {
                 match self { $(Self::$name => Traits::NONE$(.$trait())*),* }
             }
@@ -107,7 +107,7 @@ codes! {
     ServerDown { server: ServerId } Error [reload]
         "The site's web server doesn't run.", "yandro servers start SERVER";
     ConfigurationBroken { server: ServerId, refusal: ConfigurationRefusal } Error []
-        "The web server refuses its configuration: it wouldn't start, or goes on with what it read before.", "mend the line that is shown, then: yandro servers reload SERVER";
+        "The web server refuses its configuration: it wouldn't start, or goes on with what it read before.", "correct the line that is shown, then: yandro servers reload SERVER";
     LogFolderMissing { server: ServerId, refusal: ConfigurationRefusal, folder: Utf8PathBuf } Error []
         "The web server refuses its configuration because a folder for logs isn't there.", "mkdir -p FOLDER && yandro servers reload SERVER";
     PortHeld { port: u16, holder: Box<PortHolder>, server: ServerId } Error []
@@ -177,7 +177,7 @@ codes! {
     CertificateOld { host: HostName } Warning [wrong reload]
         "The server sends an older certificate than the one on disk.", "yandro servers reload SERVER";
     KeyMismatch { site: HostName } Error [settle]
-        "The key on disk is not the certificate's.", "yandro check NAME --mend";
+        "The key on disk is not the certificate's.", "yandro check NAME --fix";
     StoreUntrusting { store: String } Warning []
         "Some of this machine's trust stores trust the authority, and this one doesn't.", "yandro authority trust";
     HttpsStatus { scheme: Scheme, host: HostName, status: u16 } Warning [status logged brief]

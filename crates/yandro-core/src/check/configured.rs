@@ -130,11 +130,11 @@ pub(super) fn refused(words: &str, server: ServerId, runs: Option<bool>) -> Diag
         let diagnosis = Diagnosis::new(Cause::ModuleOff { server, refusal: Some(refusal) });
         return diagnosis.seen(evidence).fix(Remedy::Settle);
     }
-    let mend = match place_in(&lines.join("\n")) {
+    let fix = match place_in(&lines.join("\n")) {
         Some(place) => Remedy::Edit(place).and(again),
         None => again,
     };
-    Diagnosis::new(Cause::ConfigurationBroken { server, refusal }).seen(evidence).fix(mend)
+    Diagnosis::new(Cause::ConfigurationBroken { server, refusal }).seen(evidence).fix(fix)
 }
 
 /// The place that a server's words name: `line 3 of FILE` as Apache httpd says it, `in FILE:3` as nginx

@@ -139,7 +139,7 @@ impl Explanation<'_> {
             return None;
         }
         let site = self.report.site.name.clone();
-        Some(Diagnosis::new(Cause::KeyMismatch { site: site.clone() }).fix(Remedy::CheckAndMend(site)))
+        Some(Diagnosis::new(Cause::KeyMismatch { site: site.clone() }).fix(Remedy::CheckAndFix(site)))
     }
 
     /// The site's own virtual host shows another certificate than the site's: somebody has named it there.
@@ -310,7 +310,7 @@ impl Explanation<'_> {
         let barrier = self.around.unread_index.as_ref()?;
         let to = Forbidden::Index { user: barrier.user.clone(), path: barrier.folder.clone() };
         let diagnosis = Diagnosis::new(Cause::FolderForbidden { to }).seen(Evidence::Mode(barrier.mode));
-        Some(diagnosis.fix(Remedy::Shell(barrier.mend.clone())))
+        Some(diagnosis.fix(Remedy::Shell(barrier.fix.clone())))
     }
 
     /// A line of an override file that the server refuses.

@@ -1,4 +1,4 @@
-//! Findings: what a check found wrong, with its cause and the command that mends it. They are data; `words` says them.
+//! Findings: what a check found wrong, with its cause and the command that fixes it. They are data; `words` says them.
 
 use core::net::IpAddr;
 
@@ -70,14 +70,14 @@ pub enum Evidence {
     ProofRule(Place),
 }
 
-/// What is wrong, why, and what mends it, whichever step and name it belongs to.
+/// What is wrong, why, and what fixes it, whichever step and name it belongs to.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Diagnosis {
     /// The cause.
     pub cause: Cause,
     /// What was seen of it.
     pub evidence: Vec<Evidence>,
-    /// The commands that mend it, the best first; the others are other ways.
+    /// The commands that fix it, the best first; the others are other ways.
     pub remedies: Vec<Remedy>,
     /// The server, if its files alone say so as yet: what is an error once it reads them is a warning before.
     pub foretold_for: Option<ServerId>,
@@ -93,7 +93,7 @@ impl Diagnosis {
         self
     }
 
-    /// With a way to mend it; the first one is the best.
+    /// With a way to fix it; the first one is the best.
     pub(super) fn fix(mut self, remedy: Remedy) -> Self {
         self.remedies.push(remedy);
         self
@@ -128,7 +128,7 @@ pub struct Finding {
     pub step: CheckStep,
     /// The name that it is about.
     pub name: HostName,
-    /// What is wrong, and what mends it.
+    /// What is wrong, and what fixes it.
     pub diagnosis: Diagnosis,
     /// The ports for HTTP and HTTPS that it was seen on, if those are not the site's first.
     pub further_ports: Option<[u16; 2]>,

@@ -1,4 +1,4 @@
-//! From observations to findings: what stands in the way of a site, and what mends it.
+//! From observations to findings: what stands in the way of a site, and what fixes it.
 //!
 //! The machine crate observes; here each observation is judged, step by step, in
 //! the order in which a browser depends on them.

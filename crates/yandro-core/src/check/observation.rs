@@ -57,7 +57,7 @@ pub enum Setting {
         /// The names that are excepted.
         excepted: Vec<String>,
         /// The command that excepts a name.
-        mend: NameCommand,
+        fix: NameCommand,
     },
     /// A browser's profile that asks for names elsewhere and leaves the hosts file out.
     NamesElsewhere {
@@ -66,7 +66,7 @@ pub enum Setting {
         /// The setting, with its file and line.
         setting: String,
         /// The command that changes it.
-        mend: String,
+        fix: String,
     },
 }
 
@@ -284,7 +284,7 @@ pub struct Barrier {
     /// The folder's mode.
     pub mode: u32,
     /// The smallest change that lets them through, as a command.
-    pub mend: String,
+    pub fix: String,
 }
 
 /// Evidence that a name is answered from its own folder.

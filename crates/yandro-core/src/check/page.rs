@@ -131,7 +131,7 @@ mod tests {
             Page::read(b"\nFatal error: Uncaught Exception: no tide table in /srv/index.php:3\nStack").php_fault,
             fault
         );
-        assert_eq!(Page::read(b"<p>How to mend a <b>Fatal error</b>: read it in /srv</p>").php_fault, None);
+        assert_eq!(Page::read(b"<p>How to fix a <b>Fatal error</b>: read it in /srv</p>").php_fault, None);
     }
 
     #[test]

@@ -1,4 +1,4 @@
-//! What mends a finding. Each remedy is one command line, which `Display` writes as it is pasted into a shell.
+//! What fixes a finding. Each remedy is one command line, which `Display` writes as it is pasted into a shell.
 
 use core::net::IpAddr;
 
@@ -8,7 +8,7 @@ use crate::name::HostName;
 use crate::shell::word;
 use crate::site::{Content, ServerId};
 
-/// A command that mends something.
+/// A command that fixes something.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Remedy {
     /// `yandro map`.
@@ -30,8 +30,8 @@ pub enum Remedy {
     Control(ServerVerb, ServerId),
     /// `yandro serve`, with the address to listen on if it isn't loopback.
     Serve(Option<IpAddr>),
-    /// `yandro check --mend`.
-    CheckAndMend(HostName),
+    /// `yandro check --fix`.
+    CheckAndFix(HostName),
     /// `yandro check --watch`.
     Watch(HostName),
     /// `yandro cert env`: what a server that yandro doesn't configure has to be told.
@@ -61,7 +61,7 @@ pub enum ServerVerb {
     Stop,
 }
 
-/// An option of `yandro map` that mends something.
+/// An option of `yandro map` that fixes something.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum MapOption {
     /// `--take-over`.
@@ -120,7 +120,7 @@ impl Remedy {
         let content = Some(whole.to_string());
         match self {
             Self::Map { site, content: None, options } if site == *wanted => Self::Map { site, content, options },
-            Self::PutBack(site) | Self::CheckAndMend(site) if site == *wanted => {
+            Self::PutBack(site) | Self::CheckAndFix(site) if site == *wanted => {
                 Self::Map { site, content, options: Vec::new() }
             }
             Self::Settle => Self::Map { site: wanted.clone(), content, options: Vec::new() },

@@ -128,13 +128,13 @@ impl Judge<'_> {
                 let cause = Cause::ProxyInTheWay { host: host(), browser: None };
                 Some(commanded(cause, variable, format!("export no_proxy={name}")))
             }
-            Setting::BrowserProxy { title, setting, excepted, mend } if !is_excepted(name, excepted) => {
+            Setting::BrowserProxy { title, setting, excepted, fix } if !is_excepted(name, excepted) => {
                 let cause = Cause::ProxyInTheWay { host: host(), browser: Some(title.clone()) };
-                Some(commanded(cause, setting, mend.for_name(name)))
+                Some(commanded(cause, setting, fix.for_name(name)))
             }
-            Setting::NamesElsewhere { title, setting, mend } => {
+            Setting::NamesElsewhere { title, setting, fix } => {
                 let cause = Cause::ResolverBypassed { host: host(), browser: title.clone() };
-                Some(commanded(cause, setting, mend.clone()))
+                Some(commanded(cause, setting, fix.clone()))
             }
             _ => None,
         })
@@ -154,8 +154,8 @@ impl Judge<'_> {
         if let Some(source) = asked_before_files(&setup.sources) {
             let cause = Cause::ResolverOrder { answer, first: source.to_owned() };
             let line = format!("hosts: {}", setup.sources.join(" "));
-            let mend = r"sudo sed -i 's/^hosts:\s*/hosts: files /' /etc/nsswitch.conf";
-            return Some(Diagnosis::new(cause).seen(Evidence::Words(line)).fix(Remedy::Shell(mend.to_owned())));
+            let fix = r"sudo sed -i 's/^hosts:\s*/hosts: files /' /etc/nsswitch.conf";
+            return Some(Diagnosis::new(cause).seen(Evidence::Words(line)).fix(Remedy::Shell(fix.to_owned())));
         }
         let cache = *setup.caches.first()?;
         Some(Diagnosis::new(Cause::ResolverStale { answer, cache }).fix(Remedy::Shell(cache.typed())))

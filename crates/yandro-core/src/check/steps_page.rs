@@ -31,8 +31,8 @@ impl Judge<'_> {
         };
         if let (Https::Off, Suffix::ForcedHttps(suffix)) = (self.expected.site.https, host.suffix()) {
             let suffix = suffix.to_owned();
-            let mend = Remedy::Widen(self.expected.site.name.clone()).and(self.map([MapOption::HttpsOnly]));
-            return fail("HTTPS forced", Diagnosis::new(Cause::HttpsForced { host, suffix }).fix(mend));
+            let fix = Remedy::Widen(self.expected.site.name.clone()).and(self.map([MapOption::HttpsOnly]));
+            return fail("HTTPS forced", Diagnosis::new(Cause::HttpsForced { host, suffix }).fix(fix));
         }
         if self.expected.site.https != Https::Only {
             return self.page(answer, Scheme::Http);
@@ -213,7 +213,7 @@ impl Judge<'_> {
             Proof::Barred(barrier) => {
                 let to = Forbidden::Folder { user: barrier.user.clone(), path: barrier.folder.clone() };
                 let diagnosis = Diagnosis::new(Cause::FolderForbidden { to }).seen(Evidence::Mode(barrier.mode));
-                ("forbidden", diagnosis.fix(Remedy::Shell(barrier.mend.clone())))
+                ("forbidden", diagnosis.fix(Remedy::Shell(barrier.fix.clone())))
             }
             Proof::Status(403) => {
                 let diagnosis = Diagnosis::new(Cause::FolderForbidden { to: Forbidden::Content(content) });

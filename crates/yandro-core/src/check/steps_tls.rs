@@ -105,8 +105,8 @@ impl Judge<'_> {
         let (host, now) = (self.seen.name.clone(), self.expected.now);
         let (days, start, end) = (leaf.days_left(now), leaf.not_before, leaf.not_after);
         if let Some(since) = self.expected.authority_since.filter(|since| *since > now) {
-            let mend = Remedy::Shell("sudo timedatectl set-ntp true".into());
-            return fail("clock wrong", Diagnosis::new(Cause::ClockWrong { now, since }).fix(mend));
+            let fix = Remedy::Shell("sudo timedatectl set-ntp true".into());
+            return fail("clock wrong", Diagnosis::new(Cause::ClockWrong { now, since }).fix(fix));
         }
         let (detail, cause) = if start > now {
             ("not yet".to_owned(), Cause::CertificateEarly { host, start })

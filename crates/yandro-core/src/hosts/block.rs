@@ -20,7 +20,7 @@ pub struct Mapping {
     pub names: Vec<HostName>,
 }
 
-/// Refuses what no edit could mend.
+/// Refuses what no edit could fix.
 pub(super) fn check_encoding(bytes: &[u8]) -> Result<(), EditError> {
     if bytes.starts_with(b"\xff\xfe") || bytes.starts_with(b"\xfe\xff") { Err(EditError::Utf16) } else { Ok(()) }
 }

@@ -18,7 +18,7 @@ pub(crate) use block::{adopted, contradicted, sorted};
 pub use error::{Conflict, EditError, TakeOver};
 pub use export::{Pointed, as_hosts, as_zone, common_zone, names_for_others};
 pub use lines::{remove_lines, set_line};
-pub use lint::{HostsRow, LintCode, LintContext, LintFinding, LintWeight, lint, mended, rows};
+pub use lint::{HostsRow, LintCode, LintContext, LintFinding, LintWeight, fixed, lint, rows};
 pub use lookup::{AddressFamily, Multi};
 pub use own_block::{OwnBlockError, OwnLine, own_lines, with_own_lines};
 pub use parse::{HostsEntry, HostsFile};

@@ -200,8 +200,8 @@ fn to_ascii(given: &str, bare: &str) -> Result<String, NameError> {
             c if c.is_control() || c.is_whitespace() => format!("the character U+{:04X}", u32::from(c)),
             c => format!("`{c}`"),
         };
-        let mended: String = bare.chars().map(|c| if c == '_' || c == ' ' { '-' } else { c }).collect();
-        let name = if mended == bare { None } else { nearest(&mended) };
+        let fixed: String = bare.chars().map(|c| if c == '_' || c == ' ' { '-' } else { c }).collect();
+        let name = if fixed == bare { None } else { nearest(&fixed) };
         return Err(NameError::Character { text: given.into(), character, name });
     }
     if bare.is_ascii() {

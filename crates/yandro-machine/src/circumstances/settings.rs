@@ -84,7 +84,7 @@ fn names_elsewhere(store: &stores::Store) -> Option<Setting> {
     is_past.then(|| Setting::NamesElsewhere {
         title: store.title.clone(),
         setting: place.to_owned(),
-        mend: format!("{before}true{after}"),
+        fix: format!("{before}true{after}"),
     })
 }
 
@@ -106,8 +106,8 @@ fn browser_proxy(store: &stores::Store) -> Option<Setting> {
     let excepted: Vec<String> = own.split(',').map(|own| own.trim().to_owned()).filter(|own| !own.is_empty()).collect();
     let listed: String = excepted.iter().filter(|own| !own.contains('\'')).map(|own| format!("{own}, ")).collect();
     let (before, after) = set_to(store, EXCEPTED);
-    let mend = NameCommand::Around(format!("{before}\"{listed}"), format!("\"{after}"));
-    Some(Setting::BrowserProxy { title: store.title.clone(), setting: place.to_owned(), excepted, mend })
+    let fix = NameCommand::Around(format!("{before}\"{listed}"), format!("\"{after}"));
+    Some(Setting::BrowserProxy { title: store.title.clone(), setting: place.to_owned(), excepted, fix })
 }
 
 /// Policies of Chromium and Chrome that give them a proxy (`ProxySettings`, or `ProxyMode` and what goes with it).
@@ -134,7 +134,7 @@ fn policy_proxy(machine: &Machine) -> Option<Setting> {
                 title: title.to_owned(),
                 setting: format!("{}:{line}", machine.places.inside(path)),
                 excepted,
-                mend: NameCommand::Editor(format!(
+                fix: NameCommand::Editor(format!(
                     "sudo ${{EDITOR:-vi}} +{line} {}",
                     shell_word(machine.places.inside(path).as_str())
                 )),

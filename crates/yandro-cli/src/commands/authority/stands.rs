@@ -78,7 +78,7 @@ impl Stands {
             }
             for orphan in &store.orphans {
                 ui.print(&format!(
-                    "{WARN}!{WARN:#} {} still has the root of an earlier authority: {orphan}\n    mend: {COMMAND}yandro authority trust{COMMAND:#}",
+                    "{WARN}!{WARN:#} {} still has the root of an earlier authority: {orphan}\n    fix: {COMMAND}yandro authority trust{COMMAND:#}",
                     store.title
                 ));
             }

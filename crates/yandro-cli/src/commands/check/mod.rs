@@ -1,6 +1,6 @@
 //! `yandro check`.
 
-mod mend;
+mod fix;
 mod watch;
 
 use std::io::Write as _;
@@ -25,8 +25,8 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c CheckArgs, ui: &mut Ui) ->
     }
     let within = Limit::seconds(args.timeout);
     let (mut reports, mut took) = looked(context, &sites, within)?;
-    if args.mend && reports.iter().any(|report| !report.findings.is_empty()) {
-        let is_changed = mend::run(context, &list, &reports, ui)?;
+    if args.fix && reports.iter().any(|report| !report.findings.is_empty()) {
+        let is_changed = fix::run(context, &list, &reports, ui)?;
         if context.preview {
             return Ok(Outcome::printed().with(Status::Findings));
         }

@@ -1,7 +1,7 @@
 //! `yandro hosts lint`.
 
 use yandro_core::{
-    HostName, LintContext, LintFinding, LintWeight, ListId, Multi, SiteList, Surroundings, lint_hosts, mended_hosts,
+    HostName, LintContext, LintFinding, LintWeight, ListId, Multi, SiteList, Surroundings, fixed_hosts, lint_hosts,
 };
 use yandro_machine::{caches, files};
 
@@ -49,16 +49,16 @@ impl JudgedLines {
     }
 }
 
-pub(crate) fn run<'c>(context: &'c Context, mend: bool, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
+pub(crate) fn run<'c>(context: &'c Context, fix: bool, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let path = context.machine.places.inside(&context.machine.places.hosts);
     let judged = JudgedLines::observe(context)?;
     let judge = judged.context(path.as_str());
-    let mut mended = 0;
-    if mend {
+    let mut fixed = 0;
+    if fix {
         let plan = || {
             planned(context, (), |text| {
-                mended = lint_hosts(text, &judge).iter().filter(|finding| finding.is_mendable()).count();
-                Ok(Some(mended_hosts(text, &judge)))
+                fixed = lint_hosts(text, &judge).iter().filter(|finding| finding.is_fixable()).count();
+                Ok(Some(fixed_hosts(text, &judge)))
             })
         };
         done!(apply(context, ui, plan, |()| Ok(())));
@@ -67,25 +67,25 @@ pub(crate) fn run<'c>(context: &'c Context, mend: bool, ui: &mut Ui) -> Result<O
     let faults = found.iter().filter(|finding| finding.weight > LintWeight::Note).count();
     let status = if faults == 0 { Status::Well } else { Status::Findings };
     let file = context.machine.places.hosts.to_string();
-    let data = Lint { file, mended, findings: found.iter().map(to_data).collect() };
-    Ok(Outcome::new(data, move |_, ui| show(&found, path.as_str(), mended, ui)).with(status))
+    let data = Lint { file, fixed, findings: found.iter().map(to_data).collect() };
+    Ok(Outcome::new(data, move |_, ui| show(&found, path.as_str(), fixed, ui)).with(status))
 }
 
-fn show(found: &[LintFinding], path: &str, mended: usize, ui: &mut Ui) {
+fn show(found: &[LintFinding], path: &str, fixed: usize, ui: &mut Ui) {
     for finding in found {
         ui.print(&text(finding, path, ui.verbose));
     }
-    if mended > 0 {
+    if fixed > 0 {
         ui.say(&format!(
-            "{GOOD}mended: {}{GOOD:#}; to have them back: {COMMAND}yandro undo{COMMAND:#}",
-            count(mended, "finding")
+            "{GOOD}fixed: {}{GOOD:#}; to have them back: {COMMAND}yandro undo{COMMAND:#}",
+            count(fixed, "finding")
         ));
     }
-    let mendable = found.iter().filter(|finding| finding.is_mendable()).count();
-    if mendable > 0 {
+    let fixable = found.iter().filter(|finding| finding.is_fixable()).count();
+    if fixable > 0 {
         ui.say(&format!(
-            "\n{} can be mended at once: {COMMAND}yandro hosts lint --mend{COMMAND:#} (with --preview first)",
-            count(mendable, "finding")
+            "\n{} can be fixed at once: {COMMAND}yandro hosts lint --fix{COMMAND:#} (with --preview first)",
+            count(fixable, "finding")
         ));
     } else if found.iter().all(|finding| finding.weight <= LintWeight::Note) {
         ui.say(&format!("{GOOD}{path} does what it seems to do{GOOD:#}"));
@@ -101,7 +101,7 @@ fn text(finding: &LintFinding, path: &str, verbose: bool) -> String {
     let place = finding.line.map_or_else(|| path.to_owned(), |line| format!("{path}:{line}"));
     let mut text = format!("{style}{sign}{style:#} {STRONG}{place}{STRONG:#}: {}", finding.cause);
     if let Some(remedy) = &finding.remedy {
-        text += &format!("\n    {DIM}mend:{DIM:#} {COMMAND}{remedy}{COMMAND:#}");
+        text += &format!("\n    {DIM}fix:{DIM:#} {COMMAND}{remedy}{COMMAND:#}");
     }
     if verbose {
         text += &format!("\n    {DIM}code:{DIM:#} {}", word(finding));
@@ -117,8 +117,8 @@ data! {
     /// Of `yandro hosts lint`.
     struct Lint {
         file: String,
-        /// How many findings were mended.
-        mended: usize,
+        /// How many findings were fixed.
+        fixed: usize,
         findings: Vec<LintData>,
     }
 
@@ -131,8 +131,8 @@ data! {
         line: Option<usize>,
         cause: String,
         remedy: Option<String>,
-        /// Whether `--mend` mends it.
-        mendable: bool,
+        /// Whether `--fix` fixes it.
+        fixable: bool,
     }
 }
 
@@ -146,6 +146,6 @@ fn to_data(finding: &LintFinding) -> LintData {
         line: finding.line,
         cause: finding.cause.clone(),
         remedy: finding.remedy.clone(),
-        mendable: finding.is_mendable(),
+        fixable: finding.is_fixable(),
     }
 }

@@ -20,7 +20,7 @@ use crate::view::{Outcome, Ui};
 pub(crate) fn run<'c>(context: &'c Context, args: &'c HostsArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     match &args.command {
         HostsCommand::List => list::run(context),
-        HostsCommand::Lint { mend } => lint::run(context, *mend, ui),
+        HostsCommand::Lint { fix } => lint::run(context, *fix, ui),
         HostsCommand::Point { name, address } => edit::point(context, name, *address, ui),
         HostsCommand::Drop { names } => edit::drop(context, names, ui),
         HostsCommand::Export(args) => exchange::export(context, args, ui),

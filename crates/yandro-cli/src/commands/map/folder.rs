@@ -70,7 +70,7 @@ fn closed(root: &Utf8Path, barrier: Barrier) -> CommandError {
         "the server's user `{}` may not {verb} {}: its mode is {:04o}; nothing was changed",
         barrier.user, barrier.folder, barrier.mode
     ))
-    .hint(barrier.mend)
+    .hint(barrier.fix)
     .hint("or have yandro do that for every folder on the way: add `--fix-permissions`")
 }
 

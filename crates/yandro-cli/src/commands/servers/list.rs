@@ -66,7 +66,7 @@ pub(super) fn list(context: &Context) -> Outcome<'_> {
 fn show_all(context: &Context, all: &[Listed<'_>], gone: &[&NamedServer], ui: &mut Ui) {
     let machine = &context.machine;
     if all.is_empty() {
-        ui.say(&format!("No web server was found.\nTo mend it: {NO_SERVER}"));
+        ui.say(&format!("No web server was found.\nFix: {NO_SERVER}"));
     } else {
         show(context, all, ui);
     }

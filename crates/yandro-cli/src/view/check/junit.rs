@@ -44,8 +44,8 @@ pub(crate) fn junit(reports: &[SiteReport], at: &str) -> String {
             .map(|finding| {
                 let finding = finding.text();
                 let seen = finding.evidence.as_ref().map(|seen| format!("\n  seen: {seen}")).unwrap_or_default();
-                let mend: String = finding.remedies().map(|mend| format!("\n  mend: {mend}")).collect();
-                format!("{} {}: {}{seen}{mend}\n", finding.code.word(), finding.name, finding.cause)
+                let fix: String = finding.remedies().map(|fix| format!("\n  fix: {fix}")).collect();
+                format!("{} {}: {}{seen}{fix}\n", finding.code.word(), finding.name, finding.cause)
             })
             .collect();
         let out =

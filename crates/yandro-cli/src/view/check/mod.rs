@@ -177,10 +177,10 @@ pub(crate) fn finding_text(finding: &Finding, verbose: bool) -> String {
         text += &format!("\n    {DIM}seen:{DIM:#} {}", evidence.replace('\n', "\n          "));
     }
     if let Some(remedy) = remedy {
-        text += &format!("\n    {DIM}mend:{DIM:#} {COMMAND}{remedy}{COMMAND:#}");
+        text += &format!("\n    {DIM}fix:{DIM:#} {COMMAND}{remedy}{COMMAND:#}");
     }
     for other in otherwise {
-        text += &format!("\n      {DIM}or:{DIM:#} {COMMAND}{other}{COMMAND:#}");
+        text += &format!("\n     {DIM}or:{DIM:#} {COMMAND}{other}{COMMAND:#}");
     }
     if verbose {
         text += &format!("\n    {DIM}code:{DIM:#} {}", code.word());
@@ -234,7 +234,7 @@ data! {
         well: bool,
     }
 
-    /// What is wrong, with the command that mends it.
+    /// What is wrong, with the command that fixes it.
     struct FindingData {
         code: String,
         /// `error` or `warning`.

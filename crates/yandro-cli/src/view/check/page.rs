@@ -101,16 +101,16 @@ fn finding(finding: &Finding) -> String {
     let finding = finding.text();
     let class = if finding.severity == Severity::Error { "bad" } else { "warn" };
     let seen = finding.evidence.as_ref().map(|seen| format!("<pre>{}</pre>", escaped(seen))).unwrap_or_default();
-    let mend: String = finding
+    let fix: String = finding
         .remedies()
         .enumerate()
-        .map(|(turn, mend)| {
-            let word = if turn == 0 { "mend" } else { "or" };
-            format!("<p class=\"mend\">{word}: <code>{}</code></p>", escaped(mend))
+        .map(|(turn, fix)| {
+            let word = if turn == 0 { "fix" } else { "or" };
+            format!("<p class=\"fix\">{word}: <code>{}</code></p>", escaped(fix))
         })
         .collect();
     format!(
-        "<div class=\"finding {class}\"><p>{} <span class=\"code\">{}</span></p>{seen}{mend}</div>",
+        "<div class=\"finding {class}\"><p>{} <span class=\"code\">{}</span></p>{seen}{fix}</div>",
         prose(&finding.cause),
         finding.code.word()
     )

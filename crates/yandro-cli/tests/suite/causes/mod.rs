@@ -114,7 +114,7 @@ fn codes(found: &[(String, String)]) -> Vec<&str> {
     found.iter().map(|(code, _)| code.as_str()).collect()
 }
 
-/// What no command mends: it shows what a person has to know, to mend it where it is.
+/// What no command fixes: it shows what a person has to know, to fix it where it is.
 const BY_A_PERSON: [&str; 17] = [
     "confined",
     "folder-missing",
@@ -169,7 +169,7 @@ fn paste(machine: &Namespace, code: &str, mut remedy: String) -> Result<(), Stri
         }
         remedy = next;
     }
-    Err(format!("{code}: what was pasted doesn't mend it:\n{said}"))
+    Err(format!("{code}: what was pasted doesn't fix it:\n{said}"))
 }
 
 /// Makes each cause on a machine of its own; several machines at once.

@@ -67,7 +67,7 @@ const AROUND: &[Around] = &[
             folder: "/srv/saltmarsh/index.html".into(),
             user: "www-data".into(),
             mode: 0o600,
-            mend: "setfacl --modify user:www-data:r /srv/saltmarsh/index.html".into(),
+            fix: "setfacl --modify user:www-data:r /srv/saltmarsh/index.html".into(),
         });
     },
     |around| {

@@ -189,7 +189,7 @@ fn remedies() -> Vec<Remedy> {
         Remedy::Control(ServerVerb::Stop, ServerId::NGINX),
         Remedy::Serve(None),
         Remedy::Serve(Some("10.0.0.5".parse().unwrap())),
-        Remedy::CheckAndMend(host()),
+        Remedy::CheckAndFix(host()),
         Remedy::Watch(host()),
         Remedy::CertificateVariables(host()),
         Remedy::Widen(host()),
@@ -344,7 +344,7 @@ fn every_finding_reads_as_written_here() {
     yandro servers stop nginx
     yandro serve
     yandro serve --listen 10.0.0.5
-    yandro check tides.test --mend
+    yandro check tides.test --fix
     yandro check tides.test --watch
     yandro cert env tides.test
     yandro authority widen tides.test
@@ -366,13 +366,13 @@ fn a_foretold_cause_says_when_it_counts_unless_the_server_refuses_it_all() {
 }
 
 #[test]
-fn a_site_that_was_rolled_back_is_mended_by_mapping_it_whole() {
+fn a_site_that_was_rolled_back_is_fixed_by_mapping_it_whole() {
     let whole = Content::folder("/srv/my tides");
     let of = |remedy: Remedy| remedy.for_unlisted(&host(), &whole).to_string();
     let mapped = "yandro map tides.test '/srv/my tides'";
     assert_eq!(of(Remedy::map(&host(), [])), mapped);
     assert_eq!(of(Remedy::map(&host(), [MapOption::Listing])), format!("{mapped} --listing on"));
-    for remedy in [Remedy::PutBack(host()), Remedy::Settle, Remedy::CheckAndMend(host())] {
+    for remedy in [Remedy::PutBack(host()), Remedy::Settle, Remedy::CheckAndFix(host())] {
         assert_eq!(of(remedy), mapped);
     }
     let edited = Remedy::Edit(Place { file: "/x".into(), line: 2 }).and(Remedy::Settle);

@@ -25,14 +25,14 @@ pub struct FindingText {
     pub cause: String,
     /// What was seen: lines, served values, the system's words. One or more lines.
     pub evidence: Option<String>,
-    /// The command that mends it, ready to be pasted.
+    /// The command that fixes it, ready to be pasted.
     pub remedy: Option<String>,
-    /// Other ways to mend it, each a command as well.
+    /// Other ways to fix it, each a command as well.
     pub otherwise: Vec<String>,
 }
 
 impl FindingText {
-    /// The commands that mend it, the best first.
+    /// The commands that fix it, the best first.
     pub fn remedies(&self) -> impl Iterator<Item = &str> {
         self.remedy.iter().chain(&self.otherwise).map(String::as_str)
     }
@@ -69,7 +69,7 @@ fn listed<T: ToString>(values: &[T], between: &str) -> String {
 /// The page that lists every code, in Markdown: `docs/findings.md`.
 pub fn findings_page() -> String {
     let mut page = String::from(
-        "# Findings\n\nWhat `yandro check` tells, by its stable code. This page is made from the code's own table.\nA finding itself has the cause in a sentence, what was seen (file and line, process, served value), and\nthe very command that mends it. An error stops the site; with a warning it works, but will not for\nlong, or not as well as it could.\n\n| code | severity | what it means | what mends it |\n|---|---|---|---|\n",
+        "# Findings\n\nWhat `yandro check` tells, by its stable code. This page is made from the code's own table.\nA finding itself has the cause in a sentence, what was seen (file and line, process, served value), and\nthe very command that fixes it. An error stops the site; with a warning it works, but will not for\nlong, or not as well as it could.\n\n| code | severity | what it means | what fixes it |\n|---|---|---|---|\n",
     );
     for code in Code::ALL {
         let severity = if code.severity() == Severity::Error { "error" } else { "warning" };

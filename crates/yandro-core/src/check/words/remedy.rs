@@ -21,7 +21,7 @@ impl Display for Remedy {
             Self::Control(control, server) => write!(f, "yandro servers {} {}", control.word(), server.word()),
             Self::Serve(None) => f.write_str("yandro serve"),
             Self::Serve(Some(address)) => write!(f, "yandro serve --listen {address}"),
-            Self::CheckAndMend(site) => write!(f, "yandro check {site} --mend"),
+            Self::CheckAndFix(site) => write!(f, "yandro check {site} --fix"),
             Self::Watch(site) => write!(f, "yandro check {site} --watch"),
             Self::CertificateVariables(site) => write!(f, "yandro cert env {site}"),
             Self::Widen(name) => write!(f, "yandro authority widen {name}"),

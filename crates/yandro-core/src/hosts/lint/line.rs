@@ -38,7 +38,7 @@ pub(super) fn lint(
     if let Some(at) = stray_return(bytes, full) {
         let cause =
             "a carriage return in the midst of the line doesn't end it: what follows are more names of its address";
-        found.push(LintFinding::error(LintCode::StrayReturn, number, cause).mend(Splice::replace(at..at + 1, "\n")));
+        found.push(LintFinding::error(LintCode::StrayReturn, number, cause).fix(Splice::replace(at..at + 1, "\n")));
     }
     if let Some(at) = bytes[full.clone()].iter().position(|byte| *byte == 0) {
         let cause = format!("a NUL ends the line for the resolver at its byte {}", at + 1);
@@ -79,10 +79,10 @@ fn no_address(
         let start = first.start + at;
         let cause =
             format!("the character U+{:04X} looks like a space and isn't one: the line says nothing", u32::from(c));
-        return LintFinding { cause, ..finding }.mend(Splice::replace(start..start + c.len_utf8(), " "));
+        return LintFinding { cause, ..finding }.fix(Splice::replace(start..start + c.len_utf8(), " "));
     }
     if let Some(address) = address::meant(&word) {
-        return finding.mend(Splice::replace(first.clone(), address.to_string()));
+        return finding.fix(Splice::replace(first.clone(), address.to_string()));
     }
     // Name and address in the wrong order.
     if let [name, address] = words
@@ -91,7 +91,7 @@ fn no_address(
     {
         let swapped = format!("{text}\t{word}");
         let cause = format!("the address comes first, then the name: `{} {text}` says nothing", shown(bytes, name));
-        return LintFinding { cause, ..finding }.mend(Splice::replace(name.start..address.end, swapped));
+        return LintFinding { cause, ..finding }.fix(Splice::replace(name.start..address.end, swapped));
     }
     if word.contains('%') {
         return finding.remedy("the resolver takes no zone here: use an address without one");
@@ -99,8 +99,8 @@ fn no_address(
     let is_prose = !word.starts_with(|c: char| c.is_ascii_digit());
     match address::near(&word) {
         Some(near) => finding.remedy(format!("did you mean {near}?")),
-        None if is_prose => finding.mend(Splice::insert(full.start, "# ")),
-        None => finding.remedy("mend the address, or delete the line"),
+        None if is_prose => finding.fix(Splice::insert(full.start, "# ")),
+        None => finding.remedy("correct the address, or delete the line"),
     }
 }
 
@@ -122,7 +122,7 @@ fn lint_name(file: &HostsFile<'_>, entry: &HostsEntry, span: &Range<usize>) -> O
     let of = |code, cause: String| LintFinding::error(code, entry.line, cause);
     if let Some(rest) = word.strip_prefix(';') {
         let cause = format!("`;` begins no comment here: `;{rest}` is read as a name");
-        return Some(of(LintCode::NoComment, cause).mend(Splice::replace(span.start..span.start + 1, "#")));
+        return Some(of(LintCode::NoComment, cause).fix(Splice::replace(span.start..span.start + 1, "#")));
     }
     let parsed = HostName::parse(&word);
     let is_dotted = word.ends_with('.');
@@ -149,9 +149,9 @@ fn lint_name(file: &HostsFile<'_>, entry: &HostsEntry, span: &Range<usize>) -> O
         // The name stands in the same line already: the slip just goes.
         Some(name) if known(&name) => {
             let before = bytes[..span.start].iter().rev().take_while(|byte| is_blank(**byte)).count();
-            finding.mend(Splice::remove(span.start - before..span.end))
+            finding.fix(Splice::remove(span.start - before..span.end))
         }
-        Some(name) => finding.mend(Splice::replace(span.clone(), name)),
+        Some(name) => finding.fix(Splice::replace(span.clone(), name)),
         None => finding.remedy("correct the name, or take it out"),
     })
 }

@@ -1,4 +1,4 @@
-//! The critic: what in a hosts file doesn't do what it seems to, and what mends it.
+//! The critic: what in a hosts file doesn't do what it seems to, and what fixes it.
 
 mod address;
 mod line;
@@ -91,10 +91,10 @@ pub struct LintFinding {
     pub line: Option<usize>,
     /// The cause, in one sentence.
     pub cause: String,
-    /// What a person does about it; none where `mend` does it.
+    /// What a person does about it; none where `fix` does it.
     pub remedy: Option<String>,
-    /// The edit that mends it.
-    mend: Option<Splice>,
+    /// The edit that fixes it.
+    fix: Option<Splice>,
 }
 
 /// What the file is judged by.
@@ -116,7 +116,7 @@ pub struct LintContext<'a> {
 
 impl LintFinding {
     fn new(code: LintCode, weight: LintWeight, line: Option<usize>, cause: impl Into<String>) -> Self {
-        Self { code, weight, line, cause: cause.into(), remedy: None, mend: None }
+        Self { code, weight, line, cause: cause.into(), remedy: None, fix: None }
     }
 
     fn error(code: LintCode, line: usize, cause: impl Into<String>) -> Self {
@@ -132,14 +132,14 @@ impl LintFinding {
         self
     }
 
-    fn mend(mut self, splice: Splice) -> Self {
-        self.mend = Some(splice);
+    fn fix(mut self, splice: Splice) -> Self {
+        self.fix = Some(splice);
         self
     }
 
-    /// Whether [`mended`] mends it.
-    pub fn is_mendable(&self) -> bool {
-        self.mend.is_some()
+    /// Whether [`fixed`] fixes it.
+    pub fn is_fixable(&self) -> bool {
+        self.fix.is_some()
     }
 }
 
@@ -163,15 +163,15 @@ pub fn lint(bytes: &[u8], context: &LintContext<'_>) -> Vec<LintFinding> {
     found
 }
 
-/// The file with everything mended that can be without asking; one that is well is as it was.
-pub fn mended(bytes: &[u8], context: &LintContext<'_>) -> Vec<u8> {
+/// The file with everything fixed that can be without asking; one that is well is as it was.
+pub fn fixed(bytes: &[u8], context: &LintContext<'_>) -> Vec<u8> {
     let mut text = bytes.to_vec();
     // A cure can bring to light what it hid: a line that is read again may be a duplicate.
     for _ in 0..8 {
         let mut lines: HashSet<Option<usize>> = HashSet::new();
         let found = lint(&text, context);
         let first_of_line = found.into_iter().filter_map(|finding| {
-            let splice = finding.mend?;
+            let splice = finding.fix?;
             lines.insert(finding.line).then_some(splice)
         });
         let splices: Vec<Splice> = first_of_line.collect();

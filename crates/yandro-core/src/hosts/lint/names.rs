@@ -88,7 +88,7 @@ fn twice(file: &HostsFile<'_>, entries: &[HostsEntry], context: &LintContext<'_>
             // `cut` takes a name away everywhere in a line.
             finding.remedy("take the second of them out")
         } else {
-            finding.mend(without(file, &entry.full, &again.into_iter().map(|(name, _)| name).collect()))
+            finding.fix(without(file, &entry.full, &again.into_iter().map(|(name, _)| name).collect()))
         });
     }
     let first = first_answers(file, entries);
@@ -141,7 +141,7 @@ fn localhost(file: &HostsFile<'_>, entries: &[HostsEntry], found: &mut Vec<LintF
             let start = text.iter().take_while(|byte| super::super::parse::is_blank(**byte)).count();
             let length = text[start..].iter().take_while(|byte| !super::super::parse::is_blank(**byte)).count();
             let right = if entry.address.is_ipv4() { "127.0.0.1" } else { "::1" };
-            finding.mend(Splice::replace(entry.full.start + start..entry.full.start + start + length, right))
+            finding.fix(Splice::replace(entry.full.start + start..entry.full.start + start + length, right))
         } else {
             finding.remedy("edit the line by hand: it has other names, too")
         });
@@ -153,7 +153,7 @@ fn localhost(file: &HostsFile<'_>, entries: &[HostsEntry], found: &mut Vec<LintF
             "no line points `localhost` to 127.0.0.1: programs that ask for it may find nothing, or ask the network";
         let line = format!("127.0.0.1\tlocalhost{}", crate::source::line_end(file.bytes()));
         let finding = LintFinding::new(LintCode::LocalhostMissing, LintWeight::Error, None, cause);
-        found.push(finding.mend(Splice::insert(0, line)));
+        found.push(finding.fix(Splice::insert(0, line)));
     }
 }
 

@@ -64,7 +64,7 @@ pub(super) fn lint(bytes: &[u8], context: &LintContext<'_>) -> Vec<LintFinding> 
     }
     if bytes.starts_with(b"\xef\xbb\xbf") {
         let cause = "the file begins with a byte order mark, and so the resolver doesn't read its first line";
-        found.push(LintFinding::error(LintCode::ByteOrderMark, 1, cause).mend(Splice::remove(0..3)));
+        found.push(LintFinding::error(LintCode::ByteOrderMark, 1, cause).fix(Splice::remove(0..3)));
     }
     found
 }

@@ -1,4 +1,4 @@
-//! `yandro check --mend`: the remedies that are safe, as one change set.
+//! `yandro check --fix`: the remedies that are safe, as one change set.
 
 use yandro_core::{Code, Orphans, SafeFix, SiteList, SiteReport, settle};
 use yandro_machine::SystemFresh;
@@ -18,9 +18,9 @@ pub(super) fn run(
 ) -> Result<bool, CommandError> {
     let fixes =
         |report: &SiteReport| report.findings.iter().filter_map(|own| own.code().safe_fix()).collect::<Vec<_>>();
-    let mended: Vec<&SiteReport> = reports.iter().filter(|report| !fixes(report).is_empty()).collect();
-    if mended.is_empty() {
-        ui.note("nothing of what was found can be mended without you: see each remedy");
+    let fixed: Vec<&SiteReport> = reports.iter().filter(|report| !fixes(report).is_empty()).collect();
+    if fixed.is_empty() {
+        ui.note("nothing of what was found can be fixed without you: see each remedy");
         return Ok(false);
     }
     let plan = || {
@@ -32,7 +32,7 @@ pub(super) fn run(
         let default = context.default_server(list)?;
         let mut set = settle(&mut observed, list, default, Orphans::Kept, &mut SystemFresh::new())?.set;
         let is_to_reload = |report: &&&SiteReport| fixes(report).contains(&SafeFix::Reload);
-        let reloaded = mended.iter().filter(is_to_reload).map(|report| report.server);
+        let reloaded = fixed.iter().filter(is_to_reload).map(|report| report.server);
         set.servers.extend(reloaded.filter(|server| server.is_configured()));
         Ok(Planned { set, starts: true, about: () })
     };
@@ -46,7 +46,7 @@ pub(super) fn run(
     if done.set.is_empty() {
         return Ok(false);
     }
-    ui.say(&format!("{STRONG}mended for {}{STRONG:#}, and looked again:", count(mended.len(), "site")));
+    ui.say(&format!("{STRONG}fixed for {}{STRONG:#}, and looked again:", count(fixed.len(), "site")));
     ui.say(&done.summary(context));
     ui.say("");
     Ok(true)
