@@ -131,3 +131,31 @@ impl fmt::Debug for ServedSite {
         f.debug_struct("ServedSite").field("site", &self.site).finish_non_exhaustive()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use rustls::pki_types::pem::Error;
+
+    use super::*;
+
+    #[test]
+    fn every_certificate_that_is_of_no_use_is_told() {
+        let all = [
+            UnusableCertificate::Certificate(Error::NoItemsFound),
+            UnusableCertificate::Key(Error::NoItemsFound),
+            UnusableCertificate::Misfit(rustls::Error::InconsistentKeys(rustls::InconsistentKeys::KeyMismatch)),
+        ];
+        let told = all.map(|fault| {
+            match fault {
+                UnusableCertificate::Certificate(_) | UnusableCertificate::Key(_) | UnusableCertificate::Misfit(_) => {}
+            }
+            SiteError { site: HostName::parse("tides.test").unwrap(), fault }.to_string()
+        });
+        let expected = [
+            "the site `tides.test` can't be served: its certificate can't be read: no items found",
+            "the site `tides.test` can't be served: its key can't be read: no items found",
+            "the site `tides.test` can't be served: its certificate and key don't fit: keys may not be consistent: KeyMismatch",
+        ];
+        assert_eq!(told, expected);
+    }
+}

@@ -362,3 +362,39 @@ impl Machine {
         Ok(machine)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use yandro_core::{PlanError, SiteList};
+
+    use super::*;
+
+    #[test]
+    fn every_reason_for_no_plan_reads_as_written_here() {
+        let plan = PlanFailure { site: None, error: Box::new(PlanError::HostsMissing("/etc/hosts".into())) };
+        let all = [
+            Unplanned::ForeignFolder("/home/bob".into()),
+            Unplanned::NoUser(4711),
+            Unplanned::SharedName,
+            SiteList::parse("site = 1\n").unwrap_err().into(),
+            ObserveError::Passphrase { folder: "/home/ada/authority".into() }.into(),
+            plan.into(),
+        ];
+        for reason in &all {
+            match reason {
+                Unplanned::ForeignFolder(_) | Unplanned::NoUser(_) | Unplanned::SharedName => {}
+                Unplanned::List(_) | Unplanned::Observe(_) | Unplanned::Plan(_) => {}
+            }
+        }
+        insta::assert_snapshot!(all.map(|reason| reason.to_string()).join("\n"), @"
+        /home/bob does not belong to the user who asks
+        there is no user with the number 4711
+        `0.invalid` can't be the name of a site
+        sites stand one by one, each below `[[site]]`
+          1 | site = 1
+            |        ^
+        that is not the passphrase of the authority in /home/ada/authority
+        there is no hosts file at `/etc/hosts`
+        ");
+    }
+}
