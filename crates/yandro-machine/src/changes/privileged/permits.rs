@@ -382,8 +382,12 @@ mod tests {
         ];
         for reason in &all {
             match reason {
-                Unplanned::ForeignFolder(_) | Unplanned::NoUser(_) | Unplanned::SharedName => {}
-                Unplanned::List(_) | Unplanned::Observe(_) | Unplanned::Plan(_) => {}
+                Unplanned::ForeignFolder(_)
+                | Unplanned::NoUser(_)
+                | Unplanned::SharedName
+                | Unplanned::List(_)
+                | Unplanned::Observe(_)
+                | Unplanned::Plan(_) => {}
             }
         }
         insta::assert_snapshot!(all.map(|reason| reason.to_string()).join("\n"), @"
