@@ -15,71 +15,71 @@ pub(crate) struct AuthorityArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum AuthorityCommand {
-    /// Show the authority's root certificate, what it may vouch for, and who trusts it
+    /// Show the root certificate, what it can issue for, and who trusts it
     Show,
-    /// Have the system, your browsers and Java trust the authority
+    /// Add the root certificate to the trust stores
     Trust {
-        /// Which of the trust stores
+        /// Trust stores to change
         #[arg(long, value_enum, default_value_t = StoresArg::All)]
         store: StoresArg,
     },
-    /// Take the authority out of the trust stores, and the roots of earlier ones with it
+    /// Remove the root certificate from the trust stores
     Distrust {
-        /// Which of the trust stores
+        /// Trust stores to change
         #[arg(long, value_enum, default_value_t = StoresArg::All)]
         store: StoresArg,
     },
-    /// Let it vouch for names below further suffixes: a new authority in the place of this one
+    /// Allow further suffixes or networks, with a new root certificate
     #[command(after_help = WIDER)]
     Widen {
-        /// A suffix, such as saltmarsh.example.com: the name itself and all names below it
+        /// Suffix to allow, such as saltmarsh.example.com (all names below it too)
         #[arg(value_name = "SUFFIX", required_unless_present = "networks")]
         suffixes: Vec<String>,
-        /// A network of addresses, such as 192.168.0.0/16; give it once for each
+        /// Network to allow, such as 192.168.0.0/16 (repeatable)
         #[arg(long = "network", value_name = "NETWORK")]
         networks: Vec<String>,
     },
-    /// Take suffixes back that it was widened by: a new authority in the place of this one
+    /// Remove suffixes or networks that were allowed, with a new root certificate
     Narrow {
-        /// The suffixes
+        /// Suffixes to remove
         #[arg(value_name = "SUFFIX", required_unless_present = "networks")]
         suffixes: Vec<String>,
-        /// A network; give it once for each
+        /// Network to remove (repeatable)
         #[arg(long = "network", value_name = "NETWORK")]
         networks: Vec<String>,
     },
-    /// Make a new authority in the place of this one, such as after its key was seen by others
+    /// Replace the authority, for example after its key was exposed
     Replace,
-    /// Keep the authority's key behind a passphrase, change it, or do without
+    /// Encrypt the authority's key with a passphrase, or decrypt it
     Passphrase {
-        /// Keep the key in the clear again
+        /// Store the key unencrypted again
         #[arg(long, conflicts_with = "new_passphrase_file")]
         remove: bool,
-        /// A file whose first line is the new passphrase, instead of being asked
+        /// Read the new passphrase from FILE (first line)
         #[arg(long, value_name = "FILE")]
         new_passphrase_file: Option<Utf8PathBuf>,
     },
-    /// Print the variables by which runtimes with a list of their own trust the authority
+    /// Print variables that make Node, Python, Java and others trust it
     Env {
-        /// In whose words
+        /// Format of the variables
         #[arg(long, value_enum, default_value_t = ShellArg::Sh)]
         format: ShellArg,
     },
-    /// Write the root certificate for others to import; never a key
+    /// Write the root certificate for import elsewhere
     Export {
-        /// The form of it
+        /// File format
         #[arg(long, value_enum, default_value_t = RootFormat::Pem)]
         format: RootFormat,
-        /// The file that is made; without it, it is printed
+        /// File to create [default: print it]
         #[arg(long, value_name = "FILE", conflicts_with = "to_device")]
         out: Option<Utf8PathBuf>,
-        /// Offer it to a phone or another computer on your network, at a page with instructions
+        /// Offer it to a phone on your network, on a page with instructions
         #[arg(long, conflicts_with = "format")]
         to_device: bool,
-        /// The address of this machine that the page is offered at, if it has several
+        /// Address of this machine to offer the page at, if it has several
         #[arg(long, value_name = "IP", requires = "to_device")]
         listen: Option<IpAddr>,
-        /// For how many minutes the page is there
+        /// Minutes until the page is closed
         #[arg(long, value_name = "N", default_value_t = 10, value_parser = clap::value_parser!(u16).range(1..=60), requires = "to_device")]
         minutes: u16,
     },

@@ -16,38 +16,37 @@ pub(crate) struct CertArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum CertCommand {
-    /// Show what a certificate covers, how long it lasts, and what browsers would object to in it
+    /// Show a certificate and what browsers would object to
     Show {
-        /// A site's name or alias, any certificate file (PEM or DER), or `https://HOST[:PORT]` for
-        /// the one that is served there
+        /// Site, certificate file (PEM or DER), or `https://HOST[:PORT]`
         what: String,
-        /// Of a site: the host name and the paths alone
+        /// Print only the site's name and the paths of its files
         #[arg(long)]
         paths: bool,
-        /// See whether this key, in PEM, is the certificate's
+        /// Test whether this key (PEM) belongs to the certificate
         #[arg(long, value_name = "FILE")]
         key: Option<Utf8PathBuf>,
     },
-    /// Issue a certificate for names that are no sites, into a folder
+    /// Issue a certificate for names that are not sites
     Issue(IssueArgs),
-    /// Sign a certificate signing request (PKCS#10, PEM) under the same policy
+    /// Sign a certificate signing request (PKCS#10, PEM)
     Sign {
-        /// The file with the request
+        /// File with the request
         request: Utf8PathBuf,
-        /// How many days it is valid, 825 at most
+        /// Days of validity, at most 825
         #[arg(long, value_name = "N", default_value_t = yandro_core::LEAF_DAYS)]
         days: i64,
-        /// The file that takes the certificate with its chain
+        /// File to create, with the certificate and its chain
         #[arg(long, value_name = "FILE")]
         out: Utf8PathBuf,
     },
-    /// Make certificates anew that end soon, and have the servers take them up
+    /// Renew certificates that expire soon, and reload the servers
     Renew(RenewArgs),
-    /// Print the variables by which dev servers that speak TLS themselves take a site's certificate
+    /// Print variables that give a dev server the site's certificate
     Env {
-        /// The site's name, or an alias of it
+        /// Name or alias of the site
         name: String,
-        /// In whose words
+        /// Format of the variables
         #[arg(long, value_enum, default_value_t = ShellArg::Sh)]
         format: ShellArg,
     },
@@ -55,60 +54,60 @@ pub(crate) enum CertCommand {
 
 #[derive(Debug, Args)]
 pub(crate) struct IssueArgs {
-    /// The names; `*.NAME` for all with one label more
+    /// Host names, or `*.NAME` for all names one level below
     #[arg(required = true, value_name = "NAME")]
     pub(crate) names: Vec<String>,
-    /// An address that it covers, too; give it once for each
+    /// IP address to cover too (repeatable)
     #[arg(long = "address", value_name = "IP")]
     pub(crate) addresses: Vec<IpAddr>,
-    /// How many days it is valid, 825 at most
+    /// Days of validity, at most 825
     #[arg(long, value_name = "N", default_value_t = yandro_core::LEAF_DAYS)]
     pub(crate) days: i64,
-    /// The kind of its key
+    /// Type of key
     #[arg(long, value_enum, default_value_t = KeyKindArg::P256)]
     pub(crate) key_kind: KeyKindArg,
-    /// The folder that takes `fullchain.pem` and `key.pem`
+    /// Folder for `fullchain.pem` and `key.pem`
     #[arg(long, value_name = "DIR")]
     pub(crate) out: Utf8PathBuf,
-    /// Put certificate, chain and key into one file `certificate.p12` instead (PKCS#12; takes the program `openssl`)
+    /// Write one file `certificate.p12` instead (PKCS#12, needs `openssl`)
     #[arg(long)]
     pub(crate) p12: bool,
-    /// A file whose first line is the passphrase for it, instead of being asked
+    /// Read its passphrase from FILE (first line)
     #[arg(long, value_name = "FILE", requires = "p12")]
     pub(crate) p12_passphrase_file: Option<Utf8PathBuf>,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct RenewArgs {
-    /// Those that end within so many days
+    /// Renew certificates that expire within N days
     #[arg(long, value_name = "N", default_value_t = yandro_core::RENEW_DAYS)]
     pub(crate) within: i64,
-    /// Have it done every day: by a timer of systemd, or by cron where there is none
+    /// Renew every day, by a systemd timer or by cron
     #[arg(long, conflicts_with = "remove_timer")]
     pub(crate) install_timer: bool,
-    /// Take that timer away
+    /// Remove that timer
     #[arg(long)]
     pub(crate) remove_timer: bool,
-    /// Which timer; without it the one that this system has
+    /// Type of timer [default: the one that this system has]
     #[arg(long, value_enum, value_name = "WHICH", requires = "install_timer")]
     pub(crate) timer: Option<TimerArg>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum TimerArg {
-    /// A timer unit of systemd: yours, or root's if root installs it
+    /// A systemd timer: yours, or the system's if root installs it
     Systemd,
-    /// A line of cron
+    /// A crontab line
     Cron,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum KeyKindArg {
-    /// ECDSA on P-256: what everything takes, and the quickest
+    /// ECDSA on P-256: accepted everywhere, and the fastest
     P256,
     /// ECDSA on P-384
     P384,
-    /// RSA with 3,072 bits, for what is too old for the others
+    /// RSA with 3,072 bits, for old clients
     Rsa3072,
 }
 

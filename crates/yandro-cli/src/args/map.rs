@@ -9,50 +9,47 @@ use yandro_core::{Group, Https, OPTIONS, SiteOption, ValueForm};
 
 #[derive(Debug, Args)]
 pub(crate) struct MapArgs {
-    /// The site's name, such as saltmarsh.test
+    /// Host name, such as saltmarsh.test
     pub(crate) name: String,
-    /// The project's folder, or the upstream as http://HOST:PORT, as https://HOST:PORT if it speaks
-    /// TLS itself; without it the site's own, or for a new site the current folder
+    /// Project folder, or a running server as http://HOST:PORT or https://HOST:PORT
+    /// [default: the site's own, or the current folder]
     #[arg(value_name = "FOLDER")]
     pub(crate) target: Option<String>,
-    /// A further name that answers alike; give it once for each. Takes the place of the
-    /// aliases that the site has
+    /// Another name for the site (repeatable). Replaces the aliases that it has
     #[arg(long = "alias", value_name = "NAME")]
     pub(crate) aliases: Vec<String>,
-    /// Take all aliases away
+    /// Remove all aliases
     #[arg(long, conflicts_with = "aliases")]
     pub(crate) no_alias: bool,
-    /// The part of the folder that is served, such as public
+    /// Subfolder to serve, such as public
     #[arg(long, value_name = "PATH")]
     pub(crate) document_root: Option<Utf8PathBuf>,
-    /// The web server that serves it: `apache`, `nginx`, `built-in`, one that you named
-    /// (`yandro servers`), or `elsewhere` for one that yandro doesn't configure
+    /// Web server: `apache`, `nginx`, `built-in`, one that you added (`yandro servers`),
+    /// or `elsewhere` for one that yandro doesn't configure
     #[arg(long, value_name = "WHICH")]
     pub(crate) server: Option<String>,
-    /// Over which protocols the site answers
+    /// Protocols that the site answers on
     #[arg(long, value_enum, value_name = "WHICH")]
     pub(crate) https: Option<HttpsArg>,
-    /// Plain HTTP alone, without a certificate: `--https off`
+    /// Plain HTTP only, the same as `--https off`
     #[arg(long, conflicts_with = "https")]
     pub(crate) plain: bool,
-    /// Map the name though somebody on the internet may own it, without being asked
+    /// Don't ask before hiding a name that may exist on the internet
     #[arg(long)]
     pub(crate) hide_real: bool,
-    /// Serve a folder outside the project, a home folder or one of the system, without being asked
+    /// Don't ask before serving a home folder, a system folder or another project's
     #[arg(long)]
     pub(crate) any_folder: bool,
-    /// Where the name points to, such as the address of a virtual machine or of this machine
-    /// on the network; 127.0.0.1 unless the site has another
+    /// Address that the name points to, such as a virtual machine's [default: 127.0.0.1]
     #[arg(long, value_name = "IP")]
     pub(crate) address: Option<IpAddr>,
-    /// Comment out your own lines of the hosts file that point the names elsewhere; they come
-    /// back when the site is taken away
+    /// Comment out your own hosts lines for these names. `yandro unmap` restores them
     #[arg(long)]
     pub(crate) take_over: bool,
-    /// Make the folder and the document root if they are not there, and a starter page
+    /// Create the folder, the document root and a starter page if they are missing
     #[arg(long)]
     pub(crate) create: bool,
-    /// Let the server's user pass the folders on the way to the document root that stop it
+    /// Give the server's user access to the document root
     #[arg(long)]
     pub(crate) fix_permissions: bool,
     #[command(flatten)]

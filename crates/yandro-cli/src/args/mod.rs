@@ -16,11 +16,11 @@ pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, RenewArgs, TimerArg};
 pub(crate) use map::MapArgs;
 pub(crate) use servers::{ServerAddArgs, ServersArgs, ServersCommand};
 
-/// From a project folder to a proven <https://name> on your own machine.
+/// Serve project folders at <https://name> on your own machine.
 ///
 /// `yandro map NAME FOLDER` writes the hosts entry, the virtual host and the
 /// certificate, reloads the web server, and proves that the name is answered from
-/// that folder over HTTPS. Try it without changing anything: `yandro demo`.
+/// that folder over HTTPS. To try it without changing anything: `yandro demo`.
 #[derive(Debug, Parser)]
 #[command(name = "yandro", version, disable_help_subcommand = true, after_help = EXIT_STATUS)]
 pub(crate) struct Cli {
@@ -43,25 +43,25 @@ Exit status:
 /// Options that every command takes.
 #[derive(Debug, Args)]
 pub(crate) struct Global {
-    /// Work below DIR instead of / (hosts file, server files, site list, certificates)
+    /// Use DIR instead of / (hosts file, server files, site list, certificates)
     #[arg(long, global = true, value_name = "DIR", help_heading = "Global options", hide = true)]
     pub(crate) sysroot: Option<Utf8PathBuf>,
-    /// Show what would change, and change nothing
+    /// Show what would change, but change nothing
     #[arg(long, global = true, help_heading = "Global options", hide = true)]
     pub(crate) preview: bool,
-    /// Fail at once when another yandro is at work, instead of waiting
+    /// Fail at once if another yandro is running, instead of waiting
     #[arg(long, global = true, help_heading = "Global options", hide = true)]
     pub(crate) no_wait: bool,
-    /// A file whose first line is the passphrase of the authority's key, instead of being asked
+    /// Read the passphrase of the authority's key from FILE (first line)
     #[arg(long, global = true, value_name = "FILE", help_heading = "Global options", hide = true)]
     pub(crate) passphrase_file: Option<Utf8PathBuf>,
-    /// Print JSON for programs
+    /// Print JSON
     #[arg(long, global = true, help_heading = "Global options", hide = true)]
     pub(crate) json: bool,
-    /// Print nothing but errors and findings
+    /// Print only errors and findings
     #[arg(long, short, global = true, help_heading = "Global options", hide = true)]
     pub(crate) quiet: bool,
-    /// Print more: evidence and times
+    /// Print more details
     #[arg(long, short, global = true, help_heading = "Global options", hide = true)]
     pub(crate) verbose: bool,
     /// When to use colour
@@ -82,35 +82,35 @@ pub(crate) enum Color {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Map a name to a folder or an upstream and bring it up
+    /// Map a name to a folder or a running server
     Map(Box<MapArgs>),
-    /// Take sites away from everywhere they were written
+    /// Remove sites from every file that they were written to
     Unmap(UnmapArgs),
-    /// List the sites and how each stands
+    /// List the sites and their status
     Sites,
-    /// Prove that sites resolve and serve over HTTPS; explain what does not
+    /// Prove that sites resolve and serve over HTTPS, or explain why not
     Check(CheckArgs),
-    /// Show who has the ports of your sites, and whether that is as it should be
+    /// Show which programs listen on the ports of your sites
     Ports,
-    /// Take the last change back, or a named one
+    /// Undo the last change, or a named one
     Undo(UndoArgs),
-    /// Show the changes so far, or bring back a file as it was before the first of them
+    /// List the changes so far, or restore a file to its original
     History(HistoryArgs),
-    /// Bring the machine in line with the site list
+    /// Apply the site list to the machine
     Settle(SettleArgs),
-    /// Show the web servers; test, reload, start and stop them; name one that can't be found
+    /// List, test, reload, start and stop web servers, or add one
     Servers(ServersArgs),
-    /// List every virtual host of the web servers, yandro's or not, with its place
+    /// List every virtual host of the web servers with its file and line
     Vhosts,
-    /// Work on the hosts file itself
+    /// List, check and edit the hosts file
     Hosts(HostsArgs),
-    /// Show any certificate, and what is wrong with it; issue, sign and renew; for dev servers
+    /// Show, issue, sign and renew certificates
     Cert(CertArgs),
-    /// Show the local authority and who trusts it; trust, distrust, widen, replace, guard, export it
+    /// Show, trust and change the local certificate authority
     Authority(AuthorityArgs),
-    /// Pack a site for a container image: virtual host, certificate, key, files, and what builds it
+    /// Write a site as a folder for a container image
     Pack(PackArgs),
-    /// Run the built-in server for all sites of the list
+    /// Run the built-in web server
     Serve(ServeArgs),
     /// Do single steps as root for a yandro that may not
     #[command(hide = true)]
@@ -122,13 +122,13 @@ pub(crate) enum Command {
         #[arg(trailing_var_arg = true, required = true)]
         program: Vec<std::ffi::OsString>,
     },
-    /// Show a whole example in a temporary folder: no root and no server needed
+    /// Show an example in a temporary folder, without root or a web server
     Demo(DemoArgs),
-    /// Print completions for a shell, or write the manual pages
+    /// Print shell completions, or write manual pages
     Setup(SetupArgs),
-    /// Print the help of a command, or of the options that every command takes
+    /// Print the help of a command, or of the global options
     Help {
-        /// The command's words, or `options`
+        /// Command, or `options`
         #[arg(value_name = "COMMAND")]
         topic: Vec<String>,
     },
@@ -136,47 +136,47 @@ pub(crate) enum Command {
 
 #[derive(Debug, Args)]
 pub(crate) struct UnmapArgs {
-    /// The sites' names
+    /// Names of sites
     #[arg(required = true, value_name = "NAME")]
     pub(crate) names: Vec<String>,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct CheckArgs {
-    /// The sites to check, by name or alias; without any, all of them
+    /// Sites to check, by name or alias [default: all]
     #[arg(value_name = "NAME")]
     pub(crate) names: Vec<String>,
-    /// Carry out the remedies that are safe, as one change, and look again
+    /// Apply the fixes that are safe, as one change, and check again
     #[arg(long, alias = "mend")]
     pub(crate) fix: bool,
-    /// How long to wait for any one answer, in seconds
+    /// Wait at most this long for each answer
     #[arg(long, value_name = "SECONDS", default_value = "5", value_parser = clap::value_parser!(u16).range(1..=600))]
     pub(crate) timeout: u16,
-    /// Look again whenever a file changes, and every two seconds
+    /// Check again whenever a file changes, and every two seconds
     #[arg(long, conflicts_with_all = ["fix", "report", "junit"])]
     pub(crate) watch: bool,
-    /// Write what was seen as one page for a browser
+    /// Write the results as an HTML page
     #[arg(long, value_name = "FILE")]
     pub(crate) report: Option<Utf8PathBuf>,
-    /// Write what was seen as XML in the form that build servers read
+    /// Write the results as `JUnit` XML, for build servers
     #[arg(long, value_name = "FILE")]
     pub(crate) junit: Option<Utf8PathBuf>,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct SettleArgs {
-    /// Put back what was edited by hand in the lines that yandro wrote for this site; lines that
-    /// were added stay, and `yandro undo` brings the edits back. Give it once for each site
+    /// Overwrite edits made by hand in the lines that yandro wrote for this site (repeatable).
+    /// Lines that you added stay, and `yandro undo` restores the edits
     #[arg(long, value_name = "NAME")]
     pub(crate) put_back: Vec<String>,
-    /// Remove sites that are no longer in the site list without asking
+    /// Don't ask before removing sites that are no longer in the list
     #[arg(long)]
     pub(crate) yes: bool,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct UndoArgs {
-    /// Number of the change, as `yandro history` shows it; without it the last one
+    /// Number of the change, from `yandro history` [default: the last one]
     pub(crate) id: Option<u64>,
 }
 
@@ -189,11 +189,11 @@ pub(crate) struct HistoryArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum HistoryCommand {
-    /// List the files of which the original is kept, as it was before the first change
+    /// List the files whose originals are kept
     Originals,
-    /// Bring FILE back as it was before the first change
+    /// Restore FILE as it was before yandro's first change
     Restore {
-        /// The file, by its absolute path
+        /// Absolute path of the file
         file: Utf8PathBuf,
     },
 }
@@ -206,56 +206,56 @@ pub(crate) struct HostsArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum HostsCommand {
-    /// List all entries, whose they are, and which are shadowed
+    /// List all entries, their owners, and which ones have no effect
     List,
-    /// Find what doesn't do what it seems to
+    /// Find lines that don't do what they seem to do
     Lint {
-        /// Fix what can be fixed without asking
+        /// Fix what is safe to fix
         #[arg(long, alias = "mend")]
         fix: bool,
     },
-    /// Point a name that is no site to an address
+    /// Point a name that is not a site to an address
     Point {
-        /// The name
+        /// Host name
         name: String,
-        /// The address, IPv4 or IPv6
+        /// IPv4 or IPv6 address
         address: IpAddr,
     },
-    /// Take names that are no sites out
+    /// Remove names that are not sites
     Drop {
-        /// The names
+        /// Host names
         #[arg(required = true, value_name = "NAME")]
         names: Vec<String>,
     },
-    /// Print the names for others: as hosts lines, or as a zone for a DNS server
+    /// Print the names as hosts lines, or as a DNS zone
     Export(ExportArgs),
-    /// Take in the entries of another hosts file
+    /// Add the entries of another hosts file
     Import {
-        /// The file
+        /// Hosts file to read
         file: Utf8PathBuf,
-        /// Change lines that say something else
+        /// Change lines that point the same names elsewhere
         #[arg(long)]
         replace: bool,
-        /// Take names that somebody on the internet may own, without being asked
+        /// Don't ask before hiding names that may exist on the internet
         #[arg(long)]
         hide_real: bool,
     },
-    /// Bring the hosts file back as it was before yandro's first change
+    /// Restore the hosts file as it was before yandro's first change
     Restore,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct ExportArgs {
-    /// The form of it
+    /// Output format
     #[arg(long, value_enum, default_value_t = ExportFormat::Hosts)]
     pub(crate) format: ExportFormat,
-    /// The zone's name; without it the longest suffix that all names share
+    /// Name of the zone [default: the longest suffix that all names share]
     #[arg(long, value_name = "NAME")]
     pub(crate) zone: Option<String>,
-    /// Put this address in the place of this machine's loopback addresses
+    /// Write this address instead of loopback addresses
     #[arg(long, value_name = "IP")]
     pub(crate) address: Option<IpAddr>,
-    /// The names of all lines, not of the sites alone
+    /// Include all lines, not only those of sites
     #[arg(long)]
     pub(crate) all: bool,
 }
@@ -264,21 +264,21 @@ pub(crate) struct ExportArgs {
 pub(crate) enum ExportFormat {
     /// Lines of a hosts file
     Hosts,
-    /// A zone in the form of RFC 1035, as DNS servers load it
+    /// A DNS zone file (RFC 1035)
     Zone,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum ShellArg {
-    /// A shell of the POSIX family: eval "$(yandro cert env NAME)"
+    /// A POSIX shell: eval "$(yandro cert env NAME)"
     Sh,
     /// fish
     Fish,
     /// PowerShell
     Powershell,
-    /// NAME="value" lines, as projects keep them in a file
+    /// A .env file
     Dotenv,
-    /// Lines of a Dockerfile
+    /// A Dockerfile
     Dockerfile,
 }
 
@@ -296,24 +296,24 @@ impl From<ShellArg> for Shell {
 
 #[derive(Debug, Args)]
 pub(crate) struct PackArgs {
-    /// The site's name
+    /// Name of the site
     pub(crate) name: String,
-    /// The folder that is made
+    /// Folder to create
     #[arg(long, value_name = "DIR")]
     pub(crate) out: Utf8PathBuf,
-    /// The kind of server in the image; without it the site's own, or nginx
+    /// Web server in the image [default: the site's own, or nginx]
     #[arg(long, value_parser = servers::server_kind())]
     pub(crate) kind: Option<ServerKind>,
-    /// A port of this machine, and the container's that is published there; give it once for each.
-    /// Without any they are the same
+    /// Publish the container's port THERE as HERE on this machine (repeatable).
+    /// Without it both are the same
     #[arg(long = "port", value_name = "HERE:THERE")]
     pub(crate) ports: Vec<String>,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct ServeArgs {
-    /// Listen on this address, too; without it on loopback alone. Others on your network
-    /// can then see your sites
+    /// Listen on this address too (repeatable). By default only on loopback.
+    /// Others on your network can then see your sites
     #[arg(long = "listen", value_name = "IP")]
     pub(crate) addresses: Vec<IpAddr>,
 }
@@ -326,14 +326,14 @@ pub(crate) struct SetupArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum SetupCommand {
-    /// Print a script that completes commands and options
+    /// Print the completion script for a shell
     Completions {
-        /// The shell that reads the script
+        /// Shell
         shell: clap_complete::Shell,
     },
     /// Write a manual page for each command
     Man {
-        /// The folder for the pages, such as ~/.local/share/man/man1
+        /// Folder for the pages, such as ~/.local/share/man/man1
         #[arg(long, value_name = "DIR")]
         out: Utf8PathBuf,
     },
@@ -341,7 +341,7 @@ pub(crate) enum SetupCommand {
 
 #[derive(Debug, Args)]
 pub(crate) struct DemoArgs {
-    /// Keep the folder, and say where it is
+    /// Keep the folder and print its path
     #[arg(long)]
     pub(crate) keep: bool,
 }

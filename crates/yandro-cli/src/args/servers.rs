@@ -16,44 +16,44 @@ pub(crate) struct ServersArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum ServersCommand {
-    /// List the servers that were found or named (as without a word)
+    /// List the web servers (the default)
     List,
-    /// Name a server that can't be found by looking: of a bundle, in a container, in a virtual machine
+    /// Add a server of a bundle, in a container or in a virtual machine
     Add(Box<ServerAddArgs>),
-    /// Take a server that you named out of the settings
+    /// Remove a server that you added
     Drop {
-        /// Its name
+        /// Name of the server
         name: String,
     },
-    /// Let a server judge its configuration
+    /// Test a server's configuration
     Test {
-        /// Its name; without it the one that sites are mapped on
+        /// Name of the server [default: the one that new sites are mapped on]
         name: Option<String>,
     },
-    /// Have a server take its configuration up, without cutting connections
+    /// Reload a server's configuration without dropping connections
     Reload {
-        /// Its name; without it the one that sites are mapped on
+        /// Name of the server [default: the one that new sites are mapped on]
         name: Option<String>,
     },
     /// Start a server
     Start {
-        /// Its name; without it the one that sites are mapped on
+        /// Name of the server [default: the one that new sites are mapped on]
         name: Option<String>,
     },
     /// Stop a server
     Stop {
-        /// Its name; without it the one that sites are mapped on
+        /// Name of the server [default: the one that new sites are mapped on]
         name: Option<String>,
     },
-    /// Stop a server and start it again
+    /// Restart a server
     Restart {
-        /// Its name; without it the one that sites are mapped on
+        /// Name of the server [default: the one that new sites are mapped on]
         name: Option<String>,
     },
 }
 
 #[derive(Debug, Args)]
-#[command(after_help = "What is said of a server that was named before is added to what is known of it.
+#[command(after_help = "For a server that you added before, only the given settings change.
 Commands are given as one word each, in quotes, and run without a shell.
 
 A bundle with a control program of its own:
@@ -64,42 +64,41 @@ A container that has two folders mounted and its ports published:
     --path ~/.local/share/yandro/certificates=/etc/yandro/certificates \\
     --port 8080:80 --port 8443:443 --reload \"podman exec ferries nginx -s reload\"")]
 pub(crate) struct ServerAddArgs {
-    /// What you call it
+    /// Name for the server
     pub(crate) name: String,
-    /// Name it for all users of this computer, in /etc/yandro/servers.toml (needs root): yandro then
-    /// tests and reloads it through sudo, also for users who may not do more there
+    /// Add it for all users, in /etc/yandro/servers.toml (needs root). yandro then tests and
+    /// reloads it through sudo
     #[arg(long)]
     pub(crate) for_everyone: bool,
-    /// What kind of server it is, where the configuration's name doesn't tell
+    /// Kind of server, if the name of the main file doesn't tell
     #[arg(long, value_parser = server_kind())]
     pub(crate) kind: Option<ServerKind>,
-    /// Its main file, such as /opt/ferries/conf/httpd.conf, or the folder in which it reads every
-    /// file that ends in `.conf`; as this machine sees it
+    /// Main configuration file, such as /opt/ferries/conf/httpd.conf, or the folder whose
+    /// `.conf` files the server reads; path on this machine
     #[arg(long, value_name = "PATH")]
     pub(crate) config: Option<Utf8PathBuf>,
-    /// A folder of this machine, and where the server has it; give it once for each. Without any
-    /// it sees all under the same paths
+    /// Folder on this machine, and its path in the container or virtual machine (repeatable)
     #[arg(long = "path", value_name = "HERE=THERE")]
     pub(crate) paths: Vec<String>,
-    /// The address at which it is reached, if that is not 127.0.0.1
+    /// Address of the server [default: 127.0.0.1]
     #[arg(long, value_name = "IP")]
     pub(crate) address: Option<IpAddr>,
-    /// A port at which it is reached, and its own; give it once for each
+    /// Port on this machine, and the server's own port (repeatable)
     #[arg(long = "port", value_name = "HERE:THERE")]
     pub(crate) ports: Vec<String>,
-    /// Its program on this machine, if that is not below the bundle's folder
+    /// Program of the server, if it is outside the bundle's folder
     #[arg(long, value_name = "FILE")]
     pub(crate) program: Option<Utf8PathBuf>,
-    /// A command of its own that judges the configuration
+    /// Command that tests the configuration
     #[arg(long, value_name = "COMMAND")]
     pub(crate) test: Option<String>,
-    /// A command of its own that has the configuration taken up
+    /// Command that reloads the configuration
     #[arg(long, value_name = "COMMAND")]
     pub(crate) reload: Option<String>,
-    /// A command of its own that starts it
+    /// Command that starts the server
     #[arg(long, value_name = "COMMAND")]
     pub(crate) start: Option<String>,
-    /// A command of its own that stops it
+    /// Command that stops the server
     #[arg(long, value_name = "COMMAND")]
     pub(crate) stop: Option<String>,
 }

@@ -41,7 +41,7 @@ fn is_wrong(port: &Port) -> bool {
 }
 
 fn show(ports: &[Port], open: Option<&str>, ui: &mut Ui) {
-    let mut table = Table::new(&["PORT", "ADDRESS", "REACHED FROM", "PROGRAM", "PROCESS", "USER", "SINCE", "WHOSE"]);
+    let mut table = Table::new(&["PORT", "ADDRESS", "REACHED FROM", "PROGRAM", "PROCESS", "USER", "SINCE", "OWNER"]);
     for port in ports {
         if port.holders.is_empty() {
             let mut row = vec![Cell::new(port.number.to_string(), STRONG), Cell::new("free", DIM)];

@@ -24,7 +24,7 @@ fn show(list: &SiteList, stands: &[Vec<&'static str>], ui: &mut Ui) {
         ui.say("No site is mapped yet. Map one: yandro map NAME FOLDER");
         return;
     }
-    let mut table = Table::new(&["SITE", "SERVER", "ANSWERS FROM", "STANDS"]);
+    let mut table = Table::new(&["SITE", "SERVER", "ROOT OR UPSTREAM", "STATUS"]);
     for (site, missing) in list.sites.iter().zip(stands) {
         let stands = if missing.is_empty() { Cell::new("mapped", GOOD) } else { Cell::new(missing.join(", "), WARN) };
         let server = Cell::plain(site.server.as_ref().map_or("any", ServerId::word));

@@ -38,7 +38,7 @@ pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
 
 fn show(server: &VhostServer<'_>, ui: &mut Ui) {
     let (answering, fault) = (server.configuration.answering(), server.configuration.fault());
-    let mut table = Table::new(&["ADDRESS", "NAME", "SERVES", "TLS", "WHERE", "WHOSE"]);
+    let mut table = Table::new(&["ADDRESS", "NAME", "SERVES", "TLS", "WHERE", "OWNER"]);
     for at in &answering {
         // The one that answers for other names first.
         let rest = (0..at.hosts.len()).filter(|own| *own != at.default);

@@ -321,7 +321,7 @@ fn override_files_of_a_project_without_php_choose_no_handler() {
     let ran = machine.yandro(&["check"]);
     insta::assert_snapshot!(steady(&ran), @"
     saltmarsh.test  $ROOT/saltmarsh, Apache httpd
-      ✓ name  .test is nobody's
+      ✓ name  .test is reserved (RFC 6761)
       ✓ hosts file  127.0.0.1  TIME
       ✓ resolver  ::1, 127.0.0.1  TIME
       ✓ address  this machine's own
@@ -331,12 +331,12 @@ fn override_files_of_a_project_without_php_choose_no_handler() {
       ✓ redirect  307 to the same over HTTPS
       ✓ TLS handshake  TLS 1.3  TIME
       ✓ TLS, on offer  TLS 1.2 and 1.3, HTTP/1.1  TIME
-      ✓ TLS, other names  get the certificate of 0.invalid  TIME
-      ✓ certificate's chain  trusted
-      ✓ certificate's names  covered
-      ✓ certificate's time  396 days
+      ✓ unknown names  rejected (certificate of 0.invalid)  TIME
+      ✓ certificate chain  trusted
+      ✓ certificate names  covered
+      ✓ certificate validity  396 days
       ✓ certificate on disk  the same
-      – trust stores  none trusts it: yandro authority trust
+      – trust stores  not trusted yet. Run: yandro authority trust
       ✗ HTTPS  500  TIME
       – application  no page of the site's own
       ✗ proof  elsewhere  TIME

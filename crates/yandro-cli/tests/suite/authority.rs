@@ -334,7 +334,7 @@ fn a_store_of_java(has_program: bool) {
           root key  none: it was never written
           issuing key  $ROOT/home/ada/.local/share/yandro/authority/issuing.key (in the clear, for you alone)
 
-        TRUST STORE  STANDS  WHERE
+        TRUST STORE  STATUS  WHERE
         Java (ferries-21)  trusts it  $ROOT/opt/java/ferries-21/lib/security/cacerts
         note: no runtime was asked whether it trusts the authority (within a sysroot none is)
         [status 0]
@@ -357,7 +357,7 @@ fn a_store_of_java(has_program: bool) {
           root key  none: it was never written
           issuing key  $ROOT/home/ada/.local/share/yandro/authority/issuing.key (in the clear, for you alone)
 
-        TRUST STORE  STANDS  WHERE
+        TRUST STORE  STATUS  WHERE
         Java (ferries-21)  trusts it  $ROOT/opt/java/ferries-21/lib/security/cacerts
         note: no runtime was asked whether it trusts the authority (within a sysroot none is)
         [status 0]

@@ -76,7 +76,7 @@ fn a_default_whose_place_a_site_takes_is_told() {
 
     Have this system and your browsers trust the new authority: yandro authority trust
     (`yandro authority show` tells what it may vouch for).
-    note: on *:80 names that are no sites were answered by /etc/apache2/sites-enabled/zz-tides.conf:1, and are by the first site now: give its file a name that comes before `yandro-`
+    note: /etc/apache2/sites-enabled/zz-tides.conf:1 was the default virtual host on *:80; the first yandro site is now. To keep yours first, rename its file so that it sorts before `yandro-`
     [status 0]
     ");
     let ran = sysroot.yandro(&["map", "depot.saltmarsh.test", "./depot", "--preview"]).succeeds();

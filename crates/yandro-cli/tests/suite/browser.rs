@@ -126,7 +126,7 @@ fn every_profile_is_kept_and_what_else_is_in_it_stays() {
       root key  none: it was never written
       issuing key  $ROOT/home/ada/.local/share/yandro/authority/issuing.key (in the clear, for you alone)
 
-    TRUST STORE  STANDS  WHERE
+    TRUST STORE  STATUS  WHERE
     Firefox (a1.default)  trusts it  $ROOT/home/ada/.mozilla/firefox/a1.default
     Firefox (b2.work)  doesn't know it  $ROOT/home/ada/.mozilla/firefox/b2.work
     Firefox (snap) (c3)  trusts it  $ROOT/home/ada/snap/firefox/common/.mozilla/firefox/c3

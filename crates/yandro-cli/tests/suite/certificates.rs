@@ -91,7 +91,7 @@ fn a_certificate_is_shown_as_it_is_served() {
       covers  saltmarsh.test
       valid  until $DATE, 396 days
       issued by  O=Yandro local authority of USER CN=Yandro issuing certificate for USER, DATE, whose own comes behind it
-    Whoever trusts its authority takes it.
+    Valid for every client that trusts the authority.
     [status 0]
     ");
     let ran = machine.yandro(&["cert", "show", "https://saltmarsh.test:80"]);

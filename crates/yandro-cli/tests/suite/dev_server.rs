@@ -64,7 +64,7 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
     let ran = machine.yandro(&["check"]).succeeds();
     insta::assert_snapshot!(steady(&ran), @"
     booking.saltmarsh.test  https://127.0.0.1:5173, a server elsewhere
-      ✓ name  .test is nobody's
+      ✓ name  .test is reserved (RFC 6761)
       ✓ hosts file  127.0.0.1  TIME
       ✓ resolver  127.0.0.1  TIME
       ✓ address  the one that was declared
@@ -74,12 +74,12 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
       – redirect  HTTPS alone
       ✓ TLS handshake  TLS 1.3  TIME
       ✓ TLS, on offer  TLS 1.2 and 1.3, no choice of protocol  TIME
-      ✓ TLS, other names  get this site's certificate  TIME
-      ✓ certificate's chain  trusted
-      ✓ certificate's names  covered
-      ✓ certificate's time  396 days
+      ✓ unknown names  get this site's certificate  TIME
+      ✓ certificate chain  trusted
+      ✓ certificate names  covered
+      ✓ certificate validity  396 days
       ✓ certificate on disk  the same
-      – trust stores  none trusts it: yandro authority trust
+      – trust stores  not trusted yet. Run: yandro authority trust
       ✓ HTTPS  200  TIME
       ✓ application  stays
       ✓ proof  proven
@@ -92,7 +92,7 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
     let ran = machine.yandro(&["check"]);
     insta::assert_snapshot!(steady(&ran), @"
     booking.saltmarsh.test  https://127.0.0.1:5173, a server elsewhere
-      ✓ name  .test is nobody's
+      ✓ name  .test is reserved (RFC 6761)
       ✓ hosts file  127.0.0.1  TIME
       ✓ resolver  127.0.0.1  TIME
       ✓ address  the one that was declared
@@ -102,12 +102,12 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
       – redirect  HTTPS alone
       ✗ TLS handshake  refused  TIME
       – TLS, on offer  not asked
-      – TLS, other names  not asked
-      · certificate's chain  not tried, since the TLS handshake failed
-      · certificate's names  not tried, since the TLS handshake failed
-      · certificate's time  not tried, since the TLS handshake failed
+      – unknown names  not asked
+      · certificate chain  not tried, since the TLS handshake failed
+      · certificate names  not tried, since the TLS handshake failed
+      · certificate validity  not tried, since the TLS handshake failed
       · certificate on disk  not tried, since the TLS handshake failed
-      – trust stores  none trusts it: yandro authority trust
+      – trust stores  not trusted yet. Run: yandro authority trust
       · HTTPS  not tried, since the TLS handshake failed
       – application  no page of the site's own
       · proof  not tried, since the TLS handshake failed
@@ -125,7 +125,7 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
     let ran = machine.yandro(&["check", "booking.saltmarsh.test"]);
     insta::assert_snapshot!(steady(&ran), @"
     booking.saltmarsh.test  https://127.0.0.1:5173, a server elsewhere
-      ✓ name  .test is nobody's
+      ✓ name  .test is reserved (RFC 6761)
       ✓ hosts file  127.0.0.1  TIME
       ✓ resolver  127.0.0.1  TIME
       ✓ address  the one that was declared
@@ -135,15 +135,15 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
       – redirect  HTTPS alone
       ✓ TLS handshake  TLS 1.3  TIME
       ✓ TLS, on offer  TLS 1.2 and 1.3, no choice of protocol  TIME
-      ✓ TLS, other names  get this site's certificate  TIME
-      ✓ certificate's chain  trusted
-      ✗ certificate's names  other names
-      ✓ certificate's time  396 days
+      ✓ unknown names  get this site's certificate  TIME
+      ✓ certificate chain  trusted
+      ✗ certificate names  other names
+      ✓ certificate validity  396 days
       – certificate on disk  another is served
-      – trust stores  none trusts it: yandro authority trust
-      · HTTPS  not tried, since the certificate's names failed
-      · application  not tried, since the certificate's names failed
-      · proof  not tried, since the certificate's names failed
+      – trust stores  not trusted yet. Run: yandro authority trust
+      · HTTPS  not tried, since the certificate names failed
+      · application  not tried, since the certificate names failed
+      · proof  not tried, since the certificate names failed
 
     ✗ booking.saltmarsh.test: the certificate does not name `booking.saltmarsh.test`
         seen: it names depot.saltmarsh.test

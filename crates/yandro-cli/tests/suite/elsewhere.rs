@@ -277,7 +277,7 @@ fn a_container_serves_by_published_ports_and_a_folder_of_virtual_hosts() {
     let ran = machine.yandro(&["check"]);
     insta::assert_snapshot!(steady(&ran), @"
     saltmarsh.test  $ROOT/saltmarsh, ferries
-      ✓ name  .test is nobody's
+      ✓ name  .test is reserved (RFC 6761)
       ✓ hosts file  127.0.0.1  TIME
       ✓ resolver  127.0.0.1  TIME
       ✓ address  the one that was declared
@@ -287,12 +287,12 @@ fn a_container_serves_by_published_ports_and_a_folder_of_virtual_hosts() {
       ✓ redirect  307 to the same over HTTPS
       ✓ TLS handshake  TLS 1.3  TIME
       ✓ TLS, on offer  TLS 1.2 and 1.3, HTTP/1.1  TIME
-      ✓ TLS, other names  get the certificate of 0.invalid  TIME
-      ✓ certificate's chain  trusted
-      ✓ certificate's names  covered
-      ✓ certificate's time  396 days
+      ✓ unknown names  rejected (certificate of 0.invalid)  TIME
+      ✓ certificate chain  trusted
+      ✓ certificate names  covered
+      ✓ certificate validity  396 days
       ✓ certificate on disk  the same
-      – trust stores  none trusts it: yandro authority trust
+      – trust stores  not trusted yet. Run: yandro authority trust
       ✗ HTTPS  403  TIME
       – application  no page of the site's own
       ✗ proof  forbidden  TIME
@@ -356,15 +356,15 @@ fn files_for_a_server_elsewhere_are_written_as_it_sees_them() {
     let folder = ["--kind", "nginx", "--config", "/srv/harbour/conf.d"];
     let pairs = ["--path", "/srv/harbour=/etc/nginx", "--path", "/saltmarsh=/srv/www"];
     let tls = ["--path", "/home/ada/.local/share/yandro/certificates=/srv/tls", "--address", "192.168.56.10"];
-    insta::assert_snapshot!(add(&[&folder[..], &pairs, &tls].concat()), @"
+    insta::assert_snapshot!(add(&[&folder[..], &pairs, &tls].concat()), @r#"
     harbour is known now: nginx with /srv/harbour/conf.d
 
     Map a site on it: yandro map NAME FOLDER --server harbour
-    note: no command was named that has it take changes up: reload it by hand after each, or name one: --reload
+    note: no reload command is set. Reload the server yourself after each change, or set one: yandro servers add harbour --reload "COMMAND"
     [status 0]
-    ");
+    "#);
     insta::assert_snapshot!(sysroot.yandro(&["servers"]), @"
-    SERVER   KIND   LAYOUT  CONFIGURATION        LISTENS ON     STANDS
+    SERVER   KIND   LAYOUT  CONFIGURATION        LISTENS ON     STATUS
     harbour  nginx  folder  /srv/harbour/conf.d  192.168.56.10  elsewhere
     [status 0]
     ");

@@ -57,7 +57,7 @@ fn the_critic_tells_each_line_that_does_not_do_what_it_seems_to() {
     [status 1]
     ");
     insta::assert_snapshot!(sysroot.yandro(&["hosts", "list"]), @"
-    LINE  ADDRESS      NAMES                                                       WHOSE
+    LINE  ADDRESS      NAMES                                                       OWNER
     1     127.0.0.1    localhost                                                   yours
     2     ::1          localhost ip6-localhost                                     yours
     3     127.0.1.1    harbour                                                     yours
@@ -383,7 +383,7 @@ fn a_name_cache_is_told_to_forget_and_a_stale_one_is_found() {
     let ran = machine.yandro(&["check", "-v"]);
     insta::assert_snapshot!(steady(&ran), @r#"
     saltmarsh.test  $ROOT/saltmarsh, Apache httpd
-      ✓ name  .test is nobody's
+      ✓ name  .test is reserved (RFC 6761)
       ✓ hosts file  127.0.0.1  TIME
       ✗ resolver  no address  TIME
       · address  not tried, since the resolver failed
@@ -393,12 +393,12 @@ fn a_name_cache_is_told_to_forget_and_a_stale_one_is_found() {
       · redirect  not tried, since the resolver failed
       · TLS handshake  not tried, since the resolver failed
       – TLS, on offer  not asked
-      – TLS, other names  not asked
-      · certificate's chain  not tried, since the resolver failed
-      · certificate's names  not tried, since the resolver failed
-      · certificate's time  not tried, since the resolver failed
+      – unknown names  not asked
+      · certificate chain  not tried, since the resolver failed
+      · certificate names  not tried, since the resolver failed
+      · certificate validity  not tried, since the resolver failed
       · certificate on disk  not tried, since the resolver failed
-      – trust stores  none trusts it: yandro authority trust
+      – trust stores  not trusted yet. Run: yandro authority trust
       · HTTPS  not tried, since the resolver failed
       – application  no page of the site's own
       · proof  not tried, since the resolver failed
@@ -441,7 +441,7 @@ fn an_address_of_the_network_serves_until_it_is_gone() {
     assert_eq!(ran.status, 1, "{ran}");
     insta::assert_snapshot!(steady(&ran), @"
     saltmarsh.test  $ROOT/saltmarsh, Apache httpd
-      ✓ name  .test is nobody's
+      ✓ name  .test is reserved (RFC 6761)
       ✓ hosts file  192.168.7.20  TIME
       ✓ resolver  192.168.7.20  TIME
       ✗ address  address gone
@@ -451,12 +451,12 @@ fn an_address_of_the_network_serves_until_it_is_gone() {
       ✓ redirect
       ✗ TLS handshake  no answer  TIME
       – TLS, on offer  not asked
-      – TLS, other names  not asked
-      · certificate's chain  not tried, since the TLS handshake failed
-      · certificate's names  not tried, since the TLS handshake failed
-      · certificate's time  not tried, since the TLS handshake failed
+      – unknown names  not asked
+      · certificate chain  not tried, since the TLS handshake failed
+      · certificate names  not tried, since the TLS handshake failed
+      · certificate validity  not tried, since the TLS handshake failed
       · certificate on disk  not tried, since the TLS handshake failed
-      – trust stores  none trusts it: yandro authority trust
+      – trust stores  not trusted yet. Run: yandro authority trust
       · HTTPS  not tried, since the TLS handshake failed
       – application  no page of the site's own
       · proof  not tried, since the TLS handshake failed

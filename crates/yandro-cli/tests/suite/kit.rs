@@ -246,6 +246,7 @@ pub fn steady(ran: &Ran) -> String {
 const VARYING: &[(&str, &str)] = &[
     (r"(?m)^sudo: unable to resolve host .*\n", ""),
     (r"(?m)^AH0055[78]: .*\n", ""),
+    (r"(?m)^note: waiting for .*\n", ""),
     (r"for \S+@\S+, \$DATE [0-9a-f]{4}", "for USER, DATE"),
     (r"authority of \S+@\S+", "authority of USER"),
     (r"process \d+", "process PID"),

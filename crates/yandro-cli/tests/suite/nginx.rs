@@ -149,11 +149,11 @@ fn both_servers_blocks_are_listed() {
     let text = machine.yandro(&["vhosts"]).succeeds();
     insta::assert_snapshot!(text, @"
     Apache httpd
-    ADDRESS  NAME       SERVES         TLS  WHERE                                          WHOSE
+    ADDRESS  NAME       SERVES         TLS  WHERE                                          OWNER
     *:80     (no name)  /var/www/html  –    /etc/apache2/sites-enabled/000-default.conf:1  yours
 
     nginx
-    ADDRESS  NAME  SERVES         TLS  WHERE                                WHOSE
+    ADDRESS  NAME  SERVES         TLS  WHERE                                OWNER
     *:80     _     /var/www/html  –    /etc/nginx/sites-enabled/default:21  yours
     [::]:80  _     /var/www/html  –    /etc/nginx/sites-enabled/default:21  yours
     [status 0]

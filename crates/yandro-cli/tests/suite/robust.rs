@@ -291,7 +291,7 @@ fn a_recovery_reloads_no_configuration_that_the_server_refuses() {
     fs::write(&main, format!("{text}<Directory /srv\n")).unwrap();
     let ran = machine.yandro(&["sites"]).succeeds();
     insta::assert_snapshot!(steady(&ran), @"
-    SITE  SERVER  ANSWERS FROM  STANDS
+    SITE  SERVER  ROOT OR UPSTREAM  STATUS
     saltmarsh.test  apache  $ROOT/saltmarsh  mapped
 
     1 site; prove that they answer: yandro check

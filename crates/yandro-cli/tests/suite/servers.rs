@@ -156,7 +156,7 @@ fn what_is_found_and_what_is_named_is_listed() {
     [status 0]
     ");
     insta::assert_snapshot!(sysroot.yandro(&["servers"]), @"
-    SERVER   KIND          LAYOUT  CONFIGURATION                 LISTENS ON      STANDS
+    SERVER   KIND          LAYOUT  CONFIGURATION                 LISTENS ON      STATUS
     ferries  Apache httpd  named   /opt/ferries/conf/httpd.conf  127.0.0.1:8080  not asked: a sysroot
     apache   Apache httpd  Debian  /etc/apache2/apache2.conf     80              not asked: a sysroot
 
@@ -173,7 +173,7 @@ fn what_is_found_and_what_is_named_is_listed() {
     "#);
     fs::remove_file(sysroot.path(&main[1..])).unwrap();
     insta::assert_snapshot!(sysroot.yandro(&["servers"]), @"
-    SERVER  KIND          LAYOUT  CONFIGURATION              LISTENS ON  STANDS
+    SERVER  KIND          LAYOUT  CONFIGURATION              LISTENS ON  STATUS
     apache  Apache httpd  Debian  /etc/apache2/apache2.conf  80          not asked: a sysroot
     note: `ferries` is named in $ROOT/home/ada/.config/yandro/settings.toml, and there is no /opt/ferries/conf/httpd.conf; take it out: yandro servers drop ferries
     [status 0]

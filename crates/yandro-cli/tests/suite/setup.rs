@@ -41,13 +41,13 @@ fn words_that_people_try_lead_to_the_command() {
     [status 2]
     "#);
     insta::assert_snapshot!(steady(&sysroot.yandro(&["help", "hosts", "lint"])), @"
-    Find what doesn't do what it seems to
+    Find lines that don't do what they seem to do
 
     Usage: yandro hosts lint [OPTIONS]
 
     Options:
           --fix
-              Fix what can be fixed without asking
+              Fix what is safe to fix
 
       -h, --help
               Print help

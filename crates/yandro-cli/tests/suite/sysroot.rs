@@ -66,7 +66,7 @@ fn a_map_writes_everything_and_an_unmap_takes_it_away() {
         sites = sites.replace("   ", "  ");
     }
     insta::assert_snapshot!(sites, @"
-    SITE  SERVER  ANSWERS FROM  STANDS
+    SITE  SERVER  ROOT OR UPSTREAM  STATUS
     depot.saltmarsh.test  apache  $ROOT/depot/public  mapped
       handbook.saltmarsh.test
 

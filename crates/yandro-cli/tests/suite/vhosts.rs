@@ -232,7 +232,7 @@ fn debians_own_and_hand_written_layouts_agree() {
     let text = machine.yandro(&["vhosts"]).succeeds();
     insta::assert_snapshot!(text, @"
     Apache httpd
-    ADDRESS  NAME                  SERVES                     TLS  WHERE                                                           WHOSE
+    ADDRESS  NAME                  SERVES                     TLS  WHERE                                                           OWNER
     *:80     SALTMARSH.test        –                          –    /etc/apache2/conf-enabled/tides.conf:1                          yours
              (no name)             /var/www/html              –    /etc/apache2/sites-enabled/000-default.conf:1                   yours
              depot.saltmarsh.test  $ROOT/saltmarsh  –    /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf:2   yandro
@@ -248,7 +248,7 @@ fn debians_own_and_hand_written_layouts_agree() {
     ! saltmarsh.test on *:80: /etc/apache2/conf-enabled/tides.conf:1 answers, and /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:2 never does
 
     nginx
-    ADDRESS  NAME  SERVES         TLS  WHERE                                WHOSE
+    ADDRESS  NAME  SERVES         TLS  WHERE                                OWNER
     *:80     _     /var/www/html  –    /etc/nginx/sites-enabled/default:21  yours
     [::]:80  _     /var/www/html  –    /etc/nginx/sites-enabled/default:21  yours
     [status 0]
@@ -265,7 +265,7 @@ fn a_broken_configuration_is_told_with_its_place() {
     );
     let ran = sysroot.yandro(&["vhosts"]);
     insta::assert_snapshot!(ran, @"
-    ADDRESS  NAME            SERVES           TLS  WHERE                                                     WHOSE
+    ADDRESS  NAME            SERVES           TLS  WHERE                                                     OWNER
     *:80     localhost       –                –    /etc/apache2/sites-enabled/yandro-0.invalid.conf:3        yandro
              saltmarsh.test  leads elsewhere  –    /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:2   yandro
     *:443    localhost       –                yes  /etc/apache2/sites-enabled/yandro-0.invalid.conf:6        yandro

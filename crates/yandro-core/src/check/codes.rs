@@ -165,9 +165,9 @@ codes! {
     CertificateName { host: HostName, fault: CertificateFault } Error [wrong settle]
         "The certificate doesn't name the host.", "yandro map NAME";
     CertificateExpired { host: HostName, fault: CertificateFault } Error [wrong settle]
-        "The certificate's time is over.", "yandro cert renew";
+        "The certificate has expired.", "yandro cert renew";
     CertificateEarly { host: HostName, start: OffsetDateTime } Error []
-        "The certificate's time has not yet come.", "yandro map NAME";
+        "The certificate is not valid yet.", "yandro map NAME";
     ClockWrong { now: OffsetDateTime, since: OffsetDateTime } Error []
         "By this machine's clock its own authority was not yet made.", "sudo timedatectl set-ntp true";
     CertificateEnds { host: HostName, end: OffsetDateTime, days: i64 } Warning [settle no_wait]

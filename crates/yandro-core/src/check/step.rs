@@ -30,7 +30,7 @@ pub enum CheckStep {
     Chain,
     /// The name is covered.
     Name,
-    /// The certificate's time.
+    /// The time in which the certificate is valid.
     Validity,
     /// The certificate is the one on the disk.
     Disk,

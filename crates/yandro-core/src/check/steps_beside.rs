@@ -30,7 +30,7 @@ impl Judge<'_> {
             CheckStep::Stores if beside.stores.as_ref().is_none_or(|stores| stores.seen.is_empty()) => {
                 Some("none is known")
             }
-            CheckStep::Stores if self.trusting() == 0 => Some("none trusts it: yandro authority trust"),
+            CheckStep::Stores if self.trusting() == 0 => Some("not trusted yet. Run: yandro authority trust"),
             CheckStep::Offers if self.seen.offers.is_none() => Some("not asked"),
             CheckStep::OtherNames if self.seen.other_names.is_none() => Some("not asked"),
             CheckStep::Disk if self.is_anothers() => Some("another is served"),
@@ -52,11 +52,13 @@ impl Judge<'_> {
 
     pub(super) fn suffix(&self) -> String {
         match self.seen.name.suffix() {
-            Suffix::Reserved(suffix) => format!(".{suffix} is nobody's"),
-            Suffix::MulticastDns => ".local is multicast DNS's as well".into(),
-            Suffix::ForcedHttps(suffix) => format!("a public name; .{suffix} is HTTPS alone"),
-            Suffix::Public => "a public name, hidden here".into(),
-            Suffix::Unlisted => "nobody's as yet".into(),
+            Suffix::Reserved("internal") => ".internal is reserved (ICANN)".into(),
+            Suffix::Reserved("home.arpa") => ".home.arpa is reserved (RFC 8375)".into(),
+            Suffix::Reserved(suffix) => format!(".{suffix} is reserved (RFC 6761)"),
+            Suffix::MulticastDns => ".local also belongs to multicast DNS".into(),
+            Suffix::ForcedHttps(suffix) => format!("public name; browsers use only HTTPS below .{suffix}"),
+            Suffix::Public => "public name, hidden on this machine".into(),
+            Suffix::Unlisted => "unregistered suffix".into(),
         }
     }
 
@@ -140,7 +142,7 @@ impl Judge<'_> {
             OtherName::Refused => "refused".into(),
             OtherName::Own => "get this site's certificate".into(),
             OtherName::Certificate(names) => match names.first() {
-                Some(first) => format!("get the certificate of {first}"),
+                Some(first) => format!("rejected (certificate of {first})"),
                 None => "get a certificate without names".into(),
             },
         }

@@ -124,7 +124,7 @@ fn a_site_that_is_well_has_no_finding() {
     assert_eq!(
         details,
         [
-            ".test is nobody's",
+            ".test is reserved (RFC 6761)",
             "127.0.0.1",
             "127.0.0.1",
             "this machine's own",
@@ -134,7 +134,7 @@ fn a_site_that_is_well_has_no_finding() {
             "307 to the same over HTTPS",
             "TLS 1.3",
             "TLS 1.2 and 1.3, HTTP/2",
-            "get the certificate of others.test",
+            "rejected (certificate of others.test)",
             "trusted",
             "covered",
             "372 days",

@@ -201,7 +201,7 @@ const fn path(argument: MapArgument) -> MapArgument {
 options! {
     "name" ValueForm::Text, "The site's name.", "needed",
         value!(draft, values => draft.site, last(values, host)?, site => Some(Value::Text(site.name.to_unicode())));
-    "aliases" ValueForm::Texts, "Further names that answer alike.", "none",
+    "aliases" ValueForm::Texts, "Other names for the site.", "none",
         value!(draft, values => draft.rest.aliases, each(values, host)?,
             site => texts(site.aliases.iter().map(HostName::to_unicode).collect()));
     "folder" ValueForm::Text, "The project's folder, absolute. A site has this or `upstream`.", "none",
@@ -209,71 +209,71 @@ options! {
             Content::Folder { folder, .. } => Some(text(folder)),
             Content::Upstream(_) => None,
         });
-    "document-root" ValueForm::Text, "The part of the folder that is served.", "all of it",
+    "document-root" ValueForm::Text, "The subfolder to serve.", "all of it",
         value!(draft, values => draft.document_root, last(values, relative)?, site => match &site.content {
             Content::Folder { document_root, .. } => document_root.as_ref().map(text),
             Content::Upstream(_) => None,
         });
-    "upstream" ValueForm::Text, "A running server that requests are passed on to, as `http://HOST:PORT`; as `https://HOST:PORT` one that speaks TLS itself.", "none",
+    "upstream" ValueForm::Text, "A running server that requests are forwarded to, as `http://HOST:PORT`, or `https://HOST:PORT` for one that speaks TLS itself.", "none",
         value!(draft, values => draft.upstream,
             last(values, Upstream::parse)?,
             site => match &site.content {
                 Content::Folder { .. } => None,
                 Content::Upstream(upstream) => Some(text(upstream)),
             });
-    "server" ValueForm::Text, "The web server: `apache`, `nginx`, `built-in`, one that you named, or `elsewhere`.", "chosen at each run",
+    "server" ValueForm::Text, "The web server: `apache`, `nginx`, `built-in`, one that you added, or `elsewhere`.", "chosen at each run",
         value!(draft, values => draft.rest.server,
             last(values, ServerId::parse)?,
             site => site.server.map(|server| Value::Text(server.word().to_owned())));
-    "https" ValueForm::Word(&[("only", "HTTPS; plain HTTP leads there"), ("both", "both alike"), ("off", "plain HTTP alone")]),
-        "Over which protocols the site answers.", "only",
+    "https" ValueForm::Word(&[("only", "HTTPS; plain HTTP redirects there"), ("both", "both"), ("off", "plain HTTP only")]),
+        "Protocols that the site answers on.", "only",
         choice!(Https, draft => draft.rest.https, site => site.https);
-    "certificate-wildcard" ValueForm::Flag, "Whether the certificate covers all names with one label more.", "false",
+    "certificate-wildcard" ValueForm::Flag, "Whether the certificate covers all names one level below.", "false",
         flag!(draft => draft.rest.certificate.wildcard, site => site.certificate.wildcard),
-        certificate("cert-wildcard", "WHETHER", "Cover all names with one label more than the site's, too");
-    "certificate-addresses" ValueForm::Texts, "Addresses that the certificate covers, too.", "none",
+        certificate("cert-wildcard", "WHETHER", "Cover all names one level below too");
+    "certificate-addresses" ValueForm::Texts, "IP addresses that the certificate covers too.", "none",
         value!(draft, values => draft.rest.certificate.addresses, each(values, address)?,
             site => texts(site.certificate.addresses.iter().map(ToString::to_string).collect())),
-        or("off", certificate("cert-address", "IP", "An address that it covers, too; give it once for each. `off` for none"));
-    "certificate-days" ValueForm::Number, "For how many days the certificate is valid.", "396",
+        or("off", certificate("cert-address", "IP", "IP address to cover too (repeatable, `off` for none)"));
+    "certificate-days" ValueForm::Number, "Days of validity of the certificate.", "396",
         value!(draft, values => draft.rest.certificate.days, {
             let days = last(values, |text| text.parse().map_err(|_| InvalidValue::Days(text.to_owned())))?;
             let days = days.map(checked_days).transpose()?;
             days.filter(|days| i64::from(*days) != crate::pki::LEAF_DAYS)
         }, site => site.certificate.days.map(Value::Number)),
-        certificate("cert-days", "N", "How many days it is valid, 825 at most");
+        certificate("cert-days", "N", "Days of validity, at most 825");
     "certificate-key" ValueForm::Word(&[
-            ("p256", "ECDSA on P-256: what everything takes, and the quickest"),
+            ("p256", "ECDSA on P-256: accepted everywhere, and the fastest"),
             ("p384", "ECDSA on P-384"),
-            ("rsa3072", "RSA with 3,072 bits, for what is too old for the others"),
-        ]), "The kind of the certificate's key.", "p256",
+            ("rsa3072", "RSA with 3,072 bits, for old clients"),
+        ]), "Type of the certificate's key.", "p256",
         choice!(KeyKind, draft => draft.rest.certificate.key, site => site.certificate.key),
-        certificate("cert-key-kind", "KIND", "The kind of its key");
-    "address" ValueForm::Text, "Where the names point to.", "127.0.0.1",
+        certificate("cert-key-kind", "KIND", "Type of its key");
+    "address" ValueForm::Text, "Address that the names point to.", "127.0.0.1",
         value!(draft, values => draft.rest.address, last(values, address)?.unwrap_or(DEFAULT_ADDRESS),
             site => (site.address != DEFAULT_ADDRESS).then(|| text(&site.address)));
     "http-ports" ValueForm::Ports, "The ports for plain HTTP.", "80",
         value!(draft, values => draft.rest.serving.http_ports, read_ports(values, 80)?, site => ports(&site.serving.http_ports)),
-        serving("http-port", "PORT", "The port for plain HTTP, in the place of 80; give it once for each");
+        serving("http-port", "PORT", "Port for HTTP instead of 80 (repeatable)");
     "https-ports" ValueForm::Ports, "The ports for HTTPS.", "443",
         value!(draft, values => draft.rest.serving.https_ports, read_ports(values, 443)?, site => ports(&site.serving.https_ports)),
-        serving("https-port", "PORT", "The port for HTTPS, in the place of 443; give it once for each");
-    "by-address" ValueForm::Flag, "Whether the site has its address for itself, and answers there whatever name is asked for.", "false",
+        serving("https-port", "PORT", "Port for HTTPS instead of 443 (repeatable)");
+    "by-address" ValueForm::Flag, "Whether the site has its address to itself and answers for every host name there.", "false",
         flag!(draft => draft.rest.serving.by_address, site => site.serving.by_address),
-        serving("by-address", "WHETHER", "Give the site its address for itself: it answers there whatever name is asked for");
-    "only-here" ValueForm::Flag, "Whether only this computer is answered.", "false; `yandro map` sets it for new sites",
+        serving("by-address", "WHETHER", "Give the site its address to itself: it answers for every host name there");
+    "only-here" ValueForm::Flag, "Whether the site answers only this computer.", "false; `yandro map` sets it for new sites",
         flag!(draft => draft.rest.serving.only_here, site => site.serving.only_here),
-        serving("only-here", "WHETHER", "Answer this computer only, and nobody else in its network (on for a new site at a loopback address, unless its server is in a container or a virtual machine)");
+        serving("only-here", "WHETHER", "Answer only this computer (the default for a new site on a loopback address, unless its server is in a container or virtual machine)");
     "listing" ValueForm::Word(&[("on", "Yes"), ("off", "No")]), "Whether folders without an index are listed.", "on",
         choice!(Listing, draft => draft.rest.serving.listing, site => site.serving.listing),
-        serving("listing", "WHETHER", "List folders that have no index (on unless said)");
+        serving("listing", "WHETHER", "List folders that have no index page [default: on]");
     "overrides" ValueForm::Word(&[
-            ("on", "Yes; of a site without PHP no lines that can run programs, such as `SetHandler`"),
+            ("on", "Yes, but for a site without PHP no lines that can run programs, such as `SetHandler`"),
             ("all", "Every line"),
             ("off", "No"),
         ]), "Whether override files (`.htaccess`) count.", "on",
         choice!(Overrides, draft => draft.rest.serving.overrides, site => site.serving.overrides),
-        serving("overrides", "WHICH", "Obey override files, `.htaccess` (on unless said); only Apache httpd has them");
+        serving("overrides", "WHICH", "Use `.htaccess` files, with Apache httpd [default: on]");
     "symlinks" ValueForm::Word(&[
             ("on", "All of them; the built-in server stays within the project's folder"),
             ("anywhere", "All of them, wherever they lead"),
@@ -281,28 +281,28 @@ options! {
             ("off", "None"),
         ]), "Which symbolic links are followed.", "on",
         choice!(Symlinks, draft => draft.rest.serving.symlinks, site => site.serving.symlinks),
-        serving("symlinks", "WHETHER", "Follow symbolic links (on unless said)");
+        serving("symlinks", "WHETHER", "Follow symbolic links [default: on]");
     "upstream-host" ValueForm::Word(&[("site", "The site's name"), ("own", "The upstream's own host and port")]),
-        "The host that an upstream is asked for.", "site",
+        "Host name in requests to the running server.", "site",
         choice!(UpstreamHost, draft => draft.rest.serving.upstream_host, site => site.serving.upstream_host),
-        serving("upstream-host", "WHOSE", "The host that an upstream is asked for: the site's (as it is unless said), or the upstream's own, for one that refuses other names");
-    "index" ValueForm::Texts, "The names that an index may have: the first that is there answers.", "the server's own",
+        serving("upstream-host", "WHOSE", "Host name sent to the running server: the site's (the default), or the server's own if it refuses others");
+    "index" ValueForm::Texts, "Names of index pages; the first that exists is served.", "the server's own",
         value!(draft, values => draft.rest.serving.index, each(values, checked_index)?, site => texts(site.serving.index.clone())),
-        or("off", serving("index", "FILE", "A name that an index may have; give it once for each, the first that is there answers. `off` for the server's own"));
-    "fallback" ValueForm::Text, "What answers for paths that are no files, such as `/index.php`.", "nothing",
+        or("off", serving("index", "FILE", "Name of an index page (repeatable, the first that exists is served; `off` for the server's own)"));
+    "fallback" ValueForm::Text, "Path that answers for missing files, such as `/index.php`.", "nothing",
         value!(draft, values => draft.rest.serving.fallback, last(values, checked_fallback)?,
             site => site.serving.fallback.as_ref().map(text)),
-        or("off", serving("fallback", "PATH", "What answers for paths that are no files, such as /index.php or /index.html; `off` for none"));
+        or("off", serving("fallback", "PATH", "Path that answers for missing files, such as /index.php or /index.html (`off` for none)"));
     "php" ValueForm::Text, "Where php-fpm listens: the path of its socket, or `HOST:PORT`.", "no PHP",
         value!(draft, values => draft.rest.serving.php, last(values, FastCgi::parse)?, site => site.serving.php.as_ref().map(text)),
-        MapArgument { may_be_found: true, ..or("off", serving("php", "SOCKET", "Run PHP files by php-fpm: by the socket that is found, or the one that is named (a path, or HOST:PORT); `off` for none")) };
-    "extra" ValueForm::Text, "A file with further directives of yours for the site's virtual hosts, absolute.", "none",
+        MapArgument { may_be_found: true, ..or("off", serving("php", "SOCKET", "Run PHP files with php-fpm: the socket that is found, or this one (a path or HOST:PORT, `off` for none)")) };
+    "extra" ValueForm::Text, "File with your own directives for the site's virtual hosts, absolute.", "none",
         value!(draft, values => draft.rest.serving.extra, last(values, checked_path)?, site => site.serving.extra.as_ref().map(text)),
-        path(or("off", serving("extra", "FILE", "A file with further directives of yours for the site's virtual hosts; `off` for none")));
+        path(or("off", serving("extra", "FILE", "File with your own directives for the site's virtual hosts (`off` for none)")));
     "logs" ValueForm::Text, "The folder of the site's logs, absolute; `off` for none.", "the server's own",
         value!(draft, values => draft.rest.serving.logs, last(values, Logs::parse)?.unwrap_or_default(),
             site => (site.serving.logs != Logs::default()).then(|| text(&site.serving.logs))),
-        path(serving("logs", "FOLDER", "The folder of the site's logs; `usual` for the server's own, `off` for none"));
+        path(serving("logs", "FOLDER", "Folder for the site's logs (`usual` for the server's own, `off` for none)"));
 }
 
 /// The page on the keys of the site list, in Markdown: `docs/sites-toml.md`.

@@ -41,7 +41,7 @@ impl Runtimes {
         match self {
             Self::Not(why) => ui.note(&format!("no runtime was asked whether it trusts the authority ({why})")),
             Self::Measured(all) => {
-                let mut table = Table::new(&["RUNTIME", "STANDS", "PROGRAM"]);
+                let mut table = Table::new(&["RUNTIME", "STATUS", "PROGRAM"]);
                 for own in all {
                     let how = if own.trusts { Cell::new("trusts it", GOOD) } else { Cell::new("refuses it", WARN) };
                     table.row(vec![Cell::plain(&own.title), how, Cell::new(own.program.as_str(), DIM)]);

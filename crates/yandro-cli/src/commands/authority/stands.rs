@@ -58,7 +58,7 @@ impl Stands {
 
     pub(super) fn show(&self, ui: &mut Ui) {
         ui.say("");
-        let mut table = Table::new(&["TRUST STORE", "STANDS", "WHERE"]);
+        let mut table = Table::new(&["TRUST STORE", "STATUS", "WHERE"]);
         for store in &self.0 {
             let how = match &store.how {
                 How::Trusted => Cell::new("trusts it", GOOD),

@@ -131,7 +131,7 @@ fn print(shown: &Shown, facts: &CertificateFacts, found: &[Objection], ui: &mut 
         ui.print(&format!("{sign} {}", objection.words));
     }
     if !found.iter().any(|objection| objection.is_refused) {
-        ui.say(&format!("{GOOD}Whoever trusts its authority takes it.{GOOD:#}"));
+        ui.say(&format!("{GOOD}Valid for every client that trusts the authority.{GOOD:#}"));
     }
     if let Some(site) = &shown.site {
         let command = format!("{COMMAND}yandro cert env {site}{COMMAND:#}");

@@ -17,7 +17,7 @@ pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
 }
 
 fn show(rows: &[EntryData], ui: &mut Ui) {
-    let mut table = Table::new(&["LINE", "ADDRESS", "NAMES", "WHOSE", ""]);
+    let mut table = Table::new(&["LINE", "ADDRESS", "NAMES", "OWNER", ""]);
     let mut shadowed = 0;
     for row in rows {
         let names: Vec<String> = row.names.iter().map(|own| shown(&own.name)).collect();

@@ -137,7 +137,7 @@ fn own_root(site: &Site) -> Option<Utf8PathBuf> {
 fn displaced(context: &Context, found: &Found) -> Vec<String> {
     let told = |(place, address)| {
         format!(
-            "on {address} names that are no sites were answered by {place}, and are by the first site now: give its file a name that comes before `yandro-`"
+            "{place} was the default virtual host on {address}; the first yandro site is now. To keep yours first, rename its file so that it sorts before `yandro-`"
         )
     };
     servers::displaced(&context.machine, found).into_iter().map(told).collect()

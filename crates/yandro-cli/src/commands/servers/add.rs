@@ -54,9 +54,10 @@ impl Data for ServerDropped {}
 fn show(server: &NamedServer, ui: &mut Ui) {
     ui.say(&format!("{STRONG}{}{STRONG:#} is known now: {} with {}", server.name, server.kind, server.config));
     if server.reload.is_empty() && server.is_elsewhere() {
-        ui.note(
-            "no command was named that has it take changes up: reload it by hand after each, or name one: --reload",
-        );
+        ui.note(&format!(
+            "no reload command is set. Reload the server yourself after each change, or set one: yandro servers add {} --reload \"COMMAND\"",
+            server.name
+        ));
     }
     ui.say(&format!("\nMap a site on it: {COMMAND}yandro map NAME FOLDER --server {}{COMMAND:#}", server.name));
 }

@@ -82,7 +82,7 @@ fn show_all(context: &Context, all: &[Listed<'_>], gone: &[&NamedServer], ui: &m
 
 fn show(context: &Context, all: &[Listed<'_>], ui: &mut Ui) {
     let machine = &context.machine;
-    let mut table = Table::new(&["SERVER", "KIND", "LAYOUT", "CONFIGURATION", "LISTENS ON", "STANDS"]);
+    let mut table = Table::new(&["SERVER", "KIND", "LAYOUT", "CONFIGURATION", "LISTENS ON", "STATUS"]);
     for own in all {
         table.row(vec![
             Cell::new(own.found.id.word(), STRONG),
