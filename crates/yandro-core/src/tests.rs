@@ -99,29 +99,29 @@ fn every_error_of_names_and_values_reads_as_written_here() {
     `tides.test:80` names a port, and a host name has none: give the name alone
     `10.0.0.5` is an IP address, not a host name: give a name such as `saltmarsh.test`
     `*.test` is a wildcard, and a hosts file can't hold one: map each name, or give it as an alias with `--alias`
-    `salt_marsh.test` is no host name: an underscore may not stand in one; letters, digits, hyphens and dots may
-    `-a.test` is no host name: `-a` begins with a hyphen
-    `ferry` is no host name: it has 260 bytes, and 253 is the most that a name may have
+    `salt_marsh.test` is not a host name: an underscore may not stand in one; letters, digits, hyphens and dots may
+    `-a.test` is not a host name: `-a` begins with a hyphen
+    `ferry` is not a host name: it has 260 bytes, and 253 is the most that a name may have
     `tides.7` ends in a number, and browsers take such a name for an IP address: give it a suffix such as `.test`
     `localhost` is this machine's own name and stays as it is: map a name below it, such as `saltmarsh.localhost`
     a host name is missing: give one such as `saltmarsh.test`
-    `ferry` is no upstream: give `http://HOST:PORT`, such as `http://127.0.0.1:3000`, without a path
+    `ferry` is not an upstream: give `http://HOST:PORT`, such as `http://127.0.0.1:3000`, without a path
     `a b` can't be a server's name
     `ferry` is no FastCGI server: give a socket's absolute path, or `HOST:PORT` such as `127.0.0.1:9000`
-    `ferry` is no port
+    `ferry` is not a port
     a port is a number from 1 to 65535
     port 8080 is given twice
-    `a/b` is no file name: give one such as `index.php`
-    `/a?b` is no path of the site: give one such as `/index.php`
-    `ferry` is no absolute path: begin it with `/`
-    `../x` is no path below the folder: give one such as `public`
+    `a/b` is not a file name: give one such as `index.php`
+    `/a?b` is not a path of the site: give one such as `/index.php`
+    `ferry` is not an absolute path: begin it with `/`
+    `../x` is not a path below the folder: give one such as `public`
     `ferry` is no IP address: give one such as `127.0.0.1` or `::1`
-    `ferry` is no number of days
+    `ferry` is not a number of days
     a certificate lasts from one day to 825: Apple's systems take no longer one
     unknown variant `ferry`, expected one of `on`, `off`
-    `ferry` is no network
+    `ferry` is not a network
     `0.0.0.0/0` is wider than any private network (RFC 1918, RFC 4193)
-    `10.0.0.1/8` is no network: it begins at 10.0.0.0/8
+    `10.0.0.1/8` is not a network: it begins at 10.0.0.0/8
     ");
     let list = SiteList::parse("[[site]]\nname = \"saltmarsh.test\"\nferry = 1\n").unwrap_err();
     insta::assert_snapshot!(list, @"

@@ -60,7 +60,7 @@ pub enum MachineError {
     )]
     Caller(u32),
     /// The sysroot isn't there.
-    #[error("the sysroot `{0}` is no folder: make it first, with an `etc/hosts` in it")]
+    #[error("the sysroot `{0}` is not a folder: make it first, with an `etc/hosts` in it")]
     Sysroot(Utf8PathBuf),
 }
 

@@ -116,7 +116,7 @@ fn every_error_of_what_is_there_reads_as_written_here() {
         SettingsError::File(_) => file().into(),
         SettingsError::Parse { .. } => SettingsError::Parse {
             path: "/home/ada/settings.toml".into(),
-            message: "`x` is no number".into(),
+            message: "`x` is not a number".into(),
             excerpt,
         },
     });
@@ -137,9 +137,9 @@ fn every_error_of_what_is_there_reads_as_written_here() {
     there is no home folder to keep the site list in: set HOME
     HOME is `ferry`, which is not absolute: set it to the absolute path of your home folder
     sudo was called by the user with the number 4711, and the system knows no such user: run yandro as that user, without sudo
-    the sysroot `/srv/none` is no folder: make it first, with an `etc/hosts` in it
+    the sysroot `/srv/none` is not a folder: make it first, with an `etc/hosts` in it
     /proc/ferry: no storage space
-    /home/ada/settings.toml:1: `x` is no number
+    /home/ada/settings.toml:1: `x` is not a number
       1 | port = x
         |        ^
     /proc/ferry: no storage space

@@ -524,7 +524,7 @@ fn a_phone_gets_the_root_and_nothing_else() {
     machine.run("ip", &["address", "add", "10.7.0.2/24", "dev", "lo"]).succeeds();
     let ran = machine.yandro(&["authority", "export", "--to-device", "--listen", "10.7.0.9"]);
     insta::assert_snapshot!(steady(&ran), @"
-    error: 10.7.0.9 is no address of this machine
+    error: 10.7.0.9 is not an address of this machine
     fix: choose one of its own: --listen 10.7.0.2
     [status 2]
     ");

@@ -322,7 +322,7 @@ fn what_is_named_wrongly_is_told_and_nothing_is_kept() {
     [status 2]
     ");
     insta::assert_snapshot!(add(&[&folder[..], &["--path", "/srv/harbour"]].concat()), @"
-    error: `/srv/harbour=` is no pair of folders: both folders are given by their absolute paths
+    error: `/srv/harbour=` is not a pair of folders: both folders are given by their absolute paths
     fix: write it as HERE=THERE, as in `--path ./saltmarsh=/srv/saltmarsh`
     [status 2]
     ");

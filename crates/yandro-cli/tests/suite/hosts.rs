@@ -34,18 +34,18 @@ fn the_critic_tells_each_line_that_does_not_do_what_it_seems_to() {
     let ran = sysroot.yandro(&["hosts", "lint"]);
     assert_eq!(ran.status, 1);
     insta::assert_snapshot!(ran, @"
-    ✗ /etc/hosts:4: `127.0.0.0.1` is no address that the resolver reads, so the whole line says nothing
+    ✗ /etc/hosts:4: `127.0.0.0.1` is not an address that the resolver reads, so the whole line says nothing
         fix: did you mean 127.0.0.1?
-    ✗ /etc/hosts:5: `127.0.0.1:8080` is no address that the resolver reads, so the whole line says nothing
+    ✗ /etc/hosts:5: `127.0.0.1:8080` is not an address that the resolver reads, so the whole line says nothing
     ✗ /etc/hosts:7: nothing ever asks for `http://crew.test`: it is the address of a page
     ✗ /etc/hosts:7: nothing ever asks for `fähre.test`: browsers ask for the name in its ASCII form
     ✗ /etc/hosts:7: nothing ever asks for `crew.test.`: a name stands here without its final dot
     ✗ /etc/hosts:8: `;` begins no comment here: `;` is read as a name
-    · /etc/hosts:8: moon.test, moon.test point to this machine and are no sites
+    · /etc/hosts:8: moon.test points to this machine and is not a site
         fix: map them: yandro map NAME FOLDER; or take them out: yandro hosts drop NAME
     ! /etc/hosts:9: `moon.test` points to 127.0.0.1 already, by line 8
     ✗ /etc/hosts:10: the address comes first, then the name: `saltmarsh.local 127.0.0.1` says nothing
-    ✗ /etc/hosts:11: `the` is no address that the resolver reads, so the whole line says nothing
+    ✗ /etc/hosts:11: `the` is not an address that the resolver reads, so the whole line says nothing
     ✗ /etc/hosts:12: nothing ever asks for `*.pier.test`: a hosts file can't hold wildcards; write each name
         fix: correct the name, or take it out
     ! /etc/hosts:12: `pier_one.test` has an underscore, which no host name may: certificates and servers refuse it
@@ -75,9 +75,9 @@ fn the_critic_tells_each_line_that_does_not_do_what_it_seems_to() {
     assert_eq!(sysroot.read("etc/hosts"), MESSY, "{preview}");
     let ran = sysroot.yandro(&["hosts", "lint", "--fix"]);
     insta::assert_snapshot!(steady(&ran), @"
-    ✗ /etc/hosts:4: `127.0.0.0.1` is no address that the resolver reads, so the whole line says nothing
+    ✗ /etc/hosts:4: `127.0.0.0.1` is not an address that the resolver reads, so the whole line says nothing
         fix: did you mean 127.0.0.1?
-    · /etc/hosts:5: buoy.test, crew.test, xn--fhre-loa.test, moon.test, saltmarsh.local point to this machine and are no sites
+    · /etc/hosts:5: buoy.test, crew.test, xn--fhre-loa.test, moon.test, saltmarsh.local point to this machine and are not sites
         fix: map them: yandro map NAME FOLDER; or take them out: yandro hosts drop NAME
     ✗ /etc/hosts:11: nothing ever asks for `*.pier.test`: a hosts file can't hold wildcards; write each name
         fix: correct the name, or take it out
@@ -204,7 +204,7 @@ fn names_that_are_no_sites_are_pointed_dropped_and_exchanged() {
     sysroot.write("team.txt", "192.168.7.3 pier.test\n192.168.7 moon.test\n");
     let ran = sysroot.yandro(&["hosts", "import", "team.txt"]);
     insta::assert_snapshot!(steady(&ran), @"
-    error: team.txt:2: `192.168.7 moon.test` is no line of a hosts file: an address, then names
+    error: team.txt:2: `192.168.7 moon.test` is not a line of a hosts file: an address, then names
     [status 2]
     ");
     // Names that can be real are asked about, unless they are pointed there already.

@@ -17,7 +17,7 @@ pub struct PathPair {
 
 /// A text that is no pair of paths.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("`{text}` is no pair of folders: {reason}")]
+#[error("`{text}` is not a pair of folders: {reason}")]
 pub struct PathPairError {
     text: String,
     reason: &'static str,

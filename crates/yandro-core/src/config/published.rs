@@ -11,7 +11,7 @@ pub struct PublishedPort {
 
 /// A text that is no published port.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("`{0}` is no published port: write the port of this machine, `:`, and the server's own, as in `8443:443`")]
+#[error("`{0}` is not a published port: write the port of this machine, `:`, and the server's own, as in `8443:443`")]
 pub struct PublishedPortError(String);
 
 impl PublishedPort {

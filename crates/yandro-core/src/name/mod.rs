@@ -55,7 +55,7 @@ pub enum NameError {
         text: String,
     },
     /// A character that no label may hold.
-    #[error("`{text}` is no host name: {character} may not stand in one; letters, digits, hyphens and dots may")]
+    #[error("`{text}` is not a host name: {character} may not stand in one; letters, digits, hyphens and dots may")]
     Character {
         /// What was given.
         text: String,
@@ -65,7 +65,7 @@ pub enum NameError {
         name: Option<String>,
     },
     /// A label that is empty, too long, or has a hyphen at its edge.
-    #[error("`{text}` is no host name: {fault}")]
+    #[error("`{text}` is not a host name: {fault}")]
     Label {
         /// What was given.
         text: String,
@@ -73,7 +73,7 @@ pub enum NameError {
         fault: String,
     },
     /// More than 253 bytes.
-    #[error("`{text}` is no host name: it has {length} bytes, and 253 is the most that a name may have")]
+    #[error("`{text}` is not a host name: it has {length} bytes, and 253 is the most that a name may have")]
     Long {
         /// What was given.
         text: String,

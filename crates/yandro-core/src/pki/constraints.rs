@@ -23,13 +23,13 @@ pub struct Constraints {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum NetworkError {
     /// Neither a network nor an address.
-    #[error("`{0}` is no network")]
+    #[error("`{0}` is not a network")]
     NotOne(String),
     /// More than an organisation of its own can have.
     #[error("`{0}` is wider than any private network (RFC 1918, RFC 4193)")]
     TooWide(String),
     /// An address within a network.
-    #[error("`{text}` is no network: it begins at {network}")]
+    #[error("`{text}` is not a network: it begins at {network}")]
     Begins {
         /// The text.
         text: String,

@@ -73,7 +73,7 @@ impl<'de> Deserialize<'de> for ServerKind {
         let word = std::borrow::Cow::<str>::deserialize(deserializer)?;
         Self::parse(&word).ok_or_else(|| {
             let words: Vec<&str> = Self::ALL.iter().map(|kind| kind.word()).collect();
-            serde::de::Error::custom(format!("`{word}` is no kind of server: expected {}", words.join(" or ")))
+            serde::de::Error::custom(format!("`{word}` is not a kind of server: expected {}", words.join(" or ")))
         })
     }
 }

@@ -20,7 +20,7 @@ pub enum InvalidValue {
     #[error("`{0}` is no FastCGI server: give a socket's absolute path, or `HOST:PORT` such as `127.0.0.1:9000`")]
     FastCgi(String),
     /// A number that is no port at all.
-    #[error("`{0}` is no port")]
+    #[error("`{0}` is not a port")]
     Port(String),
     /// Port 0.
     #[error("a port is a number from 1 to 65535")]
@@ -29,22 +29,22 @@ pub enum InvalidValue {
     #[error("port {0} is given twice")]
     PortTwice(u16),
     /// A plain file name.
-    #[error("`{0}` is no file name: give one such as `index.php`")]
+    #[error("`{0}` is not a file name: give one such as `index.php`")]
     FileName(String),
     /// A path of a site's address.
-    #[error("`{0}` is no path of the site: give one such as `/index.php`")]
+    #[error("`{0}` is not a path of the site: give one such as `/index.php`")]
     SitePath(String),
     /// An absolute path of the file system.
-    #[error("`{}` is no absolute path: begin it with `/`", .0.escape_debug())]
+    #[error("`{}` is not an absolute path: begin it with `/`", .0.escape_debug())]
     AbsolutePath(String),
     /// A path below the project's folder.
-    #[error("`{0}` is no path below the folder: give one such as `public`")]
+    #[error("`{0}` is not a path below the folder: give one such as `public`")]
     PathBelow(String),
     /// An IP address.
     #[error("`{0}` is no IP address: give one such as `127.0.0.1` or `::1`")]
     Address(String),
     /// A number of days, not in digits.
-    #[error("`{0}` is no number of days")]
+    #[error("`{0}` is not a number of days")]
     Days(String),
     /// More days than every client takes.
     #[error("a certificate lasts from one day to {LONGEST_DAYS}: Apple's systems take no longer one")]

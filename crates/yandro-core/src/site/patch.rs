@@ -302,7 +302,7 @@ mod tests {
         }
         for (options, words) in [
             ("http-ports=80,80", "port 80 is given twice"),
-            ("index=a/b", "`a/b` is no file name"),
+            ("index=a/b", "`a/b` is not a file name"),
             ("certificate-days=0", "a certificate lasts from one day"),
             ("certificate-addresses=here", "`here` is no IP address"),
         ] {

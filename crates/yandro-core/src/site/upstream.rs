@@ -12,7 +12,7 @@ pub struct Upstream {
 
 /// A text that names no upstream.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("`{text}` is no upstream: give `http://HOST:PORT`, such as `http://127.0.0.1:3000`, without a path")]
+#[error("`{text}` is not an upstream: give `http://HOST:PORT`, such as `http://127.0.0.1:3000`, without a path")]
 pub struct UpstreamError {
     text: String,
 }

@@ -85,7 +85,7 @@ fn chosen(listen: Option<IpAddr>) -> Result<IpAddr, CommandError> {
         return if network::is_own(address) {
             Ok(address)
         } else {
-            Err(CommandError::usage(format!("{address} is no address of this machine")).hint(listed()))
+            Err(CommandError::usage(format!("{address} is not an address of this machine")).hint(listed()))
         };
     }
     match &reachable()[..] {

@@ -70,7 +70,7 @@ pub(super) fn show<'c>(
 /// What a server shows at `HOST`, or `HOST:PORT`.
 fn served(address: &str) -> Result<Shown, CommandError> {
     let (host, port) = HostPort::split(address);
-    let no_port = |port: &str| CommandError::usage(format!("`{port}` is no port"));
+    let no_port = |port: &str| CommandError::usage(format!("`{port}` is not a port"));
     let port = port.map_or(Ok(443), |port| port.parse().map_err(|_| no_port(port)))?;
     let name = HostName::parse(host)?;
     let runtime = signals::runtime()?;

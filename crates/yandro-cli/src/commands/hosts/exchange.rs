@@ -162,7 +162,7 @@ fn why_not_imported(line: &[u8]) -> Option<String> {
     }
     let parsed = HostsFile::parse(line);
     let Some(entry) = parsed.entries().next() else {
-        return Some(format!("`{text}` is no line of a hosts file: an address, then names"));
+        return Some(format!("`{text}` is not a line of a hosts file: an address, then names"));
     };
     parsed.names_of(&entry).find_map(why_no_name)
 }

@@ -72,7 +72,7 @@ fn no_address(
 ) -> LintFinding {
     let word = String::from_utf8_lossy(&bytes[first.clone()]);
     let cause =
-        format!("`{}` is no address that the resolver reads, so the whole line says nothing", shown(bytes, first));
+        format!("`{}` is not an address that the resolver reads, so the whole line says nothing", shown(bytes, first));
     let finding = LintFinding::error(LintCode::NotAnAddress, number, cause);
     if let Some(blank) = word.char_indices().find(|(_, c)| c.is_whitespace() || *c == '\u{200b}') {
         let (at, c) = blank;

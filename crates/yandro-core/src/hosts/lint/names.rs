@@ -162,6 +162,7 @@ fn sites(file: &HostsFile<'_>, entries: &[HostsEntry], context: &LintContext<'_>
     let of_sites: HashSet<String> = context.sites.sites.iter().flat_map(Site::names).map(ToString::to_string).collect();
     let there: HashSet<String> = entries.iter().flat_map(|entry| file.names_of(entry)).map(text).collect();
     let mut strangers: Vec<(usize, String)> = Vec::new();
+    let mut seen: HashSet<String> = HashSet::new();
     for entry in entries {
         // What was meant as a comment is no name.
         let names = file.names_of(entry).take_while(|name| !name.starts_with(b";"));
@@ -180,23 +181,13 @@ fn sites(file: &HostsFile<'_>, entries: &[HostsEntry], context: &LintContext<'_>
             } else if entry.address.is_loopback() && entry.address != IpAddr::from([127, 0, 1, 1]) {
                 // 127.0.1.1 is where Debian keeps the machine's own name.
                 let is_name = HostName::parse(&name).is_ok_and(|parsed| parsed.as_str() == name);
-                strangers.extend(is_name.then_some((entry.line, name)));
+                if is_name && seen.insert(name.clone()) {
+                    strangers.push((entry.line, name));
+                }
             }
         }
     }
-    if let Some((line, _)) = strangers.first() {
-        let listed: Vec<&str> = strangers.iter().take(LISTED).map(|(_, name)| name.as_str()).collect();
-        let more = strangers.len().saturating_sub(LISTED);
-        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-        let cause = format!("{}{more} point to this machine and are no sites", listed.join(", "));
-        let cause = if strangers.len() == 1 {
-            cause.replace("point to this machine and are no sites", "points to this machine and is no site")
-        } else {
-            cause
-        };
-        let finding = LintFinding::new(LintCode::NoSite, LintWeight::Note, Some(*line), cause);
-        found.push(finding.remedy("map them: yandro map NAME FOLDER; or take them out: yandro hosts drop NAME"));
-    }
+    found.extend(not_sites(&strangers));
     for site in &context.sites.sites {
         let missing: Vec<String> = site.names().map(ToString::to_string).filter(|name| !there.contains(name)).collect();
         if !missing.is_empty() {
@@ -214,4 +205,20 @@ fn sites(file: &HostsFile<'_>, entries: &[HostsEntry], context: &LintContext<'_>
             found.push(LintFinding::new(LintCode::FolderGone, LintWeight::Warning, None, cause).remedy(remedy));
         }
     }
+}
+
+/// One finding for all names that point to this machine and are not sites.
+fn not_sites(names: &[(usize, String)]) -> Option<LintFinding> {
+    let (line, _) = names.first()?;
+    let listed: Vec<&str> = names.iter().take(LISTED).map(|(_, name)| name.as_str()).collect();
+    let more = names.len().saturating_sub(LISTED);
+    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    let what = if names.len() == 1 {
+        "points to this machine and is not a site"
+    } else {
+        "point to this machine and are not sites"
+    };
+    let cause = format!("{}{more} {what}", listed.join(", "));
+    let finding = LintFinding::new(LintCode::NoSite, LintWeight::Note, Some(*line), cause);
+    Some(finding.remedy("map them: yandro map NAME FOLDER; or take them out: yandro hosts drop NAME"))
 }
