@@ -2,31 +2,37 @@
 
 use std::net::IpAddr;
 
+use crate::complete;
 use camino::Utf8PathBuf;
 use clap::builder::{PossibleValue, PossibleValuesParser};
 use clap::{Arg, ArgAction, ArgMatches, Args, FromArgMatches, ValueEnum};
+use clap_complete::ArgValueCandidates;
 use yandro_core::{Group, Https, OPTIONS, SiteOption, ValueForm};
 
 #[derive(Debug, Args)]
 pub(crate) struct MapArgs {
     /// Host name, such as saltmarsh.test
+    #[arg(add = ArgValueCandidates::new(complete::sites))]
     pub(crate) name: String,
-    /// Project folder, or a running server as http://HOST:PORT or https://HOST:PORT
+    /// Project folder, or a running server as :PORT, HOST:PORT, http://HOST:PORT or https://HOST:PORT
     /// [default: the site's own, or the current folder]
     #[arg(value_name = "FOLDER")]
     pub(crate) target: Option<String>,
-    /// Another name for the site (repeatable). Replaces the aliases that it has
+    /// With three names or more: map each to the folder of that name
+    #[arg(value_name = "NAMES")]
+    pub(crate) more: Vec<String>,
+    /// Add another name for the site (repeatable)
     #[arg(long = "alias", value_name = "NAME")]
     pub(crate) aliases: Vec<String>,
-    /// Remove all aliases
-    #[arg(long, conflicts_with = "aliases")]
-    pub(crate) no_alias: bool,
+    /// Remove an alias (repeatable). Without a name: remove all of them
+    #[arg(long, value_name = "NAME", num_args = 0..=1, default_missing_value = "")]
+    pub(crate) no_alias: Vec<String>,
     /// Subfolder to serve, such as public
     #[arg(long, value_name = "PATH")]
     pub(crate) document_root: Option<Utf8PathBuf>,
     /// Web server: `apache`, `nginx`, `built-in`, one that you added (`yandro servers`),
     /// or `elsewhere` for one that yandro doesn't configure
-    #[arg(long, value_name = "WHICH")]
+    #[arg(long, value_name = "WHICH", add = ArgValueCandidates::new(complete::servers))]
     pub(crate) server: Option<String>,
     /// Protocols that the site answers on
     #[arg(long, value_enum, value_name = "WHICH")]
@@ -109,11 +115,11 @@ fn argument(option: &'static SiteOption) -> Option<Arg> {
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
 pub(crate) enum HttpsArg {
-    /// HTTPS; plain HTTP leads there (as it is without this option)
+    /// HTTPS, and a redirect from HTTP (the default)
     Only,
-    /// Both alike
+    /// Both, without a redirect
     Both,
-    /// Plain HTTP alone
+    /// Only HTTP
     Off,
 }
 

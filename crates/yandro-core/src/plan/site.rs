@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use super::certificate::{certificate, drop_certificate};
 use super::change::{Access, ChangeSet, SiteChange};
 use super::content::FileContent;
-use super::error::PlanError;
+use super::error::{PlanError, PlanFailure};
 use super::fresh::Fresh;
 use super::model::remove_site_file;
 use super::observed::Observed;
@@ -36,6 +36,27 @@ pub fn map_site(
         change.after = Some(sorted.into());
     }
     Ok(set)
+}
+
+/// Plans to map several sites as one change. `observed` is afterwards as the machine will be.
+///
+/// # Errors
+/// As [`map_site`], with the site that can't be mapped.
+pub fn map_sites<'s>(
+    observed: &mut Observed,
+    list: &SiteList,
+    sites: impl IntoIterator<Item = &'s Site>,
+    fresh: &mut dyn Fresh,
+) -> Result<ChangeSet, PlanFailure> {
+    let mut all = ChangeSet::default();
+    let mut list = Cow::Borrowed(list);
+    for site in sites {
+        let set = map_site(observed, &list, site, fresh).map_err(|error| PlanFailure::of(Some(&site.name), error))?;
+        observed.advance(&set);
+        all.merge(set);
+        list = Cow::Owned(list.with(site.clone()));
+    }
+    Ok(all)
 }
 
 /// The names in the order in which the hosts file has them.
@@ -92,7 +113,7 @@ pub(super) fn map_one(
 /// the modules and everybody else's lines stay.
 ///
 /// # Errors
-/// [`PlanError::HostsMissing`] when there is no hosts file.
+/// [`PlanError::HostsMissing`] when the hosts file is missing.
 pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, PlanError> {
     let mut set = ChangeSet::default();
     let places = &observed.places;

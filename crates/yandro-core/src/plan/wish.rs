@@ -12,7 +12,7 @@ use super::error::PlanFailure;
 use super::fresh::Fresh;
 use super::observed::Observed;
 use super::settle::{Orphans, settle};
-use super::site::{map_site, unmap_sites};
+use super::site::{map_sites, unmap_sites};
 use crate::hosts::OwnLine;
 use crate::site::{ServerId, Site, SiteList};
 
@@ -70,7 +70,7 @@ impl Reading {
     /// too: they are for the caller to leave out.
     ///
     /// # Errors
-    /// As [`map_site`] and [`settle`].
+    /// As [`map_sites`] and [`settle`].
     pub fn plan(
         self,
         observed: &mut Observed,
@@ -106,12 +106,7 @@ fn changes(
         all.merge(set);
         list.sites.retain(|site| after.site(&site.name).is_some());
     }
-    for site in Reading::Changes.sites(before, after) {
-        let set = map_site(observed, &list, site, fresh).map_err(|error| PlanFailure::of(Some(&site.name), error))?;
-        observed.advance(&set);
-        all.merge(set);
-        list = list.with(site.clone());
-    }
+    all.merge(map_sites(observed, &list, Reading::Changes.sites(before, after), fresh)?);
     Ok(all)
 }
 

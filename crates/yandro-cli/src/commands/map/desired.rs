@@ -9,13 +9,19 @@ use yandro_core::{
 use yandro_machine::{observe, php};
 
 use super::folder::can_be_made;
+use super::request::{MapRequest, upstream_url};
 use crate::args::MapArgs;
 use crate::context::Context;
 use crate::error::{self, CommandError};
 
 /// The site as the arguments want it, on top of what it was.
-pub(super) fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Result<Site, CommandError> {
-    let name = HostName::parse(&args.name)?;
+pub(super) fn desired(
+    context: &Context,
+    args: &MapArgs,
+    request: &MapRequest,
+    list: &SiteList,
+) -> Result<Site, CommandError> {
+    let name = request.name.clone();
     let before = list.site(&name);
     if before.is_none()
         && let Some(owner) = list.owner(&name)
@@ -23,21 +29,12 @@ pub(super) fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Res
         return Err(CommandError::usage(format!("`{name}` is an alias of the site `{}`", owner.name))
             .hint(format!("change that site: yandro map {}", owner.name)));
     }
-    let aliases = match before {
-        _ if args.no_alias => Vec::new(),
-        Some(before) if args.aliases.is_empty() => before.aliases.clone(),
-        _ => error::names(&args.aliases)?,
-    };
-    let mut names: Vec<_> = std::iter::once(&name).chain(&aliases).collect();
-    names.sort();
-    if let Some(twice) = names.windows(2).find_map(|pair| (pair[0] == pair[1]).then_some(pair[0])) {
-        return Err(CommandError::usage(format!("`{twice}` is given twice")));
-    }
-    let content = content(context, args, before)?;
+    let aliases = aliases(args, &name, before)?;
+    let content = content(context, args, request.target.as_deref(), before)?;
     let is_own_tls = matches!(&content, Content::Upstream(upstream) if upstream.is_secure());
     let (server, address) = match &content {
         Content::Upstream(upstream) if upstream.is_secure() => speaks_tls(args, upstream)?,
-        // Where an upstream was that spoke TLS itself says nothing of what comes after it.
+        // The address of a former upstream with TLS says nothing about the new content.
         _ => server_and_address(context, args, before.filter(|before| before.own_tls().is_none()))?,
     };
     let chosen = args.https.map(Into::into).or(args.plain.then_some(Https::Off));
@@ -58,6 +55,43 @@ pub(super) fn desired(context: &Context, args: &MapArgs, list: &SiteList) -> Res
     patch(context, args)?.apply(&site, before, &facts(context, args, server)).map_err(refused)
 }
 
+/// The site's aliases, without those that are to go and with those that are new.
+fn aliases(args: &MapArgs, name: &HostName, before: Option<&Site>) -> Result<Vec<HostName>, CommandError> {
+    let mut aliases = before.map(|before| before.aliases.clone()).unwrap_or_default();
+    for gone in &args.no_alias {
+        if gone.is_empty() {
+            aliases.clear();
+            continue;
+        }
+        let gone = HostName::parse(gone)?;
+        if !aliases.contains(&gone) {
+            return Err(no_alias(&gone, name, &aliases));
+        }
+        aliases.retain(|alias| *alias != gone);
+    }
+    let added = error::names(&args.aliases)?;
+    for (i, alias) in added.iter().enumerate() {
+        if alias == name || added[..i].contains(alias) {
+            return Err(CommandError::usage(format!("`{alias}` is given twice")));
+        }
+        if !aliases.contains(alias) {
+            aliases.push(alias.clone());
+        }
+    }
+    Ok(aliases)
+}
+
+fn no_alias(gone: &HostName, name: &HostName, aliases: &[HostName]) -> CommandError {
+    let error = CommandError::usage(format!("`{gone}` is not an alias of `{name}`"));
+    match aliases {
+        [] => error.hint("leave `--no-alias` out: the site has no aliases"),
+        aliases => {
+            let names: Vec<&str> = aliases.iter().map(HostName::as_str).collect();
+            error.hint(format!("its aliases are: {}", names.join(", ")))
+        }
+    }
+}
+
 /// The options that are given; paths are absolute.
 fn patch(context: &Context, args: &MapArgs) -> Result<SitePatch, CommandError> {
     let mut patch = SitePatch::default();
@@ -75,7 +109,7 @@ fn patch(context: &Context, args: &MapArgs) -> Result<SitePatch, CommandError> {
         if option.key == "extra" {
             let is_there = |path: &&String| is_word(path) || Utf8Path::new(path).is_file();
             if let Some(path) = values.iter().find(|path| !is_there(path)) {
-                return Err(CommandError::usage(format!("there is no file `{path}` with further directives"))
+                return Err(CommandError::usage(format!("the file `{path}` with further directives doesn't exist"))
                     .hint("make it first, or look for a slip in the path"));
             }
         }
@@ -84,7 +118,7 @@ fn patch(context: &Context, args: &MapArgs) -> Result<SitePatch, CommandError> {
     Ok(patch)
 }
 
-/// What is known of the server that the site is to be on.
+/// Facts about the server of the site.
 fn facts(context: &Context, args: &MapArgs, server: ServerId) -> ServerFacts {
     let is_here = context.present().is_here(server);
     let is_to_find = is_here && args.options.0.iter().any(|(option, values)| option.key == "php" && values == &[""]);
@@ -104,8 +138,8 @@ fn refused(refusal: SiteRefusal) -> CommandError {
     hints.into_iter().fold(error, CommandError::hint)
 }
 
-/// Where an upstream is that speaks TLS itself: it is asked for at its own port, and no server of
-/// yandro's has anything to do with it.
+/// Server and address of an upstream that speaks TLS itself: it is asked at its own port, without a server
+/// of yandro's.
 fn speaks_tls(args: &MapArgs, upstream: &Upstream) -> Result<(ServerId, IpAddr), CommandError> {
     let is_other_server = args.server.as_deref().is_some_and(|server| server != ServerId::Elsewhere.word());
     let is_other_protocol = args.plain || args.https.is_some_and(|https| Https::from(https) != Https::Only);
@@ -124,7 +158,7 @@ fn server_and_address(
     args: &MapArgs,
     before: Option<&Site>,
 ) -> Result<(ServerId, IpAddr), CommandError> {
-    // A server that the person named may be at an address of its own.
+    // A server that the user added may have a different address.
     let own_address = |id: ServerId| context.server(id).filter(|found| found.is_elsewhere())?.named.as_ref()?.address;
     let is_own = |id: &ServerId| own_address(*id).is_some();
     let server_before = before.and_then(|before| before.server);
@@ -154,9 +188,16 @@ fn server_and_address(
     Ok((server, address))
 }
 
-fn content(context: &Context, args: &MapArgs, before: Option<&Site>) -> Result<Content, CommandError> {
-    let (folder, root_before) = match (&args.target, before.map(|before| &before.content)) {
-        (Some(target), _) if target.contains("://") => return upstream(args, target),
+fn content(
+    context: &Context,
+    args: &MapArgs,
+    target: Option<&str>,
+    before: Option<&Site>,
+) -> Result<Content, CommandError> {
+    if let Some(url) = target.and_then(|target| upstream_url(context, target)) {
+        return upstream(args, &url);
+    }
+    let (folder, root_before) = match (target, before.map(|before| &before.content)) {
         (Some(target), _) => (absolute(&context.current, Utf8Path::new(target))?, None),
         (None, Some(Content::Folder { folder, document_root })) => (folder.clone(), document_root.clone()),
         (None, Some(upstream)) => return Ok(upstream.clone()),
@@ -169,7 +210,7 @@ fn content(context: &Context, args: &MapArgs, before: Option<&Site>) -> Result<C
     let document_root = match &args.document_root {
         Some(root) if root == "." => None,
         Some(root) => Some(below(root)?),
-        None if args.target.is_some() || before.is_none() => observe::obvious_document_root(&folder),
+        None if target.is_some() || before.is_none() => observe::obvious_document_root(&folder),
         None => root_before,
     };
     if let Some(root) = &document_root {
@@ -215,6 +256,10 @@ fn folder_there(path: &Utf8Path, what: &str) -> Result<(), CommandError> {
 }
 
 fn missing(path: &Utf8Path, what: &str) -> CommandError {
-    CommandError::usage(format!("there is no {what} `{path}`"))
-        .hint("look for a slip in the path, or have it made: add `--create`")
+    let error = CommandError::usage(format!("no such {what}: `{path}`"));
+    let last = path.file_name().unwrap_or_default();
+    let is_port = last.parse::<u16>().is_ok_and(|port| port > 0);
+    let error =
+        if is_port { error.hint(format!("for the server on port {last}: give it as `:{last}`")) } else { error };
+    error.hint("correct the path, or create the folder: add `--create`")
 }

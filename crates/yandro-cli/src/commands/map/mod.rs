@@ -3,10 +3,15 @@
 mod desired;
 mod folder;
 mod published;
+mod request;
 
 use camino::Utf8PathBuf;
 use desired::desired;
-use yandro_core::{ChangeSet, CheckStep, Content, ServerId, Site, Switched, Symlinks, TakeOver, VirtualHost, map_site};
+use request::requests;
+use yandro_core::{
+    ChangeSet, CheckStep, Content, HostName, ServerId, Site, SiteChange, SiteList, Switched, Symlinks, TakeOver,
+    VirtualHost, map_site, map_sites,
+};
 use yandro_machine::{Found, SystemFresh, servers};
 
 use super::apply::{Done, Planned, apply, done};
@@ -23,45 +28,65 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c MapArgs, ui: &mut Ui) -> R
     run_then(context, args, ui, || Ok(()))
 }
 
-/// Maps a site; `written` runs when all is written, before the proof.
+/// Maps the sites; `written` runs when all is written, before the proof.
 pub(crate) fn run_then<'c>(
     context: &'c Context,
     args: &'c MapArgs,
     ui: &mut Ui,
     written: impl Fn() -> Result<(), CommandError>,
 ) -> Result<Outcome<'c>, CommandError> {
-    let mut proven = None;
+    let requests = requests(context, args)?;
+    let mut proven = Vec::new();
     let (mut asked, mut asked_folder) = (false, false);
     let plan = || {
         let (text, list) = context.list()?;
-        let site = desired(context, args, &list)?;
-        let mut observed = context.observer().observe(text, &[&site], now())?;
-        if args.take_over {
-            observed.wishes.take_over = TakeOver::Yes;
+        let sites: Vec<Site> =
+            requests.iter().map(|request| desired(context, args, request, &list)).collect::<Result<_, _>>()?;
+        let mut set = plan(context, args, text, &list, &sites)?;
+        for site in &sites {
+            if args.create {
+                folder::create(&mut set, site);
+            }
+            folder::let_in(context, &mut set, site, args.fix_permissions)?;
+            let new = site.names().filter(|name| list.owner(name).is_none());
+            real_names::ask(context, args.hide_real, new, &mut asked)?;
+            published::ask(context, args.any_folder, site, &list, &mut asked_folder)?;
+            // Start a stopped server even if no file changes.
+            if needs_start(context, site) {
+                folder::ports_free(context, site)?;
+                set.servers.extend(site.server);
+            }
         }
-        let mut set = map_site(&observed, &list, &site, &mut SystemFresh::new())?;
-        if args.create {
-            folder::create(&mut set, &site);
-        }
-        folder::let_in(context, &mut set, &site, args.fix_permissions)?;
-        if needs_start(context, &site) {
-            folder::ports_free(context, &site)?;
-        }
-        real_names::ask(context, args.hide_real, site.names().filter(|name| list.owner(name).is_none()), &mut asked)?;
-        published::ask(context, args.any_folder, &site, &list, &mut asked_folder)?;
-        // A server that doesn't run has to, even where nothing has to be written.
-        if needs_start(context, &site) {
-            set.servers.extend(site.server);
-        }
-        Ok(Planned { set, starts: true, about: site })
+        Ok(Planned { set, starts: true, about: sites })
     };
-    let done = done!(apply(context, ui, plan, |site| {
+    let done = done!(apply(context, ui, plan, |sites| {
         written()?;
-        proven = Some(prove(context, site)?);
+        proven.clear();
+        for site in sites {
+            proven.push(prove(context, site)?);
+        }
         Ok(())
     }));
-    let proven = proven.unwrap_or(Proven::NotTried(String::new()));
     Ok(tell(context, done, proven, args.document_root.is_some()))
+}
+
+/// Plans the sites as one change.
+fn plan(
+    context: &Context,
+    args: &MapArgs,
+    text: Option<String>,
+    list: &SiteList,
+    sites: &[Site],
+) -> Result<ChangeSet, CommandError> {
+    let mut observed = context.observer().observe(text, &sites.iter().collect::<Vec<_>>(), now())?;
+    if args.take_over {
+        observed.wishes.take_over = TakeOver::Yes;
+    }
+    let fresh = &mut SystemFresh::new();
+    Ok(match sites {
+        [site] => map_site(&observed, list, site, fresh)?,
+        sites => map_sites(&mut observed, list, sites, fresh)?,
+    })
 }
 
 fn needs_start(context: &Context, site: &Site) -> bool {
@@ -69,10 +94,9 @@ fn needs_start(context: &Context, site: &Site) -> bool {
 }
 
 /// The note for a new wildcard certificate: the server does not answer for every name that it covers.
-fn wildcard(set: &ChangeSet, site: &Site) -> Option<String> {
-    let had_it = |before: Option<&Site>| before.is_some_and(|before| before.certificate.wildcard);
-    let is_new = set.sites.iter().any(|change| !had_it(change.before.as_ref()));
-    (site.certificate.wildcard && is_new).then(|| {
+fn wildcard(change: &SiteChange, site: &Site) -> Option<String> {
+    let had_it = change.before.as_ref().is_some_and(|before| before.certificate.wildcard);
+    (site.certificate.wildcard && !had_it).then(|| {
         format!(
             "the certificate covers every name directly below `{}`, but the server only answers for names that you map: map each name that you need, or add it with --alias",
             site.name
@@ -80,35 +104,25 @@ fn wildcard(set: &ChangeSet, site: &Site) -> Option<String> {
     })
 }
 
-/// What is worth knowing of a site that was just mapped.
-fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
-    let Done { set, about: site, .. } = done;
+/// Notes about a site that was just mapped.
+fn notes(context: &Context, set: &ChangeSet, site: &Site, is_given: bool) -> Vec<String> {
+    let is_this = |change: &&SiteChange| change.after.as_ref().is_some_and(|after| after.name == site.name);
     let mut notes: Vec<String> = Vec::new();
-    if !is_given {
-        notes.extend(chosen_root(set, site));
-    }
-    if site.serving.symlinks == Symlinks::Anywhere && set.sites.iter().any(|change| change.after.is_some()) {
-        notes.push(format!(
-            "symbolic links below {} are followed wherever they lead: whoever writes in that folder can have any file of yours served, but for those in hidden folders",
-            site.content
-        ));
-    }
-    notes.extend(wildcard(set, site));
-    let known = set.sites.iter().filter_map(|change| change.before.as_ref()).flat_map(Site::names).collect::<Vec<_>>();
-    for name in site.names().filter(|name| !set.sites.is_empty() && !known.contains(name)) {
-        notes.extend(name.advice().map(|advice| format!("{}: {advice}", both_ways(name))));
+    let change = set.sites.iter().find(is_this);
+    if let Some(change) = change {
+        notes.extend(chosen_root(change, site).filter(|_| !is_given));
+        notes.extend(of_names(change, site));
     }
     if let Ok((_, list)) = context.list() {
         notes.extend(reach::note(context, site, &list.sites));
     }
     if let Some(found) = site.server.and_then(|id| context.server(id)) {
-        if set.sites.iter().any(|change| change.before.is_none()) {
+        if change.is_some_and(|change| change.before.is_none()) {
             notes.extend(displaced(context, found));
         }
         notes.extend(come_to_life(context, found, set));
     }
-    let is_elsewhere = |before: &Site| before.address != site.address;
-    if set.sites.iter().any(|change| change.before.as_ref().is_some_and(is_elsewhere)) {
+    if change.and_then(|change| change.before.as_ref()).is_some_and(|before| before.address != site.address) {
         notes.push(BROWSERS_REMEMBER.into());
     }
     if site.server == Some(ServerId::Elsewhere) {
@@ -117,13 +131,29 @@ fn notes(context: &Context, done: &Done<Site>, is_given: bool) -> Vec<String> {
     notes
 }
 
+/// Notes about a site's folder, its certificate and its names.
+fn of_names(change: &SiteChange, site: &Site) -> Vec<String> {
+    let mut notes = Vec::new();
+    if site.serving.symlinks == Symlinks::Anywhere {
+        notes.push(format!(
+            "symbolic links below {} are followed wherever they lead: whoever writes in that folder can have any file of yours served, but for those in hidden folders",
+            site.content
+        ));
+    }
+    notes.extend(wildcard(change, site));
+    let known: Vec<&HostName> = change.before.iter().flat_map(Site::names).collect();
+    for name in site.names().filter(|name| !known.contains(name)) {
+        notes.extend(name.advice().map(|advice| format!("{}: {advice}", both_ways(name))));
+    }
+    notes
+}
+
 /// The document root that was chosen because the index is there.
-fn chosen_root(set: &ChangeSet, site: &Site) -> Option<String> {
+fn chosen_root(change: &SiteChange, site: &Site) -> Option<String> {
     let below = own_root(site)?;
-    let is_chosen = set.sites.iter().any(|change| change.before.as_ref().and_then(own_root).as_ref() != Some(&below));
-    is_chosen.then(|| {
-        format!("`{below}` is served, since the index is there; to serve the whole folder: --document-own_root .")
-    })
+    let is_chosen = change.before.as_ref().and_then(own_root).as_ref() != Some(&below);
+    is_chosen
+        .then(|| format!("`{below}` is served, since the index is there; to serve the whole folder: --document-root ."))
 }
 
 fn own_root(site: &Site) -> Option<Utf8PathBuf> {
@@ -143,7 +173,7 @@ fn displaced(context: &Context, found: &Found) -> Vec<String> {
     servers::displaced(&context.machine, found).into_iter().map(told).collect()
 }
 
-/// What a server elsewhere needs of a certificate that is new.
+/// The need of another server for a new certificate.
 fn certificate_elsewhere(context: &Context, set: &ChangeSet, site: &Site) -> Option<String> {
     let places = &context.machine.places;
     if !site.https.is_on() || set.change_of(&places.chain(&site.name)).is_none() {
@@ -188,11 +218,11 @@ fn files_of_others(switched: &Switched) -> Option<String> {
     }
 }
 
-/// What a name's new address has to get past, besides the system's own caches.
+/// A hint about browsers' caches after a name's address has changed.
 pub(super) const BROWSERS_REMEMBER: &str = "browsers remember the old address for about a minute; to have them forget at once: chrome://net-internals/#dns in Chromium, about:networking#dns in Firefox, or a restart";
 
 data! {
-    /// Of `yandro map`.
+    /// Data of `yandro map`.
     struct Mapped {
         site: String,
         url: String,
@@ -204,63 +234,88 @@ data! {
         proven: bool,
         findings: Vec<FindingData>,
     }
+
+    /// Data of `yandro map` with several names.
+    struct MappedSites {
+        /// Each site; the paths are those of the whole change.
+        sites: Vec<Mapped>,
+    }
 }
 
 impl Data for Mapped {}
+impl Data for MappedSites {}
 
-fn tell(context: &Context, done: Done<Site>, proof: Proven, is_given: bool) -> Outcome<'_> {
-    let site = &done.about;
-    let url = context.url(site, site.server.unwrap_or(ServerId::BuiltIn));
-    let (findings, proven) = match &proof {
-        Proven::Seen(report) => (report.findings.clone(), report.is_proven()),
-        Proven::NotTried(_) => (Vec::new(), false),
+fn tell(context: &Context, done: Done<Vec<Site>>, proofs: Vec<Proven>, is_given: bool) -> Outcome<'_> {
+    let mapped: Vec<Mapped> =
+        done.about.iter().zip(&proofs).map(|(site, proof)| mapped(context, &done.set, site, proof)).collect();
+    let is_well = proofs.iter().all(|proof| proof.findings().is_empty());
+    let status = if is_well { Status::Well } else { Status::Findings };
+    let text = move |ui: &mut Ui| show(context, &done, &proofs, is_given, ui);
+    let outcome = match <[Mapped; 1]>::try_from(mapped) {
+        Ok([only]) => Outcome::new(only, move |_, ui| text(ui)),
+        Err(sites) => Outcome::new(MappedSites { sites }, move |_, ui| text(ui)),
     };
-    let status = if findings.is_empty() { Status::Well } else { Status::Findings };
-    let data = Mapped {
-        site: site.name.to_string(),
-        url,
-        content: site.content.to_string(),
-        changed: change::paths(&done.set),
-        proven,
-        findings: findings.iter().map(finding_data).collect(),
-    };
-    let text = move |data: &Mapped, ui: &mut Ui| {
-        show(context, &done, data, &proof, ui);
-        for finding in &findings {
-            ui.print(&finding_text(finding, ui.verbose));
-        }
-        for note in notes(context, &done, is_given) {
-            ui.note(&note);
-        }
-        if done.set.change_of(&context.machine.places.root_certificate()).is_some() {
-            ui.say(&format!(
-                "\nHave this system and your browsers trust the new authority: {COMMAND}yandro authority trust{COMMAND:#}\n(`yandro authority show` tells what it may vouch for)."
-            ));
-        }
-    };
-    Outcome::new(data, text).with(status)
+    outcome.with(status)
 }
 
-/// What was done, and what came of the proof.
-fn show(context: &Context, done: &Done<Site>, data: &Mapped, proof: &Proven, ui: &mut Ui) {
-    let Done { set, servers, about: site } = done;
-    let url = &data.url;
+fn mapped(context: &Context, set: &ChangeSet, site: &Site, proof: &Proven) -> Mapped {
+    Mapped {
+        site: site.name.to_string(),
+        url: context.url(site),
+        content: site.content.to_string(),
+        changed: change::paths(set),
+        proven: proof.is_proven(),
+        findings: proof.findings().iter().map(finding_data).collect(),
+    }
+}
+
+/// Prints the changes, the proof of each site, what was found, and what is worth knowing.
+fn show(context: &Context, done: &Done<Vec<Site>>, proofs: &[Proven], is_given: bool, ui: &mut Ui) {
+    let Done { set, servers, about: sites } = done;
     let unchanged = if set.is_empty() { " (nothing had to be changed)" } else { "" };
-    ui.say(&format!("{STRONG}{}{STRONG:#} -> {}{unchanged}", both_ways(&site.name), site.content));
+    for site in sites {
+        ui.say(&format!("{STRONG}{}{STRONG:#} -> {}{unchanged}", both_ways(&site.name), site.content));
+    }
     let mut lines = change::summary(set, &context.machine.places);
     lines.extend(server_lines(set, servers));
-    lines.push(match proof {
-        Proven::Seen(_) if data.proven => {
+    for (site, proof) in sites.iter().zip(proofs) {
+        let line = ("proof", proof_line(site, &context.url(site), proof));
+        // Sites that can't be proven for the same reason share a line.
+        if lines.last() != Some(&line) {
+            lines.push(line);
+        }
+    }
+    ui.say(&labelled(&lines));
+    for finding in proofs.iter().flat_map(Proven::findings) {
+        ui.print(&finding_text(finding, ui.verbose));
+    }
+    let mut told = Vec::new();
+    for note in sites.iter().flat_map(|site| notes(context, set, site, is_given)) {
+        if !told.contains(&note) {
+            ui.note(&note);
+            told.push(note);
+        }
+    }
+    if set.change_of(&context.machine.places.root_certificate()).is_some() {
+        ui.say(&format!(
+            "\nMake this system and your browsers trust the new authority: {COMMAND}yandro authority trust{COMMAND:#}\n(`yandro authority show` prints which names it can issue for)."
+        ));
+    }
+}
+
+/// The result of the proof, in a line.
+fn proof_line(site: &Site, url: &str, proof: &Proven) -> String {
+    match proof {
+        Proven::Seen(_) if proof.is_proven() => {
             let how = if site.https.is_on() { ", over HTTPS" } else { "" };
-            ("proof", format!("{GOOD}{url} answers from there{how}{GOOD:#}"))
+            format!("{GOOD}{url} answers from there{how}{GOOD:#}")
         }
         Proven::Seen(report) if report.is_well() && report.findings.is_empty() => {
             let unproven = report.names.iter().find(|name| !name.is_proven);
             let why = unproven.map_or("", |name| name.detail(CheckStep::Proof));
-            ("proof", format!("{url} answers, and where from can't be proven: {why}"))
+            format!("{url} answers, but from where can't be proven: {why}")
         }
-        Proven::Seen(_) => ("proof", format!("{WARN}written, but not all is well{WARN:#}")),
-        Proven::NotTried(why) => ("proof", format!("{WARN}not proven{WARN:#}: {why}")),
-    });
-    ui.say(&labelled(&lines));
+        Proven::Seen(_) => format!("{WARN}written, but with problems{WARN:#}"),
+        Proven::NotTried(why) => format!("{WARN}not proven{WARN:#}: {why}"),
+    }
 }

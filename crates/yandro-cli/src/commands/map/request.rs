@@ -1,0 +1,84 @@
+//! The sites that the arguments of `yandro map` ask for.
+
+use std::net::Ipv4Addr;
+
+use yandro_core::{HostName, HostPort};
+use yandro_machine::ports;
+
+use crate::args::MapArgs;
+use crate::context::Context;
+use crate::error::CommandError;
+
+/// A site that is asked for.
+pub(super) struct MapRequest {
+    pub(super) name: HostName,
+    /// A folder or an upstream as given; `None` for the site's own, or the current folder.
+    pub(super) target: Option<String>,
+}
+
+/// Reads which sites to map: one with its folder, or three and more with the folders of their names.
+pub(super) fn requests(context: &Context, args: &MapArgs) -> Result<Vec<MapRequest>, CommandError> {
+    let is_folder = |name: &str| context.current.join(name).is_dir();
+    let (first, second) = (&args.name, args.target.as_deref());
+    if args.more.is_empty() {
+        let name = HostName::parse(first)?;
+        if let Some(second) = second.filter(|second| is_plain_name(second) && is_folder(second) && is_folder(first)) {
+            return Err(CommandError::usage(format!(
+                "`{first}` and `{second}` are both folders here: two sites may be meant, or one"
+            ))
+            .hint(format!("for two sites: yandro map {first} ./{first}, then: yandro map {second} ./{second}"))
+            .hint(format!("for one site that serves {second}: yandro map {first} ./{second}")));
+        }
+        return Ok(vec![MapRequest { name, target: args.target.clone() }]);
+    }
+    if !(args.aliases.is_empty() && args.no_alias.is_empty()) {
+        return Err(CommandError::usage("aliases belong to one site, and several are given")
+            .hint("map that site by itself: yandro map NAME FOLDER --alias ALIAS"));
+    }
+    let (_, list) = context.list()?;
+    let words = std::iter::once(first.as_str()).chain(second).chain(args.more.iter().map(String::as_str));
+    let mut requests: Vec<MapRequest> = Vec::new();
+    for word in words {
+        let name = HostName::parse(word)?;
+        if requests.iter().any(|request| request.name == name) {
+            return Err(CommandError::usage(format!("`{name}` is given twice")));
+        }
+        let is_kept = list.site(&name).is_some() && !is_folder(word);
+        if !is_kept && !is_folder(word) && !args.create {
+            return Err(CommandError::usage(format!(
+                "no such folder: `{}`: with three names or more, each site has the folder of its name",
+                context.current.join(word)
+            ))
+            .hint("create the folders too: add `--create`")
+            .hint("or map each site to its own folder: yandro map NAME FOLDER"));
+        }
+        requests.push(MapRequest { name, target: (!is_kept).then(|| word.to_owned()) });
+    }
+    Ok(requests)
+}
+
+/// Whether a word could be a host name as well as a folder.
+fn is_plain_name(word: &str) -> bool {
+    word.contains('.') && !word.contains(['/', ':']) && HostName::parse(word).is_ok()
+}
+
+/// The URL of the upstream that a target names: a URL, `HOST:PORT`, or `:PORT` for a server on this computer.
+/// `None` for a folder.
+pub(super) fn upstream_url(context: &Context, target: &str) -> Option<String> {
+    if target.contains("://") {
+        return Some(target.to_owned());
+    }
+    let (host, Some(port)) = HostPort::split(target) else { return None };
+    let is_port = !port.is_empty() && port.bytes().all(|byte| byte.is_ascii_digit());
+    if !is_port || host.contains('/') || context.current.join(target).exists() {
+        return None;
+    }
+    if !host.is_empty() {
+        return Some(format!("http://{host}:{port}"));
+    }
+    // Some dev servers listen on ::1 only.
+    let holders = port.parse().map(ports::holders).unwrap_or_default();
+    let is_v4 = |holder: &ports::Holder| holder.address.is_ipv4() || holder.address.is_unspecified();
+    let is_v6_only = !holders.is_empty() && !holders.iter().any(is_v4);
+    Some(if is_v6_only { format!("http://[::1]:{port}") } else { format!("http://{}:{port}", Ipv4Addr::LOCALHOST) })
+}
