@@ -7,6 +7,7 @@ use yandro_machine::{Keys, Machine, files};
 use zeroize::Zeroizing;
 
 use crate::error::CommandError;
+use crate::view::progress;
 
 /// The largest file that a passphrase is read from, in bytes.
 const LARGEST: u64 = 64 << 10;
@@ -19,7 +20,7 @@ const ATTEMPTS: usize = 3;
 pub(crate) fn of_file(path: &Utf8Path) -> Result<Zeroizing<String>, CommandError> {
     let refused = |fault: &dyn std::fmt::Display| CommandError::usage(format!("the passphrase can't be read: {fault}"));
     let bytes = files::read_given(path, LARGEST).map_err(|error| refused(&error))?;
-    let bytes = Zeroizing::new(bytes.ok_or_else(|| refused(&format!("there is no file {path}")))?);
+    let bytes = Zeroizing::new(bytes.ok_or_else(|| refused(&format!("no such file: {path}")))?);
     let text = std::str::from_utf8(&bytes).map_err(|_| refused(&format!("{path}: it is not UTF-8")))?;
     let line = text.lines().next().unwrap_or_default();
     if line.is_empty() {
@@ -62,8 +63,8 @@ pub(crate) fn new(what: &str, file: Option<&Utf8Path>, option: &str) -> Result<Z
 }
 
 fn ask(prompt: &str, option: &str) -> Result<Zeroizing<String>, CommandError> {
-    rpassword::prompt_password(prompt).map(Zeroizing::new).map_err(|_| {
-        CommandError::usage("a passphrase is needed, and there is no terminal to ask for it on")
+    progress::aside(|| rpassword::prompt_password(prompt)).map(Zeroizing::new).map_err(|_| {
+        CommandError::usage("a passphrase is needed, and no terminal can be asked for it")
             .hint(format!("name a file whose first line it is: {option}"))
     })
 }

@@ -1,14 +1,18 @@
 //! Asking sudo for the steps that need root, and for nothing else.
 
+use std::collections::BTreeMap;
 use std::io::Write as _;
 use std::process::Command;
 
-use camino::Utf8PathBuf;
+use camino::{Utf8Path, Utf8PathBuf};
 use yandro_machine::{Escalate, Machine, Reach, process};
 
-use crate::view::plain;
+use crate::view::{plain, progress};
 
-/// One call of sudo for this very program's hidden command, which is told single steps.
+/// How many paths are named one by one.
+const MANY: usize = 8;
+
+/// One call of sudo for this program's hidden command, which gets single steps.
 #[derive(Debug)]
 pub(crate) struct Sudo {
     is_real: bool,
@@ -21,6 +25,22 @@ impl Sudo {
     }
 }
 
+/// The written files: each path, or each folder with the number of files if there are many paths.
+fn written(paths: &[Utf8PathBuf]) -> Vec<String> {
+    if paths.len() <= MANY {
+        return paths.iter().map(|path| format!("write {path}")).collect();
+    }
+    let mut folders: BTreeMap<&Utf8Path, Vec<&Utf8PathBuf>> = BTreeMap::new();
+    for path in paths {
+        folders.entry(path.parent().unwrap_or(path)).or_default().push(path);
+    }
+    let line = |(folder, within): (&Utf8Path, Vec<&Utf8PathBuf>)| match &within[..] {
+        [only] => format!("write {only}"),
+        within => format!("write {} files in {folder}", within.len()),
+    };
+    folders.into_iter().map(line).collect()
+}
+
 impl Escalate for Sudo {
     fn command(&self, paths: &[Utf8PathBuf], reach: Reach) -> Option<Command> {
         // Within a sysroot nothing of the machine is touched, and root is never needed.
@@ -29,11 +49,11 @@ impl Escalate for Sudo {
         }
         let sudo = process::find(&["/usr/bin/sudo", "/bin/sudo"])?;
         let own = std::env::current_exe().ok()?;
+        progress::leave();
         if !self.is_quiet {
-            let mut text = String::from("note: root is needed for these, and sudo is asked for them alone:\n");
-            for path in paths {
-                text += &format!("  write {path}\n");
-            }
+            let mut text =
+                String::from("note: these steps need root. yandro asks sudo for them, and for nothing else:\n");
+            text.extend(written(paths).iter().map(|line| format!("  {line}\n")));
             if reach == Reach::Server {
                 text += "  test, reload, start or stop the web server\n";
             }

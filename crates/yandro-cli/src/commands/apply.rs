@@ -1,4 +1,4 @@
-//! The one way in which commands change something: lock, plan, preview or carry out.
+//! The only way for commands to change something: lock, plan, preview or apply.
 
 use yandro_core::{Cache, ChangeSet, DEFAULT_ADDRESS, ServerId};
 use yandro_machine::{CarriedOut, CarryOutError, ControlError, Keep, ServerAction, Tools, caches, changes};
@@ -9,12 +9,12 @@ use crate::error::{self, CommandError};
 use crate::passphrase;
 use crate::sudo::Sudo;
 use crate::view::change::{labelled, server_lines, summary};
-use crate::view::{Ui, on_wait};
+use crate::view::{Ui, count, on_wait, progress};
 
 /// How often a change is planned again because something else changed a file meanwhile.
 const ATTEMPTS: usize = 5;
 
-/// What a command plans, and what it wants to know again afterwards.
+/// A command's plan, with the data that it needs again afterwards.
 pub(crate) struct Planned<T> {
     pub(crate) set: ChangeSet,
     /// Whether a server that doesn't run is to be started.
@@ -22,7 +22,7 @@ pub(crate) struct Planned<T> {
     pub(crate) about: T,
 }
 
-/// What was carried out.
+/// The result of an applied plan.
 pub(crate) struct Done<T> {
     pub(crate) set: ChangeSet,
     pub(crate) servers: Vec<(ServerId, ServerAction)>,
@@ -30,7 +30,7 @@ pub(crate) struct Done<T> {
 }
 
 impl<T> Done<T> {
-    /// What was done, with what became of the servers, as lines with labels.
+    /// The changes and the servers' reloads, as lines with labels.
     pub(crate) fn summary(&self, context: &Context) -> String {
         let mut lines = summary(&self.set, &context.machine.places);
         lines.extend(server_lines(&self.set, &self.servers));
@@ -38,15 +38,15 @@ impl<T> Done<T> {
     }
 }
 
-/// What came of a plan.
+/// The result of a plan.
 pub(crate) enum Applied<T> {
-    /// It was carried out.
+    /// It was applied.
     Done(Box<Done<T>>),
     /// With `--preview`: what would be done.
     Preview(Box<ChangeSet>),
 }
 
-/// What was carried out; a preview ends the command.
+/// The result of an applied plan; a preview ends the command.
 macro_rules! done {
     ($applied:expr) => {
         match $applied? {
@@ -57,7 +57,7 @@ macro_rules! done {
 }
 pub(crate) use done;
 
-/// Plans and carries out; with `--preview` only plans.
+/// Plans and applies; with `--preview` only plans.
 pub(crate) fn apply<T>(
     context: &Context,
     ui: &mut Ui,
@@ -81,6 +81,7 @@ pub(crate) fn apply<T>(
         set.refresh_after(|path| places.inside(path));
         set.order_by_phase();
     };
+    let _work = ui.work("planning");
     if context.preview {
         let mut set = plan()?.set;
         complete(&mut set);
@@ -92,7 +93,7 @@ pub(crate) fn apply<T>(
     loop {
         let Planned { mut set, starts, about } = plan()?;
         complete(&mut set);
-        // A server that doesn't run is not started to be told that it has less to do.
+        // A stopped server is not started only because a site is removed.
         set.servers.retain(|server| starts || !context.machine.is_real() || context.runs(*server));
         let controls = context.controls_of(&set.servers)?;
         let controls: Vec<_> = controls.iter().map(|(kind, control)| (*kind, control.as_ref())).collect();
@@ -107,6 +108,7 @@ pub(crate) fn apply<T>(
             on_wait: &on_wait,
             at: stamp(now()),
         };
+        progress::now(&writing(&set));
         match changes::carry_out(&tools, &set, || prove(&about)) {
             Ok(CarriedOut { servers, unflushed }) => {
                 tell_unflushed(&mut set, &unflushed, ui);
@@ -116,6 +118,14 @@ pub(crate) fn apply<T>(
             Err(CarryOutError::ChangedMeanwhile(_)) if attempts < ATTEMPTS => {}
             Err(error) => return Err(error::carry_out(error, |failed| not_proven(failed, ui.verbose))),
         }
+    }
+}
+
+fn writing(set: &ChangeSet) -> String {
+    let servers: Vec<String> = set.servers.iter().map(ToString::to_string).collect();
+    match &servers[..] {
+        [] => format!("writing {}", count(set.steps.len(), "file")),
+        servers => format!("writing {}, reloading {}", count(set.steps.len(), "file"), servers.join(" and ")),
     }
 }
 

@@ -1,30 +1,25 @@
 //! Looking at sites, with a line on the terminal for whoever waits.
 
-use std::io::{IsTerminal as _, Write as _};
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use yandro_core::{Site, SiteReport};
 use yandro_machine::{Closeness, Limit, Progress, Scene, look};
 
 use crate::context::{Context, now};
 use crate::error::CommandError;
-
-/// When it is worth saying that something is being done.
-const PATIENCE: Duration = Duration::from_millis(500);
+use crate::view::progress;
 
 /// Looks at sites closely, on servers as they are now, and says on a terminal how far it has come.
 pub(super) async fn closely(context: &Context, sites: &[Site], within: Limit) -> Result<Vec<SiteReport>, CommandError> {
     let present = context.look_for_servers();
-    let (started, progress) = (Instant::now(), Arc::new(Progress::default()));
-    let told = tokio::spawn(tell(progress.clone()));
-    let scene = Scene { machine: &context.machine, present: &present, now: now(), progress: &progress };
+    let counted = Arc::new(Progress::default());
+    let work = progress::begin("checking", context.shows_progress);
+    let told = tokio::spawn(tell(counted.clone()));
+    let scene = Scene { machine: &context.machine, present: &present, now: now(), progress: &counted };
     let looked = look(scene, sites, Closeness { is_close: true, within }).await;
     told.abort();
-    // Whatever it wrote is gone before anything else is said.
-    if told.await.is_err() && started.elapsed() > PATIENCE && std::io::stderr().is_terminal() {
-        _ = std::io::stderr().write_all(b"\r\x1b[K");
-    }
+    drop(work);
     Ok(looked?)
 }
 
@@ -34,8 +29,8 @@ pub(super) async fn quietly(
     sites: &[Site],
     closeness: Closeness,
 ) -> Result<Vec<SiteReport>, CommandError> {
-    let (present, progress) = (context.present(), Progress::default());
-    let scene = Scene { machine: &context.machine, present, now: now(), progress: &progress };
+    let (present, counted) = (context.present(), Progress::default());
+    let scene = Scene { machine: &context.machine, present, now: now(), progress: &counted };
     Ok(look(scene, sites, closeness).await?)
 }
 
@@ -44,16 +39,12 @@ pub(super) async fn at_one(context: &Context, site: &Site, closeness: Closeness)
     Ok(quietly(context, std::slice::from_ref(site), closeness).await?.remove(0))
 }
 
-/// A line on the terminal that is written over, as long as it takes.
-async fn tell(progress: Arc<Progress>) {
-    tokio::time::sleep(PATIENCE).await;
-    if !std::io::stderr().is_terminal() {
-        return;
-    }
+/// Says how far it has come, as long as it takes.
+async fn tell(counted: Arc<Progress>) {
     loop {
-        let (done, all) = progress.get();
+        let (done, all) = counted.get();
         if all > 0 {
-            _ = std::io::stderr().write_all(format!("\rchecking: {done} of {all} ").as_bytes());
+            progress::now(&format!("checking: {done} of {all}"));
         }
         tokio::time::sleep(Duration::from_millis(100)).await;
     }

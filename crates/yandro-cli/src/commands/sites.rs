@@ -9,45 +9,52 @@ use yandro_machine::files;
 
 use crate::context::Context;
 use crate::error::CommandError;
-use crate::view::{Cell, DIM, Data, GOOD, Outcome, STRONG, Table, Ui, WARN, both_ways, count, data};
+use crate::view::{COMMAND, Cell, DIM, Data, GOOD, Outcome, STRONG, Table, Ui, WARN, count, data};
 
 pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
     let (_, list) = context.list()?;
     let written = SitesWritten::read(context)?;
-    let stands: Vec<Vec<&'static str>> = list.sites.iter().map(|site| written.missing(site)).collect();
-    let data = to_data(&list, &stands);
-    Ok(Outcome::new(data, move |_, ui| show(&list, &stands, ui)))
+    let missing: Vec<Vec<&'static str>> = list.sites.iter().map(|site| written.missing(site)).collect();
+    let data = SiteRows {
+        sites: list.sites.iter().zip(&missing).map(|(site, missing)| site_data(context, site, missing)).collect(),
+    };
+    Ok(Outcome::new(data, move |_, ui| show(context, &list, &missing, ui)))
 }
 
-fn show(list: &SiteList, stands: &[Vec<&'static str>], ui: &mut Ui) {
+fn show(context: &Context, list: &SiteList, missing: &[Vec<&'static str>], ui: &mut Ui) {
     if list.sites.is_empty() {
         ui.say("No site is mapped yet. Map one: yandro map NAME FOLDER");
         return;
     }
-    let mut table = Table::new(&["SITE", "SERVER", "ROOT OR UPSTREAM", "STATUS"]);
-    for (site, missing) in list.sites.iter().zip(stands) {
-        let stands = if missing.is_empty() { Cell::new("mapped", GOOD) } else { Cell::new(missing.join(", "), WARN) };
+    let mut table = Table::new(&["SITE", "SERVER", "ROOT OR UPSTREAM", "STATUS"]).least(&["SERVER"]);
+    for (site, missing) in list.sites.iter().zip(missing) {
+        let status = if missing.is_empty() { Cell::new("mapped", GOOD) } else { Cell::new(missing.join(", "), WARN) };
         let server = Cell::plain(site.server.as_ref().map_or("any", ServerId::word));
-        table.row(vec![
-            Cell::new(both_ways(&site.name), STRONG),
-            server,
-            Cell::plain(site.content.to_string()),
-            stands,
-        ]);
+        let url = shown_url(context, site, &site.name);
+        table.row(vec![Cell::new(url, STRONG), server, Cell::plain(site.content.to_string()), status]);
         for alias in &site.aliases {
-            table.row(vec![Cell::new(format!("  {}", both_ways(alias)), DIM)]);
+            table.row(vec![Cell::new(format!("  {}", shown_url(context, site, alias)), DIM)]);
         }
     }
     ui.table(&table);
-    let hint = match stands.iter().filter(|missing| !missing.is_empty()).count() {
-        0 => "prove that they answer: yandro check".to_owned(),
-        1 => "1 is not whole; write a site again: yandro map NAME".to_owned(),
-        many => format!("{many} are not whole; write a site again: yandro map NAME"),
+    let incomplete: Vec<&Site> =
+        list.sites.iter().zip(missing).filter(|(_, missing)| !missing.is_empty()).map(|(site, _)| site).collect();
+    let hint = match &incomplete[..] {
+        [] => format!("prove that they answer: {COMMAND}yandro check{COMMAND:#}"),
+        [one] => format!("1 is incomplete; write it again: {COMMAND}yandro map {}{COMMAND:#}", one.name),
+        many => format!("{} are incomplete; write them again: {COMMAND}yandro settle{COMMAND:#}", many.len()),
     };
     ui.say(&format!("\n{}; {hint}", count(list.sites.len(), "site")));
 }
 
-/// What is written on this machine, read once for all sites.
+/// A name's URL, as a browser's address bar shows it, with the form on the wire if that is another.
+fn shown_url(context: &Context, site: &Site, name: &HostName) -> String {
+    let url = context.url_of(site, name);
+    let unicode = name.to_unicode();
+    if unicode == name.as_str() { url } else { format!("{} ({name})", url.replace(name.as_str(), &unicode)) }
+}
+
+/// The files of all sites on this machine, read once.
 struct SitesWritten {
     /// Every name of the hosts file.
     names: HashSet<String>,
@@ -77,7 +84,7 @@ impl SitesWritten {
         })
     }
 
-    /// What is missing of a site, in words; nothing for one that is whole.
+    /// The missing parts of a site, in words; empty for a complete one.
     fn missing(&self, site: &Site) -> Vec<&'static str> {
         let mut missing = Vec::new();
         if site.names().any(|name| !self.names.contains(name.as_str())) {
@@ -107,7 +114,7 @@ fn entries(folder: &Utf8Path) -> HashSet<String> {
 }
 
 data! {
-    /// Of `yandro sites`.
+    /// Data of `yandro sites`.
     struct SiteRows {
         sites: Vec<SiteData>,
     }
@@ -115,23 +122,24 @@ data! {
     /// A site of the list.
     struct SiteData {
         name: String,
+        url: String,
         aliases: Vec<String>,
         /// The project's folder, or the upstream.
         content: String,
-        /// Where its names point to.
+        /// Target of its names.
         address: std::net::IpAddr,
         /// The server; none if any will do.
         server: Option<String>,
         /// Its other options that are not as usual, by their keys in the site list.
         options: BTreeMap<&'static str, serde_json::Value>,
-        /// What of it is missing on this machine, in words.
+        /// Its missing parts on this machine, in words.
         missing: Vec<&'static str>,
     }
 }
 
 impl Data for SiteRows {}
 
-/// The options that have no field of their own.
+/// The options that have no separate field.
 fn options(site: &Site) -> BTreeMap<&'static str, serde_json::Value> {
     let others = OPTIONS.iter().filter(|option| option.argument.is_some() || option.key == "https");
     others.filter_map(|option| Some((option.key, to_json(option.value(site)?)))).collect()
@@ -147,18 +155,15 @@ fn to_json(value: TomlValue) -> serde_json::Value {
     }
 }
 
-fn to_data(list: &SiteList, stands: &[Vec<&'static str>]) -> SiteRows {
-    SiteRows { sites: list.sites.iter().zip(stands).map(site_data).collect() }
-}
-
-fn site_data((site, missing): (&Site, &Vec<&'static str>)) -> SiteData {
+fn site_data(context: &Context, site: &Site, missing: &[&'static str]) -> SiteData {
     SiteData {
+        url: context.url_of(site, &site.name),
         name: site.name.to_string(),
         aliases: site.aliases.iter().map(HostName::to_string).collect(),
         content: site.content.to_string(),
         address: site.address,
         server: site.server.map(|server| server.word().to_owned()),
         options: options(site),
-        missing: missing.clone(),
+        missing: missing.to_vec(),
     }
 }

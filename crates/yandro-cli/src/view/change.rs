@@ -1,5 +1,6 @@
 //! Change sets as people read them: before, as diffs, and after, as a summary.
 
+use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
 use serde_json::json;
@@ -44,13 +45,13 @@ pub(crate) enum StepData {
     File { path: String, change: &'static str, diff: String },
     /// A symbolic link.
     Link { path: String, change: &'static str, target: Option<String> },
-    /// Who may enter and read something.
+    /// Changed access rights.
     Rights { path: String, who: String, before: String, after: String },
     /// A root certificate in a trust store.
     Trust { path: String, whose: String, certificate: String, trusted: bool },
 }
 
-/// What `--preview` gives: every step in order, files as unified diffs.
+/// The output of `--preview`: every step in order, files as unified diffs.
 pub(crate) fn preview<'o>(set: ChangeSet) -> Outcome<'o> {
     let word = |value: serde_json::Value| value.as_str().unwrap_or_default().to_owned();
     let preview = SetData {
@@ -94,10 +95,7 @@ fn show_preview(set: &ChangeSet, ui: &mut Ui) {
         ui.print(&format!("{STRONG}then{STRONG:#} {server} tests its configuration and is reloaded (or started)"));
     }
     if let Some(store) = set.trust {
-        ui.print(&format!(
-            "{STRONG}then{STRONG:#} the system's trust store takes it up: {}",
-            store.refresh().join(" ")
-        ));
+        ui.print(&format!("{STRONG}then{STRONG:#} the system's trust store is updated: {}", store.refresh().join(" ")));
     }
     for cache in &set.flush {
         ui.print(&format!("{STRONG}then{STRONG:#} {} forgets its old answers: {}", cache.title(), cache.typed()));
@@ -157,7 +155,10 @@ fn coloured(diff: &str) -> String {
     out
 }
 
-/// What was done, one line for each place.
+/// How many lines with the same label are shown one by one.
+const MANY: usize = 8;
+
+/// The changes, one line for each place.
 pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, String)> {
     let mut lines = Vec::new();
     let (mut modules, mut is_enabled) = (Vec::new(), true);
@@ -192,7 +193,27 @@ pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, St
         let verb = if is_enabled { "enabled" } else { "disabled" };
         lines.push(("modules", format!("{verb} {}", modules.join(", "))));
     }
-    lines
+    collapsed(lines)
+}
+
+/// The lines, those of a label with more than [`MANY`] as one that counts them by their verbs.
+fn collapsed(lines: Vec<(&'static str, String)>) -> Vec<(&'static str, String)> {
+    let mut counts: BTreeMap<&str, BTreeMap<String, usize>> = BTreeMap::new();
+    for (label, text) in &lines {
+        let verb = text.split(' ').next().unwrap_or_default().to_owned();
+        *counts.entry(label).or_default().entry(verb).or_default() += 1;
+    }
+    let mut shown: Vec<(&'static str, String)> = Vec::new();
+    for (label, text) in lines {
+        let verbs = &counts[label];
+        if verbs.values().sum::<usize>() <= MANY {
+            shown.push((label, text));
+        } else if shown.iter().all(|(other, _)| *other != label) {
+            let counted: Vec<String> = verbs.iter().map(|(verb, count)| format!("{verb} {count}")).collect();
+            shown.push((label, format!("{} (each of them: yandro history --verbose)", counted.join(", "))));
+        }
+    }
+    shown
 }
 
 /// The paths that a set changes, in its order.
@@ -200,7 +221,7 @@ pub(crate) fn paths(set: &ChangeSet) -> Vec<String> {
     set.steps.iter().map(|step| step.path().to_string()).collect()
 }
 
-/// What a change of rights means.
+/// Meaning of a change of rights.
 fn rights(change: &RightsChange) -> String {
     if change.after.list == change.before.list {
         return format!("{}: mode {:04o}, was {:04o}", change.path, change.after.mode, change.before.mode);
@@ -208,7 +229,7 @@ fn rights(change: &RightsChange) -> String {
     format!("{}: {} on its access control list", change.path, change.who)
 }
 
-/// What happened to a file: a certificate by its end, any other by its path.
+/// Meaning of a change of a file: a certificate by its end, any other by its path.
 fn told(role: &Role, change: &FileChange, places: &Places) -> String {
     let kind = kind_of(change.before.is_some(), change.after.is_some());
     let is_chain = matches!(role, Role::Certificate(_) | Role::Root);
@@ -224,7 +245,7 @@ fn told(role: &Role, change: &FileChange, places: &Places) -> String {
     }
 }
 
-/// What the lines do that are switched on in a file that sites share.
+/// Effects of the lines that are switched on in a shared file.
 fn switched(set: &ChangeSet, change: &FileChange) -> String {
     let (mut loads, mut listens, mut includes) = (Vec::new(), Vec::new(), Vec::new());
     for (_, switched) in set.switched.iter().filter(|(file, _)| *file == change.path) {
@@ -242,12 +263,12 @@ fn switched(set: &ChangeSet, change: &FileChange) -> String {
     if told.is_empty() { String::new() } else { format!(": {}", told.join("; ")) }
 }
 
-/// What a file is to the user; `None` for one that goes with another.
+/// Label of a file; `None` for one that is reported with another.
 fn subject(role: &Role) -> Option<&'static str> {
     Some(match role {
         Role::ProjectFile => "starter page",
         Role::TrustStore => "trust store",
-        Role::DefaultHost(_) => "other names",
+        Role::DefaultHost(_) => "unknown names",
         Role::HostsFile => "hosts file",
         Role::Root => "authority",
         Role::Certificate(name) if name.as_str() != OTHERS => "certificate",
@@ -267,7 +288,7 @@ fn subject(role: &Role) -> Option<&'static str> {
     })
 }
 
-/// What is said of the servers after the change.
+/// The reloads of the servers.
 pub(crate) fn server_lines(set: &ChangeSet, actions: &[(ServerId, ServerAction)]) -> Vec<(&'static str, String)> {
     let how = |server: ServerId| actions.iter().find(|(own, _)| *own == server).map(|(_, how)| *how);
     set.servers.iter().map(|server| ("server", server_line(*server, how(*server)))).collect()

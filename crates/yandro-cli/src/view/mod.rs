@@ -3,17 +3,19 @@
 pub(crate) mod change;
 pub(crate) mod check;
 mod outcome;
+pub(crate) mod progress;
 mod table;
 mod tone;
 
 use std::io::Write as _;
 
 use anstream::{AutoStream, ColorChoice};
+use supports_hyperlinks::Stream;
 use yandro_core::HostName;
 
 pub(crate) use outcome::{Data, Outcome, data};
 pub(crate) use table::{Cell, Table};
-use tone::rendered;
+use tone::{Rendering, rendered};
 pub(crate) use tone::{Tone, plain};
 
 use serde_json::json;
@@ -34,9 +36,12 @@ pub(crate) struct Ui {
     err: std::io::Stderr,
     pub(crate) json: bool,
     quiet: bool,
-    styled: bool,
-    err_styled: bool,
+    on_out: Rendering,
+    on_err: Rendering,
+    /// How wide the terminal is that shows standard output, in columns.
+    width: Option<usize>,
     pub(crate) verbose: bool,
+    is_plain: bool,
     /// Why standard output couldn't be written, if it couldn't.
     failed: Option<std::io::Error>,
 }
@@ -44,6 +49,7 @@ pub(crate) struct Ui {
 impl Ui {
     pub(crate) fn new(global: &Global) -> Self {
         let choice = match global.color {
+            _ if global.plain_output => ColorChoice::Never,
             Color::Auto => ColorChoice::Auto,
             Color::Always => ColorChoice::Always,
             Color::Never => ColorChoice::Never,
@@ -51,11 +57,19 @@ impl Ui {
         Self {
             out: std::io::stdout(),
             err: std::io::stderr(),
-            err_styled: choose(choice, &std::io::stderr()) != ColorChoice::Never,
-            styled: choose(choice, &std::io::stdout()) != ColorChoice::Never,
+            on_out: Rendering {
+                styles: choose(choice, &std::io::stdout()) != ColorChoice::Never,
+                links: !global.plain_output && supports_hyperlinks::on(Stream::Stdout),
+            },
+            on_err: Rendering {
+                styles: choose(choice, &std::io::stderr()) != ColorChoice::Never,
+                links: !global.plain_output && supports_hyperlinks::on(Stream::Stderr),
+            },
+            width: if global.plain_output { None } else { terminal_width() },
             json: global.json,
             quiet: global.quiet,
-            verbose: global.verbose,
+            verbose: global.verbose > 0,
+            is_plain: global.plain_output,
             failed: None,
         }
     }
@@ -75,22 +89,22 @@ impl Ui {
     /// A result, whatever the options.
     pub(crate) fn print(&mut self, text: &str) {
         // A single write, so that lines of several processes don't mix.
-        let text = rendered(text, self.styled) + "\n";
-        let written = self.out.lock().write_all(text.as_bytes());
+        let text = rendered(text, self.on_out) + "\n";
+        let written = progress::aside(|| self.out.lock().write_all(text.as_bytes()));
         self.note_failure(written);
     }
 
     /// Draws a text over what the terminal shows.
     pub(crate) fn redraw(&mut self, text: &str) {
-        let text = format!("\x1b[H\x1b[2J{}\n", rendered(text, self.styled));
+        let text = format!("\x1b[H\x1b[2J{}\n", rendered(text, self.on_out));
         let written = self.out.lock().write_all(text.as_bytes());
         self.note_failure(written);
     }
 
     /// A line on standard error. A user who doesn't see it misses a note.
     fn tell(&mut self, text: &str) {
-        let text = rendered(text, self.err_styled) + "\n";
-        _ = self.err.lock().write_all(text.as_bytes());
+        let text = rendered(text, self.on_err) + "\n";
+        _ = progress::aside(|| self.err.lock().write_all(text.as_bytes()));
     }
 
     /// Binary output, unchanged.
@@ -124,10 +138,20 @@ impl Ui {
         if self.quiet || self.json {
             return;
         }
-        self.print(&table.render());
+        self.print(&table.render(self.width));
     }
 
-    /// Something worth knowing, beside the result.
+    /// Begins work whose progress is shown if it takes long.
+    pub(crate) fn work(&self, words: &str) -> progress::Work {
+        progress::begin(words, !self.quiet && !self.is_plain)
+    }
+
+    /// How wide the terminal is, if standard output is one.
+    pub(crate) fn width(&self) -> Option<usize> {
+        self.width
+    }
+
+    /// A note in addition to the result.
     pub(crate) fn note(&mut self, text: &str) {
         if !self.quiet {
             self.tell(&format!("{DIM}note:{DIM:#} {text}"));
@@ -166,11 +190,17 @@ pub(crate) fn json_text(value: &serde_json::Value) -> String {
 /// Tells the user what takes long, on standard error.
 pub(crate) fn on_wait(is_quiet: bool) -> impl Fn(&str) {
     move |what| {
-        if !is_quiet {
+        if !is_quiet && !progress::now(&format!("waiting for {what}")) {
             // A user who doesn't see it waits all the same.
             _ = writeln!(std::io::stderr(), "note: waiting for {}", plain(what));
         }
     }
+}
+
+/// The width of the terminal, if standard output is one.
+fn terminal_width() -> Option<usize> {
+    let (terminal_size::Width(width), _) = terminal_size::terminal_size_of(std::io::stdout())?;
+    Some(usize::from(width)).filter(|width| *width > 0)
 }
 
 fn choose(choice: ColorChoice, stream: &impl anstream::stream::RawStream) -> ColorChoice {

@@ -1,4 +1,4 @@
-//! What a command found or did: data for programs, and text for people. It is printed in one place.
+//! The result of a command: data for programs, and text for people. It is printed in one place.
 
 use serde::Serialize;
 use serde_json::{Value, json};
@@ -6,9 +6,9 @@ use serde_json::{Value, json};
 use super::Ui;
 use crate::error::Status;
 
-/// What a program gets with `--json`.
+/// Data for `--json`.
 pub(crate) trait Data: Serialize {
-    /// Which version of its form this is: it goes up when a field goes or means something else.
+    /// Version of its form: it goes up when a field goes or changes its meaning.
     const VERSION: u32 = 1;
 }
 
@@ -62,7 +62,7 @@ impl<'o> Outcome<'o> {
         Self { printed: Some(Box::new(OutcomeParts { data, text })), status: Status::Well }
     }
 
-    /// Of a command that has printed all that there is, such as a server that ran until it was ended.
+    /// For a command that has printed everything already, such as a server that ran until it was ended.
     pub(crate) fn printed() -> Self {
         Self { printed: None, status: Status::Well }
     }

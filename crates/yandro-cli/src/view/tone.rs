@@ -61,24 +61,54 @@ fn tone_of(c: char) -> Option<Tone> {
     u8::try_from(number).ok().map(Tone)
 }
 
-/// What a terminal gets without styles.
+/// A text for a terminal, without styles.
 pub(crate) fn plain(text: &str) -> String {
-    rendered(text, false)
+    rendered(text, Rendering::default())
 }
 
-/// What the terminal gets: with escape sequences for the styles if `styled`, and without any others.
-pub(crate) fn rendered(text: &str, styled: bool) -> String {
+/// The terminal's abilities.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Rendering {
+    /// It shows styles.
+    pub(crate) styles: bool,
+    /// It follows hyperlinks.
+    pub(crate) links: bool,
+}
+
+/// A text for the terminal: with escape sequences for styles and hyperlinks (OSC 8) if it can show them, and without
+/// any others.
+pub(crate) fn rendered(text: &str, rendering: Rendering) -> String {
     let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some((before, url)) = rendering.links.then(|| first_url(rest)).flatten() {
+        push_rendered(&mut out, before, rendering.styles);
+        out += &format!("\x1b]8;;{url}\x1b\\{url}\x1b]8;;\x1b\\");
+        rest = &rest[before.len() + url.len()..];
+    }
+    push_rendered(&mut out, rest, rendering.styles);
+    out
+}
+
+/// The first URL of a text that is safe within an escape sequence, with the text before it.
+fn first_url(text: &str) -> Option<(&str, &str)> {
+    let begin = [text.find("https://"), text.find("http://")].into_iter().flatten().min()?;
+    let is_of_url = |c: char| c.is_ascii_alphanumeric() || "-._~:/?#[]@!$&+,;=%".contains(c);
+    let rest = &text[begin..];
+    let end = rest.find(|c| !is_of_url(c)).unwrap_or(rest.len());
+    let url = rest[..end].trim_end_matches(['.', ',', ':', ';', '?', '!']);
+    Some((&text[..begin], url))
+}
+
+fn push_rendered(out: &mut String, text: &str, styled: bool) {
     for c in text.chars() {
         match tone_of(c) {
             Some(_) if !styled => {}
-            Some(Tone::PLAIN) => out += "\x1b[0m",
-            Some(tone) => out += &tone.style().render().to_string(),
+            Some(Tone::PLAIN) => *out += "\x1b[0m",
+            Some(tone) => *out += &tone.style().render().to_string(),
             None if c == '\n' || c == '\t' => out.push(c),
-            None => push_shown(&mut out, c),
+            None => push_shown(out, c),
         }
     }
-    out
 }
 
 /// A value that has to fit in one line: line ends and tabs are escaped as well.
@@ -120,12 +150,26 @@ mod tests {
     use super::*;
 
     #[test]
+    fn urls_are_links_and_nothing_hostile_gets_into_one() {
+        let links = Rendering { styles: false, links: true };
+        let link = |url: &str| format!("\x1b]8;;{url}\x1b\\{url}\x1b]8;;\x1b\\");
+        let url = "https://saltmarsh.test/a?b=c";
+        assert_eq!(rendered(&format!("see {url}."), links), format!("see {}.", link(url)));
+        assert_eq!(
+            rendered("http://a.test\x1b\\x, https://b.test", links),
+            format!("{}\\x1b\\x, {}", link("http://a.test"), link("https://b.test"))
+        );
+        assert_eq!(rendered("no https:/ here", links), "no https:/ here");
+    }
+
+    #[test]
     fn styles_are_rendered_and_nothing_else_reaches_a_terminal() {
         let hostile = "a\x1b[31m\x07\r\u{9b}2J\u{7f}\u{202e}gpj\n\tb";
         let text = format!("{}{hostile}{:#}", Tone::GOOD, Tone::GOOD);
         let shown = "a\\x1b[31m\\x07\\x0d\\x9b2J\\x7f\\u{202e}gpj\n\tb";
-        assert_eq!(rendered(&text, false), shown);
-        assert_eq!(rendered(&text, true), format!("\x1b[32m{shown}\x1b[0m"));
+        assert_eq!(plain(&text), shown);
+        let styles = Rendering { styles: true, links: false };
+        assert_eq!(rendered(&text, styles), format!("\x1b[32m{shown}\x1b[0m"));
         assert_eq!(in_one_line("a\nb\t\x1b"), "a\\nb\\t\\x1b");
         assert_eq!(format!("{}x{:#}", Tone::PLAIN, Tone::PLAIN), "x");
         let value = serde_json::json!({ "name": hostile }).to_string();

@@ -5,7 +5,7 @@ use yandro_core::{NameReport, StepPart};
 
 use crate::view::{BAD, DIM, GOOD, STRONG, WARN};
 
-/// What each step is, in words.
+/// Title of each step.
 pub(super) fn title(step: CheckStep) -> &'static str {
     match step {
         CheckStep::Suffix => "name",
@@ -39,7 +39,7 @@ pub(super) fn not_tried(because: CheckStep) -> String {
 /// alias those that differ.
 pub(super) fn drawn(report: &SiteReport) -> String {
     let server = match report.server {
-        ServerId::Elsewhere => "a server elsewhere".to_owned(),
+        ServerId::Elsewhere => "a server on another machine".to_owned(),
         server => server.to_string(),
     };
     let mut lines = Vec::new();

@@ -6,7 +6,9 @@ mod page;
 
 use std::time::Duration;
 
-use yandro_core::{CheckStep, Finding, FindingText, NameReport, Severity, SiteReport, StepOutcome, StepReport};
+use yandro_core::{
+    CheckStep, Finding, FindingGroup, FindingText, NameReport, Severity, SiteReport, StepOutcome, StepReport, grouped,
+};
 
 pub(crate) use junit::junit;
 pub(crate) use page::page;
@@ -27,7 +29,7 @@ const COLUMNS: [(&str, &[CheckStep]); 10] = [
     ("PROOF", &[CheckStep::Proof]),
 ];
 
-/// What every report in a file has in it, so that it may be written over.
+/// A mark in every report file, by which it may be overwritten.
 pub(crate) const MARK: &str = "yandro-check";
 
 /// Prints the reports of all sites that were checked.
@@ -47,7 +49,7 @@ pub(crate) fn print(ui: &mut Ui, reports: &[SiteReport], took: Duration) {
 pub(crate) fn text(ui: &Ui, reports: &[SiteReport], took: Duration) -> String {
     let seen = match reports {
         [one] => chain::drawn(one),
-        _ => table(reports).render(),
+        _ => table(reports).render(ui.width()),
     };
     let findings = findings_text(reports.iter().flat_map(|report| &report.findings), ui.verbose);
     format!("{seen}{}{findings}\n{}", if findings.is_empty() { "" } else { "\n" }, sum(reports, took))
@@ -87,16 +89,16 @@ fn sum(reports: &[SiteReport], took: Duration) -> String {
     )
 }
 
-/// How names stand.
+/// State of a name.
 #[derive(Clone, Copy)]
 enum NameState {
     Proven,
-    /// Well, and there is no proof to be had.
+    /// Without problems, but not proven.
     Unproven,
     Bad,
 }
 
-/// How many names stand how, in words.
+/// How many names have which state, in words.
 fn verdict(reports: &[SiteReport]) -> Vec<(String, NameState)> {
     let names = || reports.iter().flat_map(|report| &report.names);
     let (proven, well) = (names().filter(|name| name.is_proven).count(), names().filter(|name| name.is_well()).count());
@@ -135,7 +137,7 @@ fn row(report: &SiteReport, name: &NameReport) -> Vec<Cell> {
 /// The first of these steps, unless another one went worse.
 fn worst<'n>(name: &'n NameReport, group: &[CheckStep]) -> Option<&'n StepReport> {
     let of_group = |step: &CheckStep| name.steps.iter().find(|own| own.step == *step);
-    // Of those that went alike the first stays.
+    // Of equal ones the first stays.
     group.iter().filter_map(of_group).min_by_key(|step| rank(step))
 }
 
@@ -147,39 +149,41 @@ fn rank(step: &StepReport) -> u8 {
     }
 }
 
-/// Each cause once, with the first of the names that it stands in the way of.
+/// Each cause once, with the first of the names that it concerns.
 fn findings_text<'a>(findings: impl Iterator<Item = &'a Finding>, verbose: bool) -> String {
-    let mut groups: Vec<(&Finding, usize)> = Vec::new();
-    for finding in findings {
-        match groups.iter_mut().find(|(first, _)| first.is_same(finding)) {
-            Some((_, more)) => *more += 1,
-            None => groups.push((finding, 0)),
-        }
-    }
-    let mut texts = Vec::new();
-    for (finding, more) in groups {
-        let mut text = finding_text(finding, verbose);
-        if more > 0 {
-            text += &format!("\n    {DIM}also:{DIM:#} {}", count(more, "further site"));
-        }
-        texts.push(text);
-    }
-    texts.join("\n")
+    grouped(findings).iter().map(|group| group_text(group, verbose)).collect::<Vec<_>>().join("\n")
 }
 
 /// A finding in two or three lines.
 pub(crate) fn finding_text(finding: &Finding, verbose: bool) -> String {
+    let remedy = finding.diagnosis.remedies.first().cloned();
+    group_text(&FindingGroup { first: finding, others: Vec::new(), remedy }, verbose)
+}
+
+/// How many further names of a finding are listed.
+const NAMES_SHOWN: usize = 60;
+
+/// A finding of one site, or of several with the names of all.
+fn group_text(group: &FindingGroup<'_>, verbose: bool) -> String {
+    let FindingGroup { first: finding, others, remedy: of_all } = group;
     let (style, sign) = if finding.severity() == Severity::Error { (BAD, "✗") } else { (WARN, "!") };
-    let FindingText { code, name, cause, evidence, remedy, otherwise, .. } = finding.text();
+    let FindingText { code, name, cause, evidence, otherwise, .. } = finding.text();
     let mut text = format!("\n{style}{sign}{style:#} {STRONG}{name}{STRONG:#}: {cause}");
+    if !others.is_empty() {
+        let names: Vec<String> = others.iter().take(NAMES_SHOWN).map(|name| name.to_unicode()).collect();
+        let more = others.len().saturating_sub(NAMES_SHOWN);
+        let rest = if more == 0 { String::new() } else { format!(" and {more} more") };
+        text += &format!("\n    {DIM}also:{DIM:#} {}: {}{rest}", count(others.len(), "further name"), names.join(", "));
+    }
     if let Some(evidence) = evidence {
         // The words of a server may have several lines.
         text += &format!("\n    {DIM}seen:{DIM:#} {}", evidence.replace('\n', "\n          "));
     }
-    if let Some(remedy) = remedy {
+    if let Some(remedy) = of_all {
         text += &format!("\n    {DIM}fix:{DIM:#} {COMMAND}{remedy}{COMMAND:#}");
     }
-    for other in otherwise {
+    // The other ways are each of one site.
+    for other in otherwise.iter().filter(|_| others.is_empty()) {
         text += &format!("\n     {DIM}or:{DIM:#} {COMMAND}{other}{COMMAND:#}");
     }
     if verbose {
@@ -189,7 +193,7 @@ pub(crate) fn finding_text(finding: &Finding, verbose: bool) -> String {
 }
 
 data! {
-    /// Of `yandro check`.
+    /// Data of `yandro check`.
     struct Checked {
         milliseconds: u64,
         sites: Vec<CheckedSite>,
@@ -234,7 +238,7 @@ data! {
         well: bool,
     }
 
-    /// What is wrong, with the command that fixes it.
+    /// A problem, with the command that fixes it.
     struct FindingData {
         code: String,
         /// `error` or `warning`.

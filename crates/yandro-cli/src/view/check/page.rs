@@ -84,7 +84,7 @@ fn step(step: &StepReport, longest: Duration) -> String {
     )
 }
 
-/// What was seen, with the parts of it.
+/// The observation, with its parts.
 fn detail(step: &StepReport) -> String {
     let part = |part: &StepPart| format!("{} {}", if part.well { "✓" } else { "!" }, part.title);
     if let StepOutcome::Stopped(because) = step.outcome {
