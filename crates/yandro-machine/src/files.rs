@@ -18,7 +18,7 @@ pub use crate::reading::{holds, open_regular, read, read_given, read_if_there};
 pub struct FileError {
     /// The file or folder.
     pub path: Utf8PathBuf,
-    /// What the system said.
+    /// The system's error.
     pub source: io::Error,
 }
 
@@ -86,7 +86,7 @@ pub struct Attributes {
 }
 
 impl Attributes {
-    /// Those of a file that exists.
+    /// The attributes of a file that exists.
     ///
     /// # Errors
     /// When the file can't be looked at.
@@ -161,7 +161,7 @@ pub(crate) fn obstacle(path: &Utf8Path) -> Option<FileError> {
 /// A link's target, or `None` if there is nothing.
 ///
 /// # Errors
-/// When there is something that is no link, or that can't be read.
+/// When the path is not a link, or can't be read.
 pub fn read_link_if_there(path: &Utf8Path) -> Result<Option<Utf8PathBuf>, FileError> {
     let real = confine::real_folder(path).map_err(FileError::at(path))?;
     match real.read_link_utf8() {
@@ -180,7 +180,7 @@ pub enum Written {
     InPlace,
 }
 
-/// Makes a file hold `content`: through a temporary file beside it that is renamed
+/// Writes `content` to a file: through a temporary file next to it that is renamed
 /// over it, or in place where that can't be (a bind mount, a folder that may not be
 /// written). A path that is a link is followed, so that it stays one.
 ///
@@ -201,7 +201,10 @@ pub fn write(
     let _rights = caller::rights_for(path);
     let path = &follow(path)?;
     let error = match write_beside(path, content, attributes, tag) {
-        Ok(()) => return Ok(Written::Renamed),
+        Ok(()) => {
+            tracing::debug!(target: "write", "{path}: {} bytes, by a renamed temporary file", content.len());
+            return Ok(Written::Renamed);
+        }
         Err(error) => error,
     };
     let no_rename = matches!(Errno::from_io_error(&error.source), Some(Errno::BUSY | Errno::XDEV));
@@ -214,6 +217,7 @@ pub fn write(
     let written =
         file.write_all(content).and_then(|()| file.set_len(content.len() as u64)).and_then(|()| file.sync_all());
     written.map_err(FileError::at(path))?;
+    tracing::debug!(target: "write", "{path}: {} bytes, in place", content.len());
     Ok(Written::InPlace)
 }
 
@@ -227,14 +231,14 @@ fn write_beside(path: &Utf8Path, content: &[u8], attributes: &Attributes, tag: &
         fs::rename(&beside, path)
     })();
     if let Err(error) = written {
-        // A failure here changes nothing about the one that is told.
+        // A failure here doesn't matter: the first one is reported.
         _ = fs::remove_file(&beside);
         return Err(FileError::at(path)(error));
     }
     sync_folder_of(path)
 }
 
-/// The temporary file beside `path` that a change set of this tag uses.
+/// The temporary file next to `path` that a change set of this tag uses.
 pub fn temporary(path: &Utf8Path, tag: &str) -> Utf8PathBuf {
     let name = path.file_name().unwrap_or("file");
     path.with_file_name(format!(".{name}.yandro-{tag}"))

@@ -1,6 +1,6 @@
 //! Running other programs: by absolute path, with a clean environment, without a shell.
 //!
-//! Every program has a time limit, is read while it runs, and is in a process group of its own,
+//! Every program has a time limit, is read while it runs, and has a separate process group,
 //! so that Ctrl-C in the terminal reaches yandro only.
 
 use std::fs;
@@ -16,6 +16,7 @@ use zeroize::Zeroizing;
 
 use crate::caller;
 use crate::permissions::user_name;
+use crate::traced::Traced;
 
 /// How long any program may run before it is ended.
 const LIMIT: Duration = Duration::from_secs(120);
@@ -24,14 +25,14 @@ const KEPT: usize = 1 << 20;
 /// How long one look at a program's output takes, if it says nothing and doesn't end.
 const LOOK: Timespec = Timespec { tv_sec: 0, tv_nsec: 10_000_000 };
 
-/// What a program said and how it ended.
+/// A program's output and exit status.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Ran {
     /// The command line, for messages.
     pub command: String,
     /// Whether it ended with status 0.
     pub succeeded: bool,
-    /// What it said on standard output and standard error.
+    /// Standard output and standard error.
     pub words: String,
 }
 
@@ -51,13 +52,13 @@ pub enum ProgramError {
     Failed {
         /// The command line.
         command: String,
-        /// What it said.
+        /// Its output.
         words: String,
     },
 }
 
 impl ProgramError {
-    /// What became of a program: nothing, if it ended well.
+    /// Checks a program's result: `Ok` if it succeeded.
     ///
     /// # Errors
     /// When it was not run, or failed.
@@ -71,7 +72,7 @@ impl ProgramError {
 /// With whose rights a program runs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum RunAs {
-    /// Those of this process.
+    /// This process's rights.
     Own,
     /// Under sudo those of the user who called it.
     Callers,
@@ -179,7 +180,8 @@ fn finish_pipes(
 ) -> io::Result<(Pipes, ExitStatus)> {
     let stdin = if input.is_empty() { Stdio::null() } else { Stdio::piped() };
     command.args(arguments).process_group(0).stdin(stdin).stdout(Stdio::piped()).stderr(Stdio::piped());
-    let mut child = command.spawn()?;
+    let traced = Traced::new(&command);
+    let mut child = command.spawn().inspect_err(|error| traced.not_started(error))?;
     if let Some(mut stdin) = child.stdin.take() {
         // A program that ends without reading says itself why.
         _ = stdin.write_all(input);
@@ -190,6 +192,7 @@ fn finish_pipes(
         pipes.read();
         if let Some(status) = child.try_wait()? {
             pipes.read();
+            traced.ended(status);
             break status;
         }
         if began.elapsed() > limit {
@@ -213,7 +216,8 @@ pub(crate) fn run_starter(
 ) -> io::Result<Ran> {
     let mut command = cleaned(rights.command(program)?);
     command.args(arguments).process_group(0).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
-    let mut child = command.spawn()?;
+    let traced = Traced::new(&command);
+    let mut child = command.spawn().inspect_err(|error| traced.not_started(error))?;
     let mut pipes = Pipes::of(&mut child)?;
     let began = Instant::now();
     let mut up_since: Option<Instant> = None;
@@ -221,6 +225,7 @@ pub(crate) fn run_starter(
         pipes.read();
         if let Some(status) = child.try_wait()? {
             pipes.read();
+            traced.ended(status);
             return Ok(pipes.ran(program, arguments, status));
         }
         up_since = if is_up() { up_since.or(Some(Instant::now())) } else { None };

@@ -19,7 +19,7 @@ const PIPE_LIMIT: Duration = Duration::from_secs(10);
 /// Opens a file for reading, and nothing that would block or never end: a FIFO, a device.
 ///
 /// # Errors
-/// When it can't be opened, or is no regular file.
+/// When it can't be opened, or is not a regular file.
 pub fn open_regular(path: &Utf8Path) -> Result<File, FileError> {
     let flags = (rustix::fs::OFlags::NONBLOCK | rustix::fs::OFlags::CLOEXEC).bits().cast_signed();
     let real = confine::real(path).map_err(FileError::at(path))?;
@@ -36,10 +36,14 @@ pub fn open_regular(path: &Utf8Path) -> Result<File, FileError> {
 /// A regular file's bytes, of at most 256 MB.
 ///
 /// # Errors
-/// When it can't be read, is no regular file, or is larger.
+/// When it can't be read, is not a regular file, or is larger.
 pub fn read(path: &Utf8Path) -> Result<Vec<u8>, FileError> {
-    let file = open_regular(path)?;
-    read_up_to(file, LARGEST).map_err(FileError::at(path))
+    let bytes = open_regular(path).and_then(|file| read_up_to(file, LARGEST).map_err(FileError::at(path)));
+    match &bytes {
+        Ok(bytes) => tracing::debug!(target: "read", "{path}: {} bytes", bytes.len()),
+        Err(error) => tracing::debug!(target: "read", "{error}"),
+    }
+    bytes
 }
 
 fn read_up_to(file: impl io::Read, limit: u64) -> io::Result<Vec<u8>> {
@@ -54,7 +58,7 @@ fn read_up_to(file: impl io::Read, limit: u64) -> io::Result<Vec<u8>> {
 /// A file's bytes, or `None` if there is no such file.
 ///
 /// # Errors
-/// When it is there and can't be read, is no regular file, or is larger than 256 MB.
+/// When it exists and can't be read, is not a regular file, or is larger than 256 MB.
 pub fn read_if_there(path: &Utf8Path) -> Result<Option<Vec<u8>>, FileError> {
     match read(path) {
         Ok(bytes) => Ok(Some(bytes)),
@@ -63,7 +67,7 @@ pub fn read_if_there(path: &Utf8Path) -> Result<Option<Vec<u8>>, FileError> {
     }
 }
 
-/// What a file or pipe that the user named holds, of at most `limit` bytes; `None` if there is no such
+/// The content of a file or pipe that the user named, of at most `limit` bytes; `None` if there is no such
 /// file. A pipe, such as `/dev/stdin`, has ten seconds to give it all.
 ///
 /// # Errors

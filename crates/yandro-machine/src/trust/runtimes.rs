@@ -16,13 +16,15 @@ use tokio::net::TcpListener;
 use tokio_rustls::TlsAcceptor;
 use yandro_core::{JAVA_SOURCE, Key, NOT_INSTALLED, RUNTIMES};
 
+use crate::traced::Traced;
+
 /// How long one of them has.
 const PATIENCE: Duration = Duration::from_secs(10);
 
 /// Whether a runtime trusts the authority.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Measured {
-    /// What people call it.
+    /// Title for people.
     pub title: String,
     /// Its program.
     pub program: Utf8PathBuf,
@@ -88,7 +90,7 @@ pub async fn measure(path: &str, chain_pem: &str, key: &Key) -> Result<Vec<Measu
     Ok(done.into_iter().map(measured).collect())
 }
 
-/// A program and what it is told.
+/// A program and its arguments.
 struct Asking {
     title: String,
     program: Utf8PathBuf,
@@ -125,7 +127,8 @@ fn run(asking: &Asking, number: usize, port: u16) -> bool {
         let (host, path) = (format!("127.0.0.1:{port}"), format!("/{number}"));
         word.replace("{url}", &format!("https://{host}{path}")).replace("{host}", &host).replace("{path}", &path)
     };
-    let spawned = Command::new(&asking.program)
+    let mut command = Command::new(&asking.program);
+    command
         .args(asking.arguments.iter().map(|word| fill(word)))
         // A proxy would answer in our place; git would ask for a password.
         .env("NO_PROXY", "127.0.0.1")
@@ -133,19 +136,22 @@ fn run(asking: &Asking, number: usize, port: u16) -> bool {
         .env("GIT_TERMINAL_PROMPT", "0")
         .stdin(Stdio::piped())
         .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn();
-    let Ok(mut child) = spawned else { return false };
+        .stderr(Stdio::null());
+    let traced = Traced::new(&command);
+    let Ok(mut child) = command.spawn().inspect_err(|error| traced.not_started(error)) else { return false };
     let input = child.stdin.take().map(|mut stdin| {
         _ = stdin.write_all(fill(asking.input).as_bytes());
         stdin
     });
-    // What is told to read on stays until the answer is there.
+    // A program that reads on keeps its standard input until the answer has come.
     let _held = if asking.input.is_empty() { None } else { input };
     let deadline = Instant::now() + PATIENCE;
     loop {
         match child.try_wait() {
-            Ok(Some(status)) => return status.code() != Some(NOT_INSTALLED),
+            Ok(Some(status)) => {
+                traced.ended(status);
+                return status.code() != Some(NOT_INSTALLED);
+            }
             Ok(None) if Instant::now() < deadline => std::thread::sleep(Duration::from_millis(5)),
             _ => {
                 _ = child.kill();
