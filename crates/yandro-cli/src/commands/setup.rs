@@ -4,14 +4,13 @@ use yandro_machine::FileError;
 
 use crate::args::SetupCommand;
 use crate::error::CommandError;
-use crate::help;
 use crate::view::{COMMAND, Outcome, STRONG, Ui};
+use crate::{complete, help};
 
 pub(crate) fn run<'c>(command: &SetupCommand, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     match command {
         SetupCommand::Completions { shell } => {
-            let mut script = Vec::new();
-            clap_complete::generate(*shell, &mut help::command(), "yandro", &mut script);
+            let script = complete::script(shell).map_err(CommandError::not_made)?;
             ui.print(&String::from_utf8_lossy(&script));
         }
         SetupCommand::Man { out } => {

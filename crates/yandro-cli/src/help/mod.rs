@@ -12,12 +12,14 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
             ("yandro map saltmarsh.test ./saltmarsh", "a folder"),
             ("yandro map depot.saltmarsh.test ./depot --document-root public --alias handbook.saltmarsh.test", ""),
             ("yandro map tides.test ./tides --php --fallback /index.php", "PHP with a front controller"),
-            ("yandro map booking.saltmarsh.test http://127.0.0.1:3000", "a dev server"),
+            ("yandro map booking.saltmarsh.test :3000", "a dev server"),
             ("yandro map booking.saltmarsh.test https://127.0.0.1:5173", "a dev server that speaks TLS itself"),
             ("yandro map crew.saltmarsh.test ./crew --address 192.168.56.10", "a virtual machine serves it"),
+            ("yandro map tides.test depot.test crew.test", "the folders of these names"),
             ("yandro map saltmarsh.test --preview", "show what would change"),
         ],
     ),
+    ("open", &[("yandro open saltmarsh.test", "without a browser: print its URL")]),
     ("unmap", &[("yandro unmap saltmarsh.test", ""), ("yandro unmap saltmarsh.test --preview", "show what would go")]),
     ("sites", &[("yandro sites", ""), ("yandro sites --json", "for programs")]),
     (
@@ -27,6 +29,7 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
             ("yandro check saltmarsh.test --verbose", "one site, every step"),
             ("yandro check --fix", "fix what is safe to fix"),
             ("yandro check --report sites.html", "a page for a browser"),
+            ("yandro check https://harbour.test:8443/tides", "what answers any URL, and why"),
         ],
     ),
     ("ports", &[("yandro ports", "")]),
@@ -110,7 +113,15 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
         ],
     ),
     ("setup man", &[("yandro setup man --out ~/.local/share/man/man1", "then: man yandro-map")]),
-    ("help", &[("yandro help map", ""), ("yandro help hosts lint", ""), ("yandro help options", "global options")]),
+    (
+        "help",
+        &[
+            ("yandro help map", ""),
+            ("yandro help hosts lint", ""),
+            ("yandro help options", "global options"),
+            ("yandro help support", "what a report of a problem needs"),
+        ],
+    ),
 ];
 
 /// Words that people try for a command, what they look for, and what does it.
@@ -132,7 +143,7 @@ const WORDS: &[(&[&str], &str, &str)] = &[
     (&["man", "manual"], "write the manual pages", "yandro setup man --out DIR"),
 ];
 
-/// What a word that is no command leads to: what it is for, and the command.
+/// The command that people mean by a word, with its purpose.
 pub(crate) fn meant(word: &str) -> Option<(&'static str, &'static str)> {
     let found = WORDS.iter().find(|(words, ..)| words.contains(&word));
     found.map(|(_, aim, command)| (*aim, *command))
@@ -182,6 +193,11 @@ pub(crate) fn page(topic: &[String]) -> Option<String> {
     Some(command.render_long_help().to_string())
 }
 
+/// The short help of the whole program.
+pub(crate) fn summary() -> String {
+    command().render_help().to_string()
+}
+
 /// The options that every command takes.
 fn options() -> String {
     let bare = Global::augment_args(Command::new("yandro"));
@@ -191,6 +207,9 @@ fn options() -> String {
         shown.disable_help_flag(true).about("Options that every command takes").help_template("{about}\n\n{options}");
     shown.render_long_help().to_string()
 }
+
+#[cfg(test)]
+mod page;
 
 #[cfg(test)]
 mod tests {
@@ -227,6 +246,17 @@ mod tests {
                 assert!(parsed.is_ok(), "{typed}: {}", parsed.unwrap_err());
             }
         }
+    }
+
+    /// `YANDRO_WRITE_DOCS=1 cargo test -p yandro-cli help` writes it again.
+    #[test]
+    fn the_page_of_commands_is_made_from_the_tables() {
+        let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/commands.md");
+        let page = page::commands();
+        if std::env::var_os("YANDRO_WRITE_DOCS").is_some() {
+            std::fs::write(file, &page).unwrap();
+        }
+        assert_eq!(std::fs::read_to_string(file).unwrap_or_default(), page);
     }
 
     #[test]

@@ -1,0 +1,126 @@
+//! `yandro help support`: what a report of a problem needs.
+
+use std::collections::BTreeMap;
+
+use camino::Utf8Path;
+use yandro_core::{Content, ServerId};
+use yandro_machine::{Found, caches, caller, files, servers, trust};
+
+use crate::context::Context;
+use crate::error::CommandError;
+use crate::view::change::labelled;
+use crate::view::{Data, Outcome, Ui, data};
+
+data! {
+    /// Data of `yandro help support`.
+    struct Support {
+        yandro: String,
+        system: String,
+        user: String,
+        /// Each server with its kind, version, layout, main file and whether it runs.
+        servers: Vec<String>,
+        resolver: String,
+        trust: String,
+        sites: Vec<String>,
+        /// The text of the settings; none if there are no settings.
+        settings: Option<String>,
+    }
+}
+
+impl Data for Support {}
+
+/// Gathers it. Names and folders of sites are only in it `with_names`.
+pub(crate) fn run(context: &Context, with_names: bool) -> Result<Outcome<'_>, CommandError> {
+    let machine = &context.machine;
+    let (_, list) = context.list()?;
+    let sites: Vec<String> = if with_names {
+        list.sites.iter().map(|site| format!("{} -> {}", site.name, site.content)).collect()
+    } else {
+        let mut kinds: BTreeMap<String, usize> = BTreeMap::new();
+        for site in &list.sites {
+            let server = site.server.as_ref().map_or("any server", ServerId::word);
+            let content = if matches!(site.content, Content::Folder { .. }) { "folder" } else { "upstream" };
+            *kinds.entry(format!("{content} on {server}, https {}", site.https.word())).or_default() += 1;
+        }
+        kinds.into_iter().map(|(kind, number)| format!("{number} × {kind}")).collect()
+    };
+    let resolver = caches::resolver_setup(machine);
+    let caches: Vec<&str> = resolver.caches.iter().map(|cache| cache.title()).collect();
+    let caches = if caches.is_empty() { "none".to_owned() } else { caches.join(", ") };
+    let settings = files::read_if_there(&machine.places.settings())?;
+    let data = Support {
+        yandro: format!("{} ({}, {})", env!("CARGO_PKG_VERSION"), std::env::consts::OS, std::env::consts::ARCH),
+        system: system(),
+        user: user(),
+        servers: context.present().all().iter().map(|found| server(context, found)).collect(),
+        resolver: format!("hosts: {}; caches: {caches}", resolver.sources.join(" ")),
+        trust: trust::find(machine).map_or("not found".to_owned(), |store| store.folder().to_owned()),
+        sites,
+        settings: settings.map(|bytes| without_home(&String::from_utf8_lossy(&bytes))),
+    };
+    Ok(Outcome::new(data, move |data, ui| show(data, with_names, ui)))
+}
+
+fn show(data: &Support, with_names: bool, ui: &mut Ui) {
+    let mut lines = vec![("yandro", data.yandro.clone()), ("system", data.system.clone()), ("user", data.user.clone())];
+    let each = |label: &'static str, texts: &[String]| {
+        texts
+            .iter()
+            .enumerate()
+            .map(|(turn, text)| (if turn == 0 { label } else { "" }, text.clone()))
+            .collect::<Vec<_>>()
+    };
+    lines.extend(each("servers", &data.servers));
+    lines.push(("resolver", data.resolver.clone()));
+    lines.push(("trust store", data.trust.clone()));
+    lines.extend(each("sites", &data.sites));
+    if let Some(settings) = &data.settings {
+        let texts: Vec<String> = settings.lines().map(str::to_owned).collect();
+        lines.extend(each("settings", &texts));
+    }
+    ui.print(&labelled(&lines));
+    if !with_names {
+        ui.note("names and folders of sites are left out; to include them: yandro help support --verbose");
+    }
+}
+
+/// Name and version of the system, and of the kernel.
+fn system() -> String {
+    let text = |path: &str| std::fs::read_to_string(path).unwrap_or_default();
+    let release = text("/etc/os-release");
+    let name =
+        release.lines().find_map(|line| line.strip_prefix("PRETTY_NAME=")).unwrap_or("unknown").trim_matches('"');
+    let kernel = text("/proc/sys/kernel/osrelease");
+    let init = text("/proc/1/comm");
+    format!("{name}, kernel {}, process 1 is {}", kernel.trim(), init.trim())
+}
+
+/// With whose rights this runs.
+fn user() -> String {
+    let under_sudo = std::env::var_os("SUDO_UID").is_some();
+    match (caller::is_root(), under_sudo) {
+        (true, true) => "root, by sudo".to_owned(),
+        (true, false) => "root".to_owned(),
+        (false, _) => "not root".to_owned(),
+    }
+}
+
+fn server(context: &Context, found: &Found) -> String {
+    let version = servers::version(found).unwrap_or_else(|| "version unknown".to_owned());
+    let status = match context.runs(found.id) {
+        _ if found.is_elsewhere() => "on another machine or in a container",
+        _ if !context.machine.is_real() => "not asked",
+        true => "runs",
+        false => "stopped",
+    };
+    let main = without_home(context.machine.places.inside(&found.layout.main).as_str());
+    format!("{}: {}, {version}, layout {}, {main}, {status}", found.id.word(), found.kind, found.layout.known.title)
+}
+
+/// A text in which the home folder is `~`: it often holds a name.
+fn without_home(text: &str) -> String {
+    match std::env::var("HOME") {
+        Ok(home) if Utf8Path::new(&home).components().count() > 1 => text.replace(&home, "~"),
+        _ => text.to_owned(),
+    }
+}
