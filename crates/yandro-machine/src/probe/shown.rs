@@ -15,7 +15,7 @@ pub enum NotShown {
     /// The name has no address.
     #[error("it has no address")]
     NoAddress,
-    /// What is there speaks plain HTTP.
+    /// The server speaks plain HTTP.
     #[error("plain HTTP is spoken there")]
     PlainHttp,
     /// Nothing answers, or the handshake fails.
@@ -36,7 +36,7 @@ pub(crate) async fn shown(name: &HostName, port: u16) -> Result<Vec<CertificateD
                 continue;
             }
         };
-        return match tls::TlsTrust::new(None).handshake(name, stream, None, within).await {
+        return match tls::TlsTrust::new(None).handshake(name.as_str(), stream, None, within).await {
             Ok((_, stream)) => Ok(stream.get_ref().1.peer_certificates().unwrap_or_default().to_vec()),
             Err(failure) if failure.kind == FailureKind::PlainHttp => Err(NotShown::PlainHttp),
             Err(failure) => Err(NotShown::Failed(failure)),

@@ -31,7 +31,7 @@ pub(super) fn show<'c>(
     if let Some(path) = key {
         let path = context.given(path);
         let text = files::read_given(&path, 1 << 20)?;
-        shown.key = Some(text.ok_or_else(|| CommandError::usage(format!("there is no file `{path}`")))?);
+        shown.key = Some(text.ok_or_else(|| CommandError::usage(format!("no such file: `{path}`")))?);
     }
     if is_paths {
         let Some(name) = &shown.site else {
@@ -67,7 +67,7 @@ pub(super) fn show<'c>(
     Ok(Outcome::new(data, move |_, ui| print(&shown, &facts, &found, ui)).with(status))
 }
 
-/// What a server shows at `HOST`, or `HOST:PORT`.
+/// The certificate that a server sends at `HOST`, or `HOST:PORT`.
 fn served(address: &str) -> Result<Shown, CommandError> {
     let (host, port) = HostPort::split(address);
     let no_port = |port: &str| CommandError::usage(format!("`{port}` is not a port"));
@@ -80,7 +80,7 @@ fn served(address: &str) -> Result<Shown, CommandError> {
     Ok(Shown { title, chain, paths: Vec::new(), key: None, site: None })
 }
 
-/// What is meant: a site, a file, or a server.
+/// The subject: a site, a file, or a server.
 fn find(context: &Context, what: &str) -> Result<Shown, CommandError> {
     if let Some(rest) = what.strip_prefix("https://") {
         return served(rest.split('/').next().unwrap_or_default());
@@ -89,6 +89,13 @@ fn find(context: &Context, what: &str) -> Result<Shown, CommandError> {
     if what.contains('/') || path.is_file() {
         let chain = certificates::of_file(&path).map_err(CommandError::usage)?;
         return Ok(Shown { title: path.to_string(), chain, paths: Vec::new(), key: None, site: None });
+    }
+    let (_, list) = context.list()?;
+    let (host, port) = HostPort::split(what);
+    if let Ok(name) = HostName::parse(host)
+        && (port.is_some() || list.owner(&name).is_none())
+    {
+        return served(what);
     }
     let held = HeldCertificate::find(context, what)?;
     Ok(Shown {
@@ -121,7 +128,7 @@ fn print(shown: &Shown, facts: &CertificateFacts, found: &[Objection], ui: &mut 
     let behind: Vec<String> =
         shown.chain[1..].iter().filter_map(|own| Some(CertificateFacts::read(own).ok()?.subject)).collect();
     let is_sent = behind.first() == Some(&facts.issuer);
-    let issuer = if is_sent { format!("{}, whose own comes behind it", facts.issuer) } else { facts.issuer.clone() };
+    let issuer = if is_sent { format!("{} (sent with it)", facts.issuer) } else { facts.issuer.clone() };
     let behind = behind.into_iter().skip(usize::from(is_sent));
     let mut lines = vec![("covers", covers), ("valid", validity(facts)), ("issued by", issuer)];
     lines.extend(behind.map(|subject| ("behind it", subject)));
@@ -146,7 +153,7 @@ impl Shown {
 }
 
 data! {
-    /// Of `yandro cert show --paths`.
+    /// Data of `yandro cert show --paths`.
     struct PathsData {
         site: String,
         certificate: Option<String>,
@@ -154,9 +161,9 @@ data! {
         root: Option<String>,
     }
 
-    /// Of `yandro cert show`.
+    /// Data of `yandro cert show`.
     struct CertificateData {
-        /// What was asked for: a site, a file or a server.
+        /// The subject: a site, a file or a server.
         what: String,
         site: Option<String>,
         /// The files, of a site.
@@ -170,7 +177,7 @@ data! {
         not_before: String,
         not_after: String,
         days_left: i64,
-        /// What browsers and other clients would object to.
+        /// Objections of browsers and other clients.
         objections: Vec<ObjectionData>,
     }
 
