@@ -1,4 +1,4 @@
-//! What the causes of findings are made of: the facts where one code has several sentences.
+//! The parts of the causes of findings, for codes that have several sentences.
 
 use core::net::IpAddr;
 
@@ -15,9 +15,9 @@ pub enum Unresolved {
     Other {
         /// The name.
         host: HostName,
-        /// What the resolver says.
+        /// The resolver's addresses.
         found: Vec<IpAddr>,
-        /// What the hosts file says.
+        /// The address in the hosts file.
         wanted: IpAddr,
     },
     /// It has none.
@@ -27,7 +27,48 @@ pub enum Unresolved {
     },
 }
 
-/// What a server does that refuses its configuration.
+/// Fault of a hosts file from which resolvers read no line.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum HostsFault {
+    /// It is gone.
+    Missing,
+    /// It is a symbolic link to a file that doesn't exist.
+    Dangling(Utf8PathBuf),
+    /// Only root can read it.
+    Unreadable,
+    /// It is encoded as UTF-16.
+    Utf16,
+}
+
+/// Fault of an upstream that is there and can't be used as it is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum UpstreamFault {
+    /// It listens at the loopback address of the other family only.
+    OtherFamily(IpAddr),
+    /// It speaks TLS on that port.
+    SpeaksTls,
+    /// It accepts connections and sends no answer in time.
+    Silent,
+    /// It begins an answer that doesn't end in time.
+    Endless,
+    /// It ends the connection without an answer.
+    Closes,
+    /// Its answer is not HTTP.
+    NotHttp,
+}
+
+/// Fault of a file that the server reads only when it starts or is reloaded.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum FileFault {
+    /// It is gone.
+    Missing,
+    /// It can't be read; the system's words.
+    Unreadable(String),
+    /// It has no certificate, or no key.
+    Damaged,
+}
+
+/// Consequence of a configuration that the server refuses.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ConfigurationRefusal {
     /// It runs, and goes on with what it read before.
@@ -37,20 +78,20 @@ pub enum ConfigurationRefusal {
 }
 
 impl ConfigurationRefusal {
-    /// What a server that runs, or not, does.
+    /// For a server that runs, is stopped, or can't be asked.
     pub(super) fn of(runs: Option<bool>) -> Self {
         if runs == Some(true) { Self::KeepsOld } else { Self::CannotStart }
     }
 }
 
-/// What is wrong with a certificate that is served.
+/// Fault of a certificate that is served.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum CertificateFault {
     /// Another authority issued it.
     OtherIssuer,
     /// A validator refuses it.
     Refused,
-    /// It is the one for names that are no sites.
+    /// The certificate of the default virtual host is served.
     OfUnknownNames,
     /// It doesn't name the host.
     OtherNames,
@@ -60,7 +101,7 @@ pub enum CertificateFault {
     Ended(OffsetDateTime),
 }
 
-/// What was asked for.
+/// The page that was requested.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum RequestedPage {
     /// The first page.
@@ -69,7 +110,7 @@ pub enum RequestedPage {
     Proof,
 }
 
-/// What the server's user may not do, or is not let.
+/// An access that the server's user lacks.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Forbidden {
     /// Read the site's content: by its rights or by a rule.
@@ -99,7 +140,7 @@ pub enum OverrideRefusal {
     Faulty(crate::site::ServerId),
 }
 
-/// Where a name is answered from that should be answered from its folder.
+/// The place that answers instead of the site's folder.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum UnexpectedFolder {
     /// Not from this content, and nobody knows from where.

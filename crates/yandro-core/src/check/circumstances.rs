@@ -1,14 +1,15 @@
-//! What stands around a site: what is seen beside its answers, and for one that isn't well the facts
+//! The surroundings of a site: facts beside its answers, and for a site with problems the facts
 //! by which a symptom gets its cause.
 
 use camino::Utf8PathBuf;
 
+use super::cause::FileFault;
 use super::observation::{Barrier, Timed};
 use crate::config::Place;
 use crate::name::HostName;
 use crate::site::ServerId;
 
-/// What was found out about a site's server and files, once something about the site was not well.
+/// Facts about a site's server and files, gathered once the site has a problem.
 /// Each is empty or `None` where it can't be seen from here.
 #[derive(Clone, Debug, Default)]
 pub struct Circumstances {
@@ -16,13 +17,13 @@ pub struct Circumstances {
     pub runs: Option<bool>,
     /// The server's own words, if it refuses its configuration.
     pub refuses: Option<String>,
-    /// A file that was changed after the server last took its configuration up.
+    /// A file that was changed after the server's last reload.
     pub newer: Option<Utf8PathBuf>,
     /// Whether the site's virtual host file names the certificate that is on the disk.
     pub names_certificate: bool,
-    /// Who listens on the site's ports.
+    /// The processes that listen on the site's ports.
     pub holders: Vec<PortHolder>,
-    /// What its configuration says.
+    /// The configuration's view of the site.
     pub configured: Configured,
     /// Whether key and certificate on disk belong together.
     pub key_fits: Option<bool>,
@@ -36,7 +37,7 @@ pub struct Circumstances {
     pub rule: Option<Place>,
     /// The index page, if the server's user may not read it.
     pub unread_index: Option<Barrier>,
-    /// Where PHP is passed on to, if nothing answers there.
+    /// The `FastCGI` address, if nothing answers there.
     pub php_down: Option<String>,
     /// Sockets of PHP that do answer.
     pub php_sockets: Vec<String>,
@@ -51,47 +52,62 @@ pub struct Circumstances {
     pub confined: Option<String>,
 }
 
-/// What was found out beside the answers, for all of a site's names.
+/// Facts gathered apart from the answers, for all of a site's names.
 #[derive(Clone, Debug, Default)]
 pub struct Beside {
-    /// Who listens on the site's ports, and how long it took to see; `None` where nobody looked.
+    /// The processes that listen on the site's ports, with the time it took; `None` if nobody looked.
     pub holders: Option<Timed<Vec<PortHolder>>>,
-    /// What the server's configuration says, and the site's part of the time to read it; `None`
+    /// The server's configuration, with the site's share of the time to read it; `None`
     /// where it can't be read from here.
     pub configured: Option<Timed<Configured>>,
     /// The trust stores of this machine, and the time to ask them.
     pub stores: Option<Timed<Vec<StoreStanding>>>,
+    /// Faults of files that the answers don't show.
+    pub files: FileFaults,
 }
 
-/// What a server's configuration, as it stands on the disk, says of a site. The server may still
+/// Faults of a site's files that its answers don't show: the server has read them already, or doesn't get so far.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct FileFaults {
+    /// The certificate's file or its key, with its fault.
+    pub certificate: Option<(Utf8PathBuf, FileFault)>,
+    /// Whether the key is not the certificate's.
+    pub is_other_key: bool,
+    /// Whether the document root is missing.
+    pub is_folder_missing: bool,
+}
+
+/// A server's configuration on disk, as far as a site is concerned. The server may still
 /// go by what it read before.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Configured {
-    /// How the site's virtual host file stands.
+    /// Status of the site's virtual host file.
     pub site_file: SiteFileState,
     /// The site's ports that no line has the server listen on.
     pub not_listened: Vec<u16>,
-    /// Which virtual host answers, for each of its names and ports.
+    /// The virtual host that answers, for each name and port.
     pub answering: Vec<AnsweringHost>,
     /// Whether the server has TLS at all.
     pub has_tls: Option<bool>,
-    /// The server's own words, if a file was changed since it took its configuration up and it
+    /// The server's error message, if a file was changed since its last reload and it
     /// would refuse it now.
     pub refuses: Option<String>,
+    /// Whether a file was changed since, and only root can test whether the server would refuse it.
+    pub is_untested: bool,
 }
 
 /// A trust store, and whether it trusts the authority.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StoreStanding {
-    /// Whose it is.
+    /// The store's owner.
     pub title: String,
-    /// Where it is.
+    /// The store's path.
     pub path: String,
     /// Whether it trusts the authority.
     pub trusts: bool,
 }
 
-/// How a site's virtual host file stands.
+/// Status of a site's virtual host file.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub enum SiteFileState {
     /// The server reads it, or nobody can see that.
@@ -141,11 +157,11 @@ pub struct AnsweringHost {
     pub name: HostName,
     /// The port.
     pub port: u16,
-    /// Where it stands.
+    /// Place of the line.
     pub place: Place,
     /// Whether it has the name, or answers for want of one that has it.
     pub has_name: bool,
-    /// Whether it stands in the site's own file.
+    /// Whether the line is in the site's own file.
     pub is_own: bool,
     /// Whether it speaks TLS.
     pub tls: bool,
@@ -160,7 +176,7 @@ pub struct LogLine {
     pub file: Utf8PathBuf,
     /// Its number, from 1.
     pub number: usize,
-    /// What it says.
+    /// The line's text.
     pub text: String,
 }
 

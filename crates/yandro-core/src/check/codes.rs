@@ -8,7 +8,8 @@ use serde::Serialize;
 use time::OffsetDateTime;
 
 use super::cause::{
-    CertificateFault, ConfigurationRefusal, Forbidden, OverrideRefusal, RequestedPage, UnexpectedFolder, Unresolved,
+    CertificateFault, ConfigurationRefusal, FileFault, Forbidden, HostsFault, OverrideRefusal, RequestedPage,
+    UnexpectedFolder, Unresolved, UpstreamFault,
 };
 use super::circumstances::PortHolder;
 use super::traits::{Patience, SafeFix, Traits};
@@ -27,7 +28,7 @@ pub enum Severity {
     Error,
 }
 
-/// One row for each code: its facts, severity and traits, then what it means and what fixes it in general.
+/// One row for each code: facts, severity, traits, meaning, general fix.
 macro_rules! codes {
     ($(
         $name:ident { $($field:ident: $type:ty),* } $severity:ident [$($trait:ident)*]
@@ -41,7 +42,7 @@ macro_rules! codes {
             $(#[doc = $meaning] $name,)*
         }
 
-        /// What is wrong, with the facts that its sentence names. Two causes are equal if their sentences are.
+        /// A cause, with the facts that its sentence names. Two causes are equal if their sentences are.
         #[derive(Clone, Debug, PartialEq, Eq)]
         #[allow(missing_docs, reason = "each field is named after what it holds")]
         pub enum Cause {
@@ -64,13 +65,13 @@ macro_rules! codes {
                 match self { $(Self::$name => Severity::$severity),* }
             }
 
-            /// What it means, in one sentence.
+            /// The meaning, in one sentence.
             pub fn meaning(self) -> &'static str {
                 match self { $(Self::$name => $meaning),* }
             }
 
-            /// What fixes it, in general: a finding has the very command. Empty where that is for
-            /// the person to find out.
+            /// The general fix; a finding has the exact command. Empty where only
+            /// the user can find it.
             pub fn remedy(self) -> &'static str {
                 match self { $(Self::$name => $remedy),* }
             }
@@ -86,6 +87,9 @@ macro_rules! codes {
 codes! {
     HostsMissing { file: Utf8PathBuf, host: HostName } Error [settle]
         "No line of the hosts file names the host.", "yandro map NAME";
+    HostsUnread { file: Utf8PathBuf, fault: HostsFault } Error []
+        "The hosts file is missing, unreadable or in a form of which resolvers read no line.",
+        "sudo chmod 644 /etc/hosts, or the command that is shown";
     HostsElsewhere { host: HostName, found: IpAddr, wanted: IpAddr } Error []
         "The hosts file points the name to another address.", "yandro map NAME --take-over";
     HostsShadowed { file: Utf8PathBuf, host: HostName, found: IpAddr } Error []
@@ -99,9 +103,9 @@ codes! {
     ResolverFails { answer: Unresolved } Error []
         "The resolver knows no address though the hosts file has one.", "";
     ResolverBypassed { host: HostName, browser: String } Warning []
-        "A browser is set to ask for names elsewhere, past the hosts file.", "the setting, as shown";
+        "A browser is set to resolve names without the hosts file.", "the setting, as shown";
     ProxyInTheWay { host: HostName, browser: Option<String> } Warning []
-        "Variables of the environment send programs to a proxy for this name, which doesn't know it.", "export no_proxy=NAME";
+        "Variables of the environment send programs to a proxy for this name, which doesn't know it.", "export no_proxy=\"$no_proxy,NAME\"";
     AddressGone { address: IpAddr } Error []
         "No interface of this machine has the site's address any more.", "yandro map NAME --address ADDRESS";
     ServerDown { server: ServerId } Error [reload]
@@ -137,7 +141,7 @@ codes! {
     HttpFails { host: HostName } Error [wrong logged]
         "No proper HTTP answer.", "";
     HttpsForced { host: HostName, suffix: String } Error []
-        "Browsers ask for the name over HTTPS alone, and the site is without.", "yandro authority widen NAME && yandro map NAME --https only";
+        "Browsers request the name only over HTTPS, and the site has none.", "yandro authority widen NAME && yandro map NAME --https only";
     RedirectMissing { host: HostName, status: u16 } Warning [wrong settle]
         "HTTP doesn't lead to HTTPS.", "yandro settle --put-back NAME";
     RedirectElsewhere { host: HostName, location: String } Warning [wrong]
@@ -146,10 +150,16 @@ codes! {
         "HTTP leads to HTTPS, and not to the same path and query.", "yandro settle --put-back NAME";
     RedirectLoop { site: HostName } Error [circle]
         "The site's redirects lead in a circle.", "the editor, at the project's first rule, or a search for it";
+    RedirectBack { site: HostName, to: String } Error [circle]
+        "The application redirects HTTPS to HTTP, and the server redirects that to HTTPS: a circle.",
+        "the setting that tells the application about HTTPS, or: yandro map NAME --https both";
     RedirectLeaves { site: HostName } Warning []
         "A redirect of the application leaves the site's name.", "a search for that address in the project's files";
     PageLeaves { site: HostName } Warning []
         "The page says that its address is another one.", "a search for that address in the project's files";
+    PageMixed { site: HostName, origin: String, places: usize } Warning []
+        "The page loads from, or sends forms to, an address without HTTPS or the application's old one: browsers block it.",
+        "the search that is shown, then correct the application's address";
     TlsFails { host: HostName } Error [wrong logged settle]
         "The TLS handshake fails.", "yandro map NAME";
     TlsVersion { host: HostName } Error []
@@ -159,7 +169,7 @@ codes! {
     TlsOff { site: HostName } Error []
         "The site's virtual host for HTTPS has TLS off.", "yandro settle --put-back NAME";
     AuthorityMissing {} Error [settle]
-        "There is no local authority.", "yandro map NAME";
+        "The local authority is missing.", "yandro map NAME";
     CertificateUnknown { host: HostName, fault: CertificateFault } Error [wrong settle]
         "The certificate isn't of the local authority.", "yandro map NAME";
     CertificateName { host: HostName, fault: CertificateFault } Error [wrong settle]
@@ -173,9 +183,12 @@ codes! {
     CertificateEnds { host: HostName, end: OffsetDateTime, days: i64 } Warning [settle no_wait]
         "The certificate ends within 30 days, or is in its last third.", "yandro cert renew";
     CertificateConstraints { host: HostName } Error []
-        "The certificate is beyond what the authority may vouch for.", "yandro authority widen SUFFIX";
+        "The authority can't issue for a name of the certificate.", "yandro authority widen SUFFIX";
     CertificateOld { host: HostName } Warning [wrong reload]
         "The server sends an older certificate than the one on disk.", "yandro servers reload SERVER";
+    CertificateFile { file: Utf8PathBuf, fault: FileFault } Error [settle]
+        "The certificate's file or its key is missing, unreadable or damaged: the server won't reload or start.",
+        "yandro map NAME";
     KeyMismatch { site: HostName } Error [settle]
         "The key on disk is not the certificate's.", "yandro check NAME --fix";
     StoreUntrusting { store: String } Warning []
@@ -210,6 +223,9 @@ codes! {
         "The server passes PHP on, and nothing answers there.", "another socket that answers, or the program to start";
     UpstreamDown { site: HostName, content: Content, near: Option<Box<PortHolder>> } Error [status logged no_wait]
         "The upstream is down.", "yandro map NAME URL, if it is found at another port; else to start it";
+    UpstreamFails { site: HostName, content: Content, fault: UpstreamFault } Error [status logged brief]
+        "The upstream is there, but listens at another address, speaks TLS, or gives no proper answer.",
+        "yandro map NAME URL";
     UpstreamRefusesHost { host: HostName, content: Content } Error []
         "The upstream refuses requests under the site's name.", "yandro map NAME --upstream-host own";
     UpstreamDiffers { host: HostName, content: Content } Warning [wrong]
@@ -219,7 +235,7 @@ codes! {
 impl Code {
     /// The code as it is written, in tables and in JSON.
     pub fn word(self) -> String {
-        // One spelling for both: the one that serde derives.
+        // Both use the spelling that serde derives.
         let mut word = String::new();
         for c in format!("{self:?}").chars() {
             if c.is_ascii_uppercase() && !word.is_empty() {
@@ -241,7 +257,7 @@ impl Cause {
         }
     }
 
-    /// Whether the server refuses its configuration: what the files would mean is then beside the matter.
+    /// Whether the server refuses its configuration. The files' meaning doesn't matter then.
     pub(super) fn is_refusal(&self) -> bool {
         matches!(
             self,
@@ -256,7 +272,7 @@ impl Code {
         self.traits().is_logged
     }
 
-    /// What brings it in order without anything that needs a decision, if anything does.
+    /// A fix that needs no decision, if there is one.
     pub fn safe_fix(self) -> Option<SafeFix> {
         self.traits().fix
     }

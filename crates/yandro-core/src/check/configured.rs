@@ -1,5 +1,5 @@
-//! What a server's configuration says of a site, as a cause: of what is wrong now, or of what will
-//! be once the server takes it up.
+//! A problem in a server's configuration as a cause: present now, or
+//! after the next reload.
 
 use camino::{Utf8Path, Utf8PathBuf};
 
@@ -12,7 +12,7 @@ use crate::config::Place;
 use crate::shell::word;
 use crate::site::{ServerId, Site};
 
-/// Which ports something is about.
+/// The ports that something is about.
 #[derive(Clone, Copy, Debug)]
 pub(super) enum Of {
     /// All of them.
@@ -34,12 +34,12 @@ impl Of {
 }
 
 impl Configured {
-    /// Whether nothing in it stands in a site's way.
+    /// Whether nothing in it hinders a site.
     pub fn is_well(&self, site: &Site, server: ServerId) -> bool {
         self.in_the_way(site, server).is_none()
     }
 
-    /// The first thing in it that stands in a site's way.
+    /// The first problem in it that hinders a site.
     pub(super) fn in_the_way(&self, site: &Site, server: ServerId) -> Option<Diagnosis> {
         self.refused(server, Some(true))
             .or_else(|| self.not_read(site, server))
@@ -106,12 +106,12 @@ impl Configured {
     }
 }
 
-/// What a line of the site's own virtual host brings about, which goes when yandro's line is put back.
+/// A line of the site's own virtual host that settling it again would remove.
 pub(super) fn put_back_at(cause: Cause, place: &Place, site: &Site) -> Diagnosis {
     Diagnosis::new(cause).seen(Evidence::At(place.clone())).fix(Remedy::PutBack(site.name.clone()))
 }
 
-/// What Apache httpd says beside the matter.
+/// Messages of Apache httpd that don't matter here.
 const BESIDE: [&str; 4] = ["AH00557", "AH00558", "Action '", "The Apache error log may"];
 
 /// Why a server refuses its configuration, by its own words.

@@ -15,7 +15,7 @@ use crate::config::Place;
 use crate::site::{Content, Overrides, ServerId};
 
 /// Puts causes in the place of symptoms, as far as the circumstances tell them. One cause for
-/// several symptoms is told once.
+/// several symptoms is reported once.
 pub fn explain(report: &mut SiteReport, http_port: u16, https_port: u16, around: &Circumstances) {
     let explanation = Explanation { report, ports: [http_port, https_port], around };
     let mut explained: Vec<Finding> = Vec::new();
@@ -38,8 +38,13 @@ pub fn explain(report: &mut SiteReport, http_port: u16, https_port: u16, around:
     let is_gone = has(Code::AddressGone);
     // A configuration that isn't taken at all foretells nothing: half of it may be left out for the same cause.
     let is_refused = [Code::ModuleOff, Code::ConfigurationBroken, Code::LogFolderMissing].into_iter().any(has);
+    let has_upstream_fault = has(Code::UpstreamFails) || has(Code::UpstreamDown);
+    let has_file_fault = has(Code::CertificateFile);
     explained.retain(|own| match own.code() {
         Code::FamilyHalf => !has_error,
+        Code::HttpsFails | Code::HttpsStatus | Code::HttpFails => !has_upstream_fault,
+        // The server refuses its configuration for that file.
+        Code::ConfigurationBroken => !has_file_fault,
         Code::TlsFails | Code::PortClosed | Code::Unreachable => !is_gone,
         _ if own.is_foretold() => !(is_refused && has_error),
         _ => true,
@@ -83,7 +88,7 @@ impl Explanation<'_> {
             Symptom::Php => Some(Diagnosis { remedies: vec![self.run_php()], ..symptom_of.clone() }),
         };
         let mut finding = Finding { diagnosis: cause.unwrap_or_else(|| symptom_of.clone()), ..finding.clone() };
-        // What the server wrote about it belongs to whatever is told.
+        // The server's log line goes with the reported finding.
         if matches!(symptom, Symptom::Wrong | Symptom::Status)
             && let Some(line) = self.telling_entry()
         {
@@ -229,7 +234,7 @@ impl Explanation<'_> {
             .or_else(|| configured.other_answers(site, server, of))
             .or_else(|| if is_elsewhere { configured.other_folder(site) } else { None })
             .or_else(|| self.other_certificate(code))
-            // An application behind the server answers as it likes: that is no matter of reloading.
+            // An application behind the server answers as it likes: a reload wouldn't change that.
             .or_else(|| if code == Code::UpstreamDiffers { None } else { self.not_reloaded() })
             .or_else(|| if is_elsewhere { self.intercepted() } else { None })
     }
@@ -294,7 +299,7 @@ impl Explanation<'_> {
         self.around.log.iter().rev().find(fits)
     }
 
-    /// What forbids the folder: the system's guard, a line of the configuration, or the rights of the index page.
+    /// The obstacle to the folder: a security module, a line of the configuration, or the rights of the index page.
     fn forbidden(&self) -> Option<Diagnosis> {
         let (server, content) = (self.server(), &self.report.site.content);
         if let Some(seen) = &self.around.confined {

@@ -12,7 +12,7 @@ use crate::config::Place;
 use crate::name::HostName;
 use crate::site::ServerId;
 
-/// What was seen of something wrong.
+/// Evidence of a problem.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Evidence {
     /// The words of the system, of a library, of a server or of a file.
@@ -25,11 +25,11 @@ pub enum Evidence {
     Shadow(Place, Place),
     /// Neither a cache nor the order of sources explains an answer.
     Unexplained,
-    /// What came of connecting to a port, in the system's words.
+    /// The system's message for a connection to a port.
     OnPort(u16, String),
     /// The addresses of the network that this machine has.
     Addresses(Vec<IpAddr>),
-    /// Who issued the certificate that is served.
+    /// The issuer of the served certificate.
     Issuer(String),
     /// The names in the certificate that is served.
     Names(Vec<String>),
@@ -37,7 +37,7 @@ pub enum Evidence {
     VirtualHostSilent,
     /// The header field `Server` of an answer (RFC 9110 section 10.2.4).
     ServerField(String),
-    /// Where a redirect leads.
+    /// The target of a redirect.
     LeadsTo {
         /// The path that was asked for, if that matters.
         from: Option<&'static str>,
@@ -56,7 +56,7 @@ pub enum Evidence {
     ProofChanged,
     /// The mode of a file or folder.
     Mode(u32),
-    /// The status by which an upstream answers under the site's name alone.
+    /// The status of an upstream when it is asked under the site's name.
     RefusedUnderName(u16),
     /// The server that has a port, and its virtual hosts there.
     Holder(ServerId, Vec<String>),
@@ -70,16 +70,16 @@ pub enum Evidence {
     ProofRule(Place),
 }
 
-/// What is wrong, why, and what fixes it, whichever step and name it belongs to.
+/// A problem with its cause and fix, independent of step and name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Diagnosis {
     /// The cause.
     pub cause: Cause,
-    /// What was seen of it.
+    /// The evidence.
     pub evidence: Vec<Evidence>,
     /// The commands that fix it, the best first; the others are other ways.
     pub remedies: Vec<Remedy>,
-    /// The server, if its files alone say so as yet: what is an error once it reads them is a warning before.
+    /// The server, if only its files say so until now: a warning before the reload, an error after it.
     pub foretold_for: Option<ServerId>,
 }
 
@@ -128,10 +128,12 @@ pub struct Finding {
     pub step: CheckStep,
     /// The name that it is about.
     pub name: HostName,
-    /// What is wrong, and what fixes it.
+    /// The problem and its fix.
     pub diagnosis: Diagnosis,
     /// The ports for HTTP and HTTPS that it was seen on, if those are not the site's first.
     pub further_ports: Option<[u16; 2]>,
+    /// The only address of the name that it was seen at, if the name has several.
+    pub only_at: Option<IpAddr>,
 }
 
 impl Finding {
@@ -140,7 +142,7 @@ impl Finding {
         self.diagnosis.cause.code()
     }
 
-    /// What is wrong.
+    /// The cause.
     pub fn cause(&self) -> &Cause {
         &self.diagnosis.cause
     }
@@ -150,7 +152,7 @@ impl Finding {
         self.diagnosis.severity()
     }
 
-    /// Whether the files alone say so as yet.
+    /// Whether only the files say so until now.
     pub(super) fn is_foretold(&self) -> bool {
         self.diagnosis.foretold_for.is_some()
     }

@@ -1,6 +1,6 @@
-//! From observations to findings: what stands in the way of a site, and what fixes it.
+//! From observations to findings: the problem of a site, and its fix.
 //!
-//! The machine crate observes; here each observation is judged, step by step, in
+//! The machine crate observes; here each observation becomes the outcome of a step, in
 //! the order in which a browser depends on them.
 
 mod cause;
@@ -9,6 +9,7 @@ mod codes;
 mod configured;
 mod explain;
 mod finding;
+mod groups;
 mod judge;
 mod observation;
 mod page;
@@ -24,20 +25,22 @@ mod traits;
 mod words;
 
 pub use cause::{
-    CertificateFault, ConfigurationRefusal, Forbidden, OverrideRefusal, RequestedPage, UnexpectedFolder, Unresolved,
+    CertificateFault, ConfigurationRefusal, FileFault, Forbidden, HostsFault, OverrideRefusal, RequestedPage,
+    UnexpectedFolder, Unresolved, UpstreamFault,
 };
 pub use circumstances::{
-    AnsweringHost, Beside, Circumstances, Configured, LogLine, PortHolder, SiteFileState, StoreStanding,
+    AnsweringHost, Beside, Circumstances, Configured, FileFaults, LogLine, PortHolder, SiteFileState, StoreStanding,
 };
 pub use codes::{Cause, Code, Severity};
 pub use explain::explain;
 pub use finding::{Diagnosis, Evidence, Finding};
+pub use groups::{FindingGroup, grouped};
 pub use judge::judge;
 pub use observation::{
     Answer, Barrier, Chain, Connection, Expected, Failure, FailureKind, HostsAnswer, NameCommand, NameObservation,
     Offers, OtherName, OwnAddress, Page, Proof, ResolverAnswer, ResolverSetup, Setting, Timed, Trail, Verdict,
 };
-pub use page::{RedirectTarget, target};
+pub use page::{RedirectSource, RedirectTarget, target};
 pub use remedy::{MapOption, Remedy, ServerVerb, other_ports};
 pub use report::{NameReport, SiteReport, StepOutcome, StepPart, StepReport};
 pub use step::CheckStep;
@@ -47,7 +50,7 @@ pub use words::{FindingText, findings_page};
 /// How the name of a proof file begins.
 pub const PROOF_FILE: &str = "yandro-proof-";
 
-/// What is asked for over plain HTTP where that is to lead to HTTPS: a redirect has to keep it.
+/// The path requested over plain HTTP when it should redirect to HTTPS: the redirect has to keep it.
 pub const REDIRECT_PROBE: &str = "/tide?check=1";
 
 #[cfg(test)]

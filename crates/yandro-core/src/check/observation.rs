@@ -1,4 +1,6 @@
-//! What the probes saw, as plain values.
+//! The observations of the probes, as plain values.
+
+use std::collections::BTreeMap;
 
 use core::net::IpAddr;
 use std::time::Duration;
@@ -6,13 +8,14 @@ use std::time::Duration;
 use camino::Utf8PathBuf;
 use time::OffsetDateTime;
 
+use super::cause::{HostsFault, UpstreamFault};
 use crate::config::Place;
 use crate::name::HostName;
 use crate::pki::CertificateFacts;
 use crate::site::{ServerId, Site};
 use crate::system::Cache;
 
-/// What should be seen.
+/// The expected state of a site.
 #[derive(Clone, Debug)]
 pub struct Expected {
     /// The site.
@@ -27,17 +30,29 @@ pub struct Expected {
     pub https_port: u16,
     /// The hosts file, for messages.
     pub hosts_file: Utf8PathBuf,
-    /// What stands between the hosts file and the resolver's answer.
+    /// Its fault, if resolvers read no line of it.
+    pub hosts_fault: Option<HostsFault>,
+    /// The parts between the hosts file and the resolver's answer.
     pub resolver: ResolverSetup,
     /// The time.
     pub now: OffsetDateTime,
-    /// Settings of this machine that stand in some program's way to the site.
+    /// Settings of this machine that keep some program from the site.
     pub settings: Vec<Setting>,
     /// From when on the authority is valid, if there is one.
     pub authority_since: Option<OffsetDateTime>,
 }
 
-/// A setting of this machine that stands in some program's way to a site's name.
+impl Expected {
+    /// The ports on which the site answers with its pages: over HTTPS if it has that.
+    pub fn page_ports(&self) -> Vec<u16> {
+        let is_secure = self.site.https.is_on();
+        let first = if is_secure { self.https_port } else { self.http_port };
+        let all = if is_secure { self.site.https_ports(first) } else { self.site.http_ports(first) };
+        std::iter::once(first).chain(all).collect()
+    }
+}
+
+/// A setting of this machine that keeps some program from a site's name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Setting {
     /// Variables of the environment that name a proxy: `https_proxy=http://10.0.0.1:3128`, and what
@@ -59,7 +74,7 @@ pub enum Setting {
         /// The command that excepts a name.
         fix: NameCommand,
     },
-    /// A browser's profile that asks for names elsewhere and leaves the hosts file out.
+    /// A browser's profile that resolves names without the hosts file.
     NamesElsewhere {
         /// The browser and its profile.
         title: String,
@@ -73,7 +88,7 @@ pub enum Setting {
 /// A command that is about a name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum NameCommand {
-    /// It stands between these two parts.
+    /// The value is between these two parts.
     Around(String, String),
     /// The same for every name: an editor, in which the user adds it.
     Editor(String),
@@ -96,7 +111,7 @@ impl Expected {
     }
 }
 
-/// What stands between the hosts file and the resolver's answer.
+/// The parts between the hosts file and the resolver's answer.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct ResolverSetup {
     /// The caches that run.
@@ -112,14 +127,14 @@ pub struct ResolverSetup {
 pub struct Timed<T> {
     /// How long it took.
     pub took: Duration,
-    /// What was seen.
+    /// The observation.
     pub seen: T,
 }
 
 /// Why something could not be had.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Failure {
-    /// What kind of failure.
+    /// Kind of failure.
     pub kind: FailureKind,
     /// The words of the system or of the library, for evidence.
     pub words: String,
@@ -142,7 +157,7 @@ pub enum FailureKind {
     Other,
 }
 
-/// What the hosts file says of a name: each address with its line.
+/// The hosts file's entries for a name: each address with its line.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct HostsAnswer {
     /// Addresses in the order of the file, with line numbers from 1.
@@ -151,10 +166,10 @@ pub struct HostsAnswer {
     pub foreign: bool,
 }
 
-/// What the system's resolver says of a name.
+/// The answer of the system's resolver for a name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum ResolverAnswer {
-    /// Not asked: within a sysroot its hosts file alone counts.
+    /// Not asked: within a sysroot only its hosts file counts.
     NotAsked,
     /// Its addresses, in its order.
     Addresses(Vec<IpAddr>),
@@ -174,17 +189,20 @@ pub struct Answer {
 }
 
 impl Answer {
-    /// Where a redirect leads (RFC 9110 section 15.4); `None` for every other answer.
+    /// The target of a redirect (RFC 9110 section 15.4); `None` for every other answer.
     pub fn redirect(&self) -> Option<&String> {
         if (300..400).contains(&self.status) { self.location.as_ref() } else { None }
     }
 }
 
-/// What a page says of itself.
+/// Addresses that a page gives as its own.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Page {
     /// The addresses that it gives as its own, absolute.
     pub own_addresses: Vec<OwnAddress>,
+    /// The schemes and hosts that the page loads from or sends forms to, such as `http://localhost:8080`, with the
+    /// number of places.
+    pub loaded: BTreeMap<String, usize>,
     /// Whether it is the source of a PHP file.
     pub is_php_source: bool,
     /// A fault of PHP's that it shows, where PHP is set to show them: what it says, and where it is.
@@ -194,13 +212,13 @@ pub struct Page {
 /// An address that a page gives as its own.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum OwnAddress {
-    /// Where all its relative links start from (`<base href>`).
+    /// The base of all its relative links (`<base href>`).
     Base(String),
-    /// Where a search engine is to find it (`<link rel="canonical">`, RFC 6596).
+    /// Its address for search engines (`<link rel="canonical">`, RFC 6596).
     Canonical(String),
 }
 
-/// Where the redirects of a site's first page lead.
+/// The end of the redirects of a site's first page.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Trail {
     /// To a page of the site, in so many steps.
@@ -213,7 +231,7 @@ pub enum Trail {
     Loops(Vec<String>),
 }
 
-/// What an independent validator says of a chain, with the authority's root as the only anchor.
+/// The verdict of an independent validator on a chain, with the authority's root as the only anchor.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Verdict {
     /// All is well.
@@ -224,15 +242,15 @@ pub enum Verdict {
     Time,
     /// The chain doesn't lead to the authority.
     UnknownIssuer,
-    /// The authority may not vouch for the name.
+    /// The authority can't issue for the name.
     Constraints,
-    /// There is no authority.
+    /// No authority exists.
     NoAuthority,
     /// Anything else, in the validator's words.
     Other(String),
 }
 
-/// What a server offers within TLS beside what was agreed on.
+/// The server's further offers within TLS.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Offers {
     /// Whether it speaks TLS 1.2 (RFC 5246).
@@ -243,7 +261,7 @@ pub struct Offers {
     pub protocol: Option<String>,
 }
 
-/// What a client gets that asks for a name which is no site.
+/// The answer to a client that asks for an unknown host name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum OtherName {
     /// No handshake.
@@ -257,7 +275,7 @@ pub enum OtherName {
 /// The certificates that a server sent.
 #[derive(Clone, Debug)]
 pub struct Chain {
-    /// What the leaf says; `None` if it can't be read.
+    /// The leaf's content; `None` if it can't be read.
     pub leaf: Option<CertificateFacts>,
     /// Whether the leaf is the one on disk.
     pub is_on_disk: bool,
@@ -270,7 +288,7 @@ pub struct Chain {
 pub struct Connection {
     /// The protocol's version, such as `TLS 1.3`.
     pub version: String,
-    /// What the server sent.
+    /// The certificates that the server sent.
     pub chain: Chain,
 }
 
@@ -309,6 +327,8 @@ pub enum Proof {
     OtherContent,
     /// The upstream does not answer.
     UpstreamDown(String),
+    /// The upstream is there and can't be used as it is.
+    UpstreamFails(UpstreamFault, String),
     /// The upstream answers under its own address, and refuses requests under the site's name with
     /// this status.
     UpstreamRefuses(u16),
@@ -325,9 +345,9 @@ pub enum Proof {
 pub struct NameObservation {
     /// The name.
     pub name: HostName,
-    /// What the hosts file says.
+    /// The hosts file's entries.
     pub hosts: Timed<HostsAnswer>,
-    /// What the resolver says.
+    /// The resolver's answer.
     pub resolver: Timed<ResolverAnswer>,
     /// TCP to the HTTP port.
     pub connect: Option<Timed<Result<(), Failure>>>,
@@ -337,16 +357,20 @@ pub struct NameObservation {
     pub tls: Option<Timed<Result<Connection, Failure>>>,
     /// The answer to `GET /` over HTTPS.
     pub https: Option<Timed<Result<Answer, Failure>>>,
-    /// What is offered within TLS besides; `None` also where nobody asked.
+    /// Further offers within TLS; `None` also if nobody asked.
     pub offers: Option<Timed<Offers>>,
-    /// What another name gets; `None` also where nobody asked.
+    /// The answer to an unknown host name; `None` also if nobody asked.
     pub other_names: Option<Timed<OtherName>>,
-    /// Where the redirects of that page lead, if it is one.
+    /// The end of that page's redirects, if it redirects.
     pub trail: Option<Timed<Trail>>,
-    /// What the page says of itself.
+    /// Addresses that the page gives as its own.
     pub page: Page,
     /// Addresses of the name on which nothing answers, where on another one something does.
     pub silent: Vec<IpAddr>,
+    /// The address that was asked; `None` if the name has none.
+    pub asked: Option<IpAddr>,
+    /// The same of the name's other addresses on which something answers.
+    pub further: Vec<NameObservation>,
     /// The proof.
     pub proof: Option<Timed<Proof>>,
 }

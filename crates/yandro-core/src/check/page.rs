@@ -1,4 +1,7 @@
-//! What a page says of itself, and where a redirect leads.
+//! Addresses in pages and redirects.
+
+use html5gum::emitters::default::DefaultEmitter;
+use html5gum::{Token, Tokenizer};
 
 use super::observation::{OwnAddress, Page};
 use super::php_fault::php_fault;
@@ -12,8 +15,9 @@ impl Page {
     /// Looks at the beginning of a page, whatever it is.
     pub fn read(body: &[u8]) -> Self {
         let text = String::from_utf8_lossy(&body[..body.len().min(LOOKED_AT)]);
-        let (own_addresses, is_php_source) = (own_addresses(&text), text.contains("<?php"));
-        Self { own_addresses, is_php_source, php_fault: shown_fault(&text) }
+        let mut page = Self { is_php_source: text.contains("<?php"), php_fault: shown_fault(&text), ..Self::default() };
+        read_tags(&text, &mut page);
+        page
     }
 }
 
@@ -26,48 +30,63 @@ fn shown_fault(text: &str) -> Option<(String, Place)> {
     php_fault(&format!("PHP {}", plain.trim_start()))
 }
 
-/// The addresses of `<base href>` and `<link rel="canonical" href>` (HTML, sections 4.2.3 and 4.6.7.4)
-/// that have a scheme and a host.
-fn own_addresses(text: &str) -> Vec<OwnAddress> {
-    let mut found = Vec::new();
-    for tag in text.split('<').skip(1).filter_map(|rest| rest.split('>').next()) {
-        let lower = tag.to_ascii_lowercase();
-        let is_base = lower.starts_with("base ");
-        let is_canonical = lower.starts_with("link ")
-            && attribute(tag, "rel").is_some_and(|rel| rel.eq_ignore_ascii_case("canonical"));
-        if (is_base || is_canonical)
-            && let Some(address) = attribute(tag, "href")
-            && address.contains("://")
-        {
-            let own = if is_base { OwnAddress::Base } else { OwnAddress::Canonical };
-            found.push(own(address.to_owned()));
+/// Reads a page's tags, as browsers tokenize them (HTML, section 13.2.5): nothing within scripts, styles and comments
+/// is a tag.
+fn read_tags(text: &str, page: &mut Page) {
+    let mut emitter = DefaultEmitter::default();
+    emitter.naively_switch_states(true);
+    for token in Tokenizer::new_with_emitter(text, emitter) {
+        let Ok(Token::StartTag(tag)) = token else { continue };
+        let attributes: Vec<(String, String)> =
+            tag.attributes.iter().map(|(name, value)| (lossy(name), lossy(value))).collect();
+        let of = |name: &str| attributes.iter().find(|(own, _)| own == name).map(|(_, value)| value.trim().to_owned());
+        let name = lossy(&tag.name);
+        let rel = of("rel").unwrap_or_default().to_ascii_lowercase();
+        match (name.as_str(), of("href").filter(|href| href.contains("://"))) {
+            ("base", Some(address)) => page.own_addresses.push(OwnAddress::Base(address)),
+            ("link", Some(address)) if rel == "canonical" => page.own_addresses.push(OwnAddress::Canonical(address)),
+            ("link", Some(address)) if is_loaded(&rel) => page.take_loaded(&address),
+            _ => {}
         }
-    }
-    found
-}
-
-/// The value of an attribute of a tag, in quotes or without.
-fn attribute<'t>(tag: &'t str, name: &str) -> Option<&'t str> {
-    let lower = tag.to_ascii_lowercase();
-    let mut from = 0;
-    loop {
-        let at = from + lower[from..].find(name)?;
-        let before = lower[..at].chars().next_back();
-        let rest = tag[at + name.len()..].trim_start();
-        from = at + name.len();
-        let Some(value) = rest.strip_prefix('=').map(str::trim_start) else { continue };
-        if !before.is_some_and(char::is_whitespace) {
-            continue;
+        if let Some(address) = LOADING.iter().find(|(tag, _)| *tag == name).and_then(|(_, attribute)| of(attribute)) {
+            page.take_loaded(&address);
         }
-        let quote = value.chars().next().filter(|c| matches!(c, '"' | '\''));
-        return match quote {
-            Some(quote) => value[1..].split(quote).next(),
-            None => value.split(char::is_whitespace).next(),
-        };
     }
 }
 
-/// Where a redirect's `Location` leads (RFC 9110 section 10.2.2), seen from a page of a site.
+/// Tags by which a page loads something or sends a form, each with the attribute that has the address.
+const LOADING: [(&str, &str); 9] = [
+    ("script", "src"),
+    ("img", "src"),
+    ("iframe", "src"),
+    ("source", "src"),
+    ("video", "src"),
+    ("audio", "src"),
+    ("embed", "src"),
+    ("object", "data"),
+    ("form", "action"),
+];
+
+/// Whether a link of this kind is loaded with the page.
+fn is_loaded(rel: &str) -> bool {
+    rel.split_ascii_whitespace()
+        .any(|word| ["stylesheet", "icon", "preload", "modulepreload", "manifest"].contains(&word))
+}
+
+fn lossy(bytes: &[u8]) -> String {
+    String::from_utf8_lossy(bytes).into_owned()
+}
+
+impl Page {
+    /// Counts an absolute address that the page loads or sends to, by its scheme and host.
+    fn take_loaded(&mut self, address: &str) {
+        let Some((scheme, rest)) = address.split_once("://") else { return };
+        let host = rest.split(['/', '?', '#']).next().unwrap_or_default();
+        *self.loaded.entry(format!("{}://{host}", scheme.to_ascii_lowercase())).or_default() += 1;
+    }
+}
+
+/// The target of a redirect's `Location` (RFC 9110 section 10.2.2), relative to a page of a site.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum RedirectTarget {
     /// To a path of the same name.
@@ -78,14 +97,30 @@ pub enum RedirectTarget {
     Away,
 }
 
-/// Reads a `Location`. `path` is the one that was asked for, `scheme` how.
-pub fn target(location: &str, names: &[HostName], name: &HostName, scheme: &str, path: &str) -> RedirectTarget {
-    let rest = match location.split_once("://") {
-        Some((other, rest)) if other.eq_ignore_ascii_case(scheme) => rest,
-        Some((other, rest)) if other.eq_ignore_ascii_case("https") && scheme == "http" => rest,
+/// The page that a redirect comes from.
+#[derive(Clone, Copy, Debug)]
+pub struct RedirectSource<'a> {
+    /// The site's names.
+    pub names: &'a [HostName],
+    /// The name that was asked for.
+    pub name: &'a HostName,
+    /// `http` or `https`.
+    pub scheme: &'a str,
+    /// The ports on which the site answers over that scheme; a redirect to another one leads away.
+    pub ports: &'a [u16],
+    /// The path that was asked for.
+    pub path: &'a str,
+}
+
+/// Reads a `Location`.
+pub fn target(location: &str, from: RedirectSource<'_>) -> RedirectTarget {
+    let RedirectSource { names, name, scheme, ports, path } = from;
+    let (to_scheme, rest) = match location.split_once("://") {
+        Some((other, rest)) if other.eq_ignore_ascii_case(scheme) => (scheme, rest),
+        Some((other, rest)) if other.eq_ignore_ascii_case("https") && scheme == "http" => ("https", rest),
         Some(_) => return RedirectTarget::Away,
         None => match location.strip_prefix("//") {
-            Some(rest) => rest,
+            Some(rest) => (scheme, rest),
             None if location.starts_with('/') => return RedirectTarget::Path(location.to_owned()),
             None if location.starts_with('?') => {
                 return RedirectTarget::Path(format!("{}{location}", path.split('?').next().unwrap_or("/")));
@@ -100,8 +135,11 @@ pub fn target(location: &str, names: &[HostName], name: &HostName, scheme: &str,
         Some(at) => rest.split_at(at),
         None => (rest, ""),
     };
-    let host =
-        authority.rsplit_once(':').filter(|(_, port)| port.parse::<u16>().is_ok()).map_or(authority, |(host, _)| host);
+    let with_port = authority.rsplit_once(':').and_then(|(host, port)| Some((host, port.parse::<u16>().ok()?)));
+    let (host, port) = with_port.unwrap_or((authority, if to_scheme == "https" { 443 } else { 80 }));
+    if to_scheme == scheme && !ports.contains(&port) {
+        return RedirectTarget::Away;
+    }
     let below = below.split('#').next().unwrap_or_default();
     let below = if below.starts_with('/') { below.to_owned() } else { format!("/{below}") };
     if host.eq_ignore_ascii_case(name.as_str()) {
@@ -122,6 +160,14 @@ mod tests {
         let page = b"<!doctype html><head><BASE target=x href='http://localhost:8080/app/'><link rel=\"stylesheet\" href=\"https://cdn.test/x.css\"><link href=https://old.test/ rel=canonical><base href=\"/here\">";
         let base = OwnAddress::Base("http://localhost:8080/app/".into());
         assert_eq!(Page::read(page).own_addresses, [base, OwnAddress::Canonical("https://old.test/".into())]);
+        let page = b"<script>var a = '<base href=http://a.test/>'</script><!-- <img src=http://b.test/> -->\
+            <img src='HTTP://c.test/1.png'><img src=http://c.test/2.png><script src=/own.js></script>\
+            <link rel='stylesheet' href=http://localhost:8080/x.css><link rel=next href=http://d.test/>\
+            <form action=https://saltmarsh.test/login></form>";
+        let loaded = Page::read(page).loaded;
+        let loaded: Vec<(&str, usize)> = loaded.iter().map(|(origin, count)| (origin.as_str(), *count)).collect();
+        assert_eq!(loaded, [("http://c.test", 2), ("http://localhost:8080", 1), ("https://saltmarsh.test", 1)]);
+        assert!(Page::read(page).own_addresses.is_empty());
         assert!(Page::read(b"<?php echo 1;").is_php_source);
         let shown = b"<h1>Tides</h1><br />\n<b>Fatal error</b>:  Uncaught Exception: no tide table in /srv/index.php:3\nStack trace:\n#0 {main}\n  thrown in <b>/srv/index.php</b> on line <b>3</b><br />\n";
         let fault =
@@ -149,8 +195,20 @@ mod tests {
             ("https://WWW.saltmarsh.test/low?x#y", RedirectTarget::OtherName(names[1].clone(), "/low?x".into())),
             ("http://saltmarsh.test/", RedirectTarget::Away),
             ("https://localhost/", RedirectTarget::Away),
+            ("https://saltmarsh.test:9443/", RedirectTarget::Away),
+            ("https://saltmarsh.test:8443/", path("/")),
         ] {
-            assert_eq!(target(location, &names, &name, "https", "/app/high?x=1"), expected, "{location}");
+            let from = RedirectSource {
+                names: &names,
+                name: &name,
+                scheme: "https",
+                ports: &[443, 8443],
+                path: "/app/high?x=1",
+            };
+            assert_eq!(target(location, from), expected, "{location}");
         }
+        let from = RedirectSource { names: &names, name: &name, scheme: "https", ports: &[8443], path: "/" };
+        assert_eq!(target("https://saltmarsh.test:8443/low", from), path("/low"));
+        assert_eq!(target("https://saltmarsh.test/low", from), RedirectTarget::Away);
     }
 }

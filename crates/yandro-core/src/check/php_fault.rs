@@ -1,15 +1,15 @@
-//! What a server's log, or a page, says of a fault of PHP's.
+//! Faults of PHP in a server's log or a page.
 
 use super::codes::Cause;
 use super::finding::{Diagnosis, Evidence};
 use super::remedy::Remedy;
 use crate::config::Place;
 
-/// What PHP calls a fault that ends a request.
+/// PHP's messages for faults that end a request.
 const ENDING: [&str; 2] = ["PHP Fatal error:", "PHP Parse error:"];
 
 /// The message and the place of a fault that ended a request, in an entry of a log: `MESSAGE in FILE:LINE` with what was
-/// called behind it, or `MESSAGE in FILE on line LINE`. Line ends stand as such, or as `\n`.
+/// called behind it, or `MESSAGE in FILE on line LINE`. Line ends are in it as such, or as `\n`.
 pub(super) fn php_fault(entry: &str) -> Option<(String, Place)> {
     let rest = ENDING.iter().find_map(|head| entry.split_once(head))?.1.trim_start();
     let (message, rest) = rest.split_once(" in /")?;

@@ -1,4 +1,4 @@
-//! What fixes a finding. Each remedy is one command line, which `Display` writes as it is pasted into a shell.
+//! The fixes of findings. Each is one command line, which `Display` writes as it is pasted into a shell.
 
 use core::net::IpAddr;
 
@@ -34,23 +34,25 @@ pub enum Remedy {
     CheckAndFix(HostName),
     /// `yandro check --watch`.
     Watch(HostName),
-    /// `yandro cert env`: what a server that yandro doesn't configure has to be told.
+    /// `yandro cert env`: variables for a server that yandro doesn't configure.
     CertificateVariables(HostName),
     /// `yandro authority widen`.
     Widen(HostName),
     /// `yandro authority trust`.
     Trust,
+    /// The environment variable that excepts names from a proxy.
+    NoProxy(Vec<HostName>),
     /// `yandro ports`, as root, who sees every process.
     PortsAsRoot,
     /// Opens a file at a line, in the editor that the user has chosen.
     Edit(Place),
     /// A command of the system.
     Shell(String),
-    /// One after the other, as long as each succeeds.
+    /// One after the other; the second runs only if the first succeeds.
     Both(Box<Remedy>, Box<Remedy>),
 }
 
-/// What a server is told.
+/// Action on a server.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ServerVerb {
     /// To start.
@@ -74,6 +76,8 @@ pub enum MapOption {
     Server(ServerId),
     /// `--https only`.
     HttpsOnly,
+    /// `--https both`.
+    HttpsBoth,
     /// `--fix-permissions`.
     FixPermissions,
     /// `--create`.
@@ -113,7 +117,7 @@ impl Remedy {
         Self::Both(Box::new(self), Box::new(next))
     }
 
-    /// The same for a site that isn't in the site list: it can't be changed, put back or settled, but mapped with its
+    /// The same for a site that isn't in the site list: it can't be changed or settled, but mapped with its
     /// content.
     #[must_use]
     pub fn for_unlisted(self, wanted: &HostName, whole: &Content) -> Self {
@@ -145,7 +149,7 @@ impl PortHolder {
             (None, Some(pid)) => {
                 Remedy::Shell(format!("{}kill {pid}", if self.is_anothers { "sudo " } else { "" })).and(start)
             }
-            // Which process it is shows itself to root alone.
+            // Only root can see the process.
             (None, None) => Remedy::PortsAsRoot,
         }
     }
@@ -164,7 +168,7 @@ pub(super) fn unconfine(seen: &str, folder: &str) -> Option<Remedy> {
     let profile = seen.split_once("profile=\"")?.1.split('"').next()?;
     let is_path = |c: char| c.is_ascii_alphanumeric() || "/._-".contains(c);
     if !profile.starts_with('/') || !profile.chars().all(is_path) {
-        // Which file has a profile of such a name its own program finds out.
+        // The program itself finds the file of the profile.
         return Some(Remedy::Shell("sudo aa-logprof".to_owned()));
     }
     // Debian and Ubuntu call a profile's file by its program's path.

@@ -1,5 +1,6 @@
-//! What a check found out about a site, step by step.
+//! The report of a check of a site, step by step.
 
+use std::net::IpAddr;
 use std::time::Duration;
 
 use super::finding::Finding;
@@ -22,14 +23,27 @@ pub enum StepOutcome {
     NotNeeded,
 }
 
-/// One step of one name.
+impl StepOutcome {
+    /// How bad it is: the higher, the worse.
+    fn rank(self) -> u8 {
+        match self {
+            Self::NotNeeded => 0,
+            Self::Passed => 1,
+            Self::Stopped(_) => 2,
+            Self::Warned => 3,
+            Self::Failed => 4,
+        }
+    }
+}
+
+/// Result of one step for one name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StepReport {
     /// Which step.
     pub step: CheckStep,
     /// How it went.
     pub outcome: StepOutcome,
-    /// What was seen, in a few words.
+    /// The observation, in a few words.
     pub detail: String,
     /// How long it took; zero where nothing was done.
     pub took: Duration,
@@ -71,8 +85,10 @@ pub struct SiteReport {
     pub server: ServerId,
     /// The name, then the aliases.
     pub names: Vec<NameReport>,
-    /// What is wrong, in the order of the steps.
+    /// Problems, in the order of the steps.
     pub findings: Vec<Finding>,
+    /// Whether the server's own test of changed files is missing, since it needs root.
+    pub is_untested: bool,
 }
 
 impl NameReport {
@@ -81,9 +97,21 @@ impl NameReport {
         self.steps.iter().find(|report| report.step == step).map_or(StepOutcome::NotNeeded, |report| report.outcome)
     }
 
-    /// What was seen of a step, in a few words.
+    /// The observation of a step, in a few words.
     pub fn detail(&self, step: CheckStep) -> &str {
         self.steps.iter().find(|report| report.step == step).map_or("", |report| &report.detail)
+    }
+
+    /// Takes in the steps at another address of the name: each that is worse there.
+    pub(super) fn take_in(&mut self, other: Self, address: IpAddr) {
+        for (own, there) in self.steps.iter_mut().zip(other.steps) {
+            if there.outcome.rank() > own.outcome.rank() {
+                let detail =
+                    if there.detail.is_empty() { String::new() } else { format!("at {address}: {}", there.detail) };
+                *own = StepReport { detail, ..there };
+            }
+        }
+        self.is_anothers |= other.is_anothers;
     }
 
     /// Whether every step is well.
@@ -95,7 +123,7 @@ impl NameReport {
 }
 
 impl SiteReport {
-    /// Takes in what was found on further ports of the same site: what is new there is told with
+    /// Adds the findings of further ports of the same site: new ones are reported with
     /// the ports.
     pub fn take_in(&mut self, other: Self, http_port: u16, https_port: u16) {
         for mut finding in other.findings {

@@ -4,7 +4,7 @@
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, serde::Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum CheckStep {
-    /// Whose the name can be (RFC 6761, and the public suffixes).
+    /// Suffix of the name: reserved, public, HTTPS only (RFC 6761, and the public suffixes).
     Suffix,
     /// The hosts file's answer.
     Hosts,
@@ -24,7 +24,7 @@ pub enum CheckStep {
     Tls,
     /// The versions of TLS and the protocols within it (RFC 7301) that are offered besides.
     Offers,
-    /// What a client gets that asks for a name which is no site (RFC 6066 section 3).
+    /// The answer to a client that asks for an unknown host name (RFC 6066 section 3).
     OtherNames,
     /// The chain leads to the authority.
     Chain,
@@ -45,6 +45,21 @@ pub enum CheckStep {
 }
 
 impl CheckStep {
+    /// Whether it is about one address of a name, and not about the name.
+    pub(super) fn is_of_address(self) -> bool {
+        !matches!(
+            self,
+            Self::Suffix
+                | Self::Hosts
+                | Self::Resolver
+                | Self::Address
+                | Self::VirtualHost
+                | Self::Offers
+                | Self::OtherNames
+                | Self::Stores
+        )
+    }
+
     /// Every one, in order.
     pub const ALL: [Self; 19] = [
         Self::Suffix,

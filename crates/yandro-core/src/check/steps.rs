@@ -1,8 +1,10 @@
-//! What each step means: the detail that is shown, or the fault.
+//! The meaning of each step: the detail that is shown, or the fault.
 
 use core::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use super::cause::Unresolved;
+use camino::Utf8Path;
+
+use super::cause::{HostsFault, Unresolved};
 use super::codes::Cause;
 use super::finding::{Diagnosis, Evidence, Judged, fail};
 use super::judge::Judge;
@@ -17,7 +19,7 @@ use crate::system::asked_before_files;
 impl Judge<'_> {
     pub(super) fn map_again(&self) -> Remedy {
         match self.expected.server {
-            // What its virtual host there has to name.
+            // The virtual host on the other server has to name these.
             ServerId::Elsewhere => Remedy::CertificateVariables(self.expected.site.name.clone()),
             _ => self.map([]),
         }
@@ -49,7 +51,7 @@ impl Judge<'_> {
         }
     }
 
-    /// Has the server take up what is on the disk.
+    /// Reloads the server.
     pub(super) fn reload_server(&self) -> Remedy {
         let server = self.expected.server;
         if server.is_configured() { Remedy::reload(server) } else { self.start_server() }
@@ -58,6 +60,11 @@ impl Judge<'_> {
     pub(super) fn hosts(&self) -> Judged {
         let (name, wanted) = (&self.seen.name, self.expected.site.address);
         let (file, lines) = (&self.expected.hosts_file, &self.seen.hosts.seen.lines);
+        if let Some(fault) = &self.expected.hosts_fault {
+            let fix = Remedy::Shell(make_readable(file, fault));
+            let cause = Cause::HostsUnread { file: file.clone(), fault: fault.clone() };
+            return fail("not read", Diagnosis::new(cause).fix(fix));
+        }
         let Some((address, _)) = lines.first() else {
             let cause = Cause::HostsMissing { file: file.clone(), host: name.clone() };
             return fail("missing", Diagnosis::new(cause).fix(self.map([])));
@@ -126,7 +133,8 @@ impl Judge<'_> {
         self.expected.settings.iter().find_map(|setting| match setting {
             Setting::Proxy { variable, excepted } if !is_excepted(name, excepted) => {
                 let cause = Cause::ProxyInTheWay { host: host(), browser: None };
-                Some(commanded(cause, variable, format!("export no_proxy={name}")))
+                let except = Remedy::NoProxy(vec![name.clone()]);
+                Some(Diagnosis::new(cause).seen(Evidence::Words(variable.clone())).fix(except))
             }
             Setting::BrowserProxy { title, setting, excepted, fix } if !is_excepted(name, excepted) => {
                 let cause = Cause::ProxyInTheWay { host: host(), browser: Some(title.clone()) };
@@ -140,7 +148,7 @@ impl Judge<'_> {
         })
     }
 
-    /// Where the name should point to. `::1` is as good as 127.0.0.1: it is the same machine.
+    /// The expected addresses. `::1` is as good as 127.0.0.1: it is the same machine.
     fn wanted(&self) -> Vec<IpAddr> {
         let address = self.expected.site.address;
         let both = address == DEFAULT_ADDRESS;
@@ -165,7 +173,7 @@ impl Judge<'_> {
         let expected = self.expected;
         let address = self.seen.resolver.seen.first(&self.seen.hosts.seen).unwrap_or(expected.site.address);
         if failure.kind != FailureKind::Refused {
-            // One cause for all ports: it is told once.
+            // One cause for all ports is reported once.
             let cause = Cause::Unreachable { site: expected.site.name.clone(), address };
             let diagnosis = Diagnosis::new(cause).seen(Evidence::OnPort(port, failure.words.clone()));
             return fail("no answer", diagnosis.fix(Remedy::Shell(format!("ping -c 3 {address}"))));
@@ -213,6 +221,21 @@ impl Judge<'_> {
 
 fn commanded(cause: Cause, evidence: &str, command: String) -> Diagnosis {
     Diagnosis::new(cause).seen(Evidence::Words(evidence.to_owned())).fix(Remedy::Shell(command))
+}
+
+/// The command after which resolvers read the hosts file, with all lines that can be saved and those of the sites.
+fn make_readable(file: &Utf8Path, fault: &HostsFault) -> String {
+    match fault {
+        HostsFault::Unreadable => format!("sudo chmod 644 {file}"),
+        HostsFault::Utf16 => {
+            format!(
+                "sudo sh -c 'text=$(iconv -f UTF-16 -t UTF-8 {file}) && printf \"%s\\n\" \"$text\" > {file}' && yandro settle"
+            )
+        }
+        HostsFault::Missing | HostsFault::Dangling(_) => format!(
+            "sudo sh -c 'rm -f {file}; printf \"127.0.0.1 localhost\\n::1 localhost\\n\" > {file}' && yandro settle"
+        ),
+    }
 }
 
 /// Whether a name is excepted from a proxy: as it is, by a suffix with or without its dot, or with all.

@@ -1,5 +1,5 @@
-//! The steps that are no answer of the site's: whose its name can be, who listens, what the
-//! configuration on the disk says, and what else is offered within TLS.
+//! The steps that don't depend on the site's answers: its name's suffix, the listeners, the
+//! configuration on disk, and the further offers within TLS.
 
 use super::codes::Cause;
 use super::finding::{Diagnosis, Evidence, Judged, fail};
@@ -17,7 +17,7 @@ impl Judge<'_> {
         let (site, beside) = (&self.expected.site, self.beside);
         match step {
             CheckStep::Http | CheckStep::Redirect if site.own_tls().is_some() => Some("HTTPS alone"),
-            _ if step.is_of_tls() && !site.https.is_on() => Some("plain HTTP alone"),
+            _ if step.is_of_tls() && !site.https.is_on() => Some("only plain HTTP"),
             CheckStep::Redirect if site.https != Https::Only => Some("HTTP serves as well"),
             CheckStep::Resolver if self.seen.resolver.seen == ResolverAnswer::NotAsked => {
                 Some("not asked in a sysroot")
@@ -93,7 +93,7 @@ impl Judge<'_> {
         told.into_iter().map(one).collect()
     }
 
-    /// What a step is made of, where that is worth telling one by one.
+    /// The parts of a step, where each is worth reporting.
     pub(super) fn parts(&self, step: CheckStep) -> Vec<StepPart> {
         match step {
             CheckStep::Connect => self.listeners(),
@@ -102,15 +102,15 @@ impl Judge<'_> {
         }
     }
 
-    /// What the server would do by its configuration, if it read it now. That the site doesn't suffer yet makes a
-    /// warning of it.
+    /// The server's behaviour after it reads its configuration. A problem that the site doesn't have yet is
+    /// a warning.
     pub(super) fn virtual_host(&self) -> Judged {
         let (site, server) = (&self.expected.site, self.expected.server);
         let Some(configured) = self.beside.configured.as_ref().map(|timed| &timed.seen) else {
             return Ok(String::new());
         };
         if let Some(foretold) = configured.in_the_way(site, server) {
-            return fail("not by its files", Diagnosis { foretold_for: Some(server), ..foretold });
+            return fail("another one answers, by the files", Diagnosis { foretold_for: Some(server), ..foretold });
         }
         let own = configured.answering.iter().find(|host| host.is_own && host.name == self.seen.name);
         Ok(own.map_or_else(String::new, |own| {
@@ -123,8 +123,8 @@ impl Judge<'_> {
         let Some(offers) = self.seen.offers.as_ref().map(|timed| &timed.seen) else { return String::new() };
         let versions = match (offers.tls12, offers.tls13) {
             (true, true) => "TLS 1.2 and 1.3",
-            (true, false) => "TLS 1.2 alone",
-            (false, true) => "TLS 1.3 alone",
+            (true, false) => "only TLS 1.2",
+            (false, true) => "only TLS 1.3",
             (false, false) => "neither TLS 1.2 nor 1.3",
         };
         let protocol = match offers.protocol.as_deref() {

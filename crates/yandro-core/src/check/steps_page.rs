@@ -1,15 +1,18 @@
 //! The steps of the answers: over plain HTTP, over HTTPS, and the proof.
 
+use core::net::SocketAddr;
+
 use super::REDIRECT_PROBE;
-use super::cause::{Forbidden, RequestedPage, UnexpectedFolder};
+use super::cause::{Forbidden, RequestedPage, UnexpectedFolder, UpstreamFault};
 use super::codes::{Cause, Severity};
 use super::finding::{Diagnosis, Evidence, Judged, fail};
 use super::judge::Judge;
 use super::observation::{Answer, Failure, OwnAddress, Proof, Trail};
-use super::page::{RedirectTarget, target};
+use super::page::{RedirectSource, RedirectTarget, target};
 use super::php_fault::php_fault_at;
 use super::remedy::{MapOption, Remedy};
 use super::steps::seen;
+use crate::host_port::HostPort;
 use crate::name::{HostName, Suffix};
 use crate::shell::word;
 use crate::site::Scheme;
@@ -82,7 +85,7 @@ impl Judge<'_> {
     /// The site's own first page.
     fn page(&self, answer: &Answer, scheme: Scheme) -> Judged {
         let status = answer.status;
-        // Where the proof tells the cause, the status is only its symptom.
+        // If the proof has a cause, the status is only its symptom.
         if status >= 400
             && let Err(failed) = self.proof()
             && failed.1.severity() == Severity::Error
@@ -102,7 +105,7 @@ impl Judge<'_> {
         fail(status.to_string(), Diagnosis { evidence, ..Diagnosis::new(cause).fix(self.verbosely(scheme)) })
     }
 
-    /// What a page that is there leads to, and says of itself.
+    /// Links and addresses of a page that exists.
     pub(super) fn application(&self) -> Judged {
         // Told of the site, whichever of its names was asked for: one cause is one finding.
         let site = self.expected.site.name.clone();
@@ -114,6 +117,11 @@ impl Judge<'_> {
         if let Some(way) = circle {
             let diagnosis = Diagnosis::new(Cause::RedirectLoop { site }).seen(Evidence::Way(way));
             return fail("circle", diagnosis.fix(self.look_for("Redirect")));
+        }
+        if let Some(Trail::Leaves(there)) = trail.filter(|trail| self.is_sent_back(trail)) {
+            let cause = Cause::RedirectBack { site, to: there.clone() };
+            let fix = Diagnosis::new(cause).fix(self.map([MapOption::HttpsBoth]));
+            return fail("circle", fix.fix(self.look_for("http://")));
         }
         if let Some(Trail::Leaves(there)) = trail {
             let evidence = Evidence::LeadsTo { from: None, to: there.clone() };
@@ -130,6 +138,11 @@ impl Judge<'_> {
         if let Some(other) = self.seen.page.own_addresses.iter().find_map(|own| self.other_address(own)) {
             let diagnosis = Diagnosis::new(Cause::PageLeaves { site }).seen(Evidence::OwnAddress(other.to_owned()));
             return fail("other address", diagnosis.fix(self.look_for(host_of(other))));
+        }
+        if let Some((origin, places)) = self.seen.page.loaded.iter().find(|(origin, _)| self.is_mixed(origin)) {
+            let look = self.look_for(origin);
+            let cause = Cause::PageMixed { site, origin: origin.clone(), places: *places };
+            return fail("mixed content", Diagnosis::new(cause).fix(look));
         }
         Ok(match trail {
             Some(Trail::Ends(1) | Trail::LeadsTo(_, _, 1)) => "stays, after 1 redirect".into(),
@@ -153,12 +166,14 @@ impl Judge<'_> {
         }
     }
 
-    /// An address that a page gives as its own and that leads away from the site. Where a search engine is to find
-    /// the page once it is published is no fault of a name that is for this machine.
+    /// An address that a page gives as its own and that leads away from the site. The address for search engines of
+    /// the page once it is published doesn't matter for a name of this machine.
     fn other_address<'o>(&self, own: &'o OwnAddress) -> Option<&'o str> {
         let names: Vec<HostName> = self.expected.site.names().cloned().collect();
         let scheme = if self.expected.site.https.is_on() { "https" } else { "http" };
-        let is_away = |address: &str| target(address, &names, &self.seen.name, scheme, "/") == RedirectTarget::Away;
+        let ports = self.expected.page_ports();
+        let from = RedirectSource { names: &names, name: &self.seen.name, scheme, ports: &ports, path: "/" };
+        let is_away = |address: &str| target(address, from) == RedirectTarget::Away;
         match own {
             OwnAddress::Base(address) => Some(address.as_str()).filter(|own| is_away(own)),
             OwnAddress::Canonical(address) => {
@@ -168,6 +183,23 @@ impl Judge<'_> {
                 Some(address.as_str()).filter(|own| is_away(own) && !is_published)
             }
         }
+    }
+
+    /// Whether a page redirects to plain HTTP of the same site, from which the server redirects to HTTPS.
+    fn is_sent_back(&self, trail: &Trail) -> bool {
+        let site = &self.expected.site;
+        let Trail::Leaves(there) = trail else { return false };
+        let names: Vec<HostName> = site.names().cloned().collect();
+        let ports = site.http_ports(self.expected.http_port);
+        let from = RedirectSource { names: &names, name: &self.seen.name, scheme: "http", ports: &ports, path: "/" };
+        site.https == Https::Only && there.starts_with("http://") && target(there, from) != RedirectTarget::Away
+    }
+
+    /// Whether a page over HTTPS can't load from an address, or it is another server of this computer.
+    fn is_mixed(&self, origin: &str) -> bool {
+        let is_insecure = self.expected.site.https.is_on() && origin.starts_with("http://");
+        let host_port = HostPort::parse(host_of(origin), Some(443));
+        is_insecure || host_port.is_some_and(|own| own.is_loopback())
     }
 
     /// The same request by hand, with all that is said on the way: what breaks an answer off shows there.
@@ -180,14 +212,22 @@ impl Judge<'_> {
         Remedy::Shell(format!("curl --verbose {}://{}{port}/", scheme.word(), self.seen.name))
     }
 
-    /// Where the words stand by which an application leaves its name: in its own files.
+    /// A search for the words in the project's files by which an application redirects away from its name.
     fn look_for(&self, words: &str) -> Remedy {
         let folder = match &self.expected.site.content {
             Content::Folder { folder, .. } => folder.as_str(),
-            // Where an upstream has its files it alone knows: in the folder that it is worked on in, as a rule.
+            // Only the upstream knows its folder: usually it is the current one.
             Content::Upstream(_) => ".",
         };
         Remedy::Shell(format!("grep -rnFI -e {} {}", word(words), word(folder)))
+    }
+
+    /// The finding for a document root that is missing.
+    pub(super) fn folder_missing(&self) -> Judged {
+        let (host, content) = (self.seen.name.clone(), self.expected.site.content.clone());
+        let site = self.expected.site.name.clone();
+        let missing = Diagnosis::new(Cause::FolderMissing { host, content }).fix(Remedy::map_to(&site, ".", []));
+        fail("no folder", missing.fix(self.map([MapOption::Create])).fix(Remedy::Unmap(site)))
     }
 
     pub(super) fn proof(&self) -> Judged {
@@ -200,11 +240,7 @@ impl Judge<'_> {
             Proof::Guarded => return Ok(String::new()),
             Proof::UpstreamVaries => return Ok("answers vary".into()),
             Proof::UpstreamUnseen => return Ok("upstream not seen".into()),
-            Proof::FolderMissing => {
-                let missing = Diagnosis::new(Cause::FolderMissing { host, content });
-                let moved = missing.fix(Remedy::map_to(&site, ".", []));
-                ("no folder", moved.fix(self.map([MapOption::Create])).fix(Remedy::Unmap(site)))
-            }
+            Proof::FolderMissing => return self.folder_missing(),
             Proof::NotWritten(words) => {
                 let look = Remedy::Shell(format!("ls -ld {}", word(&content.to_string())));
                 let cause = Diagnosis::new(Cause::ProofNotWritten { content });
@@ -231,10 +267,11 @@ impl Judge<'_> {
                 ("elsewhere", Diagnosis::new(cause).seen(evidence).fix(self.put_back()))
             }
             Proof::UpstreamDown(words) => {
-                let diagnosis = Diagnosis::new(Cause::UpstreamDown { site: site.clone(), content, near: None });
-                // Only its person knows how to start it: this tells them when it is there.
-                ("upstream down", diagnosis.seen(Evidence::Words(words.clone())).fix(Remedy::Watch(site)))
+                let asked = Remedy::Shell(format!("curl --verbose {}", word(&content.to_string())));
+                let diagnosis = Diagnosis::new(Cause::UpstreamDown { site, content, near: None });
+                ("upstream down", diagnosis.seen(Evidence::Words(words.clone())).fix(asked))
             }
+            Proof::UpstreamFails(fault, words) => ("upstream fails", upstream_fails(&site, &content, fault, words)),
             Proof::UpstreamRefuses(status) => {
                 let diagnosis = Diagnosis::new(Cause::UpstreamRefusesHost { host, content });
                 let fix = self.map([MapOption::OwnUpstreamHost]);
@@ -247,4 +284,23 @@ impl Judge<'_> {
         };
         fail(detail, diagnosis)
     }
+}
+
+/// The finding for an upstream that is there and can't be used as it is.
+fn upstream_fails(site: &HostName, content: &Content, fault: &UpstreamFault, words: &str) -> Diagnosis {
+    let port = match content {
+        Content::Upstream(upstream) => upstream.host_port().port(),
+        Content::Folder { .. } => 80,
+    };
+    let fix = match fault {
+        UpstreamFault::OtherFamily(address) => {
+            Remedy::map_to(site, format!("http://{}", SocketAddr::new(*address, port)), [])
+        }
+        UpstreamFault::SpeaksTls => Remedy::map_to(site, content.to_string().replacen("http://", "https://", 1), []),
+        UpstreamFault::Silent | UpstreamFault::Endless | UpstreamFault::Closes | UpstreamFault::NotHttp => {
+            Remedy::Shell(format!("curl --verbose --max-time 60 {}", word(&content.to_string())))
+        }
+    };
+    let cause = Cause::UpstreamFails { site: site.clone(), content: content.clone(), fault: fault.clone() };
+    Diagnosis::new(cause).seen(Evidence::Words(words.to_owned())).fix(fix)
 }

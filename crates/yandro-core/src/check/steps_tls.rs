@@ -1,6 +1,6 @@
 //! The steps of TLS: handshake, chain, name, validity.
 
-use super::cause::CertificateFault;
+use super::cause::{CertificateFault, FileFault};
 use super::codes::Cause;
 use super::finding::{Diagnosis, Evidence, Judged, fail};
 use super::judge::Judge;
@@ -33,7 +33,7 @@ impl Judge<'_> {
         }
     }
 
-    fn connection(&self) -> Option<&Connection> {
+    pub(super) fn connection(&self) -> Option<&Connection> {
         seen(self.seen.tls.as_ref()).and_then(|result| result.as_ref().ok())
     }
 
@@ -42,7 +42,7 @@ impl Judge<'_> {
         let host = self.seen.name.clone();
         let issuer = connection.chain.leaf.as_ref().map(|leaf| Evidence::Issuer(leaf.issuer.clone()));
         let (cause, evidence) = match &connection.chain.verdict {
-            // Whose name it is for, and its time, the next steps tell.
+            // The next steps report the names and the time.
             Verdict::Trusted | Verdict::Time | Verdict::Name => return Ok("trusted".into()),
             Verdict::UnknownIssuer => {
                 (Cause::CertificateUnknown { host, fault: CertificateFault::OtherIssuer }, issuer)
@@ -69,6 +69,16 @@ impl Judge<'_> {
     }
 
     pub(super) fn disk(&self) -> Judged {
+        let files = &self.beside.files;
+        if let Some((file, fault)) = files.certificate.clone() {
+            let detail = if fault == FileFault::Missing { "missing" } else { "damaged" };
+            return fail(detail, Diagnosis::new(Cause::CertificateFile { file, fault }).fix(self.map_again()));
+        }
+        if files.is_other_key {
+            let site = self.expected.site.name.clone();
+            let fix = Remedy::CheckAndFix(site.clone());
+            return fail("another key", Diagnosis::new(Cause::KeyMismatch { site }).fix(fix));
+        }
         let Some(connection) = self.connection() else { return Ok(String::new()) };
         if connection.chain.is_on_disk {
             return Ok("the same".into());

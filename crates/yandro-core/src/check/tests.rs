@@ -61,6 +61,7 @@ fn expected() -> Expected {
         http_port: 80,
         https_port: 443,
         hosts_file: "/etc/hosts".into(),
+        hosts_fault: None,
         resolver: ResolverSetup::default(),
         now: NOW,
         settings: Vec::new(),
@@ -83,6 +84,8 @@ fn well() -> NameObservation {
         trail: None,
         page: Page::default(),
         silent: Vec::new(),
+        asked: None,
+        further: Vec::new(),
         proof: Some(timed(Proof::Given)),
     }
 }
@@ -105,11 +108,35 @@ fn beside() -> Beside {
         holders: Some(timed(Vec::new())),
         configured: Some(timed(Configured { answering, has_tls: Some(true), ..Configured::default() })),
         stores: Some(timed(vec![store])),
+        files: FileFaults::default(),
     }
 }
 
 fn codes(report: &SiteReport) -> Vec<String> {
     report.findings.iter().map(|finding| finding.code().word()).collect()
+}
+
+#[test]
+fn each_address_of_a_name_is_proven() {
+    let v6: std::net::IpAddr = std::net::Ipv6Addr::LOCALHOST.into();
+    let at = |address, seen: NameObservation| NameObservation { asked: Some(address), ..seen };
+    let other = NameObservation { proof: Some(timed(Proof::OtherContent)), ..well() };
+    let look = |first: NameObservation, second: NameObservation| {
+        let seen = NameObservation { further: vec![at(DEFAULT_ADDRESS, second)], ..at(v6, first) };
+        judge(&expected(), &[seen], &beside())
+    };
+    assert!(look(well(), well()).is_proven() && look(well(), well()).findings.is_empty());
+    for (first, second, address) in [(well(), other.clone(), DEFAULT_ADDRESS), (other.clone(), well(), v6)] {
+        let report = look(first, second);
+        assert_eq!(
+            (codes(&report), report.is_proven(), report.is_well()),
+            (vec!["answered-elsewhere".into()], false, false)
+        );
+        assert_eq!(report.findings[0].only_at, Some(address));
+        assert!(report.findings[0].text().evidence.unwrap().ends_with(&format!("only at {address}")));
+    }
+    let both = look(other.clone(), other);
+    assert_eq!((both.findings.len(), both.findings[0].only_at), (1, None));
 }
 
 #[test]
@@ -151,7 +178,7 @@ fn a_site_that_is_well_has_no_finding() {
 type Case = (&'static str, fn(&mut NameObservation));
 
 #[test]
-fn each_fault_is_told_by_its_own_code_and_no_other() {
+fn each_fault_has_its_own_code_only() {
     let cases: &[Case] = &[
         ("hosts-missing", |seen| seen.hosts.seen.lines.clear()),
         ("hosts-elsewhere", |seen| seen.hosts.seen.lines[0].0 = "10.0.0.5".parse().unwrap()),
@@ -256,7 +283,7 @@ fn a_failed_step_stops_those_that_depend_on_it_and_says_which() {
 }
 
 #[test]
-fn one_cause_is_told_once_for_all_names() {
+fn one_cause_is_one_finding_for_all_names() {
     let down = |name: &str| NameObservation {
         name: HostName::parse(name).unwrap(),
         connect: failure(FailureKind::Refused),

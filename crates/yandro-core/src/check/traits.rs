@@ -1,4 +1,4 @@
-//! What is known of a code beyond its words: the columns of the table of codes.
+//! Traits of a code: the columns of the table of codes.
 
 /// How a symptom is looked into for its cause.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -15,7 +15,7 @@ pub(super) enum Symptom {
     Php,
 }
 
-/// What brings a site in order without anything that needs a decision.
+/// A fix that needs no decision.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum SafeFix {
     /// To bring the machine in line with the site list.

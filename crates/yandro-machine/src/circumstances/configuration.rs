@@ -1,31 +1,43 @@
-//! What a server's configuration says of a site: who answers, where it listens, what is forbidden,
-//! where its errors are written.
+//! A server's configuration as far as a site is concerned: virtual hosts, listeners, access rules,
+//! error logs.
 
 use std::collections::HashSet;
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv6Addr};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{
-    AnsweringHost, Configuration, Configured, Expected, Place, ProjectRules, Site, SiteFileState, VirtualHost, asked_at,
+    AnsweringHost, Configuration, Configured, DEFAULT_ADDRESS, Expected, Place, ProjectRules, Site, SiteFileState,
+    VirtualHost, asked_at,
 };
 
 use crate::files;
 use crate::servers::Found;
 
-/// What a configuration says of each of these sites.
+/// The configuration for each of these sites.
 pub(super) fn sites(read: &dyn Configuration, found: &Found, sites: &[&Expected]) -> Vec<Configured> {
     let files: HashSet<&str> = read.files().iter().map(|file| file.as_str()).collect();
     let at = read.answering();
     let of = |expected: &&Expected| {
         let address = expected.site.address;
         let about = About::of(found, expected, &files, read.includes());
-        let mut configured =
-            about.configured(read.fault().is_some(), |name, port| read.answers(asked_at(&at, address, port)?, name));
+        let mut configured = about.configured(read.fault().is_some(), |name, port| {
+            let of_address = |address| read.answers(asked_at(&at, address, port)?, name);
+            addresses(&expected.site)
+                .filter(|own| *own == address || read.takes_in(&at, *own, port))
+                .filter_map(of_address)
+                .collect()
+        });
         configured.has_tls = Some(read.has_tls());
         configured.not_listened = about.if_read(&configured, |port| !read.takes_in(&at, address, *port));
         configured
     };
     sites.iter().map(of).collect()
+}
+
+/// The addresses of a site's names: of the default one also that of IPv6.
+fn addresses(site: &Site) -> impl Iterator<Item = IpAddr> {
+    let v6 = (site.address == DEFAULT_ADDRESS).then_some(IpAddr::V6(Ipv6Addr::LOCALHOST));
+    std::iter::once(site.address).chain(v6)
 }
 
 /// The line that keeps this machine from a site's folder: of the configuration, or of an override file.
@@ -67,12 +79,12 @@ impl<'a> About<'a> {
 }
 
 impl About<'_> {
-    /// How its file stands, and who answers its names. `answers` tells the virtual host of a name and a port, and
+    /// State of its file, and the answering virtual hosts. `answers` gives the virtual hosts of a name and a port, one for each address, and
     /// whether it has the name.
     fn configured<'h>(
         &self,
         is_cut_short: bool,
-        answers: impl Fn(&str, u16) -> Option<(&'h VirtualHost, bool)>,
+        answers: impl Fn(&str, u16) -> Vec<(&'h VirtualHost, bool)>,
     ) -> Configured {
         let (found, site) = (self.found, &self.expected.site);
         let (layout, own) = (&found.layout, &self.own);
@@ -81,19 +93,18 @@ impl About<'_> {
         let pattern = found.view.there(&layout.pattern());
         let is_included = is_cut_short
             || self.files.contains(as_seen.as_str())
-            // One that is missing or not enabled is told as that.
+            // A file that is missing or not enabled is reported as that.
             || self.includes.iter().any(|own| Some(own.as_path()) == pattern.as_deref());
         if configured.site_file == SiteFileState::Read && !is_included {
             configured.site_file = SiteFileState::NotIncluded { file: own.file.clone(), main: layout.main.clone() };
         }
-        // What was read in part says nothing of who answers.
+        // A configuration that was read in part can't tell who answers.
         if is_cut_short {
             return configured;
         }
         for port in self.ports() {
             for name in site.names() {
-                let Some((host, has_name)) = answers(name.as_str(), port) else { continue };
-                configured.answering.push(AnsweringHost {
+                let answering = |(host, has_name): (&VirtualHost, bool)| AnsweringHost {
                     name: name.clone(),
                     port,
                     place: host.place.clone(),
@@ -101,7 +112,10 @@ impl About<'_> {
                     is_own: own.has(found, &host.place),
                     tls: host.tls,
                     document_root: self.folder_of(host),
-                });
+                };
+                let mut hosts = answers(name.as_str(), port);
+                hosts.dedup_by(|one, other| one.0.place == other.0.place);
+                configured.answering.extend(hosts.into_iter().map(answering));
             }
         }
         configured
@@ -156,7 +170,7 @@ impl Own {
         Self { file: found.layout.site_file(&site.name), link }
     }
 
-    /// Whether something stands in it.
+    /// Whether a line is in it.
     fn has(&self, found: &Found, place: &Place) -> bool {
         let file = found.view.here_or_same(Utf8Path::new(&place.file));
         file == self.file || Some(&file) == self.link.as_ref()

@@ -1,4 +1,4 @@
-//! What servers and the system's guard write down while a site is asked.
+//! Log lines of servers and security modules, written while a site is asked.
 
 use std::fs;
 use std::io::{BufRead as _, BufReader, Read as _, Seek as _, SeekFrom};
@@ -32,7 +32,7 @@ impl Marked {
             let mut entries: Vec<LogLine> = Vec::new();
             for (number, line) in text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty()) {
                 match entries.last_mut() {
-                    // What a program writes over several lines.
+                    // Further lines of the same entry.
                     Some(entry) if !is_first(line) => entry.text.extend(["\n", line]),
                     _ => entries.push(LogLine { file: path.clone(), number: first + number, text: line.to_owned() }),
                 }
@@ -41,7 +41,7 @@ impl Marked {
                 let host = text.split("host: \"").nth(1).and_then(|rest| rest.split('"').next());
                 host.is_some_and(|host| names.iter().all(|own| own != host.split(':').next().unwrap_or(host)))
             };
-            // Whose it is stands at its end.
+            // The owner is at the end of the line.
             entries.retain(|entry| !is_other(&entry.text) && !is_notice(&entry.text));
             for entry in &mut entries {
                 let end = entry.text.match_indices('\n').nth(LONGEST).map(|(at, _)| at);
@@ -66,7 +66,7 @@ fn is_notice(line: &str) -> bool {
     [":notice]", ":info]", ":debug]", "[notice]", "[info]", "[debug]"].iter().any(|level| line.contains(level))
 }
 
-/// What stands behind a place in a file, and the number of the line that begins there.
+/// The text behind a place in a file, and the number of the line that begins there.
 fn tail(path: &Utf8Path, from: u64) -> Option<(String, usize)> {
     let mut file = files::open_regular(path).ok()?;
     if file.metadata().ok()?.len() <= from {
@@ -109,8 +109,8 @@ pub(super) fn confined(machine: &Machine, root: Option<&Utf8Path>, now: OffsetDa
     None
 }
 
-/// Whether a guard's line is about a folder. `AppArmor` names the path; `SELinux`, as a rule, the last part of it alone, and
-/// the program.
+/// Whether a security module's line is about a folder. `AppArmor` names the path; `SELinux` usually only its last
+/// part, and the program.
 fn is_denial(line: &str, folder: &Utf8Path) -> bool {
     const SERVERS: [&str; 3] = ["httpd", "apache2", "nginx"];
     let value = |name: &str| line.split_once(&format!(" {name}=\""))?.1.split('"').next();
@@ -135,7 +135,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_was_added_has_its_line_numbers_whatever_stands_before() {
+    fn added_log_lines_have_their_numbers() {
         let folder = tempfile::tempdir().unwrap();
         let path = Utf8PathBuf::from_path_buf(folder.path().join("error.log")).unwrap();
         // Longer than what is read at once, and no UTF-8.

@@ -1,9 +1,12 @@
-//! What stands around a site that isn't well: its server's process and configuration, who has its
-//! ports, what is newer than the server, what the logs say. Nothing is judged here.
+//! The surroundings of a site with a problem: its server's process and configuration, the holders of its
+//! ports, files newer than the server, log lines. The core draws the conclusions.
 
 mod configuration;
-pub mod logs;
+mod logs;
 pub mod settings;
+mod site_files;
+
+pub(crate) use site_files::file_faults;
 
 use std::fs;
 use std::sync::Arc;
@@ -22,7 +25,7 @@ use crate::{certificates, files, permissions, php, ports, process};
 
 use configuration::override_place;
 
-/// What holds for all sites of a server, found out once.
+/// Facts that hold for all sites of a server, gathered once.
 #[derive(Clone, Debug, Default)]
 pub struct OfServer {
     /// The server, if it is one of this machine.
@@ -31,16 +34,18 @@ pub struct OfServer {
     took: Duration,
     runs: Option<bool>,
     process: Option<i32>,
-    /// What its own test said, once it was asked.
+    /// Result of its configuration test, once it has run.
     tested: Option<OwnTest>,
 }
 
-/// What a server says of its own configuration.
+/// A server's test of its own configuration.
 #[derive(Clone, Debug)]
 enum OwnTest {
     Accepts,
     /// In its own words.
     Refuses(String),
+    /// Only root can run it to its end.
+    NeedsRoot,
 }
 
 impl OfServer {
@@ -66,14 +71,14 @@ impl OfServer {
         own
     }
 
-    /// Has the server judge its own configuration, unless it has.
+    /// Runs the server's configuration test, unless it has run.
     fn test(&mut self, machine: &Machine) {
         let control = self.found.as_ref().and_then(|found| Control::of(machine, found));
         if let (None, Some(control)) = (&self.tested, control) {
             let tested = control.test().map_or_else(|error| OwnTest::Refuses(error.to_string()), |()| OwnTest::Accepts);
             // An ordinary user's test may stop at a log or key that only root can open. That says nothing.
             self.tested = match tested {
-                OwnTest::Refuses(words) if control.needs_root() && !is_telling(&words) => None,
+                OwnTest::Refuses(words) if control.needs_root() && !is_telling(&words) => Some(OwnTest::NeedsRoot),
                 said => Some(said),
             };
         }
@@ -81,7 +86,7 @@ impl OfServer {
 
     fn refuses(&self) -> Option<String> {
         match self.tested.as_ref()? {
-            OwnTest::Accepts => None,
+            OwnTest::Accepts | OwnTest::NeedsRoot => None,
             OwnTest::Refuses(words) => Some(words.clone()),
         }
     }
@@ -94,7 +99,7 @@ impl OfServer {
         files.any(|file| is_newer(&file, began))
     }
 
-    /// What its configuration says of each of these sites, and each one's part of the time to read it.
+    /// The configuration for each of these sites, and each one's share of the time to read it.
     pub fn configured(&mut self, machine: &Machine, sites: &[&Expected]) -> Vec<Option<Timed<Configured>>> {
         let (Some(found), Some(read)) = (&self.found, &mut self.read) else { return vec![None; sites.len()] };
         let started = Instant::now();
@@ -106,8 +111,9 @@ impl OfServer {
             all = configuration::sites(&**read, found, sites);
         }
         let took = (self.took + started.elapsed()) / u32::try_from(sites.len().max(1)).unwrap_or(u32::MAX);
-        let refuses = self.refuses();
-        let of = |seen: Configured| Some(Timed { took, seen: Configured { refuses: refuses.clone(), ..seen } });
+        let (refuses, is_untested) = (self.refuses(), matches!(self.tested, Some(OwnTest::NeedsRoot)));
+        let of =
+            |seen: Configured| Some(Timed { took, seen: Configured { refuses: refuses.clone(), is_untested, ..seen } });
         all.into_iter().map(of).collect()
     }
 
@@ -130,7 +136,7 @@ fn is_telling(words: &str) -> bool {
     !words.lines().any(is_of_rights)
 }
 
-/// Looks around a site that isn't well. `beside` is what is known of it already.
+/// Gathers facts about a site with a problem. `beside` has those that are known already.
 pub fn look(
     (machine, present): (&Machine, &Present),
     expected: &Expected,
@@ -186,7 +192,7 @@ pub fn look(
     around
 }
 
-/// Who listens on a site's ports. `server_of` tells which known server a process belongs to.
+/// The holders of a site's ports. `server_of` gives the known server that a process belongs to.
 pub fn holders(
     all: &[ports::Holder],
     expected: &Expected,
@@ -242,7 +248,7 @@ fn near(port: u16) -> Vec<PortHolder> {
 
 /// How far above its port an upstream is looked for.
 const NEAR: u16 = 10;
-/// How many names of another server are told.
+/// How many names of another server are shown.
 const NAMES_SHOWN: usize = 8;
 
 fn key_fits(machine: &Machine, name: &HostName) -> Option<bool> {
@@ -302,7 +308,7 @@ fn names_certificate(machine: &Machine, found: &Found, name: &HostName) -> bool 
     String::from_utf8_lossy(&text).contains(chain.as_str())
 }
 
-/// A file that was changed after the server last took its configuration up, which is when the
+/// A file that was changed after the server's last reload, which is when the
 /// youngest of its processes began.
 fn newer(machine: &Machine, found: &Found, name: &HostName, pid: i32) -> Option<Utf8PathBuf> {
     let began = process::youngest_child(pid)?;

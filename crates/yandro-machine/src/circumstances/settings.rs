@@ -1,4 +1,4 @@
-//! Settings of this machine that stand in some program's way to a mapped name.
+//! Settings of this machine that keep some program from a mapped name.
 
 use std::time::Instant;
 
@@ -11,7 +11,7 @@ use crate::trust::{self, stores};
 /// The variables that name a proxy, as programs look for them.
 const PROXIES: [&str; 6] = ["https_proxy", "HTTPS_PROXY", "all_proxy", "ALL_PROXY", "http_proxy", "HTTP_PROXY"];
 
-/// What is found in the environment and in browsers' profiles. `variable` reads the environment.
+/// Such settings in the environment and in browsers' profiles. `variable` reads the environment.
 pub fn look(machine: &Machine, variable: impl Fn(&str) -> Option<String>) -> Vec<Setting> {
     let mut found = Vec::new();
     if machine.is_real() {
@@ -32,7 +32,7 @@ fn browsers(machine: &Machine) -> Vec<stores::Store> {
 fn proxy(variable: impl Fn(&str) -> Option<String>) -> Option<Setting> {
     let (name, value) =
         PROXIES.iter().find_map(|name| Some((name, variable(name).filter(|value| !value.is_empty())?)))?;
-    // What stands before an `@` may be a password.
+    // The text before an `@` may be a password.
     let shown = match value.rsplit_once('@') {
         Some((_, host)) => format!("…@{host}"),
         None => value,
@@ -65,7 +65,7 @@ fn preference<'p>(all: &'p [(String, String, String)], name: &str) -> Option<(&'
     all.iter().rev().find(|(own, ..)| own == name).map(|(_, value, place)| (value.as_str(), place.as_str()))
 }
 
-/// The command that sets a setting in the person's own file of a profile: what stands before the value and behind it.
+/// The command that sets a setting in the user's file of a profile: the text before and behind the value.
 /// Values are host names, lists of them and words of JavaScript: none has an apostrophe.
 fn set_to(store: &stores::Store, name: &str) -> (String, String) {
     let file = shell_word(store.path.join("user.js").as_str());
@@ -88,7 +88,7 @@ fn names_elsewhere(store: &stores::Store) -> Option<Setting> {
     })
 }
 
-/// A profile of Firefox with a proxy of its own (`network.proxy.type` 1, or 2 for a script).
+/// A profile of Firefox with a separate proxy (`network.proxy.type` 1, or 2 for a script).
 fn browser_proxy(store: &stores::Store) -> Option<Setting> {
     const EXCEPTED: &str = "network.proxy.no_proxies_on";
     let all = preferences(store);
@@ -98,7 +98,7 @@ fn browser_proxy(store: &stores::Store) -> Option<Setting> {
         "1" => named("network.proxy.ssl")
             .or_else(|| named("network.proxy.socks"))
             .or_else(|| named("network.proxy.http"))?,
-        // What a script says is for the browser to find out.
+        // Only the browser can evaluate a script.
         "2" => named("network.proxy.autoconfig_url").map(|(value, _)| (value, place))?,
         _ => return None,
     };
@@ -152,7 +152,7 @@ pub fn stores(machine: &Machine, authority: &Authority) -> Timed<Vec<StoreStandi
     let mut seen = Vec::new();
     if let Some(store) = trust::find(machine) {
         let path = trust::file_of(machine, store, &own);
-        // The file alone is a wish; what is read is the list that comes of it.
+        // The file has no effect before the list is built from it: the list is read.
         let list = files::read_if_there(&machine.path(store.list())).ok().flatten();
         let is_in = |list: Vec<u8>| trust::has(&list, authority.root());
         let trusts = path.is_file() && list.is_none_or(is_in);

@@ -1,11 +1,11 @@
-//! What stands beside the answers of sites, found out while they are asked.
+//! Facts beside the answers of sites, gathered while the sites are asked.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use tokio::task::JoinHandle;
-use yandro_core::{Authority, Beside, Configured, Expected, PortHolder, ServerId, StoreStanding, Timed};
+use yandro_core::{Authority, Beside, Configured, Expected, FileFaults, PortHolder, ServerId, StoreStanding, Timed};
 
 use super::error::LookError;
 use super::scene::Scene;
@@ -13,14 +13,15 @@ use crate::circumstances::{self, OfServer, settings};
 use crate::ports::{self, Holder};
 use crate::servers::Found;
 
-/// What is being found out, on threads of their own.
+/// Facts that are being gathered on separate threads.
 pub(super) struct Beginning {
     servers: JoinHandle<BTreeMap<ServerId, OfServer>>,
     holders: JoinHandle<(Vec<Holder>, Duration)>,
     stores: Option<JoinHandle<Timed<Vec<StoreStanding>>>>,
+    files: JoinHandle<Vec<FileFaults>>,
 }
 
-/// What was found out: of each site in the order of the sites, and of each server.
+/// The facts: for each site in the order of the sites, and for each server.
 pub(super) struct Around {
     pub(super) beside: Vec<Beside>,
     pub(super) servers: BTreeMap<ServerId, OfServer>,
@@ -48,7 +49,12 @@ impl Beginning {
         let machine = scene.machine.clone();
         let stores =
             authority.map(|authority| tokio::task::spawn_blocking(move || settings::stores(&machine, &authority)));
-        Self { servers, holders, stores }
+        let (machine, sites): (_, Vec<_>) =
+            (scene.machine.clone(), expected.iter().filter_map(|of_site| of_site.first().cloned()).collect());
+        let files = tokio::task::spawn_blocking(move || {
+            sites.iter().map(|own| circumstances::file_faults(&machine, own)).collect()
+        });
+        Self { servers, holders, stores, files }
     }
 
     /// Waits for it, and tells of each site.
@@ -59,6 +65,7 @@ impl Beginning {
             Some(stores) => Some(stores.await.map_err(LookError::broken_off)?),
             None => None,
         };
+        let mut files = self.files.await.map_err(LookError::broken_off)?.into_iter();
         let mut configured: BTreeMap<usize, Timed<Configured>> = BTreeMap::new();
         for (id, server) in &mut servers {
             let own: Vec<usize> = (0..sites.len()).filter(|at| sites[*at].server == *id).collect();
@@ -78,7 +85,12 @@ impl Beginning {
                 };
                 Timed { took, seen: circumstances::holders(&holders, expected, server_of) }
             });
-            Beside { holders, configured: configured.remove(&at), stores: stores.clone() }
+            Beside {
+                holders,
+                configured: configured.remove(&at),
+                stores: stores.clone(),
+                files: files.next().unwrap_or_default(),
+            }
         };
         let beside = (0..sites.len()).map(&mut of_site).collect();
         Ok(Around { beside, servers })

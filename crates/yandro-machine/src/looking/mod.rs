@@ -3,37 +3,48 @@
 mod beside;
 mod error;
 mod scene;
+mod url;
 
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::time::Duration;
 
+use std::os::unix::fs::PermissionsExt as _;
+
+use camino::Utf8Path;
 use tokio::task::JoinSet;
-use yandro_core::{Authority, Beside, Expected, HostName, NameObservation, ServerId, Site, SiteReport, explain, judge};
+use yandro_core::{
+    Authority, Beside, Expected, HostName, HostsFault, NameObservation, ServerId, Site, SiteReport, explain, judge,
+};
 
 use crate::circumstances::{self, OfServer, settings};
+use crate::files::FileError;
 use crate::probe::{Limit, Manner, OffersOf, Prober};
 use crate::{caches, files, observe};
 
 use beside::Beginning;
 pub use error::LookError;
 pub use scene::{Progress, Scene};
+pub use url::{AddressLook, HostFacts, UrlLook, look_at_url};
 
-/// How many sites that are not well are looked at closely: with more of them one cause is enough.
+/// How many sites with a problem are asked once more for the server's log lines.
 const CLOSELY: usize = 32;
+/// How long the answers of a name may have taken for the site to be asked once more.
+const PATIENCE: Duration = Duration::from_secs(3);
 /// Up to how many sites each name is asked for all that it offers within TLS; of more each port is.
 const FEW: usize = 8;
 
 /// How closely to look.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Closeness {
-    /// Whether what stands beside the answers counts as well: who listens, what the server's files say, the
-    /// settings of this machine. Each site that is not well is then looked at again for its cause.
+    /// Whether facts apart from the answers count as well: listeners, the server's files, the
+    /// settings of this machine. Each site with a problem is then looked at again for its cause.
     pub is_close: bool,
     /// How long to wait for any one answer.
     pub within: Limit,
 }
 
-/// What was seen of a site's first ports, and its report.
+/// The observations of a site's first ports, and its report.
 struct Looked {
     expected: Arc<Expected>,
     chain: Option<Vec<u8>>,
@@ -42,13 +53,13 @@ struct Looked {
     further: Vec<(Arc<Expected>, Vec<NameObservation>)>,
 }
 
-/// Observes and judges these sites, all at once, in their order.
+/// Observes these sites, all at once, and gives their reports in their order.
 ///
 /// # Errors
 /// When the hosts file, the authority or a certificate can't be read.
 pub async fn look(scene: Scene<'_>, sites: &[Site], closeness: Closeness) -> Result<Vec<SiteReport>, LookError> {
     let places = &scene.machine.places;
-    let hosts = files::read_if_there(&places.hosts)?.unwrap_or_default();
+    let (hosts, hosts_fault) = read_hosts(&places.hosts)?;
     let authority = observe::authority_certificates(scene.machine)?
         .map(|certificates| Authority::read(&certificates))
         .transpose()
@@ -60,7 +71,7 @@ pub async fn look(scene: Scene<'_>, sites: &[Site], closeness: Closeness) -> Res
     };
     let manner = Manner { within: closeness.within, offers };
     let prober = Prober::new(scene.machine, scene.present, hosts, authority.as_ref(), manner);
-    let expected = expected(scene, sites, authority.as_ref(), closeness.is_close);
+    let expected = expected(scene, sites, (authority.as_ref(), hosts_fault), closeness.is_close);
     let around = closeness.is_close.then(|| {
         let authority = if has_https(sites) { authority } else { None };
         Beginning::begin(scene, &expected, authority)
@@ -74,14 +85,35 @@ pub async fn look(scene: Scene<'_>, sites: &[Site], closeness: Closeness) -> Res
     let mut closely = 0;
     for (own, beside) in looked.iter().zip(&around.beside) {
         let mut report = report(own, beside);
-        if !report.findings.is_empty() && closely < CLOSELY {
+        if !report.findings.is_empty() {
             closely += 1;
             let server = around.servers.entry(report.server).or_default();
-            own.look_around(scene, &mut report, server, beside, &prober).await;
+            let prober = (closely <= CLOSELY).then_some(&prober);
+            own.look_around(scene, &mut report, server, beside, prober).await;
         }
         reports.push(report);
     }
     Ok(reports)
+}
+
+/// The hosts file, and its fault if resolvers read no line of it.
+fn read_hosts(path: &Utf8Path) -> Result<(Vec<u8>, Option<HostsFault>), LookError> {
+    match files::read_if_there(path) {
+        Ok(Some(bytes)) if bytes.starts_with(b"\xff\xfe") || bytes.starts_with(b"\xfe\xff") => {
+            Ok((Vec::new(), Some(HostsFault::Utf16)))
+        }
+        Ok(Some(bytes)) => {
+            // Root reads it all the same.
+            let mode = path.metadata().map_err(FileError::at(path))?.permissions().mode();
+            Ok((bytes, (mode & 0o004 == 0).then_some(HostsFault::Unreadable)))
+        }
+        Ok(None) => {
+            let target = path.read_link_utf8().ok();
+            Ok((Vec::new(), Some(target.map_or(HostsFault::Missing, HostsFault::Dangling))))
+        }
+        Err(error) if error.is_permission() => Ok((Vec::new(), Some(HostsFault::Unreadable))),
+        Err(error) => Err(error.into()),
+    }
 }
 
 fn has_https(sites: &[Site]) -> bool {
@@ -97,11 +129,11 @@ fn report(own: &Looked, beside: &Beside) -> SiteReport {
     report
 }
 
-/// What is expected of each site, for each pair of its ports.
+/// The expected state of each site, for each pair of its ports.
 fn expected(
     scene: Scene<'_>,
     sites: &[Site],
-    authority: Option<&Authority>,
+    (authority, hosts_fault): (Option<&Authority>, Option<HostsFault>),
     is_close: bool,
 ) -> Vec<Vec<Arc<Expected>>> {
     let resolver = caches::resolver_setup(scene.machine);
@@ -116,6 +148,7 @@ fn expected(
                 http_port,
                 https_port,
                 hosts_file: scene.machine.places.hosts.clone(),
+                hosts_fault: hosts_fault.clone(),
                 resolver: resolver.clone(),
                 now: scene.now,
                 settings: settings.clone(),
@@ -165,18 +198,21 @@ async fn observe_all(
 
 impl Looked {
     /// Looks for the cause of what was found: the server's processes, its configuration and its files,
-    /// and its log while the site is asked once more.
+    /// and with a `prober` its log while the site is asked once more.
     async fn look_around(
         &self,
         scene: Scene<'_>,
         report: &mut SiteReport,
         server: &mut OfServer,
         beside: &Beside,
-        prober: &Arc<Prober>,
+        prober: Option<&Arc<Prober>>,
     ) {
         let expected = self.expected.clone();
         let mut around = circumstances::look((scene.machine, scene.present), &expected, server, beside);
-        if report.findings.iter().any(|finding| finding.code().is_logged()) {
+        let is_quick = self.seen.iter().all(|seen| took(seen) < PATIENCE);
+        if let Some(prober) = prober.filter(|_| is_quick)
+            && report.findings.iter().any(|finding| finding.code().is_logged())
+        {
             let marked = server.mark_logs(&expected.site);
             _ = prober.observe(expected.clone(), self.chain.clone()).await;
             let names: Vec<String> = expected.site.names().map(HostName::to_string).collect();
@@ -184,4 +220,10 @@ impl Looked {
         }
         explain(report, expected.http_port, expected.https_port, &around);
     }
+}
+
+/// How long the answers of a name took.
+fn took(seen: &NameObservation) -> Duration {
+    let of_page = seen.https.as_ref().or(seen.http.as_ref()).map(|timed| timed.took);
+    of_page.unwrap_or_default() + seen.proof.as_ref().map(|timed| timed.took).unwrap_or_default()
 }

@@ -1,4 +1,4 @@
-//! Where and when sites are looked at.
+//! Machine and time of a look.
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -7,7 +7,7 @@ use time::OffsetDateTime;
 use crate::machine::Machine;
 use crate::servers::Present;
 
-/// Where to look, and from when.
+/// Machine and time of a look.
 #[derive(Clone, Copy, Debug)]
 pub struct Scene<'s> {
     /// The machine.

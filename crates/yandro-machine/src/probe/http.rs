@@ -10,7 +10,6 @@ use hyper::http::request::Builder;
 use hyper::{Request, Response};
 use hyper_util::rt::TokioIo;
 use tokio::io::{AsyncRead, AsyncWrite};
-use tokio::net::TcpStream;
 use yandro_core::{Answer, Failure, FailureKind, Upstream};
 
 use super::{BODY_LIMIT, Limit};
@@ -87,13 +86,18 @@ impl HttpSession {
     }
 }
 
-/// One request on a connection of its own.
-pub(super) async fn get_once(stream: TcpStream, host: &str, path: &str, within: Limit) -> Result<Answer, Failure> {
+/// One request on a separate connection.
+pub(super) async fn get_once(
+    stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
+    host: &str,
+    path: &str,
+    within: Limit,
+) -> Result<Answer, Failure> {
     Ok(HttpSession::open(stream, within).await?.get(host, path, &[], 0).await?.answer)
 }
 
 /// The page of an upstream, asked directly under a host's name: many answer with
-/// links of the scheme and the host that they are told of. `asked` is what goes as `Host`.
+/// links of the scheme and the host in the request. `asked` is sent as `Host`.
 pub(super) async fn get_from(
     upstream: &Upstream,
     asked: &str,
@@ -121,7 +125,7 @@ fn answer<B>(response: &Response<B>) -> Answer {
     Answer { status: response.status().as_u16(), location: text(LOCATION), server: text(SERVER) }
 }
 
-/// `name=value` of each cookie; where else it is to go and how long it is kept is no matter for a few requests.
+/// `name=value` of each cookie; domain, path and lifetime don't matter for a few requests.
 fn cookies<B>(response: &Response<B>) -> Vec<String> {
     let of = |value: &hyper::header::HeaderValue| Some(value.to_str().ok()?.split(';').next()?.trim().to_owned());
     response.headers().get_all(SET_COOKIE).iter().filter_map(of).collect()

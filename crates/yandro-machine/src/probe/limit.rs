@@ -21,11 +21,11 @@ impl Default for Limit {
 
 impl Limit {
     /// So many seconds.
-    pub fn seconds(seconds: u16) -> Self {
-        Self(Duration::from_secs(seconds.into()))
+    pub const fn seconds(seconds: u16) -> Self {
+        Self(Duration::from_secs(seconds as u64))
     }
 
-    /// What comes of it in time.
+    /// The result, if it comes in time.
     pub(super) async fn of<T>(self, answer: impl Future<Output = T>) -> Result<T, Failure> {
         tokio::time::timeout(self.0, answer).await.map_err(|_| self.passed())
     }

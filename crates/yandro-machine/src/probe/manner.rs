@@ -7,11 +7,11 @@ use super::limit::Limit;
 pub(crate) struct Manner {
     /// How long to wait for any one answer.
     pub within: Limit,
-    /// Whose other offers within TLS are asked for, which takes two further handshakes.
+    /// Names whose further TLS offers are asked for, which takes two more handshakes.
     pub offers: OffersOf,
 }
 
-/// Whose other offers within TLS are asked for.
+/// Names whose further TLS offers are asked for.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(crate) enum OffersOf {
     /// Nobody's.

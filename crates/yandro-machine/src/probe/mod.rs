@@ -1,7 +1,8 @@
 //! Probes: what resolver, ports and servers really answer for a site's names.
 //!
-//! Everything seen goes to the core as plain values; nothing is judged here.
+//! All observations go to the core as plain values.
 
+mod evidence;
 mod http;
 mod limit;
 mod manner;
@@ -11,6 +12,8 @@ mod proof;
 mod resolve;
 mod shown;
 mod tls;
+mod upstream;
+mod url;
 
 use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
@@ -20,23 +23,24 @@ use std::time::Instant;
 use tokio::net::TcpStream;
 use tokio::sync::Semaphore;
 use yandro_core::{
-    Answer, Authority, Content, Expected, Failure, FailureKind, HostName, HostPort, HostsAnswer, HostsFile, Https,
-    NameObservation, Offers, OtherName, Page, Proof, REDIRECT_PROBE, ResolverAnswer, ServerId, Timed, Upstream,
+    Answer, Authority, Content, Expected, Failure, FailureKind, HostName, HostPort, HostsAnswer, Https,
+    NameObservation, Offers, OtherName, Page, Proof, REDIRECT_PROBE, ResolverAnswer, ServerId, Timed,
 };
 
 use crate::machine::Machine;
 use crate::permissions::{self, User};
 use crate::servers::{self, Present};
 
+use evidence::ProofEvidence;
 pub use limit::Limit;
 pub(crate) use manner::{Manner, OffersOf};
 use offers::KnownOffers;
 use page::{AskedPage, Pages};
-use proof::ProofFile;
 pub(crate) use proof::sweep_proofs;
 pub use shown::NotShown;
 pub(crate) use shown::shown;
 use tls::TLS_1_3;
+pub(crate) use url::{UrlAnswer, ask_url, hosts_answer, resolved};
 
 /// How many sites are probed at once.
 const AT_ONCE: usize = 64;
@@ -45,12 +49,12 @@ const AT_ONE_UPSTREAM: usize = 4;
 /// How much of an answer is read, in bytes.
 const BODY_LIMIT: usize = 1 << 20;
 
-/// What all probes of one run share.
+/// The shared part of all probes of one run.
 #[derive(Debug)]
 pub(crate) struct Prober {
     hosts: Vec<u8>,
     trust: tls::TlsTrust,
-    /// Whom the web servers run as; found out when it is wanted.
+    /// Users of the web servers, looked up when needed.
     users: Mutex<BTreeMap<ServerId, Option<User>>>,
     machine: Machine,
     present: Present,
@@ -61,7 +65,7 @@ pub(crate) struct Prober {
 }
 
 impl Prober {
-    /// A prober of `machine` that reads names in `hosts` and trusts `authority` alone. Within a
+    /// A prober of `machine` that reads names in `hosts` and trusts only `authority`. Within a
     /// sysroot the resolver is not asked.
     pub(crate) fn new(
         machine: &Machine,
@@ -136,39 +140,64 @@ impl Prober {
             trail: None,
             page: Page::default(),
             silent: Vec::new(),
+            asked: None,
+            further: Vec::new(),
             proof: None,
         };
         let Some(first) = seen.resolver.seen.first(&seen.hosts.seen) else { return seen };
         let (address, silent) = self.answering(expected, first, &seen.resolver.seen).await;
         seen.silent = silent;
+        let mut further = at_others(&seen, address);
+        let asked = AskedName { expected, evidence, chain_on_disk, offers: self.manner.offers };
+        let at_further = async {
+            for other in &mut further {
+                let address = other.asked.unwrap_or(address);
+                let asked = AskedName { offers: OffersOf::None, ..asked };
+                Box::pin(self.observe_at(&asked, other, address)).await;
+            }
+            further
+        };
+        let at_first = Box::pin(self.observe_at(&asked, &mut seen, address));
+        seen.further = if matches!(expected.site.content, Content::Upstream(_)) {
+            // A development server may do one thing at a time, and a site is no better than its upstream.
+            at_first.await;
+            if is_upstreams_fault(&seen) { Vec::new() } else { at_further.await }
+        } else {
+            tokio::join!(at_first, at_further).1
+        };
+        seen
+    }
+
+    /// Connection, handshake, page and proof of a name at one of its addresses.
+    async fn observe_at(&self, asked: &AskedName<'_>, seen: &mut NameObservation, address: IpAddr) {
+        let AskedName { expected, evidence, .. } = *asked;
+        seen.asked = Some(address);
+        let name = seen.name.clone();
         let http = SocketAddr::new(address, expected.http_port);
         if !expected.site.https.is_on() {
-            plain_alone(&mut seen, http, expected, evidence, self.manner.within).await;
-            self.look_for_barrier(expected, &mut seen);
-            return seen;
+            plain_alone(seen, http, expected, evidence, self.manner.within).await;
+            self.look_for_barrier(expected, seen);
+            return;
         }
         if expected.site.own_tls().is_some() {
             // It speaks TLS and nothing else.
             let (connect, secure) = tokio::join!(
                 connected(SocketAddr::new(address, expected.https_port), self.manner.within),
-                self.secure(name, expected, address, evidence, chain_on_disk)
+                self.secure(&name, asked, address)
             );
             seen.connect = connect;
-            secure.into_seen(&mut seen);
-            return seen;
+            secure.into_seen(seen);
+            return;
         }
         let path = if expected.site.https == Https::Only { REDIRECT_PROBE } else { "/" };
-        let (plain, secure) = tokio::join!(
-            plain(name, http, path, self.manner.within),
-            self.secure(name, expected, address, evidence, chain_on_disk)
-        );
+        let (plain, secure) =
+            tokio::join!(plain(&name, http, path, self.manner.within), self.secure(&name, asked, address));
         (seen.connect, seen.http) = plain;
-        secure.into_seen(&mut seen);
-        self.look_for_barrier(expected, &mut seen);
-        seen
+        secure.into_seen(seen);
+        self.look_for_barrier(expected, seen);
     }
 
-    /// Where the server says that it may not, the folder that stops it.
+    /// The folder that denies access, if the server answers so.
     fn look_for_barrier(&self, expected: &Expected, seen: &mut NameObservation) {
         let Some(proof) = seen.proof.as_mut().filter(|proof| matches!(proof.seen, Proof::Status(403 | 404))) else {
             return;
@@ -186,26 +215,16 @@ impl Prober {
     }
 
     fn hosts_answer(&self, name: &HostName) -> HostsAnswer {
-        let file = HostsFile::parse(&self.hosts);
-        let entries = file.entries_of(name);
-        let lines = entries.iter().map(|entry| (entry.address, entry.line)).collect();
-        let foreign = entries.iter().any(|entry| !entry.ours);
-        HostsAnswer { lines, foreign }
+        hosts_answer(&self.hosts, name)
     }
 
     /// The handshake, then the proof and the page over the same connection.
-    async fn secure(
-        &self,
-        name: &HostName,
-        expected: &Expected,
-        address: IpAddr,
-        evidence: &ProofEvidence,
-        chain_on_disk: Option<&[u8]>,
-    ) -> Secure {
+    async fn secure(&self, name: &HostName, asked: &AskedName<'_>, address: IpAddr) -> Secure {
+        let AskedName { expected, evidence, chain_on_disk, offers } = *asked;
         let (socket, within) = (SocketAddr::new(address, expected.https_port), self.manner.within);
         let started = Instant::now();
         let handshake = match within.connect(socket).await {
-            Ok(stream) => self.trust.handshake(name, stream, chain_on_disk, within).await,
+            Ok(stream) => self.trust.handshake(name.as_str(), stream, chain_on_disk, within).await,
             Err(failure) => Err(failure),
         };
         let took = started.elapsed();
@@ -217,7 +236,7 @@ impl Prober {
         };
         let leaf = stream.get_ref().1.peer_certificates().and_then(<[_]>::first).cloned();
         let asked = offers::AskedOffers { name, socket, tls13: connection.version == TLS_1_3, leaf };
-        let more = self.offers.of(asked, &self.trust, self.manner);
+        let more = self.offers.of(asked, &self.trust, Manner { offers, ..self.manner });
         let tls = Timed { took, seen: Ok(connection) };
         let session = match http::HttpSession::open(stream, within).await {
             Ok(session) => session,
@@ -228,10 +247,11 @@ impl Prober {
         };
         let anew = || async {
             let stream = within.connect(socket).await?;
-            let (_, stream) = self.trust.handshake(name, stream, None, within).await?;
+            let (_, stream) = self.trust.handshake(name.as_str(), stream, None, within).await?;
             http::HttpSession::open(stream, within).await
         };
-        let asked = AskedPage { name, site: &expected.site, scheme: "https", evidence, within };
+        let ports = expected.page_ports();
+        let asked = AskedPage { name, site: &expected.site, scheme: "https", ports: &ports, evidence, within };
         let pages = page::fetch(session, &asked, anew).await;
         Secure { tls, pages, more: more.await }
     }
@@ -258,13 +278,35 @@ impl Prober {
     }
 }
 
+/// The facts about a name before it is asked, for each of its addresses but the first and the silent ones.
+fn at_others(seen: &NameObservation, first: IpAddr) -> Vec<NameObservation> {
+    let ResolverAnswer::Addresses(all) = &seen.resolver.seen else { return Vec::new() };
+    let is_other = |other: &&IpAddr| **other != first && !seen.silent.contains(other);
+    let at = |other: &IpAddr| NameObservation { asked: Some(*other), ..seen.clone() };
+    all.iter().filter(is_other).map(at).collect()
+}
+
+/// Whether the upstream itself fails.
+fn is_upstreams_fault(seen: &NameObservation) -> bool {
+    matches!(seen.proof.as_ref().map(|timed| &timed.seen), Some(Proof::UpstreamDown(_) | Proof::UpstreamFails(..)))
+}
+
 fn is_refused(result: &Result<TcpStream, Failure>) -> bool {
     result.as_ref().is_err_and(|failure| failure.kind == FailureKind::Refused)
 }
 
+/// The request for a name, at each of its addresses.
+#[derive(Clone, Copy)]
+struct AskedName<'a> {
+    expected: &'a Expected,
+    evidence: &'a ProofEvidence,
+    chain_on_disk: Option<&'a [u8]>,
+    offers: OffersOf,
+}
+
 type Plain = (Option<Timed<Result<(), Failure>>>, Option<Timed<Result<Answer, Failure>>>);
 
-/// What was seen over TLS.
+/// The observations over TLS.
 struct Secure {
     tls: Timed<Result<yandro_core::Connection, Failure>>,
     pages: Pages,
@@ -277,36 +319,6 @@ impl Secure {
         seen.tls = Some(self.tls);
         (seen.https, seen.proof) = (self.pages.answer, self.pages.proof);
         (seen.trail, seen.page) = (self.pages.trail, self.pages.page);
-    }
-}
-
-/// What is compared with the answers of a site's names.
-enum ProofEvidence {
-    /// A file under the document root; gone when dropped.
-    File(ProofFile),
-    /// The upstream itself is asked.
-    Upstream(Upstream),
-    /// There is no evidence to be had.
-    None(Proof),
-}
-
-impl ProofEvidence {
-    async fn prepare(expected: &Expected) -> Self {
-        let root = match &expected.site.content {
-            // That it holds the site's key was proven by the handshake.
-            Content::Upstream(upstream) if upstream.is_secure() => return Self::None(Proof::Given),
-            // What its address means there is not what it means here.
-            Content::Upstream(_) if !expected.is_here && expected.server.is_configured() => {
-                return Self::None(Proof::UpstreamUnseen);
-            }
-            Content::Upstream(upstream) => return Self::Upstream(upstream.clone()),
-            Content::Folder { .. } => expected.site.document_root().expect("a folder has a document root"),
-        };
-        let put = tokio::task::spawn_blocking(move || ProofFile::put(&root)).await;
-        match put.expect("writing the proof file does not panic") {
-            Ok(file) => Self::File(file),
-            Err(why) => Self::None(why),
-        }
     }
 }
 
@@ -325,7 +337,8 @@ async fn plain(name: &HostName, address: SocketAddr, path: &str, within: Limit) 
         Err(failure) => (Some(Timed { took, seen: Err(failure) }), None),
         Ok(stream) => {
             let started = Instant::now();
-            let answer = http::get_once(stream, name.as_str(), path, within).await;
+            let host = page::host_field(name, "http", address.port());
+            let answer = http::get_once(stream, &host, path, within).await;
             (Some(Timed { took, seen: Ok(()) }), Some(Timed { took: started.elapsed(), seen: answer }))
         }
     }
@@ -353,7 +366,8 @@ async fn plain_alone(
     };
     let anew = || async { http::HttpSession::open(within.connect(address).await?, within).await };
     let name = seen.name.clone();
-    let asked = AskedPage { name: &name, site: &expected.site, scheme: "http", evidence, within };
+    let ports = expected.page_ports();
+    let asked = AskedPage { name: &name, site: &expected.site, scheme: "http", ports: &ports, evidence, within };
     let pages = page::fetch(session, &asked, anew).await;
     (seen.http, seen.proof) = (pages.answer, pages.proof);
     (seen.trail, seen.page) = (pages.trail, pages.page);

@@ -1,4 +1,4 @@
-//! What a server offers within TLS beside what was agreed on: by two further handshakes.
+//! A server's further offers within TLS, by two more handshakes.
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
@@ -12,7 +12,7 @@ use yandro_core::{HostName, Offers, OtherName, Timed};
 use super::manner::{Manner, OffersOf};
 use super::tls::TlsTrust;
 
-/// Whom to ask, and what is known from the handshake that there was.
+/// The server to ask, and facts from the first handshake.
 pub(super) struct AskedOffers<'a> {
     pub(super) name: &'a HostName,
     pub(super) socket: SocketAddr,
@@ -26,12 +26,12 @@ pub(super) struct AskedOffers<'a> {
 type Whose = (SocketAddr, Option<HostName>);
 type OfferAnswer = (Timed<Offers>, Timed<OtherName>);
 
-/// What is known already: each is asked once.
+/// Known offers: each server is asked once.
 #[derive(Debug, Default)]
 pub(super) struct KnownOffers(Mutex<BTreeMap<Whose, Arc<OnceCell<OfferAnswer>>>>);
 
 impl KnownOffers {
-    /// What else is offered there, if that is asked for.
+    /// The further offers, if they are asked for.
     pub(super) async fn of(&self, asked: AskedOffers<'_>, trust: &TlsTrust, manner: Manner) -> Option<OfferAnswer> {
         let name = match manner.offers {
             OffersOf::None => return None,

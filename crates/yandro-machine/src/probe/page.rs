@@ -4,8 +4,8 @@
 use std::time::{Duration, Instant};
 
 use yandro_core::{
-    Answer, Failure, FailureKind, HostName, Page, Proof, RedirectTarget, Site, Timed, Trail, Upstream, UpstreamHost,
-    redirect_target,
+    Answer, Failure, FailureKind, HostName, Page, Proof, RedirectSource, RedirectTarget, Site, Timed, Trail, Upstream,
+    UpstreamHost, redirect_target,
 };
 
 use super::http::{self, Fetched, HttpSession};
@@ -14,21 +14,43 @@ use super::{BODY_LIMIT, Limit, ProofEvidence};
 
 /// How many redirects are followed: as many as browsers do.
 const LONGEST_TRAIL: usize = 20;
-/// How many of those that a project puts before every file of its own.
+/// Most redirects that a project may put before every file.
 const LONGEST_DETOUR: usize = 3;
 /// How much of a page is read, in bytes.
 const PAGE_LIMIT: usize = 1 << 16;
 
-/// What is asked for, and what proves the answer.
+/// The page to request, and the evidence for its answer.
 pub(super) struct AskedPage<'a> {
     pub(super) name: &'a HostName,
     pub(super) site: &'a Site,
     pub(super) scheme: &'static str,
+    /// The port that is asked, and the others on which the site answers.
+    pub(super) ports: &'a [u16],
     pub(super) evidence: &'a ProofEvidence,
     pub(super) within: Limit,
 }
 
-/// What came back.
+impl AskedPage<'_> {
+    /// The `Host` field.
+    fn host(&self) -> String {
+        host_field(self.name, self.scheme, self.ports.first().copied().unwrap_or_default())
+    }
+
+    /// Reads a redirect of one of its pages.
+    fn target(&self, location: &str, path: &str) -> RedirectTarget {
+        let names: Vec<HostName> = self.site.names().cloned().collect();
+        let (name, scheme, ports) = (self.name, self.scheme, self.ports);
+        redirect_target(location, RedirectSource { names: &names, name, scheme, ports, path })
+    }
+}
+
+/// A name with its port, unless that is the scheme's own (RFC 9110 section 7.2).
+pub(super) fn host_field(name: &HostName, scheme: &str, port: u16) -> String {
+    let usual = if scheme == "https" { 443 } else { 80 };
+    if port == usual { name.to_string() } else { format!("{name}:{port}") }
+}
+
+/// The answers.
 #[derive(Default)]
 pub(super) struct Pages {
     pub(super) answer: Option<Timed<Result<Answer, Failure>>>,
@@ -38,7 +60,7 @@ pub(super) struct Pages {
 }
 
 /// A connection to a site, with another in its place where the server ends it: it may do so between two requests
-/// whenever it likes (RFC 9112 section 9.5), and that is no fault of the site.
+/// whenever it likes (RFC 9112 section 9.5), and that is not a fault of the site.
 struct RequestLine<'a, A> {
     asked: &'a AskedPage<'a>,
     session: HttpSession,
@@ -52,7 +74,7 @@ where
     F: Future<Output = Result<HttpSession, Failure>>,
 {
     async fn get(&mut self, path: &str, cookies: &[String], limit: usize) -> Result<Fetched, Failure> {
-        let host = self.asked.name.as_str();
+        let host = &self.asked.host();
         let fetched = self.session.get(host, path, cookies, limit).await;
         let is_used = std::mem::replace(&mut self.is_used, true);
         match fetched {
@@ -65,9 +87,9 @@ where
         }
     }
 
-    /// Whether the proof file comes back. Many a project has rules of its own for every request: hidden files are
-    /// forbidden, one of its names is the only one, a page in another place is what all is led to. So a redirect is
-    /// followed, and what is still not right is asked once more under a name that is not hidden.
+    /// Whether the proof file comes back. Many projects have rules for every request: hidden files are
+    /// forbidden, all names redirect to one, all requests redirect to a page. So a redirect is
+    /// followed, and a failed request is repeated under a name that is not hidden.
     async fn prove(&mut self, file: &ProofFile) -> Proof {
         let first = self.led_to(file, &file.url_path()).await;
         if !matches!(first, Proof::Status(_) | Proof::OtherContent) {
@@ -80,10 +102,8 @@ where
         }
     }
 
-    /// What a path is answered with, where its redirects end.
+    /// The answer to a path, at the end of its redirects.
     async fn led_to(&mut self, file: &ProofFile, path: &str) -> Proof {
-        let asked = self.asked;
-        let names: Vec<HostName> = asked.site.names().cloned().collect();
         let mut here = path.to_owned();
         for _ in 0..=LONGEST_DETOUR {
             let fetched = match self.get(&here, &[], BODY_LIMIT).await {
@@ -93,7 +113,7 @@ where
             let Some(location) = fetched.answer.redirect() else {
                 return file.judge(&fetched);
             };
-            here = match redirect_target(location, &names, asked.name, asked.scheme, &here) {
+            here = match self.asked.target(location, &here) {
                 RedirectTarget::Path(next) => next,
                 RedirectTarget::OtherName(other, there) if there == path => return Proof::LeadsTo(other),
                 RedirectTarget::OtherName(..) | RedirectTarget::Away => return Proof::Status(fetched.answer.status),
@@ -103,10 +123,8 @@ where
     }
 
     /// Follows the redirects of a page on the same connection: where they end, and the last page. Cookies are kept
-    /// on the way: a page that sets one and leads to itself is no circle.
+    /// on the way: a page that sets one and redirects to itself is not a loop.
     async fn follow(&mut self, first: &Fetched) -> (Option<Trail>, Option<Fetched>) {
-        let asked = self.asked;
-        let names: Vec<HostName> = asked.site.names().cloned().collect();
         let mut way = vec!["/".to_owned()];
         let mut seen: Vec<(String, Vec<String>)> = Vec::new();
         let mut cookies: Vec<String> = Vec::new();
@@ -118,7 +136,7 @@ where
                 return (trail, last);
             };
             let here = way.last().map_or("/", String::as_str);
-            let path = match redirect_target(&location, &names, asked.name, asked.scheme, here) {
+            let path = match self.asked.target(&location, here) {
                 RedirectTarget::Path(path) => path,
                 RedirectTarget::OtherName(other, path) => return (Some(Trail::LeadsTo(other, path, way.len())), last),
                 RedirectTarget::Away => return (Some(Trail::Leaves(location)), last),
@@ -131,14 +149,14 @@ where
             }
             match self.get(&path, &cookies, PAGE_LIMIT).await {
                 Ok(page) => last = Some(page),
-                // What can't be followed is no circle.
+                // A redirect that can't be followed is not a loop.
                 Err(_) => return (None, last),
             }
         }
     }
 }
 
-/// The page and the proof. `anew` gives another connection, should the server end this one.
+/// The page and the proof. `anew` opens another connection if the server ends this one.
 pub(super) async fn fetch<A, F>(session: HttpSession, asked: &AskedPage<'_>, anew: A) -> Pages
 where
     A: Fn() -> F,
@@ -174,7 +192,7 @@ where
     pages
 }
 
-/// What a page says of itself, if it is one.
+/// Addresses that a page gives as its own, if it is a page.
 fn own_words(page: &Fetched) -> Page {
     if page.answer.status == 200 { Page::read(&page.body) } else { Page::default() }
 }
@@ -192,13 +210,14 @@ fn take(cookies: &mut Vec<String>, new: &[String]) {
 
 /// Whether the upstream's own answer is the one that came.
 async fn compare(upstream: &Upstream, asked: &AskedPage<'_>, page: Result<Fetched, Failure>) -> Proof {
-    let name = asked.name.as_str();
+    let name = asked.host();
+    let name = name.as_str();
     let own = upstream.host_port().to_string();
     let host = if asked.site.serving.upstream_host == UpstreamHost::Own { own.as_str() } else { name };
     let direct = || http::get_from(upstream, host, name, asked.scheme, asked.within);
     let first = match direct().await {
         Ok(answer) => answer,
-        Err(failure) => return Proof::UpstreamDown(failure.words),
+        Err(failure) => return super::upstream::failed(upstream, failure).await,
     };
     let page = match page {
         Ok(page) => page,

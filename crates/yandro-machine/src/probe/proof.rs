@@ -81,12 +81,12 @@ impl ProofFile {
         Ok(proof)
     }
 
-    /// Where the file is on the site.
+    /// The file's path on the site.
     pub(super) fn url_path(&self) -> String {
         format!("/{FOLDER}/{}", self.name)
     }
 
-    /// What an answer to a request for the file proves.
+    /// Evaluates an answer to a request for the file.
     pub(super) fn judge(&self, fetched: &Fetched) -> Proof {
         match fetched.answer.status {
             200 if fetched.body == self.content.as_bytes() => Proof::Given,
@@ -116,7 +116,7 @@ pub(super) struct PlainFile<'p> {
 }
 
 impl PlainFile<'_> {
-    /// Where the file is on the site.
+    /// The file's path on the site.
     pub(super) fn url_path(&self) -> String {
         format!("/{}", self.name)
     }
@@ -124,7 +124,7 @@ impl PlainFile<'_> {
 
 impl Drop for PlainFile<'_> {
     fn drop(&mut self) {
-        // What fails here the next one sweeps.
+        // The next run removes a leftover.
         _ = unlinkat(self.root, self.name.as_str(), AtFlags::empty());
     }
 }

@@ -7,7 +7,7 @@ use yandro_core::{HostName, ResolverAnswer, Timed};
 
 use super::Limit;
 
-/// What getaddrinfo answers, both families; not asked at all unless `wanted`.
+/// The answer of getaddrinfo, both families; asked only if `wanted`.
 pub(super) async fn ask(name: &HostName, wanted: bool, within: Limit) -> Timed<ResolverAnswer> {
     let started = Instant::now();
     let seen = if wanted { answer(name, within).await } else { ResolverAnswer::NotAsked };

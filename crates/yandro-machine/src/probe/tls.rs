@@ -21,7 +21,7 @@ use super::{Limit, io_failure};
 
 /// As [`Connection::version`] has it.
 pub(super) const TLS_1_3: &str = "TLS 1.3";
-/// A name that is no site anywhere (RFC 6761 section 6.4).
+/// A name that never resolves (RFC 6761 section 6.4).
 const NO_SITE: &str = "no-site.yandro.invalid";
 
 /// HTTP/1.1 within TLS (RFC 7301).
@@ -50,12 +50,12 @@ impl TlsTrust {
     /// Shakes hands for `name`, whatever the certificate; the verdict on it is in the result.
     pub(super) async fn handshake(
         &self,
-        name: &HostName,
+        name: &str,
         stream: TcpStream,
         chain_on_disk: Option<&[u8]>,
         within: Limit,
     ) -> Result<(Connection, TlsStream<TcpStream>), Failure> {
-        let (stream, verdict) = self.shake(name.as_str(), stream, ALL_VERSIONS, &[HTTP_1], within).await?;
+        let (stream, verdict) = self.shake(name, stream, ALL_VERSIONS, &[HTTP_1], within).await?;
         let session = stream.get_ref().1;
         let leaf = session.peer_certificates().and_then(<[_]>::first);
         let on_disk = chain_on_disk.and_then(|pem| CertificateFacts::certificates(pem).ok());
@@ -84,7 +84,7 @@ impl TlsTrust {
         (false, shake(ALL_VERSIONS).await.ok().and_then(|(stream, _)| protocol(&stream)))
     }
 
-    /// What a client gets that asks for a name which is no site. `own` is the certificate of the site.
+    /// The answer to a client that asks for an unknown host name. `own` is the certificate of the site.
     pub(super) async fn another_name(
         &self,
         socket: SocketAddr,
@@ -141,7 +141,7 @@ fn protocol(stream: &TlsStream<TcpStream>) -> Option<String> {
 
 fn tls_failure(error: &std::io::Error) -> Failure {
     match error.get_ref().and_then(|inner| inner.downcast_ref::<Error>()) {
-        // What comes back is no TLS record at all.
+        // The answer is not a TLS record.
         Some(Error::InvalidMessage(rustls::InvalidMessage::InvalidContentType)) => {
             Failure { kind: FailureKind::PlainHttp, words: error.to_string() }
         }

@@ -1,8 +1,8 @@
-//! What symptoms become by what stands around them.
+//! The causes that symptoms become by their circumstances.
 
 use super::*;
 
-/// What is found around a site, and what a symptom becomes by it.
+/// Circumstances of a site, and the cause that a symptom becomes by them.
 #[test]
 fn circumstances_make_causes_of_symptoms() {
     let closed =
@@ -53,7 +53,7 @@ fn circumstances_make_causes_of_symptoms() {
             "yandro map saltmarsh.test --http-port 8080 --https-port 8443"
         ]
     );
-    // Where it has the usual other ports, further ones are proposed.
+    // A site with the usual other ports gets further ones as a proposal.
     let mut elsewhere = judge(&expected(), &[plain()], &Beside::default());
     let of_port = |port| PortHolder { port, ..held(None).holders.remove(0) };
     explain(&mut elsewhere, 8080, 8443, &Circumstances { holders: vec![of_port(8443), of_port(8444)], ..none.clone() });
@@ -61,7 +61,7 @@ fn circumstances_make_causes_of_symptoms() {
         elsewhere.findings[0].text().otherwise,
         ["yandro map saltmarsh.test --http-port 8081 --https-port 8445"]
     );
-    // One of its ports is held, and so the server doesn't run: that is one cause.
+    // A held port that keeps the server from starting is one cause.
     let half = NameObservation { connect: failure(FailureKind::Refused), ..plain() };
     assert_eq!(told(half, &Circumstances { runs: Some(false), ..held(None) }).code(), Code::PortHeld);
     let other = told(plain(), &held(Some(ServerId::NGINX)));
@@ -86,7 +86,7 @@ fn circumstances_make_causes_of_symptoms() {
         ..none.clone()
     };
     assert_eq!(told(other(), &behind).code(), Code::NotReloaded);
-    // A line of the log goes with whatever is told, and forbids nothing.
+    // A line of the log goes with any finding, and forbids nothing.
     let line = LogLine { file: "/var/log/e.log".into(), number: 7, text: "tide too low".into() };
     let status = NameObservation { https: answer(500, None), ..well() };
     let seen = told(status, &Circumstances { log: vec![line], ..none.clone() });
@@ -94,14 +94,14 @@ fn circumstances_make_causes_of_symptoms() {
         (seen.code(), seen.text().evidence.as_deref()),
         (Code::HttpsStatus, Some("/var/log/e.log:7: tide too low"))
     );
-    // A warning of the page is no matter of the server.
+    // A warning about the page doesn't concern the server.
     let page = NameObservation { page: Page { is_php_source: true, ..Page::default() }, ..well() };
     assert_eq!(told(page, &Circumstances { newer: Some("/x".into()), ..none }).code(), Code::PhpSource);
 }
 
-/// A project's own rules may stand in the way of the proof, and of nothing else.
+/// A project's own rules may prevent the proof, and nothing else.
 #[test]
-fn what_can_not_be_proven_is_no_fault() {
+fn an_unproven_answer_is_not_a_finding() {
     let with = |proof: Proof| NameObservation { proof: Some(timed(proof)), ..well() };
     let www = || HostName::parse("www.saltmarsh.test").unwrap();
     let of_both = |first: Proof, second: Proof| {
@@ -129,7 +129,7 @@ fn what_can_not_be_proven_is_no_fault() {
     assert!(
         one_way.findings.is_empty() && one_way.names[0].detail(CheckStep::Application) == "stays, after 1 redirect"
     );
-    // Where a search engine finds the page one day is no matter of this machine.
+    // The address for search engines doesn't matter on this machine.
     let mut published = well();
     published.page.own_addresses.push(OwnAddress::Canonical("https://www.saltmarsh-ferries.com/".into()));
     assert!(judge(&expected(), &[published], &beside()).findings.is_empty());
@@ -162,9 +162,9 @@ fn what_can_not_be_proven_is_no_fault() {
 /// How the files are wrong, and what has to be foretold.
 type Foretold = (&'static str, fn(&mut Configured));
 
-/// What the files say counts before the server has read them: as a warning, for the site is well as yet.
+/// Problems in the files count before the server has read them, as a warning, since the site still works.
 #[test]
-fn what_the_files_foretell_is_a_warning_until_it_comes() {
+fn problems_in_unread_files_are_warnings() {
     let cases: &[Foretold] = &[
         ("site-file-missing", |own| own.site_file = SiteFileState::Missing("/etc/a.conf".into())),
         ("sites-not-included", |own| {
@@ -201,7 +201,7 @@ fn what_the_files_foretell_is_a_warning_until_it_comes() {
 }
 
 #[test]
-fn a_guard_is_told_what_lets_the_server_through() {
+fn security_modules_get_the_command_that_lets_the_server_through() {
     let told = |line: &str| {
         let seen = NameObservation { proof: Some(timed(Proof::Status(403))), https: answer(403, None), ..well() };
         let mut report = judge(&expected(), &[seen], &Beside::default());
@@ -242,7 +242,7 @@ fn remedies_can_be_pasted() {
     }
 }
 
-/// A status is a fact of its own: digits in a site's name are not taken for one.
+/// A status is a separate fact: digits in a site's name are not taken for one.
 #[test]
 fn a_name_with_digits_gets_the_same_verdict() {
     let of = |name: &str| {

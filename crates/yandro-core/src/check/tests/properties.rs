@@ -1,4 +1,4 @@
-//! What holds whatever is wrong at once.
+//! Properties of explanations for any combination of faults.
 
 use proptest::prelude::*;
 use proptest::sample::subsequence;
@@ -8,7 +8,7 @@ use super::*;
 type Broken = fn(&mut NameObservation);
 type Around = fn(&mut Circumstances);
 
-/// What may be seen of a name.
+/// Possible faults of a name.
 const BROKEN: &[Broken] = &[
     |seen| seen.hosts.seen.lines.insert(0, ("10.0.0.5".parse().unwrap(), 2)),
     |seen| seen.connect = failure(FailureKind::Refused),
@@ -32,7 +32,7 @@ const BROKEN: &[Broken] = &[
     |seen| seen.trail = Some(timed(Trail::Loops(vec!["/".into(), "/".into()]))),
 ];
 
-/// What may stand around it.
+/// Possible circumstances.
 const AROUND: &[Around] = &[
     |around| around.runs = Some(false),
     |around| around.runs = Some(true),
@@ -83,7 +83,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(2_000))]
 
     /// A cause takes a symptom's place and leaves none without: what is not well never becomes well by being
-    /// explained, nothing is told twice, each has a command, and explaining it again changes nothing.
+    /// explained, nothing is reported twice, each has a command, and explaining it again changes nothing.
     #[test]
     fn an_explanation_loses_nothing_and_says_nothing_twice(
         broken in subsequence(BROKEN, 0..4),
@@ -112,7 +112,7 @@ proptest! {
         let had_any = !report.findings.is_empty();
         explain(&mut report, 80, 443, &circumstances);
         prop_assert_eq!(had_any, !report.findings.is_empty());
-        // What turns out to be less than it seemed is so by its own code.
+        // A finding with a lower severity has its own code for that.
         if had_error && report.findings.iter().all(|finding| finding.severity() == Severity::Warning) {
             prop_assert!(report.findings.iter().any(|finding| finding.code() == Code::ProofIntercepted));
         }

@@ -25,6 +25,7 @@ fn holder() -> Box<PortHolder> {
 }
 
 /// At least one of each code, and each sentence of those that have several.
+#[allow(clippy::too_many_lines, reason = "one line for each sentence")]
 fn causes() -> Vec<Cause> {
     let (host, site) = (host(), host());
     let (found, wanted) = ("10.0.0.5".parse().unwrap(), DEFAULT_ADDRESS);
@@ -36,8 +37,15 @@ fn causes() -> Vec<Cause> {
     let file = || camino::Utf8PathBuf::from("/etc/nginx/conf.d/tides.test.conf");
     let user = || "www-data".to_owned();
     let certificate = |fault| Cause::CertificateUnknown { host: host.clone(), fault };
+    let upstream_fails = |fault| Cause::UpstreamFails { site: site.clone(), content: upstream.clone(), fault };
     vec![
         Cause::HostsMissing { file: "/etc/hosts".into(), host: host.clone() },
+        Cause::RedirectBack { site: site.clone(), to: "http://tides.test/".into() },
+        Cause::PageMixed { site: site.clone(), origin: "http://localhost:8080".into(), places: 3 },
+        Cause::HostsUnread { file: "/etc/hosts".into(), fault: HostsFault::Missing },
+        Cause::HostsUnread { file: "/etc/hosts".into(), fault: HostsFault::Dangling("/run/hosts".into()) },
+        Cause::HostsUnread { file: "/etc/hosts".into(), fault: HostsFault::Unreadable },
+        Cause::HostsUnread { file: "/etc/hosts".into(), fault: HostsFault::Utf16 },
         Cause::HostsElsewhere { host: host.clone(), found, wanted },
         Cause::HostsShadowed { file: "/etc/hosts".into(), host: host.clone(), found },
         Cause::ResolverStale { answer: other(), cache: Cache::Resolved },
@@ -92,6 +100,15 @@ fn causes() -> Vec<Cause> {
         Cause::CertificateEnds { host: host.clone(), end: NOW, days: 12 },
         Cause::CertificateConstraints { host: host.clone() },
         Cause::CertificateOld { host: host.clone() },
+        upstream_fails(UpstreamFault::OtherFamily("::1".parse().unwrap())),
+        upstream_fails(UpstreamFault::SpeaksTls),
+        upstream_fails(UpstreamFault::Silent),
+        upstream_fails(UpstreamFault::Endless),
+        upstream_fails(UpstreamFault::Closes),
+        upstream_fails(UpstreamFault::NotHttp),
+        Cause::CertificateFile { file: "/data/fullchain.pem".into(), fault: FileFault::Missing },
+        Cause::CertificateFile { file: "/data/key.pem".into(), fault: FileFault::Unreadable("denied".into()) },
+        Cause::CertificateFile { file: "/data/key.pem".into(), fault: FileFault::Damaged },
         Cause::KeyMismatch { site: site.clone() },
         Cause::StoreUntrusting { store: "Chromium".into() },
         Cause::HttpsStatus { scheme: Scheme::Https, host: host.clone(), status: 403 },
@@ -122,7 +139,7 @@ fn causes() -> Vec<Cause> {
         Cause::PhpFault { message: "Call to undefined function tide()".into() },
         Cause::PhpDown { socket: "/run/php/gone.sock".into() },
         Cause::UpstreamDown { site: site.clone(), content: upstream.clone(), near: None },
-        Cause::UpstreamDown { site, content: upstream.clone(), near: Some(holder()) },
+        Cause::UpstreamDown { site: site.clone(), content: upstream.clone(), near: Some(holder()) },
         Cause::UpstreamRefusesHost { host: host.clone(), content: upstream.clone() },
         Cause::UpstreamDiffers { host, content: upstream },
     ]
@@ -212,6 +229,12 @@ fn every_finding_reads_as_written_here() {
     let of_causes = causes.iter().map(|cause| format!("{}: {cause}", cause.code().word())).collect();
     insta::assert_snapshot!(lines(of_causes), @"
     hosts-missing: no line of /etc/hosts names `tides.test`
+    redirect-back: the application of `tides.test` redirects to http://tides.test/, and the server back to HTTPS: tell the application that it is behind HTTPS (X-Forwarded-Proto says so)
+    page-mixed: the page of `tides.test` loads from or sends to http://localhost:8080 in 3 places: browsers block that, or it leads away
+    hosts-unread: /etc/hosts is missing
+    hosts-unread: /etc/hosts is a link to /run/hosts, which doesn't exist
+    hosts-unread: /etc/hosts can only be read by root: programs of other users ignore it
+    hosts-unread: /etc/hosts is encoded as UTF-16, of which resolvers read no line
     hosts-elsewhere: the hosts file points `tides.test` to 10.0.0.5, and the site is at 127.0.0.1
     hosts-shadowed: the line of /etc/hosts for `tides.test` is shadowed by one above it, which points it to 10.0.0.5
     resolver-stale: the system resolves `tides.test` to 10.0.0.5, 127.0.0.1, though the hosts file says 127.0.0.1: systemd-resolved holds an old answer
@@ -229,7 +252,7 @@ fn every_finding_reads_as_written_here() {
     port-held: port 443 is held by `node` (process 4711 of user ada), and not by nginx
     port-not-listened: no line of nginx's configuration has it listen on port 443
     port-closed: nothing listens on ports 80 and 443 of 127.0.0.1: nginx isn't running
-    port-closed: nothing listens on port 443 of 127.0.0.1: nginx listens elsewhere, or not at all
+    port-closed: nothing listens on port 443 of 127.0.0.1: nginx listens on another address, or not at all
     port-closed: nothing listens on port 3443 of 127.0.0.1: the server there isn't running
     family-half: `tides.test` has addresses of both families, and nothing answers on ::1: some clients try it first
     unreachable: the address 10.0.0.5 of `tides.test` can't be reached
@@ -243,7 +266,7 @@ fn every_finding_reads_as_written_here() {
     module-off: nginx hasn't its module for TLS switched on
     module-off: nginx hasn't its module for TLS switched on, and can't start
     http-fails: `http://tides.test/` gives no proper answer
-    https-forced: browsers ask for names below `.dev` over HTTPS alone, and `tides.test` is without
+    https-forced: browsers request names below `.dev` only over HTTPS, and `tides.test` has none
     redirect-missing: `http://tides.test/` answers 200 and doesn't lead to HTTPS: another virtual host answers, or its redirect is gone
     redirect-elsewhere: `http://tides.test/` leads to `https://localhost/`, which is not this site over HTTPS
     redirect-loses-path: HTTP leads to HTTPS, and not to the path and query that were asked for
@@ -254,21 +277,30 @@ fn every_finding_reads_as_written_here() {
     tls-version: the server speaks no version of TLS with `tides.test` that browsers take
     tls-plain: plain HTTP is spoken on port 443, where TLS is expected
     tls-off: the virtual host of `tides.test` for HTTPS has TLS off
-    authority-missing: there is no local authority on this machine
+    authority-missing: this machine has no local authority
     certificate-unknown: the certificate served for `tides.test` was not issued by the local authority
     certificate-unknown: the certificate served for `tides.test` is refused
-    certificate-name: the virtual host of `tides.test` doesn't answer over HTTPS: the one for names that are no sites does
+    certificate-name: the virtual host of `tides.test` doesn't answer over HTTPS: the default one does
     certificate-name: the certificate does not name `tides.test`
     certificate-expired: the virtual host of `tides.test` names another certificate than the site's
     certificate-expired: the certificate of `tides.test` ended on 2026-11-23
     certificate-early: the certificate of `tides.test` is valid from 2026-11-23 on, which is to come
     clock-wrong: by this machine's clock it is 1970-01-02, and its own authority was made on 2026-11-23
     certificate-ends: the certificate of `tides.test` ends on 2026-11-23, in 12 days
-    certificate-constraints: the local authority may not vouch for `tides.test`, and clients refuse its certificate
+    certificate-constraints: the local authority can't issue for `tides.test`, and clients refuse its certificate
     certificate-old: the server sends another certificate for `tides.test` than the one on disk: it was not reloaded since
+    upstream-fails: the upstream of `tides.test`, http://127.0.0.1:3000, listens at ::1 only
+    upstream-fails: the upstream of `tides.test`, http://127.0.0.1:3000, speaks TLS on that port
+    upstream-fails: the upstream of `tides.test`, http://127.0.0.1:3000, accepts connections and sends no answer
+    upstream-fails: the upstream of `tides.test`, http://127.0.0.1:3000, begins an answer that doesn't end
+    upstream-fails: the upstream of `tides.test`, http://127.0.0.1:3000, closes connections without an answer
+    upstream-fails: the upstream of `tides.test`, http://127.0.0.1:3000, answers with something that is not HTTP
+    certificate-file: /data/fullchain.pem is missing: the server can't reload or start without it
+    certificate-file: /data/key.pem can't be read (denied): the server can't reload or start without it
+    certificate-file: /data/key.pem is damaged: the server can't reload or start without it
     key-mismatch: the key of `tides.test` on disk is not the one that its certificate is for
     store-untrusting: Chromium doesn't trust the authority, and others of this machine do
-    https-status: `https://tides.test/` answers 403: the server may not read the folder, or there is no index page and no listing
+    https-status: `https://tides.test/` answers 403: the server can't read the folder, or it has neither an index page nor a listing
     https-status: `http://tides.test/` answers 404: the document root has no index page
     https-status: `https://tides.test/` answers 502: a fault within the server or the application
     https-fails: `https://tides.test/` gives no proper answer
@@ -301,12 +333,12 @@ fn every_finding_reads_as_written_here() {
     /etc/nginx/a b.conf:7 counts, /etc/nginx/a b.conf:9 doesn't
     neither a cache that runs nor /etc/nsswitch.conf explains it
     port 443: no route
-    it has loopback alone
+    it only has loopback
     it has 127.0.0.1
     issued by CN=Tides
     it names none
     it names depot.test, *.depot.test
-    its file is not enabled, was not taken up by the server, or has no `SSLEngine on`
+    its file is not enabled, was not loaded by the server, or has no `SSLEngine on`
     answered by `nginx/1.22`
     it leads to http://localhost/
     /tide?check=1 leads to https://tides.test/
@@ -319,7 +351,7 @@ fn every_finding_reads_as_written_here() {
     403 under that name, and none under its own address
     it is nginx; its virtual hosts there: none
     it is nginx; its virtual hosts there: tides.test
-    there is no link /etc/apache2/sites-enabled/tides.test.conf
+    the link /etc/apache2/sites-enabled/tides.test.conf is missing
     looked for from /etc/apache2/apache2.conf on
     /etc/nginx/a b.conf:7: the first rule
     /etc/nginx/a b.conf:7: the first such rule; requests below /.well-known/ are to pass
@@ -349,7 +381,7 @@ fn every_finding_reads_as_written_here() {
     yandro cert env tides.test
     yandro authority widen tides.test
     yandro authority trust
-    sudo yandro ports
+    sudo $(command -v yandro) ports
     ${EDITOR:-vi} +7 '/etc/nginx/a b.conf' && yandro servers reload apache
     ping -c 3 10.0.0.5
     ");

@@ -4,7 +4,8 @@ use std::fmt::{self, Display, Formatter};
 
 use super::listed;
 use crate::check::cause::{
-    CertificateFault, ConfigurationRefusal, Forbidden, OverrideRefusal, RequestedPage, UnexpectedFolder, Unresolved,
+    CertificateFault, ConfigurationRefusal, FileFault, Forbidden, HostsFault, OverrideRefusal, RequestedPage,
+    UnexpectedFolder, Unresolved, UpstreamFault,
 };
 use crate::check::codes::Cause;
 use crate::check::finding::Diagnosis;
@@ -62,7 +63,7 @@ impl Display for Cause {
                 match server {
                     None => f.write_str("the server there isn't running"),
                     Some(server) if ports.len() > 1 => write!(f, "{server} isn't running"),
-                    Some(server) => write!(f, "{server} listens elsewhere, or not at all"),
+                    Some(server) => write!(f, "{server} listens on another address, or not at all"),
                 }
             }
             Self::FamilyHalf { host, silent } =>
@@ -86,7 +87,7 @@ impl Display for Cause {
                 write!(f, "{server} hasn't its module for TLS switched on, and {refusal}"),
             Self::HttpFails { host } => write!(f, "`http://{host}/` gives no proper answer"),
             Self::HttpsForced { host, suffix } =>
-                write!(f, "browsers ask for names below `.{suffix}` over HTTPS alone, and `{host}` is without"),
+                write!(f, "browsers request names below `.{suffix}` only over HTTPS, and `{host}` has none"),
             Self::RedirectMissing { host, status } => write!(
                 f,
                 "`http://{host}/` answers {status} and doesn't lead to HTTPS: another virtual host answers, or its redirect is gone",
@@ -106,7 +107,7 @@ impl Display for Cause {
                 write!(f, "the server speaks no version of TLS with `{host}` that browsers take"),
             Self::TlsPlain { port } => write!(f, "plain HTTP is spoken on port {port}, where TLS is expected"),
             Self::TlsOff { site } => write!(f, "the virtual host of `{site}` for HTTPS has TLS off"),
-            Self::AuthorityMissing {} => f.write_str("there is no local authority on this machine"),
+            Self::AuthorityMissing {} => f.write_str("this machine has no local authority"),
             Self::CertificateUnknown { host, fault }
             | Self::CertificateName { host, fault }
             | Self::CertificateExpired { host, fault } => certificate(f, host, fault),
@@ -119,11 +120,19 @@ impl Display for Cause {
             Self::CertificateEnds { host, end, days } =>
                 write!(f, "the certificate of `{host}` ends on {}, in {days} days", date(*end)),
             Self::CertificateConstraints { host } =>
-                write!(f, "the local authority may not vouch for `{host}`, and clients refuse its certificate"),
+                write!(f, "the local authority can't issue for `{host}`, and clients refuse its certificate"),
             Self::CertificateOld { host } => write!(
                 f,
                 "the server sends another certificate for `{host}` than the one on disk: it was not reloaded since",
             ),
+            Self::CertificateFile { file, fault } => {
+                match fault {
+                    FileFault::Missing => write!(f, "{file} is missing")?,
+                    FileFault::Unreadable(words) => write!(f, "{file} can't be read ({words})")?,
+                    FileFault::Damaged => write!(f, "{file} is damaged")?,
+                }
+                f.write_str(": the server can't reload or start without it")
+            }
             Self::KeyMismatch { site } =>
                 write!(f, "the key of `{site}` on disk is not the one that its certificate is for"),
             Self::StoreUntrusting { store } =>
@@ -131,7 +140,7 @@ impl Display for Cause {
             Self::HttpsStatus { scheme, host, status } => {
                 let why = match status {
                     500.. => "a fault within the server or the application",
-                    403 => "the server may not read the folder, or there is no index page and no listing",
+                    403 => "the server can't read the folder, or it has neither an index page nor a listing",
                     _ => "the document root has no index page",
                 };
                 write!(f, "`{}://{host}/` answers {status}: {why}", scheme.word())
@@ -169,6 +178,31 @@ impl Display for Cause {
             Self::PhpSource { site } => write!(f, "`{site}` sends PHP files as text, with their source"),
             Self::PhpFault { message } => write!(f, "PHP ends with a fault: {message}"),
             Self::PhpDown { socket } => write!(f, "PHP is passed on to {socket}, and nothing answers there"),
+            Self::HostsUnread { file, fault } => match fault {
+                HostsFault::Missing => write!(f, "{file} is missing"),
+                HostsFault::Dangling(target) => write!(f, "{file} is a link to {target}, which doesn't exist"),
+                HostsFault::Unreadable => write!(f, "{file} can only be read by root: programs of other users ignore it"),
+                HostsFault::Utf16 => write!(f, "{file} is encoded as UTF-16, of which resolvers read no line"),
+            },
+            Self::RedirectBack { site, to } => write!(
+                f,
+                "the application of `{site}` redirects to {to}, and the server back to HTTPS: tell the application that it is behind HTTPS (X-Forwarded-Proto says so)"
+            ),
+            Self::PageMixed { site, origin, places } => {
+                let times = if *places == 1 { "in 1 place".to_owned() } else { format!("in {places} places") };
+                write!(f, "the page of `{site}` loads from or sends to {origin} {times}: browsers block that, or it leads away")
+            }
+            Self::UpstreamFails { site, content, fault } => {
+                write!(f, "the upstream of `{site}`, {content}, ")?;
+                match fault {
+                    UpstreamFault::OtherFamily(address) => write!(f, "listens at {address} only"),
+                    UpstreamFault::SpeaksTls => f.write_str("speaks TLS on that port"),
+                    UpstreamFault::Silent => f.write_str("accepts connections and sends no answer"),
+                    UpstreamFault::Endless => f.write_str("begins an answer that doesn't end"),
+                    UpstreamFault::Closes => f.write_str("closes connections without an answer"),
+                    UpstreamFault::NotHttp => f.write_str("answers with something that is not HTTP"),
+                }
+            }
             Self::UpstreamDown { site, content, near: None } =>
                 write!(f, "the upstream of `{site}` doesn't answer at {content}: start it"),
             Self::UpstreamDown { site, content, near: Some(near) } => write!(
@@ -189,10 +223,9 @@ fn certificate(f: &mut Formatter<'_>, host: &HostName, fault: &CertificateFault)
             write!(f, "the certificate served for `{host}` was not issued by the local authority")
         }
         CertificateFault::Refused => write!(f, "the certificate served for `{host}` is refused"),
-        CertificateFault::OfUnknownNames => write!(
-            f,
-            "the virtual host of `{host}` doesn't answer over HTTPS: the one for names that are no sites does"
-        ),
+        CertificateFault::OfUnknownNames => {
+            write!(f, "the virtual host of `{host}` doesn't answer over HTTPS: the default one does")
+        }
         CertificateFault::OtherNames => write!(f, "the certificate does not name `{host}`"),
         CertificateFault::OtherFile => {
             write!(f, "the virtual host of `{host}` names another certificate than the site's")

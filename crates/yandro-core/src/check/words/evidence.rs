@@ -1,18 +1,19 @@
-//! What was seen, in words.
+//! Evidence, in words.
 
 use std::fmt::{self, Display, Formatter};
 
 use super::listed;
-use crate::check::finding::Evidence;
+use crate::check::finding::{Evidence, Finding};
 
-/// All of it: each on a line of its own, the ports behind the first.
-pub(super) fn text(evidence: &[Evidence], further_ports: Option<[u16; 2]>) -> Option<String> {
-    let mut lines: Vec<String> = evidence.iter().map(ToString::to_string).collect();
-    if let Some([http, https]) = further_ports {
-        let ports = format!("on the ports {http} and {https}");
+/// All evidence: one line each, ports and address behind the first.
+pub(super) fn text(finding: &Finding) -> Option<String> {
+    let mut lines: Vec<String> = finding.diagnosis.evidence.iter().map(ToString::to_string).collect();
+    let ports = finding.further_ports.map(|[http, https]| format!("on the ports {http} and {https}"));
+    let address = finding.only_at.map(|address| format!("only at {address}"));
+    for place in ports.into_iter().chain(address) {
         match lines.first_mut() {
-            Some(first) => *first = format!("{first}; {ports}"),
-            None => lines.push(ports),
+            Some(first) => *first = format!("{first}; {place}"),
+            None => lines.push(place),
         }
     }
     (!lines.is_empty()).then(|| lines.join("\n"))
@@ -27,13 +28,13 @@ impl Display for Evidence {
             Self::Shadow(counts, shadowed) => write!(f, "{counts} counts, {shadowed} doesn't"),
             Self::Unexplained => f.write_str("neither a cache that runs nor /etc/nsswitch.conf explains it"),
             Self::OnPort(port, words) => write!(f, "port {port}: {words}"),
-            Self::Addresses(addresses) if addresses.is_empty() => f.write_str("it has loopback alone"),
+            Self::Addresses(addresses) if addresses.is_empty() => f.write_str("it only has loopback"),
             Self::Addresses(addresses) => write!(f, "it has {}", listed(addresses, ", ")),
             Self::Issuer(issuer) => write!(f, "issued by {issuer}"),
             Self::Names(names) if names.is_empty() => f.write_str("it names none"),
             Self::Names(names) => write!(f, "it names {}", listed(names, ", ")),
             Self::VirtualHostSilent => {
-                f.write_str("its file is not enabled, was not taken up by the server, or has no `SSLEngine on`")
+                f.write_str("its file is not enabled, was not loaded by the server, or has no `SSLEngine on`")
             }
             Self::ServerField(server) => write!(f, "answered by `{server}`"),
             Self::LeadsTo { from: None, to } => write!(f, "it leads to {to}"),
@@ -53,7 +54,7 @@ impl Display for Evidence {
             Self::Holder(server, names) => {
                 write!(f, "it is {server}; its virtual hosts there: {}", listed(names, ", "))
             }
-            Self::NoLink(link) => write!(f, "there is no link {link}"),
+            Self::NoLink(link) => write!(f, "the link {link} is missing"),
             Self::LookedFrom(file) => write!(f, "looked for from {file} on"),
             Self::FirstRule(place) => write!(f, "{place}: the first rule"),
             Self::ProofRule(place) => {

@@ -13,7 +13,7 @@ use super::step::CheckStep;
 /// A finding as it is shown and as programs read it (`docs/check-json.md`).
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct FindingText {
-    /// Which kind of finding.
+    /// Kind of finding.
     pub code: Code,
     /// How bad it is.
     pub severity: Severity,
@@ -23,7 +23,7 @@ pub struct FindingText {
     pub name: String,
     /// The cause, in one sentence without a full stop.
     pub cause: String,
-    /// What was seen: lines, served values, the system's words. One or more lines.
+    /// Evidence: lines, served values, the system's words. One or more lines.
     pub evidence: Option<String>,
     /// The command that fixes it, ready to be pasted.
     pub remedy: Option<String>,
@@ -48,7 +48,7 @@ impl Finding {
             step: self.step,
             name: self.name.to_string(),
             cause: self.diagnosis.sentence(),
-            evidence: evidence::text(&self.diagnosis.evidence, self.further_ports),
+            evidence: evidence::text(self),
             remedy: remedies.next(),
             otherwise: remedies.collect(),
         }
@@ -69,7 +69,7 @@ fn listed<T: ToString>(values: &[T], between: &str) -> String {
 /// The page that lists every code, in Markdown: `docs/findings.md`.
 pub fn findings_page() -> String {
     let mut page = String::from(
-        "# Findings\n\nWhat `yandro check` tells, by its stable code. This page is made from the code's own table.\nA finding itself has the cause in a sentence, what was seen (file and line, process, served value), and\nthe very command that fixes it. An error stops the site; with a warning it works, but will not for\nlong, or not as well as it could.\n\n| code | severity | what it means | what fixes it |\n|---|---|---|---|\n",
+        "# Findings\n\nEvery finding of `yandro check`, by its stable code. This page is made from the code's own table.\nA finding has its cause in a sentence, the evidence (file and line, process, served value), and\nthe command that fixes it. An error stops the site. With a warning it works, but may stop soon,\nor could work better.\n\n| code | severity | what it means | what fixes it |\n|---|---|---|---|\n",
     );
     for code in Code::ALL {
         let severity = if code.severity() == Severity::Error { "error" } else { "warning" };

@@ -2,6 +2,7 @@
 
 use std::fmt::{self, Display, Formatter};
 
+use super::listed;
 use crate::check::remedy::{MapOption, Remedy, ServerVerb};
 use crate::shell::word;
 
@@ -26,7 +27,8 @@ impl Display for Remedy {
             Self::CertificateVariables(site) => write!(f, "yandro cert env {site}"),
             Self::Widen(name) => write!(f, "yandro authority widen {name}"),
             Self::Trust => f.write_str("yandro authority trust"),
-            Self::PortsAsRoot => f.write_str("sudo yandro ports"),
+            Self::NoProxy(names) => write!(f, "export no_proxy=\"$no_proxy,{}\"", listed(names, ",")),
+            Self::PortsAsRoot => f.write_str("sudo $(command -v yandro) ports"),
             Self::Edit(place) => write!(f, "${{EDITOR:-vi}} +{} {}", place.line, word(&place.file)),
             Self::Shell(command) => f.write_str(command),
             Self::Both(first, next) => write!(f, "{first} && {next}"),
@@ -52,6 +54,7 @@ impl Display for MapOption {
             Self::Ports(http, https) => write!(f, "--http-port {http} --https-port {https}"),
             Self::Server(server) => write!(f, "--server {}", server.word()),
             Self::HttpsOnly => f.write_str("--https only"),
+            Self::HttpsBoth => f.write_str("--https both"),
             Self::FixPermissions => f.write_str("--fix-permissions"),
             Self::Create => f.write_str("--create"),
             Self::Listing => f.write_str("--listing on"),

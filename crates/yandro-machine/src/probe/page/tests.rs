@@ -10,7 +10,7 @@ use super::*;
 /// An answer: status, `Location`, a cookie that it sets, a body.
 type Page = (u16, Option<String>, Option<&'static str>, Vec<u8>);
 
-/// Answers each request by its path and its cookies, until the other side is gone, or one alone.
+/// Answers each request by its path and its cookies, until the other side is gone, or only one.
 async fn serve(stream: DuplexStream, is_short: bool, answer: impl Fn(&str, &str) -> Page) {
     let (read, mut write) = tokio::io::split(stream);
     let mut lines = BufReader::new(read).lines();
@@ -55,7 +55,7 @@ fn fetched(
         };
         let session = anew().await.unwrap();
         let (site, name) = (site(), HostName::parse("saltmarsh.test").unwrap());
-        let asked = AskedPage { name: &name, site: &site, scheme: "https", evidence, within };
+        let asked = AskedPage { name: &name, site: &site, scheme: "https", ports: &[443], evidence, within };
         fetch(session, &asked, anew).await
     })
 }
@@ -131,7 +131,7 @@ fn the_proof_goes_around_a_projects_own_rules() {
     assert_eq!(with(|path| path.contains("/.").then(|| (404, None, None, Vec::new()))), Proof::Given);
     let www = |path: &str| Some((301, Some(format!("https://www.saltmarsh.test{path}")), None, Vec::new()));
     assert_eq!(with(www), Proof::LeadsTo(HostName::parse("www.saltmarsh.test").unwrap()));
-    // Another place of its own: the file is there under that path as well.
+    // Another place: the file is found under that path as well.
     std::fs::create_dir(root.join("en")).unwrap();
     std::os::unix::fs::symlink(root.join(".well-known"), root.join("en/.well-known")).unwrap();
     let moved = |path: &str| (!path.starts_with("/en")).then(|| (302, Some(format!("/en{path}")), None, Vec::new()));
