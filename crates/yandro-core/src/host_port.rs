@@ -29,7 +29,7 @@ impl HostPort {
         (is_known && port != 0).then(|| Self { host: host.to_owned(), port })
     }
 
-    /// Splits the text behind the last colon off, unless that stands in the brackets of an IPv6 address.
+    /// Splits off the text behind the last colon, unless that is within the brackets of an IPv6 address.
     pub fn split(text: &str) -> (&str, Option<&str>) {
         match text.rsplit_once(':') {
             Some((host, port)) if !port.ends_with(']') => (host, Some(port)),
@@ -69,10 +69,13 @@ impl fmt::Display for HostPort {
     }
 }
 
-/// What stands in square brackets, if the text is that and nothing else.
+/// The text within square brackets, if there is nothing else.
 pub(crate) fn in_brackets(text: &str) -> Option<&str> {
     text.strip_prefix('[')?.strip_suffix(']')
 }
+
+/// The addresses that servers listen on for `localhost`: they resolve it when they start, as a rule to both.
+pub(crate) const LOCALHOST: [&str; 2] = ["127.0.0.1", "[::1]"];
 
 #[cfg(test)]
 mod tests {
@@ -95,7 +98,7 @@ mod tests {
     }
 
     #[test]
-    fn what_has_no_host_or_no_port_is_refused() {
+    fn addresses_without_host_or_port_are_refused() {
         for text in
             ["", "80", ":80", "localhost", "localhost:", "localhost:0", "localhost:70000", "[::1]", "::1:80", "a b:80"]
         {

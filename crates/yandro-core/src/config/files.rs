@@ -17,7 +17,7 @@ pub trait Files {
     }
 }
 
-/// The files of this machine as a server sees them, under paths of its own.
+/// The files of this machine as a server sees them, under the server's paths.
 pub struct Seen<'f> {
     /// How it sees them.
     pub view: &'f PathView,
@@ -44,7 +44,7 @@ impl Files for Seen<'_> {
     }
 }
 
-/// Where a directive stands.
+/// Place of a directive.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Place {
     /// The file, or what the server calls the use of a macro.
@@ -59,13 +59,13 @@ impl std::fmt::Display for Place {
     }
 }
 
-/// What the server would refuse.
+/// A line that the server would refuse.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{place}: {message}")]
 pub struct ConfigFault {
     /// Where.
     pub place: Place,
-    /// What is wrong.
+    /// The fault.
     pub message: String,
     /// The line that is meant; `None` for one of a macro, and for a file that can't be read.
     pub excerpt: Option<Excerpt>,

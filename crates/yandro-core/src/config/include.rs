@@ -1,4 +1,4 @@
-//! Which files an `Include` means, in the server's order.
+//! The files of an `Include`, in the server's order.
 
 use camino::{Utf8Path, Utf8PathBuf};
 
@@ -31,7 +31,7 @@ fn matching(files: &dyn Files, folder: &Utf8Path, pattern: &str) -> Vec<Utf8Path
     names.into_iter().map(|name| folder.join(name)).collect()
 }
 
-/// A folder stands for all files in it and below, in order of names.
+/// A folder means all files in it and below, in order of names.
 fn flat(files: &dyn Files, path: Utf8PathBuf, depth: usize) -> Vec<Utf8PathBuf> {
     // The server stops at a depth of 20.
     let Some(mut names) = (if depth < 20 { files.list(&path) } else { None }) else {
@@ -41,7 +41,7 @@ fn flat(files: &dyn Files, path: Utf8PathBuf, depth: usize) -> Vec<Utf8PathBuf> 
     names.into_iter().flat_map(|name| flat(files, path.join(name), depth + 1)).collect()
 }
 
-/// Whether a name fits a pattern, as fnmatch(3) judges.
+/// Whether a name matches a pattern, as fnmatch(3) does it.
 fn matches(pattern: &[u8], name: &[u8]) -> bool {
     match (pattern.split_first(), name.split_first()) {
         (None, None) => true,

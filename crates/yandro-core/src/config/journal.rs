@@ -1,4 +1,4 @@
-//! Which lines of other files yandro changed, so that each can be changed back.
+//! The lines of other files that yandro changed, so that each can be changed back.
 //!
 //! It is kept as comments in yandro's own file for other names, in the form of a diff.
 
@@ -8,7 +8,7 @@ use crate::source;
 
 const HEAD: &str = "# Lines that yandro changed in other files, to be changed back with the last site:";
 
-/// What a line of a file that sites share does, once it is switched on or added.
+/// Effect of a line in a shared file, once it is switched on or added.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Switched {
     /// It loads this module, by its identifier without `_module`.
@@ -162,7 +162,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_written_down_is_read_back() {
+    fn records_are_read_back_as_written() {
         let (a, b) = (Utf8Path::new("/etc/httpd/conf/httpd.conf"), Utf8Path::new("/etc/httpd/a b.conf"));
         let mut first = journal(a, &[(Some("#  Include x "), "Include x "), (None, "Listen 443")]);
         first.put_down(a, None, b"Listen 443\nListen 443\n", 11);

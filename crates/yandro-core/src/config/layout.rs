@@ -1,14 +1,14 @@
-//! Where a server keeps its files: one way of reading and writing, and what differs between
+//! Places of a server's files: one way of reading and writing, with the differences between
 //! distributions and bundles as data.
 
 use camino::{Utf8Path, Utf8PathBuf};
 
 use crate::name::HostName;
 
-/// What is known of a layout before it is found. Paths are absolute, without a drive.
+/// Known facts about a layout before it is found. Paths are absolute, without a drive.
 #[derive(Debug, PartialEq, Eq)]
 pub struct KnownLayout {
-    /// What people call it.
+    /// Title for people.
     pub title: &'static str,
     /// The main file.
     pub main: &'static str,
@@ -16,7 +16,7 @@ pub struct KnownLayout {
     pub sign: &'static str,
     /// The folder that sites' files go into.
     pub sites: &'static str,
-    /// Where links enable sites and modules, if they do.
+    /// Folders of the links that enable sites and modules, if there are any.
     pub links: Option<KnownLinks>,
     /// The folder that relative paths start from, unless the main file says another.
     pub root: &'static str,
@@ -32,9 +32,9 @@ pub struct KnownLayout {
     pub pid_file: Option<&'static str>,
     /// The program that starts and stops it, where it isn't the server's own.
     pub control: Option<&'static str>,
-    /// What systemd calls it.
+    /// Name of the systemd unit.
     pub service: &'static str,
-    /// The command that installs the TLS module where it is a package of its own.
+    /// The command that installs the TLS module, if it has a separate package.
     pub install_tls: Option<&'static str>,
 }
 
@@ -49,7 +49,7 @@ pub struct KnownLinks {
     pub enabled_modules: &'static str,
 }
 
-/// What a layout has that is named by its main file alone, and where the others begin.
+/// The layout of a server that is only known by its main file, and the basis of all others.
 pub(crate) const PLAIN: KnownLayout = KnownLayout {
     title: "named",
     main: "",
@@ -67,13 +67,13 @@ pub(crate) const PLAIN: KnownLayout = KnownLayout {
     install_tls: None,
 };
 
-/// What a server has of which only the folder of sites' files is here.
+/// The layout of a server of which only the folder of sites' files is on this machine.
 const FOLDER: KnownLayout = KnownLayout { title: "folder", logs: Some(""), ..PLAIN };
 
 /// A layout that was found. Paths are those of this machine, the sysroot included.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Layout {
-    /// What is known of it.
+    /// Known facts.
     pub known: &'static KnownLayout,
     /// The main file.
     pub main: Utf8PathBuf,
@@ -94,7 +94,7 @@ pub struct Links {
     pub enabled_modules: Utf8PathBuf,
 }
 
-/// Whose a file of a server's configuration is.
+/// Owner of a file of a server's configuration.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum FileOwner {
     /// Yandro's, for a site.
@@ -123,16 +123,16 @@ pub(crate) fn others_name() -> HostName {
     HostName::parse(OTHERS).expect("it is a name")
 }
 
-/// What the names of all of yandro's files begin with.
+/// Prefix of the names of all of yandro's files.
 const PREFIX: &str = "yandro-";
 
-/// What is asked of the disk to know a layout.
+/// Questions to the disk by which a layout is recognised.
 pub struct LayoutDisk<'d> {
     /// Whether a path of this machine is a folder.
     pub is_folder: &'d dyn Fn(&Utf8Path) -> bool,
     /// Whether there is something at a path of the server's.
     pub exists: &'d dyn Fn(&str) -> bool,
-    /// Where a path of the server's is on this machine.
+    /// Path on this machine for a path of the server.
     pub at: &'d dyn Fn(&str) -> Utf8PathBuf,
 }
 
@@ -167,9 +167,9 @@ impl Layout {
         Self { known, main: at(known.main), sites: at(known.sites), links }
     }
 
-    /// The layout of a server that a person names by its main file: a known one if it is that
-    /// one's, else sites' files go into the first of these folders beside the main file that is
-    /// there, and beside it if none is.
+    /// The layout of a server that the user names by its main file: the known one whose
+    /// file it is; otherwise sites' files go into the first of these folders next to the main file that exists,
+    /// or next to the main file if none does.
     pub fn named(known: &'static [KnownLayout], main: &Utf8Path, folders: &[&str], disk: &LayoutDisk<'_>) -> Self {
         let known = known.iter().find(|known| (disk.at)(known.main) == *main && (disk.exists)(known.sign));
         if let Some(known) = known {
@@ -214,7 +214,7 @@ impl Layout {
         self.owner_of(path).is_yandro()
     }
 
-    /// Whose a file is that the server reads.
+    /// Owner of a file that the server reads.
     pub fn owner_of(&self, path: &Utf8Path) -> FileOwner {
         let is_module = self.links.as_ref().is_some_and(|links| path.parent() == Some(links.enabled_modules.as_path()));
         let is_read = path.parent() == Some(self.read_folder());

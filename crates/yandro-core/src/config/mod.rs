@@ -1,5 +1,5 @@
-//! What the configuration files of all servers have in common: a tree of spans, and bringing one
-//! to say what is wanted without losing what a person wrote.
+//! The common part of all servers' configuration files: a tree of spans, and changing a file
+//! without losing what the user wrote.
 
 mod files;
 mod image;

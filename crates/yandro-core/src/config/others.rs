@@ -1,4 +1,4 @@
-//! The virtual hosts for names that are no sites.
+//! The default virtual hosts, for unknown host names.
 //!
 //! Without them the first site would answer for every name that no virtual host has. Over plain
 //! HTTP they leave the answer to the main server, as it was before; over HTTPS, where there was
@@ -18,13 +18,13 @@ use crate::site::Scheme;
 const HEAD: &str = "# Default virtual hosts for unknown host names, shared by all site lists; kept by `yandro map`\n";
 /// The first line as builds before this one wrote it.
 const FORMER_HEAD: &str =
-    "# Names that are no sites are answered here, and not by the first site; kept by `yandro map`\n";
+    "# The default virtual host: it answers unknown host names, instead of the first site. `yandro map` manages it\n";
 const MODULES: &str = "# Modules that yandro enabled:";
 
-/// What sets the size of the buckets of names (nginx, in its `http` context).
+/// The directive for the size of the buckets of names (nginx, in its `http` context).
 const NAME_BUCKET: &str = "server_names_hash_bucket_size";
 
-/// What the file is to hold.
+/// Wanted content of the file.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Others {
     /// The ports on which names over plain HTTP need an answer: nobody else has a virtual host
@@ -41,7 +41,7 @@ pub struct Others {
 }
 
 impl Others {
-    /// What an existing file holds; nothing for one that can't be read.
+    /// Content of an existing file; empty for one that can't be read.
     pub fn read(dialect: &dyn Dialect, file: &[u8]) -> Self {
         let mut others = Self { modules: modules_of(file), journal: Journal::read(file), ..Self::default() };
         let Ok(tree) = dialect.parse(file) else { return others };
@@ -84,8 +84,8 @@ fn modules_of(file: &[u8]) -> Vec<String> {
     line.unwrap_or_default().split_whitespace().map(str::to_owned).collect()
 }
 
-/// The text of the file: a new one, or the existing one with just its head brought up to
-/// date where a person has edited it.
+/// The text of the file: a new one, or the existing one with only its head
+/// updated if the user has edited it.
 pub(crate) fn others_file(
     dialect: &dyn Dialect,
     existing: Option<&[u8]>,
@@ -98,7 +98,7 @@ pub(crate) fn others_file(
     if existing == rendered(dialect, before, files).as_bytes() {
         return fresh;
     }
-    // What it begins with is yandro's, whatever a person has done to the rest.
+    // The head is yandro's, whatever the user has done to the rest.
     let text = String::from_utf8_lossy(existing);
     let former = text.strip_prefix(FORMER_HEAD).map(|rest| HEAD.to_owned() + rest);
     let text = former.as_deref().unwrap_or(&text);

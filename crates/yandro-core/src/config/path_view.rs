@@ -15,7 +15,7 @@ pub struct PathPair {
     pub there: Utf8PathBuf,
 }
 
-/// A text that is no pair of paths.
+/// A text that is not a path mapping.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("`{text}` is not a pair of folders: {reason}")]
 pub struct PathPairError {
@@ -127,7 +127,7 @@ mod tests {
     }
 
     #[test]
-    fn the_deepest_folder_counts_and_nothing_beside_it() {
+    fn the_deepest_folder_section_counts() {
         let view = pairs(&["/home/ada=/mnt", "/home/ada/saltmarsh/=/srv/www"]);
         for (here, there) in [
             ("/home/ada/saltmarsh/public", Some("/srv/www/public")),
@@ -151,8 +151,8 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_the_server_sees_is_here_where_it_was(below in "[a-c]{1,2}(/[a-c]{1,2}){0,3}", mounts in proptest::collection::btree_map("/[a-c](/[a-c]){0,2}", 0..3u8, 1..4)) {
-            // Each under a path of its own: two folders mounted on one another hide each other.
+        fn mapped_paths_lead_back_to_this_machine(below in "[a-c]{1,2}(/[a-c]{1,2}){0,3}", mounts in proptest::collection::btree_map("/[a-c](/[a-c]){0,2}", 0..3u8, 1..4)) {
+            // Each has a separate path: two folders mounted on one another hide each other.
             let pairs = mounts.iter().enumerate().map(|(turn, (here, _))| PathPair { here: here.into(), there: format!("/{turn}").into() });
             let view = PathView::Pairs(pairs.collect());
             let path = Utf8PathBuf::from(format!("/{below}"));

@@ -9,7 +9,7 @@ pub struct PublishedPort {
     pub there: u16,
 }
 
-/// A text that is no published port.
+/// A text that is not a port mapping.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("`{0}` is not a published port: write the port of this machine, `:`, and the server's own, as in `8443:443`")]
 pub struct PublishedPortError(String);
@@ -38,7 +38,7 @@ impl std::fmt::Display for PublishedPort {
 pub struct Published(pub Vec<PublishedPort>);
 
 impl Published {
-    /// Where a server's port is reached; `None` if it isn't.
+    /// The published port of a server's port; `None` if it isn't published.
     pub fn here(&self, there: u16) -> Option<u16> {
         if self.0.is_empty() {
             return Some(there);

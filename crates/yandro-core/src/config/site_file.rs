@@ -1,4 +1,7 @@
-//! The file of a site's virtual hosts: made, brought up to date, and looked at for hand edits.
+//! The file of a site's virtual hosts: written, updated, and searched for hand edits.
+
+use std::collections::HashSet;
+use std::net::{IpAddr, Ipv6Addr};
 
 use camino::Utf8Path;
 
@@ -6,18 +9,17 @@ use super::tree::{Directive, ParseError, Section, Tree};
 use super::want::{FileText, HandEdit, Syntax, Want, changed_by_hand, foreign, set_opening};
 use crate::config::{SiteFiles, Variable};
 use crate::name::HostName;
-use crate::site::Scheme;
-use crate::site::{ListId, Site};
+use crate::site::{DEFAULT_ADDRESS, ListId, Scheme, Site};
 use crate::source::{self, Excerpt, Splice};
 
-/// What a server's files are like, as far as virtual hosts go.
+/// The parts of a server's syntax that concern virtual hosts.
 pub trait Dialect: Syntax {
     /// Reads a file.
     ///
     /// # Errors
     /// When the server couldn't, either.
     fn parse(&self, bytes: &[u8]) -> Result<Tree, ParseError>;
-    /// What a virtual host is called: the name of its section.
+    /// Name of the section of a virtual host.
     fn host(&self) -> &'static str;
     /// The directive that names it.
     fn name(&self) -> &'static str;
@@ -29,7 +31,7 @@ pub trait Dialect: Syntax {
     fn hosts(&self, site: &Site, files: &SiteFiles) -> Vec<Want>;
     /// Whether a virtual host speaks TLS.
     fn is_secure(&self, host: &Section) -> bool;
-    /// What answers on a port for names that are no sites: over plain HTTP what was there before,
+    /// The answer on a port to unknown host names: over plain HTTP the former one,
     /// over HTTPS, with the files of a certificate, a refusal.
     fn others(&self, port: u16, files: &SiteFiles, scheme: Scheme) -> Want;
     /// The directives that name a certificate and its key.
@@ -38,7 +40,7 @@ pub trait Dialect: Syntax {
     fn variable(&self) -> Variable;
     /// Whether yandro writes such a directive, or section, into a site's file.
     fn writes(&self, directive: &Directive) -> bool;
-    /// What is taken for the text of a main file that isn't here: all of a folder is included.
+    /// The assumed text of a main file that isn't on this machine: it includes all files of a folder.
     fn assumed_main(&self, sites: &Utf8Path) -> String;
 }
 
@@ -54,7 +56,8 @@ pub fn site_file(
     before: Option<(&Site, &SiteFiles)>,
     now: (&Site, &SiteFiles),
 ) -> Result<Vec<u8>, ParseError> {
-    let earlier = before.map(|(site, files)| dialect.hosts(site, files)).unwrap_or_default();
+    let written = |(site, files)| dialect.hosts(site, &as_written(existing.unwrap_or_default(), site, files));
+    let earlier = before.map(written).unwrap_or_default();
     let (wanted, name) = (dialect.hosts(now.0, now.1), &now.0.name);
     let fresh = rendered(dialect, &wanted, name, now.1.list.as_ref()).into_bytes();
     let Some(existing) = existing else { return Ok(fresh) };
@@ -83,7 +86,7 @@ pub fn site_file(
             None => missing += &(eol.to_owned() + &want.render(dialect, "", eol)),
         }
     }
-    // What is wanted no more goes whole, unless a person has added to it.
+    // A virtual host that is no longer wanted is removed whole, unless the user has added to it.
     for old in &earlier {
         let Want::Section(_, _, inner) = old else { continue };
         let is_wanted = wanted.iter().any(|want| port(want) == port(old));
@@ -100,11 +103,29 @@ pub fn site_file(
     Ok(source::apply(existing, &splices))
 }
 
+/// The server as it was when yandro last wrote the file, as far as that shows in it: the single addresses of the site
+/// that it names. Virtual hosts of the user at such an address come and go.
+fn as_written(existing: &[u8], site: &Site, files: &SiteFiles) -> SiteFiles {
+    let text = String::from_utf8_lossy(existing);
+    let words: HashSet<&str> = text.split(|c: char| c.is_whitespace() || "<>;\"'".contains(c)).collect();
+    let v6 = (site.address == DEFAULT_ADDRESS).then_some(IpAddr::V6(Ipv6Addr::LOCALHOST));
+    let ports: Vec<String> =
+        site.http_ports(80).into_iter().chain(site.https_ports(443)).map(|port| port.to_string()).collect();
+    let of = |address: IpAddr| {
+        let host = if address.is_ipv6() { format!("[{address}]") } else { address.to_string() };
+        ports.iter().map(String::as_str).chain(["*"]).map(|port| format!("{host}:{port}")).collect::<Vec<_>>()
+    };
+    let own = std::iter::once(site.address).chain(v6).flat_map(of);
+    let mut files = files.clone();
+    files.server.specific = own.filter(|address| words.contains(address.as_str())).collect();
+    files
+}
+
 /// A virtual host without what yandro wrote into it.
 fn removal(existing: &[u8], section: &Section, written: &[Want]) -> Result<Splice, ParseError> {
     let whole = section.open.span.start..section.close.end;
     if let Some(own) = foreign(section, written) {
-        let message = "this line was added by hand, and would be lost with the virtual host that it stands in: move it, then try again";
+        let message = "this line was added by hand, and would be lost with its virtual host: move it, then try again";
         return Err(ParseError { message: message.into(), excerpt: Excerpt::new(existing, &own) });
     }
     // The blank line above goes with it.
@@ -158,7 +179,7 @@ fn rendered(dialect: &dyn Dialect, wanted: &[Want], name: &HostName, list: Optio
     head + &hosts.join("\n")
 }
 
-/// What a person has changed in a site's file or taken out of it; none in a file that can't be read.
+/// Directives of a site's file that the user has changed or removed; none in a file that can't be read.
 pub(crate) fn hand_edits(dialect: &dyn Dialect, existing: &[u8], site: &Site, files: &SiteFiles) -> Vec<HandEdit> {
     let (wanted, name) = (dialect.hosts(site, files), &site.name);
     if existing == rendered(dialect, &wanted, name, files.list.as_ref()).as_bytes() {

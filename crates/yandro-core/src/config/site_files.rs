@@ -1,4 +1,4 @@
-//! What a site's virtual hosts name, and what has to be known of the server for them.
+//! The paths and names in a site's virtual hosts, and the traits of the server that they depend on.
 
 use std::collections::BTreeSet;
 
@@ -7,7 +7,7 @@ use camino::Utf8PathBuf;
 use super::Published;
 use crate::site::{FastCgi, ListId, Serving};
 
-/// What differs from one server to the next, as far as a site's virtual hosts go.
+/// Differences between servers, as far as a site's virtual hosts are concerned.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct ServerTraits {
     /// The folder of its logs; may name a variable of the server's. Empty where sites' virtual
@@ -17,20 +17,20 @@ pub struct ServerTraits {
     pub log_format: String,
     /// Whether `ProxyPass` knows `upgrade=` (2.4.47).
     pub upgrades: bool,
-    /// The addresses of other people's virtual hosts that are one address alone, such as
-    /// `127.0.0.1:80`: what asks there never gets to the virtual hosts of `*:80`.
+    /// The addresses of other people's virtual hosts that are a single address, such as
+    /// `127.0.0.1:80`: a request to such an address never reaches the virtual hosts of `*:80`.
     pub specific: BTreeSet<String>,
-    /// Whether IPv6 has to be listened on by a line of its own (nginx).
+    /// Whether IPv6 needs a separate line (nginx).
     pub listens_on_v6: bool,
     /// Whether HTTP/2 is a directive (nginx 1.25.1), and no word of `listen`.
     pub has_http2_directive: bool,
-    /// What begins a variable in an argument, whatever its quotes.
+    /// Start of a variable in an argument, whatever its quotes.
     pub variable: Variable,
     /// Under which ports browsers reach it.
     pub published: Published,
 }
 
-/// What begins a variable in an argument.
+/// Start of a variable in an argument.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Variable {
     /// `${` (Apache httpd).
@@ -49,7 +49,7 @@ impl Variable {
     }
 }
 
-/// Where a site's files are, as the server sees them.
+/// Paths of a site's files, as the server sees them.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SiteFiles {
     /// The folder that is served; `None` for an upstream.
@@ -60,11 +60,11 @@ pub struct SiteFiles {
     pub key: Utf8PathBuf,
     /// The file with further directives, if there is one.
     pub extra: Option<Utf8PathBuf>,
-    /// The folder of the site's logs, if it has one of its own.
+    /// The folder of the site's logs, if it has one.
     pub logs: Option<Utf8PathBuf>,
     /// The server that it is for.
     pub server: ServerTraits,
-    /// The site list that the file names as its owner; `None` for one that is written for elsewhere.
+    /// The site list that the file names as its owner; `None` for one written for another machine.
     pub list: Option<ListId>,
 }
 
@@ -110,7 +110,7 @@ impl SiteFiles {
             } else if path.as_str().contains(sign) {
                 format!("`{sign}` begins a variable there")
             } else if path.as_str().contains(special) {
-                "it holds a character that has a meaning of its own there".to_owned()
+                "it has a character with a special meaning there".to_owned()
             } else {
                 continue;
             };

@@ -33,31 +33,31 @@ pub struct Directive {
     pub line: usize,
 }
 
-/// One argument.
+/// An argument.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Argument {
     /// Its value with quotes and escapes taken away; bytes that are no UTF-8 are replaced.
     pub value: String,
-    /// Where it stands, quotes included.
+    /// Its span, quotes included.
     pub span: Range<usize>,
 }
 
-/// A section with what stands in it.
+/// A section with its content.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Section {
     /// The opening tag.
     pub open: Directive,
-    /// What stands within.
+    /// Its content.
     pub nodes: Vec<Node>,
     /// The lines of the closing tag.
     pub close: Range<usize>,
 }
 
-/// What makes a file unreadable, and where.
+/// A fault that makes a file unreadable, with its place.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{message}\n{excerpt}")]
 pub struct ParseError {
-    /// What is wrong.
+    /// The fault.
     pub message: String,
     /// The line that is meant.
     pub excerpt: Excerpt,
@@ -76,7 +76,7 @@ impl Directive {
 }
 
 impl Node {
-    /// Where its first line starts.
+    /// Start of its first line.
     pub fn start(&self) -> usize {
         match self {
             Self::Directive(directive) => directive.span.start,
@@ -108,7 +108,7 @@ fn sections<'s>(nodes: &'s [Node], name: &'s str) -> impl Iterator<Item = &'s Se
 }
 
 impl Tree {
-    /// Every section of this name, wherever it stands but in another of the same name.
+    /// Every section of this name at any depth, except within another of the same name.
     pub fn all(&self, name: &str) -> Vec<&Section> {
         let mut found = Vec::new();
         let mut pending: Vec<&Node> = self.nodes.iter().rev().collect();

@@ -7,13 +7,13 @@ use super::files::Place;
 pub struct VirtualHost {
     /// Its addresses, as they are compared: `*:80`, `10.0.0.1:*`, `[::1]:443`.
     pub addresses: Vec<String>,
-    /// Its name without scheme and port; `None` if it has none of its own.
+    /// Its name without scheme and port; `None` if it has none.
     pub name: Option<String>,
     /// Its further names, wildcards among them.
     pub aliases: Vec<String>,
     /// The folder that it serves.
     pub document_root: Option<String>,
-    /// Where it passes every request on to, or what it does else, in a word; `None` for one that
+    /// Its upstream, or its redirect; `None` for one that
     /// serves files.
     pub instead: Option<String>,
     /// Whether it speaks TLS.
@@ -29,7 +29,7 @@ pub struct Answering<'c> {
     pub address: String,
     /// The virtual hosts.
     pub hosts: Vec<&'c VirtualHost>,
-    /// Which of them answers for names that none has.
+    /// Index of the default virtual host, for unknown host names.
     pub default: usize,
 }
 
@@ -75,7 +75,9 @@ pub fn asked_at<'a, 'c>(
     port: u16,
 ) -> Option<&'a Answering<'c>> {
     let socket = core::net::SocketAddr::new(address, port).to_string();
-    let own = answering.iter().find(|at| at.address == socket);
+    // One without a port, as Apache httpd allows it, comes after one with the port.
+    let any_port = if address.is_ipv4() { format!("{address}:*") } else { format!("[{address}]:*") };
+    let own = [socket, any_port].into_iter().find_map(|own| answering.iter().find(|at| at.address == own));
     let all = if address.is_ipv4() {
         vec![format!("*:{port}"), format!("0.0.0.0:{port}"), "*:*".to_owned()]
     } else {
@@ -84,7 +86,7 @@ pub fn asked_at<'a, 'c>(
     own.or_else(|| all.iter().find_map(|wanted| answering.iter().find(|at| at.address == *wanted)))
 }
 
-/// Which virtual host of Apache httpd answers a name: the first that has it, by itself or by a
+/// The virtual host of Apache httpd that answers a name: the first that has it, as such or by a
 /// pattern, or else the first. With it, whether it has the name.
 pub(crate) fn first_that_has<'h>(at: &Answering<'h>, name: &str) -> Option<(&'h VirtualHost, bool)> {
     let has = |host: &VirtualHost| host.name.iter().chain(&host.aliases).any(|own| fits(own, name));
@@ -92,7 +94,7 @@ pub(crate) fn first_that_has<'h>(at: &Answering<'h>, name: &str) -> Option<(&'h 
     named.map(|host| (*host, true)).or_else(|| at.hosts.first().map(|host| (*host, false)))
 }
 
-/// Whether a pattern with `*` and `?` stands for a name, whatever the case.
+/// Whether a pattern with `*` and `?` matches a name, whatever the case.
 fn fits(pattern: &str, name: &str) -> bool {
     fn from(pattern: &[u8], name: &[u8]) -> bool {
         match (pattern.split_first(), name.split_first()) {

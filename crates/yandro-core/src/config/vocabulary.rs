@@ -30,7 +30,7 @@ mod tests {
     use crate::servers::ServerKind;
 
     #[test]
-    fn what_hands_over_control_is_foreign() {
+    fn directives_that_run_programs_are_foreign() {
         let apache = |line: &str| format!("<VirtualHost *:80>\nServerName a.test\n{line}\n</VirtualHost>\n");
         for line in [
             "CustomLog \"|/bin/sh -c id\" common",

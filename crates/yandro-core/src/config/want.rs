@@ -1,7 +1,7 @@
-//! What a piece of configuration should say, and bringing a file to say it.
+//! A wanted piece of configuration, and changing a file so that it has it.
 //!
 //! The change is three-way: what yandro wanted before, what it wants now, and
-//! what stands in the file. A line that a person added or changed stays; only a
+//! the content of the file. A line that the user added or changed stays; only a
 //! value that the command itself changes is written over.
 
 use super::tree::{Directive, Node, Section};
@@ -17,7 +17,7 @@ pub trait Syntax {
     fn close(&self, name: &str) -> String;
     /// An argument as the server reads it back.
     fn quoted(&self, argument: &str) -> String;
-    /// Whether directives of this name stand several times in a section, told apart by their
+    /// Whether a section may have several directives of this name, distinguished by their
     /// first argument, and sections of this name by all of them.
     fn is_repeated(&self, name: &str) -> bool;
 
@@ -44,9 +44,9 @@ pub(crate) fn escaped(text: &str, special: &[char]) -> String {
 pub struct HandEdit {
     /// Its line, from 1, or that of the section that it was taken out of.
     pub line: usize,
-    /// What stands there; `None` if it was taken out.
+    /// The present text; `None` if the line was removed.
     pub found: Option<String>,
-    /// What yandro would write.
+    /// The text that yandro would write.
     pub wanted: String,
 }
 
@@ -56,7 +56,7 @@ pub struct HandEdit {
 pub enum Want {
     /// A directive with its arguments, unquoted.
     Directive(&'static str, Vec<String>),
-    /// A section with its arguments, unquoted, and what stands in it.
+    /// A section with its arguments, unquoted, and its content.
     Section(&'static str, Vec<String>, Vec<Want>),
 }
 
@@ -133,7 +133,7 @@ impl FileText<'_> {
                 None if before == Some(want) => {}
                 None => {
                     let text = want.render(syntax, &indent, eol);
-                    // Where a line holds more than one thing the new one begins its own.
+                    // If a line holds several things, the new one starts a line.
                     let is_line_start = source[..after].ends_with(b"\n");
                     splices.push(Splice::insert(after, if is_line_start { text } else { format!("{eol}{text}") }));
                 }
@@ -167,8 +167,8 @@ impl FileText<'_> {
     }
 }
 
-/// The node that a want stands for: one that says it already, else one that says
-/// what was wanted before, else one of its name.
+/// The node that matches a want: one with the wanted text, else one with
+/// the text wanted before, else one of its name.
 fn find<'s>(syntax: &dyn Syntax, section: &'s Section, want: &Want, before: Option<&Want>) -> Option<&'s Node> {
     let by_name = || match want {
         Want::Directive(name, arguments) => section.nodes.iter().find(|node| {
@@ -196,18 +196,20 @@ fn find_exact<'s>(section: &'s Section, want: &Want) -> Option<&'s Node> {
     })
 }
 
-/// The splice that has a section open with other arguments, if a person has left them alone.
+/// The splice that gives a section other arguments, if the user has left them as they were, or that isn't known.
 pub(crate) fn set_opening(
     syntax: &dyn Syntax,
     section: &Section,
     old: Option<&Vec<String>>,
     new: &[String],
 ) -> Option<Splice> {
-    let is_ours = old.is_some_and(|old| section.open.values().eq(old.iter().map(String::as_str)));
-    (is_ours && old.is_some_and(|old| old != new)).then(|| set_arguments(syntax, &section.open, new))
+    let is = |arguments: &[String]| section.open.values().eq(arguments.iter().map(String::as_str));
+    // Without what was wanted before, what differs is nobody's choice.
+    let is_ours = old.is_none_or(|old| is(old));
+    (is_ours && !is(new)).then(|| set_arguments(syntax, &section.open, new))
 }
 
-/// What of the wants a person has changed in `section`, or taken out of it.
+/// The wants that the user has changed in `section`, or removed from it.
 pub(crate) fn changed_by_hand(syntax: &dyn Syntax, source: &[u8], section: &Section, wants: &[Want]) -> Vec<HandEdit> {
     let mut found = Vec::new();
     let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).trim().to_owned();

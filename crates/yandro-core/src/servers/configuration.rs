@@ -8,7 +8,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use crate::config::{Answering, ConfigFault, Place, VirtualHost};
 use crate::site::Site;
 
-/// Where a server listens.
+/// An address that a server listens on.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Listener {
     /// The address with its port as it is shown: `80`, `127.0.0.1:80`, `[::1]:443`.
@@ -19,32 +19,32 @@ pub struct Listener {
     pub place: Place,
 }
 
-/// What a server makes of its configuration. Paths are as the server sees them.
+/// A server's configuration as the server reads it. Paths are as the server sees them.
 pub trait Configuration: Debug + Send + Sync {
     /// The files that were read, in the order of their first reading.
     fn files(&self) -> &[Utf8PathBuf];
-    /// What is included where virtual hosts may stand, with its wildcards, absolute; in order.
+    /// Includes at the level of virtual hosts, with their wildcards, absolute; in order.
     fn includes(&self) -> &[Utf8PathBuf];
-    /// What ended the run before its end.
+    /// The fault that ended the run before its end.
     fn fault(&self) -> Option<&ConfigFault>;
     /// The folder that relative paths start from.
     fn root(&self) -> &Utf8Path;
     /// The virtual hosts by address.
     fn answering(&self) -> Vec<Answering<'_>>;
-    /// Which virtual host of an address answers a name, and whether it has the name.
+    /// The virtual host of an address that answers a name, and whether it has the name.
     fn answers<'c>(&self, at: &Answering<'c>, name: &str) -> Option<(&'c VirtualHost, bool)>;
-    /// Where it listens, in order.
+    /// Addresses that it listens on, in order.
     fn listeners(&self) -> Vec<Listener>;
     /// Whether a request to this address and port gets there. `answering` is what [`Self::answering`] gave.
     fn takes_in(&self, answering: &[Answering<'_>], address: IpAddr, port: u16) -> bool;
     /// Whether it has TLS at all.
     fn has_tls(&self) -> bool;
-    /// The line that keeps the site's address from the site's folder. `is_of_site` tells whether a line stands in the
+    /// The line that denies the site's address access to the site's folder. `is_of_site` tells whether a line is in the
     /// site's own file.
     fn denied(&self, site: &Site, is_of_site: &dyn Fn(&Place) -> bool) -> Option<Place>;
     /// The files in which errors of a site are written.
     fn error_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Utf8PathBuf>;
-    /// Whom the processes that answer run as, if it says so.
+    /// The user of the worker processes, if it is configured.
     fn user(&self) -> Option<&str>;
     /// The file that keeps the number of the main process, if it says so.
     fn pid_file(&self) -> Option<Utf8PathBuf>;

@@ -1,4 +1,4 @@
-//! The kinds of web servers that yandro writes configuration for, each in a folder of its own.
+//! The kinds of web servers that yandro configures, each in a folder.
 //!
 //! A kind is [`Software`]: how its files are written, where they are, how a configuration is run through, and what
 //! planning needs of it. To add one, add its folder and its row below; the machine crate has one more row, with what it
@@ -21,7 +21,7 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 /// One row for each kind.
 macro_rules! kinds {
     ($($name:ident: $software:path, $doc:literal;)*) => {
-        /// What kind of server it is: whose configuration yandro writes.
+        /// Kind of server: the software whose configuration yandro writes.
         #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
         pub enum ServerKind {
             $(#[doc = $doc] $name,)*
@@ -31,7 +31,7 @@ macro_rules! kinds {
             /// Every kind, the usual choice first.
             pub const ALL: &[Self] = &[$(Self::$name),*];
 
-            /// What yandro knows of it.
+            /// Knowledge about it.
             pub fn software(self) -> &'static dyn Software {
                 match self { $(Self::$name => &$software),* }
             }

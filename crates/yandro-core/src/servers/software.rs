@@ -1,4 +1,4 @@
-//! What differs between kinds of servers, as far as their files go.
+//! The differences between kinds of servers, as far as their files are concerned.
 
 use core::fmt::Debug;
 use std::collections::BTreeMap;
@@ -11,7 +11,7 @@ use crate::config::{Dialect, FileOwner, Files, KnownLayout, Layout};
 use crate::plan::{OwnFiles, ServerModel};
 use crate::site::Site;
 
-/// What a program says of itself.
+/// A program's report about itself.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct ServerReport {
     /// Its version, such as 2.4.66; zeros where it isn't known.
@@ -26,12 +26,12 @@ pub struct ServerReport {
     pub pid_file: Option<Utf8PathBuf>,
 }
 
-/// Where a run through a configuration begins.
+/// Start of a run through a configuration.
 #[derive(Clone, Debug, Default)]
 pub struct Start {
     /// The main file.
     pub main: Utf8PathBuf,
-    /// What the server says of itself.
+    /// The server's report about itself.
     pub report: ServerReport,
     /// The environment that the server is started with.
     pub environment: BTreeMap<String, String>,
@@ -39,7 +39,7 @@ pub struct Start {
     pub defines: Vec<String>,
 }
 
-/// What is known of the loopback address of IPv6 on the server's machine.
+/// Facts about the loopback address of IPv6 on the server's machine.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Loopback6 {
     /// Whether this machine has `::1`.
@@ -50,15 +50,15 @@ pub struct Loopback6 {
     pub would_listen: bool,
 }
 
-/// What a server is observed from.
+/// Input of an observation of a server.
 pub struct Seeing<'s> {
     /// Yandro's own files.
     pub own: OwnFiles,
-    /// Where a run through the configuration begins.
+    /// Start of the run through the configuration.
     pub start: Start,
     /// The server's files as it sees them, those that yandro wrote for sites left out.
     pub files: &'s dyn Files,
-    /// Whose a file is, by the server's own path.
+    /// Owner of a file, by the server's own path.
     pub owner_of: &'s dyn Fn(&Utf8Path) -> FileOwner,
     /// The loopback address of IPv6; `None` for a server that isn't on this machine.
     pub loopback6: Option<Loopback6>,
@@ -80,11 +80,11 @@ pub struct Image {
     pub name: &'static str,
     /// The folder of virtual hosts within.
     pub virtual_hosts: &'static str,
-    /// The main file, if it has to be told of that folder.
+    /// The main file, if it has to include that folder.
     pub main: Option<&'static str>,
 }
 
-/// One kind of server.
+/// A kind of server.
 pub trait Software: Debug + Sync {
     /// The word for it in commands and files: small letters.
     fn word(&self) -> &'static str;
@@ -94,15 +94,15 @@ pub trait Software: Debug + Sync {
     fn dialect(&self) -> &'static dyn Dialect;
     /// The layouts that are known, the likeliest first.
     fn layouts(&self) -> &'static [KnownLayout];
-    /// The folders beside a main file that sites' files go into, the likeliest first.
+    /// The folders next to a main file for sites' files, the likeliest first.
     fn site_folders(&self) -> &'static [&'static str];
-    /// What its main file is called, wherever it is.
+    /// Usual names of its main file.
     fn main_files(&self) -> &'static [&'static str];
     /// The arguments by which its program tells of itself, a run for each.
     fn questions(&self) -> &'static [&'static [&'static str]];
     /// Reads the answers; `None` if they aren't those of this kind.
     fn report(&self, answers: &[String]) -> Option<ServerReport>;
-    /// What is taken for granted of one that isn't asked.
+    /// The assumed report of a server that can't be asked.
     fn usual_report(&self, known: &KnownLayout) -> ServerReport;
     /// Whether it is known from the layout what is built into the program.
     fn knows_built_in(&self, layout: &Layout) -> bool;
@@ -110,7 +110,7 @@ pub trait Software: Debug + Sync {
     fn depends_on_version(&self, site: &Site, is_on_it: bool) -> bool;
     /// Runs through a configuration.
     fn run(&self, start: &Start, files: &dyn Files) -> Arc<dyn Configuration>;
-    /// What planning needs of it.
+    /// The facts that planning needs.
     fn observe(&self, seeing: Seeing<'_>) -> Box<dyn ServerModel>;
     /// The file by which a project's folder can override its configuration, if it has such.
     fn override_file(&self) -> Option<&'static str>;

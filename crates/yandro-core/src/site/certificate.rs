@@ -1,4 +1,4 @@
-//! What a site's certificate says beyond its names.
+//! The terms of a site's certificate beyond its names.
 
 use core::net::IpAddr;
 
@@ -6,7 +6,7 @@ use super::InvalidValue;
 use super::Site;
 use crate::pki::{KeyKind, LEAF_DAYS, LONGEST_DAYS, Leaf};
 
-/// What a person wants of a site's certificate beyond the site's names.
+/// The user's terms for a site's certificate beyond the site's names.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct CertificateTerms {
     /// Whether it covers all names with one label more than the site's, `*.saltmarsh.test`.
@@ -27,7 +27,7 @@ impl CertificateTerms {
 }
 
 impl Site {
-    /// What the site's certificate says.
+    /// The wanted content of the site's certificate.
     pub fn leaf(&self) -> Leaf {
         let terms = &self.certificate;
         Leaf {

@@ -4,7 +4,7 @@ use super::options::Draft;
 use super::{Content, Https, ServerId, Site};
 use crate::name::HostName;
 
-/// What is wrong with the options of a site together, and the key that is meant.
+/// A conflict between options of a site, and the key at fault.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Misfit {
     pub(super) key: &'static str,
@@ -46,7 +46,7 @@ impl Draft {
         };
         let site = Site { name, content, ..self.rest };
         if site.own_tls().is_some() && (site.server != Some(ServerId::Elsewhere) || site.https != Https::Only) {
-            let message = "an upstream that speaks TLS itself goes with `server = \"elsewhere\"`, and with no `https`";
+            let message = "an upstream that speaks TLS itself needs `server = \"elsewhere\"` and no `https`";
             return misfit("upstream", message);
         }
         Ok(site)

@@ -17,7 +17,7 @@ pub(crate) fn is_bare(text: &[u8]) -> bool {
     text == HEAD.as_bytes()
 }
 
-/// The text of a site list with `site` in it: changed where it stands, or added
+/// The text of a site list with `site` in it: changed in its place, or added
 /// at the end. `text` must be one that [`super::SiteList::parse`] accepts.
 pub fn set_site(text: &str, site: &Site) -> String {
     tables::set(text, HEAD, "site", |table| is_site(table, &site.name), &fields(site))
@@ -84,7 +84,7 @@ mod tests {
     }
 
     #[test]
-    fn what_does_not_parse_is_shown() {
+    fn parse_errors_show_the_line() {
         let text = "[[site]]\nname = \"saltmarsh.test\"\nfolder = \"/srv/a\"\n\n[[site]]\nname = \"b.test\"\naliases = [\"SALTMARSH.test\"]\nfolder = \"/srv/b\"\n";
         insta::assert_snapshot!(SiteList::parse(text).unwrap_err(), @r#"
         `saltmarsh.test` already belongs to the site `saltmarsh.test`

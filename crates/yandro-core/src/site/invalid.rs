@@ -1,4 +1,4 @@
-//! Why a text is no value of a site's option.
+//! Reason why a text is not a value of a site's option.
 
 use crate::name::NameError;
 use crate::pki::LONGEST_DAYS;
@@ -19,7 +19,7 @@ pub enum InvalidValue {
     /// A place where a `FastCGI` server listens.
     #[error("`{0}` is no FastCGI server: give a socket's absolute path, or `HOST:PORT` such as `127.0.0.1:9000`")]
     FastCgi(String),
-    /// A number that is no port at all.
+    /// A text that is not a port.
     #[error("`{0}` is not a port")]
     Port(String),
     /// Port 0.
@@ -54,7 +54,7 @@ pub enum InvalidValue {
     Word {
         /// The word.
         word: String,
-        /// Those that there are.
+        /// The known words.
         known: Vec<&'static str>,
     },
 }

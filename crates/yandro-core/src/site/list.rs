@@ -19,7 +19,7 @@ pub struct SiteList {
     pub sites: Vec<Site>,
 }
 
-/// What is wrong with a site list, and where.
+/// The fault of a site list, and its place.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{message}\n{excerpt}")]
 pub struct ListError {
@@ -28,7 +28,7 @@ pub struct ListError {
     pub excerpt: Excerpt,
 }
 
-/// A site as it is read, and where its names stand.
+/// A site as read, and the places of its names.
 struct ReadSite {
     site: Site,
     names: Vec<Range<usize>>,
@@ -39,7 +39,7 @@ impl SiteList {
     ///
     /// # Errors
     /// A [`ListError`] for text that is no TOML, an unknown key, a wrong value,
-    /// or a name that stands twice, with the line that is meant.
+    /// or a repeated name, with the line at fault.
     pub fn parse(text: &str) -> Result<Self, ListError> {
         let document = DeTable::parse(text).map_err(|error| {
             let span = error.span().unwrap_or(0..0);
@@ -54,7 +54,7 @@ impl SiteList {
             }
             let span = value.span();
             let DeValue::Array(sites) = value.into_inner() else {
-                return Err(ListError::new(text, &span, "sites stand one by one, each below `[[site]]`"));
+                return Err(ListError::new(text, &span, "each site needs its own `[[site]]`"));
             };
             for site in sites {
                 let read = read_site(text, &site)?;
@@ -66,7 +66,7 @@ impl SiteList {
         Ok(list)
     }
 
-    /// Refuses a name that stands twice. `spans` has a place for each of the names.
+    /// Refuses a repeated name. `spans` has a place for each of the names.
     fn without_twins(&self, text: &str, spans: &[Range<usize>]) -> Result<(), ListError> {
         let mut taken: HashMap<&HostName, &HostName> = HashMap::with_capacity(spans.len());
         let names = self.sites.iter().flat_map(|site| site.names().map(move |name| (name, &site.name)));
@@ -107,7 +107,7 @@ impl SiteList {
 
 fn read_site(text: &str, value: &Spanned<DeValue<'_>>) -> Result<ReadSite, ListError> {
     let DeValue::Table(table) = value.get_ref() else {
-        return Err(ListError::new(text, &value.span(), "a site stands below `[[site]]`"));
+        return Err(ListError::new(text, &value.span(), "a site needs `[[site]]` above it"));
     };
     let mut draft = Draft::default();
     for (key, value) in table {

@@ -46,21 +46,21 @@ pub struct Site {
     pub name: HostName,
     /// Further names that answer alike.
     pub aliases: Vec<HostName>,
-    /// What answers.
+    /// Its content.
     pub content: Content,
-    /// Where the name points to.
+    /// Target of the names.
     pub address: IpAddr,
-    /// Which web server serves it; `None` leaves the choice to each run.
+    /// The web server; `None` leaves the choice to each run.
     pub server: Option<ServerId>,
     /// Over which protocols.
     pub https: Https,
-    /// What its certificate says beyond its names.
+    /// The terms of its certificate beyond its names.
     pub certificate: CertificateTerms,
     /// How, beyond that.
     pub serving: Serving,
 }
 
-/// What a site answers with.
+/// Content of a site.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Content {
     /// The files of a project's folder.
@@ -83,7 +83,7 @@ pub enum Https {
     Only,
     /// Both alike.
     Both,
-    /// Plain HTTP alone, without a certificate.
+    /// Only HTTP, without a certificate.
     Off,
 }
 

@@ -27,12 +27,12 @@ pub(super) struct Draft {
     pub(super) upstream: Option<Upstream>,
 }
 
-/// What the value of an option looks like.
+/// Form of an option's value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ValueForm {
     /// `true` or `false`; `on` or `off` as an argument.
     Flag,
-    /// One of these words; each with what it means.
+    /// One of these words, each with its meaning.
     Word(&'static [(&'static str, &'static str)]),
     /// A text.
     Text,
@@ -44,26 +44,26 @@ pub enum ValueForm {
     Ports,
 }
 
-/// What `yandro map` knows of an option.
+/// An option's argument of `yandro map`.
 #[derive(Clone, Copy, Debug)]
 pub struct MapArgument {
     /// Its name, without the dashes.
     pub name: &'static str,
-    /// What its value is called in the help.
+    /// Name of its value in the help.
     pub value: &'static str,
     /// The help.
     pub help: &'static str,
-    /// The word that stands for none, or for the usual.
+    /// The word for no value, or for the default.
     pub clear: Option<&'static str>,
     /// Whether the value may be left out: then it is looked for on this machine.
     pub may_be_found: bool,
     /// Whether the value is a path of this machine.
     pub is_path: bool,
-    /// Which part of the site it is about.
+    /// The part of the site that it belongs to.
     pub group: Group,
 }
 
-/// Parts of a site that have options of their own.
+/// Parts of a site that have separate options.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Group {
     /// The certificate.
@@ -76,15 +76,15 @@ pub enum Group {
 pub struct SiteOption {
     /// The key in the site list.
     pub key: &'static str,
-    /// What it is for, in a line: for the page on `sites.toml`.
+    /// Its purpose, in a line: for the page on `sites.toml`.
     pub meaning: &'static str,
-    /// What counts where it isn't said.
+    /// The default.
     pub usual: &'static str,
-    /// What its value looks like.
+    /// Form of its value.
     pub form: ValueForm,
-    /// What `yandro map` knows of it; `None` for those that have arguments of their own.
+    /// The argument of `yandro map`; `None` for those that are handled separately.
     pub argument: Option<MapArgument>,
-    /// Reads its values; none stands for the usual.
+    /// Reads its values; none means the default.
     pub(super) read: fn(&mut Draft, &[&str]) -> Result<(), InvalidValue>,
     /// Its value; `None` where it is the usual.
     pub(super) write: fn(&Site) -> Option<Value>,
@@ -277,9 +277,9 @@ options! {
     "symlinks" ValueForm::Word(&[
             ("on", "All of them; the built-in server stays within the project's folder"),
             ("anywhere", "All of them, wherever they lead"),
-            ("owner", "Those whose target has the same owner"),
+            ("owner", "Links whose target has the same owner"),
             ("off", "None"),
-        ]), "Which symbolic links are followed.", "on",
+        ]), "The symbolic links that are followed.", "on",
         choice!(Symlinks, draft => draft.rest.serving.symlinks, site => site.serving.symlinks),
         serving("symlinks", "WHETHER", "Follow symbolic links [default: on]");
     "upstream-host" ValueForm::Word(&[("site", "The site's name"), ("own", "The upstream's own host and port")]),
@@ -293,7 +293,7 @@ options! {
         value!(draft, values => draft.rest.serving.fallback, last(values, checked_fallback)?,
             site => site.serving.fallback.as_ref().map(text)),
         or("off", serving("fallback", "PATH", "Path that answers for missing files, such as /index.php or /index.html (`off` for none)"));
-    "php" ValueForm::Text, "Where php-fpm listens: the path of its socket, or `HOST:PORT`.", "no PHP",
+    "php" ValueForm::Text, "Address of php-fpm: the path of its socket, or `HOST:PORT`.", "no PHP",
         value!(draft, values => draft.rest.serving.php, last(values, FastCgi::parse)?, site => site.serving.php.as_ref().map(text)),
         MapArgument { may_be_found: true, ..or("off", serving("php", "SOCKET", "Run PHP files with php-fpm: the socket that is found, or this one (a path or HOST:PORT, `off` for none)")) };
     "extra" ValueForm::Text, "File with your own directives for the site's virtual hosts, absolute.", "none",

@@ -1,4 +1,4 @@
-//! What `yandro map` changes of a site's options, and what a server has to say to that.
+//! Changes of a site's options by `yandro map`, and the server's limits on them.
 
 use camino::Utf8PathBuf;
 
@@ -13,18 +13,18 @@ pub struct SitePatch {
     changes: Vec<(&'static SiteOption, Vec<String>)>,
 }
 
-/// What is known of the server that a site is to be on.
+/// Facts about the server of a site.
 #[derive(Clone, Debug)]
 pub struct ServerFacts {
     /// The server.
     pub server: ServerId,
-    /// What kind it is, if yandro configures it.
+    /// Its kind, if yandro configures it.
     pub kind: Option<ServerKind>,
     /// Whether it is on this computer.
     pub is_here: bool,
     /// Under which ports it is reached.
     pub published: Published,
-    /// Where PHP listens on this computer, if it was found.
+    /// Address of PHP on this computer, if it was found.
     pub php: Option<FastCgi>,
     /// The user's settings, for hints.
     pub settings: Utf8PathBuf,
@@ -33,7 +33,7 @@ pub struct ServerFacts {
 /// Why a site can't be so.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SiteRefusal {
-    /// What is wrong, with the value.
+    /// The fault, with the value.
     pub message: String,
     /// What helps.
     pub hints: Vec<String>,
@@ -89,7 +89,7 @@ impl SitePatch {
         let mut draft = Draft::of(site);
         let is_moved = before.is_some_and(|before| before.server != Some(facts.server));
         if !facts.server.is_configured() && is_moved {
-            // What the other server did not know it can't keep.
+            // A site can't keep options that the other server doesn't have.
             draft.rest.serving = Serving::default();
         }
         self.refused(facts, &site.content)?;
@@ -116,13 +116,14 @@ impl SitePatch {
         }
         let site = draft.finish().map_err(|misfit| SiteRefusal::new(misfit.message))?;
         is_published(&site, facts)?;
+        is_another(&site, facts)?;
         Ok(site)
     }
 
     /// Refuses what the server can't do.
     fn refused(&self, facts: &ServerFacts, content: &Content) -> Result<(), SiteRefusal> {
         let server = facts.server;
-        // A server elsewhere may listen on other ports, unless it is the upstream itself.
+        // A server on another machine may listen on other ports, unless it is the upstream itself.
         let is_own_tls = matches!(content, Content::Upstream(upstream) if upstream.is_secure());
         let has_ports = server == ServerId::Elsewhere && !is_own_tls;
         let is_refused = |option: &&str| match server {
@@ -192,9 +193,27 @@ fn nothing_found(facts: &ServerFacts) -> SiteRefusal {
         return SiteRefusal::new(format!("where PHP is on `{}` can't be seen from here", facts.server.word()))
             .hint("name its socket or address as the server sees it: --php=SOCKET, --php=HOST:PORT");
     }
-    let none = SiteRefusal::new("no PHP was found: there is no socket of php-fpm where systems have it")
+    let none = SiteRefusal::new("PHP was not found: php-fpm has no socket in the usual folders")
         .hint("install and start it (`apt install php-fpm`), or name its socket: --php=SOCKET");
     SiteRefusal { is_usage: false, ..none }
+}
+
+/// Refuses an upstream that is the site's own server: a request would come back to it without end.
+fn is_another(site: &Site, facts: &ServerFacts) -> Result<(), SiteRefusal> {
+    let Content::Upstream(upstream) = &site.content else { return Ok(()) };
+    let port = upstream.host_port().port();
+    let is_own_port = site.http_ports(80).contains(&port) || site.https_ports(443).contains(&port);
+    let is_own = facts.is_here && facts.kind.is_some() && upstream.host_port().is_loopback() && is_own_port;
+    if !is_own || site.serving.upstream_host == UpstreamHost::Own {
+        return Ok(());
+    }
+    let server = facts.server;
+    Err(SiteRefusal::new(format!(
+        "{upstream} is {server} itself: it would forward requests for `{}` to itself",
+        site.name
+    ))
+    .hint(format!("give the port of the application: yandro map {} :PORT", site.name))
+    .hint("or, for another virtual host of that server, send its own name: --upstream-host own"))
 }
 
 /// Refuses ports that nobody reaches.
@@ -253,7 +272,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_given_is_set_or_cleared_and_the_rest_stays() {
+    fn given_options_are_set_or_cleared_and_others_stay() {
         let folder = || site(Content::folder("/srv/saltmarsh"));
         let apply = |options: &[&str], site: &Site| {
             let mut facts = facts(ServerId::APACHE);
@@ -278,13 +297,14 @@ mod tests {
     }
 
     #[test]
-    fn what_a_server_can_not_do_is_refused_with_its_reason() {
+    fn options_that_a_server_lacks_are_refused_with_the_reason() {
         let folder = site(Content::folder("/srv/saltmarsh"));
         let upstream = site(Content::Upstream(Upstream::parse("http://127.0.0.1:3000").unwrap()));
+        let itself = site(Content::Upstream(Upstream::parse("http://127.0.0.1:443").unwrap()));
         let away = ServerFacts { is_here: false, ..facts(ServerId::NGINX) };
         let published =
             ServerFacts { published: Published(vec![PublishedPort::parse("8443:443").unwrap()]), ..away.clone() };
-        let cases: [(&[&str], &Site, &ServerFacts, &str); 10] = [
+        let cases: [(&[&str], &Site, &ServerFacts, &str); 11] = [
             (&["http-ports=8080"], &folder, &facts(ServerId::BuiltIn), "the built-in server has no `--http-port`"),
             (&["listing=on"], &folder, &facts(ServerId::Elsewhere), "the server there has no `--listing`"),
             (&["overrides=all"], &folder, &facts(ServerId::NGINX), "nginx has no override files"),
@@ -292,7 +312,8 @@ mod tests {
             (&["upstream-host=own"], &folder, &facts(ServerId::APACHE), "nothing of this site is passed on"),
             (&["only-here=on"], &folder, &away, "`nginx` is not on this computer"),
             (&["php="], &folder, &away, "where PHP is on `nginx` can't be seen"),
-            (&["php="], &folder, &facts(ServerId::NGINX), "no PHP was found"),
+            (&["php="], &folder, &facts(ServerId::NGINX), "PHP was not found"),
+            (&[], &itself, &facts(ServerId::NGINX), "http://127.0.0.1:443 is nginx itself"),
             (&["by-address=on"], &folder, &published, "the address that `nginx` has for itself"),
             (&[], &folder, &published, "`nginx` has not published its port 80"),
         ];

@@ -27,7 +27,7 @@ pub(super) fn read_ports(values: &[&str], usual: u16) -> Result<Vec<u16>, Invali
     if let Some(twice) = sorted.windows(2).find_map(|pair| (pair[0] == pair[1]).then_some(pair[0])) {
         return Err(InvalidValue::PortTwice(twice));
     }
-    // The usual one alone is as good as none said.
+    // Only the default one counts as none.
     Ok(if ports == [usual] { Vec::new() } else { ports })
 }
 

@@ -10,7 +10,7 @@ pub enum Scheme {
 }
 
 impl Scheme {
-    /// As it stands in a URL (RFC 9110 section 4.2).
+    /// The scheme in a URL (RFC 9110 section 4.2).
     pub fn word(self) -> &'static str {
         match self {
             Self::Http => "http",

@@ -1,4 +1,4 @@
-//! Which web server a site is mapped on.
+//! The web server of a site.
 
 use std::fmt;
 
@@ -13,9 +13,9 @@ pub enum ServerId {
     Found(ServerKind),
     /// The server that `yandro serve` runs.
     BuiltIn,
-    /// One that yandro doesn't configure: on a virtual machine, in a container, on another machine.
+    /// A server that yandro doesn't configure: in a virtual machine, in a container, on another machine.
     Elsewhere,
-    /// One that the person named in the settings.
+    /// A server that the user added to the settings.
     Named(ServerName),
 }
 
@@ -25,7 +25,7 @@ impl ServerId {
     /// The nginx that is found on the machine.
     pub const NGINX: Self = Self::Found(ServerKind::Nginx);
 
-    /// Those that need no naming.
+    /// Servers that need no entry in the settings.
     pub fn unnamed() -> impl Iterator<Item = Self> {
         ServerKind::ALL.iter().copied().map(Self::Found).chain([Self::BuiltIn, Self::Elsewhere])
     }
@@ -84,14 +84,14 @@ impl Serialize for ServerId {
 /// The most letters that a server's name has: as many as a label of the DNS (RFC 1035).
 const LONGEST: usize = 63;
 
-/// What a person calls a server: small letters, digits and hyphens.
+/// The user's name for a server: small letters, digits and hyphens.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct ServerName {
     // Kept inline, filled up with zeros: it goes where the number of a server would.
     letters: [u8; LONGEST],
 }
 
-/// A text that is no server's name.
+/// A text that can't be a server's name.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("`{0}` can't be a server's name")]
 pub struct ServerNameError(String);
@@ -100,7 +100,7 @@ impl ServerName {
     /// Reads a name.
     ///
     /// # Errors
-    /// A [`ServerNameError`] for one with other characters, and for one that stands for a server
+    /// A [`ServerNameError`] for one with other characters, and for the word of a server
     /// that needs no naming.
     pub fn parse(text: &str) -> Result<Self, ServerNameError> {
         let is_letter = |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-';
@@ -145,7 +145,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_name_is_read_back_as_it_was_and_stands_for_nothing_else() {
+    fn a_server_name_is_read_back_as_written() {
         let longest = "a".repeat(63);
         for text in ["ferries", "harbour-2", "0", longest.as_str()] {
             let id = ServerId::parse(text).unwrap();

@@ -8,9 +8,9 @@ use crate::host_port::HostPort;
 /// The choices that a site leaves open have their usual value.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Serving {
-    /// The ports for plain HTTP; none stands for the usual one.
+    /// The ports for plain HTTP; empty for the default one.
     pub http_ports: Vec<u16>,
-    /// The ports for HTTPS; none stands for the usual one.
+    /// The ports for HTTPS; empty for the default one.
     pub https_ports: Vec<u16>,
     /// Whether the site has its address for itself, and answers there whatever name is asked for.
     pub by_address: bool,
@@ -26,13 +26,13 @@ pub struct Serving {
     pub upstream_host: UpstreamHost,
     /// The index names, the first that is there answers; none leaves it to the server.
     pub index: Vec<String>,
-    /// What answers for paths that are no files: a path of the site, such as `/index.php`.
+    /// The answer for missing files: a path of the site, such as `/index.php`.
     pub fallback: Option<String>,
     /// The `FastCGI` server that PHP files go to; `None` for a site without PHP.
     pub php: Option<FastCgi>,
     /// A file of the person's with further directives, absolute.
     pub extra: Option<Utf8PathBuf>,
-    /// Where the logs go.
+    /// Place of the logs.
     pub logs: Logs,
 }
 
@@ -81,14 +81,14 @@ words! {
 }
 
 words! {
-    /// Which symbolic links are followed.
+    /// Symbolic links that are followed.
     Symlinks {
         /// All of them; the built-in server doesn't follow them out of the project's folder.
         #[default]
         On = "on",
         /// All of them, wherever they lead.
         Anywhere = "anywhere",
-        /// Those whose target has the same owner.
+        /// Links whose target has the same owner.
         Owner = "owner",
         /// None.
         Off = "off",
@@ -106,10 +106,10 @@ words! {
     }
 }
 
-/// Where a site's logs go.
+/// Place of a site's logs.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub enum Logs {
-    /// Where the server keeps its own.
+    /// The server's default place.
     #[default]
     Usual,
     /// Nowhere.
@@ -128,7 +128,7 @@ impl Logs {
     }
 }
 
-/// Where a `FastCGI` server listens.
+/// Address of a `FastCGI` server.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum FastCgi {
     /// A socket of the file system, absolute.
@@ -198,7 +198,7 @@ pub(super) fn checked_port(port: u16) -> Result<u16, InvalidValue> {
 /// The name of an index file.
 ///
 /// # Errors
-/// For one that is no plain name.
+/// For one that is not a plain name.
 pub(crate) fn checked_index(name: &str) -> Result<String, InvalidValue> {
     let is_name = !name.is_empty() && !name.contains(['/', '\\', '$']) && !name.chars().any(char::is_control);
     if is_name { Ok(name.to_owned()) } else { Err(InvalidValue::FileName(name.to_owned())) }

@@ -11,7 +11,7 @@ use super::shared::HttpdShared;
 use super::switching::{Activation, Lack, Work, unreached};
 use crate::site::Scheme;
 
-/// What a site needs of the shared part.
+/// Requirements of a site in shared files.
 #[derive(Clone, Debug)]
 pub struct Needs<'n> {
     /// Modules, by identifier without `_module`.
@@ -47,7 +47,7 @@ impl HttpdShared {
         for module in needs.modules {
             work.load(module)?;
         }
-        // What waited for a module may need another one.
+        // A line that waited for a module may need another one.
         if work.needs_shared_cache() {
             work.load("socache_shmcb")?;
         }
@@ -55,7 +55,7 @@ impl HttpdShared {
         for (port, scheme) in needs.ports {
             work.listen(needs.address, *port, *scheme)?;
         }
-        // What was switched on last may have undone what was there before it.
+        // The last change may have undone an earlier one.
         match &work.shared.configuration.fault {
             Some(fault) => Err(Lack::Broken(Box::new(fault.clone()))),
             None if !work.shared.meets(needs) => Err(unreached(needs.sites.as_str(), self.main())),
@@ -140,7 +140,7 @@ mod tests {
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(1500))]
         #[test]
-        fn what_is_brought_about_is_there_and_goes_back_to_the_byte(main in text(NEEDED), hosts in text(&[])) {
+        fn activated_lines_work_and_are_removed_to_the_byte(main in text(NEEDED), hosts in text(&[])) {
             let shared = shared(&main, &hosts);
             let needs = Needs {
                 modules: &["ssl", "rewrite"],
@@ -162,7 +162,7 @@ mod tests {
     }
 
     #[test]
-    fn what_can_not_be_had_is_told() {
+    fn impossible_requests_get_a_clear_error() {
         let needs = |modules: &'static [&'static str]| Needs {
             modules,
             ports: &[],

@@ -9,11 +9,11 @@ use crate::source;
 
 /// A commented-out `Include`.
 pub(super) struct CommentedInclude {
-    /// What it would include, absolute.
+    /// Its target, absolute.
     pub(super) path: Utf8PathBuf,
-    /// The same as it stands there.
+    /// Its target as written.
     pub(super) words: String,
-    /// Where it stands.
+    /// Its file.
     pub(super) file: Utf8PathBuf,
     /// Its line there.
     pub(super) line: source::Line,
@@ -42,7 +42,7 @@ pub(super) fn commented(text: &[u8]) -> impl Iterator<Item = (source::Line, Vec<
         let words = std::str::from_utf8(&text[line.text.clone()]).unwrap_or_default().as_bytes().trim_ascii();
         let was_continued = std::mem::replace(&mut is_continued, words.ends_with(b"\\"));
         let bare = words.strip_prefix(b"#")?.trim_ascii_start();
-        // Prose has no such form, and a continued line can't be looked at alone.
+        // Prose has no such form, and a continued line needs its other lines.
         if was_continued || is_continued || bare.starts_with(b"#") {
             return None;
         }

@@ -1,11 +1,11 @@
-//! What a site's virtual hosts should say.
+//! The wanted virtual hosts of a site.
 
 use camino::Utf8Path;
 use core::net::{IpAddr, Ipv6Addr};
 
 use crate::config::{SiteFiles, Want};
 use crate::site::{
-    Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, Serving, Site, Symlinks, UpstreamHost,
+    Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, Scheme, Serving, Site, Symlinks, UpstreamHost,
 };
 
 /// Every directive and section of a site: the helper under sudo takes no others.
@@ -42,7 +42,7 @@ pub(super) const WRITTEN: &[&str] = &[
 ];
 
 /// The protocols and ciphers that browsers of today speak, and none that are weaker (RFC 9325
-/// section 4.2): ephemeral keys and authenticated encryption alone.
+/// section 4.2): only ephemeral keys and authenticated encryption.
 const TLS_VERSIONS: [&str; 3] = ["-all", "+TLSv1.2", "+TLSv1.3"];
 const TLS_CIPHERS: &str = "ECDHE+AESGCM:ECDHE+CHACHA20";
 
@@ -75,29 +75,42 @@ pub(super) fn virtual_hosts(site: &Site, files: &SiteFiles) -> Vec<Want> {
         (Https::Only, Some(port)) => redirect(files.server.published.here_or_same(*port)),
         _ => content(site, files, "http"),
     };
-    let host = |port: &u16, wants: Vec<Want>| Want::Section("VirtualHost", addresses(site, files, *port), wants);
+    let host = |scheme, port: &u16, wants| Want::Section("VirtualHost", addresses(site, files, scheme, *port), wants);
     let plain = [names.clone(), over_plain, logs.clone()].concat();
-    let mut hosts: Vec<Want> = site.http_ports(80).iter().map(|port| host(port, plain.clone())).collect();
+    let mut hosts: Vec<Want> = site.http_ports(80).iter().map(|port| host(Scheme::Http, port, plain.clone())).collect();
     if !secure_ports.is_empty() {
         let secure = [names, content(site, files, "https"), tls(files), logs].concat();
-        hosts.extend(secure_ports.iter().map(|port| host(port, secure.clone())));
+        hosts.extend(secure_ports.iter().map(|port| host(Scheme::Https, port, secure.clone())));
     }
     hosts
 }
 
-/// Where a virtual host listens: on every address, and on those of the site that somebody has a
-/// virtual host of their own for.
-fn addresses(site: &Site, files: &SiteFiles, port: u16) -> Vec<String> {
-    let at = |address: IpAddr| match address {
+/// Addresses of a virtual host: every address, and those of the site that have a virtual host
+/// of the user.
+///
+/// A virtual host without a port, `<VirtualHost 127.0.0.1>`, answers on each port on which no other has the address
+/// with the port. So the site's one for HTTP has none either, and both answer by their names; the one for HTTPS has
+/// the port, since a virtual host without TLS can't answer there.
+fn addresses(site: &Site, files: &SiteFiles, scheme: Scheme, port: u16) -> Vec<String> {
+    let at = |address: IpAddr, port: &str| match address {
         IpAddr::V4(address) => format!("{address}:{port}"),
         IpAddr::V6(address) => format!("[{address}]:{port}"),
     };
+    let number = port.to_string();
     if site.serving.by_address {
-        return vec![at(site.address)];
+        return vec![at(site.address, &number)];
     }
+    let own = |address: IpAddr| {
+        let (exact, any_port) = (at(address, &number), at(address, "*"));
+        match (files.server.specific.contains(&exact), files.server.specific.contains(&any_port), scheme) {
+            (true, ..) | (false, true, Scheme::Https) => Some(exact),
+            (false, true, Scheme::Http) => Some(any_port),
+            (false, false, _) => None,
+        }
+    };
     let v6 = (site.address == DEFAULT_ADDRESS).then_some(IpAddr::V6(Ipv6Addr::LOCALHOST));
-    let own = std::iter::once(site.address).chain(v6).map(at);
-    std::iter::once(format!("*:{port}")).chain(own.filter(|own| files.server.specific.contains(own))).collect()
+    let own = std::iter::once(site.address).chain(v6).filter_map(own);
+    std::iter::once(format!("*:{port}")).chain(own).collect()
 }
 
 /// To the name that was asked for, path and query kept. 307 keeps the method and, unlike 301, is
@@ -123,7 +136,7 @@ fn log_paths(folder: &str, site: &Site) -> (String, String) {
     (at("error"), at("access"))
 }
 
-/// What makes a virtual host speak TLS.
+/// The directives for TLS in a virtual host.
 pub(super) fn tls(files: &SiteFiles) -> Vec<Want> {
     vec![
         Want::one("SSLEngine", "on"),
@@ -264,7 +277,7 @@ fn overrides(serving: &Serving) -> Vec<Want> {
 }
 
 /// The argument of `<Directory>`: the server takes `*`, `?` and `[` there for a
-/// pattern, so a path that has them is written as one in which they stand for themselves.
+/// pattern, so a path that has them is written as a pattern that matches them literally.
 fn directory_argument(root: &Utf8Path) -> String {
     let text = root.as_str();
     if !text.contains(['*', '?', '[']) {

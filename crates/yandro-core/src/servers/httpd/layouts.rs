@@ -1,11 +1,11 @@
-//! Where Apache httpd's files are: a table of what differs between distributions and bundles.
+//! Places of Apache httpd's files: a table of the differences between distributions and bundles.
 //!
 //! Only Debian's layout has ever been run as its makers ship it. The others are run in tests by
-//! the same server on trees of files, or, for macOS and Windows, are trees of files alone.
+//! the same server on trees of files, or, for macOS and Windows, are only trees of files.
 
 use crate::config::{KnownLayout, KnownLinks, PLAIN};
 
-/// Folders beside a main file that sites' files go into, where the layout isn't known.
+/// Folders next to a main file for sites' files, if the layout isn't known.
 pub(crate) const USUAL_FOLDERS: &[&str] = &["extra"];
 
 /// Every layout, in the order in which they are looked for.
@@ -137,7 +137,7 @@ mod tests {
     use crate::name::HostName;
 
     #[test]
-    fn each_layout_is_told_by_its_own_files() {
+    fn each_layout_is_recognised_by_its_files() {
         for known in KNOWN {
             // A tree with nothing but its main file and its sign.
             let exists = |path: &str| path == known.main || path == known.sign;

@@ -26,9 +26,9 @@ pub(crate) struct HttpdModel {
     pub(super) shared: HttpdShared,
     /// Whether it listens on IPv6's loopback, too.
     pub(super) listens_on_v6: bool,
-    /// What `mods-available` holds.
+    /// Content of `mods-available`.
     pub(super) available_modules: BTreeMap<String, ModuleFiles>,
-    /// Which modules `mods-enabled` has a `.load` link for.
+    /// The modules with a `.load` link in `mods-enabled`.
     pub(super) enabled_modules: BTreeSet<String>,
     /// The names of all links in `mods-enabled`.
     pub(super) module_links: BTreeSet<String>,
@@ -42,7 +42,7 @@ impl HttpdModel {
 }
 
 impl HttpdModel {
-    /// One of which nothing but yandro's own files was looked at yet.
+    /// A server of which only yandro's own files were read so far.
     pub(crate) fn new(own: OwnFiles) -> Self {
         Self {
             own,
@@ -144,12 +144,12 @@ fn httpd_site(
     let ports: Vec<(u16, Scheme)> = plain.chain(secure).collect();
     let pattern = view.there_or_same(&httpd.own.layout.pattern());
     let needs = Needs { modules: &needed, ports: &ports, address: site.address, sites: &pattern };
-    // Where the main file isn't here, it is taken for granted that it has what sites need.
+    // If the main file isn't on this machine, it is assumed to have everything that sites need.
     let enabled = modules.clone();
     let activation = if httpd.own.layout.is_folder() || httpd.shared.meets(&needs) {
         Activation::default()
     } else {
-        // What links enable is there by then.
+        // Modules that links enable exist by then.
         let shared = httpd.shared_with(modules, &Activation::default());
         shared.activate(&needs).map_err(|lack| lacking(lack, httpd))?
     };
@@ -188,7 +188,7 @@ fn lacking(lack: Lack, httpd: &HttpdModel) -> PlanError {
 fn modules_by_links(set: &mut ChangeSet, httpd: &HttpdModel, site: &Site) -> Result<Vec<String>, PlanError> {
     let Some(links) = httpd.links() else { return Ok(Vec::new()) };
     let mut wanted = required_modules(site);
-    // What is built in or loaded by a line of a person's has no link.
+    // A module that is built in, or loaded by a line of the user, has no link.
     wanted.retain(|module| !httpd.shared.has_module(module));
     let modules = modules_to_enable(&wanted, &httpd.available_modules, &httpd.enabled_modules)
         .map_err(|NoSuchModule(module)| PlanError::ModuleMissing { module, install: None })?;
@@ -203,7 +203,7 @@ fn modules_by_links(set: &mut ChangeSet, httpd: &HttpdModel, site: &Site) -> Res
     Ok(modules)
 }
 
-/// What a module's link is about: of the two that a module may have, one loads it.
+/// Role of a module's link: of the two that a module may have, one loads it.
 fn module_link(server: ServerId, module: &str, link: &Utf8Path) -> Role {
     Role::ModuleLink { server, module: module.to_owned(), loads: link.extension() == Some("load") }
 }
@@ -225,7 +225,7 @@ fn go_with_the_last(set: &mut ChangeSet, observed: &Observed, httpd: &HttpdModel
     }
 }
 
-/// Whether nobody else needs a module: no directive of it stands in another's file, and no
+/// Whether nobody else needs a module: no other file has a directive of it, and no
 /// module that is to stay depends on it.
 fn is_idle(module: &str, going: &[String], httpd: &HttpdModel) -> bool {
     let prefixes: &[&str] = match module {
@@ -233,7 +233,7 @@ fn is_idle(module: &str, going: &[String], httpd: &HttpdModel) -> bool {
         "rewrite" => &["rewrite"],
         "headers" => &["header", "requestheader"],
         "proxy" | "proxy_http" | "proxy_fcgi" => &["proxy"],
-        // What is not known to be idle stays.
+        // A module stays unless it is known to be unused.
         _ => return false,
     };
     let is_used =

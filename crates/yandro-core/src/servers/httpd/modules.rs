@@ -6,7 +6,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 
 use crate::config::Links;
 
-/// What `mods-available` holds for one module.
+/// Content of `mods-available` for one module.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct ModuleFiles {
     /// The text of its `.load` file.

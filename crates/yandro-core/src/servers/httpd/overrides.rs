@@ -1,4 +1,4 @@
-//! What a project's override file (`.htaccess`) does to every request: of all that may stand in one, the lines that
+//! Effect of a project's override file (`.htaccess`) on every request: the lines that
 //! forbid the whole folder, and the first that answers requests by a rule.
 
 use super::parse;
@@ -21,7 +21,7 @@ fn take(rules: &mut ProjectRules, nodes: &[Node]) {
     for node in nodes {
         match node {
             Node::Directive(directive) => take_directive(rules, directive),
-            // What stands within other sections is about some files or some requests.
+            // Lines within other sections concern some files or some requests.
             Node::Section(section) if section.open.name.to_ascii_lowercase().starts_with("ifmodule") => {
                 take(rules, &section.nodes);
             }
@@ -52,7 +52,7 @@ pub(super) fn denies<'v>(name: &str, values: impl Iterator<Item = &'v str>) -> O
     let words: Vec<String> = values.map(str::to_ascii_lowercase).collect();
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
     match (name.to_ascii_lowercase().as_str(), &words[..]) {
-        // Who logs in is asked to, with another status.
+        // A request for a login has another status.
         ("require", ["all", "granted"] | ["local" | "valid-user" | "user" | "group", ..]) | ("allow", _) => Some(false),
         ("require", _) | ("deny", ["from", "all"]) => Some(true),
         _ => None,
@@ -70,7 +70,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_is_about_every_request_counts_and_nothing_else() {
+    fn only_rules_for_every_request_count() {
         for (text, denied, rule) in [
             ("Options -Indexes\nRequire all denied\n", Some(2), None),
             ("Require ip 10.0.0.0/8\n", Some(1), None),

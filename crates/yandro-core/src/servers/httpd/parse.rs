@@ -58,7 +58,7 @@ pub(super) fn logical_lines(bytes: &[u8]) -> impl Iterator<Item = Logical> + '_ 
         let mut logical: Option<Logical> = None;
         for (number, line) in lines.by_ref() {
             let has_end = line.full.end > line.text.end;
-            // The last backslash goes, whatever stands before it; a file that ends
+            // The last backslash goes, whatever comes before it; a file that ends
             // in one continues into nothing.
             let continued = has_end && bytes[line.text.clone()].ends_with(b"\\");
             let piece = line.text.start..line.text.end - usize::from(continued);
@@ -79,7 +79,7 @@ impl Logical {
         self.pieces.iter().flat_map(|piece| &bytes[piece.clone()]).copied().collect()
     }
 
-    /// Where the byte at `at` of the joined text stands in the file.
+    /// Offset in the file of the byte at `at` of the joined text.
     fn offset(&self, at: usize) -> usize {
         let mut left = at;
         for piece in &self.pieces {

@@ -96,11 +96,11 @@ fn shown(listen: &Listen) -> String {
     }
 }
 
-/// What a section says of the lines within it.
+/// Meaning of a section for the lines within it.
 enum Within {
     /// They are about this folder, or this path of the site.
     Folder(Utf8PathBuf),
-    /// They are about what it stands in.
+    /// They apply to the surrounding section.
     Same,
     /// They are about some files, some requests, or another site.
     Other,

@@ -16,13 +16,13 @@ pub struct HttpdShared {
     pub(super) image: FileImage,
     /// Modules that are about to be there, by the links of the same change.
     assumed: BTreeSet<String>,
-    /// What the server makes of it.
+    /// The configuration as the server reads it.
     pub configuration: HttpdRun,
-    /// Where it listens.
+    /// Addresses that it listens on.
     pub listens: Vec<Listen>,
     /// The addresses of other people's virtual hosts, such as `*:80`.
     pub foreign_addresses: BTreeSet<String>,
-    /// Those of them where theirs comes before yandro's virtual host for other names.
+    /// Those where a virtual host of the user comes before yandro's default one.
     pub foreign_first: BTreeSet<String>,
     /// The names and aliases of other people's virtual hosts, in lower case.
     pub foreign_names: BTreeMap<String, Place>,
@@ -32,7 +32,7 @@ pub struct HttpdShared {
     has_combined: bool,
 }
 
-/// What nearly every configuration calls `combined`.
+/// The format that nearly every configuration calls `combined`.
 const COMBINED: &str = r#"%h %l %u %t "%r" %>s %b "%{Referer}i" "%{User-Agent}i""#;
 
 impl HttpdShared {
@@ -41,7 +41,7 @@ impl HttpdShared {
     pub fn of(start: Start, files: &dyn Files, owner_of: impl Fn(&Utf8Path) -> FileOwner) -> Self {
         let (image, configuration) = FileImage::of(files, |files| {
             let configuration = HttpdRun::run(&start, files);
-            // What is about to be included, or might be, is looked at as well.
+            // Files that are about to be included are read as well.
             for include in commented_includes(&configuration, files) {
                 for file in files_of(files, &include.path).unwrap_or_default() {
                     _ = files.read(&file);
@@ -113,8 +113,8 @@ impl HttpdShared {
         self.configuration.includes.iter().any(|pattern| matches_path(pattern, &sample))
     }
 
-    /// How virtual hosts are written for it. `logs` is the folder of its logs, where it has a
-    /// name of its own; else they go where the main server's error log is.
+    /// How virtual hosts are written for it. `logs` is the folder of its logs, if that is
+    /// known; otherwise they go to the main server's error log.
     pub fn traits(&self, logs: Option<&str>) -> ServerTraits {
         let is_one = |address: &&String| !address.starts_with("*:");
         ServerTraits {

@@ -1,4 +1,4 @@
-//! What yandro knows of Apache httpd.
+//! Knowledge about Apache httpd.
 
 use std::sync::Arc;
 
@@ -17,7 +17,7 @@ use crate::site::{Content, Site};
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Httpd;
 
-/// What is built into every server.
+/// Modules that are built into every server.
 const BUILT_IN: [&str; 3] = ["core.c", "mod_so.c", "http_core.c"];
 /// A version that is taken for granted where no server can be asked.
 const USUAL_VERSION: [u32; 3] = [2, 4, 62];

@@ -1,4 +1,4 @@
-//! Judging a change of a shared file by the change alone: for those who carry out what somebody
+//! Checks a change of a shared file by the change only: for those who apply a plan that somebody
 //! else planned.
 
 use camino::Utf8Path;
@@ -18,7 +18,7 @@ pub(super) fn is_switching(before: &[u8], after: &[u8], is_module: impl Fn(&str)
     };
     let (gone, come) = (lines(ChangeTag::Delete), lines(ChangeTag::Insert));
     let is_comment = |line: &str| line.is_empty() || line.trim_start().starts_with('#');
-    // What becomes a comment, or goes, can do no harm but to the person: it has to be yandro's.
+    // Only yandro's own lines may be commented out or removed. Anything else would harm the user.
     let is_own_off =
         |line: &str| is_comment(line) || is_switch(line, &|_| true) || come.contains(&&*format!("#{line}"));
     // An example that comes back was there before.
@@ -109,7 +109,7 @@ mod tests {
         ] {
             assert!(!judged(from, to).0, "{to}");
         }
-        // A commented-out line that is no example doesn't come to life.
+        // A commented-out line that is not an example stays so.
         let hidden = "#<VirtualHost *:80>\n# ServerName dummy-host.example.com\n# Include /tmp/x\n#</VirtualHost>\n";
         assert!(!is_switching(hidden.as_bytes(), hidden.replace('#', "").as_bytes(), is_module));
     }

@@ -15,18 +15,18 @@ use crate::config::{Directive, Journal, Switched};
 use crate::site::Scheme;
 use crate::source::{self, Splice};
 
-/// What is to be written so that the needs are met.
+/// The changes that meet the needs.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Activation {
     /// The files that change, with their new content.
     pub files: BTreeMap<Utf8PathBuf, Vec<u8>>,
     /// The lines that change.
     pub journal: Journal,
-    /// What they do, each with its file.
+    /// Effects of the changes, each with its file.
     pub switched: Vec<(Utf8PathBuf, Switched)>,
 }
 
-/// What can't be brought about.
+/// A need that can't be met.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Lack {
     /// A module that is neither loaded nor to be had.
@@ -34,7 +34,7 @@ pub enum Lack {
     /// The configuration is as it is for a reason that is not understood: a line was put where
     /// the server doesn't read it.
     Unreached {
-        /// What was to be brought about.
+        /// The need.
         what: String,
         /// The file.
         file: Utf8PathBuf,
@@ -54,7 +54,7 @@ impl Work {
         self.shared.text(file).unwrap_or_default().to_vec()
     }
 
-    /// Writes a file anew and runs through the configuration again.
+    /// Writes a file and runs through the configuration again.
     fn set(&mut self, file: &Utf8Path, text: Vec<u8>) {
         self.shared.image.set(file, text.clone());
         self.done.files.insert(file.to_owned(), text);
@@ -102,7 +102,7 @@ impl Work {
         source::lines(text).nth(place.line.saturating_sub(1)).map_or(text.len(), |line| line.full.end)
     }
 
-    /// The places of the directives of this name that stand in no section and in no macro.
+    /// The places of the directives of this name outside of sections and macros.
     fn places(&self, name: &str) -> Vec<Place> {
         let directives = self.shared.configuration.main_server(name);
         let places = directives.filter(|event| event.kind == EventKind::Directive).map(|event| event.place.clone());
@@ -126,7 +126,7 @@ impl Work {
                 return if self.shared.has_module(module) { Ok(()) } else { Err(unreached(&identifier, &file)) };
             }
         }
-        // No line for it: beside the other modules' files there may be its own all the same.
+        // If no line loads it, its file may still be next to the other modules' files.
         let base = format!("mod_{module}.so");
         let loads: Vec<_> = self.shared.configuration.main_server("LoadModule").cloned().collect();
         let last = loads.iter().rev().find(|event| self.shared.has(Utf8Path::new(&event.place.file)));

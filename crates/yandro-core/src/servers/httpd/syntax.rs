@@ -87,7 +87,7 @@ impl Dialect for ApacheSyntax {
     }
 
     fn writes(&self, own: &Directive) -> bool {
-        // A log's name may be a program's; elsewhere the bar is only a character.
+        // A log's name may be a program; in other arguments the bar is only a character.
         let is_log = own.is("ErrorLog") || own.is("CustomLog");
         let is_program = is_log && own.values().any(|value| value.starts_with('|'));
         WRITTEN.iter().any(|name| own.is(name)) && !is_program

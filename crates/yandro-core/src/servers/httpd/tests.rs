@@ -200,7 +200,7 @@ proptest! {
         site.serving.php = Some(FastCgi::Socket(path.clone().into()));
         site.serving.index = crate::site::checked_index(&name).into_iter().collect();
         site.serving.fallback = crate::site::checked_fallback(&name).ok();
-        // What is refused is told; what is written says just that.
+        // Refused values are reported; written values mean exactly themselves.
         if files(&site).check(&site.serving).is_err() {
             return Ok(());
         }

@@ -16,7 +16,7 @@ pub(crate) type Included = (Vec<u8>, Journal);
 pub struct NginxShared {
     main: camino::Utf8PathBuf,
     image: FileImage,
-    /// What the server makes of it.
+    /// The configuration as the server reads it.
     pub configuration: NginxRun,
 }
 

@@ -1,4 +1,4 @@
-//! What a site's server blocks should say.
+//! The wanted server blocks of a site.
 
 use core::net::{IpAddr, Ipv6Addr};
 
@@ -37,10 +37,10 @@ pub(super) const WRITTEN: &[&str] = &[
     "server_names_hash_bucket_size",
 ];
 
-/// What forms may send, on a development machine: nginx's own 1 MB stops the first picture.
+/// Largest upload on a development machine: nginx's own 1 MB is too small for a picture.
 const LARGEST_BODY: &str = "256m";
 
-/// What nginx gives the buckets of names where nothing else is said: a line of the processor's cache.
+/// nginx's default size of the buckets of names: a line of the processor's cache.
 const USUAL_BUCKET: usize = 64;
 /// A pointer and the length, as nginx lays a name out in its bucket, and the pointer that ends it.
 const POINTER: usize = 8;
@@ -84,7 +84,7 @@ fn listens(site: &Site, files: &SiteFiles, port: u16, scheme: Scheme) -> Vec<Wan
         if files.server.listens_on_v6 {
             addresses.push(format!("[::]:{port}"));
         }
-        // What asks at an address that somebody has a block of their own for never gets further.
+        // A request to an address that has a block of the user goes only to that.
         let v6 = (site.address == DEFAULT_ADDRESS).then_some(IpAddr::V6(Ipv6Addr::LOCALHOST));
         let own = std::iter::once(site.address).chain(v6).map(at);
         addresses.extend(own.filter(|own| files.server.specific.contains(own)));
@@ -110,7 +110,7 @@ fn redirect(port: u16) -> Want {
     Want::Directive("return", vec!["307".into(), format!("https://$host{port}$request_uri")])
 }
 
-/// What makes a server block speak TLS: the protocols and ciphers of RFC 9325 section 4.2.
+/// The directives for TLS in a server block: the protocols and ciphers of RFC 9325 section 4.2.
 pub(super) fn tls(files: &SiteFiles) -> Vec<Want> {
     vec![
         Want::one("ssl_certificate", files.certificate.as_str()),
@@ -195,7 +195,7 @@ fn folder(site: &Site, root: &str, host: &str) -> Vec<Want> {
         };
         let script = ["SCRIPT_FILENAME".to_owned(), "$document_root$fastcgi_script_name".to_owned()];
         let inner = vec![
-            // A path that is no file is none of PHP's: it would run what lies above it.
+            // A path without a file doesn't go to PHP: it would run the script above it.
             Want::Directive("try_files", vec!["$uri".into(), "=404".into()]),
             Want::one("include", "fastcgi_params"),
             Want::Directive("fastcgi_param", script.to_vec()),

@@ -1,10 +1,10 @@
-//! Where nginx's files are: a table of what differs between distributions and bundles.
+//! Places of nginx's files: a table of the differences between distributions and bundles.
 //!
 //! Debian's layout has been run as its makers ship it; the others are trees of files.
 
 use crate::config::{KnownLayout, KnownLinks, PLAIN};
 
-/// Folders beside a main file that sites' files go into, where the layout isn't known.
+/// Folders next to a main file for sites' files, if the layout isn't known.
 pub(crate) const USUAL_FOLDERS: &[&str] = &["conf.d", "servers"];
 
 /// Every layout, in the order in which they are looked for.

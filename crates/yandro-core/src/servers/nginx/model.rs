@@ -24,7 +24,7 @@ pub(crate) struct NginxModel {
     pub(super) traits: ServerTraits,
     /// The addresses of other people's server blocks, such as `*:80`.
     pub(super) foreign_addresses: BTreeSet<String>,
-    /// Those of them where theirs answers for other names.
+    /// Those where a server block of the user is the default one.
     pub(super) foreign_first: BTreeSet<String>,
     /// The names of other people's server blocks, in lower case.
     pub(super) foreign_names: BTreeMap<String, Place>,

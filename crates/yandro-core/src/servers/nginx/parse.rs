@@ -1,6 +1,6 @@
 //! Words, directives and blocks of nginx over the original bytes.
 //!
-//! A line is no unit: whatever stands between two `;`, `{` or `}` is one statement.
+//! Lines don't matter: all text between two `;`, `{` or `}` is one statement.
 
 use std::ops::Range;
 
@@ -187,7 +187,7 @@ fn quoted(bytes: &[u8], start: usize) -> Option<Word> {
     Some(Word { value: unescaped(&bytes[start + 1..at]), span: start..at + 1 })
 }
 
-/// What a word means: escaped quotes, backslashes, tabs and line ends; any other backslash stays.
+/// The meaning of a word: escaped quotes, backslashes, tabs and line ends; any other backslash stays.
 fn unescaped(text: &[u8]) -> Vec<u8> {
     let mut out = Vec::with_capacity(text.len());
     let mut at = 0;
@@ -234,7 +234,7 @@ fn statement(bytes: &[u8], words: &[Word], end: usize, counter: &mut LineCounter
     }
 }
 
-/// The whole lines of a range, if nothing else stands in them; else the range itself.
+/// The whole lines of a range, if they contain nothing else; otherwise the range itself.
 fn lines(bytes: &[u8], range: Range<usize>) -> Range<usize> {
     let before = bytes[..range.start].iter().rposition(|byte| !matches!(byte, b' ' | b'\t'));
     let start = match before {
@@ -252,7 +252,7 @@ fn lines(bytes: &[u8], range: Range<usize>) -> Range<usize> {
     }
 }
 
-/// Where the block of Lua that begins at `start` is closed: braces in its strings, long brackets
+/// End of the block of Lua that begins at `start`: braces in its strings, long brackets
 /// and comments don't count (Lua 5.1 manual, section 2.1).
 fn lua_end(bytes: &[u8], start: usize) -> Option<usize> {
     let (mut at, mut depth) = (start, 1_usize);

@@ -17,7 +17,7 @@ pub(super) struct NginxConfiguration {
     root: Utf8PathBuf,
 }
 
-/// Where errors go that no line says anything of: built in, and in Debian's and most other builds this one.
+/// Default error log: built in, and the same in Debian's and most other builds.
 const ERROR_LOG: &str = "/var/log/nginx/error.log";
 
 impl NginxConfiguration {

@@ -1,10 +1,10 @@
-//! What nginx says of itself with `-V`.
+//! The output of `nginx -V`.
 
 use camino::Utf8Path;
 
 use crate::servers::ServerReport;
 
-/// What it was built with where it says nothing else.
+/// Default prefix.
 const PREFIX: &str = "/usr/local/nginx";
 
 /// Reads what the program prints; `None` if that isn't nginx's.

@@ -3,7 +3,7 @@
 use super::parse;
 use crate::config::Node;
 
-/// The first line, from 1, that may answer a request by itself or lead it elsewhere; `None` where there is none, or
+/// The first line, from 1, that may answer or redirect a request by itself; `None` if there is none, or
 /// the server wouldn't take the text.
 pub(crate) fn first_rule(bytes: &[u8]) -> Option<usize> {
     fn first(nodes: &[Node]) -> Option<usize> {
@@ -21,7 +21,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_first_line_that_answers_is_found_wherever_it_stands() {
+    fn the_first_answering_line_is_found_anywhere() {
         for (text, line) in [
             ("gzip on;\nlocation ~ .* {\n  return 200 tides;\n}\n", Some(3)),
             ("# return 200;\nexpires 1d;\n", None),

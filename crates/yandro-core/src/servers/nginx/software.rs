@@ -1,4 +1,4 @@
-//! What yandro knows of nginx.
+//! Knowledge about nginx.
 
 use std::sync::Arc;
 
@@ -16,7 +16,7 @@ use crate::site::Site;
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Nginx;
 
-/// The first version in which HTTP/2 is a directive of its own.
+/// The first version in which HTTP/2 is a directive.
 const HTTP2_DIRECTIVE: [u32; 3] = [1, 25, 1];
 
 impl Software for Nginx {

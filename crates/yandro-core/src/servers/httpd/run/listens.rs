@@ -1,18 +1,18 @@
-//! Where the server listens.
+//! The server's addresses.
 
 use core::net::{IpAddr, Ipv6Addr};
 
 use super::{Event, EventKind, HttpdRun, Place};
 use crate::host_port::{HostPort, in_brackets};
 
-/// One `Listen` directive.
+/// A `Listen` directive.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Listen {
     /// The address; `None` for all of them, or for a host name.
     pub address: Option<IpAddr>,
     /// The port.
     pub port: u16,
-    /// Where it stands.
+    /// Its place.
     pub place: Place,
 }
 
@@ -21,7 +21,7 @@ impl Listen {
     pub fn takes_in(&self, address: IpAddr, port: u16) -> bool {
         let is_all = match self.address {
             None => true,
-            // The unspecified address of one family stands for all of it.
+            // The unspecified address of one family means all of its addresses.
             Some(own) => own == address || own.is_unspecified() && own.is_ipv4() == address.is_ipv4(),
         };
         self.port == port && is_all
@@ -54,7 +54,7 @@ mod tests {
     use core::net::Ipv4Addr;
 
     #[test]
-    fn a_port_alone_takes_in_both_families() {
+    fn a_port_without_an_address_means_both_families() {
         let v4 = IpAddr::V4(Ipv4Addr::LOCALHOST);
         let v6 = IpAddr::V6(Ipv6Addr::LOCALHOST);
         for (argument, takes_v4, takes_v6) in [

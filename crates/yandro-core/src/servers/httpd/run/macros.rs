@@ -9,7 +9,7 @@ pub(super) struct Macro {
     pub(super) parameters: Vec<String>,
     /// The lines of its body, joined where they are continued; the first has number 1.
     pub(super) body: Vec<String>,
-    /// Where it was defined, in the server's words.
+    /// Place of its definition, as the server names it.
     pub(super) defined: String,
 }
 
@@ -23,7 +23,7 @@ impl Macro {
     }
 }
 
-/// One pass from left to right: what was put in is not looked at again.
+/// One pass from left to right: inserted text is not replaced again.
 fn replaced(line: &str, pairs: &[(&String, &String)]) -> String {
     let mut out = String::new();
     let mut rest = line;

@@ -1,8 +1,8 @@
-//! A configuration as the server runs through it: includes followed, conditions judged,
+//! A configuration as the server reads it: includes followed, conditions evaluated,
 //! variables replaced, macros used.
 //!
 //! The result is the directives that count, in their order, each with its place. What the
-//! server would refuse ends the run, and is told with its place.
+//! server would refuse ends the run, and is reported with its place.
 
 mod condition;
 mod environment;
@@ -35,7 +35,7 @@ pub struct Event {
     pub name: String,
     /// Its arguments, unquoted, variables replaced.
     pub arguments: Vec<String>,
-    /// Where it stands.
+    /// Its place.
     pub place: Place,
 }
 
@@ -60,17 +60,17 @@ impl Event {
 /// A configuration that was run through.
 #[derive(Clone, Debug, Default)]
 pub struct HttpdRun {
-    /// What counts, in order.
+    /// The directives that count, in order.
     pub events: Vec<Event>,
     /// The files that were read, in the order of their first reading.
     pub files: Vec<Utf8PathBuf>,
     /// The modules that are there, by identifier (`ssl_module`) and by source (`mod_ssl.c`).
     pub modules: BTreeSet<String>,
-    /// What was included, with its wildcards, absolute; in order.
+    /// Includes, with their wildcards, absolute; in order.
     pub includes: Vec<Utf8PathBuf>,
     /// The folder that relative paths start from.
     pub server_root: Utf8PathBuf,
-    /// What ended the run before its end.
+    /// The fault that ended the run before its end.
     pub fault: Option<ConfigFault>,
 }
 

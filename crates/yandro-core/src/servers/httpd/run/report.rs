@@ -1,4 +1,4 @@
-//! What the server says of itself.
+//! The server's report about itself.
 
 use camino::Utf8PathBuf;
 

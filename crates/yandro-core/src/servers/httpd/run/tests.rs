@@ -59,7 +59,7 @@ fn listed(files: &[(&str, &str)]) -> String {
 }
 
 #[test]
-fn what_counts_is_run_through_in_the_servers_order() {
+fn directives_come_in_the_servers_order() {
     let main = "Define SITE saltmarsh\n\
         <IfModule !mod_ssl.c>\nListen \"unbalanced\n<Nested>\n</Nested>\nListen 80\n</IfModule>\n\
         LoadModule ssl_module modules/mod_ssl.so\n\
@@ -99,7 +99,7 @@ fn macros_are_used_and_their_hosts_are_named_as_the_server_names_them() {
     ServerName saltmarsh.test (macro 'site' (defined on line 2 of "httpd.conf") used on line 8 of "httpd.conf":2)
     ServerAlias a (macro 'site' (defined on line 2 of "httpd.conf") used on line 8 of "httpd.conf":3)
     </VirtualHost  (macro 'site' (defined on line 2 of "httpd.conf") used on line 8 of "httpd.conf":4)
-    fault: /etc/httpd/httpd.conf:12: there is no macro `nothing`
+    fault: /etc/httpd/httpd.conf:12: the macro `nothing` is not defined
     "#);
 }
 

@@ -4,13 +4,13 @@ use core::net::Ipv6Addr;
 
 use super::{Event, EventKind, HttpdRun};
 use crate::config::VirtualHost;
-use crate::host_port::{HostPort, in_brackets};
+use crate::host_port::{HostPort, LOCALHOST, in_brackets};
 
 impl HttpdRun {
     /// Every virtual host, in order.
     pub fn virtual_hosts(&self) -> Vec<VirtualHost> {
         let mut found: Vec<VirtualHost> = Vec::new();
-        // What is open within the virtual host at hand.
+        // The innermost open section within the virtual host.
         let mut within: Option<usize> = None;
         for event in &self.events {
             match (event.kind, within) {
@@ -36,7 +36,7 @@ impl HttpdRun {
 impl VirtualHost {
     fn new(event: &Event) -> Self {
         Self {
-            addresses: event.arguments.iter().map(|argument| address(argument)).collect(),
+            addresses: event.arguments.iter().flat_map(|argument| addresses(argument)).collect(),
             name: None,
             aliases: Vec::new(),
             document_root: None,
@@ -59,7 +59,8 @@ impl VirtualHost {
         } else if event.is("Redirect")
             || event.is("RewriteRule") && event.arguments.get(2).is_some_and(|flags| leads_on(flags))
         {
-            self.instead.get_or_insert_with(|| "leads elsewhere".to_owned());
+            let to = if event.is("Redirect") { event.arguments.last() } else { event.arguments.get(1) };
+            self.instead.get_or_insert(to.map_or_else(|| "redirects".to_owned(), |to| format!("redirects to {to}")));
         } else if event.is("SSLEngine") {
             self.tls = first().is_some_and(|value| value.eq_ignore_ascii_case("on"));
         }
@@ -81,8 +82,9 @@ pub(in crate::servers::httpd) fn bare(value: &str) -> &str {
     host.split_once(':').map_or(host, |(host, _)| host)
 }
 
-/// An address as the server compares it: `_default_` is `*`, no port is `*`.
-fn address(argument: &str) -> String {
+/// The addresses of an argument as the server compares them: `_default_` is `*`, no port is `*`, `localhost` is
+/// resolved.
+fn addresses(argument: &str) -> Vec<String> {
     let (host, port) = HostPort::split(argument);
     let port = port.unwrap_or("*");
     let host = match in_brackets(host) {
@@ -90,5 +92,8 @@ fn address(argument: &str) -> String {
         None if host.eq_ignore_ascii_case("_default_") || host == "255.255.255.255" => "*".to_owned(),
         None => host.to_owned(),
     };
-    format!("{host}:{port}")
+    if host.eq_ignore_ascii_case("localhost") {
+        return LOCALHOST.iter().map(|address| format!("{address}:{port}")).collect();
+    }
+    vec![format!("{host}:{port}")]
 }

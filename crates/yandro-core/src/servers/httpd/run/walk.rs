@@ -24,11 +24,11 @@ struct ConfigLine {
 struct OpenSection {
     name: String,
     place: Place,
-    /// Whether it is a condition, which leaves no trace of its own.
+    /// Whether it is a condition, which leaves no event.
     is_condition: bool,
 }
 
-/// What it means that an included file isn't there.
+/// Meaning of a missing included file.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Missing {
     IsFault,
@@ -257,7 +257,7 @@ impl<'a> HttpdWalk<'a> {
         let fault = |message: String| ConfigFault::new(place.clone(), message);
         let name = arguments.first().map_or("", String::as_str);
         let known = self.macros.get(&name.to_ascii_lowercase()).cloned();
-        let own = known.ok_or_else(|| fault(format!("there is no macro `{name}`")))?;
+        let own = known.ok_or_else(|| fault(format!("the macro `{name}` is not defined")))?;
         if own.parameters.len() != arguments.len() - 1 || self.depth >= DEEPEST {
             return Err(fault(format!("the macro `{name}` takes {} arguments", own.parameters.len())));
         }
@@ -307,7 +307,7 @@ fn first_word(text: &str) -> String {
     all_words(text).into_iter().next().unwrap_or_default()
 }
 
-/// What stands between a tag's name and its last `>`.
+/// The text between a tag's name and its last `>`.
 fn section_arguments(text: &str) -> Vec<String> {
     let inner = text.rfind('>').map_or(text, |end| &text[..end]);
     let mut words = all_words(inner);

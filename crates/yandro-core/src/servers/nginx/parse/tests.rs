@@ -30,7 +30,7 @@ local l = [==[ } ]] ]==] if x then t = {} end }
     assert_eq!(map.directives("{a}").count(), 1);
     let lua = http.sections("content_by_lua_block").next().unwrap();
     assert!(text[lua.close.clone()].ends_with(b"}") && lua.nodes.is_empty());
-    // A line of its own is taken whole, one that is shared is not.
+    // A whole line is removed, a shared one is not.
     assert_eq!(&text[server.directives("listen").next().unwrap().span.clone()], b"listen 80;");
     assert_eq!(server.open.line, 2);
 }

@@ -1,11 +1,11 @@
-//! Where a server block listens, and whom it answers.
+//! The addresses of a server block, and its access rules.
 
 use core::net::IpAddr;
 
 use camino::Utf8Path;
 
 use crate::config::{Directive, Place};
-use crate::host_port::HostPort;
+use crate::host_port::{HostPort, LOCALHOST};
 use crate::network;
 
 /// An `allow` or `deny` directive (`ngx_http_access_module`).
@@ -13,13 +13,13 @@ use crate::network;
 pub(super) struct AccessRule {
     /// Whether it lets in.
     pub(super) is_allowed: bool,
-    /// Whom: `all`, an address, a network.
+    /// Subject of the rule: `all`, an address, a network.
     pub(super) whom: String,
-    /// Where it stands.
+    /// Its place.
     pub(super) place: Place,
 }
 
-/// One `listen` directive.
+/// A `listen` directive.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ListenOn {
     /// The address as it is compared: `*:80`, `[::]:443`, `127.0.0.1:80`, `unix:/run/x`.
@@ -42,26 +42,27 @@ impl AccessRule {
 }
 
 impl ListenOn {
-    pub(super) fn of(own: &Directive) -> Option<Self> {
+    /// One for each address that the directive means.
+    pub(super) fn of(own: &Directive) -> Vec<Self> {
         let has = |word: &str| own.values().skip(1).any(|other| other == word);
-        Some(Self {
-            address: address(own.values().next()?),
-            is_default: has("default_server") || has("default"),
-            tls: has("ssl"),
-        })
+        let listen = |address| Self { address, is_default: has("default_server") || has("default"), tls: has("ssl") };
+        own.values().next().map(addresses).unwrap_or_default().into_iter().map(listen).collect()
     }
 }
 
-/// An address as the server compares it.
-fn address(text: &str) -> String {
+/// The addresses of a text as the server compares them: `localhost` is resolved, no port is 80.
+fn addresses(text: &str) -> Vec<String> {
     if text.starts_with("unix:") {
-        return text.to_owned();
+        return vec![text.to_owned()];
     }
     if text.bytes().all(|byte| byte.is_ascii_digit()) {
-        return format!("*:{text}");
+        return vec![format!("*:{text}")];
     }
     let (host, port) = HostPort::split(text);
     let port = port.unwrap_or("80");
+    if host.eq_ignore_ascii_case("localhost") {
+        return LOCALHOST.iter().map(|address| format!("{address}:{port}")).collect();
+    }
     let host = if host == "0.0.0.0" { "*" } else { host };
-    format!("{host}:{port}")
+    vec![format!("{host}:{port}")]
 }

@@ -23,20 +23,20 @@ pub struct NginxRun {
     pub servers: Vec<ServerBlock>,
     /// The files that were read, in the order of their first reading.
     pub files: Vec<Utf8PathBuf>,
-    /// What is included within `http`, with its wildcards, absolute; in order.
+    /// Includes within `http`, with their wildcards, absolute; in order.
     pub includes: Vec<Utf8PathBuf>,
-    /// Whom the workers run as.
+    /// User of the workers.
     pub user: Option<String>,
     /// The file that keeps the number of the main process.
     pub pid_file: Option<Utf8PathBuf>,
     /// The size of the buckets of names (`server_names_hash_bucket_size`), where it is said, and
-    /// where that stands.
+    /// its place.
     pub name_bucket: Option<(usize, Place)>,
-    /// Where errors are written: of blocks that say nothing of it themselves.
+    /// Error logs of blocks without `error_log`.
     error_logs: ErrorLogs,
-    /// Who may come in, by `http` itself.
+    /// Access rules of `http` itself.
     access: Vec<AccessRule>,
-    /// What ended the run before its end.
+    /// The fault that ended the run before its end.
     pub fault: Option<ConfigFault>,
 }
 
@@ -52,11 +52,11 @@ struct ErrorLogs {
 /// A `server` block.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ServerBlock {
-    /// Where it listens; one without `listen` does on port 80 of all addresses.
+    /// Addresses that it listens on; without `listen` port 80 of all addresses.
     pub listens: Vec<ListenOn>,
-    /// Where it writes errors, if it says so itself.
+    /// Its error logs, if it names any.
     error_logs: Vec<String>,
-    /// Who may come in.
+    /// Access rules.
     access: Vec<AccessRule>,
     /// The same of its `location /`, which takes the place of the block's own.
     root_access: Vec<AccessRule>,
@@ -64,13 +64,13 @@ pub struct ServerBlock {
     pub host: VirtualHost,
 }
 
-/// What a block is within.
+/// Context of a block.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum BlockContext {
     Main,
     Http,
     Server,
-    /// A block within a server, at its root (`location /`) or elsewhere.
+    /// A block within a server, at its root (`location /`) or below.
     Location {
         is_root: bool,
     },
@@ -137,7 +137,7 @@ impl NginxRun {
     }
 }
 
-/// Which server block of an address answers a name: the one that has it exactly, by the longest
+/// The server block of an address that answers a name: the one that has it exactly, by the longest
 /// wildcard at the beginning, by the longest at the end, or by the first regular expression, or
 /// else the default (nginx manual, "Server names").
 pub fn answering_name<'h>(at: &Answering<'h>, name: &str) -> Option<&'h VirtualHost> {
@@ -298,7 +298,8 @@ impl ServerBlock {
             }
             "proxy_pass" => self.host.instead = first(),
             "return" if own.values().next().is_some_and(|code| code.starts_with('3')) => {
-                self.host.instead.get_or_insert_with(|| "leads elsewhere".to_owned());
+                let to = own.values().nth(1).map_or_else(|| "redirects".to_owned(), |to| format!("redirects to {to}"));
+                self.host.instead.get_or_insert(to);
             }
             "ssl" => self.host.tls |= first().as_deref() == Some("on"),
             _ => {}

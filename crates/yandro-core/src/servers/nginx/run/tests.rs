@@ -46,7 +46,7 @@ fn server_blocks_are_found_where_they_count() {
         })
         .collect();
     assert_eq!(told, ["*:80 a.test b.test z.test (1)", "[::]:80 a.test (0)", "*:443 b.test (0)"]);
-    assert_eq!(done.servers[0].host.instead.as_deref(), Some("leads elsewhere"));
+    assert_eq!(done.servers[0].host.instead.as_deref(), Some("redirects to https://$host"));
     assert_eq!(done.servers[3].host.instead.as_deref(), Some("http://u"));
     assert_eq!(done.servers[1].host.place.to_string(), "/n/sites/b:1");
     assert_eq!(done.includes, ["/n/sites/*", "/n/none/*.conf"]);
