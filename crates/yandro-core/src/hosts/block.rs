@@ -11,10 +11,10 @@ use crate::name::HostName;
 use crate::site::ListId;
 use crate::source::{self, Splice};
 
-/// What yandro's block is to hold for one site: a line for each address.
+/// The wanted lines of yandro's block for one site: one for each address.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Mapping {
-    /// Where the names point to: one address, or one of each family with the more important one first.
+    /// Target of the names: one address, or one of each family with the more important one first.
     pub addresses: Vec<IpAddr>,
     /// The site's name, then its aliases.
     pub names: Vec<HostName>,
@@ -48,13 +48,13 @@ pub fn point<'a>(
         let free = takeover::take(&file, &mapping.names, against, take_over)?;
         return point(&free, list, mapping, former, TakeOver::No).map(|pointed| Cow::Owned(pointed.into_owned()));
     }
-    // The lines of two names stand in any order, and one line may have both.
+    // The lines of two names come in any order, and one line may have both.
     own.sort_by_key(|range| range.start);
     own.dedup();
     let eol = source::line_end(bytes);
     let mut lines = String::new();
     for address in &mapping.addresses {
-        // Who pointed a name to the site's address by hand may leave it at that.
+        // A name that the user has pointed to the site's address by hand may stay so.
         let is_said =
             |name: &&HostName| [mapping.addresses[0], *address].iter().any(|own| said.contains(&(*name, *own)));
         let missing: Vec<&str> = mapping.names.iter().filter(|name| !is_said(name)).map(HostName::as_str).collect();
@@ -84,12 +84,12 @@ pub fn point<'a>(
     })
 }
 
-/// What the file says of a site's names.
+/// The present entries of a site's names.
 #[derive(Default)]
 struct Standing<'m> {
     /// The lines of this list's block.
     own: Vec<std::ops::Range<usize>>,
-    /// What the person's own lines say as well.
+    /// The entries that the user's own lines have as well.
     said: HashSet<(&'m HostName, IpAddr)>,
     /// The person's own lines that say something else, each with the name and where it should point to.
     against: Vec<(HostsEntry, &'m HostName, IpAddr)>,
@@ -189,14 +189,14 @@ pub fn drop_names<'a>(bytes: &'a [u8], list: &ListId, names: &[HostName]) -> Cow
     }
 }
 
-/// The file with the lines in the block of `list` in the order of `names`, the site list's. What
-/// else stands in the block keeps its place.
+/// The file with the lines in the block of `list` in the order of `names`, the site list's. Any
+/// other text in the block keeps its place.
 pub(crate) fn sorted<'a>(bytes: &'a [u8], list: &ListId, names: &[&HostName]) -> Cow<'a, [u8]> {
     let file = HostsFile::parse(bytes);
     let Some(block) = file.block_of(list) else { return Cow::Borrowed(bytes) };
     let ranks: HashMap<&[u8], usize> =
         names.iter().enumerate().map(|(rank, name)| (name.as_str().as_bytes(), rank)).collect();
-    // A line whose first name was said elsewhere goes by the next one.
+    // A line without its first name is sorted by the next one.
     let rank =
         |entry: &HostsEntry| file.names_of(entry).find_map(|name| ranks.get(name.to_ascii_lowercase().as_slice()));
     let mut ranked: Vec<(usize, HostsEntry)> =

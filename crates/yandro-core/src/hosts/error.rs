@@ -10,13 +10,13 @@ use crate::site::ListId;
 pub struct Conflict {
     /// The line's number, from 1.
     pub line: usize,
-    /// The line as it stands there.
+    /// The line's text.
     pub text: String,
     /// The name.
     pub name: HostName,
-    /// Where that line points it to.
+    /// The address in that line.
     pub address: IpAddr,
-    /// Where it should point to.
+    /// The wanted address.
     pub wanted: IpAddr,
     /// Why the line can't be taken over, if it can't.
     pub fixed: Option<&'static str>,
@@ -36,15 +36,17 @@ pub enum TakeOver {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum EditError {
-    /// The person's own lines point names elsewhere.
+    /// The user's own lines point names to other addresses.
     #[error(
         "`{}` points to {} here already, not to {}{}\n  {}",
         .0.name, .0.address, .0.wanted,
         .0.fixed.map(|why| format!("; the line can't be taken over, since {why}")).unwrap_or_default(), .0.text
     )]
     Conflict(Box<Conflict>),
-    /// A line that yandro leaves alone, whatever is asked.
-    #[error("the line names `localhost` beside `{name}`, and yandro doesn't touch it: take the name out of it by hand")]
+    /// A line that yandro never changes.
+    #[error(
+        "the line has `localhost` and `{name}`, and yandro never changes a line of `localhost`: remove the name by hand"
+    )]
     Localhost {
         /// The line's number, from 1.
         line: usize,

@@ -14,7 +14,7 @@ pub type Pointed = (HostName, IpAddr);
 const TTL: u32 = 300;
 
 /// Every name of a file that other machines could use, in its order: those of the machine
-/// itself are left out, and so is what is no name.
+/// itself are left out, and so are texts that are not names.
 pub fn names_for_others(bytes: &[u8]) -> Vec<Pointed> {
     let file = HostsFile::parse(bytes);
     let mut found = Vec::new();

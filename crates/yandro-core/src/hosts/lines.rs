@@ -1,7 +1,8 @@
-//! The person's own lines: a name that is no site pointed at an address, and dropped again.
+//! The user's own lines: a name that is not a site is pointed at an address, and dropped again.
 
 use core::net::IpAddr;
 use std::borrow::Cow;
+use std::collections::HashMap;
 
 use super::block::check_encoding;
 use super::error::EditError;
@@ -34,7 +35,7 @@ pub fn set_line<'a>(bytes: &'a [u8], name: &HostName, address: IpAddr) -> Result
     if against.is_empty() && is_said {
         return Ok(Cow::Borrowed(bytes));
     }
-    // A line of its own keeps its form and changes its address; every other one loses the name.
+    // A line with only this name keeps its form and gets the new address; every other line loses the name.
     let own = if is_said { None } else { against.iter().find(|entry| entry.names.len() == 1) };
     let text = match own {
         Some(entry) => {
@@ -50,10 +51,62 @@ pub fn set_line<'a>(bytes: &'a [u8], name: &HostName, address: IpAddr) -> Result
     Ok(Cow::Owned(if is_said { text } else { appended(&text, &format!("{address}\t{name}")) }))
 }
 
+/// The same for many names, one after the other, in time that grows with the file and the names together: only names
+/// that the file points to another address are looked up one by one.
+///
+/// # Errors
+/// As [`set_line`], with the first such name.
+pub fn set_lines<'n>(
+    bytes: &[u8],
+    names: impl IntoIterator<Item = (&'n HostName, IpAddr)>,
+) -> Result<Vec<u8>, EditError> {
+    check_encoding(bytes)?;
+    let mut text = bytes.to_vec();
+    let mut known = addresses_of_names(&text);
+    let mut new = String::new();
+    for (name, address) in names {
+        let of_name = known.entry(name.as_str().to_owned()).or_default();
+        let is_other = |other: &IpAddr| *other != address && other.is_ipv4() == address.is_ipv4();
+        if of_name.iter().any(is_other) {
+            text = set_line(&with_new(&text, &std::mem::take(&mut new)), name, address)?.into_owned();
+            of_name.retain(|other| !is_other(other));
+        } else if !of_name.contains(&address) {
+            new += &format!("{address}\t{name}\n");
+        }
+        if !of_name.contains(&address) {
+            of_name.push(address);
+        }
+    }
+    Ok(with_new(&text, &new))
+}
+
+/// The addresses of each name in the user's own lines.
+fn addresses_of_names(bytes: &[u8]) -> HashMap<String, Vec<IpAddr>> {
+    let file = HostsFile::parse(bytes);
+    let mut known: HashMap<String, Vec<IpAddr>> = HashMap::new();
+    for entry in file.entries().filter(|entry| !entry.ours) {
+        for name in file.names_of(&entry) {
+            let name = String::from_utf8_lossy(name).to_ascii_lowercase();
+            known.entry(name).or_default().push(entry.address);
+        }
+    }
+    known
+}
+
+/// The file with new lines at its end.
+fn with_new(bytes: &[u8], lines: &str) -> Vec<u8> {
+    let Some((first, rest)) = lines.split_once('\n') else { return bytes.to_vec() };
+    let text = appended(bytes, first);
+    match rest.strip_suffix('\n') {
+        Some(rest) => appended(&text, &rest.replace('\n', source::line_end(&text))),
+        None => text,
+    }
+}
+
 /// The file in which no line beyond yandro's block names `name`. Borrowed when none did.
 ///
 /// # Errors
-/// [`EditError::Localhost`] when the name stands in the line of `localhost`.
+/// [`EditError::Localhost`] when the name is in the line of `localhost`.
 pub fn remove_lines<'a>(bytes: &'a [u8], name: &HostName) -> Result<Cow<'a, [u8]>, EditError> {
     check_encoding(bytes)?;
     let file = HostsFile::parse(bytes);
@@ -151,7 +204,7 @@ mod tests {
         let local = b"127.0.0.1 localhost tides.test\n";
         let error = remove_lines(local, &name("tides.test")).unwrap_err();
         assert!(
-            error.at("/etc/hosts".into()).starts_with("/etc/hosts:1: the line names `localhost` beside `tides.test`"),
+            error.at("/etc/hosts".into()).starts_with("/etc/hosts:1: the line has `localhost` and `tides.test`"),
             "{error}"
         );
         assert!(set_line(local, &name("tides.test"), "10.0.0.5".parse().unwrap()).is_err());

@@ -1,22 +1,22 @@
-//! What the system answers from the file.
+//! The system's answer from the file.
 
 use core::net::{IpAddr, Ipv4Addr};
 
 use super::parse::HostsFile;
 use crate::name::HostName;
 
-/// Which addresses are asked for.
+/// The address family that is asked for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum AddressFamily {
     /// Both, as browsers ask (`AF_UNSPEC`).
     Any,
-    /// IPv4 alone (`AF_INET`).
+    /// Only IPv4 (`AF_INET`).
     V4,
-    /// IPv6 alone (`AF_INET6`).
+    /// Only IPv6 (`AF_INET6`).
     V6,
 }
 
-/// `multi` in `host.conf(5)`: whether all lines of a name count, or the first alone.
+/// `multi` in `host.conf(5)`: whether all lines of a name count, or only the first.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Multi {
     /// All: Debian's choice.
@@ -26,7 +26,7 @@ pub enum Multi {
 }
 
 impl Multi {
-    /// Reads `/etc/host.conf`; without the file glibc takes the first line alone.
+    /// Reads `/etc/host.conf`; without the file glibc uses only the first line.
     pub fn of_host_conf(text: &[u8]) -> Self {
         let text = String::from_utf8_lossy(text);
         let said = text.lines().map(|line| line.split('#').next().unwrap_or(line)).filter_map(|line| {
@@ -38,8 +38,8 @@ impl Multi {
 }
 
 impl HostsFile<'_> {
-    /// What getaddrinfo answers for `name` from this file alone, in the order of the file;
-    /// the system then sorts them by reach (RFC 6724). A line that stands twice counts twice.
+    /// The answer of getaddrinfo for `name` from this file only, in the order of the file;
+    /// the system then sorts them by reach (RFC 6724). A repeated line counts twice.
     ///
     /// Known difference: of a line that begins with blanks and has a NUL, glibc repeats the last
     /// bytes before the NUL, as many as there are blanks; here the NUL just ends the line.

@@ -1,6 +1,6 @@
 //! The hosts file: parse, look up as the system would, edit, lint, export.
 //!
-//! What a line means follows glibc's "files" service (`hosts(5)`); its readings
+//! The meaning of a line follows glibc's "files" service (`hosts(5)`); its readings
 //! differ from the manual in places, and where they do, glibc is right.
 
 mod block;
@@ -17,7 +17,7 @@ pub use block::{Mapping, drop_names, point};
 pub(crate) use block::{adopted, contradicted, sorted};
 pub use error::{Conflict, EditError, TakeOver};
 pub use export::{Pointed, as_hosts, as_zone, common_zone, names_for_others};
-pub use lines::{remove_lines, set_line};
+pub use lines::{remove_lines, set_line, set_lines};
 pub use lint::{HostsRow, LintCode, LintContext, LintFinding, LintWeight, fixed, lint, rows};
 pub use lookup::{AddressFamily, Multi};
 pub use own_block::{OwnBlockError, OwnLine, own_lines, with_own_lines};

@@ -34,7 +34,7 @@ pub struct HostsEntry {
     pub line: usize,
     /// The address.
     pub address: IpAddr,
-    /// Where each name stands in the file; the first is the canonical one.
+    /// Spans of the names; the first is the canonical one.
     pub names: Vec<Range<usize>>,
     /// The whole line with its end.
     pub(super) full: Range<usize>,
@@ -57,7 +57,7 @@ pub(super) struct Block {
 }
 
 impl<'a> HostsFile<'a> {
-    /// Reads any bytes; what the resolver doesn't read is no entry, but stays in the file.
+    /// Reads any bytes. Text that the resolver ignores stays in the file, but is not an entry.
     pub fn parse(bytes: &'a [u8]) -> Self {
         Self { bytes, folded: std::cell::OnceCell::new(), blocks: find_blocks(bytes) }
     }
@@ -167,7 +167,7 @@ impl<'a> HostsFile<'a> {
         self.names_of(entry).filter_map(read).collect()
     }
 
-    /// The names of an entry as they stand in the file.
+    /// The names of an entry as written in the file.
     pub fn names_of<'s>(&self, entry: &'s HostsEntry) -> impl Iterator<Item = &'a [u8]> + use<'s, 'a> {
         let bytes = self.bytes;
         entry.names.iter().map(move |span| &bytes[span.clone()])
@@ -214,7 +214,7 @@ pub(super) fn is_blank(byte: u8) -> bool {
 /// The words of a line, up to its comment. Blanks are space, tab, CR, VT and FF; `#`
 /// begins a comment anywhere; a NUL ends the line.
 pub(super) fn words(bytes: &[u8], full: &Range<usize>) -> Vec<Range<usize>> {
-    // glibc takes the line up to the `\n` alone: a CR is a blank like any other.
+    // For glibc only `\n` ends a line: a CR is a blank like any other.
     let text = &bytes[full.clone()];
     let length = text.iter().position(|&b| matches!(b, b'#' | b'\n' | 0)).unwrap_or(text.len());
     let is_blank = |b: &u8| is_blank(*b);

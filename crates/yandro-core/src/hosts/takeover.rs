@@ -1,4 +1,4 @@
-//! Lines of the person's own that stand in the way of a site: commented out while the site is
+//! Lines of the user that conflict with a site: commented out while the site is
 //! mapped, and given back to the byte.
 //!
 //! A line whose names are all taken becomes a comment. One that has others keeps them in a
@@ -14,7 +14,7 @@ use super::parse::{self, HostsEntry, HostsFile};
 use crate::name::HostName;
 use crate::source::{self, Splice};
 
-/// What stands before a line that was taken over.
+/// The text before a line that was taken over.
 const MARK: &[u8] = b"# yandro took over: ";
 
 /// Names that are the machine's own: lines with them are never touched.

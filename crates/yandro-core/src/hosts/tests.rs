@@ -57,7 +57,7 @@ fn a_line_for_each_address_of_a_site_in_one_block() {
 }
 
 #[test]
-fn what_the_person_wrote_counts() {
+fn user_edits_win() {
     let own = "127.0.0.1 localhost saltmarsh.test\n";
     let text = pointed(own, &mapping(&["127.0.0.1"], &["saltmarsh.test", "www.saltmarsh.test"]));
     assert!(text.starts_with(own) && text.contains("\n127.0.0.1\twww.saltmarsh.test\n"), "{text}");
@@ -144,6 +144,23 @@ proptest! {
         let (early, late) = if in_turn { (&first, &second) } else { (&second, &first) };
         let rest = drop_names(&both, &ada(), &early.names);
         prop_assert_eq!(&*drop_names(&rest, &ada(), &late.names), &before[..]);
+    }
+
+    #[test]
+    fn many_lines_at_once_are_as_one_after_the_other(
+        before in any_file(),
+        names in prop::collection::vec((0..5_usize, 0..3_usize), 0..8),
+    ) {
+        const NAMES: [&str; 5] = ["saltmarsh.test", "www.saltmarsh.test", "tides.test", "buoy.test", "moon.test"];
+        let names: Vec<(HostName, std::net::IpAddr)> = names
+            .into_iter()
+            .map(|(name, address)| (HostName::parse(NAMES[name]).unwrap(), ["10.0.0.2", "10.0.0.3", "::2"][address].parse().unwrap()))
+            .collect();
+        let one_by_one = names.iter().try_fold(before.clone(), |text, (name, address)| {
+            set_line(&text, name, *address).map(Cow::into_owned)
+        });
+        let at_once = set_lines(&before, names.iter().map(|(name, address)| (name, *address)));
+        prop_assert_eq!(at_once.ok(), one_by_one.ok());
     }
 
     #[test]

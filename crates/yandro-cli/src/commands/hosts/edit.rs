@@ -43,15 +43,15 @@ pub(crate) fn point<'c>(
 }
 
 data! {
-    /// Of `yandro hosts point`.
+    /// Data of `yandro hosts point`.
     struct PointedData {
         name: String,
         address: IpAddr,
-        /// Whether it pointed elsewhere before.
+        /// Whether it had another address before.
         changed: bool,
     }
 
-    /// Of `yandro hosts drop`.
+    /// Data of `yandro hosts drop`.
     struct LineDropped {
         /// The names.
         dropped: Vec<String>,

@@ -1,11 +1,12 @@
 //! `yandro hosts export` and `yandro hosts import`.
 
+use std::collections::HashMap;
 use std::net::IpAddr;
 
 use camino::Utf8Path;
 use time::OffsetDateTime;
 use yandro_core::{
-    HostName, HostsFile, Pointed, Site, as_hosts, as_zone, common_zone, names_for_others, set_hosts_line,
+    HostName, HostsFile, Pointed, Site, as_hosts, as_zone, common_zone, names_for_others, set_hosts_lines,
 };
 use yandro_core::{NameError, SiteList};
 use yandro_machine::files;
@@ -22,7 +23,7 @@ pub(crate) fn export<'c>(context: &'c Context, args: &'c ExportArgs, ui: &mut Ui
     let (_, list) = context.list()?;
     let names = to_export(context, args, &list)?;
     if names.is_empty() {
-        return Err(CommandError::usage("there is no name to export: no site is mapped yet")
+        return Err(CommandError::usage("nothing to export: no site is mapped yet")
             .hint("map one: yandro map NAME FOLDER; or export all lines: --all"));
     }
     let text = match args.format {
@@ -36,13 +37,13 @@ pub(crate) fn export<'c>(context: &'c Context, args: &'c ExportArgs, ui: &mut Ui
 }
 
 data! {
-    /// Of `yandro hosts export`.
+    /// Data of `yandro hosts export`.
     struct TextData {
         /// The lines of a hosts file, or a zone.
         text: String,
     }
 
-    /// Of `yandro hosts import`.
+    /// Data of `yandro hosts import`.
     struct Imported {
         /// How many names the file has.
         names: usize,
@@ -88,18 +89,19 @@ pub(crate) fn import<'c>(
 ) -> Result<Outcome<'c>, CommandError> {
     let path = context.current.join(file);
     let bytes =
-        files::read_given(&path, 64 << 20)?.ok_or_else(|| CommandError::usage(format!("there is no file `{file}`")))?;
-    let names = to_import(file, &bytes)?;
+        files::read_given(&path, 64 << 20)?.ok_or_else(|| CommandError::usage(format!("no such file: `{file}`")))?;
+    let (names, skipped) = to_import(file, &bytes)?;
     let mut asked = false;
     let plan = || {
         let (_, list) = context.list()?;
         planned(context, (), |text| {
-            let before = HostsFile::parse(text);
+            let known = known_lines(text);
+            let lines = |name: &HostName| known.get(name.as_str()).map(Vec::as_slice).unwrap_or_default();
             let is_new = |(name, address): &&Pointed| {
-                list.owner(name).is_none() && before.entries_of(name).iter().all(|entry| entry.address != *address)
+                list.owner(name).is_none() && lines(name).iter().all(|(_, other)| other != address)
             };
             real_names::ask(context, hide_real, names.iter().filter(is_new).map(|(name, _)| name), &mut asked)?;
-            let mut text = text.to_vec();
+            let mut wanted = Vec::new();
             for (name, address) in &names {
                 let site = list.owner(name);
                 if site.is_some_and(|site| site.address == *address) {
@@ -109,11 +111,11 @@ pub(crate) fn import<'c>(
                     format!("move the site: yandro map {} --address {address}", site.name)
                 })?;
                 if !replace {
-                    refuse_other(context, &text, name, *address)?;
+                    refuse_other(context, lines(name), name, *address)?;
                 }
-                text = set_hosts_line(&text, name, *address).map_err(|error| refused(context, &error))?.into_owned();
+                wanted.push((name, *address));
             }
-            Ok(Some(text))
+            set_hosts_lines(text, wanted).map(Some).map_err(|error| refused(context, &error))
         })
     };
     let done = done!(apply(context, ui, plan, |()| Ok(())));
@@ -121,7 +123,26 @@ pub(crate) fn import<'c>(
     Ok(Outcome::new(data, move |data, ui| {
         let unchanged = if data.changed { "" } else { ": the hosts file says so already" };
         ui.say(&format!("{STRONG}{}{STRONG:#} of {file}{unchanged}", count(data.names, "name")));
+        if let Some(first) = skipped.first() {
+            ui.note(&format!(
+                "{} left out, since resolvers or yandro ignore them; the first is {first}",
+                count(skipped.len(), "text")
+            ));
+        }
     }))
+}
+
+/// The lines of a hosts file for each name: number and address.
+fn known_lines(text: &[u8]) -> HashMap<String, Vec<(usize, IpAddr)>> {
+    let file = HostsFile::parse(text);
+    let mut known: HashMap<String, Vec<(usize, IpAddr)>> = HashMap::new();
+    for entry in file.entries() {
+        for name in file.names_of(&entry) {
+            let name = String::from_utf8_lossy(name).to_ascii_lowercase();
+            known.entry(name).or_default().push((entry.line, entry.address));
+        }
+    }
+    known
 }
 
 /// The names that are exported, each with its address.
@@ -139,32 +160,37 @@ fn to_export(context: &Context, args: &ExportArgs, list: &SiteList) -> Result<Ve
     Ok(names)
 }
 
-/// The names of a file; a line that the resolver wouldn't read stops it.
-fn to_import(file: &Utf8Path, bytes: &[u8]) -> Result<Vec<Pointed>, CommandError> {
+/// The names of a file, and the texts that are left out, each with its line and the reason.
+fn to_import(file: &Utf8Path, bytes: &[u8]) -> Result<(Vec<Pointed>, Vec<String>), CommandError> {
+    let mut skipped = Vec::new();
     for (number, line) in (1..).zip(bytes.split(|byte| *byte == b'\n')) {
-        if let Some(why) = why_not_imported(line) {
-            return Err(CommandError::usage(format!("{file}:{number}: {why}")));
+        let text = String::from_utf8_lossy(line);
+        let text = text.split('#').next().unwrap_or_default().trim();
+        if text.starts_with('$') || text.contains(" SOA ") || text.contains("\tSOA\t") {
+            let what = "this is a zone of DNS, and only hosts files can be imported";
+            return Err(CommandError::usage(format!("{file}:{number}: {what}")));
         }
+        let why = why_not_imported(line, text);
+        skipped.extend(why.into_iter().map(|why| format!("{file}:{number}: {why}")));
     }
     let names = names_for_others(bytes);
-    if names.is_empty() { Err(CommandError::usage(format!("{file} points no name anywhere"))) } else { Ok(names) }
+    if names.is_empty() {
+        let error = CommandError::usage(format!("{file} points no name anywhere"));
+        return Err(skipped.into_iter().take(1).fold(error, CommandError::hint));
+    }
+    Ok((names, skipped))
 }
 
-/// What is wrong with a line of a file that is to be imported.
-fn why_not_imported(line: &[u8]) -> Option<String> {
-    let text = String::from_utf8_lossy(line);
-    let text = text.split('#').next().unwrap_or_default().trim();
-    if text.starts_with('$') || text.contains(" SOA ") || text.contains("\tSOA\t") {
-        return Some("this is a zone of DNS, and only hosts files can be imported".into());
-    }
+/// The reasons why parts of a line can't be imported. `text` is the line without its comment.
+fn why_not_imported(line: &[u8], text: &str) -> Vec<String> {
     if text.is_empty() {
-        return None;
+        return Vec::new();
     }
     let parsed = HostsFile::parse(line);
     let Some(entry) = parsed.entries().next() else {
-        return Some(format!("`{text}` is not a line of a hosts file: an address, then names"));
+        return vec![format!("`{text}` is not a line of a hosts file: an address, then names")];
     };
-    parsed.names_of(&entry).find_map(why_no_name)
+    parsed.names_of(&entry).filter_map(why_no_name).collect()
 }
 
 fn why_no_name(name: &[u8]) -> Option<String> {
@@ -175,13 +201,17 @@ fn why_no_name(name: &[u8]) -> Option<String> {
 }
 
 /// Stops at a line that says something else.
-fn refuse_other(context: &Context, text: &[u8], name: &HostName, address: IpAddr) -> Result<(), CommandError> {
-    let entries = HostsFile::parse(text).entries_of(name);
-    let other = entries.iter().find(|entry| entry.address != address && entry.address.is_ipv4() == address.is_ipv4());
-    let Some(entry) = other else { return Ok(()) };
+fn refuse_other(
+    context: &Context,
+    lines: &[(usize, IpAddr)],
+    name: &HostName,
+    address: IpAddr,
+) -> Result<(), CommandError> {
+    let is_other = |other: &IpAddr| *other != address && other.is_ipv4() == address.is_ipv4();
+    let Some((line, other)) = lines.iter().find(|(_, other)| is_other(other)) else { return Ok(()) };
     let message = format!(
-        "{}:{}: `{name}` points to {} already, not to {address}; nothing was changed",
-        context.machine.places.hosts, entry.line, entry.address
+        "{}:{line}: `{name}` points to {other} already, not to {address}; nothing was changed",
+        context.machine.places.hosts
     );
     Err(CommandError { status: Status::NotMade, ..CommandError::usage(message) }
         .hint("change such lines, too: --replace"))

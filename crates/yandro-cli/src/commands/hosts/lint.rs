@@ -11,7 +11,7 @@ use crate::context::Context;
 use crate::error::{CommandError, Status};
 use crate::view::{BAD, COMMAND, DIM, Data, GOOD, Outcome, STRONG, Ui, WARN, count, data};
 
-/// What the file is judged by, as values.
+/// The input of the lints, as values.
 struct JudgedLines {
     list: SiteList,
     gone: Vec<HostName>,
@@ -114,7 +114,7 @@ fn word(finding: &LintFinding) -> String {
 }
 
 data! {
-    /// Of `yandro hosts lint`.
+    /// Data of `yandro hosts lint`.
     struct Lint {
         file: String,
         /// How many findings were fixed.

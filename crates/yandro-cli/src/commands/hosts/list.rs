@@ -17,7 +17,7 @@ pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
 }
 
 fn show(rows: &[EntryData], ui: &mut Ui) {
-    let mut table = Table::new(&["LINE", "ADDRESS", "NAMES", "OWNER", ""]);
+    let mut table = Table::new(&["LINE", "ADDRESS", "NAMES", "OWNER", ""]).least(&["OWNER"]);
     let mut shadowed = 0;
     for row in rows {
         let names: Vec<String> = row.names.iter().map(|own| shown(&own.name)).collect();
@@ -51,17 +51,17 @@ fn shown(name: &str) -> String {
 
 fn whose(row: &EntryData) -> String {
     match &row.site {
-        _ if row.whose == PERSON => "yours".into(),
+        _ if row.whose == PERSON => "manual".into(),
         Some(site) => format!("site {site}"),
         None => "yandro, of no site".into(),
     }
 }
 
-/// Whose a line is that yandro didn't write.
+/// Owner of a line that yandro didn't write.
 const PERSON: &str = "person";
 
 data! {
-    /// Of `yandro hosts list`.
+    /// Data of `yandro hosts list`.
     struct Entries {
         file: String,
         entries: Vec<EntryData>,

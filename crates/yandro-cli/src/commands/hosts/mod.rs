@@ -35,7 +35,7 @@ fn read(context: &Context) -> Result<Vec<u8>, CommandError> {
     files::read_if_there(path)?.ok_or_else(|| yandro_core::PlanError::HostsMissing(path.clone()).into())
 }
 
-/// A change of the hosts file alone.
+/// A change of the hosts file only.
 fn planned<T>(
     context: &Context,
     about: T,

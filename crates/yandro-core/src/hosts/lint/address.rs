@@ -1,8 +1,8 @@
-//! What was probably meant by something that is no address.
+//! The probable meaning of a text that is not an address.
 
 use core::net::{IpAddr, Ipv4Addr};
 
-/// The address that a word stands for elsewhere, where that is beyond doubt: in brackets, with
+/// The address that a word means in other programs, if that is beyond doubt: in brackets, with
 /// a port or a mask, short, hexadecimal or padded.
 pub(super) fn meant(word: &str) -> Option<IpAddr> {
     let bare = word.split('/').next().unwrap_or(word);

@@ -1,4 +1,4 @@
-//! What concerns one line.
+//! Lints about one line.
 
 use std::ops::Range;
 
@@ -23,7 +23,7 @@ pub(super) fn lint(
     let words = words(bytes, full);
     let Some(first) = words.first() else { return };
     if bytes[first.clone()].starts_with(b"\xef\xbb\xbf") {
-        // The byte order mark is told as such.
+        // The byte order mark has a finding already.
         return;
     }
     // The rest of a line that begins with something else may be prose: one word on it is enough.
@@ -32,7 +32,7 @@ pub(super) fn lint(
         return;
     };
     if entry.names.is_empty() {
-        let cause = format!("the address {} stands without a name", shown(bytes, first));
+        let cause = format!("the address {} has no name", shown(bytes, first));
         found.push(LintFinding::warning(LintCode::NoName, number, cause).remedy("add the name, or delete the line"));
     }
     if let Some(at) = stray_return(bytes, full) {
@@ -55,7 +55,7 @@ pub(super) fn lint(
     for name in &entry.names {
         if let Some(finding) = lint_name(file, entry, name) {
             found.push(finding);
-            // What follows a `;` was meant as a comment.
+            // Text behind a `;` was meant as a comment.
             if found.last().is_some_and(|finding| finding.code == LintCode::NoComment) {
                 break;
             }
@@ -128,7 +128,7 @@ fn lint_name(file: &HostsFile<'_>, entry: &HostsEntry, span: &Range<usize>) -> O
     let is_dotted = word.ends_with('.');
     let not_asked = |what: &str| format!("nothing ever asks for `{shown}`: {what}");
     let (cause, name) = match parsed {
-        Ok(name) if is_dotted => (not_asked("a name stands here without its final dot"), Some(name.to_string())),
+        Ok(name) if is_dotted => (not_asked("a name has no final dot here"), Some(name.to_string())),
         Ok(name) if !word.is_ascii() => {
             (not_asked("browsers ask for the name in its ASCII form"), Some(name.to_string()))
         }
@@ -146,7 +146,7 @@ fn lint_name(file: &HostsFile<'_>, entry: &HostsEntry, span: &Range<usize>) -> O
     let finding = of(LintCode::NotAName, cause);
     let known = |name: &String| file.names_of(entry).any(|own| own.eq_ignore_ascii_case(name.as_bytes()));
     Some(match name {
-        // The name stands in the same line already: the slip just goes.
+        // The line has the name already: the slip is removed.
         Some(name) if known(&name) => {
             let before = bytes[..span.start].iter().rev().take_while(|byte| is_blank(**byte)).count();
             finding.fix(Splice::remove(span.start - before..span.end))

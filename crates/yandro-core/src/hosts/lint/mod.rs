@@ -28,15 +28,15 @@ pub enum LintCode {
     ByteOrderMark,
     /// So large that each lookup takes notable time.
     LargeFile,
-    /// `hosts.txt` beside the hosts file, which nothing reads.
+    /// A `hosts.txt` is next to the hosts file, and nothing reads it.
     TextTwin,
     /// The system doesn't read the file, or asks another source first.
     NotReadFirst,
-    /// The file is made anew from Windows's.
+    /// The file is generated from Windows's.
     MadeFromWindows,
-    /// The file is a mount of its own, and new at each start.
+    /// The file is a mount, and new at each start.
     Mount,
-    /// The line begins with something that is no address.
+    /// The line begins with a text that is not an address.
     NotAnAddress,
     /// An address without a name.
     NoName,
@@ -52,13 +52,13 @@ pub enum LintCode {
     LongLine,
     /// `localhost` is missing.
     LocalhostMissing,
-    /// `localhost` points elsewhere.
+    /// `localhost` points to another machine.
     LocalhostElsewhere,
     /// Another line says the same.
     Duplicate,
     /// Another line of the name answers first.
     Shadowed,
-    /// A name that points to this machine and is no site.
+    /// A name points to this machine and is not a site.
     NoSite,
     /// A site's name is not in the file.
     SiteMissing,
@@ -91,13 +91,13 @@ pub struct LintFinding {
     pub line: Option<usize>,
     /// The cause, in one sentence.
     pub cause: String,
-    /// What a person does about it; none where `fix` does it.
+    /// The user's part of the fix; none where `fix` does everything.
     pub remedy: Option<String>,
     /// The edit that fixes it.
     fix: Option<Splice>,
 }
 
-/// What the file is judged by.
+/// Facts that the lints depend on.
 #[derive(Clone, Debug)]
 pub struct LintContext<'a> {
     /// The site list.
@@ -106,9 +106,9 @@ pub struct LintContext<'a> {
     pub list: &'a ListId,
     /// The sites whose folder is gone.
     pub folders_gone: &'a [HostName],
-    /// Which lines of a name count.
+    /// The lines of a name that count.
     pub multi: Multi,
-    /// Where the file stands.
+    /// Place of the file.
     pub surroundings: &'a Surroundings,
     /// The hosts file's path, for messages.
     pub path: &'a str,

@@ -1,4 +1,4 @@
-//! What concerns a name, wherever its lines stand.
+//! Lints about a name, across lines.
 
 use core::net::IpAddr;
 use std::collections::{HashMap, HashSet};
@@ -15,7 +15,7 @@ use crate::source::Splice;
 /// How many names a sentence lists.
 const LISTED: usize = 5;
 
-/// One line of the file as a list shows it.
+/// One line of the file as shown in a list.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct HostsRow {
     /// The line.
@@ -164,7 +164,7 @@ fn sites(file: &HostsFile<'_>, entries: &[HostsEntry], context: &LintContext<'_>
     let mut strangers: Vec<(usize, String)> = Vec::new();
     let mut seen: HashSet<String> = HashSet::new();
     for entry in entries {
-        // What was meant as a comment is no name.
+        // Names in a text that was meant as a comment don't count.
         let names = file.names_of(entry).take_while(|name| !name.starts_with(b";"));
         for name in names.filter(|name| !is_local_name(name)).map(text) {
             if of_sites.contains(&name) {
@@ -201,7 +201,7 @@ fn sites(file: &HostsFile<'_>, entries: &[HostsEntry], context: &LintContext<'_>
         }
         if context.folders_gone.contains(&site.name) {
             let cause = format!("the folder of the site `{}` is gone: {}", site.name, site.content);
-            let remedy = format!("put it back, or take the site away: yandro unmap {}", site.name);
+            let remedy = format!("restore it, or remove the site: yandro unmap {}", site.name);
             found.push(LintFinding::new(LintCode::FolderGone, LintWeight::Warning, None, cause).remedy(remedy));
         }
     }

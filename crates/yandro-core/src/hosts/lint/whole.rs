@@ -1,4 +1,4 @@
-//! What concerns the file as a whole.
+//! Lints about the whole file.
 
 use super::{LintCode, LintContext, LintFinding, LintWeight};
 use crate::hosts::block::check_encoding;
@@ -8,7 +8,7 @@ use crate::system::asked_before_files;
 /// The size from which on each lookup takes notable time, in bytes: glibc reads the whole
 /// file for each (docs/performance.md).
 const LARGE: usize = 1_000_000;
-/// What glibc needs for a megabyte, in milliseconds, as measured.
+/// Milliseconds that glibc needs for a megabyte, as measured.
 const PER_MEGABYTE: usize = 4;
 
 pub(super) fn lint(bytes: &[u8], context: &LintContext<'_>) -> Vec<LintFinding> {
@@ -28,7 +28,7 @@ pub(super) fn lint(bytes: &[u8], context: &LintContext<'_>) -> Vec<LintFinding> 
         say(LintCode::LargeFile, LintWeight::Warning, cause, "move block lists to a resolver that is made for them");
     }
     if surroundings.has_text_twin {
-        let cause = format!("there is a `hosts.txt` beside {path}, and nothing ever reads it");
+        let cause = format!("a `hosts.txt` is next to {path}, and nothing reads it");
         say(
             LintCode::TextTwin,
             LintWeight::Warning,
@@ -50,11 +50,11 @@ pub(super) fn lint(bytes: &[u8], context: &LintContext<'_>) -> Vec<LintFinding> 
         None => {}
     }
     if surroundings.is_made_from_windows() {
-        let cause = format!("{path} is made anew from Windows's own at each start, and what is written here is lost");
+        let cause = format!("{path} is generated from Windows's own at each start, and changes here are lost");
         let remedy = "say `[network]` `generateHosts = false` in /etc/wsl.conf; browsers on Windows read C:\\Windows\\System32\\drivers\\etc\\hosts, which needs the same lines";
         say(LintCode::MadeFromWindows, LintWeight::Warning, cause, remedy);
     } else if surroundings.is_mount(path) {
-        let cause = format!("{path} is a mount of its own, as in a container: it may be new at the next start");
+        let cause = format!("{path} is a mount, as in a container: it may be new at the next start");
         say(
             LintCode::Mount,
             LintWeight::Note,
