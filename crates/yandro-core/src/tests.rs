@@ -95,11 +95,11 @@ fn every_error_of_names_and_values_reads_as_written_here() {
     });
     insta::assert_snapshot!([names, values, networks].concat(), @"
     a host name is missing: give one such as `saltmarsh.test`
-    `https://tides.test/` is the address of a page, not a host name: give the name alone
-    `tides.test:80` names a port, and a host name has none: give the name alone
+    `https://tides.test/` is the address of a page, not a host name: give only the name
+    `tides.test:80` names a port, and a host name has none: give only the name
     `10.0.0.5` is an IP address, not a host name: give a name such as `saltmarsh.test`
     `*.test` is a wildcard, and a hosts file can't hold one: map each name, or give it as an alias with `--alias`
-    `salt_marsh.test` is not a host name: an underscore may not stand in one; letters, digits, hyphens and dots may
+    `salt_marsh.test` is not a host name: it can't contain an underscore, only letters, digits, hyphens and dots
     `-a.test` is not a host name: `-a` begins with a hyphen
     `ferry` is not a host name: it has 260 bytes, and 253 is the most that a name may have
     `tides.7` ends in a number, and browsers take such a name for an IP address: give it a suffix such as `.test`
@@ -162,8 +162,8 @@ fn every_error_of_certificates_reads_as_written_here() {
         NotVetted::Network(_) => NotVetted::Network("10.0.0.0/8".parse().unwrap()),
     });
     insta::assert_snapshot!([certificates, roots].concat(), @"
-    the authority may not vouch for `ferries.example.com`: it is limited to names that end in `.test`
-    the authority may not vouch for 10.0.0.5: it is limited to 127.0.0.0/8
+    the authority can't issue for `ferries.example.com`: it is limited to names that end in `.test`
+    the authority can't issue for 10.0.0.5: it is limited to 127.0.0.0/8
     a certificate needs at least one name or address
     the authority's certificate ends on 2026-12-01, too soon to issue anything
     a certificate of 826 days can't be issued: it lasts at least one, and Apple's systems take no more than 825
@@ -255,7 +255,7 @@ fn every_error_of_plans_reads_as_written_here() {
         PackError::OwnTls(_) => PackError::OwnTls("tides.test".into()),
         PackError::NotPublished(_) => PackError::NotPublished(443),
     });
-    insta::assert_snapshot!([own, hosts, plans, undo, packs].concat(), @r#"
+    insta::assert_snapshot!([own, hosts, plans, undo, packs].concat(), @r"
     `ferry` is not a host name
     line 7 of the hosts file, outside your own block, already has `crew.test`
     the hosts file has an encoding that the system does not read
@@ -263,14 +263,14 @@ fn every_error_of_plans_reads_as_written_here() {
       10.0.0.9 crew.test # by hand
     /etc/hosts:2: `crew.test` points to 10.0.0.9 here already, not to 127.0.0.1; the line can't be taken over, since it names `localhost` as well
       10.0.0.9 crew.test # by hand
-    /etc/hosts:1: the line names `localhost` beside `crew.test`, and yandro doesn't touch it: take the name out of it by hand
+    /etc/hosts:1: the line has `localhost` and `crew.test`, and yandro never changes a line of `localhost`: remove the name by hand
     /etc/hosts:3: `crew.test` belongs to the site list of user `bob` (/home/bob/sites.toml)
     /etc/hosts: the file is encoded as UTF-16, of which the resolver reads no line: save it as plain ASCII text
-    there is no hosts file at `/etc/hosts`
+    the hosts file `/etc/hosts` is missing
     /etc/hosts: the file is encoded as UTF-16, of which the resolver reads no line: save it as plain ASCII text
     `0.invalid` can't be the name of a site: yandro's default virtual hosts for unknown host names have it
     `tides.test` already belongs to the site `saltmarsh.test`
-    browsers ask for `tides.dev` over HTTPS alone, whatever is typed: without HTTPS nobody would reach it
+    browsers ask for `tides.dev` only over HTTPS, whatever is typed: without HTTPS nobody would reach it
     a certificate needs at least one name or address
     /srv/fullchain.pem: a certificate needs at least one name or address
     no nginx was found
@@ -281,7 +281,7 @@ fn every_error_of_plans_reads_as_written_here() {
     /etc/nginx/nginx.conf:7: a virtual host that yandro did not write already answers to `crew.test`
     /etc/a: points to `/etc/b`, not to the file that yandro writes
     /etc/nginx/nginx.conf:7: `server_names_hash_bucket_size 32` is too small for the site's longest name, which needs 64
-    the server `nginx` doesn't see /srv: none of its pairs of folders has it in it
+    the server `nginx` doesn't see /srv: no path mapping contains it
     the path `/srv/fer\nry` can't be written into the server's configuration: it has a line end in it; rename that folder
     /etc/a.conf:1: `listen` has no end
       1 | listen 80
@@ -297,5 +297,5 @@ fn every_error_of_plans_reads_as_written_here() {
         |        ^^
     tides.test speaks TLS itself: there is nothing that a web server could do for it
     the site's port 443 is not published
-    "#);
+    ");
 }

@@ -18,15 +18,15 @@ fn a_folder_becomes_a_proven_site_and_goes_again() {
       certificate  made for saltmarsh.test, www.saltmarsh.test, until $DATE
       virtual host  made /etc/apache2/sites-available/yandro-saltmarsh.test.conf
       enabled  linked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
-      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      unknown names  made /etc/apache2/sites-available/yandro-0.invalid.conf
       hosts file  changed /etc/hosts
       site list  made $ROOT/home/.config/yandro/sites.toml
       modules  enabled socache_shmcb, ssl, rewrite
       server  Apache httpd: configuration tested, started
       proof  https://saltmarsh.test/ answers from there, over HTTPS
 
-    Have this system and your browsers trust the new authority: yandro authority trust
-    (`yandro authority show` tells what it may vouch for).
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
     [status 0]
     ");
     // The bind-mounted hosts file was written in place, and the resolver obeys it.
@@ -84,7 +84,7 @@ fn a_folder_becomes_a_proven_site_and_goes_again() {
 }
 
 #[test]
-fn what_answered_before_still_does_and_no_other_name_gets_a_sites_pages() {
+fn former_answers_stay_and_unknown_names_get_no_site() {
     // As Debian has it, and without any virtual host, as other layouts begin.
     for has_default in [true, false] {
         let Some(machine) = Namespace::new(&[]) else { return };
@@ -131,7 +131,7 @@ fn what_answered_before_still_does_and_no_other_name_gets_a_sites_pages() {
 }
 
 #[test]
-fn a_configuration_that_the_server_refuses_is_put_back() {
+fn a_refused_configuration_is_rolled_back() {
     let Some(machine) = Namespace::new(&[]) else { return };
     fs::write(machine.path("apache2/sites-enabled/zz-tides.conf"), "# mine\nTideTable on\n").unwrap();
     let tree = || machine.run("sh", &["-c", "find apache2 home/.config 2>/dev/null | sort; cat hosts"]).stdout;
@@ -144,7 +144,7 @@ fn a_configuration_that_the_server_refuses_is_put_back() {
       The Apache error log may have more information.
       AH00526: Syntax error on line 2 of /etc/apache2/sites-enabled/zz-tides.conf:
       Invalid command 'TideTable', perhaps misspelled or defined by a module not included in the server configuration
-    everything was put back as it was
+    everything was rolled back
     fix: correct the file and line that it names, then run the command again
     [status 3]
     ");
@@ -153,7 +153,7 @@ fn a_configuration_that_the_server_refuses_is_put_back() {
 }
 
 #[test]
-fn a_site_that_is_not_proven_is_put_back() {
+fn an_unproven_site_is_rolled_back() {
     let Some(machine) = Namespace::new(&[]) else { return };
     machine.yandro(&["map", "depot.saltmarsh.test", "./saltmarsh"]).succeeds();
     let hosts = machine.hosts();
@@ -168,13 +168,13 @@ fn a_site_that_is_not_proven_is_put_back() {
               /var/log/apache2/crew.saltmarsh.test-error.log:N: [NOW] [authz_core:error] [PID] [CLIENT] AH01630: client denied by server configuration: $ROOT/crew/
         fix: ${EDITOR:-vi} +1 $ROOT/crew/.htaccess && yandro servers reload apache
 
-    everything was put back as it was
+    everything was rolled back
     fix: correct what was found, then map the site again
     [status 3]
     ");
     assert_eq!(machine.hosts(), hosts);
     assert!(!machine.path("apache2/sites-available/yandro-crew.saltmarsh.test.conf").exists());
-    // The server was told to go back to what it had.
+    // The server reloads its former configuration.
     eventually("the old configuration answers", || machine.curl(&["https://depot.saltmarsh.test/"]).status == 0);
     eventually("the new one does not", || {
         machine
@@ -185,7 +185,7 @@ fn a_site_that_is_not_proven_is_put_back() {
 }
 
 #[test]
-fn what_is_broken_on_purpose_is_found_by_its_cause() {
+fn faults_made_on_purpose_are_found_by_their_cause() {
     let Some(machine) = Namespace::new(&[]) else { return };
     machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
     let site_file = machine.path("apache2/sites-available/yandro-saltmarsh.test.conf");
@@ -264,19 +264,19 @@ fn an_upstream_is_passed_on_to_and_told_when_it_is_down() {
       certificate  made for booking.saltmarsh.test, until $DATE
       virtual host  made /etc/apache2/sites-available/yandro-booking.saltmarsh.test.conf
       enabled  linked /etc/apache2/sites-enabled/yandro-booking.saltmarsh.test.conf
-      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      unknown names  made /etc/apache2/sites-available/yandro-0.invalid.conf
       hosts file  changed /etc/hosts
       site list  made $ROOT/home/.config/yandro/sites.toml
       modules  enabled socache_shmcb, ssl, rewrite, proxy, proxy_http, headers
       server  Apache httpd: configuration tested, started
-      proof  written, but not all is well
+      proof  written, but with problems
 
     ✗ booking.saltmarsh.test: the upstream of `booking.saltmarsh.test` doesn't answer at http://127.0.0.1:3000: start it
         seen: connection refused
-        fix: yandro check booking.saltmarsh.test --watch
+        fix: curl --verbose http://127.0.0.1:3000
 
-    Have this system and your browsers trust the new authority: yandro authority trust
-    (`yandro authority show` tells what it may vouch for).
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
     [status 1]
     ");
     let mut upstream = machine.command("python3");

@@ -43,8 +43,8 @@ fn another_authority_takes_over_everywhere_at_once_and_is_taken_back() {
 
     let ran = machine.yandro(&["map", "ferries.example.com", "./saltmarsh", "--hide-real"]);
     insta::assert_snapshot!(steady(&ran), @"
-    error: the authority may not vouch for `ferries.example.com`: it is limited to names that end in `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
-    fix: choose a name below one of these suffixes, such as `saltmarsh.test`; or have the authority vouch for it, too: yandro authority widen ferries.example.com
+    error: the authority can't issue for `ferries.example.com`: it is limited to names that end in `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
+    fix: choose a name below one of these suffixes, such as `saltmarsh.test`; or let the authority issue for it: yandro authority widen ferries.example.com
     [status 2]
     ");
     let ran = machine.yandro(&["authority", "widen", "co.uk"]);
@@ -55,7 +55,7 @@ fn another_authority_takes_over_everywhere_at_once_and_is_taken_back() {
     ");
     let ran = machine.yandro(&["authority", "widen", "depot.test"]);
     insta::assert_snapshot!(steady(&ran), @"
-    error: the authority may vouch for all of that already; nothing was changed
+    error: the authority can issue for all of that already; nothing was changed
     [status 2]
     ");
     let before = fs::read(machine.root_certificate()).unwrap();
@@ -66,7 +66,7 @@ fn another_authority_takes_over_everywhere_at_once_and_is_taken_back() {
     let ran = machine.yandro(&["authority", "widen", "ferries.example.com", "--network", "10.7.0.0/16"]).succeeds();
     insta::assert_snapshot!(steady(&ran), @"
     Yandro root for USER, DATE took the place of the former authority
-      may vouch for  `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid`, `.local` or `.ferries.example.com`
+      can issue for  `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid`, `.local` or `.ferries.example.com`
                      127.0.0.0/8, ::1/128 or 10.7.0.0/16
       valid  until $DATE
       issued anew  1 certificate for sites, 1 for others
@@ -91,8 +91,8 @@ fn another_authority_takes_over_everywhere_at_once_and_is_taken_back() {
     machine.run("curl", &["--silent", "https://ferries.example.com/"]).succeeds();
     let ran = machine.yandro(&["authority", "narrow", "ferries.example.com"]);
     insta::assert_snapshot!(steady(&ran), @"
-    error: the site `ferries.example.com`: the authority may not vouch for `ferries.example.com`: it is limited to names that end in `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
-    fix: choose a name below one of these suffixes, such as `saltmarsh.test`; or have the authority vouch for it, too: yandro authority widen ferries.example.com
+    error: the site `ferries.example.com`: the authority can't issue for `ferries.example.com`: it is limited to names that end in `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
+    fix: choose a name below one of these suffixes, such as `saltmarsh.test`; or let the authority issue for it: yandro authority widen ferries.example.com
     [status 2]
     ");
     machine.yandro(&["unmap", "ferries.example.com"]).succeeds();
@@ -106,14 +106,14 @@ fn another_authority_takes_over_everywhere_at_once_and_is_taken_back() {
     eventually("the first one is served and trusted", || of_system().status == 0);
     machine.run("openssl", &judged).succeeds();
     assert!(shown(&machine).contains("\"former-roots\":[]"));
-    // Who goes by the old list is named, with its process.
+    // Programs with the old list are named, with their processes.
     fs::copy("/bin/sleep", machine.path("firefox")).unwrap();
     let _browser = Background::start(machine.command(machine.path("firefox").to_str().unwrap()).arg("60"));
     eventually("it runs", || machine.run("pgrep", &["-x", "firefox"]).status == 0);
     let ran = machine.yandro(&["authority", "replace"]).succeeds();
     insta::assert_snapshot!(steady(&ran), @"
     Yandro root for USER, DATE took the place of the former authority
-      may vouch for  `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
+      can issue for  `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
                      127.0.0.0/8 or ::1/128
       valid  until $DATE
       issued anew  1 certificate for sites, 1 for others
@@ -135,7 +135,7 @@ fn another_authority_takes_over_everywhere_at_once_and_is_taken_back() {
     };
     let ran = machine.yandro(&["undo", &last(1)]);
     insta::assert_snapshot!(steady(&ran), @"
-    error: change 8 can't be taken back: the authority was replaced again since
+    error: change 8 can't be undone: the authority was replaced again since
     fix: take the later change back first: see which in yandro history
     [status 3]
     ");
@@ -175,7 +175,7 @@ fn a_key_behind_a_passphrase_is_asked_for_and_is_nowhere_else() {
     let map = ["map", "depot.test", "./depot", "--server", "built-in"];
     let ran = sysroot.yandro(&map);
     insta::assert_snapshot!(steady(&ran), @"
-    error: a passphrase is needed, and there is no terminal to ask for it on
+    error: a passphrase is needed, and no terminal can be asked for it
     fix: name a file whose first line it is: --passphrase-file FILE
     [status 2]
     ");
@@ -186,7 +186,7 @@ fn a_key_behind_a_passphrase_is_asked_for_and_is_nowhere_else() {
     [status 2]
     ");
     assert!(!sysroot.read("etc/hosts").contains("depot.test"), "nothing was changed");
-    // What signs nothing needs no passphrase.
+    // A command that signs nothing needs no passphrase.
     sysroot.yandro(&["unmap", "saltmarsh.test"]).succeeds();
     sysroot.yandro(&["undo", "--passphrase-file", "right"]).succeeds();
     sysroot.yandro(&["sites"]).succeeds();
@@ -257,10 +257,10 @@ fn keys_that_others_can_read_are_closed_and_told() {
       root certificate  $ROOT/home/ada/.local/share/yandro/authority/root.pem
       sha-256  FINGERPRINT
       valid  until $DATE, N days
-      may vouch for  `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
+      can issue for  `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
                         127.0.0.0/8 or ::1/128
       root key  none: it was never written
-      issuing key  $ROOT/home/ada/.local/share/yandro/authority/issuing.key (in the clear, for you alone)
+      issuing key  $ROOT/home/ada/.local/share/yandro/authority/issuing.key (not encrypted, readable only by you)
 
     No trust store was found that yandro knows how to keep: import the root certificate by hand.
     note: no runtime was asked whether it trusts the authority (within a sysroot none is)
@@ -294,7 +294,7 @@ fn a_store_of_java(has_program: bool) {
         sysroot.write("usr/bin/keytool", "#!/bin/sh\nexec /usr/bin/keytool \"$@\"\n");
         fs::set_permissions(sysroot.path("usr/bin/keytool"), fs::Permissions::from_mode(0o755)).unwrap();
     }
-    // A runtime of its own, with a root of somebody else's in its store.
+    // A separate runtime, with another root in its store.
     let store = sysroot.path("opt/java/ferries-21/lib/security/cacerts");
     fs::create_dir_all(store.parent().unwrap()).unwrap();
     let store = store.display().to_string();
@@ -329,10 +329,10 @@ fn a_store_of_java(has_program: bool) {
           root certificate  $ROOT/home/ada/.local/share/yandro/authority/root.pem
           sha-256  FINGERPRINT
           valid  until $DATE, N days
-          may vouch for  `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
+          can issue for  `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
                             127.0.0.0/8 or ::1/128
           root key  none: it was never written
-          issuing key  $ROOT/home/ada/.local/share/yandro/authority/issuing.key (in the clear, for you alone)
+          issuing key  $ROOT/home/ada/.local/share/yandro/authority/issuing.key (not encrypted, readable only by you)
 
         TRUST STORE  STATUS  WHERE
         Java (ferries-21)  trusts it  $ROOT/opt/java/ferries-21/lib/security/cacerts
@@ -352,10 +352,10 @@ fn a_store_of_java(has_program: bool) {
           root certificate  $ROOT/home/ada/.local/share/yandro/authority/root.pem
           sha-256  FINGERPRINT
           valid  until $DATE, N days
-          may vouch for  `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
+          can issue for  `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
                             127.0.0.0/8 or ::1/128
           root key  none: it was never written
-          issuing key  $ROOT/home/ada/.local/share/yandro/authority/issuing.key (in the clear, for you alone)
+          issuing key  $ROOT/home/ada/.local/share/yandro/authority/issuing.key (not encrypted, readable only by you)
 
         TRUST STORE  STATUS  WHERE
         Java (ferries-21)  trusts it  $ROOT/opt/java/ferries-21/lib/security/cacerts
@@ -368,14 +368,14 @@ fn a_store_of_java(has_program: bool) {
     assert!(held() == 1 && keytool(&["-list"]).contains("other"));
     if !has_program {
         assert_eq!(fs::read(&store).unwrap(), first, "what is somebody else's is as it was, to the byte");
-        // A store of another password is left alone.
+        // A store with another password is not changed.
         keytool(&["-storepasswd", "-new", "turn the tide"]);
         let ran = sysroot.yandro(&["authority", "trust", "--store", "java"]);
         assert!(ran.status == 3 && ran.stderr.contains("a password guards this store"), "{ran}");
     }
 }
 
-/// A program that keeps certificates in a file beside it, and writes down what it was told: it stands
+/// A program that keeps certificates in a file next to it and records its arguments: a stand-in
 /// for those of systems that are not here.
 const STAND_IN: &str = r#"#!/bin/sh
 folder=$(dirname "$0")
@@ -389,7 +389,7 @@ esac
 "#;
 
 #[test]
-fn stores_of_other_systems_are_told_what_their_makers_say() {
+fn stores_of_other_systems_get_the_documented_commands() {
     let cases = [
         ("System/Library/CoreServices", &["usr/bin/security"][..], "your keychain"),
         (
@@ -491,7 +491,7 @@ fn renewals_are_timed_by_systemd_or_cron_and_no_more_when_asked() {
     assert!(service.contains(" cert renew --quiet --within 40 --sysroot /"), "{service}");
     assert!(sysroot.read(&format!("{units}/yandro-renew.timer")).contains("OnCalendar=daily"));
     assert!(sysroot.path(&format!("{units}/timers.target.wants/yandro-renew.timer")).exists(), "the link leads to it");
-    // What the unit says is what runs.
+    // The command in the unit runs.
     let line = service.lines().find_map(|line| line.strip_prefix("ExecStart=")).unwrap();
     let ran =
         std::process::Command::new("sh").args(["-c", line]).env_clear().env("HOME", "/home/ada").output().unwrap();
@@ -500,7 +500,7 @@ fn renewals_are_timed_by_systemd_or_cron_and_no_more_when_asked() {
     assert!(!sysroot.tree().contains("yandro-renew"));
     let ran = sysroot.yandro(&["cert", "renew", "--remove-timer"]).succeeds();
     insta::assert_snapshot!(steady(&ran), @"
-    there is no timer of yandro's; nothing was changed
+    yandro has no timer here; nothing was changed
     [status 0]
     ");
     fs::create_dir_all(sysroot.path("etc/cron.d")).unwrap();
@@ -525,7 +525,7 @@ fn a_phone_gets_the_root_and_nothing_else() {
     let ran = machine.yandro(&["authority", "export", "--to-device", "--listen", "10.7.0.9"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: 10.7.0.9 is not an address of this machine
-    fix: choose one of its own: --listen 10.7.0.2
+    fix: choose another one: --listen 10.7.0.2
     [status 2]
     ");
     let out = machine.path("offered");

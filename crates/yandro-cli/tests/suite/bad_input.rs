@@ -7,7 +7,7 @@ use std::process::Command;
 use super::kit::{Ran, Sysroot, YANDRO, has, steady};
 
 #[test]
-fn bad_input_is_told_in_a_sentence_and_changes_nothing() {
+fn bad_input_gets_a_clear_error_and_changes_nothing() {
     let sysroot = Sysroot::with_apache();
     let long = format!("{}.test", "a".repeat(64));
     sysroot.write("tides.txt", "");
@@ -16,31 +16,31 @@ fn bad_input_is_told_in_a_sentence_and_changes_nothing() {
         (&["map", "http://saltmarsh.test", "./saltmarsh"][..], 2, "did you mean `saltmarsh.test`?"),
         (&["map", "saltmarsh.test:443", "./saltmarsh"], 2, "names a port, and a host name has none"),
         (&["map", "salt_marsh.test", "./saltmarsh"], 2, "did you mean `salt-marsh.test`?"),
-        (&["map", "salt marsh.test", "./saltmarsh"], 2, "a space may not stand in one"),
+        (&["map", "salt marsh.test", "./saltmarsh"], 2, "it can't contain a space"),
         (&["map", &long, "./saltmarsh"], 2, "has 64 bytes, and 63 is the most"),
         (&["map", "127.0.0.1", "./saltmarsh"], 2, "is an IP address"),
-        (&["map", "saltmarsh.test", "./nowhere"], 2, "there is no folder `$ROOT/nowhere`"),
+        (&["map", "saltmarsh.test", "./nowhere"], 2, "no such folder: `$ROOT/nowhere`"),
         (&["map", "saltmarsh.test", "./tides.txt"], 2, "is a file, and a site needs a folder"),
         (&["map", "saltmarsh.test", "./depot", "--document-root", "../saltmarsh"], 2, "is not below the folder"),
         (
             &["map", "saltmarsh.test", "./depot", "--document-root", "web"],
             2,
-            "there is no document root `$ROOT/depot/web`",
+            "no such document root: `$ROOT/depot/web`",
         ),
         (&["map", "saltmarsh.test", "https://127.0.0.1:3000", "--plain"], 2, "no other server answers for it"),
         (&["map", "saltmarsh.test", "./depot", "--alias", "SALTMARSH.test"], 2, "is given twice"),
         (&["map", "saltmarsh.org", "./saltmarsh"], 2, "choose a name below one of these suffixes"),
         (&["map", "saltmarsh.org", "./saltmarsh", "--plain"], 2, "the real one can't be reached from this machine"),
-        (&["map", "saltmarsh.dev", "./saltmarsh", "--plain"], 2, "over HTTPS alone, whatever is typed"),
+        (&["map", "saltmarsh.dev", "./saltmarsh", "--plain"], 2, "only over HTTPS, whatever is typed"),
         (&["map", "*.saltmarsh.test", "./saltmarsh"], 2, "map each name, or give it as an alias"),
         (&["hosts", "point", "saltmarsh.test", "127.0.0.0.1"], 2, "invalid value '127.0.0.0.1'"),
         (&["hosts", "point", "http://tides.test", "127.0.0.1"], 2, "did you mean `tides.test`?"),
         (&["hosts", "drop", "tides.test"], 2, "see which names there are: yandro hosts list"),
         (&["hosts", "export"], 2, "no site is mapped yet"),
         (&["hosts", "import", "tides.txt"], 2, "tides.txt points no name anywhere"),
-        (&["hosts", "import", "moon.txt"], 2, "there is no file `moon.txt`"),
+        (&["hosts", "import", "moon.txt"], 2, "no such file: `moon.txt`"),
         (&["check", "saltmarsh.test"], 2, "map it: yandro map saltmarsh.test FOLDER"),
-        (&["unmap", "saltmarsh.test"], 2, "see which there are: yandro sites"),
+        (&["unmap", "saltmarsh.test"], 2, "see which sites there are: yandro sites"),
         (&["authority", "show"], 3, "the first `yandro map NAME FOLDER` makes it"),
     ] {
         let ran = sysroot.yandro(arguments);
@@ -53,7 +53,7 @@ fn bad_input_is_told_in_a_sentence_and_changes_nothing() {
 }
 
 #[test]
-fn a_default_whose_place_a_site_takes_is_told() {
+fn map_reports_a_displaced_default_virtual_host() {
     let sysroot = Sysroot::with_apache();
     sysroot.write("etc/apache2/apache2.conf", "Include ports.conf\nIncludeOptional sites-enabled/*.conf\n");
     sysroot.write(
@@ -67,15 +67,15 @@ fn a_default_whose_place_a_site_takes_is_told() {
       certificate  made for saltmarsh.test, until $DATE
       virtual host  made /etc/apache2/sites-available/yandro-saltmarsh.test.conf
       enabled  linked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
-      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      unknown names  made /etc/apache2/sites-available/yandro-0.invalid.conf
       hosts file  changed /etc/hosts
       site list  made /home/ada/.config/yandro/sites.toml
       modules  enabled socache_shmcb, ssl, rewrite
       server  Apache httpd: not tested and not reloaded, since this is a sysroot
       proof  not proven: within a sysroot no server is asked
 
-    Have this system and your browsers trust the new authority: yandro authority trust
-    (`yandro authority show` tells what it may vouch for).
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
     note: /etc/apache2/sites-enabled/zz-tides.conf:1 was the default virtual host on *:80; the first yandro site is now. To keep yours first, rename its file so that it sorts before `yandro-`
     [status 0]
     ");
@@ -170,7 +170,7 @@ fn a_default_whose_place_a_site_takes_is_told() {
 }
 
 #[test]
-fn what_is_in_the_way_is_shown_with_its_line() {
+fn conflicts_are_shown_with_their_line() {
     let sysroot = Sysroot::new();
     insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]), @"
     error: no web server was found

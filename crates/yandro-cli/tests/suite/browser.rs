@@ -110,7 +110,7 @@ fn every_profile_is_kept_and_what_else_is_in_it_stays() {
 
     [status 0]
     ");
-    // One that somebody took out by hand is told, and an orphan goes with the next change.
+    // A root that the user removed by hand is reported, and an orphan goes with the next change.
     let nickname = names(profiles[1]).pop().unwrap();
     certutil(profiles[1], &["-D", "-n", &nickname]).succeeds();
     certutil(profiles[2], &["-A", "-n", "yandro-00112233445566aa", "-t", "C,,", "-i", own.to_str().unwrap()])
@@ -121,10 +121,10 @@ fn every_profile_is_kept_and_what_else_is_in_it_stays() {
       root certificate  $ROOT/home/ada/.local/share/yandro/authority/root.pem
       sha-256  FINGERPRINT
       valid  until $DATE, N days
-      may vouch for  `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
+      can issue for  `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
                         127.0.0.0/8 or ::1/128
       root key  none: it was never written
-      issuing key  $ROOT/home/ada/.local/share/yandro/authority/issuing.key (in the clear, for you alone)
+      issuing key  $ROOT/home/ada/.local/share/yandro/authority/issuing.key (not encrypted, readable only by you)
 
     TRUST STORE  STATUS  WHERE
     Firefox (a1.default)  trusts it  $ROOT/home/ada/.mozilla/firefox/a1.default
@@ -144,7 +144,7 @@ fn every_profile_is_kept_and_what_else_is_in_it_stays() {
     sysroot.yandro(&["authority", "distrust"]).succeeds();
     assert_eq!((names(profiles[0]), names(profiles[1])), (vec!["mine".to_owned()], Vec::new()));
     assert_eq!(certutil(profiles[0], &["-L"]).stdout, before);
-    // One that is in a store and not trusted there is nobody's concern, before and after an undo.
+    // A root that is in a store without trust doesn't matter, before and after an undo.
     certutil(profiles[1], &["-A", "-n", "yandro-00112233445566aa", "-t", ",,", "-i", own.to_str().unwrap()]).succeeds();
     sysroot.yandro(&["authority", "trust"]).succeeds();
     sysroot.yandro(&["authority", "distrust"]).succeeds();
@@ -159,7 +159,7 @@ fn every_profile_is_kept_and_what_else_is_in_it_stays() {
     let ran = sysroot.yandro(&["authority", "trust"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: $ROOT/home/ada/.mozilla/firefox/d4: a password guards this store: take it away for the moment, or import the root certificate by hand
-    everything was put back as it was
+    everything was rolled back
     [status 3]
     ");
     assert_eq!(certutil(profiles[0], &["-L"]).stdout, before);

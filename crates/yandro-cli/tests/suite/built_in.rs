@@ -129,7 +129,7 @@ fn nothing_outside_the_document_root_comes_out() {
 #[test]
 fn each_name_has_its_own_certificate_and_no_other_name_any() {
     let Some(served) = Served::new() else { return };
-    // A site mapped while the server runs is taken up, and proven, at once.
+    // A site mapped while the server runs is served, and proven, at once.
     let ran = served
         .sysroot
         .yandro(&["map", "depot.saltmarsh.test", "./depot", "--document-root", "public", "--server", "built-in"])

@@ -14,7 +14,7 @@ fn make(sysroot: &Sysroot, name: &str, words: &str) {
 }
 
 #[test]
-fn what_browsers_object_to_is_told_of_any_file() {
+fn cert_show_lists_objections_to_any_file() {
     if !has(&["openssl"], false) {
         return;
     }
@@ -25,7 +25,7 @@ fn what_browsers_object_to_is_told_of_any_file() {
       covers     nothing
       valid      until $DATE, 3649 days
       issued by  CN=saltmarsh.test
-    ✗ it has no subject alternative names, and browsers go by nothing else: `saltmarsh.test` stands in its common name alone, where they don't look
+    ✗ it has no subject alternative names, and browsers go by nothing else: `saltmarsh.test` is only in its common name, which they ignore
     ✗ it lasts 3650 days: Apple's systems take no more than 825
     ✗ it is an authority's certificate, and no server's
     ✗ it is signed with SHA-1, which nobody takes any more
@@ -41,7 +41,7 @@ fn what_browsers_object_to_is_told_of_any_file() {
       covers  saltmarsh.test, 127.0.0.1
       valid  until $DATE, 89 days
       issued by  O=Ferries
-    ✗ nobody but itself vouches for it: no authority has signed it
+    ✗ it is self-signed: no authority has signed it
     [status 1]
     ");
     assert_eq!(ran.stdout.matches('✗').count(), 1, "{ran}");
@@ -50,7 +50,7 @@ fn what_browsers_object_to_is_told_of_any_file() {
       covers  saltmarsh.test, 127.0.0.1
       valid  until $DATE, 89 days
       issued by  O=Ferries
-    ✗ nobody but itself vouches for it: no authority has signed it
+    ✗ it is self-signed: no authority has signed it
     [status 1]
     ");
     let ran = sysroot.yandro(&["cert", "show", "right.pem", "--key", "other.key"]);
@@ -59,7 +59,7 @@ fn what_browsers_object_to_is_told_of_any_file() {
       covers  saltmarsh.test, 127.0.0.1
       valid  until $DATE, 89 days
       issued by  O=Ferries
-    ✗ nobody but itself vouches for it: no authority has signed it
+    ✗ it is self-signed: no authority has signed it
     ✗ the key is not the one that it is for: no server starts with the two
     [status 1]
     ");
@@ -76,7 +76,7 @@ fn what_browsers_object_to_is_told_of_any_file() {
     ");
     let ran = sysroot.yandro(&["cert", "show", "./gone.pem"]);
     insta::assert_snapshot!(steady(&ran), @"
-    error: there is no file `$ROOT/gone.pem`
+    error: no such file: `$ROOT/gone.pem`
     [status 2]
     ");
 }
@@ -90,7 +90,7 @@ fn a_certificate_is_shown_as_it_is_served() {
     saltmarsh.test:443, as it is served
       covers  saltmarsh.test
       valid  until $DATE, 396 days
-      issued by  O=Yandro local authority of USER CN=Yandro issuing certificate for USER, DATE, whose own comes behind it
+      issued by  O=Yandro local authority of USER CN=Yandro issuing certificate for USER, DATE (sent with it)
     Valid for every client that trusts the authority.
     [status 0]
     ");
@@ -129,7 +129,7 @@ fn the_root_is_exported_in_every_form_and_no_key_with_it() {
     let sysroot = Sysroot::new();
     let ran = sysroot.yandro(&["authority", "export"]);
     insta::assert_snapshot!(steady(&ran), @"
-    error: there is no local authority yet
+    error: no local authority exists yet
     fix: the first `yandro map NAME FOLDER` makes it
     [status 3]
     ");
@@ -155,9 +155,9 @@ fn the_root_is_exported_in_every_form_and_no_key_with_it() {
     let ran = sysroot.yandro(&["authority", "export", "--out", "mine.pem"]);
     assert!(ran.status == 2 && sysroot.read("mine.pem") == "mine\n", "{ran}");
     insta::assert_snapshot!(sysroot.yandro(&["authority", "env"]), @"
-    # Node, beside its own list
+    # Node, in addition to its own list
     export NODE_EXTRA_CA_CERTS='$ROOT/home/ada/.local/share/yandro/authority/root.pem'
-    # Deno, beside its own list
+    # Deno, in addition to its own list
     export DENO_CERT='$ROOT/home/ada/.local/share/yandro/authority/root.pem'
     note: Python, Ruby, Go, curl and git take the system's list, once it has the root: yandro authority trust
     [status 0]
@@ -166,16 +166,16 @@ fn the_root_is_exported_in_every_form_and_no_key_with_it() {
     # An image of Debian's family; root.pem: yandro authority export --out root.pem
     COPY root.pem /usr/local/share/ca-certificates/yandro.crt
     RUN update-ca-certificates
-    # Node, beside its own list
+    # Node, in addition to its own list
     ENV NODE_EXTRA_CA_CERTS="/usr/local/share/ca-certificates/yandro.crt"
-    # Deno, beside its own list
+    # Deno, in addition to its own list
     ENV DENO_CERT="/usr/local/share/ca-certificates/yandro.crt"
-    # What is built on OpenSSL, Python, Ruby, Go, and Rust with the system's list
+    # Programs with OpenSSL, Python, Ruby, Go, and Rust with the system's list
     ENV SSL_CERT_FILE="/etc/ssl/certs/ca-certificates.crt"
     # Python: requests, pip
     ENV REQUESTS_CA_BUNDLE="/etc/ssl/certs/ca-certificates.crt"
     ENV PIP_CERT="/etc/ssl/certs/ca-certificates.crt"
-    # curl and git with a list of their own
+    # curl and git with a separate list
     ENV CURL_CA_BUNDLE="/etc/ssl/certs/ca-certificates.crt"
     ENV GIT_SSL_CAINFO="/etc/ssl/certs/ca-certificates.crt"
     [status 0]
@@ -214,7 +214,7 @@ fn weak_keys_are_named(machine: &Namespace, request: &str) {
 }
 
 #[test]
-fn what_openssl_makes_is_refused_without_it_and_the_way_on_is_told() {
+fn rsa_keys_without_openssl_are_refused_with_a_hint() {
     let Some(machine) = Namespace::new(&["mount"]) else { return };
     machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
     machine.run("sh", &["-c", "mount --bind /dev/null /usr/bin/openssl"]).succeeds();
@@ -247,14 +247,14 @@ fn certificates_are_issued_for_names_that_are_no_sites_and_renewed_when_asked() 
       valid  until $DATE, 89 days
       certificate  $ROOT/tides/fullchain.pem (with its chain: this is what servers take)
       key  $ROOT/tides/key.pem
-    note: `yandro cert renew` makes it anew in its last 30 days, like those of the sites
+    note: `yandro cert renew` renews it in its last 30 days, like those of the sites
     [status 0]
     ");
     let mode = |path: &str| {
         std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(out.join(path)).unwrap().permissions()) & 0o777
     };
     assert_eq!((mode("key.pem"), mode("fullchain.pem")), (0o600, 0o644));
-    // As strict a judge as there is, for a name, a name below and the address.
+    // The strictest client, for a name, a name below and the address.
     let root = machine.root_certificate().display().to_string();
     let chain = out.join("fullchain.pem").display().to_string();
     let strict = ["verify", "-x509_strict", "-CAfile", &root, "-untrusted", &chain, "-purpose", "sslserver"];
@@ -270,7 +270,7 @@ fn certificates_are_issued_for_names_that_are_no_sites_and_renewed_when_asked() 
     [status 2]
     ");
     for (refused, words) in [
-        (["cert", "issue", "ferries.example.com", "--out", "x"], "may not vouch for `ferries.example.com`"),
+        (["cert", "issue", "ferries.example.com", "--out", "x"], "can't issue for `ferries.example.com`"),
         (["cert", "issue", "*.test", "--out", "x"], "right below a suffix"),
     ] {
         let ran = machine.yandro(&refused);
@@ -334,8 +334,8 @@ fn certificates_are_issued_for_names_that_are_no_sites_and_renewed_when_asked() 
     machine.run("openssl", &request.split(' ').collect::<Vec<_>>()).succeeds();
     let ran = machine.yandro(&["cert", "sign", "bank.csr", "--out", "bank.pem"]);
     insta::assert_snapshot!(steady(&ran), @"
-    error: the authority may not vouch for `ferries.example.com`: it is limited to names that end in `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
-    fix: choose a name below one of these suffixes, such as `saltmarsh.test`; or have the authority vouch for it, too: yandro authority widen ferries.example.com
+    error: the authority can't issue for `ferries.example.com`: it is limited to names that end in `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`
+    fix: choose a name below one of these suffixes, such as `saltmarsh.test`; or let the authority issue for it: yandro authority widen ferries.example.com
     [status 2]
     ");
     let mut broken = std::fs::read(machine.path("pier.csr")).unwrap();

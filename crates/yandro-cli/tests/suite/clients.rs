@@ -1,4 +1,4 @@
-//! What real clients make of the certificates: with the root trusted, without, and of a bank's that a
+//! Real clients and the certificates: with the root trusted, without, and a bank's certificate that a
 //! thief forged with the stored key.
 
 use std::fs;
@@ -74,7 +74,7 @@ fn asking(machine: &Namespace, host: &str, port: u16, log: &str) -> Vec<&'static
     CLIENTS.iter().map(|(client, _)| *client).filter(|client| has(client)).collect()
 }
 
-/// What a thief would do with the stored key: openssl in the place of yandro's own judgement.
+/// A thief with the stored key: openssl instead of yandro's own checks.
 const FORGE: &str = r#"
 cd "$1"
 authority=$1/home/.local/share/yandro/authority
@@ -122,7 +122,7 @@ fn every_client_takes_a_site_of_a_trusted_root_and_none_a_bank_of_a_thief() {
         eventually("it is served", || machine.run("curl", &["--insecure", "--silent", url]).status == 0);
     }
     let all: Vec<&str> = CLIENTS.iter().map(|(client, _)| *client).collect();
-    // Node is told of the root by a variable: before that counts as not told.
+    // Node gets the root by a variable: without it, it doesn't trust.
     fs::write(machine.path("anchor.pem"), "").unwrap();
     assert_eq!(asking(&machine, "saltmarsh.test", 8443, "site.log"), [""; 0], "nobody trusts the root yet");
     machine.yandro(&["authority", "trust"]).succeeds();

@@ -107,7 +107,7 @@ impl Scene {
         copy(kept, self.sysroot.root());
     }
 
-    /// Which of each of the calls change something, counted from 1. An `openat` does so when it
+    /// The calls that change something, counted from 1. An `openat` does so when it
     /// makes or opens a file for writing.
     fn changing(&self) -> BTreeMap<&'static str, Vec<usize>> {
         let kept = self.keep();
@@ -182,7 +182,7 @@ fn copy(from: &Path, to: &Path) {
     assert!(Command::new("cp").arg("-a").arg(source).arg(to).status().unwrap().success());
 }
 
-/// What `settle` fixes.
+/// Damage that `settle` repairs.
 const SETTLED: &[&[&str]] = &[
     &["rm", "etc/apache2/sites-enabled/yandro-saltmarsh.test.conf"],
     &["rm", "home/ada/.local/share/yandro/certificates/saltmarsh.test/key.pem"],

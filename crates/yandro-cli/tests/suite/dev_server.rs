@@ -33,7 +33,7 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
     fix: leave `--server`, `--https` and `--plain` out; or give the upstream as http:// and have a server speak TLS for it
     [status 2]
     ");
-    // It isn't running yet: what it needs is told.
+    // It isn't running yet: the output says what it needs.
     let ran = machine.yandro(&map);
     insta::assert_snapshot!(steady(&ran), @"
     booking.saltmarsh.test -> https://127.0.0.1:5173
@@ -41,13 +41,13 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
       certificate  made for booking.saltmarsh.test, until $DATE
       hosts file  changed /etc/hosts
       site list  made $ROOT/home/.config/yandro/sites.toml
-      proof  written, but not all is well
+      proof  written, but with problems
 
     ✗ booking.saltmarsh.test: nothing listens on port 5173 of 127.0.0.1: the server there isn't running
         fix: yandro cert env booking.saltmarsh.test
 
-    Have this system and your browsers trust the new authority: yandro authority trust
-    (`yandro authority show` tells what it may vouch for).
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
     note: what the dev server needs for TLS: yandro cert env booking.saltmarsh.test
     [status 1]
     ");
@@ -63,7 +63,7 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
     assert_eq!(machine.curl(&[url]).stdout, "<h1>Booking of booking.saltmarsh.test</h1>\n");
     let ran = machine.yandro(&["check"]).succeeds();
     insta::assert_snapshot!(steady(&ran), @"
-    booking.saltmarsh.test  https://127.0.0.1:5173, a server elsewhere
+    booking.saltmarsh.test  https://127.0.0.1:5173, a server on another machine
       ✓ name  .test is reserved (RFC 6761)
       ✓ hosts file  127.0.0.1  TIME
       ✓ resolver  127.0.0.1  TIME
@@ -91,7 +91,7 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
     machine.run("pkill", &["-f", "ThreadingHTTPServer"]).succeeds();
     let ran = machine.yandro(&["check"]);
     insta::assert_snapshot!(steady(&ran), @"
-    booking.saltmarsh.test  https://127.0.0.1:5173, a server elsewhere
+    booking.saltmarsh.test  https://127.0.0.1:5173, a server on another machine
       ✓ name  .test is reserved (RFC 6761)
       ✓ hosts file  127.0.0.1  TIME
       ✓ resolver  127.0.0.1  TIME
@@ -118,13 +118,13 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
     1 site, 1 name: 0 proven, 1 not (TIME)
     [status 1]
     ");
-    // One with another site's certificate is told from it.
+    // A server with another site's certificate is distinguished.
     machine.yandro(&["map", "depot.saltmarsh.test", "https://127.0.0.1:5174"]);
     let _other = start("depot.saltmarsh.test");
     eventually("the other answers", || machine.curl(&["--insecure", url]).status == 0);
     let ran = machine.yandro(&["check", "booking.saltmarsh.test"]);
     insta::assert_snapshot!(steady(&ran), @"
-    booking.saltmarsh.test  https://127.0.0.1:5173, a server elsewhere
+    booking.saltmarsh.test  https://127.0.0.1:5173, a server on another machine
       ✓ name  .test is reserved (RFC 6761)
       ✓ hosts file  127.0.0.1  TIME
       ✓ resolver  127.0.0.1  TIME
@@ -158,12 +158,11 @@ fn it_takes_the_certificate_from_its_environment_and_is_proven_at_its_port() {
 }
 
 #[test]
-fn what_a_certificate_is_and_where_is_told() {
+fn cert_show_prints_content_and_paths() {
     let sysroot = Sysroot::new();
     insta::assert_snapshot!(sysroot.yandro(&["cert", "show", "saltmarsh.test"]), @"
-    error: there is no site `saltmarsh.test`
-    fix: map it: yandro map saltmarsh.test FOLDER; or see which there are: yandro sites
-    [status 2]
+    error: saltmarsh.test:443 shows no certificate: failed to lookup address information: Name or service not known
+    [status 3]
     ");
     sysroot
         .yandro(&["map", "saltmarsh.test", "./saltmarsh", "--alias", "www.saltmarsh.test", "--server", "built-in"])

@@ -1,4 +1,4 @@
-//! Servers that live elsewhere: a root file system and a network of their own, with the project
+//! Servers on other machines: a separate root file system and network, with the project
 //! and the configuration by bind mount under other paths.
 
 use std::fs;
@@ -41,7 +41,7 @@ nsenter --target=$holder --net sh -c 'ip address add 10.77.0.2/24 dev far; ip li
 echo $holder
 "#;
 
-/// What carries two published ports of this machine to the other.
+/// A relay for two published ports of this machine.
 const RELAY: &str = r"
 import socket, threading
 def pump(a, b):
@@ -106,10 +106,10 @@ fn a_virtual_machine_serves_at_its_own_address_from_shared_folders() {
         ["servers", "add", "harbour", "--config", "vm-nginx", "--path", &etc, "--path", &www, "--address", ADDRESS];
     let commands = ["--test", &test, "--reload", &reload];
     machine.yandro(&[&add[..], &commands].concat()).succeeds();
-    // What the server doesn't see is told before anything is written.
+    // A folder that the server doesn't see is reported before anything is written.
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "harbour"]);
     insta::assert_snapshot!(steady(&ran), @"
-    error: the server `harbour` doesn't see $ROOT/home/.local/share/yandro/certificates: none of its pairs of folders has it in it
+    error: the server `harbour` doesn't see $ROOT/home/.local/share/yandro/certificates: no path mapping contains it
     fix: have the folder mounted there, and say where it is: yandro servers add harbour --path $ROOT/home/.local/share/yandro/certificates=WHERE
     [status 3]
     ");
@@ -125,14 +125,14 @@ fn a_virtual_machine_serves_at_its_own_address_from_shared_folders() {
       certificate  made for saltmarsh.test, www.saltmarsh.test, until $DATE
       virtual host  made $ROOT/vm-nginx/sites-available/yandro-saltmarsh.test.conf
       enabled  linked $ROOT/vm-nginx/sites-enabled/yandro-saltmarsh.test.conf
-      other names  made $ROOT/vm-nginx/sites-available/yandro-0.invalid.conf
+      unknown names  made $ROOT/vm-nginx/sites-available/yandro-0.invalid.conf
       hosts file  changed /etc/hosts
       site list  made $ROOT/home/.config/yandro/sites.toml
       server  harbour: configuration tested, reloaded
       proof  https://saltmarsh.test/ answers from there, over HTTPS
 
-    Have this system and your browsers trust the new authority: yandro authority trust
-    (`yandro authority show` tells what it may vouch for).
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
     [status 0]
     ");
     assert!(
@@ -158,7 +158,7 @@ fn a_virtual_machine_serves_at_its_own_address_from_shared_folders() {
         "{listed}"
     );
 
-    // A configuration that it refuses is put back, in its own words.
+    // A configuration that it refuses is rolled back, with its message.
     fs::write(harbour.path("vm-nginx/conf.d/tides.conf"), "tides on;\n").unwrap();
     let whole = super::kit::tree(&harbour.path("vm-nginx"));
     let ran = machine.yandro(&["map", "saltmarsh.test", "--alias", "tides.saltmarsh.test"]);
@@ -166,17 +166,17 @@ fn a_virtual_machine_serves_at_its_own_address_from_shared_folders() {
     error: the server refuses its configuration as it was before yandro changed anything:
       /usr/bin/nsenter --target=PID --net chroot $ROOT/harbour nginx -t -q: NOW [emerg] PID: unknown directive "tides" in /etc/nginx/conf.d/tides.conf:1
       nginx: configuration file /etc/nginx/nginx.conf test failed
-    everything was put back as it was
+    everything was rolled back
     fix: correct the file and line that it names, then run the command again
     [status 3]
     "#);
     assert_eq!(super::kit::tree(&harbour.path("vm-nginx")), whole);
     fs::remove_file(harbour.path("vm-nginx/conf.d/tides.conf")).unwrap();
 
-    // What nobody can see from here is not claimed, and what nobody named is asked for.
+    // Facts that can't be seen from here are not claimed, and missing settings are asked for.
     let ran = machine.yandro(&["servers", "reload", "harbour", "--preview"]).succeeds();
     insta::assert_snapshot!(steady(&ran), @"
-    Nothing was done: this was a preview. harbour is elsewhere: whether it runs can't be seen from here
+    Nothing was done: this was a preview. harbour is on another machine: yandro can't see whether it runs
     [status 0]
     ");
     let ran = machine.yandro(&["servers", "stop", "harbour"]);
@@ -253,14 +253,14 @@ fn a_container_serves_by_published_ports_and_a_folder_of_virtual_hosts() {
       authority  made, until $DATE
       certificate  made for saltmarsh.test, until $DATE
       virtual host  made $ROOT/vm-apache/vhosts/yandro-saltmarsh.test.conf
-      other names  made $ROOT/vm-apache/vhosts/yandro-0.invalid.conf
+      unknown names  made $ROOT/vm-apache/vhosts/yandro-0.invalid.conf
       hosts file  changed /etc/hosts
       site list  made $ROOT/home/.config/yandro/sites.toml
       server  ferries: configuration tested, reloaded
       proof  https://saltmarsh.test:8443/ answers from there, over HTTPS
 
-    Have this system and your browsers trust the new authority: yandro authority trust
-    (`yandro authority show` tells what it may vouch for).
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
     [status 0]
     ");
     assert!(machine.hosts().contains("127.0.0.1"), "{}", machine.hosts());
@@ -311,7 +311,7 @@ fn a_container_serves_by_published_ports_and_a_folder_of_virtual_hosts() {
 }
 
 #[test]
-fn what_is_named_wrongly_is_told_and_nothing_is_kept() {
+fn wrong_server_settings_are_reported_and_not_kept() {
     let sysroot = Sysroot::new();
     sysroot.write("srv/harbour/conf.d/default.conf", "server { listen 80; }\n");
     let add = |arguments: &[&str]| sysroot.yandro(&[&["servers", "add", "harbour"], arguments].concat());
@@ -327,7 +327,7 @@ fn what_is_named_wrongly_is_told_and_nothing_is_kept() {
     [status 2]
     ");
     insta::assert_snapshot!(add(&[&folder[..], &["--path", "/srv/none=/etc/nginx"]].concat()), @"
-    error: there is no folder `/srv/none`
+    error: no such folder: `/srv/none`
     fix: look for a slip in the path
     [status 2]
     ");
@@ -349,7 +349,7 @@ fn what_is_named_wrongly_is_told_and_nothing_is_kept() {
 }
 
 #[test]
-fn files_for_a_server_elsewhere_are_written_as_it_sees_them() {
+fn files_of_a_remote_server_have_its_own_paths() {
     let sysroot = Sysroot::new();
     sysroot.write("srv/harbour/conf.d/default.conf", "server { listen 80; }\n");
     let add = |arguments: &[&str]| sysroot.yandro(&[&["servers", "add", "harbour"], arguments].concat());
@@ -365,16 +365,16 @@ fn files_for_a_server_elsewhere_are_written_as_it_sees_them() {
     "#);
     insta::assert_snapshot!(sysroot.yandro(&["servers"]), @"
     SERVER   KIND   LAYOUT  CONFIGURATION        LISTENS ON     STATUS
-    harbour  nginx  folder  /srv/harbour/conf.d  192.168.56.10  elsewhere
+    harbour  nginx  folder  /srv/harbour/conf.d  192.168.56.10  on another machine
     [status 0]
     ");
     insta::assert_snapshot!(sysroot.yandro(&["map", "depot.saltmarsh.test", "./depot", "--server", "harbour"]), @"
-    error: the server `harbour` doesn't see $ROOT/depot/public: none of its pairs of folders has it in it
+    error: the server `harbour` doesn't see $ROOT/depot/public: no path mapping contains it
     fix: have the folder mounted there, and say where it is: yandro servers add harbour --path $ROOT/depot/public=WHERE
     [status 3]
     ");
     insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "ferries"]), @"
-    error: there is no server `ferries`
+    error: server `ferries` doesn't exist
     fix: see which there are: yandro servers; or name one: yandro servers add --help
     [status 2]
     ");
@@ -388,14 +388,14 @@ fn files_for_a_server_elsewhere_are_written_as_it_sees_them() {
       authority     made, until $DATE
       certificate   made for saltmarsh.test, until $DATE
       virtual host  made /srv/harbour/conf.d/yandro-saltmarsh.test.conf
-      other names   made /srv/harbour/conf.d/yandro-0.invalid.conf
+      unknown names   made /srv/harbour/conf.d/yandro-0.invalid.conf
       hosts file    changed /etc/hosts
       site list     made /home/ada/.config/yandro/sites.toml
       server        harbour: not tested and not reloaded, since this is a sysroot
       proof         not proven: within a sysroot no server is asked
 
-    Have this system and your browsers trust the new authority: yandro authority trust
-    (`yandro authority show` tells what it may vouch for).
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
     [status 0]
     ");
     insta::assert_snapshot!(without_user(&sysroot.read("srv/harbour/conf.d/yandro-saltmarsh.test.conf")), @"

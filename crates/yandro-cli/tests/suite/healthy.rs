@@ -35,7 +35,7 @@ const FOLDERS: &[Healthy] = &[
     Healthy("grouped", "chgrp www-data . index.html; chmod 750 .; chmod 640 index.html", ""),
 ];
 
-/// What Apache httpd reads in the project itself.
+/// Files of the project that Apache httpd reads.
 const OVERRIDES: &[Healthy] = &[
     Healthy("dot-403", "printf 'RewriteEngine on\\nRewriteRule \"(^|/)\\.\" - [F]\\n' > .htaccess", ""),
     Healthy("dot-404", "printf 'RedirectMatch 404 \"(^|/)\\.\"\\n' > .htaccess", ""),
@@ -79,7 +79,7 @@ const OVERRIDES: &[Healthy] = &[
     Healthy("gone", "printf 'ErrorDocument 404 /index.html\\nOptions -Indexes\\n' > .htaccess", ""),
 ];
 
-/// What a person gives nginx beside.
+/// Further directives of the user for nginx.
 const EXTRA: &[Healthy] = &[
     Healthy("dot-403", "echo 'location ~ /\\. { deny all; }' > extra", "--extra extra"),
     Healthy("dot-404", "echo 'location ~ /\\. { return 404; }' > extra", "--extra extra"),
@@ -185,7 +185,7 @@ fn all_are_well(server: &str, own: &[&[Healthy]], at_least: usize) {
         let ran = machine.yandro(&["check", "--json"]);
         assert!(ran.status == 0 && !ran.stdout.contains("\"code\""), "{server}: {ran}");
     }
-    // What can't be proven says so.
+    // Sites that can't be proven say so.
     let told: serde_json::Value = serde_json::from_str(&machine.yandro(&["check", "--json"]).stdout).unwrap();
     let names = told["sites"].as_array().unwrap().iter().flat_map(|site| site["names"].as_array().unwrap());
     let unproven: Vec<&str> =

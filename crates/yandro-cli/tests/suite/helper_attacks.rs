@@ -93,7 +93,7 @@ pub(super) fn is_sound(harbour: &Harbour, before: &BTreeSet<String>, when: &str)
 }
 
 #[test]
-fn who_may_only_run_the_helper_has_all_the_usual_commands() {
+fn users_who_may_only_run_the_helper_have_all_usual_commands() {
     for server in [Server::Apache, Server::Nginx] {
         let Some(harbour) = harbour(server) else { return };
         let before = system(&harbour);
@@ -129,7 +129,7 @@ fn who_may_only_run_the_helper_has_all_the_usual_commands() {
 }
 
 #[test]
-fn what_is_a_decision_of_roots_is_told_before_a_password_is_asked_for() {
+fn decisions_for_root_are_reported_before_a_password_is_asked() {
     let Some(harbour) = harbour(Server::Apache) else { return };
     let machine = &harbour.machine;
     let root = machine.root().display().to_string();

@@ -44,7 +44,7 @@ fn each_change_is_taken_back_to_the_byte() {
     }
     assert!(!sysroot.path("home/ada/.local/share/yandro/authority").exists(), "the authority came with the first");
     assert_eq!(sysroot.yandro(&["undo"]).status, 2);
-    // An undo can be taken back, too: keys are made anew, all else is as it was.
+    // An undo can be undone, too: keys are new, everything else is as it was.
     sysroot.yandro(&["undo", "10"]).succeeds();
     assert_eq!(
         state(&sysroot).replace("etc/apache2/mods-enabled", ""),
@@ -56,13 +56,13 @@ fn each_change_is_taken_back_to_the_byte() {
     [status 0]
     ");
     insta::assert_snapshot!(sysroot.yandro(&["undo", "99"]), @"
-    error: there is no change 99
+    error: change 99 doesn't exist
     fix: see which there are: yandro history
     [status 2]
     ");
     insta::assert_snapshot!(sysroot.yandro(&["undo", "1"]), @"
-    change 1 is taken back: `yandro --sysroot $ROOT map saltmarsh.test ./saltmarsh --alias www.saltmarsh.test`
-      other names   removed /etc/apache2/sites-available/yandro-0.invalid.conf
+    change 1 is undone: `yandro --sysroot $ROOT map saltmarsh.test ./saltmarsh --alias www.saltmarsh.test`
+      unknown names   removed /etc/apache2/sites-available/yandro-0.invalid.conf
       site list     removed /home/ada/.config/yandro/sites.toml
       hosts file    changed /etc/hosts
       enabled       unlinked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
@@ -102,7 +102,7 @@ fn an_undo_that_would_lose_an_edit_stops_and_shows_it() {
     let ran = sysroot.yandro(&["undo"]);
     assert_eq!(ran.status, 3, "{ran}");
     insta::assert_snapshot!(steady(&ran), @r#"
-    error: change 1 can't be taken back: $ROOT/etc/apache2/sites-available/yandro-saltmarsh.test.conf was edited since, and that would be lost:
+    error: change 1 can't be undone: $ROOT/etc/apache2/sites-available/yandro-saltmarsh.test.conf was edited since, and that would be lost:
     --- $ROOT/etc/apache2/sites-available/yandro-saltmarsh.test.conf
     +++ $ROOT/etc/apache2/sites-available/yandro-saltmarsh.test.conf
     @@ -28,3 +28,4 @@
@@ -111,7 +111,7 @@ fn an_undo_that_would_lose_an_edit_stops_and_shows_it() {
      </VirtualHost>
     +# tide tables by hand
 
-    fix: keep those lines elsewhere and take them out of the file, then run the command again
+    fix: move those lines to another file, then run the command again
     [status 3]
     "#);
     assert_eq!(sysroot.tree(), before);
@@ -175,7 +175,7 @@ fn settle_brings_everything_back_and_tells_what_was_edited_by_hand() {
     sysroot.yandro(&["settle"]).succeeds();
     assert_eq!(state(&sysroot), whole);
 
-    // A hand edit stays and is told; a site that is gone from the list is taken away.
+    // A hand edit stays and is reported; a site that is gone from the list is removed.
     let edited =
         sysroot.read(SITE).replace("Options Indexes FollowSymLinks", "Options None").replace("RewriteEngine on\n", "");
     sysroot.write(SITE, &edited);
@@ -201,7 +201,7 @@ fn settle_brings_everything_back_and_tells_what_was_edited_by_hand() {
     ! saltmarsh.test: line 13 was edited by hand and stays: `Options None`
         yandro would write: Options Indexes FollowSymLinks
 
-    put the lines of saltmarsh.test back: yandro settle --put-back saltmarsh.test
+    to overwrite your edits of saltmarsh.test: yandro settle --put-back saltmarsh.test
 
     prove it: yandro check
     [status 0]
@@ -258,7 +258,7 @@ fn sixteen_at_once_are_all_there_afterwards() {
 }
 
 #[test]
-fn somebody_elses_edit_at_the_same_moment_is_planned_anew() {
+fn a_concurrent_edit_makes_the_change_plan_again() {
     if !has(&["strace"], false) {
         return;
     }
@@ -302,7 +302,7 @@ fn a_second_command_fails_at_once_when_it_shall_not_wait() {
 }
 
 #[test]
-fn what_others_put_in_place_of_the_machines_lock_neither_hangs_nor_is_taken_for_it() {
+fn a_fake_machine_lock_neither_hangs_nor_locks() {
     let Some(harbour) = Harbour::new(Server::Apache, &["ada", "bob"]) else { return };
     let run = |line: &str| harbour.machine.run("sh", &["-c", line]).succeeds();
     run("chmod 1777 /run/lock; echo secret > /run/precious");
@@ -339,23 +339,18 @@ fn what_others_put_in_place_of_the_machines_lock_neither_hangs_nor_is_taken_for_
       certificate  made for tides.test, until $DATE
       virtual host  made /etc/apache2/sites-available/yandro-tides.test.conf
       enabled  linked /etc/apache2/sites-enabled/yandro-tides.test.conf
-      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      unknown names  made /etc/apache2/sites-available/yandro-0.invalid.conf
       hosts file  changed /etc/hosts
       site list  made $ROOT/bob/.config/yandro/sites.toml
       modules  enabled socache_shmcb, ssl, rewrite
       server  Apache httpd: configuration tested, reloaded
       proof  https://tides.test/ answers from there, over HTTPS
     note: other users' yandro can change this machine at the same time, because its lock can't be used: /run/lock/yandro: permission denied
-    note: root is needed for these, and sudo is asked for them alone:
-      write /etc/apache2/mods-enabled/socache_shmcb.load
-      write /etc/apache2/mods-enabled/ssl.load
-      write /etc/apache2/mods-enabled/ssl.conf
-      write /etc/apache2/mods-enabled/rewrite.load
-      write /etc/apache2/sites-available/yandro-tides.test.conf
-      write /etc/apache2/sites-enabled/yandro-tides.test.conf
-      write /etc/apache2/sites-available/yandro-0.invalid.conf
-      write /etc/apache2/sites-enabled/yandro-0.invalid.conf
+    note: these steps need root. yandro asks sudo for them, and for nothing else:
       write /etc/hosts
+      write 4 files in /etc/apache2/mods-enabled
+      write 2 files in /etc/apache2/sites-available
+      write 2 files in /etc/apache2/sites-enabled
       test, reload, start or stop the web server
     [status 0]
     ");
@@ -365,21 +360,16 @@ fn what_others_put_in_place_of_the_machines_lock_neither_hangs_nor_is_taken_for_
       hosts file  changed /etc/hosts
       enabled  unlinked /etc/apache2/sites-enabled/yandro-tides.test.conf
       virtual host  removed /etc/apache2/sites-available/yandro-tides.test.conf
-      other names  removed /etc/apache2/sites-available/yandro-0.invalid.conf
+      unknown names  removed /etc/apache2/sites-available/yandro-0.invalid.conf
       site list  removed $ROOT/bob/.config/yandro/sites.toml
       certificate  removed
       modules  disabled rewrite, ssl, socache_shmcb
       server  Apache httpd: configuration tested, reloaded
-    note: root is needed for these, and sudo is asked for them alone:
+    note: these steps need root. yandro asks sudo for them, and for nothing else:
       write /etc/hosts
-      write /etc/apache2/sites-enabled/yandro-tides.test.conf
-      write /etc/apache2/sites-available/yandro-tides.test.conf
-      write /etc/apache2/sites-enabled/yandro-0.invalid.conf
-      write /etc/apache2/sites-available/yandro-0.invalid.conf
-      write /etc/apache2/mods-enabled/rewrite.load
-      write /etc/apache2/mods-enabled/ssl.load
-      write /etc/apache2/mods-enabled/ssl.conf
-      write /etc/apache2/mods-enabled/socache_shmcb.load
+      write 4 files in /etc/apache2/mods-enabled
+      write 2 files in /etc/apache2/sites-available
+      write 2 files in /etc/apache2/sites-enabled
       test, reload, start or stop the web server
     [status 0]
     ");

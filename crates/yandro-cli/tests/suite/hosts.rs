@@ -39,7 +39,7 @@ fn the_critic_tells_each_line_that_does_not_do_what_it_seems_to() {
     ✗ /etc/hosts:5: `127.0.0.1:8080` is not an address that the resolver reads, so the whole line says nothing
     ✗ /etc/hosts:7: nothing ever asks for `http://crew.test`: it is the address of a page
     ✗ /etc/hosts:7: nothing ever asks for `fähre.test`: browsers ask for the name in its ASCII form
-    ✗ /etc/hosts:7: nothing ever asks for `crew.test.`: a name stands here without its final dot
+    ✗ /etc/hosts:7: nothing ever asks for `crew.test.`: a name has no final dot here
     ✗ /etc/hosts:8: `;` begins no comment here: `;` is read as a name
     · /etc/hosts:8: moon.test points to this machine and is not a site
         fix: map them: yandro map NAME FOLDER; or take them out: yandro hosts drop NAME
@@ -58,15 +58,15 @@ fn the_critic_tells_each_line_that_does_not_do_what_it_seems_to() {
     ");
     insta::assert_snapshot!(sysroot.yandro(&["hosts", "list"]), @"
     LINE  ADDRESS      NAMES                                                       OWNER
-    1     127.0.0.1    localhost                                                   yours
-    2     ::1          localhost ip6-localhost                                     yours
-    3     127.0.1.1    harbour                                                     yours
-    6     10.0.0.5     saltmarsh.test pier.test                                    yours
-    7     127.0.0.1    http://crew.test fähre.test (xn--fhre-loa.test) crew.test.  yours
-    8     127.0.0.1    moon.test ; the moon                                        yours
-    9     127.0.0.1    moon.test                                                   yours  answered before: moon.test by line 8
-    12    192.168.7.9  *.pier.test pier_one.test                                   yours
-    13    10.0.0.9     moon.test                                                   yours  answered before: moon.test by line 8
+    1     127.0.0.1    localhost                                                   manual
+    2     ::1          localhost ip6-localhost                                     manual
+    3     127.0.1.1    harbour                                                     manual
+    6     10.0.0.5     saltmarsh.test pier.test                                    manual
+    7     127.0.0.1    http://crew.test fähre.test (xn--fhre-loa.test) crew.test.  manual
+    8     127.0.0.1    moon.test ; the moon                                        manual
+    9     127.0.0.1    moon.test                                                   manual  answered before: moon.test by line 8
+    12    192.168.7.9  *.pier.test pier_one.test                                   manual
+    13    10.0.0.9     moon.test                                                   manual  answered before: moon.test by line 8
 
     9 entries, 17 names; 2 answered by an earlier line. Judge them: yandro hosts lint
     [status 0]
@@ -112,7 +112,7 @@ fn a_file_with_nothing_wrong_has_nothing_to_tell() {
     sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in"]).succeeds();
     let ran = sysroot.yandro(&["hosts", "lint"]).succeeds();
     assert_eq!(ran.stdout, "/etc/hosts does what it seems to do\n");
-    // What comes to light later: a site that is missing, a folder that is gone, no localhost, a byte order mark.
+    // Later problems: a missing site, a missing folder, no localhost, a byte order mark.
     fs::remove_dir_all(sysroot.path("saltmarsh")).unwrap();
     sysroot.write("etc/hosts", "\u{feff}10.0.0.5 localhost\n");
     let ran = sysroot.yandro(&["hosts", "lint"]);
@@ -120,7 +120,7 @@ fn a_file_with_nothing_wrong_has_nothing_to_tell() {
     ✗ /etc/hosts: no line names `saltmarsh.test`
         fix: yandro settle
     ! /etc/hosts: the folder of the site `saltmarsh.test` is gone: $ROOT/saltmarsh
-        fix: put it back, or take the site away: yandro unmap saltmarsh.test
+        fix: restore it, or remove the site: yandro unmap saltmarsh.test
     ✗ /etc/hosts:1: the file begins with a byte order mark, and so the resolver doesn't read its first line
 
     1 finding can be fixed at once: yandro hosts lint --fix (with --preview first)
@@ -183,7 +183,7 @@ fn names_that_are_no_sites_are_pointed_dropped_and_exchanged() {
     [status 2]
     ");
 
-    // Another address of this machine keeps the server, and one elsewhere doesn't.
+    // Another address of this machine keeps the server, and one of another machine doesn't.
     let server = || sysroot.yandro(&["--json", "sites"]).stdout;
     sysroot.yandro(&["map", "saltmarsh.test", "--address", "127.0.0.5"]).succeeds();
     assert!(server().contains("\"built-in\""), "{}", server());
@@ -204,8 +204,9 @@ fn names_that_are_no_sites_are_pointed_dropped_and_exchanged() {
     sysroot.write("team.txt", "192.168.7.3 pier.test\n192.168.7 moon.test\n");
     let ran = sysroot.yandro(&["hosts", "import", "team.txt"]);
     insta::assert_snapshot!(steady(&ran), @"
-    error: team.txt:2: `192.168.7 moon.test` is not a line of a hosts file: an address, then names
-    [status 2]
+    1 name of team.txt: the hosts file says so already
+    note: 1 text left out, since resolvers or yandro ignore them; the first is team.txt:2: `192.168.7 moon.test` is not a line of a hosts file: an address, then names
+    [status 0]
     ");
     // Names that can be real are asked about, unless they are pointed there already.
     sysroot.write("team.txt", "10.0.0.7 pier.example.org\n10.0.0.8 quay.example.org a.test\n");
@@ -329,7 +330,7 @@ fn lookups_answer_what_the_real_resolver_answers() {
 }
 
 #[test]
-fn a_name_cache_is_told_to_forget_and_a_stale_one_is_found() {
+fn name_caches_are_flushed_and_a_stale_one_is_found() {
     let Some(machine) = Namespace::new(&["nscd"]) else { return };
     let conf = "enable-cache hosts yes\ncheck-files hosts no\npositive-time-to-live hosts 3600\nnegative-time-to-live hosts 3600\n";
     fs::write(machine.path("etc/nscd.conf"), conf).unwrap();
@@ -346,7 +347,7 @@ fn a_name_cache_is_told_to_forget_and_a_stale_one_is_found() {
       certificate  made for saltmarsh.test, until $DATE
       virtual host  made /etc/apache2/sites-available/yandro-saltmarsh.test.conf
       enabled  linked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
-      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      unknown names  made /etc/apache2/sites-available/yandro-0.invalid.conf
       hosts file  changed /etc/hosts
       site list  made $ROOT/home/.config/yandro/sites.toml
       name cache  nscd forgot its old answers
@@ -354,8 +355,8 @@ fn a_name_cache_is_told_to_forget_and_a_stale_one_is_found() {
       server  Apache httpd: configuration tested, started
       proof  https://saltmarsh.test/ answers from there, over HTTPS
 
-    Have this system and your browsers trust the new authority: yandro authority trust
-    (`yandro authority show` tells what it may vouch for).
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
     [status 0]
     ");
 
@@ -377,7 +378,7 @@ fn a_name_cache_is_told_to_forget_and_a_stale_one_is_found() {
     }
     machine.run("nscd", &["--invalidate=hosts"]).succeeds();
     machine.yandro(&["check"]).succeeds();
-    // Where the resolver doesn't read the file first, that is the cause.
+    // If the resolver doesn't read the file first, that is the cause.
     machine.run("nscd", &["--shutdown"]).succeeds();
     fs::write(machine.path("etc/nsswitch.conf"), "hosts: dns\n").unwrap();
     let ran = machine.yandro(&["check", "-v"]);
@@ -432,7 +433,7 @@ fn an_address_of_the_network_serves_until_it_is_gone() {
     [status 0]
     ");
     let hosts = machine.hosts();
-    // With an IPv4 address on the network and no IPv6 one, Apache httpd listens on IPv4 alone.
+    // With an IPv4 address on the network and no IPv6 one, Apache httpd listens only on IPv4.
     let block = "\n127.0.0.1\tdepot.saltmarsh.test\n192.168.7.20\tsaltmarsh.test\n# end of yandro sites\n";
     assert!(hosts.ends_with(block), "{hosts}");
     machine.yandro(&["check"]).succeeds();
@@ -462,7 +463,7 @@ fn an_address_of_the_network_serves_until_it_is_gone() {
       · proof  not tried, since the TLS handshake failed
 
     ✗ saltmarsh.test: no interface of this machine has the address 192.168.7.20 any more, which the site is at
-        seen: it has loopback alone
+        seen: it only has loopback
         fix: yandro map saltmarsh.test --address 127.0.0.1
 
     1 site, 1 name: 0 proven, 1 not (TIME)
@@ -479,7 +480,7 @@ fn an_address_of_the_network_serves_until_it_is_gone() {
       certificate  made for crew.saltmarsh.test, until $DATE
       hosts file  changed /etc/hosts
       site list  changed $ROOT/home/.config/yandro/sites.toml
-      proof  written, but not all is well
+      proof  written, but with problems
 
     ✗ crew.saltmarsh.test: the address 192.168.56.10 of `crew.saltmarsh.test` can't be reached
         seen: port 80: network is unreachable
@@ -492,7 +493,7 @@ fn an_address_of_the_network_serves_until_it_is_gone() {
 }
 
 #[test]
-fn one_family_is_written_where_the_server_listens_on_one() {
+fn hosts_entries_match_the_families_the_server_listens_on() {
     let Some(machine) = Namespace::new(&[]) else { return };
     fs::write(machine.path("apache2/ports.conf"), "Listen 127.0.0.1:80\nListen 127.0.0.1:443\n").unwrap();
     machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
@@ -560,7 +561,7 @@ fn plain_http_and_both_are_choices_that_can_be_taken_back() {
     saltmarsh.test -> $ROOT/saltmarsh
       virtual host  made /etc/apache2/sites-available/yandro-saltmarsh.test.conf
       enabled  linked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
-      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      unknown names  made /etc/apache2/sites-available/yandro-0.invalid.conf
       hosts file  changed /etc/hosts
       site list  made $ROOT/home/.config/yandro/sites.toml
       server  Apache httpd: configuration tested, started
@@ -588,10 +589,10 @@ fn plain_http_and_both_are_choices_that_can_be_taken_back() {
     let ran = machine.yandro(&["map", "saltmarsh.test", "--plain"]);
     assert_eq!(ran.status, 3, "{ran}");
     insta::assert_snapshot!(steady(&ran), @"
-    error: /etc/apache2/sites-available/yandro-saltmarsh.test.conf:24: this line was added by hand, and would be lost with the virtual host that it stands in: move it, then try again
+    error: /etc/apache2/sites-available/yandro-saltmarsh.test.conf:24: this line was added by hand, and would be lost with its virtual host: move it, then try again
       24 |  SSLOptions +StdEnvVars
          | ^^^^^^^^^^^^^^^^^^^^^^^
-    fix: correct that line, or delete the file to have it made anew: /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+    fix: correct that line, or delete the file, so that yandro writes a new one: /etc/apache2/sites-available/yandro-saltmarsh.test.conf
     [status 3]
     ");
     fs::write(&path, whole).unwrap();
@@ -613,7 +614,7 @@ fn other_systems_have_their_own_places_and_habits() {
     assert!(text.lines().count() == text.matches("\r\n").count(), "{text:?}");
     assert!(!windows.read("etc/hosts").contains("saltmarsh"));
     insta::assert_snapshot!(windows.yandro(&["hosts", "lint"]), @"
-    ! /Windows/System32/drivers/etc/hosts: there is a `hosts.txt` beside /Windows/System32/drivers/etc/hosts, and nothing ever reads it
+    ! /Windows/System32/drivers/etc/hosts: a `hosts.txt` is next to /Windows/System32/drivers/etc/hosts, and nothing reads it
         fix: take its lines over with `yandro hosts import`, then delete it
     [status 1]
     ");
@@ -629,7 +630,7 @@ fn other_systems_have_their_own_places_and_habits() {
     below_windows.write("proc/version", "Linux version 6.6.87.2-microsoft-standard-WSL2\n");
     let ran = below_windows.yandro(&["hosts", "lint"]);
     insta::assert_snapshot!(steady(&ran), @r#"
-    ! /etc/hosts: /etc/hosts is made anew from Windows's own at each start, and what is written here is lost
+    ! /etc/hosts: /etc/hosts is generated from Windows's own at each start, and changes here are lost
         fix: say `[network]` `generateHosts = false` in /etc/wsl.conf; browsers on Windows read C:\Windows\System32\drivers\etc\hosts, which needs the same lines
     [status 1]
     "#);
@@ -640,7 +641,7 @@ fn other_systems_have_their_own_places_and_habits() {
     container.write("proc/self/mountinfo", "36 35 98:0 /x/hosts /etc/hosts rw,relatime - ext4 /dev/vda rw\n");
     let ran = container.yandro(&["hosts", "lint"]).succeeds();
     insta::assert_snapshot!(steady(&ran), @"
-    · /etc/hosts: /etc/hosts is a mount of its own, as in a container: it may be new at the next start
+    · /etc/hosts: /etc/hosts is a mount, as in a container: it may be new at the next start
         fix: have the container's own configuration add the names, if they are to last
     /etc/hosts does what it seems to do
     [status 0]
@@ -664,7 +665,7 @@ fn a_preview_of_any_of_it_writes_nothing() {
             &["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in", "--take-over"],
             "+# yandro took over: 10.0.0.5",
         ),
-        (&["authority", "trust"], "then the system's trust store takes it up"),
+        (&["authority", "trust"], "then the system's trust store is updated"),
         (&["unmap", "depot.saltmarsh.test"], "-127.0.0.1\tdepot.saltmarsh.test"),
         (&["undo"], "-127.0.0.1\tdepot.saltmarsh.test"),
     ] {

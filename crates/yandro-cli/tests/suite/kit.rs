@@ -1,4 +1,4 @@
-//! A machine of its own for each test: a sysroot, a home folder, an empty environment.
+//! A separate machine for each test: a sysroot, a home folder, an empty environment.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -25,7 +25,7 @@ impl Sysroot {
         sysroot
     }
 
-    /// With Apache httpd in Debian's layout, as files alone.
+    /// With Apache httpd in Debian's layout, only as files.
     pub fn with_apache() -> Self {
         let sysroot = Self::new();
         sysroot.write(
@@ -136,7 +136,7 @@ pub fn without_user(text: &str) -> String {
     text.split_inclusive('\n').map(line).collect()
 }
 
-/// What a command printed and how it ended.
+/// A command's output and exit status.
 pub struct Ran {
     pub status: i32,
     pub stdout: String,
@@ -242,7 +242,7 @@ pub fn steady(ran: &Ran) -> String {
     shown
 }
 
-/// What differs from run to run, and what stands for it.
+/// Texts that differ from run to run, and their replacements.
 const VARYING: &[(&str, &str)] = &[
     (r"(?m)^sudo: unable to resolve host .*\n", ""),
     (r"(?m)^AH0055[78]: .*\n", ""),

@@ -13,14 +13,14 @@ struct Other {
     program: &'static str,
     main: &'static str,
     files: Vec<(&'static str, String)>,
-    /// Where it finds its own pages over plain HTTP.
+    /// Folder of its own pages over plain HTTP.
     own: &'static str,
 }
 
 const MODULES: &str = "/usr/lib/apache2/modules";
-/// What every layout loads to begin with.
+/// Modules that every layout loads at first.
 const LOADED: [&str; 7] = ["mpm_event", "authn_core", "authz_core", "dir", "mime", "alias", "setenvif"];
-/// What is there and isn't loaded.
+/// Modules that exist and aren't loaded.
 const UNLOADED: [&str; 8] =
     ["socache_shmcb", "ssl", "rewrite", "headers", "proxy", "proxy_http", "proxy_fcgi", "vhost_alias"];
 
@@ -28,7 +28,7 @@ fn loads(sign: &str, modules: &[&str]) -> String {
     modules.iter().map(|module| format!("{sign}LoadModule {module}_module modules/mod_{module}.so\n")).collect()
 }
 
-/// What all of them say, whatever else.
+/// Common head of all main files.
 fn head(root: &str) -> String {
     format!(
         "ServerRoot \"{root}\"\nUser www-data\nGroup www-data\nPidFile /run/httpd.pid\nDefaultRuntimeDir /run\nTypesConfig /etc/mime.types\nServerName localhost\n\
@@ -189,7 +189,7 @@ fn freebsd() -> Other {
     }
 }
 
-/// Nothing but a main file in a folder of its own: a bundle that a person names.
+/// Only a main file in a folder: a bundle that the user adds.
 fn bundle() -> Other {
     let main = format!("{}Listen 80\n{}{}", head("/opt/ferries"), loads("", &LOADED), pages("/opt/ferries/htdocs"));
     Other {
@@ -296,7 +296,7 @@ fn maps_and_unmaps(other: &Other, is_named: bool) {
 
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--alias", "www.saltmarsh.test"]).succeeds();
     assert!(ran.stdout.contains("https://saltmarsh.test/ answers from there, over HTTPS"), "{ran}");
-    // A person's own virtual hosts that come to life with their file are told, and nothing else is.
+    // The user's virtual hosts that become active with their file are reported, and nothing else is.
     let comes_to_life = other.files.iter().any(|(_, text)| text.contains("ServerName tides.test"));
     let told = "is included now, and with it your own virtual hosts answer: tides.test";
     assert_eq!(ran.stderr.contains(told), comes_to_life, "{ran}");

@@ -151,7 +151,7 @@ impl Namespace {
         }
     }
 
-    /// Where a path of the machine's own `/etc`, `/usr/local` or `/opt` is kept.
+    /// Place of a path of the machine's own `/etc`, `/usr/local` or `/opt`.
     pub fn inside(&self, path: &str) -> PathBuf {
         let below = path.strip_prefix("/usr/").or(path.strip_prefix("/etc/apache2/").map(|_| &path[5..]));
         let below = below.unwrap_or(&path[1..]);

@@ -150,12 +150,12 @@ fn both_servers_blocks_are_listed() {
     insta::assert_snapshot!(text, @"
     Apache httpd
     ADDRESS  NAME       SERVES         TLS  WHERE                                          OWNER
-    *:80     (no name)  /var/www/html  –    /etc/apache2/sites-enabled/000-default.conf:1  yours
+    *:80     (no name)  /var/www/html  –    /etc/apache2/sites-enabled/000-default.conf:1  manual
 
     nginx
     ADDRESS  NAME  SERVES         TLS  WHERE                                OWNER
-    *:80     _     /var/www/html  –    /etc/nginx/sites-enabled/default:21  yours
-    [::]:80  _     /var/www/html  –    /etc/nginx/sites-enabled/default:21  yours
+    *:80     _     /var/www/html  –    /etc/nginx/sites-enabled/default:21  manual
+    [::]:80  _     /var/www/html  –    /etc/nginx/sites-enabled/default:21  manual
     [status 0]
     ");
 }
@@ -176,14 +176,14 @@ fn a_folder_becomes_a_proven_site_and_goes_again() {
       certificate  made for saltmarsh.test, until $DATE
       virtual host  made /etc/nginx/sites-available/yandro-saltmarsh.test.conf
       enabled  linked /etc/nginx/sites-enabled/yandro-saltmarsh.test.conf
-      other names  made /etc/nginx/sites-available/yandro-0.invalid.conf
+      unknown names  made /etc/nginx/sites-available/yandro-0.invalid.conf
       hosts file  changed /etc/hosts
       site list  made $ROOT/home/.config/yandro/sites.toml
       server  nginx: configuration tested, started
       proof  https://saltmarsh.test/ answers from there, over HTTPS
 
-    Have this system and your browsers trust the new authority: yandro authority trust
-    (`yandro authority show` tells what it may vouch for).
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
     [status 0]
     ");
     let own = machine.curl(&["http://localhost/"]).stdout;
@@ -212,7 +212,7 @@ fn a_folder_becomes_a_proven_site_and_goes_again() {
     assert!(machine.yandro(&["settle"]).succeeds().stdout.contains("nothing was changed"));
     let listed = machine.yandro(&["vhosts"]).succeeds().stdout;
     assert!(listed.contains("www.saltmarsh.test") && listed.contains("yandro-saltmarsh.test.conf:2"), "{listed}");
-    // A file of a person's own stays in the site's block, and what they changed is told.
+    // A directive of the user stays in the site's block, and changed ones are reported.
     let file = machine.path("etc/nginx/sites-available/yandro-saltmarsh.test.conf");
     let text = fs::read_to_string(&file)
         .unwrap()
@@ -225,7 +225,7 @@ fn a_folder_becomes_a_proven_site_and_goes_again() {
     ! saltmarsh.test: line 25 was edited by hand and stays: `autoindex off;`
         yandro would write: autoindex on;
 
-    put the lines of saltmarsh.test back: yandro settle --put-back saltmarsh.test
+    to overwrite your edits of saltmarsh.test: yandro settle --put-back saltmarsh.test
     [status 0]
     ");
     machine.yandro(&["map", "saltmarsh.test", "--no-alias"]).succeeds();
@@ -237,7 +237,7 @@ fn a_folder_becomes_a_proven_site_and_goes_again() {
 }
 
 #[test]
-fn what_a_site_chooses_nginx_does() {
+fn nginx_does_what_the_site_options_say() {
     let programs = fs::read_dir("/usr/sbin").unwrap().filter_map(|entry| entry.unwrap().file_name().into_string().ok());
     let fpm = programs.filter(|name| name.starts_with("php-fpm")).max().unwrap_or("php-fpm".into());
     let Some(machine) = Namespace::new(&["nginx", "openssl", &fpm]) else { return };
@@ -349,10 +349,10 @@ fn a_site_moves_from_one_server_to_the_other_and_back() {
     saltmarsh.test -> $ROOT/saltmarsh
       virtual host  made /etc/nginx/sites-available/yandro-saltmarsh.test.conf
       enabled  linked /etc/nginx/sites-enabled/yandro-saltmarsh.test.conf
-      other names  made /etc/nginx/sites-available/yandro-0.invalid.conf
+      unknown names  made /etc/nginx/sites-available/yandro-0.invalid.conf
       enabled  unlinked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
       virtual host  removed /etc/apache2/sites-available/yandro-saltmarsh.test.conf
-      other names  removed /etc/apache2/sites-available/yandro-0.invalid.conf
+      unknown names  removed /etc/apache2/sites-available/yandro-0.invalid.conf
       site list  changed $ROOT/home/.config/yandro/sites.toml
       modules  disabled rewrite, ssl, socache_shmcb
       server  Apache httpd: configuration tested, reloaded
@@ -382,7 +382,7 @@ fn a_site_moves_from_one_server_to_the_other_and_back() {
 }
 
 #[test]
-fn a_long_name_gets_its_buckets_and_a_persons_own_size_is_told() {
+fn long_names_get_larger_buckets_and_a_users_own_size_is_reported() {
     let Some(machine) = Namespace::new(&["nginx"]) else { return };
     let long = format!("{}.saltmarsh.test", "a".repeat(46));
     let map = ["map", &long, "./saltmarsh", "--server", "nginx"];
@@ -427,14 +427,14 @@ fn a_bundles_nginx_goes_by_its_own_program_and_commands() {
       certificate  made for saltmarsh.test, until $DATE
       configuration  changed /opt/ferries/conf/nginx.conf
       virtual host  made /opt/ferries/conf/yandro-saltmarsh.test.conf
-      other names  made /opt/ferries/conf/yandro-0.invalid.conf
+      unknown names  made /opt/ferries/conf/yandro-0.invalid.conf
       hosts file  changed /etc/hosts
       site list  made $ROOT/home/.config/yandro/sites.toml
       server  ferries: configuration tested, started
       proof  https://saltmarsh.test/ answers from there, over HTTPS
 
-    Have this system and your browsers trust the new authority: yandro authority trust
-    (`yandro authority show` tells what it may vouch for).
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
     [status 0]
     ");
     let ran = machine.yandro(&["map", "saltmarsh.test", "--alias", "www.saltmarsh.test"]).succeeds();

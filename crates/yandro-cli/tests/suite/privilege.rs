@@ -28,7 +28,7 @@ impl User {
         Some(Self { machine })
     }
 
-    /// With a folder of its own for further root certificates.
+    /// With a separate folder for further root certificates.
     fn with_anchors(&self) -> std::path::PathBuf {
         let anchors = self.machine.path("anchors");
         fs::create_dir(&anchors).unwrap();
@@ -59,19 +59,14 @@ fn a_user_maps_with_sudo_for_the_steps_that_need_root_and_keeps_all_else() {
     let Some(user) = User::new(true) else { return };
     let before = user.system();
     let ran = user.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
-    // What sudo itself has to say of this machine's name is of no account.
+    // Sudo's own messages about this machine's name don't matter.
     let said: Vec<&str> = ran.stderr.lines().filter(|line| !line.starts_with("sudo:")).collect();
     insta::assert_snapshot!(said.join("\n"), @"
-    note: root is needed for these, and sudo is asked for them alone:
-      write /etc/apache2/mods-enabled/socache_shmcb.load
-      write /etc/apache2/mods-enabled/ssl.load
-      write /etc/apache2/mods-enabled/ssl.conf
-      write /etc/apache2/mods-enabled/rewrite.load
-      write /etc/apache2/sites-available/yandro-saltmarsh.test.conf
-      write /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
-      write /etc/apache2/sites-available/yandro-0.invalid.conf
-      write /etc/apache2/sites-enabled/yandro-0.invalid.conf
+    note: these steps need root. yandro asks sudo for them, and for nothing else:
       write /etc/hosts
+      write 4 files in /etc/apache2/mods-enabled
+      write 2 files in /etc/apache2/sites-available
+      write 2 files in /etc/apache2/sites-enabled
       test, reload, start or stop the web server
     ");
     insta::assert_snapshot!(steady(&ran), @"
@@ -80,30 +75,25 @@ fn a_user_maps_with_sudo_for_the_steps_that_need_root_and_keeps_all_else() {
       certificate  made for saltmarsh.test, until $DATE
       virtual host  made /etc/apache2/sites-available/yandro-saltmarsh.test.conf
       enabled  linked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
-      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      unknown names  made /etc/apache2/sites-available/yandro-0.invalid.conf
       hosts file  changed /etc/hosts
       site list  made $ROOT/home/.config/yandro/sites.toml
       modules  enabled socache_shmcb, ssl, rewrite
       server  Apache httpd: configuration tested, started
       proof  https://saltmarsh.test/ answers from there, over HTTPS
 
-    Have this system and your browsers trust the new authority: yandro authority trust
-    (`yandro authority show` tells what it may vouch for).
-    note: root is needed for these, and sudo is asked for them alone:
-      write /etc/apache2/mods-enabled/socache_shmcb.load
-      write /etc/apache2/mods-enabled/ssl.load
-      write /etc/apache2/mods-enabled/ssl.conf
-      write /etc/apache2/mods-enabled/rewrite.load
-      write /etc/apache2/sites-available/yandro-saltmarsh.test.conf
-      write /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
-      write /etc/apache2/sites-available/yandro-0.invalid.conf
-      write /etc/apache2/sites-enabled/yandro-0.invalid.conf
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
+    note: these steps need root. yandro asks sudo for them, and for nothing else:
       write /etc/hosts
+      write 4 files in /etc/apache2/mods-enabled
+      write 2 files in /etc/apache2/sites-available
+      write 2 files in /etc/apache2/sites-enabled
       test, reload, start or stop the web server
     [status 0]
     ");
     assert_eq!(user.machine.curl(&["https://saltmarsh.test/"]).stdout, "<h1>Saltmarsh Ferries</h1>\n");
-    // What is the user's own is the user's, and the key theirs alone.
+    // The user's files belong to the user, and only the user can read the key.
     let data = user.machine.path("home/.local/share/yandro");
     for below in [
         "authority/issuing.key",
@@ -115,7 +105,7 @@ fn a_user_maps_with_sudo_for_the_steps_that_need_root_and_keeps_all_else() {
         let meta = fs::metadata(data.join(below)).unwrap();
         assert_eq!((meta.uid(), meta.mode() & 0o077), (NOBODY, 0), "{below}");
     }
-    // What is the system's is root's.
+    // The system's files belong to root.
     let meta = fs::metadata(user.machine.path("apache2/sites-available/yandro-saltmarsh.test.conf")).unwrap();
     assert_eq!((meta.uid(), meta.mode() & 0o777), (0, 0o644));
     user.yandro(&["check"]).succeeds();
@@ -138,7 +128,7 @@ fn a_failure_after_the_privileged_steps_puts_them_back() {
     let ran = user.yandro(&["map", "crew.saltmarsh.test", "./home/crew"]);
     assert_eq!(ran.status, 3, "{ran}");
     insta::assert_snapshot!(steady(&ran), @"
-    note: root is needed for these, and sudo is asked for them alone:
+    note: these steps need root. yandro asks sudo for them, and for nothing else:
       write /etc/apache2/sites-available/yandro-crew.saltmarsh.test.conf
       write /etc/apache2/sites-enabled/yandro-crew.saltmarsh.test.conf
       write /etc/hosts
@@ -149,7 +139,7 @@ fn a_failure_after_the_privileged_steps_puts_them_back() {
               /var/log/apache2/crew.saltmarsh.test-error.log:N: [NOW] [authz_core:error] [PID] [CLIENT] AH01630: client denied by server configuration: $ROOT/home/crew/
         fix: ${EDITOR:-vi} +1 $ROOT/home/crew/.htaccess && yandro servers reload apache
 
-    everything was put back as it was
+    everything was rolled back
     fix: correct what was found, then map the site again
     [status 3]
     ");
@@ -168,7 +158,7 @@ fn a_failure_after_the_privileged_steps_puts_them_back() {
       site list  changed $ROOT/home/.config/yandro/sites.toml
       server  Apache httpd: configuration tested, reloaded
       proof  https://crew.saltmarsh.test/ answers from there, over HTTPS
-    note: root is needed for these, and sudo is asked for them alone:
+    note: these steps need root. yandro asks sudo for them, and for nothing else:
       write /etc/apache2/sites-available/yandro-crew.saltmarsh.test.conf
       write /etc/apache2/sites-enabled/yandro-crew.saltmarsh.test.conf
       write /etc/hosts
@@ -243,7 +233,7 @@ fn a_server_under_sudo_has_no_rights_of_roots_when_it_answers() {
       http-port = 8080
       https-port = 8443
 
-    or run `sudo yandro serve`: it gives root's rights up as soon as it has the ports
+    fix: or start it as root; it gives up root's rights once it has the ports: sudo yandro serve
     [status 3]
     ");
     harbour.yandro(&["map", "depot.test", "./saltmarsh", "--server", "built-in"]).succeeds();
@@ -300,7 +290,7 @@ fn the_helper_does_nothing_beyond_its_list() {
     assert_eq!(user.run(&[YANDRO, "privileged"]).status, 3, "it is of no use without root");
 }
 
-/// What the person starts as `yandro`, with `wrapper` in its place for the helper: it is
+/// The program that the user starts as `yandro`, with `wrapper` instead of it for the helper: it is
 /// laid over the program's file after that was opened, and sudo starts what lies there.
 const WITH_WRAPPED_HELPER: &str = r#"
     exec 9<"$1/yandro"
@@ -372,12 +362,12 @@ fn a_helper_killed_while_it_keeps_the_trust_store_leaves_it_as_it_was() {
     let Some(user) = User::new(true) else { return };
     let anchors = user.with_anchors();
     user.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
-    // What is in the folder, and what the store made of it.
+    // Content of the folder, and the list built from it.
     let state = || {
         let bundle = user.machine.run("sh", &["-c", "sha256sum /etc/ssl/certs/ca-certificates.crt"]).stdout;
         format!("{} {bundle}", fs::read_dir(&anchors).unwrap().count())
     };
-    // The store makes its bundle anew, in an order of its own.
+    // The store builds its bundle again, in another order.
     user.machine.run("update-ca-certificates", &["--fresh"]).succeeds();
     killed_anywhere(&user, &["authority", "trust"], &state, None, 3);
 }
@@ -391,7 +381,7 @@ fn the_system_trusts_the_authority_when_asked() {
     let anchors = user.with_anchors();
     let ran = user.yandro(&["authority", "trust"]);
     insta::assert_snapshot!(steady(&ran), @"
-    error: there is no local authority yet
+    error: no local authority exists yet
     fix: the first `yandro map NAME FOLDER` makes it
     [status 3]
     ");
@@ -403,7 +393,7 @@ fn the_system_trusts_the_authority_when_asked() {
     Yandro root for USER, DATE is trusted by this system and your browsers now
       trust store  made /usr/local/share/ca-certificates/yandro-HEX.crt
       trust  yandro-HEX goes into the store of Chromium: $ROOT/home/.pki/nssdb
-    note: root is needed for these, and sudo is asked for them alone:
+    note: these steps need root. yandro asks sudo for them, and for nothing else:
       write /usr/local/share/ca-certificates/yandro-HEX.crt
     note: programs that were started before go by their old list until they are started again
     [status 0]
@@ -436,15 +426,15 @@ fn nginx_takes_the_same_way() {
       certificate  made for saltmarsh.test, until $DATE
       virtual host  made /etc/nginx/sites-available/yandro-saltmarsh.test.conf
       enabled  linked /etc/nginx/sites-enabled/yandro-saltmarsh.test.conf
-      other names  made /etc/nginx/sites-available/yandro-0.invalid.conf
+      unknown names  made /etc/nginx/sites-available/yandro-0.invalid.conf
       hosts file  changed /etc/hosts
       site list  made $ROOT/home/.config/yandro/sites.toml
       server  nginx: configuration tested, started
       proof  https://saltmarsh.test/ answers from there, over HTTPS
 
-    Have this system and your browsers trust the new authority: yandro authority trust
-    (`yandro authority show` tells what it may vouch for).
-    note: root is needed for these, and sudo is asked for them alone:
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
+    note: these steps need root. yandro asks sudo for them, and for nothing else:
       write /etc/nginx/sites-available/yandro-saltmarsh.test.conf
       write /etc/nginx/sites-enabled/yandro-saltmarsh.test.conf
       write /etc/nginx/sites-available/yandro-0.invalid.conf
@@ -463,7 +453,7 @@ fn nginx_takes_the_same_way() {
       site list  changed $ROOT/home/.config/yandro/sites.toml
       server  nginx: configuration tested, reloaded
       proof  https://saltmarsh.test/ answers from there, over HTTPS
-    note: root is needed for these, and sudo is asked for them alone:
+    note: these steps need root. yandro asks sudo for them, and for nothing else:
       write /etc/nginx/sites-available/yandro-saltmarsh.test.conf
       write /etc/hosts
       test, reload, start or stop the web server

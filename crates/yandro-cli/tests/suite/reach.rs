@@ -94,7 +94,7 @@ fn a_new_site_answers_this_computer_only_unless_it_is_opened() {
 }
 
 #[test]
-fn a_server_that_is_elsewhere_has_no_such_choice() {
+fn remote_servers_have_no_option_for_reach() {
     let Some(harbour) = Harbour::new(Server::Nginx, &["ada"]) else { return };
     let map = ["map", "crew.test", "./saltmarsh", "--server", "elsewhere", "--address", "127.0.0.7"];
     harbour.yandro(&map);

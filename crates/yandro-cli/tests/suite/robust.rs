@@ -237,14 +237,14 @@ fn no_link_leads_a_command_out_of_a_sysroot() {
 }
 
 #[test]
-fn what_nobody_can_write_is_told_as_that() {
+fn unwritable_files_are_reported_as_such() {
     let Some(machine) = Namespace::new(&["chattr"]) else { return };
     let map = |machine: &Namespace| machine.yandro(&["map", "tides.test", "./saltmarsh", "--server", "built-in"]);
     machine.run("mount", &["-o", "remount,ro,bind", "/etc/hosts"]).succeeds();
     let ran = map(&machine);
     insta::assert_snapshot!(steady(&ran), @"
     error: /etc/hosts: read-only file system
-    everything was put back as it was
+    everything was rolled back
     fix: mount the file system of /etc/hosts writable, then run the command again
     [status 3]
     ");
@@ -292,7 +292,7 @@ fn a_recovery_reloads_no_configuration_that_the_server_refuses() {
     let ran = machine.yandro(&["sites"]).succeeds();
     insta::assert_snapshot!(steady(&ran), @"
     SITE  SERVER  ROOT OR UPSTREAM  STATUS
-    saltmarsh.test  apache  $ROOT/saltmarsh  mapped
+    https://saltmarsh.test/  apache  $ROOT/saltmarsh  mapped
 
     1 site; prove that they answer: yandro check
     note: an earlier command was interrupted and is rolled back: `yandro map tides.test http://127.0.0.1:3000` of NOW
@@ -332,14 +332,14 @@ fn a_server_that_stays_in_the_foreground_or_says_much_is_started_all_the_same() 
       certificate  made for saltmarsh.test, until $DATE
       virtual host  made /etc/nginx/sites-available/yandro-saltmarsh.test.conf
       enabled  linked /etc/nginx/sites-enabled/yandro-saltmarsh.test.conf
-      other names  made /etc/nginx/sites-available/yandro-0.invalid.conf
+      unknown names  made /etc/nginx/sites-available/yandro-0.invalid.conf
       hosts file  changed /etc/hosts
       site list  made $ROOT/home/.config/yandro/sites.toml
       server  nginx: configuration tested, started
       proof  https://saltmarsh.test/ answers from there, over HTTPS
 
-    Have this system and your browsers trust the new authority: yandro authority trust
-    (`yandro authority show` tells what it may vouch for).
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
     [status 0]
     ");
     machine.yandro(&["servers", "stop", "nginx"]).succeeds();
@@ -378,7 +378,7 @@ fn a_site_moves_between_servers_on_the_same_ports_while_both_serve() {
 }
 
 #[test]
-fn a_port_of_another_program_is_told_before_the_running_server_ends_for_it() {
+fn map_reports_a_port_of_another_program_before_the_server_fails() {
     let Some(machine) = Namespace::new(&["python3"]) else { return };
     machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
     let mut other = machine.command("python3");
@@ -411,7 +411,7 @@ fn a_trusted_root_leaves_no_link_behind_when_it_goes() {
 }
 
 #[test]
-fn what_an_earlier_build_wrote_goes_to_the_list_that_has_the_site_and_to_no_other() {
+fn files_of_earlier_builds_go_only_to_the_list_that_has_the_site() {
     let sysroot = two_sites();
     let of_bob =
         |words: &[&str]| Ran::of(sysroot.command(words).env("HOME", "/home/bob").output().unwrap(), sysroot.root());

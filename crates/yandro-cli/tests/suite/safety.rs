@@ -92,7 +92,7 @@ fn interrupted(server: Server, users: &[&'static str], signals: &[&str], number:
     assert!(rolled_back > 0, "no signal came in time");
 }
 
-/// Runs a command in a process group of its own and sends that a signal, as a terminal does.
+/// Runs a command in a separate process group and sends that a signal, as a terminal does.
 fn signalled(harbour: &Harbour, words: &[&str], signal: &str, pause: Duration) -> Option<i32> {
     let line = Harbour::line(harbour.user, words);
     let mut command = harbour.machine.command("sh");

@@ -56,7 +56,7 @@ fn a_server_is_tested_started_reloaded_and_stopped() {
 }
 
 #[test]
-fn a_port_that_somebody_holds_is_told_with_their_name() {
+fn map_names_the_program_that_holds_a_port() {
     let Some(machine) = Namespace::new(&["python3"]) else { return };
     let mut other = machine.command("python3");
     let _other = Background::start(other.args(["-m", "http.server", "80"]));
@@ -78,7 +78,7 @@ fn a_port_that_somebody_holds_is_told_with_their_name() {
     (98)Address already in use: AH00072: make_sock: could not bind to address 0.0.0.0:80
     no listening sockets available, shutting down
     AH00015: Unable to open logs
-    fix: port 80 is held by `python3` (process PID, user root): stop it, or have this server listen elsewhere
+    fix: port 80 is held by `python3` (process PID, user root): stop it, or let this server listen on another port
     [status 3]
     ");
 }
@@ -86,7 +86,7 @@ fn a_port_that_somebody_holds_is_told_with_their_name() {
 #[test]
 fn a_named_server_goes_by_its_own_commands() {
     let Some(machine) = Namespace::new(&[]) else { return };
-    // A bundle with a control program that keeps a record of what it is told.
+    // A bundle with a control program that records its arguments.
     fs::create_dir_all(machine.path("opt/ferries")).unwrap();
     let control = "#!/bin/sh\n\
         echo \"$1\" >> /opt/ferries/told\n\
@@ -135,7 +135,7 @@ fn a_named_server_goes_by_its_own_commands() {
 }
 
 #[test]
-fn what_is_found_and_what_is_named_is_listed() {
+fn found_and_added_servers_are_listed() {
     let sysroot = Sysroot::with_apache();
     sysroot.write("opt/ferries/conf/httpd.conf", "ServerRoot /opt/ferries\nListen 127.0.0.1:8080\n");
     insta::assert_snapshot!(sysroot.yandro(&["servers", "add", "Ferries", "--config", "/opt"]), @"

@@ -11,7 +11,7 @@ fn mode(machine: &Namespace, path: &str) -> u32 {
 }
 
 #[test]
-fn a_folder_that_the_server_may_not_enter_is_told_before_anything_is_written_and_fixed() {
+fn map_reports_and_fixes_a_folder_that_the_server_cannot_enter() {
     let Some(machine) = Namespace::new(&["getfacl"]) else { return };
     let tree = || machine.run("sh", &["-c", "find apache2 home/.config 2>/dev/null | sort; cat hosts"]).stdout;
     let before = tree();
@@ -165,15 +165,15 @@ fn a_new_project_is_made_with_its_page_and_goes_again_while_it_is_nobodys_work()
       certificate  made for tides.test, until $DATE
       virtual host  made /etc/apache2/sites-available/yandro-tides.test.conf
       enabled  linked /etc/apache2/sites-enabled/yandro-tides.test.conf
-      other names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      unknown names  made /etc/apache2/sites-available/yandro-0.invalid.conf
       hosts file  changed /etc/hosts
       site list  made $ROOT/home/.config/yandro/sites.toml
       modules  enabled socache_shmcb, ssl, rewrite
       server  Apache httpd: configuration tested, started
       proof  https://tides.test/ answers from there, over HTTPS
 
-    Have this system and your browsers trust the new authority: yandro authority trust
-    (`yandro authority show` tells what it may vouch for).
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
     [status 0]
     ");
     assert!(machine.curl(&["https://tides.test/"]).stdout.contains("<h1>tides.test</h1>"));
@@ -202,7 +202,7 @@ fn php_runs_by_the_socket_that_is_found() {
     machine.run("mkdir", &["/run/php"]).succeeds();
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--php"]);
     insta::assert_snapshot!(steady(&ran), @"
-    error: no PHP was found: there is no socket of php-fpm where systems have it
+    error: PHP was not found: php-fpm has no socket in the usual folders
     fix: install and start it (`apt install php-fpm`), or name its socket: --php=SOCKET
     [status 3]
     ");
@@ -308,7 +308,7 @@ fn every_port_of_a_site_is_proven() {
     let listens = || fs::read_to_string(machine.path("apache2/ports.conf")).unwrap();
     assert_eq!(listens().matches("\nListen ").count(), 3, "80, 8080 and 8443, each once: {}", listens());
     machine.yandro(&["check"]).succeeds();
-    // What is wrong on the last of them alone is found, and said to be there.
+    // A problem only on the last of them is found, and reported with the port.
     let file = machine.path("apache2/sites-available/yandro-saltmarsh.test.conf");
     let text = fs::read_to_string(&file).unwrap();
     let (first, last) = text.split_at(text.find("<VirtualHost *:8443>").unwrap());
@@ -366,7 +366,7 @@ fn a_virtual_host_of_one_address_takes_no_site_away() {
     machine.yandro(&["check"]).succeeds();
 }
 
-/// Answers under its own name alone.
+/// Answers only under its own name.
 const STRICT: &str = "
 import http.server
 class H(http.server.BaseHTTPRequestHandler):

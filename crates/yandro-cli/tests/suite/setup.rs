@@ -62,21 +62,33 @@ fn words_that_people_try_lead_to_the_command() {
 }
 
 #[test]
-fn bash_completes_commands_and_options() {
+fn bash_completes_commands_options_sites_and_servers() {
     if !has(&["bash"], false) {
         return;
     }
+    let home = Sysroot::new();
+    let list = "[[site]]\nname = \"saltmarsh.test\"\nfolder = \"/srv/saltmarsh\"\naliases = [\"tides.test\"]\n";
+    fs::create_dir_all(home.path("config/yandro")).unwrap();
+    fs::write(home.path("config/yandro/sites.toml"), list).unwrap();
+    let settings = "[[server]]\nname = \"harbour\"\nkind = \"nginx\"\nconfig = \"/srv/nginx.conf\"\n";
+    fs::write(home.path("config/yandro/settings.toml"), settings).unwrap();
+    let folder = std::path::Path::new(YANDRO).parent().unwrap().display();
     let complete = |words: &str| {
         let script = format!(
-            "source <(\"$YANDRO\" setup completions bash); COMP_WORDS=({words}); COMP_CWORD=$((${{#COMP_WORDS[@]}} - 1)); \
-             _yandro yandro \"${{COMP_WORDS[-1]}}\" \"${{COMP_WORDS[-2]}}\"; echo \"${{COMPREPLY[@]}}\""
+            "PATH={folder}:$PATH; source <(yandro setup completions bash); COMP_WORDS=({words}); \
+             COMP_CWORD=$((${{#COMP_WORDS[@]}} - 1)); COMP_TYPE=9; \
+             _clap_complete_yandro yandro \"${{COMP_WORDS[-1]}}\" \"${{COMP_WORDS[-2]}}\"; echo \"${{COMPREPLY[@]}}\""
         );
-        let ran = Command::new("bash").args(["-c", &script]).env("YANDRO", YANDRO).output().unwrap();
-        String::from_utf8(ran.stdout).unwrap().trim().to_owned()
+        let ran = Command::new("bash").args(["-c", &script]).env("XDG_CONFIG_HOME", home.path("config")).output();
+        String::from_utf8(ran.unwrap().stdout).unwrap().trim().to_owned()
     };
     assert_eq!(complete("yandro che"), "check");
     assert_eq!(complete("yandro hosts po"), "point");
     assert_eq!(complete("yandro map a.test --docu"), "--document-root");
+    assert_eq!(complete("yandro unmap s"), "saltmarsh.test");
+    assert_eq!(complete("yandro check t"), "tides.test");
+    assert_eq!(complete("yandro servers reload h"), "harbour");
+    assert_eq!(complete("yandro map a.test --server n"), "nginx");
 }
 
 #[test]

@@ -15,15 +15,15 @@ fn a_map_writes_everything_and_an_unmap_takes_it_away() {
       certificate   made for depot.saltmarsh.test, handbook.saltmarsh.test, until $DATE
       virtual host  made /etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf
       enabled       linked /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf
-      other names   made /etc/apache2/sites-available/yandro-0.invalid.conf
+      unknown names   made /etc/apache2/sites-available/yandro-0.invalid.conf
       hosts file    changed /etc/hosts
       site list     made /home/ada/.config/yandro/sites.toml
       modules       enabled socache_shmcb, ssl, rewrite
       server        Apache httpd: not tested and not reloaded, since this is a sysroot
       proof         not proven: within a sysroot no server is asked
 
-    Have this system and your browsers trust the new authority: yandro authority trust
-    (`yandro authority show` tells what it may vouch for).
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
     [status 0]
     ");
     insta::assert_snapshot!(without_user(&sysroot.read("etc/hosts")), @"
@@ -67,8 +67,8 @@ fn a_map_writes_everything_and_an_unmap_takes_it_away() {
     }
     insta::assert_snapshot!(sites, @"
     SITE  SERVER  ROOT OR UPSTREAM  STATUS
-    depot.saltmarsh.test  apache  $ROOT/depot/public  mapped
-      handbook.saltmarsh.test
+    https://depot.saltmarsh.test/  apache  $ROOT/depot/public  mapped
+      https://handbook.saltmarsh.test/
 
     1 site; prove that they answer: yandro check
     [status 0]
@@ -88,20 +88,20 @@ fn a_map_writes_everything_and_an_unmap_takes_it_away() {
       hosts file    changed /etc/hosts
       enabled       unlinked /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf
       virtual host  removed /etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf
-      other names   removed /etc/apache2/sites-available/yandro-0.invalid.conf
+      unknown names   removed /etc/apache2/sites-available/yandro-0.invalid.conf
       site list     removed /home/ada/.config/yandro/sites.toml
       certificate   removed
       modules       disabled rewrite, ssl, socache_shmcb
       server        Apache httpd: not tested and not reloaded, since this is a sysroot
     [status 0]
     ");
-    // What stays: the authority, the modules, the (now empty) site list.
+    // The rest: the authority, the modules, the (now empty) site list.
     let own = |line: &&str| !line.starts_with("home") && !line.starts_with("etc/apache2/mods-enabled");
     assert_eq!(sysroot.tree().lines().filter(own).collect::<Vec<_>>(), before.lines().filter(own).collect::<Vec<_>>());
 }
 
 #[test]
-fn keys_are_their_owners_alone_and_the_roots_key_is_nowhere() {
+fn only_owners_can_read_keys_and_the_root_key_is_not_stored() {
     let sysroot = Sysroot::with_apache();
     sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
     let data = sysroot.path("home/ada/.local/share/yandro");

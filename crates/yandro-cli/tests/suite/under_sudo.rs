@@ -61,7 +61,7 @@ fn system(harbour: &Harbour) -> String {
 }
 
 #[test]
-fn what_is_made_for_the_user_is_the_users() {
+fn files_made_under_sudo_belong_to_the_user() {
     let Some(harbour) = Harbour::new(Server::Apache, &["ada"]) else { return };
     let home = harbour.home(Some("ada"));
     let shared = harbour.machine.path("shared");

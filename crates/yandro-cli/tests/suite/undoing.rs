@@ -172,7 +172,7 @@ fn whatever_is_done_and_undone_in_any_order_leaves_nothing() {
 }
 
 #[test]
-fn what_was_edited_by_hand_meanwhile_stays_and_nothing_else() {
+fn hand_edits_since_stay_after_undo() {
     for seed in 0..sequences() / 2 {
         sequence(1000 + seed, true);
     }

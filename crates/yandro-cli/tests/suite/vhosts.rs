@@ -43,7 +43,7 @@ fn reported(dump: &str) -> Reported {
     found
 }
 
-/// What yandro found, in the same form; compared with `theirs`, which may tell less.
+/// Yandro's reading in the same form, compared with `theirs`, which may have less.
 fn assert_agrees(configuration: &HttpdRun, theirs: &Reported, what: &str) {
     let hosts = configuration.virtual_hosts();
     let ours = by_address(&hosts);
@@ -145,7 +145,7 @@ fn piece(numbers: &mut Numbers, number: usize, files: &mut Vec<(String, String)>
 }
 
 #[test]
-fn what_is_found_is_what_the_server_reports() {
+fn vhosts_lists_what_the_server_itself_reports() {
     if !has(&["apache2"], false) {
         return;
     }
@@ -232,16 +232,16 @@ fn debians_own_and_hand_written_layouts_agree() {
     let text = machine.yandro(&["vhosts"]).succeeds();
     insta::assert_snapshot!(text, @"
     Apache httpd
-    ADDRESS  NAME                  SERVES                     TLS  WHERE                                                           OWNER
-    *:80     SALTMARSH.test        –                          –    /etc/apache2/conf-enabled/tides.conf:1                          yours
-             (no name)             /var/www/html              –    /etc/apache2/sites-enabled/000-default.conf:1                   yours
-             depot.saltmarsh.test  $ROOT/saltmarsh  –    /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf:2   yandro
-             saltmarsh.test        leads elsewhere            –    /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:2         yandro
+    ADDRESS  NAME                  SERVES                                             TLS  WHERE                                                           OWNER
+    *:80     SALTMARSH.test        –                                                  –    /etc/apache2/conf-enabled/tides.conf:1                          manual
+             (no name)             /var/www/html                                      –    /etc/apache2/sites-enabled/000-default.conf:1                   manual
+             depot.saltmarsh.test  $ROOT/saltmarsh                          –    /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf:2   yandro
+             saltmarsh.test        redirects to https://%{SERVER_NAME}%{REQUEST_URI}  –    /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:2         yandro
                www.saltmarsh.test
-    *:443    (no name)             /var/www/html              yes  /etc/apache2/sites-enabled/default-ssl.conf:1                   yours
-             localhost             –                          yes  /etc/apache2/sites-enabled/yandro-0.invalid.conf:3              yandro
-             depot.saltmarsh.test  $ROOT/saltmarsh  yes  /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf:19  yandro
-             saltmarsh.test        $ROOT/saltmarsh  yes  /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:11        yandro
+    *:443    (no name)             /var/www/html                                      yes  /etc/apache2/sites-enabled/default-ssl.conf:1                   manual
+             localhost             –                                                  yes  /etc/apache2/sites-enabled/yandro-0.invalid.conf:3              yandro
+             depot.saltmarsh.test  $ROOT/saltmarsh                          yes  /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf:19  yandro
+             saltmarsh.test        $ROOT/saltmarsh                          yes  /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:11        yandro
                www.saltmarsh.test
 
     The first of each address answers for names that none of its virtual hosts has.
@@ -249,14 +249,14 @@ fn debians_own_and_hand_written_layouts_agree() {
 
     nginx
     ADDRESS  NAME  SERVES         TLS  WHERE                                OWNER
-    *:80     _     /var/www/html  –    /etc/nginx/sites-enabled/default:21  yours
-    [::]:80  _     /var/www/html  –    /etc/nginx/sites-enabled/default:21  yours
+    *:80     _     /var/www/html  –    /etc/nginx/sites-enabled/default:21  manual
+    [::]:80  _     /var/www/html  –    /etc/nginx/sites-enabled/default:21  manual
     [status 0]
     ");
 }
 
 #[test]
-fn a_broken_configuration_is_told_with_its_place() {
+fn a_broken_configuration_is_reported_with_its_place() {
     let sysroot = Sysroot::with_apache();
     sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
     sysroot.write(
@@ -265,14 +265,14 @@ fn a_broken_configuration_is_told_with_its_place() {
     );
     let ran = sysroot.yandro(&["vhosts"]);
     insta::assert_snapshot!(ran, @"
-    ADDRESS  NAME            SERVES           TLS  WHERE                                                     OWNER
-    *:80     localhost       –                –    /etc/apache2/sites-enabled/yandro-0.invalid.conf:3        yandro
-             saltmarsh.test  leads elsewhere  –    /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:2   yandro
-    *:443    localhost       –                yes  /etc/apache2/sites-enabled/yandro-0.invalid.conf:6        yandro
-             saltmarsh.test  /saltmarsh       yes  /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:10  yandro
+    ADDRESS  NAME            SERVES                                             TLS  WHERE                                                     OWNER
+    *:80     localhost       –                                                  –    /etc/apache2/sites-enabled/yandro-0.invalid.conf:3        yandro
+             saltmarsh.test  redirects to https://%{SERVER_NAME}%{REQUEST_URI}  –    /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:2   yandro
+    *:443    localhost       –                                                  yes  /etc/apache2/sites-enabled/yandro-0.invalid.conf:6        yandro
+             saltmarsh.test  /saltmarsh                                         yes  /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf:10  yandro
 
     The first of each address answers for names that none of its virtual hosts has.
-    ✗ /etc/apache2/apache2.conf:3: `<Directory>` is never closed; what stands behind it was not read
+    ✗ /etc/apache2/apache2.conf:3: `<Directory>` is never closed; the text behind it was not read
       3 | <Directory /srv>
         | ^^^^^^^^^^^^^^^^
     [status 1]

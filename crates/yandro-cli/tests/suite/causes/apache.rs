@@ -56,6 +56,11 @@ pub(super) const APACHE: &[Cause] = &[
             ),
         )
     }),
+    // Virtual hosts at one of the site's two addresses only: by address and port, by name, without a port.
+    ("default-answers", |m| shell(m, "httpd_host_at 127.0.0.1:443 'ServerName harbour.test'; apache2ctl graceful")),
+    ("default-answers", |m| shell(m, "httpd_host_at localhost:80 'ServerName harbour.test'; apache2ctl graceful")),
+    ("default-answers", |m| shell(m, "httpd_host_at '[::1]:80' 'ServerName harbour.test'; apache2ctl graceful")),
+    ("default-answers", |m| shell(m, "httpd_host_at 127.0.0.1 'ServerName harbour.test'; apache2ctl graceful")),
     ("module-off", |m| {
         shell(m, "apache2ctl stop; gone; rm /etc/apache2/mods-enabled/ssl.load /etc/apache2/mods-enabled/ssl.conf")
     }),
@@ -69,7 +74,7 @@ pub(super) const APACHE: &[Cause] = &[
     }),
     ("access-denied", |m| shell(m, "printf 'Require all denied\\n' > saltmarsh/.htaccess")),
     ("access-denied", |m| {
-        // What is about some files only comes before, and is not told.
+        // Rules for some files come before, and are not reported.
         let lines = "<Files .env>\\nRequire all denied\\n</Files>\\nRewriteEngine on\\nRewriteRule ^ - [F]\\n";
         shell(
             m,

@@ -1,11 +1,26 @@
 //! Causes that are the same with either server.
 
-use super::{Cause, Held, background, listener, shell, upstream};
+use super::{Cause, Held, background, listener, shell, upstream, upstream_at};
 use crate::namespace::Namespace;
 
 /// With either server.
 pub(super) const COMMON: &[Cause] = &[
     ("folder-missing", |m| shell(m, "mv saltmarsh elsewhere")),
+    ("page-mixed", |m| shell(m, "printf '<script src=http://localhost/x.js></script>' > saltmarsh/index.html")),
+    ("redirect-back", |m| {
+        let rule = "self.send_response(302); self.send_header('Location', 'http://saltmarsh.test/'); self.send_header('Content-Length', '0'); self.end_headers(); return";
+        drop(proxied(m));
+        shell(m, "pkill -x python3; closed 3000");
+        vec![upstream(m, 3000, "ok", &format!("if self.headers['X-Forwarded-Proto'] == 'https': {rule}"))]
+    }),
+    ("hosts-unread", |m| shell(m, "umount /etc/hosts; rm /etc/hosts")),
+    ("hosts-unread", |m| shell(m, "umount /etc/hosts; ln -sf /nowhere/hosts /etc/hosts")),
+    ("hosts-unread", |m| shell(m, "chmod 600 /etc/hosts")),
+    ("hosts-unread", |m| shell(m, "iconv -f UTF-8 -t UTF-16 /etc/hosts > $HOME/hosts && cat $HOME/hosts > /etc/hosts")),
+    // The server runs, and its next reload would take all sites down.
+    ("certificate-file", |m| shell(m, "rm $HOME/.local/share/yandro/certificates/saltmarsh.test/fullchain.pem")),
+    ("certificate-file", |m| shell(m, ": > $HOME/.local/share/yandro/certificates/saltmarsh.test/key.pem")),
+    ("certificate-file", |m| shell(m, "truncate -s 100 $HOME/.local/share/yandro/certificates/saltmarsh.test/*.pem")),
     ("folder-forbidden", |m| shell(m, "chmod 700 saltmarsh")),
     ("folder-forbidden", |m| shell(m, "chmod 600 saltmarsh/index.html")),
     ("proof-not-written", |m| shell(m, "mount --bind saltmarsh saltmarsh; mount -o remount,ro,bind saltmarsh")),
@@ -24,6 +39,17 @@ pub(super) const COMMON: &[Cause] = &[
         drop(proxied(m));
         shell(m, "pkill -x python3; closed 3000");
         vec![upstream(m, 3001, "ok", "")]
+    }),
+    // An upstream at the other family only, and one that closes connections.
+    ("upstream-fails", |m| {
+        drop(proxied(m));
+        shell(m, "pkill -x python3; closed 3000");
+        vec![upstream_at(m, "::1", 3000, "ok", "")]
+    }),
+    ("upstream-fails", |m| {
+        drop(proxied(m));
+        shell(m, "pkill -x python3; closed 3000");
+        vec![upstream(m, 3000, "ok", "self.connection.shutdown(2); return")]
     }),
     ("upstream-refuses-host", |m| {
         drop(proxied(m));
@@ -97,7 +123,7 @@ pub(super) const COMMON: &[Cause] = &[
     ("certificate-expired", |m| shell(m, "of_time -20 -9; reload")),
     ("certificate-early", |m| shell(m, "of_time 3 20; reload")),
     ("certificate-old", |m| {
-        // With the times of yesterday, as a copy from elsewhere has them.
+        // With the times of yesterday, like a copy from another machine.
         shell(
             m,
             "c=$HOME/.local/share/yandro/certificates/saltmarsh.test; yandro cert issue saltmarsh.test --out tides -q; cp tides/* $c/; touch -d yesterday $c/*",

@@ -1,4 +1,4 @@
-//! Causes made on purpose with the real servers: each has to be told by its own code, and no other
+//! Causes made on purpose with the real servers: each has to be reported by its own code, and no other
 //! finding with it.
 
 mod apache;
@@ -10,10 +10,10 @@ use super::namespace::Namespace;
 
 /// How a fault is made on a machine with `saltmarsh.test` mapped and well.
 type Cause = (&'static str, fn(&Namespace) -> Held);
-/// What has to go on for the fault to last.
+/// Processes that keep the fault alive.
 type Held = Vec<Background>;
 
-/// What the scripts of faults may call.
+/// Functions for the scripts of faults.
 const WORDS: &str = include_str!("words.sh");
 
 pub(super) fn shell(machine: &Namespace, script: &str) -> Held {
@@ -32,7 +32,7 @@ pub(super) fn background(machine: &Namespace, script: &str) -> Background {
     started
 }
 
-/// A program that listens on ports of the machine and is no web server of its own.
+/// A program that listens on ports of the machine and is not a web server.
 pub(super) fn listener(machine: &Namespace, ports: &[u16]) -> Background {
     let ports: Vec<String> = ports.iter().map(ToString::to_string).collect();
     let script = format!(
@@ -55,16 +55,22 @@ while True:
 
 /// An upstream that answers with `words`, unless `rule` does otherwise.
 fn upstream(machine: &Namespace, port: u16, words: &str, rule: &str) -> Background {
+    upstream_at(machine, "127.0.0.1", port, words, rule)
+}
+
+/// The same at an address of either family.
+fn upstream_at(machine: &Namespace, address: &str, port: u16, words: &str, rule: &str) -> Background {
     let rule = if rule.is_empty() { "pass" } else { rule };
     let script = format!(
-        "import http.server
+        "import http.server, socket
 class H(http.server.BaseHTTPRequestHandler):
     def do_GET(self):
         {rule}
         self.send_response(200); self.send_header('Content-Length', '{}'); self.end_headers(); self.wfile.write(b'{words}')
     def log_message(self, *words): pass
 http.server.ThreadingHTTPServer.allow_reuse_address = True
-server = http.server.ThreadingHTTPServer(('127.0.0.1', {port}), H)
+http.server.ThreadingHTTPServer.address_family = socket.AF_INET6 if ':' in '{address}' else socket.AF_INET
+server = http.server.ThreadingHTTPServer(('{address}', {port}), H)
 READY
 server.serve_forever()",
         words.len()
@@ -72,7 +78,7 @@ server.serve_forever()",
     background(machine, &script)
 }
 
-/// What is found: each one's code and its remedy.
+/// The findings: each code and its remedy.
 fn found(machine: &Namespace) -> Vec<(String, String)> {
     read(&machine.yandro(&["check", "--json"]))
 }
@@ -114,14 +120,15 @@ fn codes(found: &[(String, String)]) -> Vec<&str> {
     found.iter().map(|(code, _)| code.as_str()).collect()
 }
 
-/// What no command fixes: it shows what a person has to know, to fix it where it is.
-const BY_A_PERSON: [&str; 17] = [
+/// Causes without a fixing command: the remedy shows the user where to look.
+const BY_A_PERSON: [&str; 19] = [
     "confined",
     "folder-missing",
     "http-fails",
     "https-fails",
     "https-status",
     "page-leaves",
+    "page-mixed",
     "port-closed",
     "proof-not-written",
     "redirect-leaves",
@@ -133,10 +140,11 @@ const BY_A_PERSON: [&str; 17] = [
     "tls-version",
     "unreachable",
     "upstream-down",
+    "upstream-fails",
 ];
 
 fn is_for_a_person(code: &str, remedy: &str) -> bool {
-    let is_found_elsewhere = code == "upstream-down" && remedy.starts_with("yandro map");
+    let is_found_elsewhere = code.starts_with("upstream-") && remedy.starts_with("yandro map");
     BY_A_PERSON.contains(&code) && !is_found_elsewhere
 }
 
@@ -149,7 +157,7 @@ fn paste(machine: &Namespace, code: &str, mut remedy: String) -> Result<(), Stri
     std::fs::set_permissions(&path, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
     let mut said = String::new();
     for _ in 0..3 {
-        // What is shown has a word in the place of the machine's folder.
+        // The output has a word instead of the machine's folder.
         let remedy_here = remedy.replace("$ROOT", machine.root().to_str().unwrap());
         let script = format!(
             "mkdir -p /run/php; export EDITOR=$HOME/editor PATH=$PATH:$HOME/bin; mkdir -p $HOME/bin; ln -sf {YANDRO} $HOME/bin/yandro; {remedy_here}"
@@ -172,7 +180,7 @@ fn paste(machine: &Namespace, code: &str, mut remedy: String) -> Result<(), Stri
     Err(format!("{code}: what was pasted doesn't fix it:\n{said}"))
 }
 
-/// Makes each cause on a machine of its own; several machines at once.
+/// Makes each cause on a separate machine; several machines at once.
 fn try_all(causes: &[Cause], prepare: &(dyn Fn(&Namespace) + Sync)) {
     let next = std::sync::atomic::AtomicUsize::new(0);
     let wrong = std::sync::Mutex::new(Vec::new());
@@ -189,7 +197,7 @@ fn try_all(causes: &[Cause], prepare: &(dyn Fn(&Namespace) + Sync)) {
                         wrong.lock().unwrap().push(format!("{code}: could not be made"));
                         continue;
                     };
-                    // A server that was told to reload takes its time.
+                    // A server needs time to reload.
                     let mut last = Vec::new();
                     for _ in 0..16 {
                         last = found(&machine);
@@ -231,12 +239,12 @@ fn try_with(server: &str, causes: &[Cause]) {
 }
 
 #[test]
-fn every_cause_with_apache_httpd_is_told_by_its_own_code() {
+fn every_cause_with_apache_httpd_is_found_and_fixed() {
     try_with("apache", &[common::COMMON, apache::APACHE].concat());
 }
 
 #[test]
-fn a_clock_that_is_wrong_is_told_and_not_what_it_seems_to_be() {
+fn a_wrong_clock_is_reported_instead_of_its_symptoms() {
     let Some(machine) = Namespace::new(&["faketime"]) else { return };
     machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
     // The certificate seems to be of the future, and so does the authority that issued it.
@@ -246,6 +254,20 @@ fn a_clock_that_is_wrong_is_told_and_not_what_it_seems_to_be() {
 }
 
 #[test]
-fn every_cause_with_nginx_is_told_by_its_own_code() {
+fn an_ordinary_user_is_told_what_only_root_can_test() {
+    let Some(machine) = Namespace::new(&["nginx", "setpriv"]) else { return };
+    machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "nginx"]).succeeds();
+    let note = "note: not looked at: whether nginx accepts its changed files, since only root can test them: sudo ";
+    assert!(!by_a_user(&machine, &["check"]).stderr.contains(note), "no file has changed");
+    // Later than the youngest process, to the second.
+    shell(&machine, "touch -d '+2 seconds' /etc/nginx/nginx.conf");
+    let ran = by_a_user(&machine, &["check"]);
+    assert!(ran.stderr.contains(note), "{ran}");
+    assert!(!machine.yandro(&["check"]).stderr.contains(note), "root has tested it");
+    machine.run("nginx", &["-s", "stop"]).succeeds();
+}
+
+#[test]
+fn every_cause_with_nginx_is_found_and_fixed() {
     try_with("nginx", &[common::COMMON, nginx::NGINX].concat());
 }

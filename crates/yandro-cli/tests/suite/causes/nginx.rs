@@ -32,6 +32,12 @@ pub(super) const NGINX: &[Cause] = &[
         )
     }),
     ("default-answers", |m| {
+        shell(
+            m,
+            "echo 'server { listen localhost:80; server_name harbour.test; }' > /etc/nginx/conf.d/harbour.conf; nginx -s reload",
+        )
+    }),
+    ("default-answers", |m| {
         shell(m, &format!("sed -i 's/server_name saltmarsh.test/server_name tides.test/' {BLOCK} && nginx -s reload"))
     }),
     ("page-leaves", |m| shell(m, "printf '<link rel=canonical href=https://localhost/>' > saltmarsh/index.html")),

@@ -1,4 +1,4 @@
-# What scripts may call, beside the machine's own programs. Each fault is made by a few of these.
+# Functions for scripts, in addition to the machine's own programs. Each fault is made by a few of these.
 
 yandro() { "$YANDRO" "$@"; }
 
@@ -47,7 +47,7 @@ rename() {
   rm "$at/sites-available/yandro-$1.conf"
 }
 
-# A certificate for the site that nobody vouches for: self_signed KEY CHAIN
+# A self-signed certificate for the site: self_signed KEY CHAIN
 self_signed() {
   openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout "$1" -out "$2" -days 90 -subj /O=x \
     -addext subjectAltName=DNS:saltmarsh.test 2>/dev/null
@@ -95,6 +95,13 @@ SSLCertificateKeyFile $certificates/key.pem
 DocumentRoot /var/www/html
 </VirtualHost>
 CONF
+}
+
+# A virtual host of Apache httpd's at one address: httpd_host_at ADDRESS LINES
+httpd_host_at() {
+  httpd_host "$2"
+  sed -i "s/<VirtualHost .*>/<VirtualHost $1>/" /etc/apache2/sites-enabled/000-aa.conf
+  case $1 in *:443) ;; *) sed -i '/^SSL/d' /etc/apache2/sites-enabled/000-aa.conf ;; esac
 }
 
 # The same as a server block of nginx's, on both ports.
