@@ -12,7 +12,7 @@ fuzz_target!(|bytes: &[u8]| {
         addresses: vec!["127.0.0.1".parse().expect("it is one"), "::1".parse().expect("it is one")],
         names: vec![name("a.test"), name("b.test")],
     };
-    // What is taken for yandro's own may be changed.
+    // Text that looks like yandro's own may be changed.
     let is_ours = |text: &[u8]| text.windows(6).any(|part| part == b"yandro");
     if let Ok(pointed) = point_name(bytes, &list, &site, &[], TakeOver::Yes) {
         if !is_ours(bytes) {

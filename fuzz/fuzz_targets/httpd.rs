@@ -54,7 +54,7 @@ fuzz_target!(|bytes: &[u8]| {
     for at in by_address(&done.virtual_hosts()) {
         at.collisions();
     }
-    // What is switched on for a site goes back to the byte.
+    // Lines that are switched on for a site go back to the byte.
     let shared = HttpdShared::of(start, &One(bytes), |_| FileOwner::Other);
     let needs = Needs {
         modules: &["ssl", "rewrite"],

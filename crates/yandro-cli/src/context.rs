@@ -1,4 +1,4 @@
-//! What every command works with, captured once.
+//! The shared input of all commands, captured once.
 
 use std::cell::{OnceCell, RefCell};
 use std::collections::{BTreeMap, BTreeSet};
@@ -8,7 +8,7 @@ use std::net::IpAddr;
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
-use yandro_core::{DEFAULT_ADDRESS, ServerId, ServerKind, Site, SiteList};
+use yandro_core::{DEFAULT_ADDRESS, HostName, ServerId, ServerKind, Site, SiteList};
 use yandro_machine::{
     Control, Environment, Found, Keys, Lock, Machine, Observer, Present, Registry, ServerControl, Settings, changes,
     network, observe, settings,
@@ -26,10 +26,12 @@ pub(crate) struct Context {
     pub(crate) machine: Machine,
     /// The servers that the settings name.
     pub(crate) registry: Registry,
-    /// What opens the authority's key.
+    /// Passphrase of the authority's key.
     pub(crate) keys: Keys,
     pub(crate) settings: Settings,
     pub(crate) preview: bool,
+    /// Whether the progress of long work is shown on a terminal.
+    pub(crate) shows_progress: bool,
     no_wait: bool,
     /// The servers, once they were looked for.
     present: OnceCell<Present>,
@@ -52,7 +54,7 @@ fn current_folder() -> Result<Utf8PathBuf, CommandError> {
 pub(crate) type NamedControl = (ServerId, Box<dyn ServerControl>);
 
 impl Context {
-    /// Reads the environment, finds the machine, and puts back what an earlier
+    /// Reads the environment, finds the machine, and rolls back what an earlier
     /// command left unfinished.
     pub(crate) fn new(global: &Global, ui: &mut Ui) -> Result<Self, CommandError> {
         let context = Self::at(global, &environment(global.sysroot.clone()))?;
@@ -84,6 +86,7 @@ impl Context {
             keys,
             settings,
             preview: global.preview,
+            shows_progress: !global.quiet && !global.plain_output,
             no_wait: global.no_wait,
             present: OnceCell::new(),
             controls: RefCell::default(),
@@ -161,7 +164,7 @@ impl Context {
         Present::look(&self.machine, &self.registry, &self.settings.built_in)
     }
 
-    /// One of them.
+    /// A server.
     pub(crate) fn server(&self, id: ServerId) -> Option<&Found> {
         self.present().get(id)
     }
@@ -201,7 +204,7 @@ impl Context {
         address.is_loopback() || self.machine.is_real() && network::is_own(address)
     }
 
-    /// The server that a site is on, or is to be on: one elsewhere, if its address is no
+    /// The present or wanted server of a site: one on another machine, if its address is not an
     /// address of this machine.
     pub(crate) fn server_of(&self, wanted: Option<ServerId>, address: IpAddr) -> Result<ServerId, CommandError> {
         match wanted {
@@ -216,7 +219,7 @@ impl Context {
     fn usual_server(&self) -> Result<ServerId, CommandError> {
         if let Some(named) = self.registry.named().first() {
             let id = ServerId::Named(named.name);
-            // One that is gone is no reason to choose another.
+            // If the chosen server is missing, no other one replaces it.
             return self.server(id).map(|found| found.id).ok_or_else(|| self.no_server(id));
         }
         let there: Vec<ServerId> =
@@ -236,7 +239,7 @@ impl Context {
         self.server_of(None, DEFAULT_ADDRESS)
     }
 
-    /// What there is to say of a server that isn't there.
+    /// The error for a server that doesn't exist.
     pub(crate) fn no_server(&self, id: ServerId) -> CommandError {
         match self.registry.named().iter().find(|named| ServerId::Named(named.name) == id) {
             Some(named) => CommandError::not_made(format!(
@@ -246,20 +249,25 @@ impl Context {
                 named.config
             ))
             .hint(format!("bring it back, or take the server out: yandro servers drop {}", named.name)),
-            None => CommandError::usage(format!("there is no server `{}`", id.word()))
+            None => CommandError::usage(format!("server `{}` doesn't exist", id.word()))
                 .hint("see which there are: yandro servers; or name one: yandro servers add --help"),
         }
     }
 
-    /// The address of a site's page.
-    pub(crate) fn url(&self, site: &Site, server: ServerId) -> String {
-        let (http, https) = self.present().ports_of(site, server);
+    /// The URL of a site at one of its names.
+    pub(crate) fn url_of(&self, site: &Site, name: &HostName) -> String {
+        let (http, https) = self.present().ports_of(site, site.server.unwrap_or(ServerId::BuiltIn));
         match (site.https.is_on(), http, https) {
-            (true, _, 443) => format!("https://{}/", site.name),
-            (true, _, port) => format!("https://{}:{port}/", site.name),
-            (false, 80, _) => format!("http://{}/", site.name),
-            (false, port, _) => format!("http://{}:{port}/", site.name),
+            (true, _, 443) => format!("https://{name}/"),
+            (true, _, port) => format!("https://{name}:{port}/"),
+            (false, 80, _) => format!("http://{name}/"),
+            (false, port, _) => format!("http://{name}:{port}/"),
         }
+    }
+
+    /// The URL of a site.
+    pub(crate) fn url(&self, site: &Site) -> String {
+        self.url_of(site, &site.name)
     }
 }
 

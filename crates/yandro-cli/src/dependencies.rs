@@ -1,4 +1,4 @@
-//! What the workspace depends on, held to its table in `docs/architecture.md`.
+//! The workspace's dependencies, compared with the table in `docs/architecture.md`.
 
 use std::collections::BTreeSet;
 use std::fs;
@@ -33,7 +33,7 @@ fn every_dependency_is_in_the_table() {
 fn no_dependency_is_a_pre_release() {
     let lock = workspace("Cargo.lock");
     let versions = lock.lines().filter_map(|line| line.strip_prefix("version = \""));
-    // What follows a `+` is no part of the version (semver.org, 10).
+    // Text behind a `+` is not a part of the version (semver.org, 10).
     let early: Vec<&str> = versions.filter(|version| version.split('+').next().unwrap().contains('-')).collect();
     assert_eq!(early, Vec::<&str>::new());
 }

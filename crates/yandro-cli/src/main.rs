@@ -3,6 +3,7 @@
 mod args;
 mod as_root;
 mod commands;
+mod complete;
 mod context;
 #[cfg(test)]
 mod dependencies;
@@ -14,6 +15,7 @@ mod run;
 mod schemas;
 mod signals;
 mod sudo;
+mod trace;
 mod view;
 
 use std::io::Write as _;
@@ -27,10 +29,12 @@ use error::Status;
 
 fn main() -> ExitCode {
     yandro_machine::process::keep_memory_to_itself();
+    complete::answer();
     let cli = match parse() {
         Ok(cli) => cli,
         Err(error) => return ExitCode::from(not_parsed(&error).code()),
     };
+    trace::begin(cli.global.verbose);
     let mut ui = view::Ui::new(&cli.global);
     let status = match run::run(&cli, &mut ui) {
         Ok(status) => status,
@@ -42,7 +46,7 @@ fn main() -> ExitCode {
     ExitCode::from(ui.finish(status).code())
 }
 
-/// Reads the arguments. A word that is no command leads to the command that people mean by it.
+/// Reads the arguments. An unknown word leads to the command that people mean by it.
 fn parse() -> Result<args::Cli, clap::Error> {
     let command = help::command();
     let matches = command.clone().try_get_matches().map_err(|error| meant(&command, error))?;
@@ -61,7 +65,7 @@ fn meant(command: &clap::Command, error: clap::Error) -> clap::Error {
     clap::Error::raw(ErrorKind::InvalidSubcommand, text).with_cmd(command)
 }
 
-/// Whether no command stands before the word: then it was to be one itself.
+/// Whether no command comes before the word: then the word was meant as one.
 fn is_first(command: &clap::Command, word: &str) -> bool {
     let mut before = std::env::args().skip(1).take_while(|argument| argument != word);
     !before.any(|argument| command.find_subcommand(argument).is_some())

@@ -10,32 +10,47 @@ use crate::help;
 use crate::view::{Outcome, Ui};
 
 pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
-    if let Command::Help { topic } = &cli.command {
+    let Some(command) = &cli.command else { return without_command(cli, ui) };
+    if let Command::Help { topic } = command {
+        if topic[..] == ["support"] {
+            let context = Context::new(&cli.global, ui)?;
+            return Ok(commands::support::run(&context, ui.verbose)?.show(ui));
+        }
         let page = help::page(topic).ok_or_else(|| no_topic(topic))?;
         ui.print(page.trim_end());
         return Ok(Status::Well);
     }
-    if let Command::Setup(args) = &cli.command {
+    if let Command::Setup(args) = command {
         return commands::setup::run(&args.command, ui).map(|outcome| outcome.show(ui));
     }
-    if let Command::Demo(args) = &cli.command {
+    if let Command::Demo(args) = command {
         return commands::demo::run(&cli.global, args, ui).map(|outcome| outcome.show(ui));
     }
-    if let Command::Privileged = &cli.command {
+    if let Command::Privileged = command {
         let caller = environment(None).sudo_uid;
         return yandro_machine::changes::serve_privileged(std::io::stdin().lock(), std::io::stdout().lock(), caller)
             .map(|()| Status::Well)
             .map_err(CommandError::not_made);
     }
-    if let Command::AsCaller { program } = &cli.command {
+    if let Command::AsCaller { program } = command {
         let machine = Machine::new(&environment(None))?;
         let never = as_caller::run_as_caller(&machine, program).map_err(CommandError::not_made)?;
         match never {}
     }
     let context = Context::new(&cli.global, ui)?;
-    let done = with_keys_closed(&context, cli, ui);
+    let done = with_keys_closed(&context, command, ui);
     tell_open_keys(&context, ui);
     done
+}
+
+/// Without a command: the sites, or the help if there is none yet.
+fn without_command(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
+    let context = Context::new(&cli.global, ui)?;
+    if context.list()?.1.sites.is_empty() {
+        ui.print(help::summary().trim_end());
+        return Ok(Status::Well);
+    }
+    Ok(commands::sites::run(&context)?.show(ui))
 }
 
 fn no_topic(topic: &[String]) -> CommandError {
@@ -49,11 +64,11 @@ fn no_topic(topic: &[String]) -> CommandError {
 
 /// Runs the command and prints what came of it; those that look at keys without changing anything close them first,
 /// too.
-fn with_keys_closed(context: &Context, cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
-    if let Command::Check(_) | Command::Authority(_) | Command::Cert(_) | Command::Serve(_) = &cli.command {
+fn with_keys_closed(context: &Context, command: &Command, ui: &mut Ui) -> Result<Status, CommandError> {
+    if let Command::Check(_) | Command::Authority(_) | Command::Cert(_) | Command::Serve(_) = command {
         context.keys.close_all(&context.machine)?;
     }
-    run_command(context, cli, ui).map(|outcome| outcome.show(ui))
+    run_command(context, command, ui).map(|outcome| outcome.show(ui))
 }
 
 /// Whoever could read a key may have it.
@@ -69,11 +84,12 @@ fn tell_open_keys(context: &Context, ui: &mut Ui) {
     }
 }
 
-fn run_command<'c>(context: &'c Context, cli: &'c Cli, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
-    match &cli.command {
+fn run_command<'c>(context: &'c Context, command: &'c Command, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
+    match command {
         Command::Map(args) => commands::map::run(context, args, ui),
         Command::Unmap(args) => commands::unmap::run(context, args, ui),
         Command::Sites => commands::sites::run(context),
+        Command::Open(args) => commands::open::run(context, args),
         Command::Check(args) => commands::check::run(context, args, ui),
         Command::Ports => commands::ports::run(context),
         Command::Undo(args) => commands::undo::run(context, args, ui),

@@ -32,7 +32,7 @@ fn measure<T>(bencher: Bencher<'_, '_>, work: impl Fn(&[u8]) -> T + Sync) {
     bencher.counter(BytesCount::of_slice(&text)).bench(|| work(divan::black_box(&text)));
 }
 
-/// What there is to beat: every line end found and nothing else done.
+/// The lower bound: every line end found and nothing else done.
 #[divan::bench]
 fn memchr_alone(bencher: Bencher<'_, '_>) {
     measure(bencher, |text| memchr::memchr_iter(b'\n', text).count());

@@ -1,5 +1,5 @@
 //! A configuration of 1,000 virtual hosts: `cargo bench -p yandro-core --bench httpd`. With `HTTPD_CONF`
-//! set to a path, the file is written there, for `apachectl -t -f` to be timed beside.
+//! set to a path, the file is written there, so that `apachectl -t -f` can be timed on it.
 
 #![allow(clippy::disallowed_methods, reason = "the core is what is measured, and not this")]
 

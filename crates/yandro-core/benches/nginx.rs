@@ -1,5 +1,5 @@
 //! A configuration of 1,000 sites, two server blocks each: `cargo bench -p yandro-core --bench nginx`. With
-//! `NGINX_CONF` set to a path, the file is written there, for `nginx -t -c` to be timed beside.
+//! `NGINX_CONF` set to a path, the file is written there, so that `nginx -t -c` can be timed on it.
 
 #![allow(clippy::disallowed_methods, reason = "the core is what is measured, and not this")]
 

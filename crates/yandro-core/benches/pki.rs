@@ -1,4 +1,4 @@
-//! Issuing certificates, beside what a new key and one signature cost by themselves.
+//! Issuing certificates, compared with the cost of a new key and one signature.
 //!
 //! `cargo bench -p yandro-core --bench pki`
 

@@ -6,9 +6,9 @@
 //! | read and edit a site list without changing anything else in it | [`SiteList`], [`set_site`] |
 //! | read, check and edit a hosts file | [`HostsFile`], [`lint_hosts`], [`point_name`] |
 //! | run through a server's configuration as the server does | [`Software`], [`HttpdRun`], [`NginxRun`] |
-//! | issue and judge certificates | [`Authority`], [`objections`] |
+//! | issue and check certificates | [`Authority`], [`objections`] |
 //! | plan what a command changes, or take it back | [`map_site`], [`settle`], [`undo`] |
-//! | turn what was seen of a site into causes and remedies | [`judge`], [`explain`] |
+//! | turn observations of a site into causes and fixes | [`judge`], [`explain`] |
 //!
 //! Nothing here reads the disk, the clock, the network or the environment, and nothing prints: these are arguments.
 //! The lists in this crate's `clippy.toml` make the build fail where that is forgotten.
@@ -19,9 +19,9 @@
 //!   is kept and matches nothing.
 //! - Apache httpd is read as 2.4, nginx as 1.18 and later. Conditions that a request decides (`<If>`, `map`) are not
 //!   evaluated.
-//! - Certificates of others are judged by what Chromium, Firefox and Apple's systems document. Revocation isn't looked
-//!   at.
-//! - Windows and macOS are known as data (paths, stores, runtimes), and no plan was carried out there.
+//! - Other certificates are checked by the rules that Chromium, Firefox and Apple's systems document. Revocation isn't
+//!   checked.
+//! - Windows and macOS are known as data (paths, stores, runtimes), and no plan was applied there.
 
 mod check;
 mod config;
@@ -41,15 +41,17 @@ mod system;
 mod tables;
 #[cfg(test)]
 mod tests;
+mod web_url;
 
 pub use check::{
     Answer, AnsweringHost, Barrier, Beside, Cause, CertificateFault, Chain, CheckStep, Circumstances, Code,
-    ConfigurationRefusal, Configured, Connection, Diagnosis, Evidence, Expected, Failure, FailureKind, Finding,
-    FindingText, Forbidden, HostsAnswer, LogLine, MapOption, NameCommand, NameObservation, NameReport, Offers,
-    OtherName, OverrideRefusal, OwnAddress, PROOF_FILE, Page, Patience, PortHolder, Proof, REDIRECT_PROBE,
-    RedirectTarget, Remedy, RequestedPage, ResolverAnswer, ResolverSetup, SafeFix, ServerVerb, Setting, Severity,
-    SiteFileState, SiteReport, StepOutcome, StepPart, StepReport, StoreStanding, Timed, Trail, UnexpectedFolder,
-    Unresolved, Verdict, explain, findings_page, judge, other_ports, target as redirect_target,
+    ConfigurationRefusal, Configured, Connection, Diagnosis, Evidence, Expected, Failure, FailureKind, FileFault,
+    FileFaults, Finding, FindingGroup, FindingText, Forbidden, HostsAnswer, HostsFault, LogLine, MapOption,
+    NameCommand, NameObservation, NameReport, Offers, OtherName, OverrideRefusal, OwnAddress, PROOF_FILE, Page,
+    Patience, PortHolder, Proof, REDIRECT_PROBE, RedirectSource, RedirectTarget, Remedy, RequestedPage, ResolverAnswer,
+    ResolverSetup, SafeFix, ServerVerb, Setting, Severity, SiteFileState, SiteReport, StepOutcome, StepPart,
+    StepReport, StoreStanding, Timed, Trail, UnexpectedFolder, Unresolved, UpstreamFault, Verdict, explain,
+    findings_page, grouped, judge, other_ports, target as redirect_target,
 };
 pub use config::{
     Answering, Argument, ConfigFault, Dialect, Directive, FileOwner, Files, HandEdit, Journal, KnownLayout, KnownLinks,
@@ -63,7 +65,7 @@ pub use hosts::{
     LintWeight, Mapping, Multi, OwnBlockError, OwnLine, Pointed, TakeOver, as_hosts, as_zone, common_zone,
     drop_names as drop_hosts_names, fixed as fixed_hosts, lint as lint_hosts, names_for_others,
     own_lines as own_hosts_lines, point as point_name, remove_lines as remove_hosts_lines, rows as hosts_rows,
-    set_line as set_hosts_line, with_own_lines as with_own_hosts_lines,
+    set_line as set_hosts_line, set_lines as set_hosts_lines, with_own_lines as with_own_hosts_lines,
 };
 pub use name::{HostName, NameError, Suffix};
 pub use network::IpNet;
@@ -78,8 +80,8 @@ pub use plan::{
     Access, AuthorityFiles, AuthorityTexts, Change, ChangeSet, ChangedLines, DoneStep, FileChange, FileContent, Fresh,
     Issued, LinkChange, Observed, Opened, Orphans, OwnFiles, Phase, Places, PlanError, PlanFailure, Reading, Rights,
     RightsChange, Role, ServerModel, Settlement, SiteChange, Step, TrustChange, UndoError, Undoing, Wish, Wishes,
-    changed_lines, issued_paths, map_site, note_issued, renew, replace_authority, reversed, settle, undo, unified_diff,
-    unmap_sites,
+    changed_lines, issued_paths, map_site, map_sites, note_issued, renew, replace_authority, reversed, settle, undo,
+    unified_diff, unmap_sites,
 };
 pub use schedule::{Job, NAME as TIMER_NAME, wanted_link};
 pub use servers::httpd::run::{Event, EventKind, HttpdRun, Listen, by_address, environment as httpd_environment};
@@ -103,3 +105,4 @@ pub use system::{
     nickname,
 };
 pub use tables::{Value as TomlValue, remove as remove_table, set as set_table, text_of as table_text};
+pub use web_url::{WebUrl, WebUrlError};

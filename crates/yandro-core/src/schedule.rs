@@ -5,10 +5,10 @@ use camino::Utf8Path;
 
 use crate::shell;
 
-/// What runs, and as whom.
+/// A command to run, with its user.
 #[derive(Clone, Copy, Debug)]
 pub struct Job<'a> {
-    /// What it is for, in a few words.
+    /// Its purpose, in a few words.
     pub title: &'a str,
     /// The program, absolute, and its arguments.
     pub command: &'a [String],
@@ -50,7 +50,7 @@ impl Job<'_> {
     }
 }
 
-/// Where the timer is for somebody to find, below the folder of units.
+/// The link by which systemd starts the timer, below the folder of units.
 pub fn wanted_link(units: &Utf8Path) -> camino::Utf8PathBuf {
     units.join("timers.target.wants").join(format!("{NAME}.timer"))
 }

@@ -2,7 +2,7 @@
 
 use crate::config::escaped;
 
-/// Who reads the lines.
+/// Reader of the lines.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Shell {
     /// A shell of the POSIX family.
@@ -11,7 +11,7 @@ pub enum Shell {
     Fish,
     /// `PowerShell`.
     PowerShell,
-    /// A file of `NAME=value` lines that a project keeps beside its code.
+    /// A file of `NAME=value` lines that a project keeps next to its code.
     Dotenv,
     /// A Dockerfile.
     Dockerfile,

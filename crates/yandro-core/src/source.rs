@@ -7,14 +7,14 @@ use std::ops::Range;
 /// The replacement of one range of bytes.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Splice {
-    /// Which bytes of the original go; empty for an insertion.
+    /// The bytes of the original that go; empty for an insertion.
     pub range: Range<usize>,
-    /// What stands there instead.
+    /// The new text.
     pub replacement: Vec<u8>,
 }
 
 impl Splice {
-    /// A splice that puts `text` at `offset`, before what stands there.
+    /// A splice that inserts `text` at `offset`.
     pub(crate) fn insert(offset: usize, text: impl Into<Vec<u8>>) -> Self {
         Self { range: offset..offset, replacement: text.into() }
     }
@@ -65,7 +65,7 @@ pub fn common_ends(a: &[u8], b: &[u8]) -> (usize, usize) {
 
 const BLOCK: usize = 256;
 
-/// One physical line: where its text and its line end stand.
+/// One physical line: the spans of its text and its line end.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Line {
     /// The line's text, without its line end.
@@ -128,7 +128,7 @@ pub struct Position {
     pub column: usize,
 }
 
-/// Where the byte at `offset` stands.
+/// Line and column of the byte at `offset`.
 pub(crate) fn position(source: &[u8], offset: usize) -> Position {
     let before = &source[..offset.min(source.len())];
     let line_start = before.iter().rposition(|&b| b == b'\n').map_or(0, |i| i + 1);
@@ -146,7 +146,7 @@ pub(crate) fn position(source: &[u8], offset: usize) -> Position {
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Excerpt {
-    /// Where the span starts.
+    /// Start of the span.
     pub position: Position,
     line: String,
     caret: usize,

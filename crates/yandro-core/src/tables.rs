@@ -141,7 +141,7 @@ fn append(text: &str, head: &str, array: &str, fields: &[Field]) -> String {
     format!("{text}{added}")
 }
 
-/// Where one table stands.
+/// Place of a table.
 struct TableEntry<'a> {
     table: DeTable<'a>,
     /// The start of the header's line.

@@ -1,4 +1,4 @@
-//! What keeps the resolver's answers for a while, on this machine.
+//! Caches of the resolver's answers on this machine.
 
 use camino::Utf8Path;
 use yandro_core::{Cache, ResolverSetup, Surroundings};
@@ -31,7 +31,7 @@ pub fn flush(cache: Cache) -> Result<(), ProgramError> {
     Ok(())
 }
 
-/// What stands between the hosts file and the resolver's answer; nothing within a sysroot.
+/// The parts between the hosts file and the resolver's answer; empty within a sysroot.
 pub fn resolver_setup(machine: &Machine) -> ResolverSetup {
     if !machine.is_real() {
         return ResolverSetup::default();
@@ -44,7 +44,7 @@ pub fn resolver_setup(machine: &Machine) -> ResolverSetup {
     }
 }
 
-/// What is to be known of where the hosts file stands.
+/// Facts about the place of the hosts file.
 pub fn surroundings(machine: &Machine) -> Surroundings {
     let text = |absolute: &str| {
         let bytes = files::read_if_there(&machine.path(absolute)).ok().flatten().unwrap_or_default();

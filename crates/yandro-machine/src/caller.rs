@@ -29,6 +29,11 @@ pub(crate) fn remember(uid: u32, gid: u32, own: [Utf8PathBuf; 2]) {
     }
 }
 
+/// Whether this process has root's rights.
+pub fn is_root() -> bool {
+    geteuid().is_root()
+}
+
 /// The user's rights on files, for the thread that made this, until it is dropped. A link in the user's own folders
 /// leads no further than the user themselves could go, and what is made is theirs.
 #[must_use]

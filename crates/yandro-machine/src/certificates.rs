@@ -16,7 +16,7 @@ use crate::probe;
 #[non_exhaustive]
 pub enum CertificateError {
     /// There is no such file.
-    #[error("there is no file `{0}`")]
+    #[error("no such file: `{0}`")]
     Missing(camino::Utf8PathBuf),
     /// The file can't be read.
     #[error(transparent)]
@@ -26,7 +26,7 @@ pub enum CertificateError {
     Content {
         /// The file.
         path: camino::Utf8PathBuf,
-        /// What is wrong with it.
+        /// The fault.
         error: PkiError,
     },
     /// It is not served.

@@ -1,6 +1,6 @@
 //! The keys of one run: the passphrase that opens the authority's, and those that others could read.
 //!
-//! Keys are for their owner's eyes alone: seen to whenever they are read.
+//! Only their owner may read keys: checked whenever they are read.
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
@@ -25,7 +25,7 @@ pub struct OpenKeys {
     pub wanted: u32,
 }
 
-/// What one run knows of keys.
+/// The keys' state in one run.
 #[derive(Debug)]
 pub struct Keys {
     /// Whether keys that others can read are closed to them when they are met.
@@ -86,13 +86,13 @@ impl Keys {
     pub(crate) fn close(&self, machine: &Machine, folder: &Utf8Path) -> Result<(), ObserveError> {
         for open in below(folder) {
             let at = |errno: rustix::io::Errno| FileError::at(&open.path)(errno.into());
-            // What is looked at is what is changed, whoever moves a link into its place meanwhile.
+            // No link can be followed between the check and the change.
             let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
             let file = rustix::fs::open(open.path.as_std_path(), flags, Mode::empty()).map_err(at)?;
             let owner = rustix::fs::fstat(&file).map_err(at)?.st_uid;
             let own = rustix::process::geteuid().as_raw();
             let keeper = machine.keeper.map(|(uid, _)| uid);
-            // Root may do anything, and does it for the person who called and for itself alone.
+            // Root may do anything, and does it for the user who called and for itself only.
             let is_theirs = owner == own || keeper.map_or(own == 0, |keeper| keeper == owner);
             if !is_theirs {
                 return Err(ObserveError::Foreign { path: open.path, owner });

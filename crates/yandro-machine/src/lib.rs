@@ -1,11 +1,11 @@
-//! The part of yandro that touches the machine: it observes, carries out and probes, and judges nothing.
+//! The part of yandro that touches the machine: it observes, applies and probes. The core draws the conclusions.
 //!
 //! | to do | begin with |
 //! |---|---|
 //! | find out whose machine it is and where everything is kept | [`Machine`] |
 //! | read what planning needs | [`observe::Observer`] |
 //! | find servers, test and reload them | [`servers::Registry`], [`servers::Present`], [`servers::Control`] |
-//! | carry out a change set whole or not at all, and take it back | [`changes::carry_out()`], [`changes::done_steps`] |
+//! | apply a change set whole or not at all, and undo it | [`changes::carry_out()`], [`changes::done_steps`] |
 //! | look at sites as a browser would, and around those that are not well | [`looking::look`] |
 //! | ask and change trust stores | [`trust`], [`trust::stores`] |
 //!
@@ -43,6 +43,7 @@ pub mod servers;
 pub mod settings;
 #[cfg(test)]
 mod tests;
+mod traced;
 pub mod trust;
 
 pub use changes::{
@@ -52,7 +53,7 @@ pub use changes::{
 pub use files::FileError;
 pub use fresh::SystemFresh;
 pub use keys::Keys;
-pub use looking::{Closeness, LookError, Progress, Scene, look};
+pub use looking::{AddressLook, Closeness, HostFacts, LookError, Progress, Scene, UrlLook, look, look_at_url};
 pub use machine::{Environment, Machine, MachineError};
 pub use observe::{ObserveError, Observer};
 pub use openssl::OpensslError;

@@ -1,4 +1,4 @@
-//! Whose machine this is, and where everything on it is kept.
+//! The machine, its user, and the paths of all files.
 
 use std::ffi::OsString;
 
@@ -11,7 +11,7 @@ use crate::confine;
 /// The environment of one run, captured once at the start.
 #[derive(Clone, Debug)]
 pub struct Environment {
-    /// The folder that stands for `/`; `/` itself for the real machine.
+    /// The folder that replaces `/`; `/` itself for the real machine.
     pub sysroot: Utf8PathBuf,
     /// `$HOME`, whatever it holds.
     pub home: Option<OsString>,
@@ -26,15 +26,15 @@ pub struct Environment {
 /// The machine that a run works on.
 #[derive(Clone, Debug)]
 pub struct Machine {
-    /// Where everything is kept.
+    /// Paths of all files.
     pub places: Places,
-    /// Which operating system it is, or stands below the sysroot.
+    /// The operating system, real or below the sysroot.
     pub system: System,
     /// `user@machine`.
     pub owner: String,
     /// The user's home, below the sysroot.
     home: Utf8PathBuf,
-    /// Who is to own the site list, the authority and the history, if not the
+    /// The user who will own the site list, the authority and the history, if not the
     /// user that runs this: under sudo, the one who called it.
     pub(crate) keeper: Option<(u32, u32)>,
 }
@@ -43,8 +43,8 @@ pub struct Machine {
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum MachineError {
-    /// There is no telling where the user's files are.
-    #[error("there is no home folder to keep the site list in: set HOME")]
+    /// The home folder can't be determined.
+    #[error("the home folder for the site list is unknown: set HOME")]
     Homeless,
     /// The home folder is of no use.
     #[error("HOME is `{home}`, which {fault}: set it to the absolute path of your home folder")]
@@ -68,7 +68,7 @@ impl Machine {
     /// Finds out where everything is.
     ///
     /// # Errors
-    /// When there is no home folder, or the sysroot is no folder.
+    /// When there is no home folder, or the sysroot is not a folder.
     pub fn new(environment: &Environment) -> Result<Self, MachineError> {
         let sysroot = environment
             .sysroot

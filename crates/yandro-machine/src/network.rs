@@ -39,9 +39,9 @@ pub fn listens_on_v6(port: u16) -> Option<bool> {
     (!on_port.is_empty()).then(|| on_port.iter().any(is_v6))
 }
 
-/// Whether a server that is told a port alone would listen on IPv6, too: they ask the system
+/// Whether a server that listens on a port without an address would use IPv6, too: it asks the system
 /// for the families that it is set up for (`AI_ADDRCONFIG`, RFC 3493 section 6.1), by which
-/// loopback alone counts for both.
+/// only loopback counts for both.
 pub fn would_listen_on_v6() -> bool {
     let known: Vec<IpAddr> = addresses().into_iter().map(|own| own.address).filter(|own| !own.is_loopback()).collect();
     known.is_empty() || known.iter().any(IpAddr::is_ipv6)

@@ -1,4 +1,4 @@
-//! What the `openssl` program does for yandro: RSA keys and PKCS#12 files. Nothing else needs it.
+//! Work done by the `openssl` program: RSA keys and PKCS#12 files. Nothing else needs it.
 //!
 //! Few people ask for either, and libraries for them would be fifteen more to trust.
 
@@ -11,7 +11,7 @@ use zeroize::Zeroizing;
 use crate::process;
 use crate::process::ProgramError;
 
-/// Where it is looked for: the system's own first.
+/// Its usual paths: the system's own first.
 const PROGRAMS: &[&str] = &["/usr/bin/openssl", "/usr/local/bin/openssl", "/opt/homebrew/bin/openssl"];
 /// The variable that hands it a passphrase.
 const PASSPHRASE: &str = "YANDRO_PASSPHRASE";
@@ -41,7 +41,7 @@ pub enum OpensslError {
         /// Its words.
         complaint: String,
     },
-    /// What it made is no key that yandro reads.
+    /// The program's output is not a key that yandro reads.
     #[error("{0}")]
     Key(PkiError),
 }

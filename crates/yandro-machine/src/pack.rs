@@ -13,14 +13,14 @@ use crate::machine::Machine;
 /// Hidden files that belong to what is served: the rest is a project's own business.
 const SERVED: [&str; 2] = [".htaccess", ".well-known"];
 
-/// What was copied of a project.
+/// The copied files of a project.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Copied {
     /// The number of files.
     pub files: usize,
     /// Their size, in bytes.
     pub bytes: u64,
-    /// What was left out: hidden files, links that lead out of the project, what is no file.
+    /// Files left out: hidden ones, links that lead out of the project, and special files.
     pub left_out: Vec<Utf8PathBuf>,
 }
 
@@ -42,7 +42,7 @@ pub fn write(machine: &Machine, packed: &Packed, out: &Utf8Path) -> Result<Copie
         Ok(copied)
     });
     if done.is_err() {
-        // The failure is told; what is left of it helps nobody.
+        // The failure is reported; the partial copy is useless.
         _ = fs::remove_dir_all(&beside);
     }
     done
@@ -96,7 +96,7 @@ fn write_file(path: &Utf8Path, content: &[u8], mode: u32) -> Result<(), FileErro
     written.map_err(FileError::at(path))
 }
 
-/// Copies a folder, readable for all: the server of an image has a user of its own.
+/// Copies a folder, readable for all: the server of an image has a different user.
 fn copy_folder(root: &Utf8Path, from: &Utf8Path, to: &Utf8Path, copied: &mut Copied) -> Result<(), FileError> {
     make_folder(to, 0o755)?;
     fs::set_permissions(to, fs::Permissions::from_mode(0o755)).map_err(FileError::at(to))?;

@@ -1,4 +1,4 @@
-//! What a server's user may enter and read: modes, groups and access control lists.
+//! Access rights of a server's user: modes, groups and access control lists.
 
 use std::collections::BTreeSet;
 use std::fs;
@@ -49,8 +49,8 @@ pub fn first_barrier(root: &Utf8Path, user: &User) -> Option<Barrier> {
     barrier(&path, user, needs)
 }
 
-/// The smallest changes that let the user reach and read `root`: for each folder that stops them
-/// an entry for them alone in its access control list, or, where the file system has none, the
+/// The smallest changes that let the user reach and read `root`: for each folder that they can't pass
+/// an entry only for them in its access control list, or, if the file system has none, the
 /// right for everybody.
 ///
 /// # Errors
@@ -82,7 +82,7 @@ pub fn first_unread(files: &[Utf8PathBuf], user: &User) -> Option<Barrier> {
 const READ: u32 = 4;
 const ENTER: u32 = 1;
 
-/// What stops the user on the way, with what they need there.
+/// Folders on the path that the user can't pass, with the missing rights.
 fn barriers(root: &Utf8Path, user: &User) -> Vec<(Utf8PathBuf, u32)> {
     let there = root.ancestors().find(|path| path.exists()).unwrap_or(root);
     let Ok(real) = there.canonicalize_utf8() else { return Vec::new() };
@@ -161,7 +161,7 @@ fn with_user(list: Option<&[u8]>, mode: u32, uid: u32, needs: u32) -> (Vec<u8>, 
         |list| entries(list.get(4..).unwrap_or_default()),
     );
     let of = |entries: &[(u32, u32, u32)], tag: u32| entries.iter().find(|(own, ..)| *own == tag).map(|entry| entry.1);
-    // What the mask takes away from others it goes on to take away.
+    // Rights that the mask removes from others stay removed.
     let mask = of(&entries, MASK).or_else(|| of(&entries, GROUP)).unwrap_or(0);
     match entries.iter_mut().find(|(tag, _, id)| *tag == USER && *id == uid) {
         Some((_, rights, _)) => *rights |= needs,
@@ -198,7 +198,7 @@ fn entry_of(entry: &[u8]) -> (u32, u32, u32) {
     (short(0), short(2), u32::from_le_bytes([entry[4], entry[5], entry[6], entry[7]]))
 }
 
-/// What the user may do with a file: bits as in a mode, for reading, writing and entering.
+/// The user's rights on a file: bits as in a mode, for reading, writing and entering.
 fn rights(path: &Utf8Path, user: &User) -> Option<u32> {
     let meta = fs::metadata(path).ok()?;
     let mode = meta.permissions().mode();
@@ -208,7 +208,7 @@ fn rights(path: &Utf8Path, user: &User) -> Option<u32> {
     if meta.uid() == user.uid {
         return Some(mode >> 6 & 7);
     }
-    // What Linux calls a list of version 2: a header of four bytes, then entries of eight.
+    // Linux's access control list of version 2: a header of four bytes, then entries of eight.
     if let Some(list) = rights_of(path).ok()?.list
         && let Some(entries) = list.get(4..)
     {

@@ -1,4 +1,4 @@
-//! Where php-fpm listens.
+//! The address of php-fpm.
 
 use camino::Utf8PathBuf;
 use yandro_core::FastCgi;
@@ -6,7 +6,7 @@ use yandro_core::FastCgi;
 use crate::machine::Machine;
 
 /// The folders and names of sockets, by distribution: a name without a version first, for it
-/// stays when PHP is brought up to date.
+/// stays after an update of PHP.
 const SOCKETS: [(&str, &str, &str); 6] = [
     // Debian: its alternatives keep a link, then one socket for each version.
     ("/run/php", "php-fpm", ".sock"),

@@ -1,4 +1,4 @@
-//! Who listens where, as proc(5) tells it.
+//! Listening sockets and their processes, by proc(5).
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -13,7 +13,7 @@ pub struct Holder {
     pub pid: Option<u32>,
     /// Its name.
     pub program: Option<String>,
-    /// Whom the socket belongs to.
+    /// Owner of the socket.
     pub user: String,
     /// Whether that is this user.
     pub is_own: bool,
@@ -32,7 +32,7 @@ impl std::fmt::Display for Holder {
     }
 }
 
-/// One socket that listens.
+/// A listening socket.
 struct Socket {
     address: IpAddr,
     port: u16,
@@ -40,7 +40,7 @@ struct Socket {
     inode: u64,
 }
 
-/// Who listens on a port.
+/// The processes that listen on a port.
 pub fn holders(port: u16) -> Vec<Holder> {
     of(sockets().into_iter().filter(|socket| socket.port == port).collect())
 }
@@ -80,7 +80,7 @@ pub fn is_open_to_the_network(port: u16) -> bool {
     listening(port).iter().any(|address| !address.to_canonical().is_loopback())
 }
 
-/// What a server's words on a port that is taken leave out: who has it.
+/// The holder of a port that a server's message says is in use.
 pub fn explain(words: &str) -> Option<String> {
     // As Apache httpd says it, and as nginx does.
     let after = ["could not bind to address ", "bind() to "].iter().find_map(|own| words.split(own).nth(1))?;

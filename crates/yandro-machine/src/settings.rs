@@ -13,7 +13,7 @@ use crate::caller;
 use crate::files;
 use crate::machine::Machine;
 
-/// What a person can set. Every key has a default.
+/// The user's settings. Every key has a default.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
 #[serde(default, deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Settings {
@@ -30,11 +30,11 @@ pub struct Settings {
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct NamedServer {
-    /// What it is called.
+    /// Its name.
     pub name: ServerName,
-    /// What kind of server it is.
+    /// Its kind.
     pub kind: ServerKind,
-    /// Its main file, or the folder of sites' files where that alone is here; absolute.
+    /// Its main file, or the folder of sites' files if only that is on this machine; absolute.
     pub config: Utf8PathBuf,
     /// Its program, absolute, if it is not the usual one.
     pub program: Option<Utf8PathBuf>,
@@ -46,11 +46,11 @@ pub struct NamedServer {
     /// The ports that it is reached at, if they are not its own.
     #[serde(default, deserialize_with = "ports")]
     pub ports: Vec<PublishedPort>,
-    /// The command that judges the configuration, in the place of the usual one: a program by
+    /// The command that tests the configuration, instead of the usual one: a program by
     /// its absolute path and its arguments, run without a shell.
     #[serde(default)]
     pub test: Vec<String>,
-    /// The command that has it taken up.
+    /// The command that reloads it.
     #[serde(default)]
     pub reload: Vec<String>,
     /// The command that starts the server.
@@ -75,7 +75,7 @@ fn ports<'de, D: serde::Deserializer<'de>>(deserializer: D) -> Result<Vec<Publis
 }
 
 impl NamedServer {
-    /// One of which nothing is known but where its configuration is.
+    /// A server of which only the configuration's path is known.
     pub fn new(name: ServerName, kind: ServerKind, config: Utf8PathBuf) -> Self {
         Self {
             name,
@@ -129,7 +129,7 @@ impl Default for HistorySettings {
     }
 }
 
-/// Where the built-in server listens.
+/// Ports of the built-in server.
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
 #[serde(default, deny_unknown_fields, rename_all = "kebab-case")]
 pub struct BuiltInSettings {
@@ -186,7 +186,7 @@ pub enum SettingsError {
     Parse {
         /// The file.
         path: camino::Utf8PathBuf,
-        /// What is wrong.
+        /// The fault.
         message: String,
         /// The line that is meant.
         excerpt: yandro_core::Excerpt,
@@ -255,7 +255,7 @@ mod tests {
         let text = with_server(mine, &server);
         let read: Settings = toml::from_str(&text).unwrap();
         assert_eq!((read.servers.clone(), read.built_in.http_port), (vec![server.clone()], 8080));
-        // Named again, it changes where it stands.
+        // Added again, it changes in its place.
         let moved = NamedServer { config: "/opt/tides/httpd.conf".into(), reload: Vec::new(), ..server };
         let changed = with_server(&text, &moved);
         assert_eq!(toml::from_str::<Settings>(&changed).unwrap().servers, [moved]);

@@ -84,7 +84,7 @@ fn every_error_of_changes_reads_as_written_here() {
     the server still runs on its old configuration: it didn't accept the new one; its error log says why
     it was started and doesn't run; its error log says why
     process 4711 still runs
-    process 4711 could not be told to reload: permission denied
+    process 4711 could not be signalled to reload: permission denied
     port 443 is held by `node` (process 4711, user ada)
     /usr/bin/ferry --tide: no tide
     AH00526: Syntax error on line 2
@@ -134,7 +134,7 @@ fn every_error_of_what_is_there_reads_as_written_here() {
         LookError::BrokenOff(_) => LookError::BrokenOff("a task ended".into()),
     });
     insta::assert_snapshot!([machines, settings, observed, looks].concat(), @"
-    there is no home folder to keep the site list in: set HOME
+    the home folder for the site list is unknown: set HOME
     HOME is `ferry`, which is not absolute: set it to the absolute path of your home folder
     sudo was called by the user with the number 4711, and the system knows no such user: run yandro as that user, without sudo
     the sysroot `/srv/none` is not a folder: make it first, with an `etc/hosts` in it
@@ -202,7 +202,7 @@ fn every_error_of_certificates_and_stores_reads_as_written_here() {
     it has no address
     plain HTTP is spoken there
     connection refused
-    there is no file `/srv/x.pem`
+    no such file: `/srv/x.pem`
     /proc/ferry: no storage space
     /srv/x.pem: the key is no P-256, P-384 or RSA key in PKCS#8 form
     tides.test:443 shows no certificate: plain HTTP is spoken there

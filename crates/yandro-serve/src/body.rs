@@ -9,7 +9,7 @@ use hyper::{Response, StatusCode, Uri};
 /// The body of an answer, whatever it comes from.
 pub(crate) type Body = UnsyncBoxBody<Bytes, Box<dyn std::error::Error + Send + Sync>>;
 
-/// What every answer says of itself.
+/// The `Server` field of every answer.
 pub(crate) const NAME: HeaderValue = HeaderValue::from_static("yandro");
 
 /// An answer of plain text.

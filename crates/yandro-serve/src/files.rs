@@ -14,7 +14,7 @@ pub(crate) struct Folder {
     pub(crate) rules: Rules,
 }
 
-/// What of a folder may be served.
+/// The files of a folder that may be served.
 #[derive(Clone, Debug)]
 pub(crate) struct Rules {
     /// The document root.

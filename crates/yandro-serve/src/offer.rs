@@ -20,11 +20,11 @@ pub struct Offered {
     pub media: &'static str,
     /// The name under which it is saved; `None` for a page that is shown.
     pub saved_as: Option<&'static str>,
-    /// What it holds. Public: whoever is on the network can fetch it.
+    /// Its content. Public: everybody on the network can fetch it.
     pub content: Vec<u8>,
 }
 
-/// Serves these files by their paths, and nothing else, until it is dropped. Each fetch is told: the
+/// Serves these files by their paths, and nothing else, until it is dropped. Each fetch is reported: the
 /// path, and who fetched it.
 pub async fn offer(
     listener: TcpListener,

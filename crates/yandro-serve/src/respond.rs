@@ -76,7 +76,7 @@ pub(crate) async fn answer(sites: &Sites, sni: Option<&str>, request: Request<In
     content(entry, &host, "https", request).await
 }
 
-/// What the site answers with.
+/// The site's answer.
 async fn content(entry: &SiteEntry, host: &str, scheme: &'static str, request: Request<Incoming>) -> Response<Body> {
     match &entry.answer {
         Answerer::Upstream(upstream, asked) => proxy::pass_on(upstream, *asked, host, scheme, request).await,
@@ -102,7 +102,7 @@ async fn content(entry: &SiteEntry, host: &str, scheme: &'static str, request: R
     }
 }
 
-/// What of a folder is no page: hidden files are the project's own business, and PHP would be sent
+/// Files of a folder that are not pages: hidden files are private, and PHP would be sent
 /// as source.
 fn withheld(path: &str) -> Option<Response<Body>> {
     let path = percent_decode_str(path).decode_utf8_lossy().to_ascii_lowercase();

@@ -43,7 +43,7 @@ pub struct Running {
 }
 
 impl Server {
-    /// Takes the ports on each of these addresses; 0 stands for any free one.
+    /// Listens on the ports on each of these addresses; 0 means any free one.
     ///
     /// # Errors
     /// When an address or a port is not to be had.
@@ -111,7 +111,7 @@ impl Running {
     }
 }
 
-/// What the connections of one port have in common.
+/// The shared state of the connections of one port.
 #[derive(Clone)]
 struct SharedState {
     sites: Current,
@@ -191,7 +191,7 @@ where
     builder.http1().timer(TokioTimer::new()).header_read_timeout(HEADERS);
     builder.http2().timer(TokioTimer::new()).keep_alive_interval(HEADERS).keep_alive_timeout(HEADERS);
     let connection = builder.serve_connection_with_upgrades(TokioIo::new(Prompt::new(stream)), service);
-    // A client that breaks off is no fault of ours.
+    // A client that disconnects is not a fault.
     _ = watcher.watch(connection).await;
 }
 

@@ -52,13 +52,13 @@ pub(crate) struct SiteEntry {
     pub(crate) key: Option<Arc<CertifiedKey>>,
 }
 
-/// What answers for a site.
+/// The answer of a site.
 pub(crate) enum Answerer {
     Folder(Folder),
     Upstream(Upstream, UpstreamHost),
 }
 
-/// What is wrong with a site's certificate and key.
+/// The fault of a site's certificate and key.
 #[derive(Debug, thiserror::Error)]
 enum UnusableCertificate {
     #[error("its certificate can't be read: {0}")]
@@ -139,7 +139,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn every_certificate_that_is_of_no_use_is_told() {
+    fn unusable_certificates_are_reported() {
         let all = [
             UnusableCertificate::Certificate(Error::NoItemsFound),
             UnusableCertificate::Key(Error::NoItemsFound),

@@ -15,7 +15,7 @@ pub(crate) fn current(sites: &Current) -> Arc<Sites> {
     sites.read().expect("no holder panics").clone()
 }
 
-/// The certificate of the site that the client names; a name that is no site gets
+/// The certificate of the site that the client names; an unknown host name gets
 /// no handshake, so that no certificate is ever shown for the wrong name.
 struct BySni(Current);
 

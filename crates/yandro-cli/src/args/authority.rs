@@ -65,7 +65,7 @@ pub(crate) enum AuthorityCommand {
         #[arg(long, value_enum, default_value_t = ShellArg::Sh)]
         format: ShellArg,
     },
-    /// Write the root certificate for import elsewhere
+    /// Write the root certificate for import on other systems
     Export {
         /// File format
         #[arg(long, value_enum, default_value_t = RootFormat::Pem)]
@@ -110,8 +110,8 @@ pub(crate) enum StoresArg {
     All,
     /// The system's own: what curl, git and most programs go by
     System,
-    /// Those of Chromium and of every Firefox profile
+    /// Chromium and every Firefox profile
     Browsers,
-    /// Those of Java that the system doesn't keep
+    /// Java runtimes that the system doesn't manage
     Java,
 }

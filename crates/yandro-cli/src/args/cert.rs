@@ -4,6 +4,9 @@ use std::net::IpAddr;
 
 use camino::Utf8PathBuf;
 use clap::{Args, Subcommand, ValueEnum};
+use clap_complete::ArgValueCandidates;
+
+use crate::complete;
 use yandro_core::KeyKind;
 
 use super::ShellArg;
@@ -19,6 +22,7 @@ pub(crate) enum CertCommand {
     /// Show a certificate and what browsers would object to
     Show {
         /// Site, certificate file (PEM or DER), or `https://HOST[:PORT]`
+        #[arg(add = ArgValueCandidates::new(complete::sites))]
         what: String,
         /// Print only the site's name and the paths of its files
         #[arg(long)]
@@ -45,6 +49,7 @@ pub(crate) enum CertCommand {
     /// Print variables that give a dev server the site's certificate
     Env {
         /// Name or alias of the site
+        #[arg(add = ArgValueCandidates::new(complete::sites))]
         name: String,
         /// Format of the variables
         #[arg(long, value_enum, default_value_t = ShellArg::Sh)]

@@ -1,4 +1,4 @@
-//! Arguments, as text that is checked for its form alone.
+//! Arguments, as text of which only the form is checked.
 
 mod authority;
 mod cert;
@@ -9,8 +9,10 @@ use std::net::IpAddr;
 
 use camino::Utf8PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap_complete::ArgValueCandidates;
 use yandro_core::{ServerKind, Shell};
 
+use crate::complete;
 pub(crate) use authority::{AuthorityArgs, AuthorityCommand, RootFormat, StoresArg};
 pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, RenewArgs, TimerArg};
 pub(crate) use map::MapArgs;
@@ -27,7 +29,7 @@ pub(crate) struct Cli {
     #[command(flatten)]
     pub(crate) global: Global,
     #[command(subcommand)]
-    pub(crate) command: Command,
+    pub(crate) command: Option<Command>,
 }
 
 const EXIT_STATUS: &str = "Options of every command: yandro help options
@@ -37,7 +39,7 @@ Exit status:
   1  there are findings
   2  wrong usage or bad input; nothing was changed
   3  the change could not be made; everything is as it was
-  4  something could not be put back; the message says what to do
+  4  something could not be rolled back; the message says what to do
   5  all is done, but standard output could not be written";
 
 /// Options that every command takes.
@@ -61,9 +63,12 @@ pub(crate) struct Global {
     /// Print only errors and findings
     #[arg(long, short, global = true, help_heading = "Global options", hide = true)]
     pub(crate) quiet: bool,
-    /// Print more details
-    #[arg(long, short, global = true, help_heading = "Global options", hide = true)]
-    pub(crate) verbose: bool,
+    /// Print more details (-vv: also programs that are run, files read and written)
+    #[arg(long, short, global = true, action = clap::ArgAction::Count, help_heading = "Global options", hide = true)]
+    pub(crate) verbose: u8,
+    /// Print plain lines, as into a pipe: no colours, links or progress
+    #[arg(long, global = true, help_heading = "Global options", hide = true)]
+    pub(crate) plain_output: bool,
     /// When to use colour
     #[arg(long, global = true, value_enum, default_value_t = Color::Auto, value_name = "WHEN", help_heading = "Global options", hide = true)]
     pub(crate) color: Color,
@@ -88,6 +93,8 @@ pub(crate) enum Command {
     Unmap(UnmapArgs),
     /// List the sites and their status
     Sites,
+    /// Open a site in the default browser
+    Open(OpenArgs),
     /// Prove that sites resolve and serve over HTTPS, or explain why not
     Check(CheckArgs),
     /// Show which programs listen on the ports of your sites
@@ -126,9 +133,9 @@ pub(crate) enum Command {
     Demo(DemoArgs),
     /// Print shell completions, or write manual pages
     Setup(SetupArgs),
-    /// Print the help of a command, or of the global options
+    /// Print the help of a command, the global options, or what a report of a problem needs
     Help {
-        /// Command, or `options`
+        /// Command, `options` or `support`
         #[arg(value_name = "COMMAND")]
         topic: Vec<String>,
     },
@@ -137,14 +144,21 @@ pub(crate) enum Command {
 #[derive(Debug, Args)]
 pub(crate) struct UnmapArgs {
     /// Names of sites
-    #[arg(required = true, value_name = "NAME")]
+    #[arg(required = true, value_name = "NAME", add = ArgValueCandidates::new(complete::sites))]
     pub(crate) names: Vec<String>,
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct OpenArgs {
+    /// Name or alias of the site
+    #[arg(add = ArgValueCandidates::new(complete::sites))]
+    pub(crate) name: String,
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct CheckArgs {
-    /// Sites to check, by name or alias [default: all]
-    #[arg(value_name = "NAME")]
+    /// Sites to check, by name or alias, or URLs of anything [default: all sites]
+    #[arg(value_name = "NAME", add = ArgValueCandidates::new(complete::sites))]
     pub(crate) names: Vec<String>,
     /// Apply the fixes that are safe, as one change, and check again
     #[arg(long, alias = "mend")]
@@ -167,7 +181,7 @@ pub(crate) struct CheckArgs {
 pub(crate) struct SettleArgs {
     /// Overwrite edits made by hand in the lines that yandro wrote for this site (repeatable).
     /// Lines that you added stay, and `yandro undo` restores the edits
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = ArgValueCandidates::new(complete::sites))]
     pub(crate) put_back: Vec<String>,
     /// Don't ask before removing sites that are no longer in the list
     #[arg(long)]
@@ -233,7 +247,7 @@ pub(crate) enum HostsCommand {
     Import {
         /// Hosts file to read
         file: Utf8PathBuf,
-        /// Change lines that point the same names elsewhere
+        /// Change lines that point the same names to other addresses
         #[arg(long)]
         replace: bool,
         /// Don't ask before hiding names that may exist on the internet
@@ -297,6 +311,7 @@ impl From<ShellArg> for Shell {
 #[derive(Debug, Args)]
 pub(crate) struct PackArgs {
     /// Name of the site
+    #[arg(add = ArgValueCandidates::new(complete::sites))]
     pub(crate) name: String,
     /// Folder to create
     #[arg(long, value_name = "DIR")]
@@ -329,7 +344,8 @@ pub(crate) enum SetupCommand {
     /// Print the completion script for a shell
     Completions {
         /// Shell
-        shell: clap_complete::Shell,
+        #[arg(value_parser = clap::builder::PossibleValuesParser::new(complete::shells()))]
+        shell: String,
     },
     /// Write a manual page for each command
     Man {

@@ -5,7 +5,10 @@ use std::net::IpAddr;
 use camino::Utf8PathBuf;
 use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use clap::{Args, Subcommand};
+use clap_complete::ArgValueCandidates;
 use yandro_core::ServerKind;
+
+use crate::complete;
 
 #[derive(Debug, Args)]
 #[command(args_conflicts_with_subcommands = true)]
@@ -23,31 +26,37 @@ pub(crate) enum ServersCommand {
     /// Remove a server that you added
     Drop {
         /// Name of the server
+        #[arg(add = ArgValueCandidates::new(complete::servers))]
         name: String,
     },
     /// Test a server's configuration
     Test {
         /// Name of the server [default: the one that new sites are mapped on]
+        #[arg(add = ArgValueCandidates::new(complete::servers))]
         name: Option<String>,
     },
     /// Reload a server's configuration without dropping connections
     Reload {
         /// Name of the server [default: the one that new sites are mapped on]
+        #[arg(add = ArgValueCandidates::new(complete::servers))]
         name: Option<String>,
     },
     /// Start a server
     Start {
         /// Name of the server [default: the one that new sites are mapped on]
+        #[arg(add = ArgValueCandidates::new(complete::servers))]
         name: Option<String>,
     },
     /// Stop a server
     Stop {
         /// Name of the server [default: the one that new sites are mapped on]
+        #[arg(add = ArgValueCandidates::new(complete::servers))]
         name: Option<String>,
     },
     /// Restart a server
     Restart {
         /// Name of the server [default: the one that new sites are mapped on]
+        #[arg(add = ArgValueCandidates::new(complete::servers))]
         name: Option<String>,
     },
 }

@@ -19,13 +19,13 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c HistoryArgs, ui: &mut Ui) 
 }
 
 data! {
-    /// Of `yandro history`.
+    /// Data of `yandro history`.
     struct HistoryRows {
         /// The changes, the first first.
         changes: Vec<ChangeData>,
     }
 
-    /// A change that was carried out.
+    /// A change that was applied.
     struct ChangeData {
         id: u64,
         /// When it was, RFC 3339.
@@ -38,13 +38,13 @@ data! {
         undone_by: Option<u64>,
     }
 
-    /// Of `yandro history originals`.
+    /// Data of `yandro history originals`.
     struct Originals {
         /// The files of which there is an original.
         originals: Vec<String>,
     }
 
-    /// Of `yandro history restore` and `yandro hosts restore`.
+    /// Data of `yandro history restore` and `yandro hosts restore`.
     struct Restored {
         restored: String,
         /// Whether it was otherwise before.
@@ -75,10 +75,10 @@ fn to_data(entry: &HistoryEntry) -> ChangeData {
     }
 }
 
-/// What became of a change.
+/// State of a change.
 fn fate(entry: &ChangeData) -> String {
     match (entry.undone_by, entry.undoes) {
-        (Some(by), _) => format!("taken back by {by}"),
+        (Some(by), _) => format!("undone by {by}"),
         (None, Some(of)) => format!("takes {of} back"),
         (None, None) => String::new(),
     }
@@ -89,7 +89,7 @@ fn show(history: &[ChangeData], ui: &mut Ui) {
         ui.say("Nothing was changed yet.");
         return;
     }
-    let mut table = Table::new(&["CHANGE", "WHEN", "COMMAND", "TOUCHED", ""]);
+    let mut table = Table::new(&["CHANGE", "WHEN", "COMMAND", "TOUCHED", ""]).least(&["TOUCHED", "WHEN"]);
     for entry in history.iter().rev() {
         let style = if entry.undone_by.is_some() { DIM } else { STRONG };
         table.row(vec![
@@ -125,7 +125,7 @@ fn originals<'c>(context: &Context) -> Outcome<'c> {
     })
 }
 
-/// Brings a file back as it was before yandro ever touched it, as a change of its own.
+/// Restores a file as it was before yandro's first change, as a separate change.
 pub(crate) fn restore<'c>(context: &'c Context, file: &'c Utf8Path, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let plan = || Ok(Planned { set: plan_restored(context, file)?, starts: false, about: () });
     let done = done!(apply(context, ui, plan, |()| Ok(())));
@@ -143,7 +143,7 @@ pub(crate) fn restore<'c>(context: &'c Context, file: &'c Utf8Path, ui: &mut Ui)
 /// A file as it was before yandro first changed it.
 fn plan_restored(context: &Context, file: &Utf8Path) -> Result<ChangeSet, CommandError> {
     let original = changes::original(&context.machine, file)?.ok_or_else(|| {
-        CommandError::usage(format!("there is no original of `{file}`: yandro never changed it"))
+        CommandError::usage(format!("`{file}` has no original: yandro never changed it"))
             .hint("see of which files there is one: yandro history originals")
     })?;
     let mut set = ChangeSet::default();

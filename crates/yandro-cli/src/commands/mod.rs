@@ -1,4 +1,4 @@
-//! One file a command. Each reads like the four steps: observe, plan, carry out, prove.
+//! One file for each command. Each reads like the four steps: observe, plan, apply, prove.
 
 mod apply;
 pub(crate) mod authority;
@@ -10,6 +10,7 @@ pub(crate) mod history;
 pub(crate) mod hosts;
 mod look;
 pub(crate) mod map;
+pub(crate) mod open;
 pub(crate) mod pack;
 pub(crate) mod ports;
 mod prove;
@@ -20,6 +21,7 @@ pub(crate) mod servers;
 pub(crate) mod settle;
 pub(crate) mod setup;
 pub(crate) mod sites;
+pub(crate) mod support;
 pub(crate) mod undo;
 pub(crate) mod unmap;
 pub(crate) mod vhosts;
@@ -29,17 +31,20 @@ pub(crate) mod vhosts;
 pub(crate) mod schemas {
     pub(crate) use super::authority::schemas::*;
     pub(crate) use super::cert::schemas::*;
+    pub(crate) use super::check::url::CheckedUrls;
     pub(crate) use super::history::{HistoryRows, Originals, Restored};
     pub(crate) use super::hosts::edit::{LineDropped, PointedData};
     pub(crate) use super::hosts::exchange::{Imported, TextData};
     pub(crate) use super::hosts::lint::Lint;
     pub(crate) use super::hosts::list::Entries;
-    pub(crate) use super::map::Mapped;
+    pub(crate) use super::map::{Mapped, MappedSites};
+    pub(crate) use super::open::Opened;
     pub(crate) use super::pack::PackedData;
     pub(crate) use super::ports::Ports;
     pub(crate) use super::servers::schemas::*;
     pub(crate) use super::settle::Settled;
     pub(crate) use super::sites::SiteRows;
+    pub(crate) use super::support::Support;
     pub(crate) use super::undo::Undone;
     pub(crate) use super::unmap::Unmapped;
     pub(crate) use super::vhosts::VirtualHosts;

@@ -8,17 +8,14 @@ use yandro_machine::{files, pack as disk};
 
 use crate::args::PackArgs;
 use crate::context::Context;
-use crate::error::CommandError;
+use crate::error::{CommandError, no_site};
 use crate::view::change::labelled;
 use crate::view::{COMMAND, Data, Outcome, STRONG, Ui, count, data};
 
 pub(crate) fn run<'c>(context: &'c Context, args: &'c PackArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let name = HostName::parse(&args.name)?;
     let (_, list) = context.list()?;
-    let site = list.site(&name).ok_or_else(|| {
-        CommandError::usage(format!("there is no site `{name}`"))
-            .hint(format!("map it first: yandro map {name} FOLDER; or see which there are: yandro sites"))
-    })?;
+    let site = list.site(&name).ok_or_else(|| no_site(&name).hint(format!("map it: yandro map {name} FOLDER")))?;
     let out = free_folder(context, &args.out)?;
     let packed = packed(context, args, site)?;
     if context.preview {
@@ -45,7 +42,7 @@ fn free_folder(context: &Context, out: &Utf8Path) -> Result<Utf8PathBuf, Command
     Ok(out)
 }
 
-/// What is packed, before anything is copied.
+/// The packed parts, before anything is copied.
 fn to_data(name: &HostName, out: &Utf8Path, packed: &Packed) -> PackedData {
     PackedData {
         site: name.to_string(),
@@ -59,7 +56,7 @@ fn to_data(name: &HostName, out: &Utf8Path, packed: &Packed) -> PackedData {
 }
 
 data! {
-    /// Of `yandro pack`.
+    /// Data of `yandro pack`.
     struct PackedData {
         site: String,
         /// The folder that was written.
@@ -72,7 +69,7 @@ data! {
         copied: usize,
         /// How many bytes they have.
         bytes: u64,
-        /// What was not copied, since it is hidden or leads out of the folder.
+        /// Files that were not copied, since they are hidden or lead out of the folder.
         left_out: Vec<String>,
     }
 }
@@ -102,7 +99,7 @@ fn preview(packed: &Packed, out: &Utf8Path, ui: &mut Ui) {
     ui.say("\nNothing was written: this was a preview.");
 }
 
-/// What a packed file is.
+/// Description of a packed file.
 fn what(path: &str) -> &'static str {
     match path {
         _ if path.ends_with("key.pem") => "key",

@@ -6,6 +6,7 @@ use yandro_core::{HostName, ServerId, Site, SiteList, other_ports};
 use yandro_machine::{Holder, circumstances, ports, process};
 
 use super::reach;
+use crate::as_root::as_root;
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
 use crate::view::{BAD, COMMAND, Cell, DIM, Data, GOOD, Outcome, STRONG, Table, Ui, WARN, data};
@@ -41,7 +42,8 @@ fn is_wrong(port: &Port) -> bool {
 }
 
 fn show(ports: &[Port], open: Option<&str>, ui: &mut Ui) {
-    let mut table = Table::new(&["PORT", "ADDRESS", "REACHED FROM", "PROGRAM", "PROCESS", "USER", "SINCE", "OWNER"]);
+    let mut table = Table::new(&["PORT", "ADDRESS", "REACHED FROM", "PROGRAM", "PROCESS", "USER", "SINCE", "OWNER"])
+        .least(&["SINCE", "OWNER", "PROCESS", "USER", "REACHED FROM"]);
     for port in ports {
         if port.holders.is_empty() {
             let mut row = vec![Cell::new(port.number.to_string(), STRONG), Cell::new("free", DIM)];
@@ -86,7 +88,7 @@ fn show(ports: &[Port], open: Option<&str>, ui: &mut Ui) {
         ui.note(open);
     }
     if ports.iter().any(|port| port.holders.iter().any(|(holder, _)| holder.pid.is_none())) {
-        ui.note("processes of other users show themselves to root alone: sudo yandro ports");
+        ui.note(&format!("only root sees the processes of other users: {}", as_root(&["ports"])));
     }
 }
 
@@ -163,7 +165,7 @@ fn since(pid: u32) -> Option<String> {
 }
 
 data! {
-    /// Of `yandro ports`.
+    /// Data of `yandro ports`.
     struct Ports {
         ports: Vec<PortData>,
     }

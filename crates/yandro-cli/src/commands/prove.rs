@@ -1,8 +1,8 @@
-//! Proving a site right after it was changed, while its server takes the change up.
+//! Proving a site right after a change, while its server reloads.
 
 use std::time::{Duration, Instant};
 
-use yandro_core::{Code, Patience, ServerId, Severity, Site, SiteReport};
+use yandro_core::{Code, Finding, Patience, ServerId, Severity, Site, SiteReport};
 use yandro_machine::Closeness;
 
 use super::look;
@@ -19,14 +19,29 @@ const PATIENCE_WITH_STATUS: Duration = Duration::from_secs(1);
 /// How long to wait between two looks: at first, and at most. A server that takes its time isn't asked all the while.
 const PAUSES: (Duration, Duration) = (Duration::from_millis(10), Duration::from_millis(200));
 
-/// What came of the proof.
+/// The result of the proof.
 pub(crate) enum Proven {
     Seen(Box<SiteReport>),
     /// There was nothing to ask, and why.
     NotTried(String),
 }
 
-/// Why the change is put back.
+impl Proven {
+    /// The problems.
+    pub(crate) fn findings(&self) -> &[Finding] {
+        match self {
+            Self::Seen(report) => &report.findings,
+            Self::NotTried(_) => &[],
+        }
+    }
+
+    /// Whether the site's answer is proven to come from its folder or upstream.
+    pub(crate) fn is_proven(&self) -> bool {
+        matches!(self, Self::Seen(report) if report.is_proven())
+    }
+}
+
+/// Reason for a rollback.
 pub(crate) enum ProofFailed {
     Report(Box<SiteReport>),
     Interrupted,
@@ -45,7 +60,7 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
     if !is_asked {
         return Ok(Proven::NotTried("within a sysroot no server is asked".into()));
     }
-    // What runs elsewhere, and nobody tells, takes nothing up because of us.
+    // A server that yandro doesn't reload doesn't change because of us.
     let is_ours = site.server.is_none_or(|id| is_told(context, id));
     let runtime = signals::runtime()?;
     let began = Instant::now();
@@ -67,7 +82,7 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
         }
     })?;
     let report = match report {
-        // Before it is put back, why it fails.
+        // The cause of the failure, before the rollback.
         Some(report) if !is_kept(&report) && is_ours => {
             let closely = Closeness { is_close: true, ..Closeness::default() };
             let looked = runtime.block_on(signals::unless_interrupted(look::at_one(context, site, closely)));
@@ -77,13 +92,13 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
     };
     match report {
         None => Ok(Proven::NotTried("the built-in server isn't running: start it with `yandro serve`".into())),
-        // The server elsewhere may have its part of the work yet to come.
+        // The user may still have to change the other server.
         Some(report) if is_kept(&report) || !is_ours => Ok(Proven::Seen(Box::new(report))),
         Some(report) => Err(ProofFailed::Report(Box::new(report))),
     }
 }
 
-/// Whether a server is told of changes.
+/// Whether yandro reloads a server.
 fn is_told(context: &Context, id: ServerId) -> bool {
     let named = context.server(id).and_then(|found| found.named.as_ref());
     id != ServerId::Elsewhere && named.is_none_or(|named| !named.is_elsewhere() || !named.reload.is_empty())

@@ -4,12 +4,12 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::time::{Duration, SystemTime};
 
 use camino::Utf8Path;
-use yandro_core::ServerId;
 use yandro_core::SiteList;
 use yandro_machine::files;
 use yandro_serve::{Certificate, Running, ServedSite, Server, Sites};
 
 use crate::args::ServeArgs;
+use crate::as_root::as_root;
 use crate::context::Context;
 use crate::error::CommandError;
 use crate::signals;
@@ -47,7 +47,7 @@ fn tell_served(context: &Context, list: &SiteList, caller: Option<&str>, ui: &mu
         ui.say(&format!("  {DIM}with the rights of `{caller}`, and no longer with root's{DIM:#}"));
     }
     for site in &list.sites {
-        ui.say(&format!("  {}  {DIM}{}{DIM:#}", context.url(site, ServerId::BuiltIn), site.content));
+        ui.say(&format!("  {}  {DIM}{}{DIM:#}", context.url(site), site.content));
     }
 }
 
@@ -62,7 +62,7 @@ fn addresses(args: &ServeArgs, list: &SiteList) -> Vec<IpAddr> {
     addresses.extend(of_sites.chain(args.addresses.iter().copied()));
     addresses.sort();
     addresses.dedup();
-    // An address that stands for all of its family takes the others in.
+    // The unspecified address of a family includes all others of it.
     let all_v4 = addresses.contains(&IpAddr::V4(Ipv4Addr::UNSPECIFIED));
     addresses.retain(|address| !(all_v4 && address.is_ipv4() && !address.is_unspecified()));
     let all_v6 = addresses.contains(&IpAddr::V6(Ipv6Addr::UNSPECIFIED));
@@ -103,9 +103,11 @@ fn no_port(context: &Context, error: &std::io::Error) -> CommandError {
     let settings = context.machine.places.settings();
     let command = CommandError::not_made(format!("the built-in server can't listen: {error}"));
     match error.kind() {
-        std::io::ErrorKind::PermissionDenied => command.hint(format!(
-            "ports below 1024 need root. Choose others in {settings}:\n\n  [built-in]\n  http-port = 8080\n  https-port = 8443\n\nor run `sudo yandro serve`: it gives root's rights up as soon as it has the ports"
-        )),
+        std::io::ErrorKind::PermissionDenied => command
+            .hint(format!(
+                "ports below 1024 need root. Choose others in {settings}:\n\n  [built-in]\n  http-port = 8080\n  https-port = 8443\n"
+            ))
+            .hint(format!("or start it as root; it gives up root's rights once it has the ports: {}", as_root(&["serve"]))),
         std::io::ErrorKind::AddrInUse => {
             command.hint(format!("end the program that has the port, or choose other ports under [built-in] in {settings}"))
         }

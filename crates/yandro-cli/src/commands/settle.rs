@@ -40,7 +40,7 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c SettleArgs, ui: &mut Ui) -
 }
 
 data! {
-    /// Of `yandro settle`.
+    /// Data of `yandro settle`.
     struct Settled {
         /// How many sites the list has.
         sites: usize,
@@ -70,13 +70,11 @@ fn show(context: &Context, done: &Done<(Settlement, usize)>, ui: &mut Ui) {
     }
 }
 
-/// The sites whose edits are put back, each by its own name.
+/// The sites whose edits are overwritten, each by its own name.
 fn put_back(context: &Context, args: &SettleArgs) -> Result<BTreeSet<HostName>, CommandError> {
     let (_, list) = context.list()?;
     let of = |name: &HostName| {
-        let site = list.owner(name).ok_or_else(|| {
-            CommandError::usage(format!("there is no site `{name}`")).hint("see which there are: yandro sites")
-        })?;
+        let site = list.owner(name).ok_or_else(|| error::no_site(name))?;
         Ok(site.name.clone())
     };
     error::names(&args.put_back)?.iter().map(of).collect()
@@ -122,7 +120,7 @@ fn by_hand(name: &HostName, edit: &HandEdit) -> String {
     format!("\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#}: {what}\n    {DIM}yandro would write:{DIM:#} {}", edit.wanted)
 }
 
-/// What differs beside what is missing.
+/// Differences that are not missing parts.
 fn report(settlement: &Settlement) -> String {
     let mut text = String::new();
     for name in &settlement.orphans {
@@ -141,7 +139,7 @@ fn report(settlement: &Settlement) -> String {
     let mut edited: Vec<&HostName> = settlement.edited.iter().map(|(name, _)| name).collect();
     edited.dedup();
     for name in edited {
-        text += &format!("\n\nput the lines of {name} back: {COMMAND}yandro settle --put-back {name}{COMMAND:#}");
+        text += &format!("\n\nto overwrite your edits of {name}: {COMMAND}yandro settle --put-back {name}{COMMAND:#}");
     }
     text
 }

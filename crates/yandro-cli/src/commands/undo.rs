@@ -32,7 +32,7 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c UndoArgs, ui: &mut Ui) -> 
         let both = entry.sites.iter().flat_map(|change| [&change.before, &change.after]).flatten();
         let mut sites: Vec<&Site> = both.collect();
         sites.dedup_by(|a, b| a.name == b.name);
-        // An authority that comes back issues everything anew.
+        // A restored authority issues all certificates again.
         let former = context.machine.places.former_authorities();
         let is_all = steps.iter().any(|step| step.path().starts_with(&former));
         let observed = if is_all {
@@ -40,14 +40,14 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c UndoArgs, ui: &mut Ui) -> 
         } else {
             context.observer().observe(text, &sites, now())?
         };
-        // What came after it and still stands may need what it brought.
+        // Later changes may need parts of this one.
         let is_last = !history.iter().any(|later| later.id > entry.id && later.stands());
         let undoing = Undoing { sites: &entry.sites, steps: &steps, leftovers: &leftovers, is_last };
         let mut set =
             undo(observed, &list, &undoing, &mut SystemFresh::new()).map_err(|error| refused(entry, error))?;
         if set.is_empty() {
             return Err(CommandError::not_made(format!(
-                "nothing of change {} can be taken back: `{}`",
+                "nothing of change {} can be undone: `{}`",
                 entry.id, entry.command
             ))
             .hint("what it changed was changed again since, or is a key, of which no copy is kept"));
@@ -60,15 +60,15 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c UndoArgs, ui: &mut Ui) -> 
     let (undone, command) = (done.about.id, done.about.command.clone());
     let data = Undone { undone, command, changed: change::paths(&done.set) };
     Ok(Outcome::new(data, move |data, ui| {
-        ui.say(&format!("{STRONG}change {} is taken back{STRONG:#}: `{}`", data.undone, data.command));
+        ui.say(&format!("{STRONG}change {} is undone{STRONG:#}: `{}`", data.undone, data.command));
         ui.say(&done.summary(context));
     }))
 }
 
 data! {
-    /// Of `yandro undo`.
+    /// Data of `yandro undo`.
     struct Undone {
-        /// The change that is taken back.
+        /// The change that is undone.
         undone: u64,
         /// The command that made it.
         command: String,
@@ -79,24 +79,24 @@ data! {
 
 impl Data for Undone {}
 
-/// The change that is meant: the named one, or the last that stands and is no undo itself.
+/// The change to undo: the named one, or the last that is in effect and is not an undo.
 fn chosen(history: &[HistoryEntry], id: Option<u64>) -> Result<&HistoryEntry, CommandError> {
     let Some(id) = id else {
         return history
             .iter()
             .rev()
             .find(|entry| entry.stands())
-            .ok_or_else(|| CommandError::usage("there is no change to take back"));
+            .ok_or_else(|| CommandError::usage("no change is left to undo"));
     };
     let entry = history.iter().find(|entry| entry.id == id).ok_or_else(|| no_such(id))?;
     match entry.undone_by {
-        Some(by) => Err(CommandError::usage(format!("change {id} was taken back already, by change {by}"))
+        Some(by) => Err(CommandError::usage(format!("change {id} was undone already, by change {by}"))
             .hint(format!("to have it again, take that one back: yandro undo {by}"))),
         None => Ok(entry),
     }
 }
 
-/// The last change after this one that stands and is about one of its sites, with that site's name.
+/// The last later change that is in effect and is about one of its sites, with that site's name.
 fn later_change<'h>(history: &'h [HistoryEntry], entry: &HistoryEntry) -> Option<(&'h HistoryEntry, HostName)> {
     let names = names_of(entry);
     let mut later = history.iter().rev().filter(|later| later.id > entry.id && later.stands());
@@ -133,7 +133,7 @@ fn overlapped(entry: &HistoryEntry, path: &Utf8Path, later: Option<u64>) -> Comm
 }
 
 fn no_such(id: u64) -> CommandError {
-    CommandError::usage(format!("there is no change {id}")).hint("see which there are: yandro history")
+    CommandError::usage(format!("change {id} doesn't exist")).hint("see which there are: yandro history")
 }
 
 fn refused(entry: &HistoryEntry, error: UndoError) -> CommandError {
@@ -143,7 +143,7 @@ fn refused(entry: &HistoryEntry, error: UndoError) -> CommandError {
         UndoError::Edited { path, made } => edited(entry, path, made),
         UndoError::Overlaps(path) => overlapped(entry, &path, None),
         UndoError::AuthorityReplaced => CommandError::not_made(format!(
-            "change {} can't be taken back: the authority was replaced again since",
+            "change {} can't be undone: the authority was replaced again since",
             entry.id
         ))
         .hint("take the later change back first: see which in yandro history"),
@@ -157,10 +157,10 @@ fn edited(entry: &HistoryEntry, path: Utf8PathBuf, made: Vec<u8>) -> CommandErro
     let (before, after) = (Some(made.into()), now.map(Into::into));
     let change = FileChange { path, before, after, access: Access::Public };
     CommandError::not_made(format!(
-        "change {} can't be taken back: {} was edited since, and that would be lost:\n{}",
+        "change {} can't be undone: {} was edited since, and that would be lost:\n{}",
         entry.id,
         change.path,
         unified_diff(&change)
     ))
-    .hint("keep those lines elsewhere and take them out of the file, then run the command again")
+    .hint("move those lines to another file, then run the command again")
 }

@@ -31,7 +31,7 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c UnmapArgs, ui: &mut Ui) ->
 }
 
 data! {
-    /// Of `yandro unmap`.
+    /// Data of `yandro unmap`.
     struct Unmapped {
         /// The sites that are taken away.
         unmapped: Vec<String>,
@@ -51,15 +51,10 @@ fn chosen<'l>(names: &[HostName], list: &'l SiteList) -> Result<Vec<&'l Site>, C
             (None, Some(owner)) => {
                 return Err(CommandError::usage(format!("`{name}` is an alias of the site `{}`", owner.name))
                     .hint(format!("take the whole site away: yandro unmap {}", owner.name))
-                    .hint(format!(
-                        "or map it again with the aliases that it is to keep: yandro map {} --alias NAME",
-                        owner.name
-                    )));
+                    .hint(format!("or only the alias: yandro map {} --no-alias {name}", owner.name)));
             }
             (None, None) => {
-                return Err(
-                    CommandError::usage(format!("there is no site `{name}`")).hint("see which there are: yandro sites")
-                );
+                return Err(error::no_site(name));
             }
         }
     }

@@ -38,7 +38,8 @@ pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
 
 fn show(server: &VhostServer<'_>, ui: &mut Ui) {
     let (answering, fault) = (server.configuration.answering(), server.configuration.fault());
-    let mut table = Table::new(&["ADDRESS", "NAME", "SERVES", "TLS", "WHERE", "OWNER"]);
+    let mut table =
+        Table::new(&["ADDRESS", "NAME", "SERVES", "TLS", "WHERE", "OWNER"]).least(&["TLS", "OWNER", "SERVES"]);
     for at in &answering {
         // The one that answers for other names first.
         let rest = (0..at.hosts.len()).filter(|own| *own != at.default);
@@ -68,7 +69,7 @@ fn show(server: &VhostServer<'_>, ui: &mut Ui) {
     }
     if let Some(fault) = fault {
         ui.print(&format!(
-            "{BAD}✗{BAD:#} {STRONG}{}{STRONG:#}: {}; what stands behind it was not read{}",
+            "{BAD}✗{BAD:#} {STRONG}{}{STRONG:#}: {}; the text behind it was not read{}",
             fault.place,
             fault.message,
             fault.excerpt.as_ref().map(|excerpt| format!("\n{excerpt}")).unwrap_or_default()
@@ -99,7 +100,7 @@ fn row(at: &Answering<'_>, place: usize, host: &VirtualHost, is_own: bool) -> Ve
         Cell::plain(host.instead.as_deref().or(host.document_root.as_deref()).unwrap_or("–")),
         Cell::plain(if host.tls { "yes" } else { "–" }),
         Cell::new(host.place.to_string(), DIM),
-        Cell::plain(if is_own { "yandro" } else { "yours" }),
+        Cell::plain(if is_own { "yandro" } else { "manual" }),
     ]
 }
 
@@ -108,7 +109,7 @@ fn is_own(found: &Found, host: &VirtualHost) -> bool {
 }
 
 data! {
-    /// Of `yandro vhosts`.
+    /// Data of `yandro vhosts`.
     struct VirtualHosts {
         servers: Vec<ServerHosts>,
     }
@@ -117,7 +118,7 @@ data! {
     struct ServerHosts {
         server: String,
         addresses: Vec<AddressData>,
-        /// What the server would refuse: what stands behind it was not read.
+        /// A line that the server would refuse: the text behind it was not read.
         fault: Option<FaultData>,
     }
 
@@ -140,7 +141,7 @@ data! {
         name: Option<String>,
         aliases: Vec<String>,
         document_root: Option<String>,
-        /// Where it passes requests on to, or what it does in the place of serving files.
+        /// Its upstream, or its redirect.
         instead: Option<String>,
         tls: bool,
         file: String,

@@ -1,4 +1,4 @@
-//! What is said of a change that was not made.
+//! Messages about a change that was not made.
 
 use yandro_machine::{CarryOutError, PutBackError, Refusal, StepFailure, ports};
 
@@ -35,7 +35,7 @@ pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> Com
     let mut command = failed(cause, proof);
     match put_back {
         Ok(servers) => {
-            command.message += "\neverything was put back as it was";
+            command.message += "\neverything was rolled back";
             for note in servers.notes() {
                 command.message += &format!("\n{note}");
             }
@@ -43,7 +43,7 @@ pub(crate) fn carry_out<E>(error: CarryOutError<E>, proof: impl FnOnce(E) -> Com
         Err(error) => {
             command.status = Status::NotPutBack;
             command.code = "not-rolled-back";
-            command.message += &format!("\nand not everything could be put back: {error}");
+            command.message += &format!("\nand not everything could be rolled back: {error}");
             command.hints = vec![put_back_hint(&error)];
         }
     }
@@ -76,11 +76,10 @@ fn failed<E>(cause: StepFailure<E>, proof: impl FnOnce(E) -> CommandError) -> Co
                 None => error,
             }
         }
-        StepFailure::Trust(words) => CommandError::not_made(format!(
-            "the trust store was not brought up to date:\n{}",
-            indented(&words.to_string())
-        ))
-        .code("trust-store"),
+        StepFailure::Trust(words) => {
+            CommandError::not_made(format!("the trust store was not updated:\n{}", indented(&words.to_string())))
+                .code("trust-store")
+        }
         StepFailure::Interrupted => CommandError::not_made("interrupted").code("interrupted"),
         StepFailure::Proof(seen) => proof(seen),
     }
@@ -115,7 +114,7 @@ fn needs_root(refusals: &[Refusal]) -> CommandError {
 impl From<PutBackError> for CommandError {
     fn from(error: PutBackError) -> Self {
         let hint = put_back_hint(&error);
-        let message = format!("an earlier command was interrupted, and not everything could be put back: {error}");
+        let message = format!("an earlier command was interrupted, and not everything could be rolled back: {error}");
         Self { status: Status::NotPutBack, ..Self::not_made(message) }.hint(hint).code("not-rolled-back")
     }
 }

@@ -1,4 +1,4 @@
-//! What goes wrong, as the person reads it, and the exit status that follows.
+//! Errors as the user reads them, with their exit statuses.
 
 mod change;
 #[cfg(test)]
@@ -24,7 +24,7 @@ pub(crate) enum Status {
     Usage,
     /// The change could not be made; everything is as it was.
     NotMade,
-    /// Something could not be put back.
+    /// Something could not be rolled back.
     NotPutBack,
     /// All is done, and standard output could not be written.
     NotPrinted,
@@ -48,7 +48,7 @@ impl Status {
 pub(crate) struct CommandError {
     pub(crate) status: Status,
     pub(crate) message: String,
-    /// What fixes it, each a sentence or a command.
+    /// The fixes, each a sentence or a command.
     pub(crate) hints: Vec<String>,
     /// The authority's key is behind a passphrase: once it is given, the command may succeed.
     pub(crate) is_locked: bool,
@@ -138,7 +138,7 @@ impl From<ObserveError> for CommandError {
             }
             error @ ObserveError::Passphrase { .. } => Self::usage(error),
             error @ ObserveError::Foreign { .. } => {
-                Self::not_made(error).hint("make the key yours alone (`sudo chown`), or move its folder away")
+                Self::not_made(error).hint("make yourself the owner of the key (`sudo chown`), or move its folder away")
             }
             error => Self::not_made(error).hint(
                 "put the missing file back, or move the folder away: the next `yandro map` makes a new authority",
@@ -171,10 +171,10 @@ impl From<PkiError> for CommandError {
         let is_locked = error == PkiError::Locked;
         let hint = match &error {
             PkiError::NameOutside { name, .. } => Some(format!(
-                "choose a name below one of these suffixes, such as `saltmarsh.test`; or have the authority vouch for it, too: yandro authority widen {name}"
+                "choose a name below one of these suffixes, such as `saltmarsh.test`; or let the authority issue for it: yandro authority widen {name}"
             )),
             PkiError::AddressOutside { address, .. } => {
-                Some(format!("have the authority vouch for it, too: yandro authority widen --network {address}"))
+                Some(format!("let the authority issue for it: yandro authority widen --network {address}"))
             }
             PkiError::KeyNotMade { .. } => {
                 Some("install the package `openssl`, or take a kind that yandro makes by itself: p256 or p384".into())
@@ -183,6 +183,11 @@ impl From<PkiError> for CommandError {
         };
         hint.into_iter().fold(Self { is_locked, ..Self::usage(error) }, Self::hint)
     }
+}
+
+/// The error for a name that is not a site's.
+pub(crate) fn no_site(name: &HostName) -> CommandError {
+    CommandError::usage(format!("no such site: `{name}`")).hint("see which sites there are: yandro sites")
 }
 
 impl From<PlanFailure> for CommandError {
@@ -255,7 +260,7 @@ impl From<PlanError> for CommandError {
             }
             PlanError::LinkTaken { path, .. } => Some(format!("move it out of the way: {path}")),
             PlanError::SiteFile { path, .. } => {
-                Some(format!("correct that line, or delete the file to have it made anew: {path}"))
+                Some(format!("correct that line, or delete the file, so that yandro writes a new one: {path}"))
             }
             _ => None,
         };
@@ -267,5 +272,5 @@ impl From<PlanError> for CommandError {
     }
 }
 
-/// What to do when there is no web server.
+/// The fix without a web server.
 pub(crate) const NO_SERVER: &str = "install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`, then run `yandro serve`";

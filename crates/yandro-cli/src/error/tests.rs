@@ -1,4 +1,4 @@
-//! What stops a plan, as the person reads it: the message, the exit status and the ways on.
+//! Errors of plans, as the user reads them: message, exit status and fixes.
 
 use std::fmt::Write as _;
 
@@ -49,7 +49,7 @@ fn all() -> Vec<PlanError> {
 }
 
 #[test]
-fn what_stops_a_plan_comes_with_the_way_on() {
+fn errors_of_plans_come_with_their_fix() {
     let mut text = String::new();
     for error in all() {
         let error = CommandError::from(error);
@@ -57,7 +57,7 @@ fn what_stops_a_plan_comes_with_the_way_on() {
         error.hints.iter().for_each(|hint| _ = writeln!(text, "  {hint}"));
     }
     insta::assert_snapshot!(text, @"
-    there is no hosts file at `/etc/hosts` [NotMade, not-made]
+    the hosts file `/etc/hosts` is missing [NotMade, not-made]
       make it with the line `127.0.0.1 localhost` in it: /etc/hosts
     /etc/hosts:2: `crew.test` points to 10.0.0.9 here already, not to 127.0.0.1
       10.0.0.9 crew.test # by hand [NotMade, not-made]
@@ -70,7 +70,7 @@ fn what_stops_a_plan_comes_with_the_way_on() {
     `0.invalid` can't be the name of a site: yandro's default virtual hosts for unknown host names have it [NotMade, not-made]
     `tides.test` already belongs to the site `saltmarsh.test` [Usage, bad-input]
       choose another name, or take that site away first: yandro unmap saltmarsh.test
-    browsers ask for `tides.dev` over HTTPS alone, whatever is typed: without HTTPS nobody would reach it [Usage, bad-input]
+    browsers ask for `tides.dev` only over HTTPS, whatever is typed: without HTTPS nobody would reach it [Usage, bad-input]
       leave `--plain` and `--https off` out, or choose a suffix such as `.test`
     the authority's key is behind a passphrase [Usage, bad-input]
     /srv/fullchain.pem: a certificate needs at least one name or address [Usage, bad-input]
@@ -94,7 +94,7 @@ fn what_stops_a_plan_comes_with_the_way_on() {
       move it out of the way: /etc/a
     /etc/nginx/nginx.conf:7: `server_names_hash_bucket_size 32` is too small for the site's longest name, which needs 64 [NotMade, not-made]
       make it `server_names_hash_bucket_size 64;` there, then run the command again: /etc/nginx/nginx.conf:7
-    the server `nginx` doesn't see /srv: none of its pairs of folders has it in it [NotMade, not-made]
+    the server `nginx` doesn't see /srv: no path mapping contains it [NotMade, not-made]
       have the folder mounted there, and say where it is: yandro servers add nginx --path /srv=WHERE
     ");
 }

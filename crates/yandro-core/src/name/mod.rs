@@ -11,13 +11,13 @@ pub use suffix::Suffix;
 
 /// A host name in its ASCII form: lower case, A-labels, no final dot.
 ///
-/// Holds only names that may stand in a hosts file, a virtual host and a
+/// Holds only names that are valid in a hosts file, a virtual host and a
 /// certificate at once: LDH labels of 1 to 63 bytes, 253 bytes in all
 /// (RFC 1123 section 2.1, RFC 5890), no IP address and no wildcard.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct HostName(String);
 
-/// Why a text is no host name. Carries the text as the person wrote it.
+/// Reason why a text is not a host name. Carries the text as the user wrote it.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum NameError {
@@ -25,17 +25,17 @@ pub enum NameError {
     #[error("a host name is missing: give one such as `saltmarsh.test`")]
     Empty,
     /// A URL, not a name.
-    #[error("`{text}` is the address of a page, not a host name: give the name alone")]
+    #[error("`{text}` is the address of a page, not a host name: give only the name")]
     Url {
-        /// What was given.
+        /// The text.
         text: String,
         /// The host part of it, if that is a name.
         name: Option<String>,
     },
     /// A name with a port behind it.
-    #[error("`{text}` names a port, and a host name has none: give the name alone")]
+    #[error("`{text}` names a port, and a host name has none: give only the name")]
     Port {
-        /// What was given.
+        /// The text.
         text: String,
         /// The part before the colon, if that is a name.
         name: Option<String>,
@@ -43,7 +43,7 @@ pub enum NameError {
     /// An IP address.
     #[error("`{text}` is an IP address, not a host name: give a name such as `saltmarsh.test`")]
     Address {
-        /// What was given.
+        /// The text.
         text: String,
     },
     /// A wildcard, which no hosts file can hold.
@@ -51,13 +51,13 @@ pub enum NameError {
         "`{text}` is a wildcard, and a hosts file can't hold one: map each name, or give it as an alias with `--alias`"
     )]
     Wildcard {
-        /// What was given.
+        /// The text.
         text: String,
     },
     /// A character that no label may hold.
-    #[error("`{text}` is not a host name: {character} may not stand in one; letters, digits, hyphens and dots may")]
+    #[error("`{text}` is not a host name: it can't contain {character}, only letters, digits, hyphens and dots")]
     Character {
-        /// What was given.
+        /// The text.
         text: String,
         /// The first wrong character, in words.
         character: String,
@@ -67,15 +67,15 @@ pub enum NameError {
     /// A label that is empty, too long, or has a hyphen at its edge.
     #[error("`{text}` is not a host name: {fault}")]
     Label {
-        /// What was given.
+        /// The text.
         text: String,
-        /// What is wrong with which label.
+        /// The label and its fault.
         fault: String,
     },
     /// More than 253 bytes.
     #[error("`{text}` is not a host name: it has {length} bytes, and 253 is the most that a name may have")]
     Long {
-        /// What was given.
+        /// The text.
         text: String,
         /// Its length in ASCII form, in bytes.
         length: usize,
@@ -85,7 +85,7 @@ pub enum NameError {
         "`{text}` ends in a number, and browsers take such a name for an IP address: give it a suffix such as `.test`"
     )]
     Numeric {
-        /// What was given.
+        /// The text.
         text: String,
     },
     /// The machine's own name for itself.
@@ -139,7 +139,7 @@ impl HostName {
         Ok(Self(ascii))
     }
 
-    /// The ASCII form, as it stands in files and on the wire.
+    /// The ASCII form, as used in files and on the wire.
     pub fn as_str(&self) -> &str {
         &self.0
     }
@@ -149,7 +149,7 @@ impl HostName {
         idna::domain_to_unicode(&self.0).0
     }
 
-    /// Whether the name is `suffix` itself or stands below it.
+    /// Whether the name is `suffix` itself or ends in it.
     pub fn is_below_or_equal(&self, suffix: &str) -> bool {
         self.0.strip_suffix(suffix).is_some_and(|rest| rest.is_empty() || rest.ends_with('.'))
     }
@@ -162,7 +162,7 @@ fn is_plain(text: &str) -> bool {
         && bytes.iter().all(|byte| matches!(byte, b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.'))
 }
 
-/// URLs, ports, addresses and wildcards are told apart from mere misspellings:
+/// URLs, ports, addresses and wildcards are distinguished from mere misspellings:
 /// they are the usual slips, and each has its own cure.
 fn refuse_other_forms(given: &str, text: &str) -> Result<(), NameError> {
     let unbracketed = text.trim_start_matches('[').trim_end_matches(']');
@@ -305,12 +305,12 @@ mod tests {
         let longer = [["a"; 60].concat().as_str(); 5].join(".") + ".test";
         for (given, words) in [
             ("", "a host name is missing"),
-            ("http://saltmarsh.test/tides", "give the name alone (saltmarsh.test)"),
-            ("saltmarsh.test/tides", "give the name alone (saltmarsh.test)"),
-            ("saltmarsh.test:8080", "names a port, and a host name has none: give the name alone (saltmarsh.test)"),
-            ("salt_marsh.test", "an underscore may not stand in one"),
+            ("http://saltmarsh.test/tides", "give only the name (saltmarsh.test)"),
+            ("saltmarsh.test/tides", "give only the name (saltmarsh.test)"),
+            ("saltmarsh.test:8080", "names a port, and a host name has none: give only the name (saltmarsh.test)"),
+            ("salt_marsh.test", "it can't contain an underscore"),
             ("salt_marsh.test", "(salt-marsh.test)"),
-            ("salt marsh.test", "a space may not stand in one"),
+            ("salt marsh.test", "it can't contain a space"),
             ("saltmarsh.test\n127.0.0.1 depot.test", "U+000A"),
             ("127.0.0.1", "is an IP address"),
             ("[::1]", "is an IP address"),

@@ -1,4 +1,4 @@
-//! What kind of suffix a name has, and what follows from that.
+//! The kind of a name's suffix, and its consequences.
 
 use super::HostName;
 
@@ -52,15 +52,15 @@ const FORCED_HTTPS: &[&str] = &[
     "zip",
 ];
 
-/// What kind of suffix a host name has.
+/// Kind of suffix of a host name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Suffix {
-    /// One of the reserved ones (RFC 2606, RFC 6761, ICANN): can't hide a real site.
+    /// A reserved one (RFC 2606, RFC 6761, ICANN): can't hide a real site.
     Reserved(&'static str),
     /// `local`, which belongs to multicast DNS (RFC 6762).
     MulticastDns,
-    /// One below which browsers force HTTPS, and a public one besides.
+    /// A public one below which browsers force HTTPS.
     ForcedHttps(&'static str),
     /// A public suffix, below which anyone can register names.
     Public,
@@ -69,7 +69,7 @@ pub enum Suffix {
 }
 
 impl HostName {
-    /// What kind of suffix the name has, by whole labels.
+    /// Kind of the name's suffix, by whole labels.
     pub fn suffix(&self) -> Suffix {
         let last = self.as_str().rsplit('.').next().unwrap_or_default();
         if let Some(suffix) = RESERVED.iter().find(|suffix| self.is_below_or_equal(suffix)) {
@@ -99,7 +99,7 @@ impl HostName {
         matches!(self.suffix(), Suffix::ForcedHttps(_) | Suffix::Public)
     }
 
-    /// What a person should know who chose this name, if there is something.
+    /// Advice for the user who chose this name, if there is any.
     pub fn advice(&self) -> Option<String> {
         match self.suffix() {
             Suffix::Reserved("invalid") => {
@@ -109,7 +109,7 @@ impl HostName {
                 "`.local` belongs to multicast DNS (RFC 6762): some systems ask the network for it first, which can take seconds, and another device may claim the name; `.test` has no such cost".into(),
             ),
             Suffix::ForcedHttps(suffix) => {
-                Some(format!("browsers ask for names below `.{suffix}` over HTTPS alone, whatever is typed"))
+                Some(format!("browsers request names below `.{suffix}` only over HTTPS, whatever is typed"))
             }
             Suffix::Reserved(_) | Suffix::Public => None,
             Suffix::Unlisted => Some(

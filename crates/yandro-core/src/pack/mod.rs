@@ -12,7 +12,7 @@ use crate::name::HostName;
 use crate::plan::Access;
 use crate::site::{Content, FastCgi, ServerKind, Site, Upstream};
 
-/// What is packed.
+/// A request to pack a site.
 #[derive(Debug)]
 pub struct PackRequest<'r> {
     /// The site, as it is in the list.
@@ -34,9 +34,9 @@ pub struct PackRequest<'r> {
 pub struct PackedFile {
     /// Its path, relative to the folder.
     pub path: Utf8PathBuf,
-    /// What it holds.
+    /// Its content.
     pub content: Vec<u8>,
-    /// Who may read it.
+    /// Its readers.
     pub access: Access,
 }
 
@@ -70,12 +70,12 @@ pub enum PackError {
 /// The folder of the project's files in the packed one.
 pub const PROJECT: &str = "site";
 
-/// What the container calls this machine, where an upstream of it is passed on to.
+/// The container's name for this machine, used for an upstream here.
 const HOST: &str = "upstream";
-/// What the container with PHP is called, and where its php-fpm listens.
+/// The container with PHP, and the port of its php-fpm.
 const PHP: &str = "php:9000";
 
-/// Where things are in the image.
+/// Paths in the image.
 struct Inside {
     project: Utf8PathBuf,
     certificates: Utf8PathBuf,
@@ -172,7 +172,7 @@ fn inside_of(site: &Site) -> Site {
     site
 }
 
-/// The folder that is packed, and what of it is served. With PHP the code beside the document root
+/// The folder to pack, and the part of it that is served. With PHP the code next to the document root
 /// is needed, too.
 fn project(site: &Site) -> (Option<Utf8PathBuf>, Option<Utf8PathBuf>) {
     match &site.content {
@@ -310,10 +310,10 @@ mod tests {
         Dockerfile, and mount the folder, before the image goes anywhere else. The certificate ends one day:
         `yandro check` tells in time; then pack the site again.
 
-        Requests are passed on to `http://upstream:3000`: `upstream` is the machine that the container runs on. The upstream has
-        to listen on an address that containers reach, and not on loopback alone.
+        Requests are forwarded to `http://upstream:3000`: `upstream` is the machine that the container runs on. The upstream has
+        to listen on an address that containers reach, not only on loopback.
 
-        The name has to lead to where the container's ports are published:
+        The name has to point to the address where the container's ports are published:
 
         ```sh
         yandro map saltmarsh.test --server elsewhere --address 127.0.0.1

@@ -4,7 +4,7 @@ use super::{HOST, Inside, PHP, PROJECT, PackRequest};
 use crate::servers::Image;
 use crate::site::{Content, Logs, Site};
 
-/// What the parts are written from.
+/// The content of the parts.
 pub(super) struct Parts<'p> {
     pub(super) request: &'p PackRequest<'p>,
     /// The site as it is within.
@@ -18,7 +18,7 @@ impl Parts<'_> {
         self.request.kind.software().image()
     }
 
-    /// What of the folder goes where in the image.
+    /// Source and target of each copied folder.
     fn copies(&self) -> Vec<(String, String)> {
         let mut copies = vec![("virtual-hosts/".to_owned(), format!("{}/", self.inside.virtual_hosts))];
         if self.request.certificate.is_some() {
@@ -107,7 +107,7 @@ impl Parts<'_> {
         }
         if matches!(&self.site.content, Content::Upstream(upstream) if upstream.host_port().host() == HOST) {
             text += &format!(
-                "Requests are passed on to `{}`: `{HOST}` is the machine that the container runs on. The upstream has\nto listen on an address that containers reach, and not on loopback alone.\n\n",
+                "Requests are forwarded to `{}`: `{HOST}` is the machine that the container runs on. The upstream has\nto listen on an address that containers reach, not only on loopback.\n\n",
                 self.site.content
             );
         }
@@ -120,7 +120,7 @@ impl Parts<'_> {
             text += "Logs go where the image has them: its engine shows them.\n\n";
         }
         text + &format!(
-            "The name has to lead to where the container's ports are published:\n\n```sh\nyandro map {name} --server elsewhere --address 127.0.0.1\n```\n"
+            "The name has to point to the address where the container's ports are published:\n\n```sh\nyandro map {name} --server elsewhere --address 127.0.0.1\n```\n"
         )
     }
 }

@@ -15,14 +15,14 @@ use super::{
 };
 use crate::name::HostName;
 
-/// What a new authority is made from.
+/// The input of a new authority.
 #[derive(Debug)]
 pub struct NewAuthority<'a> {
-    /// Whose it is, `user@machine`: free text for the subject.
+    /// Its owner, `user@machine`: free text for the subject.
     pub owner: &'a str,
     /// The present time.
     pub now: OffsetDateTime,
-    /// What it may vouch for.
+    /// The names and networks that it can issue for.
     pub constraints: &'a Constraints,
     /// A fresh key for the root. Taken by value and gone at the end: nothing can sign with it again.
     pub root_key: Key,
@@ -49,7 +49,7 @@ pub struct AuthorityCertificates {
 #[allow(clippy::needless_pass_by_value, reason = "the root's key has to be gone at the end")]
 pub fn create_authority(new: NewAuthority<'_>) -> Result<AuthorityCertificates, PkiError> {
     let start = not_before(new.now);
-    // Two authorities of one day are told apart by more than their keys.
+    // Two authorities of one day differ in more than their keys.
     let number = format!("{:02x}{:02x}", new.serials[0].0[1], new.serials[0].0[2]);
     let params = |label: &str, serial: Serial, path_length: u8| {
         let mut params = CertificateParams::default();
@@ -86,9 +86,9 @@ pub struct Authority {
     root: CertificateDer<'static>,
     issuing: CertificateDer<'static>,
     pub(super) issuing_pem: String,
-    /// What the root says of itself.
+    /// The root's content.
     pub root_facts: CertificateFacts,
-    /// What the issuing certificate says of itself.
+    /// The issuing certificate's content.
     pub issuing_facts: CertificateFacts,
 }
 
@@ -96,7 +96,7 @@ impl Authority {
     /// Reads an authority from PEM.
     ///
     /// # Errors
-    /// [`PkiError::Certificate`] when one of the texts is no certificate.
+    /// [`PkiError::Certificate`] when one of the texts is not a certificate.
     pub fn read(certificates: &AuthorityCertificates) -> Result<Self, PkiError> {
         let root = CertificateFacts::certificates(certificates.root.as_bytes())?.remove(0);
         let issuing = CertificateFacts::certificates(certificates.issuing.as_bytes())?.remove(0);
@@ -109,7 +109,7 @@ impl Authority {
         })
     }
 
-    /// What people know it by: the common name of its root.
+    /// Its title for people: the common name of its root.
     pub fn title(&self) -> &str {
         let subject = &self.root_facts.subject;
         subject.split_once("CN=").map_or(subject, |(_, name)| name)
@@ -120,12 +120,12 @@ impl Authority {
         &self.root
     }
 
-    /// What it may vouch for, as its issuing certificate says.
+    /// The names and networks that it can issue for, from its issuing certificate.
     pub fn constraints(&self) -> &Constraints {
         &self.issuing_facts.constraints
     }
 
-    /// Whether it may vouch for all of these names.
+    /// Whether it can issue for all of these names.
     ///
     /// # Errors
     /// [`PkiError::NameOutside`] with the first name that is outside.
@@ -164,7 +164,7 @@ impl Authority {
     }
 
     /// Issues what a certificate says once more, for the same key: the full chain in PEM. What was
-    /// issued to somebody else is so made anew without their key.
+    /// issued to somebody else is renewed without their key this way.
     ///
     /// # Errors
     /// As [`Self::issue`], and when the certificate can't be read.
@@ -177,7 +177,7 @@ impl Authority {
     ) -> Result<String, PkiError> {
         let fault = |words: String| PkiError::Certificate(words);
         let facts = CertificateFacts::read(old)?;
-        let leaf = &Leaf::of(&facts).ok_or_else(|| fault("it names what is no host name".into()))?;
+        let leaf = &Leaf::of(&facts).ok_or_else(|| fault("it has a name that is not a host name".into()))?;
         let key = SubjectPublicKeyInfo::from_der(&facts.public_key).map_err(|error| fault(error.to_string()))?;
         self.issue_for(issuing_key, &LeafRequest { leaf, now, serial }, &key)
     }
@@ -210,7 +210,7 @@ impl Authority {
         let certificate = CertificateFacts::parsed(leaf.der())?;
         let (facts, issuer) = (CertificateFacts::of(&certificate), Some(&self.issuing_facts));
         none_of(Profile::Leaf.deviations_of(&certificate, &facts, issuer))?;
-        // What leaves here is judged as anybody else's would be.
+        // Issued certificates are checked like anybody else's.
         let found = objections_to(&certificate, &facts, issuer, request.now);
         if let Some(objection) = found.into_iter().find(|objection| objection.is_refused) {
             return Err(PkiError::Objection(objection.words));
@@ -258,7 +258,7 @@ impl Authority {
 
     /// Whether the chain in `facts` is one that this authority would issue for `leaf` now: it says
     /// just that, this authority signed it, and more than `within` days of it are left. Of a short
-    /// one the usual time is the last third, so that it isn't made anew each day; a longer time than
+    /// one the usual time is the last third, so that it isn't renewed each day; a longer time than
     /// the usual is one that somebody asked for.
     pub fn is_current(&self, facts: &CertificateFacts, leaf: &Leaf, now: OffsetDateTime, within: i64) -> bool {
         let names: Vec<String> = leaf.written().collect();

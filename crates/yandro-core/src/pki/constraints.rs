@@ -1,4 +1,4 @@
-//! What an authority may vouch for (RFC 5280 section 4.2.1.10).
+//! The names and networks that an authority can issue for (RFC 5280 section 4.2.1.10).
 
 use core::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::fmt::Write as _;
@@ -13,19 +13,19 @@ use crate::network;
 /// by the clients, whoever holds the key.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Constraints {
-    /// Suffixes without a leading dot: a name that is one, or stands below one, is permitted.
+    /// Suffixes without a leading dot: a name that equals one, or ends in one, is permitted.
     pub suffixes: Vec<String>,
     /// Networks.
     pub networks: Vec<IpNet>,
 }
 
-/// A text that is no network which an authority may vouch for.
+/// A text that is not a network which an authority can issue for.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum NetworkError {
     /// Neither a network nor an address.
     #[error("`{0}` is not a network")]
     NotOne(String),
-    /// More than an organisation of its own can have.
+    /// Larger than the network of one organisation.
     #[error("`{0}` is wider than any private network (RFC 1918, RFC 4193)")]
     TooWide(String),
     /// An address within a network.
@@ -69,7 +69,7 @@ impl Constraints {
         wider
     }
 
-    /// These without some of the suffixes and networks that are no part of every authority.
+    /// These without some of the suffixes and networks. Those that every authority has stay.
     pub fn without(&self, suffixes: &[HostName], networks: &[IpNet]) -> Self {
         let usual = Self::default();
         let is_dropped = |suffix: &String| suffixes.iter().any(|name| name.as_str() == suffix);
@@ -147,7 +147,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_added_can_be_taken_back_and_the_usual_can_not() {
+    fn added_constraints_can_be_removed_and_default_ones_cannot() {
         let usual = Constraints::default();
         let network = Constraints::parse_network("192.168.0.0/16").unwrap();
         let wider = usual.with(&[name("ferries.example.com"), name("depot.test")], &[network]);

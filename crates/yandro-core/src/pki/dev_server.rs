@@ -1,10 +1,10 @@
-//! What dev servers that speak TLS themselves take, by the variables that they read.
+//! Variables for dev servers that speak TLS themselves.
 
 use camino::Utf8Path;
 
 use crate::name::HostName;
 
-/// Where a site's certificate is, as files in PEM.
+/// Paths of a site's certificate files in PEM.
 #[derive(Clone, Copy, Debug)]
 pub struct CertificateFiles<'f> {
     /// The site's name.

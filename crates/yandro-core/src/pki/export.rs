@@ -1,5 +1,5 @@
 //! The root certificate in the forms that others take, and the variables by which runtimes with a
-//! list of their own take it. Only what is public.
+//! separate list trust it. Only public data.
 
 use camino::Utf8Path;
 use rustls_pki_types::CertificateDer;
@@ -7,32 +7,32 @@ use rustls_pki_types::CertificateDer;
 use super::dev_server::Variables;
 use crate::shell::Shell;
 
-/// Where an image of Debian's family has what was copied into it, and the list that comes of it.
+/// In an image of Debian's family: the folder for further roots, and the list that is built from it.
 const IN_IMAGE: (&str, &str) = ("/usr/local/share/ca-certificates/yandro.crt", "/etc/ssl/certs/ca-certificates.crt");
 
 /// The variables by which runtimes trust the root. `list` is the system's own list as one file, if
 /// the root is in it: what takes the place of a runtime's own list has to hold all the others, too.
 pub fn trust_variables(root: &Utf8Path, list: Option<&Utf8Path>) -> Vec<Variables> {
     let mut all: Vec<Variables> = vec![
-        ("Node, beside its own list", vec![("NODE_EXTRA_CA_CERTS", root.to_string())]),
-        ("Deno, beside its own list", vec![("DENO_CERT", root.to_string())]),
+        ("Node, in addition to its own list", vec![("NODE_EXTRA_CA_CERTS", root.to_string())]),
+        ("Deno, in addition to its own list", vec![("DENO_CERT", root.to_string())]),
     ];
     if let Some(list) = list {
         let list = || list.to_string();
         all.extend([
             (
-                "What is built on OpenSSL, Python, Ruby, Go, and Rust with the system's list",
+                "Programs with OpenSSL, Python, Ruby, Go, and Rust with the system's list",
                 vec![("SSL_CERT_FILE", list())],
             ),
             ("Python: requests, pip", vec![("REQUESTS_CA_BUNDLE", list()), ("PIP_CERT", list())]),
-            ("curl and git with a list of their own", vec![("CURL_CA_BUNDLE", list()), ("GIT_SSL_CAINFO", list())]),
+            ("curl and git with a separate list", vec![("CURL_CA_BUNDLE", list()), ("GIT_SSL_CAINFO", list())]),
         ]);
     }
     all
 }
 
 /// The lines that say so in the words of a shell. For an image the root has to be copied into it
-/// first: as `root.pem`, beside the Dockerfile.
+/// first: as `root.pem`, next to the Dockerfile.
 pub fn trust_lines(shell: Shell, root: &Utf8Path, list: Option<&Utf8Path>) -> Vec<String> {
     let mut lines = Vec::new();
     let all = if shell == Shell::Dockerfile {

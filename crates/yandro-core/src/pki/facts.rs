@@ -12,7 +12,7 @@ use super::{Constraints, KeyKind, PkiError};
 use crate::name::HostName;
 use crate::network::IpNet;
 
-/// What a certificate says of itself.
+/// Content of a certificate.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct CertificateFacts {
     /// The subject, as one line.
@@ -68,7 +68,7 @@ impl CertificateFacts {
         Ok(parsed.1)
     }
 
-    /// What a certificate says that is parsed already.
+    /// Content of a certificate that is already parsed.
     pub(super) fn of(certificate: &X509Certificate<'_>) -> Self {
         let mut facts = Self {
             subject: certificate.subject().to_string(),

@@ -1,7 +1,7 @@
 //! Java's own form of a key store (`JKS`), for runtimes that come without the program that keeps it.
 //!
 //! All numbers are big-endian: a mark, a version, the number of entries, the entries, and a SHA-1 over
-//! the password in UTF-16, a phrase and all that stands before. As `java.security.KeyStore` reads it.
+//! the password in UTF-16, a phrase and all bytes before. As `java.security.KeyStore` reads it.
 
 use rustls_pki_types::CertificateDer;
 
@@ -20,7 +20,7 @@ pub struct JavaStore {
 #[derive(Clone, Debug, PartialEq, Eq)]
 struct StoreEntry {
     alias: String,
-    /// All of it, as it stands in the file.
+    /// All bytes of the file.
     bytes: Vec<u8>,
     certificate: Option<CertificateDer<'static>>,
 }
@@ -164,7 +164,7 @@ mod tests {
         #![proptest_config(ProptestConfig::with_cases(64))]
 
         #[test]
-        fn what_is_written_is_read_and_what_is_damaged_is_not(
+        fn java_stores_are_read_back_and_damaged_ones_refused(
             held in prop::collection::vec(("[a-zé]{1,9}", prop::collection::vec(any::<u8>(), 0..80)), 0..6),
             at in any::<prop::sample::Index>(),
             flip in 1..=255_u8,
@@ -174,7 +174,7 @@ mod tests {
             prop_assert!(JavaStore::is_one(&bytes));
             prop_assert_eq!(JavaStore::read(&bytes, "changeit", sha1), Some(own.clone()));
             prop_assert_eq!(JavaStore::read(&bytes, "other", sha1), None);
-            // One that is put in and taken out again leaves no trace.
+            // A root that is added and removed again leaves no trace.
             own.put("yandro-0", &CertificateDer::from(vec![1, 2, 3]), 9);
             prop_assert!(own.certificates().any(|(alias, _)| alias == "yandro-0"));
             own.take_out("yandro-0");

@@ -60,7 +60,7 @@ impl Key {
     /// Reads a PKCS#8 (RFC 5958) key in DER.
     ///
     /// # Errors
-    /// When the bytes are no key of one of the kinds in PKCS#8.
+    /// When the bytes are not a key of one of the kinds in PKCS#8.
     pub fn from_pkcs8_der(der: &[u8]) -> Result<Self, PkiError> {
         let der = PrivatePkcs8KeyDer::from(der);
         let read = |kind: KeyKind| {
@@ -102,7 +102,7 @@ impl Key {
         Self::from_pkcs8_der(der.as_bytes()).map_err(|_| PkiError::Passphrase)
     }
 
-    /// Which kind it is.
+    /// Kind of the key.
     pub fn kind(&self) -> KeyKind {
         self.kind
     }

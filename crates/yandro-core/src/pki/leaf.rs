@@ -1,4 +1,4 @@
-//! What a leaf certificate is to say.
+//! The wanted content of a leaf certificate.
 
 use core::net::IpAddr;
 
@@ -7,7 +7,7 @@ use time::OffsetDateTime;
 use super::{CertificateFacts, Serial};
 use crate::name::HostName;
 
-/// What a leaf is to say.
+/// The wanted content of a leaf.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Leaf {
     /// The names that it covers.
@@ -21,7 +21,7 @@ pub struct Leaf {
 }
 
 impl Leaf {
-    /// What a certificate says, to be said again; `None` if it names what is no host name.
+    /// The content of a certificate, for issuing it again; `None` if it names a text that is not a host name.
     pub fn of(facts: &CertificateFacts) -> Option<Self> {
         let (wild, plain): (Vec<&String>, Vec<&String>) = facts.names.iter().partition(|name| name.starts_with("*."));
         let read = |names: Vec<&String>| -> Option<Vec<HostName>> {
@@ -31,7 +31,7 @@ impl Leaf {
         Some(Self { names: read(plain)?, wildcards: read(wild)?, addresses, days: facts.days() })
     }
 
-    /// The DNS names as they stand in a certificate.
+    /// The DNS names as written in a certificate.
     pub(super) fn written(&self) -> impl Iterator<Item = String> {
         let wildcards = self.wildcards.iter().map(|name| format!("*.{name}"));
         self.names.iter().map(ToString::to_string).chain(wildcards)
@@ -41,7 +41,7 @@ impl Leaf {
 /// A leaf that is asked for.
 #[derive(Clone, Copy, Debug)]
 pub struct LeafRequest<'a> {
-    /// What it is to say.
+    /// The wanted content.
     pub leaf: &'a Leaf,
     /// The present time.
     pub now: OffsetDateTime,

@@ -1,4 +1,4 @@
-//! What clients would object to in a certificate, whoever made it.
+//! Objections of clients to a certificate, whoever issued it.
 //!
 //! The rules are those of RFC 5280 and RFC 6125 as real clients were measured to keep them.
 
@@ -26,12 +26,12 @@ pub struct Objection {
     pub code: &'static str,
     /// Whether it stops browsers, or is only worth knowing.
     pub is_refused: bool,
-    /// What it is, in a sentence.
+    /// The objection, in a sentence.
     pub words: String,
 }
 
-/// What clients object to in a chain, leaf first, at a time. An empty list is a certificate that
-/// whoever trusts its root takes.
+/// Objections of clients to a chain, leaf first, at a time. Without any, every client that trusts
+/// its root accepts it.
 ///
 /// # Errors
 /// [`PkiError::Certificate`] when one of them can't be read.
@@ -107,7 +107,7 @@ impl CertificateLint<'_> {
                 self.certificate.subject().iter_common_name().filter_map(|name| name.as_str().ok()).collect();
             let instead = match &common[..] {
                 [] => String::new(),
-                names => format!(": `{}` stands in its common name alone, where they don't look", names.join("`, `")),
+                names => format!(": `{}` is only in its common name, which they ignore", names.join("`, `")),
             };
             self.refused(
                 "no-names",
@@ -117,13 +117,13 @@ impl CertificateLint<'_> {
         for name in &facts.names {
             let rest = name.strip_prefix("*.").unwrap_or(name);
             if rest.contains('*') {
-                self.refused("wildcard-place", format!("`{name}`: a wildcard counts as the whole first label alone"));
+                self.refused("wildcard-place", format!("`{name}`: a wildcard only counts as the whole first label"));
             } else if name.starts_with("*.") && !rest.contains('.') {
                 self.refused("wildcard-width", format!("`{name}`: nobody takes a wildcard right below a suffix"));
             } else if rest.parse::<core::net::IpAddr>().is_ok() {
                 self.refused(
                     "address-as-name",
-                    format!("`{name}` is an address, and stands among the names: no client finds it there"),
+                    format!("`{name}` is an address among the names: no client finds it there"),
                 );
             } else if rest.contains('_') {
                 self.told("underscore", format!("`{name}`: Java refuses names with an underscore"));
@@ -159,7 +159,7 @@ impl CertificateLint<'_> {
 
     fn usage(&mut self) {
         if self.certificate.version() != X509Version::V3 {
-            self.refused("old-version", "it is of a version that has no extensions: browsers take version 3 alone");
+            self.refused("old-version", "its version has no extensions: browsers accept only version 3");
         }
         if self.certificate.is_ca() {
             self.refused("authority", "it is an authority's certificate, and no server's");
@@ -205,14 +205,14 @@ impl CertificateLint<'_> {
         let is_self_signed = self.certificate.subject().as_raw() == self.certificate.issuer().as_raw();
         if is_self_signed {
             if !self.certificate.is_ca() {
-                self.refused("self-signed", "nobody but itself vouches for it: no authority has signed it");
+                self.refused("self-signed", "it is self-signed: no authority has signed it");
             }
             return;
         }
         let Some(issuer) = issuer else {
             self.told(
                 "alone",
-                "its issuer's certificate doesn't come behind it: where that is no root, every client fails",
+                "its issuer's certificate isn't sent with it: unless that is a root, every client fails",
             );
             return;
         };
@@ -225,7 +225,7 @@ impl CertificateLint<'_> {
             let is_permitted = HostName::parse(bare).is_ok_and(|name| issuer.constraints.permits_name(&name));
             if !issuer.constraints.suffixes.is_empty() && !is_permitted {
                 let limit = issuer.constraints.suffixes_in_words();
-                self.refused("outside", format!("`{name}` is outside what its issuer may vouch for: {limit}"));
+                self.refused("outside", format!("`{name}` is outside its issuer's name constraints: {limit}"));
             }
         }
     }
@@ -244,7 +244,7 @@ mod tests {
 
     const NOW: OffsetDateTime = datetime!(2026-11-23 08:00 UTC);
 
-    /// What is objected to in a leaf that is right but for one change.
+    /// Objections to a valid leaf with one change.
     fn codes(change: impl Fn(&mut CertificateParams)) -> Vec<&'static str> {
         codes_with(&KeyPair::generate().unwrap(), change)
     }

@@ -44,7 +44,7 @@ pub(crate) const AUTHORITY_DAYS: i64 = 3650;
 pub const RENEW_DAYS: i64 = 30;
 
 /// Days before its end at which a leaf of so many days is due: of a short one it is the last third, so that it
-/// isn't made anew each day.
+/// isn't renewed each day.
 pub(crate) fn due_days(days: i64) -> i64 {
     RENEW_DAYS.min((days - 1) / 3)
 }
@@ -66,16 +66,16 @@ impl Serial {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum PkiError {
-    /// A name that the authority may not vouch for.
-    #[error("the authority may not vouch for `{name}`: it is limited to names that end in {permitted}")]
+    /// A name that the authority can't issue for.
+    #[error("the authority can't issue for `{name}`: it is limited to names that end in {permitted}")]
     NameOutside {
         /// The name.
         name: String,
         /// The permitted suffixes, in words.
         permitted: String,
     },
-    /// An address that the authority may not vouch for.
-    #[error("the authority may not vouch for {address}: it is limited to {permitted}")]
+    /// An address that the authority can't issue for.
+    #[error("the authority can't issue for {address}: it is limited to {permitted}")]
     AddressOutside {
         /// The address.
         address: String,
@@ -105,7 +105,7 @@ pub enum PkiError {
     /// Clients would object to what was made.
     #[error("nobody would take the certificate: {0}")]
     Objection(String),
-    /// What was made is not as its profile has it.
+    /// The certificate deviates from its profile.
     #[error("what was made is not as it has to be: {0}")]
     Profile(String),
     /// A new key can't be made.
@@ -113,10 +113,10 @@ pub enum PkiError {
     KeyNotMade {
         /// The kind of key, as a person names it.
         kind: &'static str,
-        /// What is in the way.
+        /// The obstacle.
         why: String,
     },
-    /// The bytes are no key of this profile.
+    /// The bytes are not a key of this profile.
     #[error("the key is no P-256, P-384 or RSA key in PKCS#8 form")]
     Key,
     /// The key is behind a passphrase, and none was given.
@@ -125,7 +125,7 @@ pub enum PkiError {
     /// The key is behind another passphrase.
     #[error("that is not the passphrase of the key")]
     Passphrase,
-    /// The bytes are no certificate.
+    /// The bytes are not a certificate.
     #[error("the certificate can't be read: {0}")]
     Certificate(String),
     /// The certificate could not be signed.

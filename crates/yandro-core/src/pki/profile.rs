@@ -15,14 +15,14 @@ use super::lint::is_rsa;
 use super::{AUTHORITY_DAYS, CertificateFacts, LONGEST_DAYS, PkiError};
 use crate::name::HostName;
 
-/// What a certificate is for.
+/// Purpose of a certificate.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Profile {
-    /// What trust stores take.
+    /// Trusted by trust stores.
     Root,
-    /// What signs leaves.
+    /// Signs leaves.
     Issuing,
-    /// What a server shows.
+    /// Sent by servers.
     Leaf,
 }
 
@@ -64,8 +64,8 @@ impl Profile {
         if self == Self::Leaf { LONGEST_DAYS } else { AUTHORITY_DAYS }
     }
 
-    /// What in `certificate`, in DER, is not as this profile has it, each in a sentence; nothing if
-    /// all is. `issuer` is the one above it; a root has none.
+    /// The deviations of `certificate`, in DER, from this profile, each in a sentence; empty without
+    /// any. `issuer` is the one above it; a root has none.
     ///
     /// # Errors
     /// [`PkiError::Certificate`] when it can't be read.
@@ -124,7 +124,7 @@ impl HeldExtension<'_> {
         }
     }
 
-    /// Free text that is no host name: clients match what looks like one against the constraints.
+    /// Free text that can't be taken for a host name: clients match what looks like one against the constraints.
     fn subject(&mut self) {
         let subject = self.certificate.subject();
         let commons: Vec<&str> = subject.iter_common_name().filter_map(|name| name.as_str().ok()).collect();
@@ -134,11 +134,11 @@ impl HeldExtension<'_> {
             self.unless(commons.is_empty(), "a leaf has no common name");
         } else {
             let is_text = |name: &&str| HostName::parse(name).is_err() && name.contains(' ');
-            self.unless(commons.len() == 1 && commons.iter().all(is_text), "its common name is no free text");
+            self.unless(commons.len() == 1 && commons.iter().all(is_text), "its common name is not free text");
         }
     }
 
-    /// Those of the profile, each once, and no other.
+    /// The extensions of the profile, each once, and no others.
     fn extensions(&mut self) {
         let wanted = self.profile.extensions();
         let certificate = self.certificate;
@@ -179,10 +179,10 @@ impl HeldExtension<'_> {
             let others = [own.any, own.client_auth, own.code_signing, own.email_protection, own.time_stamping];
             own.server_auth && !own.ocsp_signing && !others.contains(&true) && own.other.is_empty()
         });
-        self.unless(is_for_servers, "its extended key usage is not for servers alone");
+        self.unless(is_for_servers, "its extended key usage is not only for servers");
     }
 
-    /// Permitted names and networks alone: of what else there could be, each makes some client
+    /// Only permitted names and networks. Any other form makes some client
     /// refuse everything, and so does a leading dot.
     fn constraints(&mut self) {
         if self.profile == Profile::Leaf {
@@ -197,7 +197,7 @@ impl HeldExtension<'_> {
             match base {
                 GeneralName::DNSName(suffix) => {
                     names += 1;
-                    self.unless(is_suffix(suffix), format!("it permits `{suffix}`, which is no name"));
+                    self.unless(is_suffix(suffix), format!("it permits `{suffix}`, which is not a name"));
                 }
                 GeneralName::IPAddress(bytes) => {
                     networks += 1;
@@ -233,7 +233,7 @@ impl HeldExtension<'_> {
         self.unless(has_key, "its authority key identifier is not the key of the one above it");
         if self.profile == Profile::Leaf {
             self.unless(!facts.names.is_empty() || !facts.addresses.is_empty(), "it names nothing");
-            self.unless(facts.names.iter().all(|name| is_host_name(name)), "it names something that is no host name");
+            self.unless(facts.names.iter().all(|name| is_host_name(name)), "it has a name that is not a host name");
         } else {
             let is_same = facts.constraints == issuer.constraints;
             self.unless(is_same, "its constraints are not those of the root");
@@ -291,7 +291,7 @@ mod tests {
         params
     }
 
-    /// What is found in a certificate that is as its profile has it but for one change.
+    /// Deviations of a valid certificate with one change.
     fn found(profile: Profile, change: Change<'_>) -> Vec<String> {
         let with = |own: Profile| {
             let mut params = params(own);
@@ -316,7 +316,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_as_its_profile_has_it_deviates_in_nothing() {
+    fn valid_certificates_match_their_profile() {
         for profile in [Profile::Root, Profile::Issuing, Profile::Leaf] {
             assert_eq!(found(profile, &|_| {}), [""; 0], "{profile:?}");
         }
@@ -352,7 +352,7 @@ mod tests {
             (root, &|own| own.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth], "hasn't: 2.5.29.37"),
             (issuing, &narrower, "not those of the root"),
             (issuing, &|own| own.extended_key_usages.clear(), "no extended key usage"),
-            (issuing, &|own| own.extended_key_usages.push(ExtendedKeyUsagePurpose::ClientAuth), "servers alone"),
+            (issuing, &|own| own.extended_key_usages.push(ExtendedKeyUsagePurpose::ClientAuth), "not only for servers"),
             (issuing, &|own| own.not_after = NOW + Duration::days(301), "when its issuer isn't"),
             (issuing, &|own| own.use_authority_key_identifier_extension = false, "no authority key identifier"),
             (leaf, &|own| own.is_ca = IsCa::NoCa, "no basic constraints"),

@@ -10,7 +10,7 @@ use super::lint::unusable_key;
 use super::{LEAF_DAYS, Leaf, PkiError};
 use crate::name::HostName;
 
-/// A request whose signature is its key's. Of what it asks for the names alone count: the rest of
+/// A request with a valid signature of its key. Only the names in it count: the rest of
 /// the certificate is as the profile has it.
 pub struct SigningRequest {
     /// The names and addresses; how long is not for the request to say.

@@ -113,17 +113,17 @@ fn nothing_outside_the_constraints_is_issued() {
     };
     let outside = names(&["saltmarsh.test", "ferries.example.com"]);
     let error = issue(&outside, &[]);
-    insta::assert_snapshot!(error, @"the authority may not vouch for `ferries.example.com`: it is limited to names that end in `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`");
+    insta::assert_snapshot!(error, @"the authority can't issue for `ferries.example.com`: it is limited to names that end in `.test`, `.localhost`, `.internal`, `.home.arpa`, `.example`, `.invalid` or `.local`");
     let lan = ["192.168.1.7".parse().unwrap()];
     let error = issue(&[], &lan);
-    insta::assert_snapshot!(error, @"the authority may not vouch for 192.168.1.7: it is limited to 127.0.0.0/8 or ::1/128");
+    insta::assert_snapshot!(error, @"the authority can't issue for 192.168.1.7: it is limited to 127.0.0.0/8 or ::1/128");
     assert_eq!(authority.constraints(), &Constraints::default());
 }
 
 #[test]
 fn a_stolen_key_can_not_speak_for_another_suffix() {
     let (authority, issuing_key) = authority();
-    // What a thief would do: the stored key, and a certificate without our own check.
+    // A thief's certificate: the stored key, without our own check.
     let bank = names(&["bank.example.com"]);
     let leaf = Leaf { names: bank, days: LEAF_DAYS, ..Leaf::default() };
     let request = LeafRequest { leaf: &leaf, now: NOW, serial: serial() };

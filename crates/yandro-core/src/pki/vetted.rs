@@ -12,7 +12,7 @@ pub enum NotVetted {
     /// It can't be read, or written again.
     #[error(transparent)]
     Unreadable(#[from] PkiError),
-    /// It is not alone.
+    /// There are several.
     #[error("there is more than one certificate in the file")]
     More,
     /// It differs from what yandro's roots are.
@@ -37,7 +37,7 @@ pub enum NotVetted {
 /// `user`, and permit no more than every authority does: names that nobody on the internet can own, and loopback.
 ///
 /// # Errors
-/// What is wrong with it.
+/// The objection to it.
 pub fn vetted_root(pem: &str, user: &str) -> Result<String, NotVetted> {
     let certificates = CertificateFacts::certificates(pem.as_bytes())?;
     let [certificate] = &certificates[..] else { return Err(NotVetted::More) };

@@ -52,11 +52,11 @@ pub(super) fn put(set: &mut ChangeSet, observed: &Observed, texts: &AuthorityTex
     set.file(Role::Authority, places.issuing_key(), (key, Some(texts.key.clone())), Access::Secret);
 }
 
-/// Plans to make anew those certificates of no site whose time comes, or which another authority
-/// of this person's issued.
+/// Plans to renew the certificates of names that are not sites when they are due, or when another authority
+/// of this user issued them.
 ///
 /// # Errors
-/// When the authority may not vouch for a name of one of them.
+/// When the authority can't issue for a name of one of them.
 pub(super) fn renew_issued(set: &mut ChangeSet, observed: &Observed, fresh: &mut dyn Fresh) -> Result<(), PlanError> {
     let Some(files) = &observed.authority else { return Ok(()) };
     let own: Vec<&[u8]> =

@@ -52,7 +52,7 @@ impl AuthorityFiles {
         self.key.as_ref().ok_or(PkiError::Locked)
     }
 
-    /// What it is called when another takes its place: the beginning of its root's key identifier.
+    /// The name of the folder that it is kept in after a replacement: the beginning of its root's key identifier.
     pub fn id(&self) -> String {
         self.authority.root_facts.subject_key.iter().take(8).map(|byte| format!("{byte:02x}")).collect()
     }
@@ -68,6 +68,6 @@ impl AuthorityFiles {
 pub struct Issued {
     /// The file with the full chain.
     pub path: Utf8PathBuf,
-    /// What it holds; `None` if it is gone.
+    /// Its content; `None` if it is gone.
     pub chain: Option<FileContent>,
 }

@@ -17,7 +17,7 @@ use crate::system::{Cache, StoreKind, TrustStore};
 pub struct ChangeSet {
     /// The command, as the person would type it.
     pub command: String,
-    /// What is written.
+    /// The changes, in order.
     pub steps: Vec<Step>,
     /// The sites that it is about, as they were and as they are to be.
     pub sites: Vec<SiteChange>,
@@ -30,10 +30,10 @@ pub struct ChangeSet {
     pub switched: Vec<(Utf8PathBuf, Switched)>,
     /// Ports that a server opens with this change, for servers that exit when they can't.
     pub opens: Vec<Opened>,
-    /// What is told to forget its old answers, once the hosts file is written.
+    /// The caches to flush after the hosts file is written.
     pub flush: Vec<Cache>,
-    /// The system's trust store, if a root certificate goes into it or out of it: it is told to
-    /// take that up once all is written, and told again when all is put back.
+    /// The system's trust store, if a root certificate is added or removed: its program runs
+    /// once all is written, and again after a rollback.
     pub trust: Option<TrustStore>,
 }
 
@@ -74,30 +74,30 @@ pub struct SiteChange {
     pub after: Option<Site>,
 }
 
-/// One step: what it changes, and what that is about.
+/// One step: a change and its role.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Step {
-    /// What it is about.
+    /// Its role.
     pub role: Role,
-    /// What it changes.
+    /// Its change.
     pub change: Change,
 }
 
-/// What a step changes. Each holds what was there before, so each knows its inverse.
+/// A change. Each holds the former state, so each knows its inverse.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Change {
     /// A folder that is made if it isn't there, with those above it.
     Folder {
         /// The folder.
         path: Utf8PathBuf,
-        /// Who may enter it.
+        /// Its readers.
         access: Access,
     },
     /// A file that is written, changed or removed.
     File(FileChange),
     /// A symbolic link that is made, changed or removed.
     Link(LinkChange),
-    /// Who may enter and read something that exists changes.
+    /// The access rights of an existing file or folder change.
     Rights(RightsChange),
     /// A root certificate goes into a trust store of a program's own, or out of it.
     Trust(TrustChange),
@@ -111,14 +111,14 @@ pub enum Change {
 /// A root certificate in a trust store that a program keeps.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TrustChange {
-    /// What keeps the store. Another name on the disk, where each step has a `kind`.
+    /// Kind of the store. Another name in the record, where each step has a `kind`.
     #[serde(default, rename = "keeper")]
     pub kind: StoreKind,
     /// The database's folder or file, or the store's name.
     pub store: Utf8PathBuf,
-    /// Whose it is, for people to read.
+    /// Owner of the store, for people to read.
     pub title: String,
-    /// What the certificate is called there.
+    /// Name of the certificate in the store.
     pub nickname: String,
     /// The certificate in PEM.
     pub certificate: String,
@@ -128,7 +128,7 @@ pub struct TrustChange {
     pub after: bool,
 }
 
-/// Who may do what with a file or folder, before and after.
+/// Access rights of a file or folder, before and after.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RightsChange {
     /// The file or folder.
@@ -137,7 +137,7 @@ pub struct RightsChange {
     pub before: Rights,
     /// As it is to be.
     pub after: Rights,
-    /// Who gets them, for people to read.
+    /// The user who gets them, for people to read.
     pub who: String,
 }
 
@@ -150,16 +150,16 @@ pub struct Rights {
     pub list: Option<Vec<u8>>,
 }
 
-/// A file's content before and after; `None` where there is no file.
+/// A file's content before and after; `None` if there is no file.
 #[derive(Clone, PartialEq, Eq)]
 pub struct FileChange {
     /// The file.
     pub path: Utf8PathBuf,
-    /// What it holds now.
+    /// Present content.
     pub before: Option<FileContent>,
-    /// What it is to hold.
+    /// Wanted content.
     pub after: Option<FileContent>,
-    /// Who may read it if it is new; a file that exists keeps its mode.
+    /// Readers of a new file; an existing one keeps its mode.
     pub access: Access,
 }
 
@@ -171,26 +171,26 @@ impl std::fmt::Debug for FileChange {
     }
 }
 
-/// A symbolic link's target before and after; `None` where there is no link.
+/// A symbolic link's target before and after; `None` if there is no link.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LinkChange {
     /// The link.
     pub path: Utf8PathBuf,
-    /// Where it points to now.
+    /// Present target.
     pub before: Option<Utf8PathBuf>,
-    /// Where it is to point to.
+    /// Wanted target.
     pub after: Option<Utf8PathBuf>,
 }
 
-/// Who may read something new.
+/// Readers of a new file or folder.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Access {
     /// Everyone: files 0644, folders 0755.
     Public,
-    /// The owner alone: files 0600, folders 0700.
+    /// Only the owner: files 0600, folders 0700.
     Private,
-    /// The owner alone, and the content is shown and recorded nowhere.
+    /// Only the owner, and the content is neither shown nor recorded.
     Secret,
     /// Everyone, and it is the person's own project: theirs, and its folder's group's.
     Project,
@@ -311,7 +311,7 @@ impl ChangeSet {
         }
     }
 
-    /// Has the trust store take the change up, if one of its root certificates changes. `inside`
+    /// Has the trust store's program run if one of its root certificates changes. `inside`
     /// gives a path as the system itself sees it.
     pub fn refresh_after(&mut self, inside: impl Fn(&Utf8Path) -> Utf8PathBuf) {
         self.trust = self.steps.iter().find_map(|step| TrustStore::of_file(&inside(step.path())));

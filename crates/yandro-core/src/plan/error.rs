@@ -13,15 +13,15 @@ use crate::site::{ListId, ServerId};
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum PlanError {
-    /// There is no hosts file.
-    #[error("there is no hosts file at `{0}`")]
+    /// The hosts file is missing.
+    #[error("the hosts file `{0}` is missing")]
     HostsMissing(Utf8PathBuf),
     /// The hosts file can't take the names.
     #[error("{}", .error.at(.path))]
     Hosts {
         /// The hosts file.
         path: Utf8PathBuf,
-        /// What is in the way.
+        /// The conflict.
         error: EditError,
     },
     /// The name of the default virtual hosts.
@@ -36,12 +36,12 @@ pub enum PlanError {
         owner: HostName,
     },
     /// Browsers force HTTPS on the name, and the site is to be without.
-    #[error("browsers ask for `{0}` over HTTPS alone, whatever is typed: without HTTPS nobody would reach it")]
+    #[error("browsers ask for `{0}` only over HTTPS, whatever is typed: without HTTPS nobody would reach it")]
     HttpsForced(HostName),
     /// The certificate can't be issued.
     #[error("{0}")]
     Pki(#[from] PkiError),
-    /// A certificate that was issued to no site can't be made anew.
+    /// A certificate of names that are not sites can't be renewed.
     #[error("{path}: {error}")]
     Issued {
         /// The file with its chain.
@@ -86,7 +86,7 @@ pub enum PlanError {
     /// Somebody else's virtual host has the name.
     #[error("{place}: a virtual host that yandro did not write already answers to `{name}`")]
     VirtualHostTaken {
-        /// Where it stands.
+        /// Its place.
         place: Place,
         /// The name.
         name: HostName,
@@ -96,7 +96,7 @@ pub enum PlanError {
     LinkTaken {
         /// The link.
         path: Utf8PathBuf,
-        /// Where it points to.
+        /// Its target.
         target: Utf8PathBuf,
     },
     /// A name is too long for the buckets of names that the server's own configuration sets.
@@ -104,15 +104,15 @@ pub enum PlanError {
         "{place}: `server_names_hash_bucket_size {size}` is too small for the site's longest name, which needs {needed}"
     )]
     NameBucket {
-        /// Where it stands.
+        /// Its place.
         place: Place,
         /// What it is.
         size: usize,
-        /// What it has to be.
+        /// The size that it needs.
         needed: usize,
     },
-    /// A server elsewhere doesn't see a file or folder of this machine.
-    #[error("the server `{server}` doesn't see {path}: none of its pairs of folders has it in it")]
+    /// A remote or containerised server doesn't see a file or folder of this machine.
+    #[error("the server `{server}` doesn't see {path}: no path mapping contains it")]
     NotSeen {
         /// The server.
         server: ServerId,
@@ -127,18 +127,18 @@ pub enum PlanError {
     SiteFile {
         /// The file.
         path: Utf8PathBuf,
-        /// What is wrong, with the line.
+        /// The fault, with the line.
         error: ParseError,
     },
 }
 
-/// What stopped a plan for many sites.
+/// The failure of a plan for many sites.
 #[derive(Debug, thiserror::Error)]
 #[error("{}{error}", .site.as_ref().map(|name| format!("the site `{name}`: ")).unwrap_or_default())]
 pub struct PlanFailure {
     /// The site that it was about, if it was one.
     pub site: Option<HostName>,
-    /// What is wrong.
+    /// The failure.
     pub error: Box<PlanError>,
 }
 

@@ -38,7 +38,7 @@ impl ChangeSet {
                 self.steps.push(step);
             }
         }
-        // What one change made and the next unmade needs no step at all.
+        // A change that the next one reverts needs no step.
         self.steps.retain(|step| match &step.change {
             Change::File(change) => change.before != change.after,
             Change::Link(change) => change.before != change.after,

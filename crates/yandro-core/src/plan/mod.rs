@@ -45,7 +45,7 @@ pub use places::Places;
 pub use replace::replace_authority;
 pub use role::Role;
 pub use settle::{Orphans, Settlement, renew, settle};
-pub use site::{map_site, unmap_sites};
+pub use site::{map_site, map_sites, unmap_sites};
 pub use undo::{UndoError, undo};
 pub use undoing::{DoneStep, Undoing};
 pub use wish::{Reading, Wish};

@@ -1,4 +1,4 @@
-//! What planning does alike on all servers that yandro writes configuration for.
+//! The part of planning that is the same for all configured servers.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -165,7 +165,7 @@ pub(super) fn remove_site_file(set: &mut ChangeSet, places: &Places, server: &dy
     let (count, own) = (set.steps.len(), server.own());
     let role = site_file_role(name.clone(), server.id());
     if let Some((link, target)) = own.layout.site_link(name) {
-        // A link that leads elsewhere is somebody else's.
+        // A link with another target is not yandro's.
         if own.site_links.get(link.file_name().unwrap_or_default()) == Some(&target) {
             set.link(role.clone(), link, Some(target), None);
         }

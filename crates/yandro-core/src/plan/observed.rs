@@ -1,4 +1,4 @@
-//! What the machine looks like, as plain values.
+//! Observations of the machine, as plain values.
 
 use core::fmt::Debug;
 use core::net::{IpAddr, Ipv6Addr};
@@ -18,12 +18,12 @@ use crate::config::{Dialect, Journal, Layout, PathView, Published, ServerTraits}
 use crate::name::HostName;
 use crate::site::{DEFAULT_ADDRESS, ServerId, Site};
 
-/// What a command found.
+/// Observations that planning depends on.
 #[derive(Debug)]
 pub struct Observed {
-    /// Where everything is kept.
+    /// Paths of all files.
     pub places: Places,
-    /// Whose machine this is, `user@machine`: named in a new authority.
+    /// Owner of this machine, `user@machine`: named in a new authority.
     pub owner: String,
     /// The time.
     pub now: OffsetDateTime,
@@ -39,9 +39,9 @@ pub struct Observed {
     pub issued: Vec<Issued>,
     /// The chains on disk of the sites that the command is about.
     pub chains: BTreeMap<HostName, FileContent>,
-    /// Which of these sites have a key on disk.
+    /// The keys on disk of the observed sites.
     pub keys: BTreeMap<HostName, FileContent>,
-    /// What the command is to do beyond the usual.
+    /// Options of the command.
     pub wishes: Wishes,
     /// Whether this machine has `::1`.
     pub has_v6_loopback: bool,
@@ -55,12 +55,12 @@ impl Observed {
         self.servers.iter().map(|server| &**server).collect()
     }
 
-    /// One of them.
+    /// A configured server.
     pub(super) fn configured_as(&self, id: Option<ServerId>) -> Option<&dyn ServerModel> {
         self.configured().into_iter().find(|server| Some(server.id()) == id)
     }
 
-    /// Where a site's names point to: its address, and for the usual one `::1` as well, when
+    /// Target addresses of a site's names: its address, and for the default one also `::1`, if
     /// its server listens there. Browsers ask for both, and wait for one that isn't answered.
     pub fn addresses(&self, site: &Site) -> Vec<IpAddr> {
         let listens = match site.server {
@@ -75,16 +75,16 @@ impl Observed {
 /// A server, and yandro's own files of it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OwnFiles {
-    /// Which server it is.
+    /// The server.
     pub id: ServerId,
     /// How it sees this machine's files.
     pub view: PathView,
     /// Under which ports it is reached.
     pub published: Published,
-    /// Where the server's files are.
+    /// Paths of the server's files.
     pub layout: Layout,
     /// The site files that exist: of the sites that the command is about, and of all where sites have
-    /// ports of their own.
+    /// ports that differ.
     pub site_files: BTreeMap<HostName, Vec<u8>>,
     /// The names of all site files of yandro's, of every list, those for other names left out.
     pub own_sites: BTreeSet<HostName>,
@@ -140,7 +140,7 @@ pub trait ServerModel: Debug + Send {
         None
     }
 
-    /// Which server it is.
+    /// The server.
     fn id(&self) -> ServerId {
         self.own().id
     }

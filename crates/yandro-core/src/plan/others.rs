@@ -1,4 +1,4 @@
-//! Names that are no sites, and what goes with the last site.
+//! The default virtual hosts, and everything that is removed with the last site.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -68,7 +68,7 @@ pub(super) fn keep_others(
     Ok(())
 }
 
-/// What the file for other names is to hold once `site` is there.
+/// Wanted content of the file for unknown host names once `site` exists.
 fn others_with(before: &Others, set: &ChangeSet, placed: &Placed<'_>) -> Others {
     let Placed { server, site, journal } = *placed;
     let kept = |known: &BTreeSet<u16>, own: Vec<u16>| {
@@ -206,7 +206,7 @@ pub(super) fn renew_others(set: &mut ChangeSet, observed: &Observed, fresh: &mut
     Ok(())
 }
 
-/// What stands for other names where a site is asked for.
+/// A stand-in site for unknown host names.
 fn pretended(over_https: bool, id: ServerId) -> Site {
     Site {
         server: Some(id),

@@ -106,7 +106,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_change_elsewhere_stays(top in "[a-d]{0,6}", changed in "[e-h]{0,5}", original in "[e-h]{0,5}", more in "[i-l]{1,4}") {
+        fn a_change_in_another_place_stays(top in "[a-d]{0,6}", changed in "[e-h]{0,5}", original in "[e-h]{0,5}", more in "[i-l]{1,4}") {
             let text = |parts: &[&str]| parts.concat().chars().map(|c| format!("{c}\n")).collect::<String>();
             let (before, after) = (text(&[&top, &original, "z"]), text(&[&top, &changed, "z"]));
             let now = text(&[&top, &changed, "z", &more]);

@@ -1,4 +1,4 @@
-//! Where everything is kept.
+//! Paths of all files.
 
 use camino::{Utf8Path, Utf8PathBuf};
 
@@ -6,10 +6,10 @@ use crate::config::PathView;
 use crate::name::HostName;
 use crate::site::ListId;
 
-/// Where everything is kept. Paths are those of this machine, the sysroot included.
+/// Paths of all files on this machine, the sysroot included.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Places {
-    /// The folder that stands for `/`.
+    /// The folder that replaces `/`.
     pub sysroot: Utf8PathBuf,
     /// The hosts file.
     pub hosts: Utf8PathBuf,

@@ -12,11 +12,11 @@ use crate::pki::Constraints;
 use crate::site::SiteList;
 
 /// Plans another authority, limited to `constraints`, in the place of the present one: every leaf
-/// of a site and every other that is known is issued anew, and the present authority is kept aside
-/// so that all of this can be taken back.
+/// of a site and every other one is issued again, and the present authority is kept
+/// so that all of this can be undone.
 ///
 /// # Errors
-/// What can't be issued anew, with its site.
+/// A certificate that can't be issued, with its site.
 pub fn replace_authority(
     mut observed: Observed,
     list: &SiteList,
@@ -27,7 +27,7 @@ pub fn replace_authority(
     put_in_place(&mut observed, list, &texts, fresh)
 }
 
-/// Puts an authority in the place of the present one, keeps that aside, and issues all anew.
+/// Replaces the present authority, keeps the old one, and issues all certificates again.
 pub(super) fn put_in_place(
     observed: &mut Observed,
     list: &SiteList,
@@ -37,7 +37,7 @@ pub(super) fn put_in_place(
     let mut set = ChangeSet::default();
     put_aside(&mut set, observed);
     put(&mut set, observed, texts);
-    // What it issued is known as our own by it.
+    // The old authority tells which certificates are ours.
     let old = observed.authority.take().and_then(|old| AuthorityFiles::read(old.texts, None).ok());
     observed.former.extend(old.map(|old| (old.id(), old)));
     observed.advance(&set);

@@ -33,7 +33,7 @@ pub(super) fn replanned(
     for site in gone {
         list = list.without(&site.name);
     }
-    // One after the other: each sees the shared files as the one before it leaves them.
+    // One after the other: each plan sees the shared files after the one before.
     for site in back {
         let mut next = map_site(observed, &list, site, fresh)?;
         list = list.with(site.clone());

@@ -1,4 +1,4 @@
-//! What a step is about.
+//! Roles of steps.
 
 use serde::{Deserialize, Serialize};
 
@@ -6,7 +6,7 @@ use crate::config::others_name;
 use crate::name::HostName;
 use crate::site::ServerId;
 
-/// What a step is about, set where it is planned. A record of changes keeps it.
+/// Role of a step, set where it is planned. A record of changes keeps it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Role {
@@ -55,7 +55,7 @@ pub enum Role {
     ProjectFile,
     /// The way to a project, which a server's user may enter.
     Access,
-    /// A file that the user asked to have written, or put back.
+    /// A file that the user asked to write or restore.
     Export,
     /// A record of version 2 or earlier doesn't say.
     Unrecorded,
@@ -70,7 +70,7 @@ impl Role {
         }
     }
 
-    /// Whether yandro makes such files, so that there is no original from before.
+    /// Whether only yandro creates such files, so that they have no original.
     pub fn is_yandros(&self) -> bool {
         matches!(self, Self::VirtualHost(_) | Self::DefaultHost(_) | Self::Timer | Self::TrustStore)
     }
@@ -103,7 +103,7 @@ impl Role {
     }
 }
 
-/// What a site's file or link is about, the site for unknown host names included.
+/// Role of a site's file or link, the default virtual host included.
 pub(super) fn site_file_role(name: HostName, server: ServerId) -> Role {
     if name == others_name() { Role::DefaultHost(server) } else { Role::VirtualHost(name) }
 }

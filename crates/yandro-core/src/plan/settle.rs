@@ -18,10 +18,10 @@ use crate::hosts;
 use crate::name::HostName;
 use crate::site::{ServerId, Site, SiteList};
 
-/// What a machine is like, beside what its site list says.
+/// Differences between a machine and its site list.
 #[derive(Debug, Default)]
 pub struct Settlement {
-    /// What is missing, as changes.
+    /// Missing parts, as changes.
     pub set: ChangeSet,
     /// Directives of yandro's that a person changed or took out; they stay so.
     pub edited: Vec<(HostName, HandEdit)>,
@@ -91,7 +91,7 @@ pub fn settle(
     Ok(settlement)
 }
 
-/// Plans to make those certificates of the list anew that end within [`Wishes::renew_within`](super::Wishes::renew_within)
+/// Plans to renew the certificates of the list that end within [`Wishes::renew_within`](super::Wishes::renew_within)
 /// days, and nothing else.
 ///
 /// # Errors

@@ -1,4 +1,4 @@
-//! Plans carried out on a disk in memory, in any order.
+//! Plans applied to a disk in memory, in any order.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -37,7 +37,7 @@ impl Fresh for Random {
     }
 }
 
-/// What a person does.
+/// An action of the user.
 #[derive(Clone, Debug)]
 enum Deed {
     Map(Box<Site>),
@@ -112,7 +112,7 @@ proptest! {
             }
             let left = settle(&mut disk.observe(), &list, ServerId::APACHE, Orphans::Removed, &mut Random).unwrap().set;
             prop_assert!(left.is_empty(), "{}", shown(&left));
-            // What all sites share has all that they need, each line once.
+            // Shared files have everything that sites need, each line once.
             if list.sites.iter().any(|site| site.server == Some(ServerId::APACHE)) {
                 let observed = disk.observe();
                 let own = observed.configured_as(Some(ServerId::APACHE)).unwrap().own();
@@ -143,7 +143,7 @@ proptest! {
                 undo(disk.observe(), &list, &undoing, &mut Random).unwrap()
             };
             let back = undone(&steps);
-            // By the paths alone each step is found to be about the same.
+            // The roles are recovered from the paths.
             let by_paths = undone(&steps.iter().map(unrecorded).collect::<Vec<_>>());
             prop_assert_eq!(roles(&back), roles(&by_paths));
             let mut undone = disk.clone();
@@ -223,7 +223,7 @@ fn unrecorded(step: &DoneStep) -> DoneStep {
 }
 
 #[test]
-fn another_authority_issues_everything_anew_and_can_be_taken_back() {
+fn replacing_the_authority_reissues_all_certificates_and_can_be_undone() {
     let mut disk = Disk::new(0);
     let site = Site { server: Some(ServerId::APACHE), ..Site::new(name(NAMES[0]), Content::folder("/srv/saltmarsh")) };
     disk.carry_out(&map_site(&disk.observe(), &SiteList::default(), &site, &mut Random).unwrap());
@@ -268,7 +268,7 @@ fn another_authority_issues_everything_anew_and_can_be_taken_back() {
         assert_eq!(redone.files[&path], second.files[&path], "{path}");
     }
     assert_eq!(issuer(&redone), issuer(&second));
-    // The authority can't vouch for a site's name: nothing is planned, and the site is named.
+    // The authority can't issue for a site's name: nothing is planned, and the site is named.
     let narrow = Constraints { suffixes: vec!["invalid".into(), "harbour".into()], ..Constraints::default() };
     let failed = replace_authority(disk.observe(), &list, &narrow, &mut Random).unwrap_err();
     assert_eq!(failed.site.as_ref(), Some(&site.name));

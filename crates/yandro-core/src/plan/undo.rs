@@ -2,7 +2,7 @@
 //!
 //! A file that is still as the change set left it gets its very bytes back. One
 //! that was edited since keeps the later edit: only the lines of the change set's
-//! own sites are taken out of it or put back, by planning those sites anew.
+//! own sites are removed or restored, by planning those sites again.
 
 use camino::{Utf8Path, Utf8PathBuf};
 
@@ -33,7 +33,7 @@ pub enum UndoError {
     Edited {
         /// The file.
         path: Utf8PathBuf,
-        /// What the change set wrote.
+        /// Content that the change set wrote.
         made: Vec<u8>,
     },
     /// The lines that it changed in a file were changed again since.
@@ -42,7 +42,7 @@ pub enum UndoError {
     /// The authority that it made was replaced since.
     #[error("the authority was replaced again since")]
     AuthorityReplaced,
-    /// What was there before can't be planned again.
+    /// The former site can't be planned again.
     #[error(transparent)]
     Plan(#[from] PlanError),
 }

@@ -1,4 +1,4 @@
-//! What is to be taken back, and how it stands now.
+//! A change set to undo, and the present state of its paths.
 
 use camino::{Utf8Path, Utf8PathBuf};
 
@@ -6,18 +6,18 @@ use super::change::{FileChange, SiteChange, Step};
 use super::observed::Observed;
 use super::role::Role;
 
-/// One step of a change set that was carried out, and how its path stands now.
+/// One applied step of a change set, and the present state of its path.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum DoneStep {
     /// The path is as the change set left it: this is the inverse.
     Untouched(Step),
     /// It was changed since. For a file that the change set made: what it wrote.
     Edited {
-        /// What the step was about.
+        /// The step's role.
         role: Role,
         /// The path.
         path: Utf8PathBuf,
-        /// What was written, if the file is one that the change set made.
+        /// The written content, if the change set created the file.
         made: Option<Vec<u8>>,
         /// For a file that it changed: the changed part as it was before, with some lines around it.
         part_before: Option<Vec<u8>>,
@@ -36,7 +36,7 @@ impl DoneStep {
         }
     }
 
-    /// What it is about.
+    /// The role.
     pub fn role(&self) -> &Role {
         match self {
             Self::Untouched(step) => &step.role,

@@ -1,4 +1,4 @@
-//! What a step was about whose record doesn't say: those of version 2 and earlier.
+//! Roles of steps whose record doesn't have them: versions 1 and 2.
 
 use camino::Utf8Path;
 
@@ -7,7 +7,7 @@ use super::observed::Observed;
 use super::role::{Role, site_file_role};
 
 impl Observed {
-    /// What a step of a record that names no roles was about, by its path.
+    /// Role of a step of an old record, by its path.
     pub(super) fn role_of(&self, path: &Utf8Path) -> Role {
         let places = &self.places;
         if path == places.hosts {

@@ -1,4 +1,4 @@
-//! What a command is to do beyond the usual.
+//! Options of a command that change its plan.
 
 use std::collections::BTreeSet;
 
@@ -8,16 +8,16 @@ use crate::hosts::TakeOver;
 use crate::name::HostName;
 use crate::pki::RENEW_DAYS;
 
-/// What the person asked for, apart from what the machine is like.
+/// The user's options, apart from the state of the machine.
 #[derive(Clone, Debug)]
 pub struct Wishes {
-    /// Whether lines of the person's own that stand in the way are commented out.
+    /// Whether conflicting lines of the user are commented out.
     pub take_over: TakeOver,
-    /// Sites whose key is not their certificate's: both are made anew.
+    /// Sites whose key doesn't belong to their certificate: both are issued again.
     pub suspect: BTreeSet<HostName>,
-    /// Sites whose lines are put back where they were edited by hand; what was added stays.
+    /// Sites whose hand-edited lines are overwritten; added lines stay.
     pub put_back: BTreeSet<HostName>,
-    /// How many days before its end a certificate is made anew.
+    /// Days before its end at which a certificate is renewed.
     pub renew_within: i64,
     /// The passphrase that a new authority's key goes behind, and that opens the present one's.
     pub passphrase: Option<Zeroizing<String>>,

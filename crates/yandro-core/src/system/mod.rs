@@ -1,4 +1,4 @@
-//! What differs from one operating system to the next, as data.
+//! The differences between operating systems, as data.
 //!
 //! Only Linux's has ever been run; the others' is tested on trees of files.
 
@@ -62,7 +62,7 @@ impl System {
         }
     }
 
-    /// What may keep old answers there.
+    /// Caches that may keep old answers there.
     pub fn caches(self) -> &'static [Cache] {
         match self {
             Self::Linux => &[Cache::Resolved, Cache::Nscd],
@@ -73,7 +73,7 @@ impl System {
 }
 
 impl Cache {
-    /// What people call it.
+    /// Title for people.
     pub fn title(self) -> &'static str {
         match self {
             Self::Resolved => "systemd-resolved",
@@ -113,7 +113,7 @@ impl Cache {
     }
 }
 
-/// What is known of where a hosts file stands, beyond its own bytes.
+/// Facts about a hosts file beyond its bytes.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Surroundings {
     /// `/proc/version`, or nothing.
@@ -124,12 +124,12 @@ pub struct Surroundings {
     pub mounts: String,
     /// `/etc/nsswitch.conf`, or nothing.
     pub nsswitch: String,
-    /// `hosts.txt` is beside the hosts file.
+    /// Whether `hosts.txt` is next to the hosts file.
     pub has_text_twin: bool,
 }
 
 impl Surroundings {
-    /// Linux below Windows makes its hosts file anew from Windows's at each start, unless
+    /// Linux below Windows generates its hosts file from Windows's at each start, unless
     /// `[network] generateHosts = false` is said.
     pub fn is_made_from_windows(&self) -> bool {
         let mut in_network = false;
@@ -148,7 +148,7 @@ impl Surroundings {
         self.kernel.to_ascii_lowercase().contains("microsoft")
     }
 
-    /// Whether the hosts file is a mount of its own, as in containers.
+    /// Whether the hosts file is a mount, as in containers.
     pub fn is_mount(&self, hosts: &str) -> bool {
         // proc(5): the fifth field is the mount point.
         self.mounts.lines().any(|line| line.split(' ').nth(4) == Some(hosts))

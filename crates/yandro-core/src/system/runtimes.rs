@@ -1,23 +1,23 @@
-//! Programs that speak TLS by a list of roots of their own or the system's, and how each is had to
-//! ask for a page.
+//! Programs with a list of roots, or the system's, and the command by which each of them
+//! requests a page.
 
 /// A program that can be had to ask for a page over HTTPS.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Runtime {
-    /// What people call it.
+    /// Title for people.
     pub title: &'static str,
     /// The name of the program, looked for on the person's path.
     pub program: &'static str,
-    /// Its arguments; `{url}` stands for the page.
+    /// Its arguments; `{url}` is replaced by the page.
     pub arguments: &'static [&'static str],
-    /// What it is given to read.
+    /// Its standard input.
     pub input: &'static str,
 }
 
 /// The exit status of a script below whose library isn't installed.
 pub const NOT_INSTALLED: i32 = 93;
 
-/// Those that are asked.
+/// The runtimes that are tested.
 pub const RUNTIMES: &[Runtime] = &[
     Runtime {
         title: "curl",

@@ -16,7 +16,7 @@ pub enum TrustStore {
     Suse,
 }
 
-/// Where browsers keep a trust store of their own, below the user's home: the browser, and the
+/// Trust stores of browsers, below the user's home: the browser, and the
 /// folder of its NSS database, with a `*` for each profile. Of two for one browser without
 /// profiles it reads the first that is there.
 pub const BROWSER_STORES: &[(&str, &str)] = &[
@@ -90,7 +90,7 @@ impl TrustStore {
     }
 }
 
-/// What keeps a trust store that is no folder of certificates.
+/// Kind of a trust store that is not a folder of certificates.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum StoreKind {
@@ -105,21 +105,21 @@ pub enum StoreKind {
     WindowsRoot,
 }
 
-/// Where systems have their Java runtimes.
+/// Folders of Java runtimes.
 pub const JAVA_FOLDERS: [&str; 3] = ["/usr/lib/jvm", "/opt/java", "/Library/Java/JavaVirtualMachines"];
-/// Where a runtime has its trust store, below its own folder.
+/// Paths of a runtime's trust store, below its folder.
 pub const JAVA_STORES: [&str; 3] =
     ["lib/security/cacerts", "jre/lib/security/cacerts", "Contents/Home/lib/security/cacerts"];
 /// The store of Java that Debian makes from the system's own whenever that changes.
 pub const JAVA_OF_SYSTEM: &str = "/etc/ssl/certs/java/cacerts";
 
-/// A system's own trust store of a user: its programs and what they are told. `{store}`, `{file}` (a
-/// certificate in PEM) and `{sha1}` (the certificate's) stand for what they say.
+/// A system's trust store of a user: its programs and their arguments. `{store}`, `{file}` (a
+/// certificate in PEM) and `{sha1}` (the certificate's) are replaced.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct StorePrograms {
-    /// What keeps it.
+    /// Kind of the store.
     pub kind: StoreKind,
-    /// Whose it is, for people to read.
+    /// Owner, for people to read.
     pub title: &'static str,
     /// The store: a file below the user's home, or a name.
     pub store: &'static str,
@@ -132,7 +132,7 @@ pub struct StorePrograms {
 }
 
 impl StorePrograms {
-    /// Those of a system, by its maker's manual; `None` where the store is another.
+    /// The programs of a system, by its maker's manual; `None` if the store is another.
     pub fn of(system: System) -> Option<Self> {
         match system {
             System::Linux => None,
@@ -172,7 +172,7 @@ impl StorePrograms {
     }
 }
 
-/// What a root certificate of yandro's is called in a trust store, by its SHA-256 in hexadecimal
+/// The name of a root certificate of yandro in a trust store, by its SHA-256 in hexadecimal
 /// digits.
 pub fn nickname(sha256: &str) -> String {
     format!("yandro-{}", &sha256[..16])

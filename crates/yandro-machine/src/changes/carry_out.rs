@@ -42,7 +42,7 @@ pub struct Tools<'t> {
     pub at: String,
 }
 
-/// What was done beside the steps.
+/// The result of an applied change set, apart from its steps.
 #[derive(Debug, Default)]
 pub struct CarriedOut {
     /// The action for each server whose configuration changed.
@@ -51,12 +51,12 @@ pub struct CarriedOut {
     pub unflushed: Vec<(Cache, ControlError)>,
 }
 
-/// Why a change set was not carried out.
+/// Reason why a change set was not applied.
 #[derive(Debug)]
 pub enum CarryOutError<E> {
     /// This user may not do all of it. Nothing was changed.
     NotPermitted {
-        /// What may not be written.
+        /// The paths that can't be written.
         paths: Vec<Utf8PathBuf>,
         /// Whether the server may not be tested and reloaded, either.
         server: bool,
@@ -76,14 +76,14 @@ pub enum CarryOutError<E> {
     },
     /// A step failed, and what had been done was rolled back, or not.
     Failed {
-        /// What failed.
+        /// The failure.
         cause: StepFailure<E>,
         /// Whether everything is as it was, and what became of the servers.
         put_back: Result<RolledBack, PutBackError>,
     },
 }
 
-/// What failed.
+/// The failure.
 #[derive(Debug)]
 pub enum StepFailure<E> {
     /// A file operation.
@@ -94,7 +94,7 @@ pub enum StepFailure<E> {
     BrokenBefore(ControlError),
     /// The server was not reloaded or started, in its own words.
     BringUp(ControlError),
-    /// The trust store was not brought up to date, in the program's own words.
+    /// The trust store's program failed, with its message.
     Trust(ControlError),
     /// A signal asked the process to end.
     Interrupted,

@@ -9,7 +9,7 @@ use crate::process::ProgramError;
 /// Why a server was not tested, reloaded, started or stopped.
 #[derive(Debug, thiserror::Error)]
 pub enum ControlError {
-    /// There is no command for it.
+    /// No command is set for it.
     #[error("no command was named for it")]
     NoCommand,
     /// Only a running server can be reloaded.
@@ -24,15 +24,15 @@ pub enum ControlError {
     /// Its program ended well, and no server is there.
     #[error("it was started and doesn't run; its error log says why")]
     NotUp,
-    /// It was told to end.
+    /// It got the signal to end.
     #[error("process {0} still runs")]
     StillRuns(i32),
     /// The system refused a signal.
-    #[error("process {pid} could not be told to {what}: {source}")]
+    #[error("process {pid} could not be signalled to {what}: {source}")]
     Signal {
         /// The process.
         pid: i32,
-        /// What the signal asks for.
+        /// The purpose of the signal.
         what: &'static str,
         /// The system's words.
         source: std::io::Error,
@@ -48,7 +48,7 @@ pub enum ControlError {
     /// A program that was run for it.
     #[error(transparent)]
     Program(#[from] ProgramError),
-    /// What the server itself, or the helper under sudo, says.
+    /// Message of the server, or of the helper under sudo.
     #[error("{0}")]
     Said(String),
     /// The helper under sudo could not be asked.
@@ -57,7 +57,7 @@ pub enum ControlError {
 }
 
 impl ControlError {
-    /// Whether there was no command for it, by what is seen here or by what the helper says.
+    /// Whether no command is set for it, seen here or reported by the helper.
     pub fn is_no_command(&self) -> bool {
         self.to_string() == Self::NoCommand.to_string()
     }

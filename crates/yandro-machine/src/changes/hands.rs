@@ -1,4 +1,4 @@
-//! Who does a step: this process, or, where it may not, a helper that runs as root.
+//! The actor of a step: this process, or a helper that runs as root.
 
 use std::cell::RefCell;
 use std::fs;
@@ -21,17 +21,17 @@ use crate::trust;
 
 /// How to start a process as root that runs [`super::serve_privileged`].
 pub trait Escalate {
-    /// The command to start it with, once the person has been told what root is needed
-    /// for; `None` if there is no way.
+    /// The command to start it with, after the user was shown the steps that need root;
+    /// `None` if there is no way.
     fn command(&self, paths: &[Utf8PathBuf], reach: Reach) -> Option<Command>;
 }
 
-/// What root is needed for.
+/// The rights that root is needed for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Reach {
-    /// Files alone.
+    /// Only files.
     Files,
-    /// The control of a web server, beside files.
+    /// Files, and the control of a web server.
     Server,
 }
 
@@ -66,8 +66,8 @@ impl<'a> Hands<'a> {
         Self { escalate, on_wait, helper: RefCell::new(None) }
     }
 
-    /// Starts the helper for these paths, and for what else is in its reach.
-    /// `false` when there is no way to, or it was refused.
+    /// Starts the helper for these paths, and for the rest of its reach.
+    /// `false` if it can't be started, or was refused.
     pub(super) fn prepare(&self, paths: &[Utf8PathBuf], reach: Reach) -> bool {
         let mut helper = self.helper.borrow_mut();
         if helper.is_none() {
@@ -85,7 +85,7 @@ impl<'a> Hands<'a> {
         caches.iter().filter_map(|&cache| Some((cache, flushed(cache).err()?))).collect()
     }
 
-    /// Has the trust store take its change up.
+    /// Runs the trust store's program.
     pub(super) fn refresh(&self, store: TrustStore) -> Result<(), ControlError> {
         let has_helper = self.helper.borrow().is_some();
         if has_helper { self.told(&Request::Refresh { store }) } else { Ok(trust::refresh(store)?) }
@@ -114,10 +114,11 @@ impl<'a> Hands<'a> {
         if !self.prepare(&paths, Reach::Files) {
             return Err(FileError::at(path)(std::io::ErrorKind::PermissionDenied.into()));
         }
+        tracing::debug!(target: "sudo", "asked for {path}");
         let mut helper = self.helper.borrow_mut();
         let answer = helper.as_mut().expect("it was prepared").ask(request, self.on_wait);
         if answer.as_ref().is_err_and(|error| matches!(error.kind(), UnexpectedEof | BrokenPipe)) {
-            // It has ended; what has to be put back needs another one.
+            // It has ended; the rollback needs another one.
             *helper = None;
         }
         answer.map_err(FileError::at(path))
@@ -162,6 +163,7 @@ impl<'a> Hands<'a> {
         }
         let _rights = caller::rights_for(path);
         fs::remove_file(files::follow_folder(path)).map_err(FileError::at(path))?;
+        tracing::debug!(target: "remove", "{path}");
         files::sync_folder_of(path)
     }
 
@@ -194,7 +196,7 @@ impl<'a> Hands<'a> {
 pub(super) struct Helped<'h, 'e> {
     hands: &'h Hands<'e>,
     kind: ServerId,
-    /// What can be seen without root.
+    /// The control that needs no root.
     seen: &'h dyn ServerControl,
 }
 
@@ -205,7 +207,7 @@ impl<'e> Hands<'e> {
     }
 }
 
-/// Of each control the one by the helper where root is needed, and the server's own where not.
+/// For each control the helper's where root is needed, and the server's own otherwise.
 pub(super) fn by_need<'c>(
     controls: &[(ServerId, &'c dyn ServerControl)],
     helped: &'c [Helped<'_, '_>],

@@ -13,12 +13,12 @@ use crate::machine::Machine;
 use crate::permissions;
 use crate::trust::stores;
 
-/// One change set of the history.
+/// A change set of the history.
 #[derive(Clone, Debug)]
 pub struct HistoryEntry {
     /// Its number.
     pub id: u64,
-    /// When it was carried out, RFC 3339.
+    /// Time of the change, RFC 3339.
     pub at: String,
     /// The command, as typed.
     pub command: String,
@@ -68,7 +68,7 @@ pub fn history(machine: &Machine) -> History {
     History { entries, damaged }
 }
 
-/// The steps of a change set, each as it stands now, in the order in which they are
+/// The steps of a change set with the present state of their paths, in the order in which they are
 /// taken back; `None` if there is no such change set.
 ///
 /// # Errors

@@ -1,4 +1,4 @@
-//! What belongs to the person, also where root works for them: files and folders of yandro's own and of projects.
+//! Files that belong to the user, also if root writes them: yandro's own and those of projects.
 
 use std::fs;
 use std::io::Write as _;
@@ -29,7 +29,7 @@ impl Machine {
         Attributes { mode: access.file_mode() | bits, uid, gid, extended: Vec::new() }
     }
 
-    /// Makes a folder of the user's own, and those above it that aren't there, for its owner alone.
+    /// Creates a folder of the user, and missing ones above it, readable only by its owner.
     pub(crate) fn make_own_folder(&self, folder: &Utf8Path) -> Result<(), FileError> {
         let missing: Vec<&Utf8Path> = folder.ancestors().take_while(|folder| !folder.exists()).collect();
         for folder in missing.into_iter().rev() {
@@ -38,7 +38,7 @@ impl Machine {
         Ok(())
     }
 
-    /// Writes a file of yandro's own bookkeeping, whole or not at all, for its owner alone.
+    /// Writes a file of yandro's records, whole or not at all, readable only by its owner.
     pub(super) fn write_own(&self, beside: &Utf8Path, path: &Utf8Path, content: &[u8]) -> Result<(), FileError> {
         let _rights = caller::rights_for(path);
         let written = (|| {

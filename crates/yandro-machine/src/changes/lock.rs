@@ -1,4 +1,4 @@
-//! One change at a time.
+//! A lock: changes happen one at a time.
 
 use std::fs::{File, Metadata, OpenOptions, TryLockError};
 use std::io::{Error, ErrorKind};
@@ -12,7 +12,7 @@ use crate::caller;
 use crate::files::FileError;
 use crate::machine::Machine;
 
-/// The lock of the whole machine, beside each user's own: several may edit its hosts file.
+/// The lock of the whole machine, in addition to each user's: several may edit its hosts file.
 const MACHINE: &str = "/run/lock/yandro";
 /// How long another user may hold the machine's lock: anybody who can read the file can.
 const PATIENCE: Duration = Duration::from_secs(300);
@@ -81,7 +81,7 @@ impl Lock {
         Ok(Self { _files: [Some(own.0), shared].into_iter().flatten().collect(), missing })
     }
 
-    /// Why there is no lock between the users of this machine, if there is none.
+    /// Reason why the users of this machine share no lock, if so.
     pub fn missing(&self) -> Option<&FileError> {
         self.missing.as_ref()
     }
@@ -109,7 +109,7 @@ fn own(machine: &Machine) -> Result<(File, Utf8PathBuf), FileError> {
     Ok((file, path))
 }
 
-/// Opened for reading alone, which is enough to lock it, since it may belong to another user. Root
+/// Opened only for reading, which is enough to lock it, since it may belong to another user. Root
 /// makes it root's, so that nobody can replace it while others wait for it.
 fn of_the_machine() -> Result<File, Error> {
     let create = || careful().write(true).create_new(true).mode(0o644).open(MACHINE);
@@ -119,7 +119,7 @@ fn of_the_machine() -> Result<File, Error> {
     let file = file.or_else(|error| if error.kind() == ErrorKind::AlreadyExists { open() } else { Err(error) });
     let file = file.and_then(regular)?;
     if rustix::process::geteuid().is_root() && file.metadata()?.uid() != 0 {
-        // Where that can't be, the file locks all the same.
+        // If that fails, the file still locks.
         _ = fchown(&file, Some(Uid::ROOT), Some(Gid::ROOT)).and_then(|()| fchmod(&file, Mode::from_raw_mode(0o644)));
     }
     Ok(file)

@@ -1,9 +1,9 @@
 //! Carrying change sets out, whole or not at all.
 //!
 //! The old contents are on the disk before the first byte is changed; each file
-//! is replaced by a rename; the server judges its configuration before it is
+//! is replaced by a rename; the server tests its configuration before it is
 //! reloaded; and on any failure, also one that ends this process, everything is
-//! put back byte for byte.
+//! rolled back byte for byte.
 
 mod carry_out;
 mod control;

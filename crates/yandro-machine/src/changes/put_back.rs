@@ -22,7 +22,7 @@ use crate::permissions;
 use crate::probe;
 use crate::trust::stores;
 
-/// What could not be put back.
+/// A failed rollback.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum PutBackError {
@@ -45,7 +45,7 @@ pub enum PutBackError {
 pub struct RolledBack {
     /// Servers that had ended, and were started again.
     pub started: Vec<ServerId>,
-    /// Servers that refuse their files as they are now, in their own words: they were left alone, and
+    /// Servers that refuse their present files, with their messages: yandro did not touch them, and
     /// those that run still use the files that they read before.
     pub refused: Vec<(ServerId, String)>,
 }
@@ -140,7 +140,7 @@ pub(super) fn put_back(
     if machine.is_real()
         && let Some(store) = record.trust
     {
-        // Also where no file had to be put back: the store may have taken it up all the same.
+        // Also if no file had to be restored: the store may have read the change.
         if !rustix::process::geteuid().is_root() {
             hands.prepare(&[store.folder().into()], Reach::Files);
         }

@@ -1,6 +1,6 @@
 //! The record of a change set: what it changes, written before anything is changed.
 //!
-//! One file a change set in `history/`: a line of JSON, then the pieces of content that
+//! One file for each change set in `history/`: a line of JSON, then the pieces of content that
 //! it speaks of. Its state is in its name, so that a single rename decides:
 //! `ID.begun` until all is done, then `ID.tidying` until what was held is taken
 //! away, then `ID.done`.
@@ -22,7 +22,7 @@ use crate::files::{self, Attributes, FileError, fingerprint, read_if_there, sync
 use crate::fresh::random;
 use crate::machine::Machine;
 
-/// What is known of a change set once it is begun.
+/// The record of a change set from its beginning.
 #[derive(Debug, Serialize, Deserialize)]
 pub(crate) struct Record {
     /// The format's version.
@@ -48,7 +48,7 @@ pub(crate) struct Record {
     /// The caches that forget their answers.
     #[serde(default)]
     pub(crate) flush: Vec<Cache>,
-    /// The trust store that takes the change up.
+    /// The trust store of the change.
     #[serde(default)]
     pub(crate) trust: Option<TrustStore>,
     /// The change set that this one takes back.
@@ -65,10 +65,10 @@ pub(crate) struct Record {
     contents: Vec<u8>,
 }
 
-/// One step with what it takes to put it back.
+/// A step with the data for its rollback.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub(crate) struct RecordedStep {
-    /// What it is about; records of version 2 and earlier don't say.
+    /// Its role; records of versions 1 and 2 don't have it.
     #[serde(default = "unrecorded")]
     pub(crate) role: Role,
     #[serde(flatten)]
@@ -79,7 +79,7 @@ fn unrecorded() -> Role {
     Role::Unrecorded
 }
 
-/// What a step changes, as it is recorded.
+/// A change in the record.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
 pub(crate) enum RecordedChange {
@@ -108,20 +108,20 @@ pub(crate) enum RecordedChange {
 
 /// A file before and after. Only what differs is kept, between what both begin and end
 /// with: a large file costs no more than a small one. Of a secret nothing is kept: the
-/// file itself is held beside its place until the change set is done.
+/// file itself is held next to its place until the change set is done.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub(crate) struct RecordedFile {
     pub(crate) path: Utf8PathBuf,
     pub(crate) access: Access,
     /// How it was, if it was.
     pub(crate) attributes: Option<Attributes>,
-    /// Fingerprint of its content; none where there is no file.
+    /// Fingerprint of its content; none if there is no file.
     pub(crate) before: Option<String>,
     pub(crate) after: Option<String>,
     /// How many bytes both contents begin with, and end with.
     prefix: usize,
     suffix: usize,
-    /// Where the rest of each stands in the record.
+    /// Places of the rest of each in the record.
     old: std::ops::Range<usize>,
     new: std::ops::Range<usize>,
 }
@@ -247,7 +247,7 @@ impl Record {
 
     /// The content of a file that the change set made; none of one that it changed, nor of a secret.
     pub(crate) fn made_content(&self, file: &RecordedFile) -> Option<&[u8]> {
-        // What a person makes of a page in their own project is theirs.
+        // A page in the user's project belongs to the user once it is written.
         let is_made = file.before.is_none() && !matches!(file.access, Access::Secret | Access::Project);
         if is_made { self.contents.get(file.new.clone()) } else { None }
     }
@@ -327,7 +327,7 @@ impl Record {
     pub(crate) fn clear_whole(&self, history: &Utf8Path) {
         for step in 0..self.steps.len() {
             let _rights = caller::rights_for(history);
-            // One that stays behind does no harm: its change set is done.
+            // A leftover does no harm: its change set is done.
             _ = fs::remove_file(self.whole(history, step));
         }
     }

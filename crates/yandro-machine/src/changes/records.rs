@@ -23,7 +23,7 @@ pub(crate) fn records(history: &Utf8Path, state: &str) -> Vec<Utf8PathBuf> {
 /// The number of the next change set.
 ///
 /// # Errors
-/// When there is no number above those that are there.
+/// When no higher number is left.
 pub(crate) fn next_id(history: &Utf8Path) -> Result<u64, FileError> {
     let entries = history.read_dir_utf8().into_iter().flatten().flatten();
     let highest = entries.filter_map(|entry| number(entry.path())).max().unwrap_or(0);

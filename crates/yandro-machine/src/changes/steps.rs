@@ -32,7 +32,7 @@ pub(super) struct StepsWork<'w> {
 impl StepsWork<'_> {
     /// Does the steps of one phase.
     pub(super) fn do_steps(&self, phase: Phase) -> Result<(), Stopped> {
-        // The folders come from the record, which knows the missing ones on the way; each stands
+        // The folders come from the record, which knows the missing ones above; each comes
         // before whatever goes into it.
         let mut planned = self.set.steps.iter().filter(|step| !matches!(step.change, Change::Folder { .. }));
         for (number, recorded) in self.record.steps.iter().enumerate() {
@@ -80,7 +80,7 @@ impl StepsWork<'_> {
         let path = &change.path;
         if change.access == Access::Secret && change.before.is_some() {
             let held = held(path, self.record);
-            // A second name first: while it is replaced, there is no moment without the key.
+            // A second name first: during the replacement there is always a key.
             let is_linked = change.after.is_some() && fs::hard_link(path, &held).is_ok();
             if !is_linked {
                 fs::rename(path, &held).map_err(FileError::at(path))?;

@@ -17,7 +17,7 @@ pub enum ObserveError {
     List {
         /// The site list.
         path: Utf8PathBuf,
-        /// What is wrong with it.
+        /// The fault.
         error: ListError,
     },
     /// Part of the authority is missing or broken.
@@ -25,7 +25,7 @@ pub enum ObserveError {
     Authority {
         /// Its folder.
         folder: Utf8PathBuf,
-        /// What is missing or broken.
+        /// The missing or broken part.
         fault: String,
     },
     /// The passphrase that was given is not the key's.
@@ -39,7 +39,7 @@ pub enum ObserveError {
     Foreign {
         /// The key or its folder.
         path: Utf8PathBuf,
-        /// Whose it is.
+        /// Its owner.
         owner: u32,
     },
 }

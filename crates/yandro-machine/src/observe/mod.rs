@@ -1,4 +1,4 @@
-//! What planning needs to know, read from the disk.
+//! Observations for planning, read from the disk.
 
 pub(crate) mod error;
 
@@ -48,11 +48,11 @@ pub fn site_list(machine: &Machine) -> Result<(Option<String>, SiteList), Observ
 /// Reads what planning needs to know.
 #[derive(Clone, Copy, Debug)]
 pub struct Observer<'m> {
-    /// Whose files are read.
+    /// The machine.
     pub machine: &'m Machine,
-    /// Where servers are looked for.
+    /// The servers.
     pub servers: &'m Registry,
-    /// What opens keys, and sees to it that nobody else reads them.
+    /// Passphrases of keys; checks that nobody else can read keys.
     pub keys: &'m Keys,
 }
 
@@ -166,8 +166,8 @@ impl Observer<'_> {
         })
     }
 
-    /// The authorities that another took the place of, by the names of their folders. What can't be read of
-    /// them is passed over, so keys behind other passphrases, too: they are needed by an undo alone.
+    /// Former authorities, by the names of their folders. An unreadable one of
+    /// them is skipped, such as keys with other passphrases: only an undo needs them.
     pub fn former(&self) -> BTreeMap<String, AuthorityFiles> {
         let entries = self.machine.places.former_authorities().read_dir_utf8().into_iter().flatten().flatten();
         let read = |entry: camino::Utf8DirEntry| {

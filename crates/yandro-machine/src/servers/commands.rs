@@ -10,7 +10,7 @@ use crate::process;
 use crate::process::{ProgramError, RunAs};
 use crate::settings::NamedServer;
 
-/// The commands of a server elsewhere.
+/// The commands of a remote or containerised server.
 #[derive(Clone, Debug)]
 pub struct Commands {
     named: NamedServer,
@@ -22,7 +22,7 @@ impl Commands {
     }
 }
 
-/// How long a server elsewhere has to take its configuration up: nginx's old and new processes
+/// Time for such a server to reload: nginx's old and new processes
 /// answer side by side for a tenth of a second.
 const SETTLING: Duration = Duration::from_millis(250);
 

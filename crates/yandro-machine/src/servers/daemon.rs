@@ -163,7 +163,7 @@ impl Daemon {
         let pid = fs::read_to_string(&self.pid_file).ok().and_then(|text| text.trim().parse().ok());
         let stat = pid.and_then(|pid: i32| fs::read_to_string(format!("/proc/{pid}/stat")).ok());
         if stat.is_some_and(|stat| stat.rsplit_once(") ").is_some_and(|(_, rest)| rest.starts_with('Z'))) {
-            // Where this user may not remove it, the server's own message says what is wrong.
+            // If this user can't remove it, the server's own message tells why.
             _ = fs::remove_file(&self.pid_file);
         }
     }

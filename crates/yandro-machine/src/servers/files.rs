@@ -92,7 +92,7 @@ pub fn sites(layout: &Layout) -> Vec<HostName> {
     list(&layout.sites).unwrap_or_default().iter().filter_map(|path| layout.site_of_file(path)).collect()
 }
 
-/// What is in a folder, in order.
+/// The entries of a folder, in order.
 pub(crate) fn list(folder: &Utf8Path) -> Result<Vec<Utf8PathBuf>, FileError> {
     let entries = files::follow(folder)?.read_dir_utf8().map_err(FileError::at(folder))?;
     let mut paths: Vec<Utf8PathBuf> = entries.filter_map(|entry| Some(folder.join(entry.ok()?.file_name()))).collect();

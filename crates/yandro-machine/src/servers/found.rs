@@ -10,15 +10,15 @@ use crate::settings::NamedServer;
 /// A server that was found, or that a person named.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Found {
-    /// Which server it is.
+    /// The server.
     pub id: ServerId,
-    /// What kind of server it is.
+    /// Its kind.
     pub kind: ServerKind,
-    /// Where its files are, by the paths of this machine.
+    /// Its files, by the paths of this machine.
     pub layout: Layout,
     /// How it sees this machine's files.
     pub view: PathView,
-    /// What the person said of it.
+    /// Its settings, if the user added it.
     pub named: Option<NamedServer>,
 }
 
@@ -69,7 +69,7 @@ impl Found {
         Seen { view: &self.view, files: &Disk, assumed }
     }
 
-    /// Whose a file is that the server reads, by the server's own path.
+    /// Owner of a file that the server reads, by the server's own path.
     pub fn owner_of(&self, path: &Utf8Path) -> FileOwner {
         self.view.here(path).map_or(FileOwner::Other, |here| self.layout.owner_of(&here))
     }

@@ -1,24 +1,24 @@
-//! What differs between kinds of servers, as far as running them goes: a row for each.
+//! The differences between kinds of servers when they are run: a row for each.
 
 use std::time::Duration;
 
 use rustix::process::Signal;
 use yandro_core::ServerKind;
 
-/// What it takes to find, ask and run the program of one kind of server.
+/// The data to find, ask and run the program of one kind of server.
 #[derive(Debug)]
 pub(crate) struct DaemonKind {
     /// Which kind.
     pub(crate) kind: ServerKind,
     /// Programs that tell where their main file is, if it is in no layout that is known.
     pub(super) programs: &'static [&'static str],
-    /// Where the program of a bundle is, from the folder above that of its main file.
+    /// Paths of a bundle's program, from the folder above that of its main file.
     pub(super) beside: &'static [&'static str],
     /// The option that names the main file.
     pub(super) main_option: &'static str,
     /// The names of its processes.
     pub(super) processes: &'static [&'static str],
-    /// Whom it runs as where its configuration doesn't say.
+    /// Its default user.
     pub(super) user: Option<&'static str>,
     /// The file of its process's number, if nothing says another.
     pub(super) pid_file: &'static str,

@@ -24,7 +24,7 @@ pub use found::Found;
 pub(crate) use kinds::DaemonKind;
 pub use present::Present;
 pub(crate) use program::unasked_configuration;
-pub use program::{configuration, configured_ports, report, user};
+pub use program::{configuration, configured_ports, report, user, version};
 pub use registry::Registry;
 
 use yandro_core::{FileOwner, HostName, Loopback6, Place, Seeing, ServerModel, VirtualHost};

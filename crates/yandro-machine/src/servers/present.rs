@@ -29,7 +29,7 @@ impl Present {
         &self.found
     }
 
-    /// One of them.
+    /// A server.
     pub fn get(&self, id: ServerId) -> Option<&Found> {
         self.found.iter().find(|found| found.id == id)
     }

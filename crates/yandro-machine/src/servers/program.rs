@@ -20,7 +20,7 @@ pub(super) fn find_layout(machine: &Machine, kind: ServerKind) -> Option<Layout>
     })
 }
 
-/// What a program says of itself; `None` if it can't be asked.
+/// A program's report about itself; `None` if it can't be asked.
 pub fn report(kind: ServerKind, program: &Utf8Path) -> Option<ServerReport> {
     let software = kind.software();
     let ask = |arguments: &&[&str]| process::run(program, arguments).ok().map(|answer| answer.words);
@@ -28,7 +28,14 @@ pub fn report(kind: ServerKind, program: &Utf8Path) -> Option<ServerReport> {
     software.report(&answers?)
 }
 
-/// The server's program: the one that the user named, one beside the configuration of a bundle, or
+/// The version of a server that was found, such as `2.4.66`. Of one that the user named nothing is run.
+pub fn version(found: &Found) -> Option<String> {
+    let program = if found.named.is_none() { program(found) } else { None };
+    let [major, minor, patch] = report(found.kind, &program?)?.version;
+    Some(format!("{major}.{minor}.{patch}"))
+}
+
+/// The server's program: the one that the user named, one next to the configuration of a bundle, or
 /// the first usual one that is there.
 fn program(found: &Found) -> Option<Utf8PathBuf> {
     if let Some(program) = found.named.as_ref().and_then(|named| named.program.clone()) {
@@ -52,7 +59,7 @@ pub(super) fn daemon(machine: &Machine, found: &Found) -> Option<Daemon> {
     let program = program(found);
     let command = match (usual, &program) {
         (Some(control), _) => vec![control.to_owned()],
-        // Some builds look elsewhere for their main file.
+        // Some builds have another default for the main file.
         (None, Some(program)) => vec![program.to_string(), row.main_option.into(), found.layout.main.to_string()],
         (None, None) if has_commands => Vec::new(),
         (None, None) => return None,
@@ -73,8 +80,8 @@ pub(super) fn daemon(machine: &Machine, found: &Found) -> Option<Daemon> {
     })
 }
 
-/// Where a run through the configuration begins. `is_asked` has the program asked for its version and what is built
-/// in, which takes some time. Within a sysroot no program is asked: what is usual is taken for granted.
+/// Start of a run through the configuration. With `is_asked`, the program is asked for its version and its built-in
+/// modules, which takes some time. Within a sysroot no program is asked, and the usual ones are assumed.
 pub(super) fn start(machine: &Machine, found: &Found, is_asked: bool) -> Start {
     let (known, main) = (found.layout.known, found.main());
     let asked = if is_asked && machine.is_real() && !found.is_elsewhere() {
@@ -83,7 +90,7 @@ pub(super) fn start(machine: &Machine, found: &Found, is_asked: bool) -> Start {
         None
     };
     let report = asked.unwrap_or_else(|| found.kind.software().usual_report(known));
-    // Where the program says another place it is started with this one's.
+    // A program with another default root gets this one as an argument.
     let root = match known.root {
         "/" if report.main == main => report.root.clone(),
         "/" => main.parent().map(Utf8Path::to_owned).unwrap_or_default(),
@@ -105,8 +112,8 @@ pub(crate) fn unasked_configuration(machine: &Machine, found: &Found) -> Arc<dyn
     found.kind.software().run(&start(machine, found, false), &found.files())
 }
 
-/// Whom the server runs as: the user of the processes that answer, or, of one that doesn't run,
-/// the one that its configuration names. Nothing is known of one elsewhere.
+/// The server's user: that of the worker processes, or, of a stopped server,
+/// the configured one. Unknown for a server on another machine.
 pub fn user(machine: &Machine, found: &Found) -> Option<User> {
     if found.is_elsewhere() {
         return None;

@@ -1,4 +1,4 @@
-//! The servers that a person or root named, and what is found beside them.
+//! The servers that the user or root added, and those that were found.
 
 use yandro_core::{Layout, ServerId, ServerKind};
 
@@ -22,7 +22,7 @@ impl Registry {
         Self { named: own }
     }
 
-    /// Those that root named, and nobody's own. A list that others can change, or that has a slip in it, doesn't
+    /// Servers that root added. A file that others can change, or that has a fault, doesn't
     /// count.
     pub(crate) fn of_system(machine: &Machine) -> Self {
         Self { named: settings::system_servers(machine).unwrap_or_default() }
@@ -45,7 +45,7 @@ impl Registry {
         found
     }
 
-    /// One of them.
+    /// A server.
     pub fn find(&self, machine: &Machine, id: ServerId) -> Option<Found> {
         if !id.is_configured() {
             return None;

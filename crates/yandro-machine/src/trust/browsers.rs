@@ -10,9 +10,9 @@ use super::store::{Store, StoreError};
 use crate::machine::Machine;
 use crate::process;
 
-/// Where systems have NSS's program.
+/// Paths of NSS's program.
 const PROGRAMS: [&str; 3] = ["/usr/bin/certutil", "/usr/local/bin/certutil", "/opt/homebrew/bin/certutil"];
-/// A root that is trusted for servers alone, as `certutil` writes it.
+/// A root that is trusted only for servers, as `certutil` writes it.
 const TRUSTED: &str = "C,,";
 /// The file that tells a database.
 const SIGN: &str = "cert9.db";
@@ -24,7 +24,7 @@ pub(super) fn find(machine: &Machine) -> Vec<Store> {
     let mut found: Vec<Store> = Vec::new();
     for (title, pattern) in BROWSER_STORES {
         for path in folders(home, pattern) {
-            // Of the two that Chromium may have it reads the first alone.
+            // Of the two databases that Chromium may have it reads only the first.
             let is_shadowed = found.iter().any(|other: &Store| other.title == *title && !pattern.contains('*'));
             if path.join(SIGN).is_file() && !is_shadowed {
                 let profile = pattern.contains('*').then(|| format!(" ({})", path.file_name().unwrap_or_default()));
@@ -44,7 +44,7 @@ fn store(title: String, path: Utf8PathBuf) -> Store {
     Store { kind: StoreKind::Nss, title, path, is_of_system: false }
 }
 
-/// The folders that a pattern with at most one `*`, for a whole name, stands for.
+/// The folders that match a pattern with at most one `*`, for a whole name.
 fn folders(home: &Utf8Path, pattern: &str) -> Vec<Utf8PathBuf> {
     let Some((above, below)) = pattern.split_once("/*") else { return vec![home.join(pattern)] };
     let entries = home.join(above).read_dir_utf8().into_iter().flatten().flatten();

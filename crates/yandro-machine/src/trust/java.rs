@@ -69,7 +69,7 @@ pub(super) fn program(machine: &Machine, store: &Utf8Path) -> Option<Utf8PathBuf
     })
 }
 
-/// Whether a store has a root, by its file alone; `None` where that can't be read without its program.
+/// Whether a store has a root, read from its file; `None` if that needs its program.
 pub(super) fn has(store: &Utf8Path, root: &[u8]) -> Option<bool> {
     if !is_readable(store) {
         return None;

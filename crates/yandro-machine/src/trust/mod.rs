@@ -17,7 +17,7 @@ use crate::process::ProgramError;
 use crate::servers::list;
 
 /// The store of this system; `None` if it has none of those that are known. Within a sysroot its
-/// folder alone counts.
+/// folder counts.
 pub fn find(machine: &Machine) -> Option<TrustStore> {
     TrustStore::ALL.into_iter().find(|store| {
         let has_program = || Utf8Path::new(store.refresh()[0]).is_file();
@@ -25,7 +25,7 @@ pub fn find(machine: &Machine) -> Option<TrustStore> {
     })
 }
 
-/// Where a root goes in a store's folder, by what it is called in the stores.
+/// Path of a root in a store's folder, by its name in the stores.
 pub fn file_of(machine: &Machine, store: TrustStore, nickname: &str) -> Utf8PathBuf {
     machine.path(store.folder()).join(format!("{nickname}.{}", store.extension()))
 }
@@ -75,7 +75,7 @@ fn remove_dangling() {
     }
 }
 
-/// Has the store take up what was changed in its folder.
+/// Runs the store's program after a change in its folder.
 ///
 /// # Errors
 /// The program that failed.

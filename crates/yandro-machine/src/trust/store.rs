@@ -8,9 +8,9 @@ use crate::files::FileError;
 /// A trust store that was found.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Store {
-    /// What keeps it.
+    /// Kind of the store.
     pub kind: StoreKind,
-    /// Whose it is, with the profile or version where there are several.
+    /// Its owner, with the profile or version if there are several.
     pub title: String,
     /// The database's folder or file, or the store's name.
     pub path: Utf8PathBuf,

@@ -1,4 +1,4 @@
-//! Trust stores that a program of their own keeps: browsers' databases, Java's key stores, macOS's
+//! Trust stores that a program manages: browsers' databases, Java's key stores, macOS's
 //! keychain, Windows's root store. One way to find, ask and change them all.
 
 use camino::Utf8Path;
@@ -35,10 +35,10 @@ pub fn may_change(store: &Store) -> bool {
     }
 }
 
-/// What yandro's own roots that a store trusts are called.
+/// The names of yandro's own roots that a store trusts.
 ///
 /// # Errors
-/// When there is no program, or the store can't be read.
+/// When the program is missing, or the store can't be read.
 pub fn own_roots(machine: &Machine, kind: StoreKind, path: &Utf8Path) -> Result<Vec<String>, StoreError> {
     match kind {
         StoreKind::Nss => browsers::own_roots(path),
@@ -69,8 +69,8 @@ pub fn former_roots(
     Ok(found)
 }
 
-/// Whether a store trusts a root, as far as that is told at once: a key store of Java's that is not to be read
-/// without its program tells nothing.
+/// Whether a store trusts a root, if that can be read quickly: a key store of Java's that needs
+/// its program can't.
 pub fn trusts(machine: &Machine, store: &Store, nickname: &str, root: &[u8]) -> Option<bool> {
     match store.kind {
         StoreKind::Java => java::has(&store.path, root),
@@ -78,7 +78,7 @@ pub fn trusts(machine: &Machine, store: &Store, nickname: &str, root: &[u8]) -> 
     }
 }
 
-/// One of them, in PEM.
+/// A root, in PEM.
 ///
 /// # Errors
 /// As [`own_roots`].
@@ -123,7 +123,7 @@ pub fn running(machine: &Machine) -> Vec<(String, Vec<i32>)> {
     for pid in entries.filter_map(|entry| entry.file_name().parse::<i32>().ok()) {
         let name = |pid: i32| std::fs::read_to_string(format!("/proc/{pid}/comm")).ok();
         let Some(own) = name(pid).map(|name| name.trim().to_owned()) else { continue };
-        // Of a browser's many processes the first alone is worth naming.
+        // Only the first of a browser's many processes is worth naming.
         let is_child = crate::process::parent(pid).and_then(name).is_some_and(|parent| parent.trim() == own);
         if !READERS.contains(&own.as_str()) || is_child {
             continue;

@@ -1,7 +1,7 @@
 //! The user's own trust store of macOS and of Windows, through the programs of their makers.
 //!
-//! Written by the makers' manuals and tested with recorded stand-ins of the programs: neither was
-//! ever run on such a system.
+//! Written by the makers' manuals and tested with recorded stand-ins of the programs; never
+//! run on such a system.
 
 use camino::Utf8Path;
 use yandro_core::{CertificateFacts, CommandLine, StoreKind, StorePrograms, TrustChange, nickname};
@@ -77,7 +77,7 @@ pub(super) fn carry_out(machine: &Machine, change: &TrustChange) -> Result<(), S
     run(machine, change.kind, path, line, &filled).map(|_| ())
 }
 
-/// What stands for the words in braces of a command line.
+/// The values for the words in braces of a command line.
 struct Placeholders<'a> {
     store: &'a Utf8Path,
     file: &'a str,

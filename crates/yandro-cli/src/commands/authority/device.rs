@@ -68,7 +68,7 @@ pub(super) fn offer_root<'c>(
 }
 
 data! {
-    /// Of `yandro authority export --to-device`.
+    /// Data of `yandro authority export --to-device`.
     struct OfferData {
         /// The address of the page.
         url: String,
@@ -113,7 +113,7 @@ fn reachable() -> Vec<IpAddr> {
 
 fn listed() -> String {
     let listed: Vec<String> = reachable().iter().map(|address| format!("--listen {address}")).collect();
-    format!("choose one of its own: {}", listed.join(", "))
+    format!("choose another one: {}", listed.join(", "))
 }
 
 fn pages(authority: &Authority, root_pem: &str) -> BTreeMap<&'static str, Offered> {

@@ -20,7 +20,7 @@ pub(super) fn env(context: &Context, format: ShellArg) -> Result<Outcome<'_>, Co
     let certificates = observe::authority_certificates(machine)?.ok_or_else(none_yet)?;
     let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
     let own = root_nickname(&authority);
-    // The system's list can stand for a runtime's own once the root is in it.
+    // The system's list can replace a runtime's own once the root is in it.
     let list = trust::find(machine).filter(|store| trust::file_of(machine, *store, &own).is_file());
     let list = list.map(|store| Utf8Path::new(store.list()));
     let root = machine.places.root_certificate();
@@ -39,7 +39,7 @@ pub(super) fn env(context: &Context, format: ShellArg) -> Result<Outcome<'_>, Co
 }
 
 data! {
-    /// Of `yandro authority env`.
+    /// Data of `yandro authority env`.
     struct TrustVariables {
         /// The file with the root certificate.
         root: String,
@@ -47,7 +47,7 @@ data! {
         variables: std::collections::BTreeMap<String, String>,
     }
 
-    /// Of `yandro authority export --out`.
+    /// Data of `yandro authority export --out`.
     struct Exported {
         /// The file that was written.
         out: String,

@@ -50,7 +50,7 @@ fn show(context: &Context) -> Result<Outcome<'_>, CommandError> {
     let fingerprint = files_fingerprint(authority.root());
     let key = files::read_if_there(&places.issuing_key())?.unwrap_or_default();
     let is_locked = Key::is_locked(&String::from_utf8_lossy(&key));
-    let guard = if is_locked { "behind a passphrase" } else { "in the clear, for you alone" };
+    let guard = if is_locked { "behind a passphrase" } else { "not encrypted, readable only by you" };
     let stands = stands::Stands::of(context, &root_nickname(&authority));
     let runtimes = runtimes::Runtimes::of(context, &authority);
     let data = AuthorityData {
@@ -72,7 +72,7 @@ fn show(context: &Context) -> Result<Outcome<'_>, CommandError> {
             ("root certificate", data.root.clone()),
             ("sha-256", data.sha256.clone()),
             ("valid", format!("until {}, {} days", data.not_after, facts.days_left(now()))),
-            ("may vouch for", authority.constraints().suffixes_in_words()),
+            ("can issue for", authority.constraints().suffixes_in_words()),
             ("", authority.constraints().networks_in_words()),
             ("root key", "none: it was never written".into()),
             ("issuing key", format!("{key} ({guard})")),
@@ -83,7 +83,7 @@ fn show(context: &Context) -> Result<Outcome<'_>, CommandError> {
 }
 
 data! {
-    /// Of `yandro authority show`.
+    /// Data of `yandro authority show`.
     struct AuthorityData {
         /// The file with the root certificate.
         root: String,
@@ -118,7 +118,7 @@ data! {
     }
 }
 
-/// Which runtimes trust it, or why none was measured.
+/// The runtimes that trust it, or the reason why none was measured.
 #[derive(serde::Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 #[serde(untagged)]

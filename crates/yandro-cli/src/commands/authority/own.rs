@@ -5,11 +5,11 @@ use yandro_machine::files;
 
 use crate::error::CommandError;
 
-/// What an authority's root is called in the trust stores.
+/// Name of an authority's root in the trust stores.
 pub(super) fn root_nickname(authority: &Authority) -> String {
     nickname(&files::sha256(authority.root()))
 }
 
 pub(in crate::commands) fn none_yet() -> CommandError {
-    CommandError::not_made("there is no local authority yet").hint("the first `yandro map NAME FOLDER` makes it")
+    CommandError::not_made("no local authority exists yet").hint("the first `yandro map NAME FOLDER` makes it")
 }

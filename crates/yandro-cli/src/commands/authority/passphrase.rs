@@ -25,7 +25,7 @@ pub(super) fn run<'c>(
         let text = "the authority's key is in the clear already; nothing was changed";
         return Ok(Outcome::new(data, move |_, ui| ui.say(text)));
     }
-    // Known before anything is asked anew, and before the lock is held while a person types.
+    // Checked before the user is asked, and before the lock is held while the user types.
     if is_locked && context.keys.passphrase().is_none() {
         passphrase::unlock(&context.machine, &context.keys)?;
     }
@@ -51,7 +51,7 @@ pub(super) fn run<'c>(
     let data = KeyData { key: path.to_string(), behind_passphrase: !remove };
     Ok(Outcome::new(data, move |_, ui| {
         if remove {
-            ui.say(&format!("{STRONG}{path}{STRONG:#}{former} {are} in the clear again, readable by you alone"));
+            ui.say(&format!("{STRONG}{path}{STRONG:#}{former} {are} no longer encrypted, and readable only by you"));
         } else {
             ui.say(&format!("{STRONG}{path}{STRONG:#}{former} {are} behind the passphrase now"));
             ui.note(
@@ -61,7 +61,7 @@ pub(super) fn run<'c>(
     }))
 }
 
-/// Plans every key of the user's authorities anew, in the form that `text` gives it, and tells how many there are.
+/// Plans to write every key of the user's authorities in the form that `text` gives it, and counts them.
 fn plan(
     context: &Context,
     text: impl Fn(&Key) -> Result<Vec<u8>, CommandError>,
@@ -82,7 +82,7 @@ fn plan(
 }
 
 data! {
-    /// Of `yandro authority passphrase`.
+    /// Data of `yandro authority passphrase`.
     struct KeyData {
         /// The file with the key.
         key: String,

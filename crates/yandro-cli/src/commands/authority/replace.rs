@@ -32,7 +32,7 @@ pub(super) fn widen<'c>(
     let change = |old: &Constraints| {
         let wider = old.with(&suffixes, &networks);
         if wider == *old {
-            return Err(CommandError::usage("the authority may vouch for all of that already; nothing was changed"));
+            return Err(CommandError::usage("the authority can issue for all of that already; nothing was changed"));
         }
         Ok(wider)
     };
@@ -50,7 +50,7 @@ pub(super) fn narrow<'c>(
         let narrower = old.without(&suffixes, &networks);
         if narrower == *old {
             return Err(CommandError::usage("the authority was not widened by any of that; nothing was changed")
-                .hint("see what it may vouch for: yandro authority show"));
+                .hint("see what it can issue for: yandro authority show"));
         }
         Ok(narrower)
     };
@@ -84,7 +84,7 @@ fn another<'c>(
         suffixes: made.constraints().suffixes.clone(),
     };
     let mut lines = vec![
-        ("may vouch for", made.constraints().suffixes_in_words()),
+        ("can issue for", made.constraints().suffixes_in_words()),
         ("", made.constraints().networks_in_words()),
         ("valid", format!("until {}", date(made.root_facts.not_after))),
         ("issued anew", format!("{} for sites, {elsewhere} for others", count(sites, "certificate"))),
@@ -148,7 +148,7 @@ fn plan_another(
 }
 
 data! {
-    /// Of `yandro authority widen`, `narrow` and `replace`.
+    /// Data of `yandro authority widen`, `narrow` and `replace`.
     struct Replaced {
         /// The file with the new root certificate.
         root: String,

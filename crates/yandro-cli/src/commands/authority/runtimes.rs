@@ -1,4 +1,4 @@
-//! Which runtimes trust the authority, measured.
+//! The runtimes that trust the authority, measured.
 
 use yandro_core::{Authority, Fresh as _, Key, KeyKind, Leaf, LeafRequest};
 use yandro_machine::{SystemFresh, trust::runtimes::Measured, trust::runtimes::measure};
@@ -9,7 +9,7 @@ use crate::error::CommandError;
 use crate::signals;
 use crate::view::{COMMAND, Cell, DIM, GOOD, Table, Ui, WARN};
 
-/// What was measured, or why nothing was.
+/// The measurements, or the reason why there are none.
 pub(super) enum Runtimes {
     Measured(Vec<Measured>),
     Not(String),
@@ -41,7 +41,7 @@ impl Runtimes {
         match self {
             Self::Not(why) => ui.note(&format!("no runtime was asked whether it trusts the authority ({why})")),
             Self::Measured(all) => {
-                let mut table = Table::new(&["RUNTIME", "STATUS", "PROGRAM"]);
+                let mut table = Table::new(&["RUNTIME", "STATUS", "PROGRAM"]).least(&["PROGRAM"]);
                 for own in all {
                     let how = if own.trusts { Cell::new("trusts it", GOOD) } else { Cell::new("refuses it", WARN) };
                     table.row(vec![Cell::plain(&own.title), how, Cell::new(own.program.as_str(), DIM)]);
@@ -50,7 +50,7 @@ impl Runtimes {
                 ui.table(&table);
                 if all.iter().any(|own| !own.trusts) {
                     ui.say(&format!(
-                        "\nA runtime with a list of its own is told by variables: {COMMAND}yandro authority env{COMMAND:#}"
+                        "\nFor a runtime with a separate list, set variables: {COMMAND}yandro authority env{COMMAND:#}"
                     ));
                 }
             }

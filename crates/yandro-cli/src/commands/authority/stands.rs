@@ -1,4 +1,4 @@
-//! Which trust stores believe the authority.
+//! The trust stores that trust the authority.
 
 use yandro_machine::{trust, trust::stores};
 
@@ -6,7 +6,7 @@ use super::StoreData;
 use crate::context::Context;
 use crate::view::{BAD, COMMAND, Cell, DIM, GOOD, Table, Ui, WARN};
 
-/// One trust store.
+/// A trust store.
 struct StoreState {
     title: String,
     path: String,
@@ -58,7 +58,7 @@ impl Stands {
 
     pub(super) fn show(&self, ui: &mut Ui) {
         ui.say("");
-        let mut table = Table::new(&["TRUST STORE", "STATUS", "WHERE"]);
+        let mut table = Table::new(&["TRUST STORE", "STATUS", "WHERE"]).least(&["WHERE"]);
         for store in &self.0 {
             let how = match &store.how {
                 How::Trusted => Cell::new("trusts it", GOOD),

@@ -20,7 +20,7 @@ pub(super) fn distrust<'c>(context: &'c Context, which: StoresArg, ui: &mut Ui) 
     change_trust(context, which, ui, TrustWish::Distrust)
 }
 
-/// What is to become of the roots in the trust stores.
+/// The wanted change of the roots in the trust stores.
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub(super) enum TrustWish {
     Trust,
@@ -42,16 +42,16 @@ pub(super) struct Root<'r> {
 pub(super) struct Chosen {
     /// Whether the system's is one of them.
     has_system: bool,
-    /// Those that can be changed.
+    /// Stores that can be changed.
     stores: Vec<Store>,
-    /// Those that were left, and why.
+    /// Stores that stay, with the reason.
     left: Vec<String>,
-    /// One that may not be changed, and that the system's own is to make.
+    /// A store that can't be changed, and that the system's own should update.
     followed: Option<Store>,
 }
 
 impl Chosen {
-    /// Where a root only goes in, what the system's store makes follows it.
+    /// If a root is only added, stores built from the system's follow it.
     pub(super) fn of(context: &Context, which: StoresArg, wish: TrustWish) -> Self {
         let machine = &context.machine;
         let has_system = trust::find(machine).is_some() && matches!(which, StoresArg::All | StoresArg::System);
@@ -76,7 +76,7 @@ impl Chosen {
         Self { has_system, stores: chosen, left, followed }
     }
 
-    /// What was left though it was to follow.
+    /// Stores that should have followed and didn't.
     fn look_at_followed(&mut self, context: &Context, own: &str, root: &[u8]) {
         let has_not = |store: &Store| stores::trusts(&context.machine, store, own, root) == Some(false);
         self.left.extend(self.followed.take().filter(has_not).as_ref().map(needs_root));
@@ -93,12 +93,12 @@ impl Chosen {
         if self.has_system {
             of_system(context, set, root, wish)?;
         }
-        // One that the system's own makes is changed by itself all the same: nobody says that what makes it does
-        // so at once, and a root that it has taken in it lets never go.
+        // Update a store directly even where the system builds it: the hook may run late, and it never
+        // removes a root.
         self.stores.iter().try_for_each(|store| of_store(context, set, store, root, wish))
     }
 
-    /// What was left as it is, and who has to be started again.
+    /// Stores that stay as they are, and programs that have to be restarted.
     pub(super) fn notes(&self, context: &Context, set: &ChangeSet, ui: &mut Ui) {
         for left in &self.left {
             ui.note(&format!("left as it is: {left}"));
@@ -133,7 +133,7 @@ fn change_trust<'c>(
     let is_wanted = wish == TrustWish::Trust;
     let mut chosen = Chosen::of(context, which, wish);
     if !chosen.has_system && chosen.stores.is_empty() {
-        let none = CommandError::not_made("there is no trust store that yandro can change");
+        let none = CommandError::not_made("yandro found no trust store that it can change");
         let none = chosen.left.iter().cloned().fold(none, CommandError::hint);
         return Err(none.hint(format!("import the root certificate by hand: {}", machine.places.root_certificate())));
     }
@@ -173,7 +173,7 @@ fn change_trust<'c>(
 }
 
 data! {
-    /// Of `yandro authority trust` and `distrust`.
+    /// Data of `yandro authority trust` and `distrust`.
     struct Trust {
         /// Whether the stores trust the authority now.
         trusted: bool,
@@ -199,7 +199,7 @@ impl Chosen {
     }
 }
 
-/// What is to happen in the system's store: the root's file, and those of earlier roots.
+/// The wanted change of the system's store: the root's file, and those of earlier roots.
 fn of_system(context: &Context, set: &mut ChangeSet, root: Root<'_>, wish: TrustWish) -> Result<(), CommandError> {
     let machine = &context.machine;
     let Some(store) = trust::find(machine) else { return Ok(()) };

@@ -31,7 +31,7 @@ pub(super) fn env<'c>(context: &Context, name: &str, format: ShellArg) -> Result
 }
 
 data! {
-    /// Of `yandro cert env`.
+    /// Data of `yandro cert env`.
     struct VariableList {
         site: String,
         /// Environment variables by their names.

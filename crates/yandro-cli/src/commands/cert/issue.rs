@@ -89,11 +89,11 @@ enum ExportForm {
 }
 
 data! {
-    /// Of `yandro cert issue` and `yandro cert sign`.
+    /// Data of `yandro cert issue` and `yandro cert sign`.
     struct IssuedData {
         /// The file with the certificate and its chain.
         certificate: String,
-        /// The file with its key, if one was made beside it.
+        /// The file with its key, if a key was made.
         key: Option<String>,
         names: Vec<String>,
         addresses: Vec<std::net::IpAddr>,
@@ -114,7 +114,7 @@ pub(super) fn sign<'c>(
 ) -> Result<Outcome<'c>, CommandError> {
     let (request, path) = (context.given(request), context.given(out));
     let text = files::read_given(&request, 1 << 20)?;
-    let text = text.ok_or_else(|| CommandError::usage(format!("there is no file `{request}`")))?;
+    let text = text.ok_or_else(|| CommandError::usage(format!("no such file: `{request}`")))?;
     let asked = SigningRequest::from_pem(&String::from_utf8_lossy(&text)).map_err(CommandError::usage)?;
     let done = done!(apply(context, ui, || plan_signed(context, &asked, days, &path), |_| Ok(())));
     tell(&done.about, ExportForm::Pem(path, None))
@@ -140,7 +140,7 @@ fn plan_signed(
     Ok(Planned { set, starts: false, about: chain })
 }
 
-/// What was issued, and where it is.
+/// The issued certificate and its place.
 fn tell<'c>(chain: &str, form: ExportForm) -> Result<Outcome<'c>, CommandError> {
     let chain = CertificateFacts::certificates(chain.as_bytes()).map_err(CommandError::not_made)?;
     let facts = CertificateFacts::read(&chain[0]).map_err(CommandError::not_made)?;
@@ -168,7 +168,7 @@ fn show(data: &IssuedData, form: &ExportForm, days: i64, ui: &mut Ui) {
     lines.extend(data.key.clone().map(|key| ("key", key)));
     ui.say(&labelled(&lines));
     ui.note(match form {
-        ExportForm::Pem(..) => "`yandro cert renew` makes it anew in its last 30 days, like those of the sites",
+        ExportForm::Pem(..) => "`yandro cert renew` renews it in its last 30 days, like those of the sites",
         ExportForm::Pkcs12(_) => {
             "it is not renewed by `yandro cert renew`, which doesn't know its passphrase: issue it again"
         }

@@ -10,7 +10,7 @@ use yandro_core::{CertificateFiles, HostName, Site};
 
 use crate::args::{CertArgs, CertCommand};
 use crate::context::Context;
-use crate::error::CommandError;
+use crate::error::{CommandError, no_site};
 use crate::view::{Outcome, Ui};
 
 pub(crate) fn run<'c>(context: &'c Context, args: &'c CertArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
@@ -38,10 +38,7 @@ impl HeldCertificate {
     fn find(context: &Context, name: &str) -> Result<Self, CommandError> {
         let name = HostName::parse(name)?;
         let (_, list) = context.list()?;
-        let site = list.owner(&name).ok_or_else(|| {
-            CommandError::usage(format!("there is no site `{name}`"))
-                .hint(format!("map it: yandro map {name} FOLDER; or see which there are: yandro sites"))
-        })?;
+        let site = list.owner(&name).ok_or_else(|| no_site(&name).hint(format!("map it: yandro map {name} FOLDER")))?;
         let places = &context.machine.places;
         let (chain, key) = (places.chain(&site.name), places.key(&site.name));
         if !chain.is_file() || !key.is_file() {

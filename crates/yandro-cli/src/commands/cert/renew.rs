@@ -36,7 +36,7 @@ pub(super) fn renew<'c>(context: &'c Context, within: i64, ui: &mut Ui) -> Resul
 }
 
 data! {
-    /// Of `yandro cert renew`.
+    /// Data of `yandro cert renew`.
     struct Renewed {
         /// The files that were written.
         renewed: Vec<String>,

@@ -5,6 +5,7 @@ use yandro_core::{Access, ChangeSet, Job, Role, TIMER_NAME, wanted_link};
 use yandro_machine::{Machine, ProgramError, RunAs, files, process};
 
 use crate::args::{RenewArgs, TimerArg};
+use crate::as_root::as_root;
 use crate::commands::apply::{Planned, apply, done};
 use crate::context::Context;
 use crate::error::CommandError;
@@ -16,7 +17,7 @@ const SYSTEMCTL: [&str; 2] = ["/usr/bin/systemctl", "/bin/systemctl"];
 const CRON_FOLDER: &str = "/etc/cron.d";
 const TITLE: &str = "Renew the certificates of the local sites (yandro)";
 
-/// Where the timer's files are.
+/// Paths of the timer's files.
 struct Timer {
     /// The folder of units: the user's own, or the system's for root.
     units: Utf8PathBuf,
@@ -122,15 +123,16 @@ pub(super) fn install<'c>(context: &'c Context, args: &'c RenewArgs, ui: &mut Ui
             ("take it away", "yandro cert renew --remove-timer".into()),
         ]));
         if let Some(words) = refused {
-            ui.note(&format!("it begins at your next login, since systemd could not be told now: {words}"));
+            ui.note(&format!("it begins at your next login, since systemd could not be reached now: {words}"));
         }
         if needs_root {
-            ui.note("your web server is reloaded by root alone, and nobody can be asked then: install the timer as root to be sure (sudo yandro cert renew --install-timer)");
+            let command = as_root(&["cert", "renew", "--install-timer"]);
+            ui.note(&format!("only root can reload your web server, and a timer can't ask for a password. Install the timer as root: {command}"));
         }
     }))
 }
 
-/// Which timer to install: the one that was named, or the one that runs here.
+/// The timer to install: the named one, or the one that runs here.
 fn which(machine: &Machine, named: Option<TimerArg>) -> Result<TimerArg, CommandError> {
     match named {
         Some(which) => Ok(which),
@@ -143,15 +145,15 @@ fn which(machine: &Machine, named: Option<TimerArg>) -> Result<TimerArg, Command
 }
 
 data! {
-    /// Of `yandro cert renew --install-timer`.
+    /// Data of `yandro cert renew --install-timer`.
     struct Installed {
         /// The file, or the folder of systemd's units.
         installed: Vec<String>,
-        /// What is run.
+        /// The command to run.
         command: Vec<String>,
     }
 
-    /// Of `yandro cert renew --remove-timer`.
+    /// Data of `yandro cert renew --remove-timer`.
     struct Removed {
         /// Whether there was one.
         removed: bool,
@@ -176,12 +178,12 @@ pub(super) fn remove<'c>(context: &'c Context, ui: &mut Ui) -> Result<Outcome<'c
         ui.say(if data.removed {
             "certificates are no longer renewed by a timer"
         } else {
-            "there is no timer of yandro's; nothing was changed"
+            "yandro has no timer here; nothing was changed"
         });
     }))
 }
 
-/// What the timer runs: this very program.
+/// The command of the timer: this program.
 fn command(within: i64, context: &Context) -> Result<Vec<String>, CommandError> {
     let own = std::env::current_exe()
         .map_err(|error| CommandError::not_made(format!("where this program is can't be seen: {error}")))?;

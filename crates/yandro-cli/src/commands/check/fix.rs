@@ -9,7 +9,7 @@ use crate::error::CommandError;
 use crate::view::change;
 use crate::view::{STRONG, Ui, count};
 
-/// Plans and carries out; whether something was changed.
+/// Plans and applies the fixes; whether something was changed.
 pub(super) fn run(
     context: &Context,
     list: &SiteList,

@@ -1,23 +1,29 @@
 //! `yandro check`.
 
 mod fix;
+pub(crate) mod url;
 mod watch;
 
+use std::collections::BTreeSet;
 use std::io::Write as _;
 use std::time::{Duration, Instant};
 
 use camino::Utf8Path;
-use yandro_core::{Site, SiteList, SiteReport};
+use yandro_core::{ServerId, Site, SiteList, SiteReport};
 use yandro_machine::{FileError, Limit, caller, files};
 
 use super::{look, reach};
 use crate::args::CheckArgs;
+use crate::as_root::as_root;
 use crate::context::{Context, now, stamp};
 use crate::error::{self, CommandError, Status};
 use crate::signals;
 use crate::view::{Outcome, Ui, check as view};
 
 pub(crate) fn run<'c>(context: &'c Context, args: &'c CheckArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
+    if args.names.iter().any(|name| url::is_url(name)) {
+        return url::run(context, args);
+    }
     let (_, list) = context.list()?;
     let sites = chosen(args, &list)?;
     if args.watch && !sites.is_empty() {
@@ -61,6 +67,14 @@ fn show(reports: &[SiteReport], reached: &[String], took: Duration, ui: &mut Ui)
         return;
     }
     view::print(ui, reports, took);
+    let untested: BTreeSet<ServerId> =
+        reports.iter().filter(|report| report.is_untested).map(|own| own.server).collect();
+    for server in untested {
+        ui.note(&format!(
+            "not looked at: whether {server} accepts its changed files, since only root can test them: {}",
+            as_root(&["check"])
+        ));
+    }
     for line in reached {
         ui.say(line);
     }
@@ -88,7 +102,7 @@ fn write(file: &Utf8Path, text: &str) -> Result<(), CommandError> {
         && !before.is_empty()
         && !before.windows(view::MARK.len()).any(|own| own == view::MARK.as_bytes())
     {
-        return Err(CommandError::usage(format!("there is a file {file} already, and it is no report of yandro's"))
+        return Err(CommandError::usage(format!("the file {file} exists already, and is not a report of yandro's"))
             .hint("name another, or take it away first"));
     }
     let folder = file.parent().unwrap_or(Utf8Path::new("/"));
@@ -109,8 +123,9 @@ fn chosen(args: &CheckArgs, list: &SiteList) -> Result<Vec<Site>, CommandError> 
     let mut sites: Vec<Site> = Vec::new();
     for name in &error::names(&args.names)? {
         let site = list.owner(name).ok_or_else(|| {
-            CommandError::usage(format!("there is no site `{name}`"))
-                .hint(format!("map it: yandro map {name} FOLDER; or see which there are: yandro sites"))
+            error::no_site(name)
+                .hint(format!("map it: yandro map {name} FOLDER"))
+                .hint(format!("see what answers there: yandro check https://{name}/"))
         })?;
         if !sites.contains(site) {
             sites.push(site.clone());

@@ -15,7 +15,7 @@ use crate::view::{DIM, Outcome, Ui, check as view};
 
 /// How often files are looked at for changes.
 const LOOK: Duration = Duration::from_millis(200);
-/// After how long sites are looked at anew though no file has changed: servers come and go.
+/// Time after which sites are checked again although no file has changed: servers come and go.
 const AGAIN: Duration = Duration::from_secs(2);
 
 /// Draws the table over itself until it is interrupted; without a terminal one after the other.
@@ -35,7 +35,7 @@ pub(super) fn run<'c>(context: &'c Context, args: &'c CheckArgs, ui: &mut Ui) ->
                 // The person may be in the midst of an edit.
                 Err(error) => error.message,
             };
-            // Times differ from one look to the next, and are no news.
+            // Times differ from one check to the next, and don't matter.
             let news = without_times(&text);
             if over {
                 ui.redraw(&format!("{text}\n{DIM}watching; Ctrl-C ends it{DIM:#}"));

@@ -46,7 +46,7 @@ pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Outco
     let running = server.start(Sites::default()).map_err(CommandError::not_made)?;
     drop(guard);
 
-    ui.say(&format!("{STRONG}Saltmarsh Ferries{STRONG:#} in {sysroot}, on the built-in server.\nThat folder stands for `/` here: the /etc/hosts that is changed is the one in there, and nothing of yours.\n"));
+    ui.say(&format!("{STRONG}Saltmarsh Ferries{STRONG:#} in {sysroot}, on the built-in server.\nThat folder replaces `/`: the /etc/hosts that is changed is the one in there, and nothing of yours.\n"));
     map_all(&mut context, scenario::commands(&sysroot, upstream), &running, ui)?;
 
     ui.say(&format!("{DIM}${DIM:#} {COMMAND}yandro check{COMMAND:#}"));
@@ -81,8 +81,8 @@ fn map_all(
     for line in lines {
         ui.say(&format!("{DIM}${DIM:#} {COMMAND}{}{COMMAND:#}", line.shown));
         context.command.clone_from(&line.shown);
-        let Command::Map(args) = Cli::parse_from(line.words).command else { continue };
-        // The server takes the site up as it would from `yandro serve`, before the proof.
+        let Some(Command::Map(args)) = Cli::parse_from(line.words).command else { continue };
+        // The server reads the site as it would in `yandro serve`, before the proof.
         map::run_then(context, &args, ui, || {
             let (_, list) = context.list()?;
             running.exchange(serve::served(context, &list)?.0);

@@ -16,7 +16,7 @@ const FILES: [(&str, &str); 4] = [
 
 const HOSTS: &str = "127.0.0.1\tlocalhost\n::1\tlocalhost ip6-localhost\n";
 
-/// One command of the demo.
+/// A command of the demo.
 pub(super) struct ScenarioLine {
     /// As a person would type it.
     pub(super) shown: String,

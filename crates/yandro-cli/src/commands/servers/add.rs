@@ -12,7 +12,7 @@ use crate::context::Context;
 use crate::error::CommandError;
 use crate::view::{COMMAND, Data, Outcome, STRONG, Ui, data};
 
-/// What main files are called, with the kind of server.
+/// Usual names of main files, with the kind of server.
 fn main_files() -> impl Iterator<Item = (&'static str, ServerKind)> {
     ServerKind::ALL.iter().flat_map(|kind| kind.software().main_files().iter().map(|name| (*name, *kind)))
 }
@@ -33,7 +33,7 @@ pub(super) fn add<'c>(context: &'c Context, args: &'c ServerAddArgs, ui: &mut Ui
 }
 
 data! {
-    /// Of `yandro servers add`.
+    /// Data of `yandro servers add`.
     struct Added {
         server: String,
         kind: &'static str,
@@ -41,7 +41,7 @@ data! {
         config: String,
     }
 
-    /// Of `yandro servers drop`.
+    /// Data of `yandro servers drop`.
     struct ServerDropped {
         /// The server.
         dropped: String,
@@ -128,7 +128,7 @@ fn named(context: &Context, args: &ServerAddArgs) -> Result<NamedServer, Command
     };
     let program = args.program.as_deref().map(|path| context.given(path));
     if let Some(program) = program.as_ref().filter(|program| !program.is_file()) {
-        return Err(CommandError::usage(format!("there is no program `{program}`")));
+        return Err(CommandError::usage(format!("no such program: `{program}`")));
     }
     let ports: Vec<PublishedPort> = args
         .ports
@@ -161,13 +161,13 @@ fn named(context: &Context, args: &ServerAddArgs) -> Result<NamedServer, Command
             .hint(format!("say where the server has it: --path {config}=WHERE")));
     }
     if server.is_elsewhere() && server.program.is_some() {
-        return Err(CommandError::usage("a server elsewhere has no program on this machine: leave `--program` out")
+        return Err(CommandError::usage("a server on another machine has no program here: leave `--program` out")
             .hint("name commands that reach it: --test, --reload, --start, --stop"));
     }
     Ok(server)
 }
 
-/// What was known, with the new in its place or behind it.
+/// The known values, with each new one in its place or behind them.
 fn with<T>(known: Vec<T>, new: Vec<T>, is_same: impl Fn(&T, &T) -> bool) -> Vec<T> {
     let kept = known.into_iter().filter(|known| !new.iter().any(|new| is_same(known, new)));
     kept.collect::<Vec<_>>().into_iter().chain(new).collect()
@@ -182,9 +182,7 @@ fn pair(context: &Context, text: &str) -> Result<PathPair, CommandError> {
     // The certificates' folder may be yet to be made.
     let real = context.machine.path(pair.here.as_str());
     if !real.starts_with(&context.machine.places.data) && !real.is_dir() {
-        return Err(
-            CommandError::usage(format!("there is no folder `{}`", pair.here)).hint("look for a slip in the path")
-        );
+        return Err(CommandError::usage(format!("no such folder: `{}`", pair.here)).hint("look for a slip in the path"));
     }
     let here = context.machine.places.inside(&pair.here);
     Ok(PathPair { here, there: pair.there })
@@ -199,10 +197,10 @@ fn configuration(
     let given = context.given(config);
     let mut path = context.machine.path(given.as_str());
     if !path.exists() {
-        return Err(CommandError::usage(format!("there is no file or folder `{path}`"))
+        return Err(CommandError::usage(format!("no such file or folder: `{path}`"))
             .hint("give the server's main file; `httpd -V` and `nginx -V` name it"));
     }
-    // A folder with a main file in it, or a bundle's, stands for that.
+    // A folder with a main file in it, or a bundle's, means that file.
     let folders = [path.clone(), path.join("conf")];
     let mut mains = folders.iter().flat_map(|folder| main_files().map(|(name, _)| folder.join(name)));
     let main = mains.find(|main| main.is_file());

@@ -19,7 +19,7 @@ impl Listed<'_> {
     /// Whether it runs; that is not asked within a sysroot.
     fn stands(&self, is_asked: bool) -> Cell {
         match self.process {
-            _ if self.found.is_elsewhere() => Cell::new("elsewhere", DIM),
+            _ if self.found.is_elsewhere() => Cell::new("on another machine", DIM),
             Some(pid) => Cell::new(format!("runs (process {pid})"), GOOD),
             None if is_asked => Cell::new("doesn't run", WARN),
             None => Cell::new("not asked: a sysroot", DIM),
@@ -35,7 +35,7 @@ impl<'f> Listed<'f> {
     }
 }
 
-/// Where a server listens, by its configuration; of one elsewhere, where it is reached.
+/// Addresses of a server, by its configuration; for a remote one, its published ports.
 fn listens(context: &Context, found: &Found) -> Vec<String> {
     let mut listens: Vec<String> = Vec::new();
     if let Some(named) = found.named.as_ref().filter(|named| named.is_elsewhere()) {
@@ -82,7 +82,11 @@ fn show_all(context: &Context, all: &[Listed<'_>], gone: &[&NamedServer], ui: &m
 
 fn show(context: &Context, all: &[Listed<'_>], ui: &mut Ui) {
     let machine = &context.machine;
-    let mut table = Table::new(&["SERVER", "KIND", "LAYOUT", "CONFIGURATION", "LISTENS ON", "STATUS"]);
+    let mut table = Table::new(&["SERVER", "KIND", "LAYOUT", "CONFIGURATION", "LISTENS ON", "STATUS"]).least(&[
+        "LAYOUT",
+        "KIND",
+        "CONFIGURATION",
+    ]);
     for own in all {
         table.row(vec![
             Cell::new(own.found.id.word(), STRONG),
@@ -103,7 +107,7 @@ fn show(context: &Context, all: &[Listed<'_>], ui: &mut Ui) {
 }
 
 data! {
-    /// Of `yandro servers`.
+    /// Data of `yandro servers`.
     struct Servers {
         servers: Vec<ServerData>,
         /// Servers of the settings that are not there.

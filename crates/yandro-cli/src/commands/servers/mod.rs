@@ -67,7 +67,7 @@ fn tell_tested(data: &Tested, ui: &mut Ui) {
 }
 
 data! {
-    /// Of `yandro servers test`.
+    /// Data of `yandro servers test`.
     struct Tested {
         server: String,
         well: bool,
@@ -75,7 +75,7 @@ data! {
         words: Option<String>,
     }
 
-    /// Of `yandro servers start`, `stop`, `reload` and `restart`.
+    /// Data of `yandro servers start`, `stop`, `reload` and `restart`.
     struct Controlled {
         server: String,
         /// Whether it runs now; none where that can't be seen from here.
@@ -113,7 +113,7 @@ fn control<'c>(
 ) -> Result<Outcome<'c>, CommandError> {
     let (id, server) = chosen(context, name)?;
     let name = id.word();
-    // Of one elsewhere nobody knows.
+    // A remote server's state is unknown.
     let is_elsewhere = matches!(server, Control::Commands(_));
     let was_running = server.is_running();
     let done = match verb {
@@ -126,7 +126,7 @@ fn control<'c>(
     };
     if context.preview {
         let state = match was_running {
-            _ if is_elsewhere => "is elsewhere: whether it runs can't be seen from here",
+            _ if is_elsewhere => "is on another machine: yandro can't see whether it runs",
             true => "runs",
             false => "doesn't run",
         };
@@ -181,7 +181,7 @@ pub(crate) fn not_done(error: &ControlError) -> CommandError {
     let words = error.to_string();
     let error = CommandError::not_made(format!("the server could not be controlled:\n{words}"));
     if let Some(held) = ports::explain(&words) {
-        return error.hint(format!("{held}: stop it, or have this server listen elsewhere"));
+        return error.hint(format!("{held}: stop it, or let this server listen on another port"));
     }
     let is_permission = words.contains("Operation not permitted") || words.contains("Permission denied");
     if is_permission { error.hint(format!("run the command as root: {}", this_as_root())) } else { error }

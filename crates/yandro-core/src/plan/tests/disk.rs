@@ -250,7 +250,7 @@ impl Disk {
     }
 }
 
-/// Where a run through a server's configuration begins.
+/// Start of a run through a server's configuration.
 pub(super) fn start(own: &OwnFiles) -> Start {
     let main = own.view.there_or_same(&own.layout.main);
     let root = own.layout.known.root.into();
@@ -258,7 +258,7 @@ pub(super) fn start(own: &OwnFiles) -> Start {
     Start { main, report, ..Start::default() }
 }
 
-/// What the server elsewhere sees of this machine.
+/// The folders that the containerised server sees.
 pub(super) const PAIRS: [&str; 3] =
     ["/mnt/harbour/etc=/etc/nginx", "/srv=/shared/www", "/home/ada/.local/share/yandro/certificates=/shared/tls"];
 

@@ -60,7 +60,7 @@ pub(super) fn judge(wish: &Wish, uid: u32, asked: &[Asked]) -> (Permits, Vec<Ref
 enum Unplanned {
     #[error("{0} does not belong to the user who asks")]
     ForeignFolder(Utf8PathBuf),
-    #[error("there is no user with the number {0}")]
+    #[error("no user has the number {0}")]
     NoUser(u32),
     #[error("`{OTHERS}` can't be the name of a site")]
     SharedName,
@@ -271,7 +271,7 @@ impl PermitJudge<'_> {
 
 fn site_list(text: &str) -> Result<SiteList, Unplanned> {
     let list = SiteList::parse(text)?;
-    // That name's file is the one for unknown host names, which all users share.
+    // That name's file is the default virtual host, which all users share.
     let is_shared = list.sites.iter().flat_map(Site::names).any(|name| name.as_str() == OTHERS);
     if is_shared { Err(Unplanned::SharedName) } else { Ok(list) }
 }
@@ -392,13 +392,13 @@ mod tests {
         }
         insta::assert_snapshot!(all.map(|reason| reason.to_string()).join("\n"), @"
         /home/bob does not belong to the user who asks
-        there is no user with the number 4711
+        no user has the number 4711
         `0.invalid` can't be the name of a site
-        sites stand one by one, each below `[[site]]`
+        each site needs its own `[[site]]`
           1 | site = 1
             |        ^
         that is not the passphrase of the authority in /home/ada/authority
-        there is no hosts file at `/etc/hosts`
+        the hosts file `/etc/hosts` is missing
         ");
     }
 }

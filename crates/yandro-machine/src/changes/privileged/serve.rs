@@ -141,7 +141,7 @@ impl HelperSession {
     fn clean(&self, path: &Utf8Path, tag: &str) -> Result<HelperAnswer, HelperAnswer> {
         let is_known = self.permits.contains_key(path) || self.kept.knows(self.caller, path);
         if !is_known || !is_tag(tag) {
-            return Err(refused(format!("there is no temporary file of this user's for {path}")));
+            return Err(refused(format!("this user has no temporary file for {path}")));
         }
         check_way(path)?;
         match std::fs::remove_file(files::temporary(path, tag)) {
