@@ -2,6 +2,7 @@
 //!
 //! All observations go to the core as plain values.
 
+mod addresses;
 mod evidence;
 mod http;
 mod limit;
@@ -20,7 +21,6 @@ use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
-use tokio::net::TcpStream;
 use tokio::sync::Semaphore;
 use yandro_core::{
     Answer, Authority, Content, Expected, Failure, FailureKind, HostName, HostPort, HostsAnswer, Https,
@@ -31,6 +31,7 @@ use crate::machine::Machine;
 use crate::permissions::{self, User};
 use crate::servers::{self, Present};
 
+use addresses::{at_others, is_refused, is_upstreams_fault};
 use evidence::ProofEvidence;
 pub use limit::Limit;
 pub(crate) use manner::{Manner, OffersOf};
@@ -148,11 +149,11 @@ impl Prober {
         let (address, silent) = self.answering(expected, first, &seen.resolver.seen).await;
         seen.silent = silent;
         let mut further = at_others(&seen, address);
-        let asked = AskedName { expected, evidence, chain_on_disk, offers: self.manner.offers };
+        let asked = AskedName { expected, evidence, chain_on_disk, offers: self.manner.offers, is_brief: false };
         let at_further = async {
             for other in &mut further {
                 let address = other.asked.unwrap_or(address);
-                let asked = AskedName { offers: OffersOf::None, ..asked };
+                let asked = AskedName { offers: OffersOf::None, is_brief: true, ..asked };
                 Box::pin(self.observe_at(&asked, other, address)).await;
             }
             further
@@ -220,7 +221,7 @@ impl Prober {
 
     /// The handshake, then the proof and the page over the same connection.
     async fn secure(&self, name: &HostName, asked: &AskedName<'_>, address: IpAddr) -> Secure {
-        let AskedName { expected, evidence, chain_on_disk, offers } = *asked;
+        let AskedName { expected, evidence, chain_on_disk, offers, is_brief } = *asked;
         let (socket, within) = (SocketAddr::new(address, expected.https_port), self.manner.within);
         let started = Instant::now();
         let handshake = match within.connect(socket).await {
@@ -251,7 +252,8 @@ impl Prober {
             http::HttpSession::open(stream, within).await
         };
         let ports = expected.page_ports();
-        let asked = AskedPage { name, site: &expected.site, scheme: "https", ports: &ports, evidence, within };
+        let asked =
+            AskedPage { name, site: &expected.site, scheme: "https", ports: &ports, evidence, is_brief, within };
         let pages = page::fetch(session, &asked, anew).await;
         Secure { tls, pages, more: more.await }
     }
@@ -278,23 +280,6 @@ impl Prober {
     }
 }
 
-/// The facts about a name before it is asked, for each of its addresses but the first and the silent ones.
-fn at_others(seen: &NameObservation, first: IpAddr) -> Vec<NameObservation> {
-    let ResolverAnswer::Addresses(all) = &seen.resolver.seen else { return Vec::new() };
-    let is_other = |other: &&IpAddr| **other != first && !seen.silent.contains(other);
-    let at = |other: &IpAddr| NameObservation { asked: Some(*other), ..seen.clone() };
-    all.iter().filter(is_other).map(at).collect()
-}
-
-/// Whether the upstream itself fails.
-fn is_upstreams_fault(seen: &NameObservation) -> bool {
-    matches!(seen.proof.as_ref().map(|timed| &timed.seen), Some(Proof::UpstreamDown(_) | Proof::UpstreamFails(..)))
-}
-
-fn is_refused(result: &Result<TcpStream, Failure>) -> bool {
-    result.as_ref().is_err_and(|failure| failure.kind == FailureKind::Refused)
-}
-
 /// The request for a name, at each of its addresses.
 #[derive(Clone, Copy)]
 struct AskedName<'a> {
@@ -302,6 +287,8 @@ struct AskedName<'a> {
     evidence: &'a ProofEvidence,
     chain_on_disk: Option<&'a [u8]>,
     offers: OffersOf,
+    /// Whether the proof is enough.
+    is_brief: bool,
 }
 
 type Plain = (Option<Timed<Result<(), Failure>>>, Option<Timed<Result<Answer, Failure>>>);
@@ -367,7 +354,15 @@ async fn plain_alone(
     let anew = || async { http::HttpSession::open(within.connect(address).await?, within).await };
     let name = seen.name.clone();
     let ports = expected.page_ports();
-    let asked = AskedPage { name: &name, site: &expected.site, scheme: "http", ports: &ports, evidence, within };
+    let asked = AskedPage {
+        name: &name,
+        site: &expected.site,
+        scheme: "http",
+        ports: &ports,
+        evidence,
+        is_brief: false,
+        within,
+    };
     let pages = page::fetch(session, &asked, anew).await;
     (seen.http, seen.proof) = (pages.answer, pages.proof);
     (seen.trail, seen.page) = (pages.trail, pages.page);

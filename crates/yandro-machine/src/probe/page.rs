@@ -27,6 +27,8 @@ pub(super) struct AskedPage<'a> {
     /// The port that is asked, and the others on which the site answers.
     pub(super) ports: &'a [u16],
     pub(super) evidence: &'a ProofEvidence,
+    /// Whether the proof is enough, and the page itself was seen at another address.
+    pub(super) is_brief: bool,
     pub(super) within: Limit,
 }
 
@@ -168,7 +170,11 @@ where
     let limit = if matches!(asked.evidence, ProofEvidence::Upstream(_)) { BODY_LIMIT } else { PAGE_LIMIT };
     if let ProofEvidence::File(file) = asked.evidence {
         let seen = line.prove(file).await;
+        let is_given = seen == Proof::Given;
         pages.proof = Some(Timed { took: started.elapsed(), seen });
+        if asked.is_brief && is_given {
+            return pages;
+        }
     }
     let started = Instant::now();
     let page = line.get("/", &[], limit).await;

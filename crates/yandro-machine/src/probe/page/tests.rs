@@ -55,7 +55,8 @@ fn fetched(
         };
         let session = anew().await.unwrap();
         let (site, name) = (site(), HostName::parse("saltmarsh.test").unwrap());
-        let asked = AskedPage { name: &name, site: &site, scheme: "https", ports: &[443], evidence, within };
+        let asked =
+            AskedPage { name: &name, site: &site, scheme: "https", ports: &[443], evidence, is_brief: false, within };
         fetch(session, &asked, anew).await
     })
 }
