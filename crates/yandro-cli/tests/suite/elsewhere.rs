@@ -385,14 +385,14 @@ fn files_of_a_remote_server_have_its_own_paths() {
     ");
     insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "harbour"]), @"
     saltmarsh.test -> $ROOT/saltmarsh
-      authority     made, until $DATE
-      certificate   made for saltmarsh.test, until $DATE
-      virtual host  made /srv/harbour/conf.d/yandro-saltmarsh.test.conf
-      unknown names   made /srv/harbour/conf.d/yandro-0.invalid.conf
-      hosts file    changed /etc/hosts
-      site list     made /home/ada/.config/yandro/sites.toml
-      server        harbour: not tested and not reloaded, since this is a sysroot
-      proof         not proven: within a sysroot no server is asked
+      authority      made, until $DATE
+      certificate    made for saltmarsh.test, until $DATE
+      virtual host   made /srv/harbour/conf.d/yandro-saltmarsh.test.conf
+      unknown names  made /srv/harbour/conf.d/yandro-0.invalid.conf
+      hosts file     changed /etc/hosts
+      site list      made /home/ada/.config/yandro/sites.toml
+      server         harbour: not tested and not reloaded, since this is a sysroot
+      proof          not proven: within a sysroot no server is asked
 
     Make this system and your browsers trust the new authority: yandro authority trust
     (`yandro authority show` prints which names it can issue for).

@@ -62,15 +62,15 @@ fn each_change_is_taken_back_to_the_byte() {
     ");
     insta::assert_snapshot!(sysroot.yandro(&["undo", "1"]), @"
     change 1 is undone: `yandro --sysroot $ROOT map saltmarsh.test ./saltmarsh --alias www.saltmarsh.test`
-      unknown names   removed /etc/apache2/sites-available/yandro-0.invalid.conf
-      site list     removed /home/ada/.config/yandro/sites.toml
-      hosts file    changed /etc/hosts
-      enabled       unlinked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
-      virtual host  removed /etc/apache2/sites-available/yandro-saltmarsh.test.conf
-      authority     removed /home/ada/.local/share/yandro/authority/root.pem
-      certificate   removed
-      modules       disabled rewrite, ssl, socache_shmcb
-      server        Apache httpd: not tested and not reloaded, since this is a sysroot
+      unknown names  removed /etc/apache2/sites-available/yandro-0.invalid.conf
+      site list      removed /home/ada/.config/yandro/sites.toml
+      hosts file     changed /etc/hosts
+      enabled        unlinked /etc/apache2/sites-enabled/yandro-saltmarsh.test.conf
+      virtual host   removed /etc/apache2/sites-available/yandro-saltmarsh.test.conf
+      authority      removed /home/ada/.local/share/yandro/authority/root.pem
+      certificate    removed
+      modules        disabled rewrite, ssl, socache_shmcb
+      server         Apache httpd: not tested and not reloaded, since this is a sysroot
     [status 0]
     ");
 }

@@ -11,16 +11,16 @@ fn a_map_writes_everything_and_an_unmap_takes_it_away() {
     let before = sysroot.tree();
     insta::assert_snapshot!(sysroot.yandro(&["map", "depot.saltmarsh.test", "./depot", "--document-root", "public", "--alias", "handbook.saltmarsh.test"]), @"
     depot.saltmarsh.test -> $ROOT/depot/public
-      authority     made, until $DATE
-      certificate   made for depot.saltmarsh.test, handbook.saltmarsh.test, until $DATE
-      virtual host  made /etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf
-      enabled       linked /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf
-      unknown names   made /etc/apache2/sites-available/yandro-0.invalid.conf
-      hosts file    changed /etc/hosts
-      site list     made /home/ada/.config/yandro/sites.toml
-      modules       enabled socache_shmcb, ssl, rewrite
-      server        Apache httpd: not tested and not reloaded, since this is a sysroot
-      proof         not proven: within a sysroot no server is asked
+      authority      made, until $DATE
+      certificate    made for depot.saltmarsh.test, handbook.saltmarsh.test, until $DATE
+      virtual host   made /etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf
+      enabled        linked /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf
+      unknown names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      hosts file     changed /etc/hosts
+      site list      made /home/ada/.config/yandro/sites.toml
+      modules        enabled socache_shmcb, ssl, rewrite
+      server         Apache httpd: not tested and not reloaded, since this is a sysroot
+      proof          not proven: within a sysroot no server is asked
 
     Make this system and your browsers trust the new authority: yandro authority trust
     (`yandro authority show` prints which names it can issue for).
@@ -85,14 +85,14 @@ fn a_map_writes_everything_and_an_unmap_takes_it_away() {
 
     insta::assert_snapshot!(sysroot.yandro(&["unmap", "depot.saltmarsh.test"]), @"
     depot.saltmarsh.test is taken away; $ROOT/depot/public stays as it is
-      hosts file    changed /etc/hosts
-      enabled       unlinked /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf
-      virtual host  removed /etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf
-      unknown names   removed /etc/apache2/sites-available/yandro-0.invalid.conf
-      site list     removed /home/ada/.config/yandro/sites.toml
-      certificate   removed
-      modules       disabled rewrite, ssl, socache_shmcb
-      server        Apache httpd: not tested and not reloaded, since this is a sysroot
+      hosts file     changed /etc/hosts
+      enabled        unlinked /etc/apache2/sites-enabled/yandro-depot.saltmarsh.test.conf
+      virtual host   removed /etc/apache2/sites-available/yandro-depot.saltmarsh.test.conf
+      unknown names  removed /etc/apache2/sites-available/yandro-0.invalid.conf
+      site list      removed /home/ada/.config/yandro/sites.toml
+      certificate    removed
+      modules        disabled rewrite, ssl, socache_shmcb
+      server         Apache httpd: not tested and not reloaded, since this is a sysroot
     [status 0]
     ");
     // The rest: the authority, the modules, the (now empty) site list.
