@@ -24,7 +24,6 @@ pub(crate) fn shells() -> Vec<&'static str> {
     Shells::builtins().names().collect()
 }
 
-/// The script for a shell.
 pub(crate) fn script(shell: &str) -> io::Result<Vec<u8>> {
     let shells = Shells::builtins();
     let completer = shells.completer(shell).ok_or(io::ErrorKind::NotFound)?;

@@ -164,7 +164,6 @@ impl Context {
         Present::look(&self.machine, &self.registry, &self.settings.built_in)
     }
 
-    /// A server.
     pub(crate) fn server(&self, id: ServerId) -> Option<&Found> {
         self.present().get(id)
     }
@@ -265,7 +264,6 @@ impl Context {
         }
     }
 
-    /// The URL of a site.
     pub(crate) fn url(&self, site: &Site) -> String {
         self.url_of(site, &site.name)
     }

@@ -51,7 +51,6 @@ impl Judge<'_> {
         }
     }
 
-    /// Reloads the server.
     pub(super) fn reload_server(&self) -> Remedy {
         let server = self.expected.server;
         if server.is_configured() { Remedy::reload(server) } else { self.start_server() }

@@ -62,7 +62,6 @@ impl Judge<'_> {
         }
     }
 
-    /// The ports.
     pub(super) fn ports(&self) -> String {
         let Expected { site, http_port, https_port, .. } = self.expected;
         match (site.own_tls(), site.https.is_on()) {

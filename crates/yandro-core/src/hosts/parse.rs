@@ -111,7 +111,6 @@ impl<'a> HostsFile<'a> {
         &self.blocks
     }
 
-    /// The block of a list.
     pub(super) fn block_of(&self, list: &ListId) -> Option<&Block> {
         self.blocks.iter().find(|block| block.list.as_ref() == Some(list))
     }

@@ -103,7 +103,6 @@ impl SiteOption {
     }
 }
 
-/// An option of this key.
 pub(crate) fn option(key: &str) -> Option<&'static SiteOption> {
     OPTIONS.iter().find(|option| option.key == key)
 }

@@ -79,7 +79,6 @@ fn unrecorded() -> Role {
     Role::Unrecorded
 }
 
-/// A change in the record.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
 pub(crate) enum RecordedChange {

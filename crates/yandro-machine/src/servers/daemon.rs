@@ -78,7 +78,6 @@ impl Daemon {
         children.iter().filter_map(owner).find(|uid| *uid != 0)
     }
 
-    /// Runs a command that was named.
     fn run_named(&self, command: &[String]) -> Result<(), ControlError> {
         run_command(self.named.as_ref().ok_or(ControlError::NoCommand)?, command)
     }

@@ -8,7 +8,6 @@ use yandro_core::ServerKind;
 /// The data to find, ask and run the program of one kind of server.
 #[derive(Debug)]
 pub(crate) struct DaemonKind {
-    /// Which kind.
     pub(crate) kind: ServerKind,
     /// Programs that tell where their main file is, if it is in no layout that is known.
     pub(super) programs: &'static [&'static str],

@@ -13,7 +13,6 @@ pub(super) struct CommentedInclude {
     pub(super) path: Utf8PathBuf,
     /// Its target as written.
     pub(super) words: String,
-    /// Its file.
     pub(super) file: Utf8PathBuf,
     /// Its line there.
     pub(super) line: source::Line,

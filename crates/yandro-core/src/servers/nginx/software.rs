@@ -12,7 +12,6 @@ use crate::plan::ServerModel;
 use crate::servers::{Configuration, Image, ProjectRules, Seeing, ServerReport, Software, Start};
 use crate::site::Site;
 
-/// nginx.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Nginx;
 

@@ -9,7 +9,6 @@ use crate::host_port::HostPort;
 use crate::site::Scheme;
 use crate::site::Site;
 
-/// nginx's syntax.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct NginxSyntax;
 

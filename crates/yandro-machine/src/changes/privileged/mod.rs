@@ -70,7 +70,6 @@ pub(super) struct Asked {
     pub(super) to: PathState,
 }
 
-/// The state of a path.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "is", deny_unknown_fields)]
 pub(super) enum PathState {

@@ -20,7 +20,6 @@ struct ConfigLine {
     number: usize,
 }
 
-/// A section that is open.
 struct OpenSection {
     name: String,
     place: Place,

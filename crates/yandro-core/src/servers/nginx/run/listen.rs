@@ -15,7 +15,6 @@ pub(super) struct AccessRule {
     pub(super) is_allowed: bool,
     /// Subject of the rule: `all`, an address, a network.
     pub(super) whom: String,
-    /// Its place.
     pub(super) place: Place,
 }
 

@@ -64,7 +64,6 @@ pub struct ServerBlock {
     pub host: VirtualHost,
 }
 
-/// Context of a block.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum BlockContext {
     Main,
