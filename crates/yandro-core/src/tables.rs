@@ -77,7 +77,7 @@ pub fn text_of<'t>(table: &'t DeTable<'_>, key: &str) -> Option<&'t str> {
     table.iter().find(|(own, _)| own.get_ref() == key)?.1.get_ref().as_str()
 }
 
-/// A value.
+/// What a key of a table can hold.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Value {
     /// A string.

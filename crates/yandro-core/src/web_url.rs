@@ -10,7 +10,7 @@ use crate::name::HostName;
 pub struct WebUrl {
     /// Whether it is `https`.
     pub is_secure: bool,
-    /// The host and the port.
+    /// What to connect to.
     pub host_port: HostPort,
     /// The path with its query, beginning with `/`; without the fragment, which no client sends.
     pub path: String,

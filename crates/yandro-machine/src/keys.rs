@@ -19,7 +19,7 @@ use crate::observe::error::ObserveError;
 pub struct OpenKeys {
     /// The key or folder.
     pub path: Utf8PathBuf,
-    /// Its mode, as it is.
+    /// Permission bits as they are.
     pub mode: u32,
     /// The mode that it ought to have.
     pub wanted: u32,

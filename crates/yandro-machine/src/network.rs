@@ -9,7 +9,7 @@ use crate::ports;
 pub struct InterfaceAddress {
     /// The interface, such as `eth0`.
     pub interface: String,
-    /// The address.
+    /// IPv4 or IPv6.
     pub address: IpAddr,
 }
 

@@ -28,15 +28,15 @@ pub enum OpensslError {
     /// It can't be run.
     #[error("{program} can't be run: {error}")]
     NotRun {
-        /// The program.
+        /// Path by which it was run.
         program: Utf8PathBuf,
         /// Why not.
         error: io::Error,
     },
-    /// It refused.
+    /// It ended with an error.
     #[error("{program} says: {complaint}")]
     Refused {
-        /// The program.
+        /// Path by which it was run.
         program: Utf8PathBuf,
         /// Its words.
         complaint: String,

@@ -12,7 +12,7 @@ use crate::files::FileError;
 /// A user with all their groups.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct User {
-    /// The name.
+    /// The login name.
     pub name: String,
     uid: u32,
     groups: BTreeSet<u32>,

@@ -42,12 +42,12 @@ pub enum ProgramError {
     /// It could not be run, or not to its end.
     #[error("{program}: {source}")]
     NotRun {
-        /// The program.
+        /// As it was called.
         program: String,
         /// The system's words.
         source: io::Error,
     },
-    /// It failed.
+    /// It ended with an error.
     #[error("{command}: {words}")]
     Failed {
         /// The command line.

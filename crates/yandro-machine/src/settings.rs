@@ -30,9 +30,9 @@ pub struct Settings {
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct NamedServer {
-    /// Its name.
+    /// The person's own word for it.
     pub name: ServerName,
-    /// Its kind.
+    /// Which software it is.
     pub kind: ServerKind,
     /// Its main file, or the folder of sites' files if only that is on this machine; absolute.
     pub config: Utf8PathBuf,
@@ -133,9 +133,9 @@ impl Default for HistorySettings {
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
 #[serde(default, deny_unknown_fields, rename_all = "kebab-case")]
 pub struct BuiltInSettings {
-    /// Its port for HTTP.
+    /// Where it redirects to HTTPS.
     pub http_port: u16,
-    /// Its port for HTTPS.
+    /// Where it serves sites.
     pub https_port: u16,
 }
 

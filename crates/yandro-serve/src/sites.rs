@@ -15,7 +15,7 @@ use crate::files::Folder;
 /// A site with its certificate.
 #[derive(Clone)]
 pub struct ServedSite {
-    /// The site.
+    /// As the site list has it.
     pub site: Site,
     /// Its certificate; `None` for a site without HTTPS.
     pub certificate: Option<Certificate>,

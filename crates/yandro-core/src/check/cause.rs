@@ -13,16 +13,16 @@ use crate::site::Content;
 pub enum Unresolved {
     /// It has other addresses.
     Other {
-        /// The name.
+        /// The one that was looked up.
         host: HostName,
         /// The resolver's addresses.
         found: Vec<IpAddr>,
         /// The address in the hosts file.
         wanted: IpAddr,
     },
-    /// It has none.
+    /// The resolver answers that there is no address.
     None {
-        /// The name.
+        /// The one that was looked up.
         host: HostName,
     },
 }

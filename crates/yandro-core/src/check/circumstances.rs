@@ -117,14 +117,14 @@ pub enum SiteFileState {
     Missing(Utf8PathBuf),
     /// It has no link in the folder that is read.
     NotEnabled {
-        /// The file.
+        /// The site's, which is written but linked from nowhere.
         file: Utf8PathBuf,
         /// The link that isn't there.
         link: Utf8PathBuf,
     },
     /// No line includes its folder.
     NotIncluded {
-        /// The file.
+        /// The site's, which is written but read by no server.
         file: Utf8PathBuf,
         /// The main file, where the line would be.
         main: Utf8PathBuf,
@@ -134,7 +134,7 @@ pub enum SiteFileState {
 /// A process that listens on one of the site's ports.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PortHolder {
-    /// The port.
+    /// The one that is held.
     pub port: u16,
     /// Program, number and user, in words.
     pub words: String,
@@ -153,9 +153,9 @@ pub struct PortHolder {
 /// The virtual host that answers a name on a port.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct AnsweringHost {
-    /// The name.
+    /// As the client asks for it.
     pub name: HostName,
-    /// The port.
+    /// The one that the client connects to.
     pub port: u16,
     /// Place of the line.
     pub place: Place,
@@ -169,10 +169,10 @@ pub struct AnsweringHost {
     pub document_root: Option<Utf8PathBuf>,
 }
 
-/// A line of a log.
+/// What a server wrote into a log about a failed request.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LogLine {
-    /// The file.
+    /// The log, by its path on this machine.
     pub file: Utf8PathBuf,
     /// Its number, from 1.
     pub number: usize,

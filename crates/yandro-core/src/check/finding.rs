@@ -73,9 +73,9 @@ pub enum Evidence {
 /// A problem with its cause and fix, independent of step and name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Diagnosis {
-    /// The cause.
+    /// What is wrong, from which message, code and fix follow.
     pub cause: Cause,
-    /// The evidence.
+    /// What was seen that shows it.
     pub evidence: Vec<Evidence>,
     /// The commands that fix it, the best first; the others are other ways.
     pub remedies: Vec<Remedy>,
@@ -142,7 +142,7 @@ impl Finding {
         self.diagnosis.cause.code()
     }
 
-    /// The cause.
+    /// What is wrong, whatever step showed it.
     pub fn cause(&self) -> &Cause {
         &self.diagnosis.cause
     }

@@ -18,15 +18,15 @@ use crate::system::Cache;
 /// The expected state of a site.
 #[derive(Clone, Debug)]
 pub struct Expected {
-    /// The site.
+    /// As the site list has it.
     pub site: Site,
     /// The server that should answer.
     pub server: ServerId,
     /// Whether that is on this machine.
     pub is_here: bool,
-    /// Its port for HTTP.
+    /// Where plain HTTP is expected.
     pub http_port: u16,
-    /// Its port for HTTPS.
+    /// Where TLS is expected.
     pub https_port: u16,
     /// The hosts file, for messages.
     pub hosts_file: Utf8PathBuf,
@@ -34,7 +34,7 @@ pub struct Expected {
     pub hosts_fault: Option<HostsFault>,
     /// The parts between the hosts file and the resolver's answer.
     pub resolver: ResolverSetup,
-    /// The time.
+    /// When it was looked; validity of certificates is judged by it.
     pub now: OffsetDateTime,
     /// Settings of this machine that keep some program from the site.
     pub settings: Vec<Setting>,
@@ -180,7 +180,7 @@ pub enum ResolverAnswer {
 /// An HTTP answer.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Answer {
-    /// The status.
+    /// As of RFC 9110, such as 200.
     pub status: u16,
     /// `Location`, if there is one.
     pub location: Option<String>,
@@ -343,11 +343,11 @@ pub enum Proof {
 /// All that was seen of one name. `None` where a step it depends on failed.
 #[derive(Clone, Debug)]
 pub struct NameObservation {
-    /// The name.
+    /// The site's own name or an alias.
     pub name: HostName,
     /// The hosts file's entries.
     pub hosts: Timed<HostsAnswer>,
-    /// The resolver's answer.
+    /// What the system's resolver gives to programs.
     pub resolver: Timed<ResolverAnswer>,
     /// TCP to the HTTP port.
     pub connect: Option<Timed<Result<(), Failure>>>,
@@ -371,7 +371,7 @@ pub struct NameObservation {
     pub asked: Option<IpAddr>,
     /// The same of the name's other addresses on which something answers.
     pub further: Vec<NameObservation>,
-    /// The proof.
+    /// Whether the site's folder answers; `None` if it was not reached.
     pub proof: Option<Timed<Proof>>,
 }
 

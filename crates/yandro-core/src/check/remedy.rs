@@ -13,11 +13,11 @@ use crate::site::{Content, ServerId};
 pub enum Remedy {
     /// `yandro map`.
     Map {
-        /// The site.
+        /// The first argument of the command.
         site: HostName,
         /// Its folder or upstream, if that is to change or the site is not listed.
         content: Option<String>,
-        /// The options.
+        /// What follows it on the command line.
         options: Vec<MapOption>,
     },
     /// `yandro unmap`.

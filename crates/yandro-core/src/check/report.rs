@@ -39,7 +39,7 @@ impl StepOutcome {
 /// Result of one step for one name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct StepReport {
-    /// Which step.
+    /// What was examined.
     pub step: CheckStep,
     /// How it went.
     pub outcome: StepOutcome,
@@ -51,7 +51,7 @@ pub struct StepReport {
     pub parts: Vec<StepPart>,
 }
 
-/// A part of a step.
+/// One of several things that a step looked at.
 #[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
 pub struct StepPart {
     /// What it is.
@@ -63,7 +63,7 @@ pub struct StepPart {
 /// All steps of one name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct NameReport {
-    /// The name.
+    /// The site's own name or an alias.
     pub name: HostName,
     /// Its steps, all of [`CheckStep::ALL`], in order.
     pub steps: Vec<StepReport>,
@@ -79,9 +79,9 @@ pub struct NameReport {
 /// A site's names, and what was found wrong with them.
 #[derive(Clone, Debug)]
 pub struct SiteReport {
-    /// The site.
+    /// As the site list has it.
     pub site: Site,
-    /// Its server.
+    /// Where it is served.
     pub server: ServerId,
     /// The name, then the aliases.
     pub names: Vec<NameReport>,

@@ -62,7 +62,7 @@ pub struct SiteFiles {
     pub extra: Option<Utf8PathBuf>,
     /// The folder of the site's logs, if it has one.
     pub logs: Option<Utf8PathBuf>,
-    /// The server that it is for.
+    /// What its version and modules can do.
     pub server: ServerTraits,
     /// The site list that the file names as its owner; `None` for one written for another machine.
     pub list: Option<ListId>,

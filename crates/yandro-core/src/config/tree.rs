@@ -25,7 +25,7 @@ pub enum Node {
 pub struct Directive {
     /// Its name as written.
     pub name: String,
-    /// Its arguments.
+    /// In the order in which they are written.
     pub arguments: Vec<Argument>,
     /// Its lines, from the start of the first to the end of the last with the line end.
     pub span: Range<usize>,
@@ -33,7 +33,7 @@ pub struct Directive {
     pub line: usize,
 }
 
-/// An argument.
+/// A word of a directive, and where it is in the file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Argument {
     /// Its value with quotes and escapes taken away; bytes that are no UTF-8 are replaced.

@@ -27,7 +27,7 @@ pub struct VirtualHost {
 pub struct Answering<'c> {
     /// The address, such as `*:443`.
     pub address: String,
-    /// The virtual hosts.
+    /// In the order in which the server tries them.
     pub hosts: Vec<&'c VirtualHost>,
     /// Index of the default virtual host, for unknown host names.
     pub default: usize,

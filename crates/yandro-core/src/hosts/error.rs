@@ -50,7 +50,7 @@ pub enum EditError {
     Localhost {
         /// The line's number, from 1.
         line: usize,
-        /// The name.
+        /// One that only loopback may answer.
         name: HostName,
     },
     /// The name is in the block of another site list.
@@ -58,9 +58,9 @@ pub enum EditError {
     OtherList {
         /// The line's number, from 1.
         line: usize,
-        /// The name.
+        /// One that both lists want.
         name: HostName,
-        /// The list.
+        /// Whose block the line is in.
         list: ListId,
     },
     /// The file is UTF-16, of which the resolver reads no line.

@@ -32,7 +32,7 @@ pub struct HostsFile<'a> {
 pub struct HostsEntry {
     /// Line number, from 1.
     pub line: usize,
-    /// The address.
+    /// IPv4 or IPv6, as the line begins.
     pub address: IpAddr,
     /// Spans of the names; the first is the canonical one.
     pub names: Vec<Range<usize>>,

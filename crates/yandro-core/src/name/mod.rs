@@ -27,7 +27,7 @@ pub enum NameError {
     /// A URL, not a name.
     #[error("`{text}` is the address of a page, not a host name: give only the name")]
     Url {
-        /// The text.
+        /// What was given as a name.
         text: String,
         /// The host part of it, if that is a name.
         name: Option<String>,
@@ -35,7 +35,7 @@ pub enum NameError {
     /// A name with a port behind it.
     #[error("`{text}` names a port, and a host name has none: give only the name")]
     Port {
-        /// The text.
+        /// What was given as a name.
         text: String,
         /// The part before the colon, if that is a name.
         name: Option<String>,
@@ -43,7 +43,7 @@ pub enum NameError {
     /// An IP address.
     #[error("`{text}` is an IP address, not a host name: give a name such as `saltmarsh.test`")]
     Address {
-        /// The text.
+        /// What was given as a name.
         text: String,
     },
     /// A wildcard, which no hosts file can hold.
@@ -51,13 +51,13 @@ pub enum NameError {
         "`{text}` is a wildcard, and a hosts file can't hold one: map each name, or give it as an alias with `--alias`"
     )]
     Wildcard {
-        /// The text.
+        /// What was given as a name.
         text: String,
     },
     /// A character that no label may hold.
     #[error("`{text}` is not a host name: it can't contain {character}, only letters, digits, hyphens and dots")]
     Character {
-        /// The text.
+        /// What was given as a name.
         text: String,
         /// The first wrong character, in words.
         character: String,
@@ -67,7 +67,7 @@ pub enum NameError {
     /// A label that is empty, too long, or has a hyphen at its edge.
     #[error("`{text}` is not a host name: {fault}")]
     Label {
-        /// The text.
+        /// What was given as a name.
         text: String,
         /// The label and its fault.
         fault: String,
@@ -75,7 +75,7 @@ pub enum NameError {
     /// More than 253 bytes.
     #[error("`{text}` is not a host name: it has {length} bytes, and 253 is the most that a name may have")]
     Long {
-        /// The text.
+        /// What was given as a name.
         text: String,
         /// Its length in ASCII form, in bytes.
         length: usize,
@@ -85,7 +85,7 @@ pub enum NameError {
         "`{text}` ends in a number, and browsers take such a name for an IP address: give it a suffix such as `.test`"
     )]
     Numeric {
-        /// The text.
+        /// What was given as a name.
         text: String,
     },
     /// The machine's own name for itself.

@@ -34,7 +34,7 @@ pub struct PackRequest<'r> {
 pub struct PackedFile {
     /// Its path, relative to the folder.
     pub path: Utf8PathBuf,
-    /// Its content.
+    /// All bytes that it holds.
     pub content: Vec<u8>,
     /// Its readers.
     pub access: Access,

@@ -15,7 +15,7 @@ use crate::network;
 pub struct Constraints {
     /// Suffixes without a leading dot: a name that equals one, or ends in one, is permitted.
     pub suffixes: Vec<String>,
-    /// Networks.
+    /// Those whose addresses are permitted.
     pub networks: Vec<IpNet>,
 }
 
@@ -31,9 +31,9 @@ pub enum NetworkError {
     /// An address within a network.
     #[error("`{text}` is not a network: it begins at {network}")]
     Begins {
-        /// The text.
+        /// What was given as a network.
         text: String,
-        /// The network.
+        /// What was probably meant: the same with its host bits zero.
         network: IpNet,
     },
 }

@@ -11,7 +11,7 @@ pub struct CertificateFiles<'f> {
     pub name: &'f HostName,
     /// The certificate with its chain.
     pub chain: &'f Utf8Path,
-    /// The key.
+    /// Path of the private key, in PEM.
     pub key: &'f Utf8Path,
     /// The authority's root certificate.
     pub root: &'f Utf8Path,

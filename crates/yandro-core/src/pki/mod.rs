@@ -69,7 +69,7 @@ pub enum PkiError {
     /// A name that the authority can't issue for.
     #[error("the authority can't issue for `{name}`: it is limited to names that end in {permitted}")]
     NameOutside {
-        /// The name.
+        /// What a certificate was asked for.
         name: String,
         /// The permitted suffixes, in words.
         permitted: String,
@@ -77,7 +77,7 @@ pub enum PkiError {
     /// An address that the authority can't issue for.
     #[error("the authority can't issue for {address}: it is limited to {permitted}")]
     AddressOutside {
-        /// The address.
+        /// What a certificate was asked for.
         address: String,
         /// The permitted networks, in words.
         permitted: String,

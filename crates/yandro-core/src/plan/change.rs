@@ -40,11 +40,11 @@ pub struct ChangeSet {
 /// A port that a server opens.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Opened {
-    /// The server.
+    /// Whose configuration gets the line.
     pub server: ServerId,
     /// The address; `None` for all of them.
     pub address: Option<IpAddr>,
-    /// The port.
+    /// The one that it begins to listen on.
     pub port: u16,
 }
 
@@ -77,9 +77,9 @@ pub struct SiteChange {
 /// One step: a change and its role.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Step {
-    /// Its role.
+    /// Why it is done.
     pub role: Role,
-    /// Its change.
+    /// What is done to the file, folder or link.
     pub change: Change,
 }
 

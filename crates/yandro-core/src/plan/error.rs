@@ -30,7 +30,7 @@ pub enum PlanError {
     /// Another site has the name.
     #[error("`{name}` already belongs to the site `{owner}`")]
     NameTaken {
-        /// The name.
+        /// The one that two sites want.
         name: HostName,
         /// The site that has it.
         owner: HostName,
@@ -57,7 +57,7 @@ pub enum PlanError {
         "Apache httpd has no module `{module}` to load: its configuration has no line for it that could be switched on, and among its modules there is no `mod_{module}.so`"
     )]
     ModuleMissing {
-        /// The module.
+        /// As the server's configuration calls it.
         module: String,
         /// The command that installs it, where it is known.
         install: Option<&'static str>,
@@ -78,7 +78,7 @@ pub enum PlanError {
     OtherList {
         /// The site.
         name: HostName,
-        /// The list.
+        /// The other one, which has the site.
         list: ListId,
         /// The file of that list.
         path: Utf8PathBuf,
@@ -86,9 +86,9 @@ pub enum PlanError {
     /// Somebody else's virtual host has the name.
     #[error("{place}: a virtual host that yandro did not write already answers to `{name}`")]
     VirtualHostTaken {
-        /// Its place.
+        /// File and line of that virtual host.
         place: Place,
-        /// The name.
+        /// The site's own name or an alias.
         name: HostName,
     },
     /// A file of somebody else's is where the site's link has to be.
@@ -114,7 +114,7 @@ pub enum PlanError {
     /// A remote or containerised server doesn't see a file or folder of this machine.
     #[error("the server `{server}` doesn't see {path}: no path mapping contains it")]
     NotSeen {
-        /// The server.
+        /// The one whose path mappings were tried.
         server: ServerId,
         /// The file or folder, as it is here.
         path: Utf8PathBuf,

@@ -25,7 +25,7 @@ pub struct Observed {
     pub places: Places,
     /// Owner of this machine, `user@machine`: named in a new authority.
     pub owner: String,
-    /// The time.
+    /// From which validity of certificates counts.
     pub now: OffsetDateTime,
     /// The hosts file, if there is one.
     pub hosts: Option<FileContent>,

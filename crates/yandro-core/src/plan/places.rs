@@ -22,7 +22,7 @@ pub struct Places {
 }
 
 impl Places {
-    /// The site list.
+    /// Path of `sites.toml`.
     pub fn site_list(&self) -> Utf8PathBuf {
         self.config.join("sites.toml")
     }

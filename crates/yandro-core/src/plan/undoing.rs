@@ -15,7 +15,7 @@ pub enum DoneStep {
     Edited {
         /// The step's role.
         role: Role,
-        /// The path.
+        /// Where the file is.
         path: Utf8PathBuf,
         /// The written content, if the change set created the file.
         made: Option<Vec<u8>>,
@@ -36,7 +36,7 @@ impl DoneStep {
         }
     }
 
-    /// The role.
+    /// Why the step was done.
     pub fn role(&self) -> &Role {
         match self {
             Self::Untouched(step) => &step.role,

@@ -15,7 +15,7 @@ pub struct CertificateTerms {
     pub addresses: Vec<IpAddr>,
     /// For how many days it is valid; `None` for the usual.
     pub days: Option<u16>,
-    /// The kind of its key.
+    /// The algorithm, for new keys.
     pub key: KeyKind,
 }
 

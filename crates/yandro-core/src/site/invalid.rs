@@ -52,7 +52,7 @@ pub enum InvalidValue {
     /// A word that is none of a choice.
     #[error("unknown variant `{word}`, expected one of `{}`", .known.join("`, `"))]
     Word {
-        /// The word.
+        /// What was given.
         word: String,
         /// The known words.
         known: Vec<&'static str>,

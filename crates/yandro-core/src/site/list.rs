@@ -79,7 +79,7 @@ impl SiteList {
         Ok(())
     }
 
-    /// The site with this name.
+    /// The site whose own name this is, aliases aside.
     pub fn site(&self, name: &HostName) -> Option<&Site> {
         self.sites.iter().find(|site| site.name == *name)
     }

@@ -46,7 +46,7 @@ pub struct Site {
     pub name: HostName,
     /// Further names that answer alike.
     pub aliases: Vec<HostName>,
-    /// Its content.
+    /// What answers: a folder, or an upstream.
     pub content: Content,
     /// Target of the names.
     pub address: IpAddr,

@@ -51,7 +51,7 @@ pub struct MapArgument {
     pub name: &'static str,
     /// Name of its value in the help.
     pub value: &'static str,
-    /// The help.
+    /// One sentence for the option's help page.
     pub help: &'static str,
     /// The word for no value, or for the default.
     pub clear: Option<&'static str>,
@@ -80,7 +80,7 @@ pub struct SiteOption {
     pub meaning: &'static str,
     /// The default.
     pub usual: &'static str,
-    /// Form of its value.
+    /// What values can be, in files and as arguments.
     pub form: ValueForm,
     /// The argument of `yandro map`; `None` for those that are handled separately.
     pub argument: Option<MapArgument>,

@@ -16,7 +16,7 @@ pub struct SitePatch {
 /// Facts about the server of a site.
 #[derive(Clone, Debug)]
 pub struct ServerFacts {
-    /// The server.
+    /// Which one the facts are of.
     pub server: ServerId,
     /// Its kind, if yandro configures it.
     pub kind: Option<ServerKind>,

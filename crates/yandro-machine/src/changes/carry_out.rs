@@ -26,9 +26,9 @@ use crate::trust::stores;
 
 /// Everything it takes to apply a change. The lock is held from before the machine was observed.
 pub struct Tools<'t> {
-    /// The machine.
+    /// Where the files are.
     pub machine: &'t Machine,
-    /// The lock.
+    /// Keeps other runs of yandro out until it is dropped.
     pub lock: &'t Lock,
     /// The control of every server that the change set names.
     pub servers: &'t Controls<'t>,
@@ -69,7 +69,7 @@ pub enum CarryOutError<E> {
     ChangedMeanwhile(Utf8PathBuf),
     /// A server would listen on a port that another program has. Nothing was changed.
     PortHeld {
-        /// The server.
+        /// The one that would be told to listen.
         server: ServerId,
         /// The process that has the port.
         holder: Box<Holder>,
@@ -83,7 +83,7 @@ pub enum CarryOutError<E> {
     },
 }
 
-/// The failure.
+/// Why a step was not carried out.
 #[derive(Debug)]
 pub enum StepFailure<E> {
     /// A file operation.

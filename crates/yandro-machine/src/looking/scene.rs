@@ -10,7 +10,7 @@ use crate::servers::Present;
 /// Machine and time of a look.
 #[derive(Clone, Copy, Debug)]
 pub struct Scene<'s> {
-    /// The machine.
+    /// Where it is looked.
     pub machine: &'s Machine,
     /// Its servers.
     pub present: &'s Present,

@@ -17,7 +17,7 @@ use crate::{files, observe, servers};
 /// The observations of a URL.
 #[derive(Debug)]
 pub struct UrlLook {
-    /// The URL.
+    /// As it was asked for.
     pub url: WebUrl,
     /// The hosts file's lines for its name; empty for an address.
     pub hosts: HostsAnswer,
@@ -30,7 +30,7 @@ pub struct UrlLook {
 /// The observations at one address.
 #[derive(Debug)]
 pub struct AddressLook {
-    /// The address.
+    /// One that the name resolves to.
     pub address: IpAddr,
     /// Whether something accepts connections.
     pub connect: Result<(), Failure>,
@@ -49,7 +49,7 @@ pub struct AddressLook {
 /// A virtual host that answers a URL.
 #[derive(Clone, Debug)]
 pub struct HostFacts {
-    /// Its place.
+    /// File and line where it begins.
     pub place: Place,
     /// The folder that it serves, or what it does instead.
     pub serves: Option<String>,

@@ -23,7 +23,7 @@ pub enum ObserveError {
     /// Part of the authority is missing or broken.
     #[error("the authority in {folder} is not whole: {fault}")]
     Authority {
-        /// Its folder.
+        /// Where its files are.
         folder: Utf8PathBuf,
         /// The missing or broken part.
         fault: String,
@@ -31,7 +31,7 @@ pub enum ObserveError {
     /// The passphrase that was given is not the key's.
     #[error("that is not the passphrase of the authority in {folder}")]
     Passphrase {
-        /// Its folder.
+        /// Where its files are.
         folder: Utf8PathBuf,
     },
     /// A key that is somebody else's.
@@ -39,7 +39,7 @@ pub enum ObserveError {
     Foreign {
         /// The key or its folder.
         path: Utf8PathBuf,
-        /// Its owner.
+        /// User ID of who has it.
         owner: u32,
     },
 }

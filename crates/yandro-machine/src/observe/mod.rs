@@ -48,9 +48,9 @@ pub fn site_list(machine: &Machine) -> Result<(Option<String>, SiteList), Observ
 /// Reads what planning needs to know.
 #[derive(Clone, Copy, Debug)]
 pub struct Observer<'m> {
-    /// The machine.
+    /// Where the files are.
     pub machine: &'m Machine,
-    /// The servers.
+    /// Those that were found, and those that a person named.
     pub servers: &'m Registry,
     /// Passphrases of keys; checks that nobody else can read keys.
     pub keys: &'m Keys,

@@ -10,9 +10,9 @@ use crate::settings::NamedServer;
 /// A server that was found, or that a person named.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Found {
-    /// The server.
+    /// How commands and the site list name it.
     pub id: ServerId,
-    /// Its kind.
+    /// Which software it is.
     pub kind: ServerKind,
     /// Its files, by the paths of this machine.
     pub layout: Layout,

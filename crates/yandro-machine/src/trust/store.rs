@@ -8,7 +8,7 @@ use crate::files::FileError;
 /// A trust store that was found.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Store {
-    /// Kind of the store.
+    /// Decides which program changes it.
     pub kind: StoreKind,
     /// Its owner, with the profile or version if there are several.
     pub title: String,
@@ -27,7 +27,7 @@ pub enum StoreError {
     NoProgram {
         /// The store.
         path: Utf8PathBuf,
-        /// Its program.
+        /// The one that is missing.
         program: &'static str,
     },
     /// The store is behind a password.
@@ -38,7 +38,7 @@ pub enum StoreError {
         /// The store.
         path: Utf8PathBuf,
     },
-    /// It refused.
+    /// The program that keeps it ended with an error.
     #[error("{path}: {words}")]
     Refused {
         /// The store.

@@ -100,7 +100,7 @@ pub struct LintFinding {
 /// Facts that the lints depend on.
 #[derive(Clone, Debug)]
 pub struct LintContext<'a> {
-    /// The site list.
+    /// Tells lines of sites from others.
     pub sites: &'a SiteList,
     /// The identity of that list.
     pub list: &'a ListId,

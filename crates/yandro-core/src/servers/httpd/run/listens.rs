@@ -10,9 +10,9 @@ use crate::host_port::{HostPort, in_brackets};
 pub struct Listen {
     /// The address; `None` for all of them, or for a host name.
     pub address: Option<IpAddr>,
-    /// The port.
+    /// The one that it names.
     pub port: u16,
-    /// Its place.
+    /// File and line of the directive.
     pub place: Place,
 }
 

@@ -35,11 +35,11 @@ pub struct Event {
     pub name: String,
     /// Its arguments, unquoted, variables replaced.
     pub arguments: Vec<String>,
-    /// Its place.
+    /// File and line.
     pub place: Place,
 }
 
-/// Kinds of event.
+/// What the server meets as it reads its files.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum EventKind {
     /// A directive.
