@@ -45,7 +45,8 @@ impl WebUrl {
         let (host, port) = HostPort::split(authority);
         let host = match HostName::parse(host) {
             Ok(name) => name.as_str().to_owned(),
-            Err(_) => host.to_owned(),
+            // An address, or `localhost`, which no site can have as its name.
+            Err(_) => host.strip_suffix('.').unwrap_or(host).to_ascii_lowercase(),
         };
         let authority = port.map_or(host.clone(), |port| format!("{host}:{port}"));
         let host_port = HostPort::parse(&authority, Some(if is_secure { 443 } else { 80 })).ok_or_else(error)?;

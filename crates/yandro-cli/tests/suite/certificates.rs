@@ -97,11 +97,13 @@ fn a_certificate_is_shown_as_it_is_served() {
     let ran = machine.yandro(&["cert", "show", "https://saltmarsh.test:80"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: saltmarsh.test:80 shows no certificate: plain HTTP is spoken there
+    fix: see what answers there: yandro check https://saltmarsh.test:80/
     [status 3]
     ");
     let ran = machine.yandro(&["cert", "show", "https://saltmarsh.test:81"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: saltmarsh.test:81 shows no certificate: connection refused
+    fix: see what answers there: yandro check https://saltmarsh.test:81/
     [status 3]
     ");
     // Somebody else's server, with an old one.

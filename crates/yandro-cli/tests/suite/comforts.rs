@@ -173,6 +173,8 @@ fn a_url_is_explained_whether_it_is_a_site_or_not() {
         "https://saltmarsh.test:8081/",
         "https://moon.test/",
         "http://harbour.test:9/",
+        "http://LOCALHOST:8081/",
+        "http://127.0.0.1:8081/",
     ] {
         said += &format!("$ yandro check {url}\n{}\n", without_pids(&steady(&machine.yandro(&["check", url]))));
     }
@@ -245,6 +247,22 @@ fn a_url_is_explained_whether_it_is_a_site_or_not() {
         fix: to see what listens on which port: yandro ports
         fix: to see which servers run: yandro servers
     [status 1]
+    $ yandro check http://LOCALHOST:8081/
+    http://localhost:8081/  not a site of yours
+      hosts file  127.0.0.1 (line 1)
+      resolver  127.0.0.1
+      127.0.0.1  port 8081 is open, nginx: `nginx` (process PID, user root)
+                  status 200, Server: nginx/1.22.1
+                  default virtual host /etc/nginx/conf.d/harbour.conf:1, /var/www/html
+    ✓ It answers.
+    [status 0]
+    $ yandro check http://127.0.0.1:8081/
+    http://127.0.0.1:8081/  not a site of yours
+      127.0.0.1  port 8081 is open, nginx: `nginx` (process PID, user root)
+                 status 200, Server: nginx/1.22.1
+                 default virtual host /etc/nginx/conf.d/harbour.conf:1, /var/www/html
+    ✓ It answers.
+    [status 0]
     ");
     insta::assert_snapshot!(without_pids(&steady(&machine.yandro(&["check", "http://boat.test:8081/", "--json"]))), @r#"
     {"urls":[{"addresses":[{"address":"127.0.0.1","issuer":null,"location":null,"open":true,"server":"nginx","serves":"/var/www/html","status":200,"virtual-host":"/etc/nginx/conf.d/harbour.conf:1"}],"problems":[{"fix":["to map the name: yandro map boat.test FOLDER"],"message":"no virtual host on port 8081 has the name `boat.test`: the default one answers, /etc/nginx/conf.d/harbour.conf:1"}],"url":"http://boat.test:8081/"}],"version":1}

@@ -162,6 +162,7 @@ fn cert_show_prints_content_and_paths() {
     let sysroot = Sysroot::new();
     insta::assert_snapshot!(sysroot.yandro(&["cert", "show", "saltmarsh.test"]), @"
     error: saltmarsh.test:443 shows no certificate: failed to lookup address information: Name or service not known
+    fix: see what answers there: yandro check https://saltmarsh.test:443/
     [status 3]
     ");
     sysroot

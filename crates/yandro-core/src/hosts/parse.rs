@@ -128,17 +128,22 @@ impl<'a> HostsFile<'a> {
     /// Every entry that answers to `name`, in the order of the file. Names compare
     /// as bytes, ASCII letters of either case alike.
     pub fn entries_of(&self, name: &HostName) -> Vec<HostsEntry> {
+        self.entries_of_host(name.as_str())
+    }
+
+    /// The same of any host in lower case, such as `localhost`, which no site can have as its name.
+    pub fn entries_of_host(&self, name: &str) -> Vec<HostsEntry> {
         let folded = self.folded.get_or_init(|| lower_case(self.bytes));
         let mut found: Vec<HostsEntry> = Vec::new();
         let mut at = 0;
-        for hit in memchr::memmem::find_iter(folded, name.as_str()) {
+        for hit in memchr::memmem::find_iter(folded, name) {
             if hit < at {
                 continue;
             }
             let start = memchr::memrchr(b'\n', &self.bytes[..hit]).map_or(0, |i| i + 1);
             let end = memchr::memchr(b'\n', &self.bytes[hit..]).map_or(self.bytes.len(), |i| hit + i + 1);
             at = end;
-            let is_it = |own: &[u8]| own.eq_ignore_ascii_case(name.as_str().as_bytes());
+            let is_it = |own: &[u8]| own.eq_ignore_ascii_case(name.as_bytes());
             if let Some(entry) = self.entry(start..end, 0)
                 && self.names_of(&entry).any(is_it)
             {

@@ -5,8 +5,7 @@ use std::net::{IpAddr, SocketAddr};
 use camino::Utf8PathBuf;
 use tokio::task::JoinSet;
 use yandro_core::{
-    Answer, Authority, Connection, Failure, HostName, HostsAnswer, Place, ResolverAnswer, ServerId, VirtualHost,
-    WebUrl, asked_at,
+    Answer, Authority, Connection, Failure, HostsAnswer, Place, ResolverAnswer, ServerId, VirtualHost, WebUrl, asked_at,
 };
 
 use super::{LookError, Scene};
@@ -67,8 +66,8 @@ pub async fn look_at_url(scene: Scene<'_>, url: WebUrl, within: Limit) -> Result
         .map(|certificates| Authority::read(&certificates))
         .transpose()
         .map_err(LookError::Authority)?;
-    let name = HostName::parse(url.host_port.host()).ok().filter(|_| url.host_port.address().is_none());
-    let (hosts, resolver) = match &name {
+    let name = url.host_port.address().is_none().then(|| url.host_port.host());
+    let (hosts, resolver) = match name {
         Some(name) => (probe::hosts_answer(&hosts, name), probe::resolved(name, scene.machine.is_real(), within).await),
         None => (HostsAnswer::default(), ResolverAnswer::NotAsked),
     };

@@ -127,7 +127,7 @@ impl Prober {
         chain_on_disk: Option<&[u8]>,
     ) -> NameObservation {
         let hosts = timed_now(|| self.hosts_answer(name));
-        let resolver = resolve::ask(name, self.machine.is_real(), self.manner.within).await;
+        let resolver = resolve::ask(name.as_str(), self.machine.is_real(), self.manner.within).await;
         let mut seen = NameObservation {
             name: name.clone(),
             hosts,
@@ -216,7 +216,7 @@ impl Prober {
     }
 
     fn hosts_answer(&self, name: &HostName) -> HostsAnswer {
-        hosts_answer(&self.hosts, name)
+        hosts_answer(&self.hosts, name.as_str())
     }
 
     /// The handshake, then the proof and the page over the same connection.

@@ -3,19 +3,19 @@
 use std::net::{IpAddr, ToSocketAddrs as _};
 use std::time::Instant;
 
-use yandro_core::{HostName, ResolverAnswer, Timed};
+use yandro_core::{ResolverAnswer, Timed};
 
 use super::Limit;
 
 /// The answer of getaddrinfo, both families; asked only if `wanted`.
-pub(super) async fn ask(name: &HostName, wanted: bool, within: Limit) -> Timed<ResolverAnswer> {
+pub(super) async fn ask(name: &str, wanted: bool, within: Limit) -> Timed<ResolverAnswer> {
     let started = Instant::now();
     let seen = if wanted { answer(name, within).await } else { ResolverAnswer::NotAsked };
     Timed { took: started.elapsed(), seen }
 }
 
-async fn answer(name: &HostName, within: Limit) -> ResolverAnswer {
-    let host = name.as_str().to_owned();
+async fn answer(name: &str, within: Limit) -> ResolverAnswer {
+    let host = name.to_owned();
     // std asks getaddrinfo; the port is of no account.
     let asked = tokio::task::spawn_blocking(move || (host.as_str(), 443).to_socket_addrs());
     match within.of(asked).await {

@@ -2,7 +2,7 @@
 
 use std::net::SocketAddr;
 
-use yandro_core::{Answer, Authority, Connection, Failure, HostName, HostsAnswer, HostsFile, ResolverAnswer, WebUrl};
+use yandro_core::{Answer, Authority, Connection, Failure, HostsAnswer, HostsFile, ResolverAnswer, WebUrl};
 
 use super::{Limit, http, resolve, tls};
 
@@ -42,15 +42,15 @@ pub(crate) async fn ask_url(
 }
 
 /// The lines of a hosts file for a name.
-pub(crate) fn hosts_answer(hosts: &[u8], name: &HostName) -> HostsAnswer {
+pub(crate) fn hosts_answer(hosts: &[u8], name: &str) -> HostsAnswer {
     let file = HostsFile::parse(hosts);
-    let entries = file.entries_of(name);
+    let entries = file.entries_of_host(name);
     let lines = entries.iter().map(|entry| (entry.address, entry.line)).collect();
     let foreign = entries.iter().any(|entry| !entry.ours);
     HostsAnswer { lines, foreign }
 }
 
 /// The resolver's answer for a name; not asked unless `wanted`.
-pub(crate) async fn resolved(name: &HostName, wanted: bool, within: Limit) -> ResolverAnswer {
+pub(crate) async fn resolved(name: &str, wanted: bool, within: Limit) -> ResolverAnswer {
     resolve::ask(name, wanted, within).await.seen
 }

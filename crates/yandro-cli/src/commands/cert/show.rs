@@ -75,7 +75,10 @@ fn served(address: &str) -> Result<Shown, CommandError> {
     let name = HostName::parse(host)?;
     let runtime = signals::runtime()?;
     let served = runtime.block_on(signals::unless_interrupted(certificates::served(&name, port)));
-    let chain = served.ok_or_else(|| CommandError::not_made("interrupted"))?.map_err(CommandError::not_made)?;
+    let hint = format!("see what answers there: yandro check https://{name}:{port}/");
+    let chain = served
+        .ok_or_else(|| CommandError::not_made("interrupted"))?
+        .map_err(|error| CommandError::not_made(error).hint(hint))?;
     let title = format!("{name}:{port}, as it is served");
     Ok(Shown { title, chain, paths: Vec::new(), key: None, site: None })
 }

@@ -92,13 +92,15 @@ fn problems(look: &UrlLook, own: Option<&OwnSite>) -> Vec<UrlProblem> {
             ResolverAnswer::Failed(words) => format!("the resolver says: {words}"),
             _ => "the hosts file has no line for it".to_owned(),
         };
-        return vec![problem(
-            format!("`{host}` has no address: {why}"),
-            &[
+        let fixes = if is_mappable(&look.url) {
+            vec![
                 format!("to map it to a folder: yandro map {host} FOLDER"),
                 format!("to point it to another machine: yandro hosts point {host} ADDRESS"),
-            ],
-        )];
+            ]
+        } else {
+            vec!["to see what the hosts file lacks: yandro hosts lint".to_owned()]
+        };
+        return vec![problem(format!("`{host}` has no address: {why}"), &fixes)];
     }
     let closed: Vec<&AddressLook> = look.addresses.iter().filter(|at| at.connect.is_err()).collect();
     let mut found = Vec::new();
@@ -106,13 +108,12 @@ fn problems(look: &UrlLook, own: Option<&OwnSite>) -> Vec<UrlProblem> {
         let failure = closed.iter().find_map(|at| at.connect.as_ref().err());
         let what = failure.map_or_else(String::new, |failure| connect_words(failure, port));
         let addresses: Vec<String> = closed.iter().map(|at| at.address.to_string()).collect();
-        found.push(problem(
-            format!("{}: {what}", addresses.join(" and ")),
-            &[
-                "to see what listens on which port: yandro ports".into(),
-                "to see which servers run: yandro servers".into(),
-            ],
-        ));
+        let elsewhere = own.filter(|own| WebUrl::parse(&own.url).is_ok_and(|url| url.host_port.port() != port));
+        let mut fixes: Vec<String> =
+            elsewhere.map(|own| format!("the site's own URL is {0}: yandro check {0}", own.url)).into_iter().collect();
+        fixes.push("to see what listens on which port: yandro ports".into());
+        fixes.push("to see which servers run: yandro servers".into());
+        found.push(problem(format!("{}: {what}", addresses.join(" and ")), &fixes));
     }
     for at in &look.addresses {
         found.extend(at_address(look, at, own));
@@ -143,12 +144,17 @@ fn summary(answer: &Result<Answer, Failure>) -> Option<String> {
     Some(format!("{} {}", answer.status, answer.location.as_deref().unwrap_or_default()).trim_end().to_owned())
 }
 
+/// Whether a site can have the URL's host as its name: not an address, and not `localhost`.
+fn is_mappable(url: &WebUrl) -> bool {
+    HostName::parse(url.host_port.host()).is_ok()
+}
+
 /// The problems at one address that accepts connections. Where the default virtual host answers, that explains its
 /// certificate and its status.
 fn at_address(look: &UrlLook, at: &AddressLook, own: Option<&OwnSite>) -> Vec<UrlProblem> {
     let (url, host) = (&look.url, look.url.host_port.host());
     let mut found = Vec::new();
-    if let Some(facts) = at.host.as_ref().filter(|facts| !facts.is_named) {
+    if let Some(facts) = at.host.as_ref().filter(|facts| !facts.is_named && is_mappable(url)) {
         let port = url.host_port.port();
         let message =
             format!("no virtual host on port {port} has the name `{host}`: the default one answers, {}", facts.place);
@@ -204,8 +210,11 @@ fn of_certificate(url: &WebUrl, connection: &Connection) -> Option<UrlProblem> {
         }
         Verdict::Trusted | Verdict::UnknownIssuer | Verdict::NoAuthority => return None,
     };
-    let shown = format!("to see the certificate: yandro cert show https://{}", url.host_port);
-    Some(problem(message, &[shown, format!("to serve the name with a trusted certificate: yandro map {host} FOLDER")]))
+    let mut fixes = vec![format!("to see the certificate: yandro cert show https://{}", url.host_port)];
+    if is_mappable(url) {
+        fixes.push(format!("to serve the name with a trusted certificate: yandro map {host} FOLDER"));
+    }
+    Some(problem(message, &fixes))
 }
 
 fn covered(leaf: Option<&CertificateFacts>) -> String {
