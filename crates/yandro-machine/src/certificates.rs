@@ -34,7 +34,7 @@ pub enum CertificateError {
     NotServed {
         /// The name that was asked for.
         name: HostName,
-        /// The one that was connected to.
+        /// The port that was connected to.
         port: u16,
         /// Why.
         source: probe::NotShown,

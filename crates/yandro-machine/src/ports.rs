@@ -19,7 +19,7 @@ pub struct Holder {
     pub is_own: bool,
     /// The address that it listens on.
     pub address: IpAddr,
-    /// The one that is listened on.
+    /// The port that something listens on.
     pub port: u16,
 }
 

@@ -13,16 +13,16 @@ use crate::site::Content;
 pub enum Unresolved {
     /// It has other addresses.
     Other {
-        /// The one that was looked up.
+        /// The name that was looked up.
         host: HostName,
         /// The resolver's addresses.
         found: Vec<IpAddr>,
         /// The address in the hosts file.
         wanted: IpAddr,
     },
-    /// The resolver answers that there is no address.
+    /// The resolver finds no address.
     None {
-        /// The one that was looked up.
+        /// The name that was looked up.
         host: HostName,
     },
 }

@@ -134,7 +134,7 @@ pub enum SiteFileState {
 /// A process that listens on one of the site's ports.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PortHolder {
-    /// The one that is held.
+    /// The port that is held.
     pub port: u16,
     /// Program, number and user, in words.
     pub words: String,
@@ -155,7 +155,7 @@ pub struct PortHolder {
 pub struct AnsweringHost {
     /// As the client asks for it.
     pub name: HostName,
-    /// The one that the client connects to.
+    /// The port that the client connects to.
     pub port: u16,
     /// Place of the line.
     pub place: Place,

@@ -50,7 +50,7 @@ pub enum EditError {
     Localhost {
         /// The line's number, from 1.
         line: usize,
-        /// One that only loopback may answer.
+        /// A name that only loopback may answer.
         name: HostName,
     },
     /// The name is in the block of another site list.
@@ -58,7 +58,7 @@ pub enum EditError {
     OtherList {
         /// The line's number, from 1.
         line: usize,
-        /// One that both lists want.
+        /// The name that both lists want.
         name: HostName,
         /// Whose block the line is in.
         list: ListId,

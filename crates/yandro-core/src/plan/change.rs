@@ -44,7 +44,7 @@ pub struct Opened {
     pub server: ServerId,
     /// The address; `None` for all of them.
     pub address: Option<IpAddr>,
-    /// The one that it begins to listen on.
+    /// The port that it begins to listen on.
     pub port: u16,
 }
 

@@ -30,7 +30,7 @@ pub enum PlanError {
     /// Another site has the name.
     #[error("`{name}` already belongs to the site `{owner}`")]
     NameTaken {
-        /// The one that two sites want.
+        /// The name that two sites want.
         name: HostName,
         /// The site that has it.
         owner: HostName,
@@ -114,7 +114,7 @@ pub enum PlanError {
     /// A remote or containerised server doesn't see a file or folder of this machine.
     #[error("the server `{server}` doesn't see {path}: no path mapping contains it")]
     NotSeen {
-        /// The one whose path mappings were tried.
+        /// The server whose path mappings were tried.
         server: ServerId,
         /// The file or folder, as it is here.
         path: Utf8PathBuf,

@@ -13,7 +13,7 @@ use crate::site::Site;
 pub struct Listener {
     /// The address with its port as it is shown: `80`, `127.0.0.1:80`, `[::1]:443`.
     pub address: String,
-    /// The one that it listens on.
+    /// The port that it listens on.
     pub port: u16,
     /// The line that says so.
     pub place: Place,

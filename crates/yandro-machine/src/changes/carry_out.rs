@@ -69,7 +69,7 @@ pub enum CarryOutError<E> {
     ChangedMeanwhile(Utf8PathBuf),
     /// A server would listen on a port that another program has. Nothing was changed.
     PortHeld {
-        /// The one that would be told to listen.
+        /// The server that would listen.
         server: ServerId,
         /// The process that has the port.
         holder: Box<Holder>,

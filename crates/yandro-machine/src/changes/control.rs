@@ -40,7 +40,7 @@ pub enum ControlError {
     /// Another process has a port of its.
     #[error("port {port} is held by {holder}")]
     PortHeld {
-        /// The one that the server needs.
+        /// The port that the server needs.
         port: u16,
         /// Who has it.
         holder: Box<Holder>,

@@ -29,7 +29,7 @@ pub struct UrlLook {
 /// The observations at one address.
 #[derive(Debug)]
 pub struct AddressLook {
-    /// One that the name resolves to.
+    /// An address that the name resolves to.
     pub address: IpAddr,
     /// Whether something accepts connections.
     pub connect: Result<(), Failure>,

@@ -27,7 +27,7 @@ pub enum StoreError {
     NoProgram {
         /// The store.
         path: Utf8PathBuf,
-        /// The one that is missing.
+        /// The program that is missing.
         program: &'static str,
     },
     /// The store is behind a password.

@@ -10,7 +10,7 @@ use crate::host_port::{HostPort, in_brackets};
 pub struct Listen {
     /// The address; `None` for all of them, or for a host name.
     pub address: Option<IpAddr>,
-    /// The one that it names.
+    /// The port that it names.
     pub port: u16,
     /// File and line of the directive.
     pub place: Place,
