@@ -45,13 +45,14 @@ mod web_url;
 
 pub use check::{
     Answer, AnsweringHost, Barrier, Beside, Cause, CertificateFault, Chain, CheckStep, Circumstances, Code,
-    ConfigurationRefusal, Configured, Connection, Diagnosis, Evidence, Expected, Failure, FailureKind, FileFault,
-    FileFaults, Finding, FindingGroup, FindingText, Forbidden, HostsAnswer, HostsFault, LogLine, MapOption,
-    NameCommand, NameObservation, NameReport, Offers, OtherName, OverrideRefusal, OwnAddress, PROOF_FILE, Page,
-    Patience, PortHolder, Proof, REDIRECT_PROBE, RedirectSource, RedirectTarget, Remedy, RequestedPage, ResolverAnswer,
-    ResolverSetup, SafeFix, ServerVerb, Setting, Severity, SiteFileState, SiteReport, StepOutcome, StepPart,
-    StepReport, StoreStanding, Timed, Trail, UnexpectedFolder, Unresolved, UpstreamFault, Verdict, explain,
-    findings_page, grouped, judge, other_ports, target as redirect_target,
+    ConfigurationRefusal, Configured, Connection, DeniedBy, Diagnosis, Evidence, Expected, Failure, FailureKind,
+    FileFault, FileFaults, Finding, FindingGroup, FindingText, Forbidden, HostsAnswer, HostsFault, IndexFault, LogLine,
+    MapOption, NameCommand, NameObservation, NameReport, Offers, OtherName, OverrideRefusal, OwnAddress, PROOF_FILE,
+    Page, Patience, PhpFacts, PhpState, PortHolder, Proof, REDIRECT_PROBE, RedirectSource, RedirectTarget, Remedy,
+    RequestedPage, ResolverAnswer, ResolverSetup, SafeFix, ServerVerb, Setting, Severity, Silence, SilenceReason,
+    SiteFileState, SiteReport, SourceReason, StepOutcome, StepPart, StepReport, StoreStanding, Timed, Trail,
+    UnexpectedFolder, Unresolved, UpstreamFault, Verdict, explain, findings_page, grouped, judge, other_ports,
+    target as redirect_target,
 };
 pub use config::{
     Answering, Argument, ConfigFault, Dialect, Directive, FileOwner, Files, HandEdit, Journal, KnownLayout, KnownLinks,
@@ -89,7 +90,8 @@ pub use servers::httpd::{Activation, HttpdShared, Lack, ModuleFiles, Needs, pars
 pub use servers::nginx::run::{ListenOn, NginxRun, ServerBlock, answering_name};
 pub use servers::nginx::{NginxShared, parse as parse_nginx};
 pub use servers::{
-    Configuration, Image, Listener, Loopback6, ProjectRules, Seeing, ServerKind, ServerReport, Software, Start,
+    Configuration, Image, Listener, Loopback6, ProjectRules, Rule, RuleEffect, Seeing, ServerKind, ServerReport,
+    Software, Start,
 };
 pub use shell::{Shell, word as shell_word};
 pub use site::{
@@ -101,8 +103,8 @@ pub use site::{
 pub use source::{Excerpt, Position, common_ends};
 pub use system::{
     BROWSER_STORES, Cache, CommandLine, JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_SOURCE, JAVA_STORES, NEW_BROWSER_STORE,
-    NOT_INSTALLED, RUNTIMES, Runtime, StoreKind, StorePrograms, Surroundings, System, TrustStore, is_own_nickname,
-    nickname,
+    NOT_INSTALLED, PhpPool, RUNTIMES, Runtime, StoreKind, StorePrograms, Surroundings, System, TrustStore,
+    is_own_nickname, nickname, php_pools,
 };
 pub use tables::{Value as TomlValue, remove as remove_table, set as set_table, text_of as table_text};
 pub use web_url::{WebUrl, WebUrlError};

@@ -79,7 +79,21 @@ pub fn first_unread(files: &[Utf8PathBuf], user: &User) -> Option<Barrier> {
     barrier(files.iter().find(is_unread)?, user, READ)
 }
 
+/// Whether the user may reach and write a file; one that can't be looked at stops nobody.
+pub(crate) fn may_write(path: &Utf8Path, user: &User) -> bool {
+    let way = path.parent().map(|folder| barriers(folder, user)).unwrap_or_default();
+    let is_stopped = way.iter().any(|(_, needs)| needs & ENTER != 0);
+    !is_stopped && rights(path, user).is_none_or(|has| has & WRITE != 0)
+}
+
+/// Whether this process's user may write a file, or the folder that is to hold it.
+pub(crate) fn may_be_written(path: &Utf8Path) -> bool {
+    let there = path.ancestors().find(|path| path.exists()).unwrap_or(path);
+    rustix::fs::access(there.as_std_path(), rustix::fs::Access::WRITE_OK).is_ok()
+}
+
 const READ: u32 = 4;
+const WRITE: u32 = 2;
 const ENTER: u32 = 1;
 
 /// Folders on the path that the user can't pass, with the missing rights.
@@ -108,10 +122,13 @@ fn word(needs: u32) -> &'static str {
 fn barrier(path: &Utf8Path, user: &User, needs: u32) -> Option<Barrier> {
     let meta = fs::metadata(path).ok()?;
     let (rights, quoted) = (word(needs), shell_word(path.as_str()));
+    // Only its owner and root may change its rights.
+    let this = rustix::process::geteuid().as_raw();
+    let sudo = if this == 0 || meta.uid() == this { "" } else { "sudo " };
     let fix = if Utf8Path::new("/usr/bin/setfacl").exists() {
-        format!("setfacl --modify user:{}:{rights} {quoted}", user.name)
+        format!("{sudo}setfacl --modify user:{}:{rights} {quoted}", user.name)
     } else {
-        format!("chmod o+{rights} {quoted}")
+        format!("{sudo}chmod o+{rights} {quoted}")
     };
     let mode = meta.permissions().mode() & 0o7777;
     Some(Barrier { folder: Utf8PathBuf::from(path), user: user.name.clone(), mode, fix })

@@ -36,6 +36,8 @@ impl std::fmt::Display for Holder {
 struct Socket {
     address: IpAddr,
     port: u16,
+    /// How many connections wait to be taken.
+    waiting: usize,
     uid: u32,
     inode: u64,
 }
@@ -73,6 +75,11 @@ fn of(sockets: Vec<Socket>) -> Vec<Holder> {
 /// The addresses on which something listens on a port.
 pub(crate) fn listening(port: u16) -> Vec<IpAddr> {
     sockets().into_iter().filter(|socket| socket.port == port).map(|socket| socket.address).collect()
+}
+
+/// How many connections wait on a port to be taken by a program.
+pub(crate) fn waiting(port: u16) -> usize {
+    sockets().iter().filter(|socket| socket.port == port).map(|socket| socket.waiting).sum()
 }
 
 /// Whether something listens on a port for other computers, too.
@@ -116,7 +123,15 @@ fn socket(line: &str, is_v6: bool) -> Option<Socket> {
         IpAddr::V4(Ipv4Addr::from(word(0)?))
     };
     let port = u16::from_str_radix(port, 16).ok()?;
-    Some(Socket { address, port, uid: fields.get(7)?.parse().ok()?, inode: fields.get(9)?.parse().ok()? })
+    // Of a listener the second of these is the length of its queue (proc(5)).
+    let waiting = fields.get(4)?.split_once(':').and_then(|(_, queue)| usize::from_str_radix(queue, 16).ok());
+    Some(Socket {
+        address,
+        port,
+        waiting: waiting.unwrap_or_default(),
+        uid: fields.get(7)?.parse().ok()?,
+        inode: fields.get(9)?.parse().ok()?,
+    })
 }
 
 /// The process that has each socket, by the socket's inode; the oldest of those that share one.

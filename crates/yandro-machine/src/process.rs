@@ -323,6 +323,12 @@ pub(crate) fn is_idle(pid: Pid) -> Option<bool> {
     Some(field("State:")?.starts_with(['S', 'I', 'T']) && is_none("SigPnd:") && is_none("ShdPnd:"))
 }
 
+/// Whether a signal has stopped a process, which takes another one to go on (proc(5): state T).
+pub(crate) fn is_stopped(pid: u32) -> bool {
+    let text = fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
+    text.rsplit_once(')').is_some_and(|(_, rest)| rest.trim_start().starts_with('T'))
+}
+
 /// The owner of a process.
 pub(crate) fn owner(pid: Pid) -> Option<u32> {
     use std::os::unix::fs::MetadataExt as _;

@@ -40,7 +40,9 @@ mkdir -p /run/apache2 /run/lock
 chmod 1777 /run/lock
 ip link set lo up
 echo ready
-exec sleep infinity
+# A machine's first process takes in what others leave behind, and so has to be a shell.
+sleep infinity &
+wait
 "#;
 
 impl Namespace {

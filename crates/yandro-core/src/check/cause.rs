@@ -57,6 +57,50 @@ pub enum UpstreamFault {
     NotHttp,
 }
 
+/// How a line of the configuration keeps a site's content back.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum DeniedBy {
+    /// It forbids the content to this machine.
+    Access,
+    /// It answers with this status.
+    Status(u16),
+    /// It doesn't let the server follow the symbolic link.
+    Links,
+}
+
+/// Why no index page is sent.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum IndexFault {
+    /// The folder has none.
+    NoneThere,
+    /// The server looks for these names, and the folder's has another.
+    OtherNames(Vec<String>),
+    /// The server lists the folder, though this one is there.
+    Listed(String),
+}
+
+/// Why a server takes connections and doesn't answer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SilenceReason {
+    /// A signal has stopped its processes.
+    Stopped,
+    /// As many requests as it answers at once are with it.
+    Full,
+    /// Unknown.
+    Unknown,
+}
+
+/// Why PHP files are sent as text.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SourceReason {
+    /// The site is mapped without PHP.
+    WithoutPhp,
+    /// The server's modules that pass requests on are off.
+    ModuleOff,
+    /// The lines that pass requests on are gone from the site's virtual host.
+    LinesGone,
+}
+
 /// Fault of a file that the server reads only when it starts or is reloaded.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum FileFault {

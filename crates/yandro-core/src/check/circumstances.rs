@@ -3,11 +3,13 @@
 
 use camino::Utf8PathBuf;
 
-use super::cause::FileFault;
+use super::cause::{FileFault, SilenceReason};
 use super::observation::{Barrier, Timed};
 use crate::config::Place;
 use crate::name::HostName;
-use crate::site::ServerId;
+use crate::servers::Rule;
+use crate::site::{FastCgi, ServerId};
+use crate::system::PhpPool;
 
 /// Facts about a site's server and files, gathered once the site has a problem.
 /// Each is empty or `None` where it can't be seen from here.
@@ -29,20 +31,28 @@ pub struct Circumstances {
     pub key_fits: Option<bool>,
     /// Whether the document root has an index page.
     pub has_index: Option<bool>,
-    /// A line of the server's configuration, or of an override file, that forbids the folder.
-    pub denied: Option<Place>,
+    /// The lines of the server's configuration, or of an override file, that may answer in the place of the folder.
+    pub rules: Vec<Rule>,
+    /// The names of the index pages that the document root has.
+    pub index_pages: Vec<String>,
+    /// Whether the site's virtual host names index pages whatever the site is.
+    pub has_own_index: bool,
+    /// Whether the server has what it takes to pass PHP files on.
+    pub passes_php_on: bool,
+    /// Whether the index page is a symbolic link.
+    pub is_index_linked: bool,
+    /// The server's processes, where it takes connections and doesn't answer.
+    pub silence: Option<Silence>,
+    /// Whether a page didn't come in time.
+    pub is_slow: bool,
     /// An override file on the way to the document root.
     pub override_file: Option<Utf8PathBuf>,
     /// The first line of the project's own that may answer requests by a rule.
     pub rule: Option<Place>,
     /// The index page, if the server's user may not read it.
     pub unread_index: Option<Barrier>,
-    /// The `FastCGI` address, if nothing answers there.
-    pub php_down: Option<String>,
-    /// Sockets of PHP that do answer.
-    pub php_sockets: Vec<String>,
-    /// The commands that start a program which answers for PHP.
-    pub php_programs: Vec<String>,
+    /// PHP's server, php-fpm.
+    pub php: PhpFacts,
     /// Programs of this user that listen close above the port of an upstream that is down: one that
     /// found its port taken goes to the next.
     pub near_upstream: Vec<PortHolder>,
@@ -50,6 +60,57 @@ pub struct Circumstances {
     pub log: Vec<LogLine>,
     /// A line of the system's guard that keeps the server from the folder.
     pub confined: Option<String>,
+}
+
+/// A server that takes connections and doesn't answer.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Silence {
+    /// The reason, as far as it can be seen.
+    pub reason: SilenceReason,
+    /// The processes that a signal has stopped.
+    pub stopped: Vec<u32>,
+    /// How many connections wait on the site's ports.
+    pub waiting: usize,
+    /// The line of the server's log that says that all of its workers are busy.
+    pub log: Option<LogLine>,
+}
+
+/// PHP's server, php-fpm, as seen from a site.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct PhpFacts {
+    /// The address that PHP files are passed on to, and its state; `None` for a site without PHP, and where it can't
+    /// be seen from here.
+    pub address: Option<(FastCgi, PhpState)>,
+    /// The pool that has the address by its configuration.
+    pub pool: Option<PhpPool>,
+    /// Other addresses where one answers.
+    pub answering: Vec<FastCgi>,
+    /// The command that starts the one that the address is of, if it is installed and doesn't run.
+    pub start_own: Option<String>,
+    /// The commands that start those that are installed and don't run.
+    pub starts: Vec<String>,
+    /// The command that starts the one anew that runs.
+    pub restart: Option<String>,
+    /// The command that installs one.
+    pub install: Option<String>,
+}
+
+/// State of an address of php-fpm.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum PhpState {
+    /// Something listens there.
+    Listens,
+    /// The same, and requests wait.
+    Full,
+    /// Nothing does.
+    Down,
+    /// The server's user may not use the socket.
+    Forbidden {
+        /// That user.
+        user: String,
+        /// The socket's mode.
+        mode: u32,
+    },
 }
 
 /// Facts gathered apart from the answers, for all of a site's names.
@@ -64,6 +125,8 @@ pub struct Beside {
     pub stores: Option<Timed<Vec<StoreStanding>>>,
     /// Faults of files that the answers don't show.
     pub files: FileFaults,
+    /// The line by which the server counts requests, if it has put some off.
+    pub limits: Option<Place>,
 }
 
 /// Faults of a site's files that its answers don't show: the server has read them already, or doesn't get so far.
@@ -75,6 +138,8 @@ pub struct FileFaults {
     pub is_other_key: bool,
     /// Whether the document root is missing.
     pub is_folder_missing: bool,
+    /// The usual index page that the document root has.
+    pub index_page: Option<String>,
 }
 
 /// A server's configuration on disk, as far as a site is concerned. The server may still
@@ -89,6 +154,8 @@ pub struct Configured {
     pub answering: Vec<AnsweringHost>,
     /// Whether the server has TLS at all.
     pub has_tls: Option<bool>,
+    /// The first virtual host on the address and port for HTTPS, if it has TLS off and turns it off for all others there.
+    pub plain_first: Option<Place>,
     /// The server's error message, if a file was changed since its last reload and it
     /// would refuse it now.
     pub refuses: Option<String>,

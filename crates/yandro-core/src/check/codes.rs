@@ -8,8 +8,8 @@ use serde::Serialize;
 use time::OffsetDateTime;
 
 use super::cause::{
-    CertificateFault, ConfigurationRefusal, FileFault, Forbidden, HostsFault, OverrideRefusal, RequestedPage,
-    UnexpectedFolder, Unresolved, UpstreamFault,
+    CertificateFault, ConfigurationRefusal, DeniedBy, FileFault, Forbidden, HostsFault, IndexFault, OverrideRefusal,
+    RequestedPage, SilenceReason, SourceReason, UnexpectedFolder, Unresolved, UpstreamFault,
 };
 use super::circumstances::PortHolder;
 use super::traits::{Patience, SafeFix, Traits};
@@ -122,6 +122,9 @@ codes! {
         "Nothing listens on the port, and nothing that can be seen explains it.", "yandro map NAME";
     FamilyHalf { host: HostName, silent: IpAddr } Warning []
         "The name has addresses of both families, and only one of them answers: some clients wait or fail.", "yandro map NAME";
+    ServerSilent { server: ServerId, reason: SilenceReason } Error [silent]
+        "The server takes connections and doesn't answer: it is stopped by a signal, all of its workers are busy, or it hangs.",
+        "sudo kill -CONT PROCESS, or: yandro servers stop SERVER && yandro servers start SERVER";
     Unreachable { site: HostName, address: IpAddr } Error []
         "The address doesn't answer at all.", "";
     SiteFileMissing { site: HostName, file: Utf8PathBuf } Error [settle]
@@ -162,7 +165,7 @@ codes! {
         "the search that is shown, then correct the application's address";
     TlsFails { host: HostName } Error [wrong logged settle]
         "The TLS handshake fails.", "yandro map NAME";
-    TlsVersion { host: HostName } Error []
+    TlsVersion { host: HostName } Error [wrong]
         "The server speaks no version of TLS that browsers take.", "yandro settle --put-back NAME";
     TlsPlain { port: u16 } Error [wrong settle]
         "Plain HTTP is spoken on the port for HTTPS.", "yandro map NAME";
@@ -197,10 +200,12 @@ codes! {
         "The page answers with an error.", "";
     HttpsFails { host: HostName, request: RequestedPage } Error [wrong logged]
         "No proper HTTPS answer.", "";
-    IndexMissing { content: Content } Warning []
-        "The folder has no index page, and is not listed.", "yandro map NAME --listing on";
-    AccessDenied { content: Content } Error []
-        "A line of the configuration forbids the folder.", "the editor, at the line that forbids it";
+    IndexMissing { content: Content, fault: IndexFault } Warning [index]
+        "The folder has no index page under the names that the server looks for, and is not listed.", "yandro map NAME --listing on";
+    ClientCertificate { site: HostName } Warning []
+        "The server asks browsers for a certificate of their own: nothing is proven.", "the editor, at the line that asks for it";
+    AccessDenied { content: Content, by: DeniedBy } Error []
+        "A line of the configuration forbids the folder, or answers in its place.", "the editor, at the line that forbids it";
     OverrideFault { file: Utf8PathBuf, refusal: OverrideRefusal } Error []
         "An override file of the project has a line that the server can't take.", "the editor, at the override file";
     FolderMissing { host: HostName, content: Content } Error []
@@ -215,12 +220,16 @@ codes! {
         "A rule of the project's own answers the request for the proof file, so that nothing is proven.", "the editor, at the rule: requests below /.well-known/ are to pass";
     ProofNotWritten { content: Content } Warning [no_wait]
         "The proof file could not be written.", "";
-    PhpSource { site: HostName } Warning [php]
+    PhpSource { site: HostName, reason: SourceReason } Warning [php]
         "PHP files are sent as text, their source with them.", "yandro map NAME --php";
     PhpFault { message: String } Warning []
         "A fault in a PHP file ends the request.", "the editor, at the line";
     PhpDown { socket: String } Error []
         "The server passes PHP on, and nothing answers there.", "another socket that answers, or the program to start";
+    PhpForbidden { socket: String, user: String } Error []
+        "The server's user may not use the socket that PHP is passed on to.", "the command that makes the user its owner";
+    PhpBusy { socket: String, most: Option<usize> } Error []
+        "All processes of PHP are at work, and requests wait.", "the command that starts PHP anew; then: a greater pm.max_children";
     UpstreamDown { site: HostName, content: Content, near: Option<Box<PortHolder>> } Error [status logged no_wait]
         "The upstream is down.", "yandro map NAME URL, if it is found at another port; else to start it";
     UpstreamFails { site: HostName, content: Content, fault: UpstreamFault } Error [status logged brief]

@@ -9,7 +9,6 @@ use super::codes::Cause;
 use super::finding::{Diagnosis, Evidence};
 use super::remedy::Remedy;
 use crate::config::Place;
-use crate::shell::word;
 use crate::site::{ServerId, Site};
 
 /// The ports that something is about.
@@ -111,8 +110,15 @@ pub(super) fn put_back_at(cause: Cause, place: &Place, site: &Site) -> Diagnosis
     Diagnosis::new(cause).seen(Evidence::At(place.clone())).fix(Remedy::PutBack(site.name.clone()))
 }
 
-/// Messages of Apache httpd that don't matter here.
-const BESIDE: [&str; 4] = ["AH00557", "AH00558", "Action '", "The Apache error log may"];
+/// Messages of servers that don't matter here.
+const BESIDE: [&str; 5] = [
+    "AH00557",
+    "AH00558",
+    "Action '",
+    "The Apache error log may",
+    // nginx's to an ordinary user.
+    "makes sense only if the master process runs",
+];
 
 /// Why a server refuses its configuration, by its own words.
 pub(super) fn refused(words: &str, server: ServerId, runs: Option<bool>) -> Diagnosis {
@@ -121,7 +127,7 @@ pub(super) fn refused(words: &str, server: ServerId, runs: Option<bool>) -> Diag
     let (refusal, again) = (ConfigurationRefusal::of(runs), Remedy::reload_or_start(server, runs));
     if let Some(folder) = missing_log_folder(words) {
         let first = lines.first().copied().unwrap_or_default();
-        let create = Remedy::Shell(format!("mkdir -p {}", word(folder.as_str())));
+        let create = Remedy::MakeFolder(folder.clone());
         let diagnosis = Diagnosis::new(Cause::LogFolderMissing { server, refusal, folder });
         return diagnosis.seen(Evidence::Words(first.to_owned())).fix(create.and(again));
     }

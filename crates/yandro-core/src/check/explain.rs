@@ -12,7 +12,7 @@ use super::report::{SiteReport, StepOutcome};
 use super::step::CheckStep;
 use super::traits::Symptom;
 use crate::config::Place;
-use crate::site::{Content, Overrides, ServerId};
+use crate::site::{Overrides, ServerId};
 
 /// Puts causes in the place of symptoms, as far as the circumstances tell them. One cause for
 /// several symptoms is reported once.
@@ -40,13 +40,14 @@ pub fn explain(report: &mut SiteReport, http_port: u16, https_port: u16, around:
     let is_refused = [Code::ModuleOff, Code::ConfigurationBroken, Code::LogFolderMissing].into_iter().any(has);
     let has_upstream_fault = has(Code::UpstreamFails) || has(Code::UpstreamDown);
     let has_file_fault = has(Code::CertificateFile);
+    let has_plain_first = has(Code::TlsPlain) && around.configured.plain_first.is_some();
     explained.retain(|own| match own.code() {
         Code::FamilyHalf => !has_error,
         Code::HttpsFails | Code::HttpsStatus | Code::HttpFails => !has_upstream_fault,
         // The server refuses its configuration for that file.
         Code::ConfigurationBroken => !has_file_fault,
         Code::TlsFails | Code::PortClosed | Code::Unreachable => !is_gone,
-        _ if own.is_foretold() => !(is_refused && has_error),
+        _ if own.is_foretold() => !(is_refused && has_error || has_plain_first),
         _ => true,
     });
     report.findings = explained;
@@ -69,10 +70,10 @@ fn weigh_again(report: &mut SiteReport) {
     }
 }
 
-struct Explanation<'e> {
-    report: &'e SiteReport,
-    ports: [u16; 2],
-    around: &'e Circumstances,
+pub(super) struct Explanation<'e> {
+    pub(super) report: &'e SiteReport,
+    pub(super) ports: [u16; 2],
+    pub(super) around: &'e Circumstances,
 }
 
 impl Explanation<'_> {
@@ -82,12 +83,18 @@ impl Explanation<'_> {
         let symptom_of = &finding.diagnosis;
         let cause = match symptom {
             Symptom::Closed => self.closed(),
-            Symptom::Wrong => self.wrong(code).or_else(|| self.status(symptom_of)),
+            Symptom::Wrong => self.wrong(code, symptom_of).or_else(|| self.status(symptom_of)),
             Symptom::Status => self.wrong_before(code).or_else(|| self.status(symptom_of)),
             Symptom::Circle => self.at_rule(symptom_of),
-            Symptom::Php => Some(Diagnosis { remedies: vec![self.run_php()], ..symptom_of.clone() }),
+            Symptom::Index => self.other_index(symptom_of),
+            Symptom::Php => Some(self.php_source(symptom_of)),
+            Symptom::Silent => self.held().or_else(|| self.refused()).or_else(|| self.silent(symptom_of)),
         };
-        let mut finding = Finding { diagnosis: cause.unwrap_or_else(|| symptom_of.clone()), ..finding.clone() };
+        let mut diagnosis = cause.unwrap_or_else(|| symptom_of.clone());
+        if diagnosis.remedies.is_empty() {
+            diagnosis.remedies.clone_from(&symptom_of.remedies);
+        }
+        let mut finding = Finding { diagnosis, ..finding.clone() };
         // The server's log line goes with the reported finding.
         if matches!(symptom, Symptom::Wrong | Symptom::Status)
             && let Some(line) = self.telling_entry()
@@ -101,7 +108,7 @@ impl Explanation<'_> {
         finding
     }
 
-    fn server(&self) -> ServerId {
+    pub(super) fn server(&self) -> ServerId {
         self.report.server
     }
 
@@ -204,7 +211,7 @@ impl Explanation<'_> {
     }
 
     /// Why it is another virtual host, or none, that answers.
-    fn wrong(&self, code: Code) -> Option<Diagnosis> {
+    fn wrong(&self, code: Code, symptom: &Diagnosis) -> Option<Diagnosis> {
         let server = self.server();
         if !server.is_configured() {
             return None;
@@ -226,17 +233,33 @@ impl Explanation<'_> {
             let cause = Cause::ModuleOff { server, refusal: None };
             return Some(Diagnosis::new(cause).fix(Remedy::map(&site.name, [])));
         }
+        if code == Code::TlsVersion {
+            return self.old_tls(symptom);
+        }
         let of = if is_tls { Of::Tls(self.ports[1]) } else { Of::Either(self.ports) };
         let is_elsewhere = code == Code::AnsweredElsewhere;
         configured
             .not_listened(site, server)
             .or_else(|| if is_tls { configured.tls_off(site) } else { None })
+            .or_else(|| self.plain_first(code))
             .or_else(|| configured.other_answers(site, server, of))
             .or_else(|| if is_elsewhere { configured.other_folder(site) } else { None })
             .or_else(|| self.other_certificate(code))
             // An application behind the server answers as it likes: a reload wouldn't change that.
             .or_else(|| if code == Code::UpstreamDiffers { None } else { self.not_reloaded() })
+            .or_else(|| self.unanswered(code))
+            .or_else(|| if is_elsewhere { self.by_rule(Some(symptom.status()?)) } else { None })
             .or_else(|| if is_elsewhere { self.intercepted() } else { None })
+    }
+
+    /// Why no answer comes over a connection that is there.
+    fn unanswered(&self, code: Code) -> Option<Diagnosis> {
+        match code {
+            Code::HttpsFails if self.around.is_slow => self.php_busy(),
+            Code::HttpsFails | Code::HttpFails => self.by_rule(None),
+            Code::TlsFails => self.wants_certificate(),
+            _ => None,
+        }
     }
 
     /// By the configuration the site's own virtual host answers from its folder: a rule in there takes the request.
@@ -258,7 +281,7 @@ impl Explanation<'_> {
     }
 
     /// Opens a rule of the project's own, and has it read.
-    fn edit_rule(&self, place: &Place) -> Remedy {
+    pub(super) fn edit_rule(&self, place: &Place) -> Remedy {
         let edit = Remedy::Edit(place.clone());
         match &self.around.override_file {
             // Read with every request.
@@ -280,7 +303,7 @@ impl Explanation<'_> {
         let status = symptom.status();
         let forbidden = || if status == Some(403) { self.forbidden() } else { None };
         let refused_override = || if status == Some(500) { self.override_fault() } else { None };
-        let php_down = || if matches!(status, Some(502 | 503)) { self.php_down() } else { None };
+        let php_down = || if matches!(status, Some(502..=504)) { self.php_down() } else { None };
         let php_fault = || {
             let (message, place) = self.around.log.iter().rev().find_map(|entry| php_fault(&entry.text))?;
             Some(php_fault_at(&message, &place))
@@ -291,10 +314,11 @@ impl Explanation<'_> {
             .or_else(php_down)
             .or_else(|| self.near_upstream(symptom))
             .or_else(|| self.no_index(symptom))
+            .or_else(|| self.by_rule(Some(status.filter(|status| *status != 403)?)))
     }
 
     /// The last entry of the log that has one of these words.
-    fn logged(&self, words: &[&str]) -> Option<&LogLine> {
+    pub(super) fn logged(&self, words: &[&str]) -> Option<&LogLine> {
         let fits = |line: &&LogLine| words.iter().any(|word| line.text.contains(word));
         self.around.log.iter().rev().find(fits)
     }
@@ -307,10 +331,8 @@ impl Explanation<'_> {
             let cause = Cause::Confined { server, content: content.clone() };
             return Some(Diagnosis { remedies, ..Diagnosis::new(cause).seen(Evidence::Words(seen.clone())) });
         }
-        if let Some(place) = &self.around.denied {
-            let diagnosis = Diagnosis::new(Cause::AccessDenied { content: content.clone() });
-            let fix = Remedy::Edit(place.clone()).and(Remedy::reload(server));
-            return Some(diagnosis.seen(Evidence::At(place.clone())).fix(fix));
+        if let Some(barred) = self.by_rule(Some(403)) {
+            return Some(barred);
         }
         let barrier = self.around.unread_index.as_ref()?;
         let to = Forbidden::Index { user: barrier.user.clone(), path: barrier.folder.clone() };
@@ -342,39 +364,5 @@ impl Explanation<'_> {
         let near = Some(Box::new(near.clone()));
         let cause = Cause::UpstreamDown { site: site.clone(), content: content.clone(), near };
         Some(Diagnosis { cause, remedies: vec![Remedy::map_to(site, url, [])], ..symptom.clone() })
-    }
-
-    fn no_index(&self, symptom: &Diagnosis) -> Option<Diagnosis> {
-        let site = &self.report.site;
-        let is_bare = matches!(symptom.cause, Cause::HttpsStatus { status: 403 | 404, .. });
-        if !is_bare || !matches!(site.content, Content::Folder { .. }) || self.around.has_index != Some(false) {
-            return None;
-        }
-        let cause = Cause::IndexMissing { content: site.content.clone() };
-        Some(Diagnosis::new(cause).fix(Remedy::map(&site.name, [MapOption::Listing])))
-    }
-
-    /// Has PHP files run: by a server of PHP that is started before, if none answers.
-    fn run_php(&self) -> Remedy {
-        let map = Remedy::map(&self.report.site.name, [MapOption::Php(None)]);
-        match (&self.around.php_sockets[..], &self.around.php_programs[..]) {
-            ([], [start, ..]) => Remedy::Shell(start.clone()).and(map),
-            _ => map,
-        }
-    }
-
-    /// Nothing answers where PHP is passed on to.
-    fn php_down(&self) -> Option<Diagnosis> {
-        let socket = self.around.php_down.clone()?;
-        let cause = Diagnosis::new(Cause::PhpDown { socket });
-        let cause = match self.logged(&["fastcgi", "fcgi", "FCGI", "connect()"]) {
-            Some(line) => cause.seen(Evidence::Log(line.clone())),
-            None => cause,
-        };
-        Some(match (&self.around.php_sockets[..], &self.around.php_programs[..]) {
-            ([other, ..], _) => cause.fix(Remedy::map(&self.report.site.name, [MapOption::Php(Some(other.clone()))])),
-            ([], [start, ..]) => cause.fix(Remedy::Shell(start.clone())),
-            ([], []) => cause,
-        })
     }
 }

@@ -64,6 +64,10 @@ pub enum Evidence {
     NoLink(Utf8PathBuf),
     /// The file from which on something was looked for.
     LookedFrom(Utf8PathBuf),
+    /// The first virtual host of an address, which has TLS off for all of them.
+    PlainFirst(Place),
+    /// How many connections wait to be taken.
+    Waiting(usize),
     /// The first rule of the project's own.
     FirstRule(Place),
     /// The same, where a rule has to let requests for the proof pass.

@@ -45,7 +45,12 @@ fn at_all_addresses(
     for other in &seen.further {
         let (there, found_there) = at_one_address(expected, (other, all), beside);
         for finding in &mut found {
-            if finding.step.is_of_address() && found_there.iter().all(|other| !other.is_same(finding)) {
+            // The page itself may have been asked at one address alone.
+            let is_seen =
+                matches!(there.outcome(finding.step), StepOutcome::Passed | StepOutcome::Warned | StepOutcome::Failed)
+                    && (finding.step != CheckStep::Https || other.https.is_some());
+            let is_of_address = finding.step.is_of_address() && finding.step != CheckStep::Application;
+            if is_of_address && is_seen && found_there.iter().all(|other| !other.is_same(finding)) {
                 finding.only_at = seen.asked;
             }
         }

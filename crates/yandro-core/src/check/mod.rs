@@ -3,6 +3,7 @@
 //! The machine crate observes; here each observation becomes the outcome of a step, in
 //! the order in which a browser depends on them.
 
+mod barred;
 mod cause;
 mod circumstances;
 mod codes;
@@ -13,6 +14,7 @@ mod groups;
 mod judge;
 mod observation;
 mod page;
+mod php;
 mod php_fault;
 mod remedy;
 mod report;
@@ -25,11 +27,12 @@ mod traits;
 mod words;
 
 pub use cause::{
-    CertificateFault, ConfigurationRefusal, FileFault, Forbidden, HostsFault, OverrideRefusal, RequestedPage,
-    UnexpectedFolder, Unresolved, UpstreamFault,
+    CertificateFault, ConfigurationRefusal, DeniedBy, FileFault, Forbidden, HostsFault, IndexFault, OverrideRefusal,
+    RequestedPage, SilenceReason, SourceReason, UnexpectedFolder, Unresolved, UpstreamFault,
 };
 pub use circumstances::{
-    AnsweringHost, Beside, Circumstances, Configured, FileFaults, LogLine, PortHolder, SiteFileState, StoreStanding,
+    AnsweringHost, Beside, Circumstances, Configured, FileFaults, LogLine, PhpFacts, PhpState, PortHolder, Silence,
+    SiteFileState, StoreStanding,
 };
 pub use codes::{Cause, Code, Severity};
 pub use explain::explain;

@@ -186,9 +186,16 @@ pub struct Answer {
     pub location: Option<String>,
     /// `Server`, if there is one.
     pub server: Option<String>,
+    /// Whether it says when to come back (`Retry-After`, RFC 9110 section 10.2.3).
+    pub is_for_later: bool,
 }
 
 impl Answer {
+    /// Whether the server puts the request off, which is no fault of the site.
+    pub fn is_put_off(&self) -> bool {
+        self.status == 429 || self.status == 503 && self.is_for_later
+    }
+
     /// The target of a redirect (RFC 9110 section 15.4); `None` for every other answer.
     pub fn redirect(&self) -> Option<&String> {
         if (300..400).contains(&self.status) { self.location.as_ref() } else { None }
@@ -203,6 +210,8 @@ pub struct Page {
     /// The schemes and hosts that the page loads from or sends forms to, such as `http://localhost:8080`, with the
     /// number of places.
     pub loaded: BTreeMap<String, usize>,
+    /// Whether it is a list of a folder's files, as servers make them.
+    pub is_listing: bool,
     /// Whether it is the source of a PHP file.
     pub is_php_source: bool,
     /// A fault of PHP's that it shows, where PHP is set to show them: what it says, and where it is.
@@ -321,6 +330,9 @@ pub enum Proof {
     LeadsTo(HostName),
     /// The site asks for a user and a password first (RFC 9110 section 15.5.2).
     Guarded,
+    /// The server puts the request off, with this status: it says when to come back, or that there were too many
+    /// (RFC 6585 section 4).
+    PutOff(u16),
     /// The server's user may not get at the folder.
     Barred(Barrier),
     /// The status was 200, but the content was another.

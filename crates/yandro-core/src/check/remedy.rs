@@ -2,6 +2,8 @@
 
 use core::net::IpAddr;
 
+use camino::{Utf8Path, Utf8PathBuf};
+
 use super::circumstances::PortHolder;
 use crate::config::Place;
 use crate::name::HostName;
@@ -46,8 +48,12 @@ pub enum Remedy {
     PortsAsRoot,
     /// Opens a file at a line, in the editor that the user has chosen.
     Edit(Place),
+    /// Makes a folder.
+    MakeFolder(Utf8PathBuf),
     /// A command of the system.
     Shell(String),
+    /// Another one, with root's rights.
+    AsRoot(Box<Remedy>),
     /// One after the other; the second runs only if the first succeeds.
     Both(Box<Remedy>, Box<Remedy>),
 }
@@ -82,6 +88,8 @@ pub enum MapOption {
     FixPermissions,
     /// `--create`.
     Create,
+    /// `--index`.
+    Index(String),
     /// `--listing on`.
     Listing,
     /// `--overrides all`.
@@ -112,9 +120,29 @@ impl Remedy {
         Self::Control(if runs == Some(false) { ServerVerb::Start } else { ServerVerb::Reload }, server)
     }
 
+    /// Ends a server and starts it.
+    pub(super) fn restart(server: ServerId) -> Self {
+        Self::Control(ServerVerb::Stop, server).and(Self::Control(ServerVerb::Start, server))
+    }
+
     /// This, then `next`.
     pub(super) fn and(self, next: Self) -> Self {
         Self::Both(Box::new(self), Box::new(next))
+    }
+
+    /// The same for a user who may write what `may_write` says: other files are edited with root's rights.
+    #[must_use]
+    pub fn for_rights(self, may_write: &dyn Fn(&Utf8Path) -> bool) -> Self {
+        let is_free = match &self {
+            Self::Edit(place) => may_write(Utf8Path::new(&place.file)),
+            Self::MakeFolder(folder) => may_write(folder),
+            _ => true,
+        };
+        match self {
+            Self::Both(first, next) => first.for_rights(may_write).and(next.for_rights(may_write)),
+            own if is_free => own,
+            own => Self::AsRoot(Box::new(own)),
+        }
     }
 
     /// The same for a site that isn't in the site list: it can't be changed or settled, but mapped with its

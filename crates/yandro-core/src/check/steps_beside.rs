@@ -35,9 +35,24 @@ impl Judge<'_> {
             CheckStep::OtherNames if self.seen.other_names.is_none() => Some("not asked"),
             CheckStep::Disk if self.is_anothers() => Some("another is served"),
             CheckStep::Proof if self.has_proof(&Proof::Guarded) => Some("a password is asked for first"),
+            CheckStep::Proof if self.is_put_off() => Some("the server puts requests off"),
             CheckStep::Application if !self.is_page() => Some("no page of the site's own"),
             _ => None,
         }
+    }
+
+    /// Whether the server puts the request for the proof off.
+    fn is_put_off(&self) -> bool {
+        match self.seen.proof.as_ref().map(|timed| &timed.seen) {
+            Some(Proof::PutOff(_)) => true,
+            Some(Proof::Status(status)) => self.is_limited(*status),
+            _ => false,
+        }
+    }
+
+    /// Whether a status is that of requests beyond a number, as the configuration has it.
+    pub(super) fn is_limited(&self, status: u16) -> bool {
+        matches!(status, 429 | 503) && self.beside.limits.is_some()
     }
 
     pub(super) fn has_proof(&self, proof: &Proof) -> bool {
@@ -109,7 +124,8 @@ impl Judge<'_> {
             return Ok(String::new());
         };
         if let Some(foretold) = configured.in_the_way(site, server) {
-            return fail("another one answers, by the files", Diagnosis { foretold_for: Some(server), ..foretold });
+            let detail = if foretold.cause.is_refusal() { "refused" } else { "another one answers, by the files" };
+            return fail(detail, Diagnosis { foretold_for: Some(server), ..foretold });
         }
         let own = configured.answering.iter().find(|host| host.is_own && host.name == self.seen.name);
         Ok(own.map_or_else(String::new, |own| {

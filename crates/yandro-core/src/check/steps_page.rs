@@ -3,11 +3,13 @@
 use core::net::SocketAddr;
 
 use super::REDIRECT_PROBE;
-use super::cause::{Forbidden, RequestedPage, UnexpectedFolder, UpstreamFault};
+use super::cause::{
+    Forbidden, IndexFault, RequestedPage, SilenceReason, SourceReason, UnexpectedFolder, UpstreamFault,
+};
 use super::codes::{Cause, Severity};
 use super::finding::{Diagnosis, Evidence, Judged, fail};
 use super::judge::Judge;
-use super::observation::{Answer, Failure, OwnAddress, Proof, Trail};
+use super::observation::{Answer, Failure, FailureKind, OwnAddress, Proof, Trail};
 use super::page::{RedirectSource, RedirectTarget, target};
 use super::php_fault::php_fault_at;
 use super::remedy::{MapOption, Remedy};
@@ -29,6 +31,9 @@ impl Judge<'_> {
         let host = self.seen.name.clone();
         let answer = match seen(self.seen.http.as_ref()) {
             Some(Ok(answer)) => answer,
+            Some(Err(failure)) if failure.kind == FailureKind::TimedOut && self.is_own_answer() => {
+                return self.silent(failure, self.expected.http_port);
+            }
             Some(Err(failure)) => return self.no_answer(Cause::HttpFails { host }, failure, Scheme::Http),
             None => return Ok(String::new()),
         };
@@ -48,10 +53,34 @@ impl Judge<'_> {
         fail("no answer", diagnosis.fix(self.verbosely(scheme)))
     }
 
+    /// Whether the site's server answers by itself: behind it the upstream may be what is slow.
+    fn is_own_answer(&self) -> bool {
+        self.is_folder() || self.expected.site.https == Https::Only && self.expected.site.own_tls().is_none()
+    }
+
+    /// The server takes the connection and says nothing.
+    pub(super) fn silent(&self, failure: &Failure, port: u16) -> Judged {
+        let server = self.expected.server;
+        let diagnosis = Diagnosis::new(Cause::ServerSilent { server, reason: SilenceReason::Unknown })
+            .seen(Evidence::OnPort(port, failure.words.clone()));
+        fail("no answer", diagnosis.fix(self.start_anew()))
+    }
+
+    /// Ends the server and starts it.
+    fn start_anew(&self) -> Remedy {
+        match self.expected.server {
+            server if server.is_configured() => Remedy::restart(server),
+            _ => self.start_server(),
+        }
+    }
+
     pub(super) fn redirect(&self) -> Judged {
         let host = self.seen.name.clone();
         let Some(Ok(answer)) = seen(self.seen.http.as_ref()) else { return Ok(String::new()) };
         let status = answer.status;
+        if answer.is_put_off() || self.is_limited(status) {
+            return Ok(put_off(status));
+        }
         let Some(location) = answer.redirect() else {
             let cause = Cause::RedirectMissing { host, status };
             return fail(status.to_string(), Diagnosis::new(cause).fix(self.put_back()));
@@ -85,6 +114,9 @@ impl Judge<'_> {
     /// The site's own first page.
     fn page(&self, answer: &Answer, scheme: Scheme) -> Judged {
         let status = answer.status;
+        if answer.is_put_off() || self.is_limited(status) {
+            return Ok(put_off(status));
+        }
         // If the proof has a cause, the status is only its symptom.
         if status >= 400
             && let Err(failed) = self.proof()
@@ -130,7 +162,17 @@ impl Judge<'_> {
         }
         if self.seen.page.is_php_source {
             let fix = self.map([MapOption::Php(None)]);
-            return fail("PHP source", Diagnosis::new(Cause::PhpSource { site }).fix(fix));
+            return fail(
+                "PHP source",
+                Diagnosis::new(Cause::PhpSource { site, reason: SourceReason::WithoutPhp }).fix(fix),
+            );
+        }
+        if let Some(page) = self.beside.files.index_page.clone().filter(|_| self.seen.page.is_listing) {
+            let cause = Cause::IndexMissing {
+                content: self.expected.site.content.clone(),
+                fault: IndexFault::Listed(page.clone()),
+            };
+            return fail("a listing", Diagnosis::new(cause).fix(self.map([MapOption::Index(page)])));
         }
         if let Some((words, place)) = &self.seen.page.php_fault {
             return fail("PHP fault", php_fault_at(words, place));
@@ -237,7 +279,7 @@ impl Judge<'_> {
         let (detail, diagnosis) = match &timed.seen {
             Proof::Given => return Ok("proven".into()),
             Proof::LeadsTo(other) => return Ok(format!("leads to {other}")),
-            Proof::Guarded => return Ok(String::new()),
+            Proof::Guarded | Proof::PutOff(_) => return Ok(String::new()),
             Proof::UpstreamVaries => return Ok("answers vary".into()),
             Proof::UpstreamUnseen => return Ok("upstream not seen".into()),
             Proof::FolderMissing => return self.folder_missing(),
@@ -284,6 +326,11 @@ impl Judge<'_> {
         };
         fail(detail, diagnosis)
     }
+}
+
+/// The detail of an answer that puts the request off.
+fn put_off(status: u16) -> String {
+    format!("{status}: put off")
 }
 
 /// The finding for an upstream that is there and can't be used as it is.

@@ -20,6 +20,10 @@ impl Judge<'_> {
         let (host, port) = (self.seen.name.clone(), self.expected.https_port);
         let words = Evidence::Words(failure.words.clone());
         match failure.kind {
+            // TCP gets through to the other port, and nothing is said on this one.
+            FailureKind::TimedOut if seen(self.seen.connect.as_ref()).is_some_and(Result::is_ok) => {
+                self.silent(failure, port)
+            }
             FailureKind::Refused | FailureKind::TimedOut | FailureKind::NoWay => self.unconnected(failure, port),
             FailureKind::PlainHttp => {
                 fail("plain HTTP", Diagnosis::new(Cause::TlsPlain { port }).fix(self.map_again()))

@@ -12,7 +12,8 @@ use super::*;
 use crate::config::Place;
 use crate::name::HostName;
 use crate::pki::{CertificateFacts, Constraints};
-use crate::site::{Content, DEFAULT_ADDRESS, ServerId, Site, Upstream};
+use crate::servers::{Rule, RuleEffect};
+use crate::site::{Content, DEFAULT_ADDRESS, FastCgi, ServerId, Site, Upstream};
 
 const NOW: time::OffsetDateTime = datetime!(2026-11-23 08:00 UTC);
 
@@ -20,12 +21,20 @@ fn timed<T>(seen: T) -> Timed<T> {
     Timed { took: Duration::from_millis(1), seen }
 }
 
+fn gone() -> FastCgi {
+    FastCgi::Socket("/run/php/gone.sock".into())
+}
+
+fn denies(file: &str) -> Rule {
+    Rule { effect: RuleEffect::Denies, place: Place { file: file.into(), line: 3 } }
+}
+
 fn failure<T>(kind: FailureKind) -> Option<Timed<Result<T, Failure>>> {
     Some(timed(Err(Failure { kind, words: "the system's words".into() })))
 }
 
 fn answer(status: u16, location: Option<&str>) -> Option<Timed<Result<Answer, Failure>>> {
-    Some(timed(Ok(Answer { status, location: location.map(str::to_owned), server: None })))
+    Some(timed(Ok(Answer { status, location: location.map(str::to_owned), server: None, is_for_later: false })))
 }
 
 fn leaf() -> CertificateFacts {
@@ -109,6 +118,7 @@ fn beside() -> Beside {
         configured: Some(timed(Configured { answering, has_tls: Some(true), ..Configured::default() })),
         stores: Some(timed(vec![store])),
         files: FileFaults::default(),
+        limits: None,
     }
 }
 
@@ -188,7 +198,7 @@ fn each_fault_has_its_own_code_only() {
             (seen.connect, seen.tls) = (failure(FailureKind::Refused), failure(FailureKind::Refused));
         }),
         ("port-closed", |seen| seen.tls = failure(FailureKind::Refused)),
-        ("unreachable", |seen| seen.tls = failure(FailureKind::TimedOut)),
+        ("server-silent", |seen| seen.tls = failure(FailureKind::TimedOut)),
         ("tls-plain", |seen| seen.tls = failure(FailureKind::PlainHttp)),
         ("tls-fails", |seen| seen.tls = failure(FailureKind::Other)),
         ("tls-version", |seen| seen.tls = failure(FailureKind::TlsVersion)),

@@ -13,6 +13,10 @@ pub(super) enum Symptom {
     Circle,
     /// PHP files are sent as they are: which PHP could run them?
     Php,
+    /// The folder is listed, and has an index page.
+    Index,
+    /// Connections are taken, and nothing is answered.
+    Silent,
 }
 
 /// A fix that needs no decision.
@@ -63,6 +67,14 @@ impl Traits {
 
     pub(super) const fn circle(self) -> Self {
         Self { symptom: Some(Symptom::Circle), ..self }
+    }
+
+    pub(super) const fn silent(self) -> Self {
+        Self { symptom: Some(Symptom::Silent), ..self }
+    }
+
+    pub(super) const fn index(self) -> Self {
+        Self { symptom: Some(Symptom::Index), ..self }
     }
 
     pub(super) const fn php(self) -> Self {

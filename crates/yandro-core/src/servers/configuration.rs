@@ -5,6 +5,7 @@ use core::net::IpAddr;
 
 use camino::{Utf8Path, Utf8PathBuf};
 
+use super::Rule;
 use crate::config::{Answering, ConfigFault, Place, VirtualHost};
 use crate::site::Site;
 
@@ -39,9 +40,13 @@ pub trait Configuration: Debug + Send + Sync {
     fn takes_in(&self, answering: &[Answering<'_>], address: IpAddr, port: u16) -> bool;
     /// Whether it has TLS at all.
     fn has_tls(&self) -> bool;
-    /// The line that denies the site's address access to the site's folder. `is_of_site` tells whether a line is in the
-    /// site's own file.
-    fn denied(&self, site: &Site, is_of_site: &dyn Fn(&Place) -> bool) -> Option<Place>;
+    /// The lines that may answer the site's requests in the place of its folder, the one that counts first.
+    /// `is_of_site` tells whether a line is in the site's own file.
+    fn rules(&self, site: &Site, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Rule>;
+    /// Whether it has what it takes to pass PHP files on to php-fpm.
+    fn passes_php_on(&self) -> bool;
+    /// Whether the first virtual host of an address decides if TLS is spoken there.
+    fn decides_tls_by_first(&self) -> bool;
     /// The files in which errors of a site are written.
     fn error_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Utf8PathBuf>;
     /// The user of the worker processes, if it is configured.

@@ -7,10 +7,12 @@
 mod configuration;
 pub(crate) mod httpd;
 pub(crate) mod nginx;
+mod rule;
 mod software;
 
 pub use configuration::Configuration;
 pub use configuration::Listener;
+pub use rule::{Rule, RuleEffect};
 pub use software::{Image, Software};
 pub use software::{Loopback6, ProjectRules, Seeing, ServerReport, Start};
 

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use camino::{Utf8Path, Utf8PathBuf};
 
 use super::Configuration;
+use super::RuleEffect;
 use crate::config::{Dialect, FileOwner, Files, KnownLayout, Layout};
 use crate::plan::{OwnFiles, ServerModel};
 use crate::site::Site;
@@ -65,10 +66,12 @@ pub struct Seeing<'s> {
 }
 
 /// The lines of a project's own that change what a site answers, by their numbers from 1.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct ProjectRules {
-    /// The line that forbids the folder to everybody.
-    pub denied: Option<usize>,
+    /// The line that forbids the folder to everybody, or answers in its place, with its effect.
+    pub denied: Option<(usize, RuleEffect)>,
+    /// The last line that names index pages, with their names.
+    pub index: Option<(usize, RuleEffect)>,
     /// The first rule that may answer a request by itself.
     pub rule: Option<usize>,
 }
@@ -104,6 +107,8 @@ pub trait Software: Debug + Sync {
     fn report(&self, answers: &[String]) -> Option<ServerReport>;
     /// The assumed report of a server that can't be asked.
     fn usual_report(&self, known: &KnownLayout) -> ServerReport;
+    /// Whether a site's virtual host names index pages whatever the site is.
+    fn always_names_index(&self) -> bool;
     /// Whether it is known from the layout what is built into the program.
     fn knows_built_in(&self, layout: &Layout) -> bool;
     /// Whether planning this site takes the version of the program.

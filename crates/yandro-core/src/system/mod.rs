@@ -2,9 +2,11 @@
 //!
 //! Only Linux's has ever been run; the others' is tested on trees of files.
 
+mod php_fpm;
 mod runtimes;
 mod trust;
 
+pub use php_fpm::{PhpPool, php_pools};
 pub use runtimes::{JAVA_SOURCE, NOT_INSTALLED, RUNTIMES, Runtime};
 pub use trust::{
     BROWSER_STORES, JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_STORES, NEW_BROWSER_STORE, StoreKind, StorePrograms, TrustStore,

@@ -6,8 +6,8 @@ use std::net::{IpAddr, Ipv6Addr};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{
-    AnsweringHost, Configuration, Configured, DEFAULT_ADDRESS, Expected, Place, ProjectRules, Site, SiteFileState,
-    VirtualHost, asked_at,
+    Answering, AnsweringHost, Configuration, Configured, DEFAULT_ADDRESS, Expected, Place, ProjectRules, Rule,
+    RuleEffect, Site, SiteFileState, VirtualHost, asked_at,
 };
 
 use crate::files;
@@ -28,10 +28,19 @@ pub(super) fn sites(read: &dyn Configuration, found: &Found, sites: &[&Expected]
                 .collect()
         });
         configured.has_tls = Some(read.has_tls());
+        configured.plain_first = if read.decides_tls_by_first() { plain_first(&at, expected) } else { None };
         configured.not_listened = about.if_read(&configured, |port| !read.takes_in(&at, address, *port));
         configured
     };
     sites.iter().map(of).collect()
+}
+
+/// The first virtual host where a site answers over HTTPS, if it has TLS off.
+fn plain_first(at: &[Answering<'_>], expected: &Expected) -> Option<Place> {
+    let hosts =
+        &asked_at(at, expected.site.address, expected.https_port).filter(|_| expected.site.https.is_on())?.hosts;
+    let first = hosts.first().filter(|first| !first.tls)?;
+    hosts.iter().any(|host| host.tls).then(|| first.place.clone())
 }
 
 /// The addresses of a site's names: of the default one also that of IPv6.
@@ -40,11 +49,28 @@ fn addresses(site: &Site) -> impl Iterator<Item = IpAddr> {
     std::iter::once(site.address).chain(v6)
 }
 
-/// The line that keeps this machine from a site's folder: of the configuration, or of an override file.
-pub(super) fn denied(read: &dyn Configuration, found: &Found, site: &Site) -> Option<Place> {
+/// The lines that may answer a site's requests in the place of its folder: of the configuration, then of an override
+/// file. Their places are by the paths of this machine.
+pub(super) fn rules(read: &dyn Configuration, found: &Found, site: &Site) -> Vec<Rule> {
     let own = Own::of(found, site);
-    let of_overrides = || override_place(found, &site.document_root()?, |rules| rules.denied);
-    read.denied(site, &|place| own.has(found, place)).or_else(of_overrides)
+    let mut rules = read.rules(site, &|place| own.has(found, place));
+    for rule in &mut rules {
+        rule.place.file = found.view.here_or_same(Utf8Path::new(&rule.place.file)).into();
+    }
+    if let Some(root) = site.document_root() {
+        let denied = override_rule(found, &root, |rules| rules.denied);
+        rules.extend(denied.map(|(place, effect)| Rule { effect, place }));
+        // This one takes the place of the configuration's.
+        let index = override_rule(found, &root, |rules| rules.index);
+        rules.splice(..0, index.map(|(place, effect)| Rule { effect, place }));
+    }
+    rules
+}
+
+/// The line by which a server counts a site's requests, and refuses those beyond a number.
+pub(super) fn limits(read: &dyn Configuration, found: &Found, site: &Site) -> Option<Place> {
+    let rules = rules(read, found, site);
+    rules.into_iter().find(|rule| rule.effect == RuleEffect::Limits).map(|rule| rule.place)
 }
 
 /// The error logs that the server writes for a site, by the paths of this machine.
@@ -54,6 +80,11 @@ pub(super) fn error_logs(read: &dyn Configuration, found: &Found, site: &Site) -
     let mut logs: Vec<Utf8PathBuf> = logs.iter().map(|path| found.view.here_or_same(path)).collect();
     logs.dedup();
     logs
+}
+
+/// The error logs of a server itself, by the paths of this machine.
+pub(super) fn main_error_logs(read: &dyn Configuration, found: &Found) -> Vec<Utf8PathBuf> {
+    read.error_logs(&|_| false).iter().map(|path| found.view.here_or_same(path)).collect()
 }
 
 /// The names that answer on a port, in the order of their virtual hosts.
@@ -183,11 +214,20 @@ pub(super) fn override_place(
     root: &Utf8Path,
     line: impl Fn(ProjectRules) -> Option<usize>,
 ) -> Option<Place> {
+    override_rule(found, root, |rules| Some((line(rules)?, ()))).map(|(place, ())| place)
+}
+
+/// The same, with what the line does.
+fn override_rule<T>(
+    found: &Found,
+    root: &Utf8Path,
+    line: impl Fn(ProjectRules) -> Option<(usize, T)>,
+) -> Option<(Place, T)> {
     let software = found.kind.software();
     let name = software.override_file()?;
     let files = root.ancestors().map(|folder| folder.join(name)).filter(|file| file.is_file());
     files.into_iter().find_map(|file| {
-        let line = line(software.project_rules(&files::read(&file).ok()?))?;
-        Some(Place { file: file.into(), line })
+        let (line, effect) = line(software.project_rules(&files::read(&file).ok()?))?;
+        Some((Place { file: file.into(), line }, effect))
     })
 }

@@ -89,6 +89,15 @@ fn tail(path: &Utf8Path, from: u64) -> Option<(String, usize)> {
     Some((String::from_utf8_lossy(&added).into_owned(), lines + 1))
 }
 
+/// The last line of a log's end that has one of these words.
+pub(super) fn last_line(path: &Utf8Path, words: &[&str]) -> Option<LogLine> {
+    let from = fs::metadata(path).ok()?.len().saturating_sub(MOST);
+    let (text, first) = tail(path, from)?;
+    let (number, line) =
+        text.lines().enumerate().filter(|(_, line)| words.iter().any(|word| line.contains(word))).last()?;
+    Some(LogLine { file: path.to_owned(), number: first + number, text: line.to_owned() })
+}
+
 /// How old a guard's line may be that is about what is seen now, in seconds: the kernel doesn't repeat each at once.
 const RECENT: i64 = 600;
 

@@ -4,6 +4,7 @@
 mod configuration;
 mod logs;
 pub mod settings;
+mod silence;
 mod site_files;
 
 pub(crate) use site_files::file_faults;
@@ -14,8 +15,8 @@ use std::time::{Duration, Instant, SystemTime};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{
-    Barrier, Beside, Circumstances, Configuration, Configured, Content, Expected, FastCgi, HostName, OTHERS, Place,
-    PortHolder, ServerId, Site, Timed,
+    Barrier, Beside, Circumstances, Configuration, Configured, Content, Expected, HostName, OTHERS, Place, PortHolder,
+    ServerId, Site, Timed,
 };
 
 use crate::changes::ServerControl as _;
@@ -117,6 +118,11 @@ impl OfServer {
         all.into_iter().map(of).collect()
     }
 
+    /// The line by which it counts a site's requests, and refuses those beyond a number.
+    pub fn limits(&self, site: &Site) -> Option<Place> {
+        configuration::limits(&**self.read.as_ref()?, self.found.as_ref()?, site)
+    }
+
     /// Marks the error logs that it writes for a site.
     pub fn mark_logs(&self, site: &Site) -> logs::Marked {
         match (&self.found, &self.read) {
@@ -136,32 +142,41 @@ fn is_telling(words: &str) -> bool {
     !words.lines().any(is_of_rights)
 }
 
+/// How a site was slow to answer.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Slowness {
+    /// Whether its server takes connections and doesn't answer.
+    pub is_silent: bool,
+    /// Whether a page didn't come in time.
+    pub is_page_late: bool,
+}
+
 /// Gathers facts about a site with a problem. `beside` has those that are known already.
 pub fn look(
     (machine, present): (&Machine, &Present),
     expected: &Expected,
     server: &mut OfServer,
-    beside: &Beside,
+    (beside, slowness): (&Beside, Slowness),
 ) -> Circumstances {
-    let mut around = Circumstances::default();
+    let mut around = Circumstances { is_slow: slowness.is_page_late, ..Circumstances::default() };
     let site = &expected.site;
     if site.https.is_on() {
         around.key_fits = key_fits(machine, &site.name);
     }
     around.confined = logs::confined(machine, site.document_root().as_deref(), expected.now);
     if let Some(root) = site.document_root() {
-        around.has_index = root.is_dir().then(|| !index_pages(&root, &site.serving.index).is_empty());
+        let pages = index_pages(&root, &site.serving.index);
+        around.has_index = root.is_dir().then_some(!pages.is_empty());
+        around.is_index_linked = pages.iter().any(|page| page.is_symlink());
+        around.index_pages = pages.iter().filter_map(|page| page.file_name().map(str::to_owned)).collect();
         around.override_file = server.found.as_ref().and_then(|found| override_file(found, &root));
         around.rule = server.found.as_ref().and_then(|found| rule(found, &root, expected));
         around.unread_index = unread_index((machine, present), expected, &root);
     }
-    if expected.is_here && machine.is_real() {
-        around.php_down = site.serving.php.as_ref().and_then(php_down);
-    }
     let has_php = || site.document_root().is_some_and(|root| root.join("index.php").is_file());
-    if machine.is_real() && (around.php_down.is_some() || site.serving.php.is_none() && has_php()) {
-        around.php_sockets = php::sockets(machine).into_iter().filter(|own| answers(own)).map(Into::into).collect();
-        around.php_programs = php::starts(machine);
+    if machine.is_real() && expected.is_here && (site.serving.php.is_some() || has_php()) {
+        let user = present.get(expected.server).and_then(|found| servers::user(machine, found));
+        around.php = php::look(machine, site.serving.php.as_ref(), user.as_ref());
     }
     if !machine.is_real() || !expected.is_here {
         return around;
@@ -183,7 +198,13 @@ pub fn look(
     around.configured = beside.configured.as_ref().map(|timed| timed.seen.clone()).unwrap_or_default();
     (around.runs, around.refuses) = (server.runs, server.refuses());
     if let (Some(found), Some(read)) = (&server.found, &server.read) {
-        around.denied = configuration::denied(&**read, found, site);
+        around.rules = configuration::rules(&**read, found, site);
+        around.passes_php_on = read.passes_php_on();
+        around.has_own_index = found.kind.software().always_names_index();
+    }
+    if slowness.is_silent {
+        let ports = beside.configured.as_ref().map(|timed| timed.seen.answering.iter().map(|host| host.port));
+        around.silence = Some(silence::look(server, ports.into_iter().flatten().collect()));
     }
     if let Some(found) = &server.found {
         around.names_certificate = names_certificate(machine, found, &site.name);
@@ -287,18 +308,6 @@ fn unread_index((machine, present): (&Machine, &Present), expected: &Expected, r
 fn override_file(found: &Found, root: &Utf8Path) -> Option<Utf8PathBuf> {
     let name = found.kind.software().override_file()?;
     root.ancestors().map(|folder| folder.join(name)).find(|file| file.is_file())
-}
-
-fn php_down(php: &FastCgi) -> Option<String> {
-    let is_there = match php {
-        FastCgi::Socket(path) => answers(path),
-        FastCgi::Address(address) => std::net::TcpStream::connect(address.to_string()).is_ok(),
-    };
-    (!is_there).then(|| php.to_string())
-}
-
-fn answers(socket: &Utf8Path) -> bool {
-    std::os::unix::net::UnixStream::connect(socket).is_ok()
 }
 
 /// Whether a site's virtual host file names the certificate that is on the disk.

@@ -11,7 +11,9 @@ use crate::machine::Machine;
 pub(crate) fn file_faults(machine: &Machine, expected: &Expected) -> FileFaults {
     let site = &expected.site;
     let is_folder_missing = site.document_root().is_some_and(|root| !root.is_dir());
-    let mut found = FileFaults { is_folder_missing, ..FileFaults::default() };
+    let has = |page: &&&str| site.document_root().is_some_and(|root| root.join(page).is_file());
+    let index_page = ["index.html", "index.htm"].iter().find(has).map(|page| (*page).to_owned());
+    let mut found = FileFaults { is_folder_missing, index_page, ..FileFaults::default() };
     if !site.https.is_on() {
         return found;
     }

@@ -90,6 +90,7 @@ impl Beginning {
                 configured: configured.remove(&at),
                 stores: stores.clone(),
                 files: files.next().unwrap_or_default(),
+                limits: None,
             }
         };
         let beside = (0..sites.len()).map(&mut of_site).collect();

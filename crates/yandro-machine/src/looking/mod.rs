@@ -14,13 +14,14 @@ use std::os::unix::fs::PermissionsExt as _;
 use camino::Utf8Path;
 use tokio::task::JoinSet;
 use yandro_core::{
-    Authority, Beside, Expected, HostName, HostsFault, NameObservation, ServerId, Site, SiteReport, explain, judge,
+    Answer, Authority, Beside, Code, Expected, Failure, FailureKind, HostName, HostsFault, NameObservation, Proof,
+    ServerId, Site, SiteReport, Timed, explain, judge,
 };
 
-use crate::circumstances::{self, OfServer, settings};
+use crate::circumstances::{self, OfServer, Slowness, settings};
 use crate::files::FileError;
 use crate::probe::{Limit, Manner, OffersOf, Prober};
-use crate::{caches, files, observe};
+use crate::{caches, files, observe, permissions};
 
 use beside::Beginning;
 pub use error::LookError;
@@ -83,7 +84,11 @@ pub async fn look(scene: Scene<'_>, sites: &[Site], closeness: Closeness) -> Res
     let mut around = around.finish(scene, looked.iter().map(|own| &*own.expected).collect()).await?;
     let mut reports = Vec::with_capacity(looked.len());
     let mut closely = 0;
-    for (own, beside) in looked.iter().zip(&around.beside) {
+    for (own, beside) in looked.iter().zip(&mut around.beside) {
+        if own.is_refused_for_now() {
+            beside.limits =
+                around.servers.get(&own.expected.server).and_then(|server| server.limits(&own.expected.site));
+        }
         let mut report = report(own, beside);
         if !report.findings.is_empty() {
             closely += 1;
@@ -197,6 +202,33 @@ async fn observe_all(
 }
 
 impl Looked {
+    /// Whether a request was answered as servers do that count them.
+    fn is_refused_for_now(&self) -> bool {
+        let is_refused = |status: u16| matches!(status, 429 | 503);
+        self.all_seen().any(|seen| {
+            let answers = [&seen.http, &seen.https].into_iter().flatten();
+            answers.filter_map(|timed| timed.seen.as_ref().ok()).any(|answer| is_refused(answer.status))
+                || matches!(seen.proof.as_ref().map(|timed| &timed.seen), Some(Proof::Status(status)) if is_refused(*status))
+        })
+    }
+
+    /// The observations of each name at each of its addresses and ports.
+    fn all_seen(&self) -> impl Iterator<Item = &NameObservation> {
+        let of_ports = self.seen.iter().chain(self.further.iter().flat_map(|(_, seen)| seen));
+        of_ports.flat_map(|seen| std::iter::once(seen).chain(&seen.further))
+    }
+
+    /// How the site was slow, by what was found.
+    fn slowness(&self, report: &SiteReport) -> Slowness {
+        let is_late = |timed: &Timed<Result<Answer, Failure>>| {
+            timed.seen.as_ref().is_err_and(|failure| failure.kind == FailureKind::TimedOut)
+        };
+        Slowness {
+            is_silent: report.findings.iter().any(|finding| finding.code() == Code::ServerSilent),
+            is_page_late: self.all_seen().any(|seen| seen.https.as_ref().or(seen.http.as_ref()).is_some_and(is_late)),
+        }
+    }
+
     /// Looks for the cause of what was found: the server's processes, its configuration and its files,
     /// and with a `prober` its log while the site is asked once more.
     async fn look_around(
@@ -208,7 +240,8 @@ impl Looked {
         prober: Option<&Arc<Prober>>,
     ) {
         let expected = self.expected.clone();
-        let mut around = circumstances::look((scene.machine, scene.present), &expected, server, beside);
+        let slowness = self.slowness(report);
+        let mut around = circumstances::look((scene.machine, scene.present), &expected, server, (beside, slowness));
         let is_quick = self.seen.iter().all(|seen| took(seen) < PATIENCE);
         if let Some(prober) = prober.filter(|_| is_quick)
             && report.findings.iter().any(|finding| finding.code().is_logged())
@@ -219,6 +252,9 @@ impl Looked {
             around.log = marked.added(&names);
         }
         explain(report, expected.http_port, expected.https_port, &around);
+        for remedy in report.findings.iter_mut().flat_map(|finding| &mut finding.diagnosis.remedies) {
+            *remedy = remedy.clone().for_rights(&permissions::may_be_written);
+        }
     }
 }
 

@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use http_body_util::{BodyExt as _, Empty};
 use hyper::body::Bytes;
 use hyper::client::conn::http1::{SendRequest, handshake};
-use hyper::header::{CONNECTION, COOKIE, HOST, LOCATION, SERVER, SET_COOKIE, USER_AGENT};
+use hyper::header::{CONNECTION, COOKIE, HOST, LOCATION, RETRY_AFTER, SERVER, SET_COOKIE, USER_AGENT};
 use hyper::http::request::Builder;
 use hyper::{Request, Response};
 use hyper_util::rt::TokioIo;
@@ -64,7 +64,7 @@ impl HttpSession {
 
     async fn send(&mut self, request: Builder, limit: usize) -> Result<Fetched, Failure> {
         let request = request
-            .header(USER_AGENT, concat!("yandro-check/", env!("CARGO_PKG_VERSION")))
+            .header(USER_AGENT, concat!("Mozilla/5.0 (compatible; yandro-check/", env!("CARGO_PKG_VERSION"), ")"))
             .header(CONNECTION, if limit == 0 { "close" } else { "keep-alive" })
             .body(Empty::new())
             .map_err(|error| Failure { kind: FailureKind::Other, words: error.to_string() })?;
@@ -122,7 +122,12 @@ pub(super) async fn get_from(
 
 fn answer<B>(response: &Response<B>) -> Answer {
     let text = |name| response.headers().get(name).map(|value| String::from_utf8_lossy(value.as_bytes()).into_owned());
-    Answer { status: response.status().as_u16(), location: text(LOCATION), server: text(SERVER) }
+    Answer {
+        status: response.status().as_u16(),
+        location: text(LOCATION),
+        server: text(SERVER),
+        is_for_later: response.headers().contains_key(RETRY_AFTER),
+    }
 }
 
 /// `name=value` of each cookie; domain, path and lifetime don't matter for a few requests.
@@ -135,6 +140,12 @@ fn failure(error: &hyper::Error) -> Failure {
     let mut words = error.to_string();
     let mut source = std::error::Error::source(error);
     while let Some(cause) = source {
+        if cause.downcast_ref::<std::io::Error>().is_some_and(|error| error.kind() == std::io::ErrorKind::UnexpectedEof)
+        {
+            // The TLS library's words lead to its manual.
+            "the server closes the connection without an answer".clone_into(&mut words);
+            break;
+        }
         words = format!("{words}: {cause}");
         source = cause.source();
     }

@@ -22,6 +22,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
 use tokio::sync::Semaphore;
+use tokio::task::JoinSet;
 use yandro_core::{
     Answer, Authority, Content, Expected, Failure, FailureKind, HostName, HostPort, HostsAnswer, Https,
     NameObservation, Offers, OtherName, Page, Proof, REDIRECT_PROBE, ResolverAnswer, ServerId, Timed,
@@ -103,12 +104,34 @@ impl Prober {
             None => None,
         };
         let _permit = self.permits.acquire().await.expect("the semaphore is never closed");
-        let evidence = ProofEvidence::prepare(&expected).await;
+        let evidence = Arc::new(ProofEvidence::prepare(&expected).await);
+        let chain_on_disk: Arc<Option<Vec<u8>>> = Arc::new(chain_on_disk);
+        let (within, offers) = (self.manner.within.for_all(), self.manner.offers);
+        let mut tasks = JoinSet::new();
         let mut seen = Vec::new();
-        for name in expected.site.names() {
-            seen.push(Box::pin(self.observe_name(&expected, name, &evidence, chain_on_disk.as_deref())).await);
+        for (at, name) in expected.site.names().cloned().enumerate() {
+            let (prober, expected, evidence) = (self.clone(), expected.clone(), evidence.clone());
+            let (chain, own) = (chain_on_disk.clone(), self.manner.within.for_all());
+            let is_one_by_one = matches!(expected.site.content, Content::Upstream(_));
+            let observed = async move {
+                let within = if is_one_by_one { own } else { within };
+                let chain_on_disk = chain.as_deref();
+                let (expected, evidence) = (&*expected, &*evidence);
+                let asked = AskedName { expected, evidence, chain_on_disk, offers, within, is_brief: false };
+                (at, Box::pin(prober.observe_name(&name, asked)).await)
+            };
+            // A development server may do one thing at a time.
+            if is_one_by_one {
+                seen.push(observed.await);
+            } else {
+                tasks.spawn(observed);
+            }
         }
-        seen
+        while let Some(one) = tasks.join_next().await {
+            seen.push(one.unwrap_or_else(|error| std::panic::resume_unwind(error.into_panic())));
+        }
+        seen.sort_by_key(|(at, _)| *at);
+        seen.into_iter().map(|(_, seen)| seen).collect()
     }
 
     /// The places at a site's upstream, if it has one.
@@ -119,15 +142,10 @@ impl Prober {
         Some(own.clone())
     }
 
-    async fn observe_name(
-        &self,
-        expected: &Expected,
-        name: &HostName,
-        evidence: &ProofEvidence,
-        chain_on_disk: Option<&[u8]>,
-    ) -> NameObservation {
+    async fn observe_name(&self, name: &HostName, asked: AskedName<'_>) -> NameObservation {
+        let expected = asked.expected;
         let hosts = timed_now(|| self.hosts_answer(name));
-        let resolver = resolve::ask(name.as_str(), self.machine.is_real(), self.manner.within).await;
+        let resolver = resolve::ask(name.as_str(), self.machine.is_real(), asked.within).await;
         let mut seen = NameObservation {
             name: name.clone(),
             hosts,
@@ -146,10 +164,9 @@ impl Prober {
             proof: None,
         };
         let Some(first) = seen.resolver.seen.first(&seen.hosts.seen) else { return seen };
-        let (address, silent) = self.answering(expected, first, &seen.resolver.seen).await;
+        let (address, silent) = answering((expected, asked.within), first, &seen.resolver.seen).await;
         seen.silent = silent;
         let mut further = at_others(&seen, address);
-        let asked = AskedName { expected, evidence, chain_on_disk, offers: self.manner.offers, is_brief: false };
         let at_further = async {
             for other in &mut further {
                 let address = other.asked.unwrap_or(address);
@@ -171,19 +188,19 @@ impl Prober {
 
     /// Connection, handshake, page and proof of a name at one of its addresses.
     async fn observe_at(&self, asked: &AskedName<'_>, seen: &mut NameObservation, address: IpAddr) {
-        let AskedName { expected, evidence, .. } = *asked;
+        let AskedName { expected, evidence, within, .. } = *asked;
         seen.asked = Some(address);
         let name = seen.name.clone();
         let http = SocketAddr::new(address, expected.http_port);
         if !expected.site.https.is_on() {
-            plain_alone(seen, http, expected, evidence, self.manner.within).await;
+            plain_alone(seen, http, expected, evidence, within).await;
             self.look_for_barrier(expected, seen);
             return;
         }
         if expected.site.own_tls().is_some() {
             // It speaks TLS and nothing else.
             let (connect, secure) = tokio::join!(
-                connected(SocketAddr::new(address, expected.https_port), self.manner.within),
+                connected(SocketAddr::new(address, expected.https_port), within),
                 self.secure(&name, asked, address)
             );
             seen.connect = connect;
@@ -191,8 +208,7 @@ impl Prober {
             return;
         }
         let path = if expected.site.https == Https::Only { REDIRECT_PROBE } else { "/" };
-        let (plain, secure) =
-            tokio::join!(plain(&name, http, path, self.manner.within), self.secure(&name, asked, address));
+        let (plain, secure) = tokio::join!(plain(&name, http, path, within), self.secure(&name, asked, address));
         (seen.connect, seen.http) = plain;
         secure.into_seen(seen);
         self.look_for_barrier(expected, seen);
@@ -221,8 +237,8 @@ impl Prober {
 
     /// The handshake, then the proof and the page over the same connection.
     async fn secure(&self, name: &HostName, asked: &AskedName<'_>, address: IpAddr) -> Secure {
-        let AskedName { expected, evidence, chain_on_disk, offers, is_brief } = *asked;
-        let (socket, within) = (SocketAddr::new(address, expected.https_port), self.manner.within);
+        let AskedName { expected, evidence, chain_on_disk, offers, within, is_brief } = *asked;
+        let socket = SocketAddr::new(address, expected.https_port);
         let started = Instant::now();
         let handshake = match within.connect(socket).await {
             Ok(stream) => self.trust.handshake(name.as_str(), stream, chain_on_disk, within).await,
@@ -237,7 +253,7 @@ impl Prober {
         };
         let leaf = stream.get_ref().1.peer_certificates().and_then(<[_]>::first).cloned();
         let asked = offers::AskedOffers { name, socket, tls13: connection.version == TLS_1_3, leaf };
-        let more = self.offers.of(asked, &self.trust, Manner { offers, ..self.manner });
+        let more = self.offers.of(asked, &self.trust, Manner { within, offers });
         let tls = Timed { took, seen: Ok(connection) };
         let session = match http::HttpSession::open(stream, within).await {
             Ok(session) => session,
@@ -257,26 +273,30 @@ impl Prober {
         let pages = page::fetch(session, &asked, anew).await;
         Secure { tls, pages, more: more.await }
     }
+}
 
-    /// The address to ask, and those on which nothing listens though something does on this one:
-    /// clients go from one to the next, too.
-    async fn answering(&self, expected: &Expected, first: IpAddr, resolver: &ResolverAnswer) -> (IpAddr, Vec<IpAddr>) {
-        let ResolverAnswer::Addresses(all) = resolver else { return (first, Vec::new()) };
-        if all.len() < 2 {
-            return (first, Vec::new());
+/// The address to ask, and those on which nothing listens though something does on this one:
+/// clients go from one to the next, too.
+async fn answering(
+    (expected, within): (&Expected, Limit),
+    first: IpAddr,
+    resolver: &ResolverAnswer,
+) -> (IpAddr, Vec<IpAddr>) {
+    let ResolverAnswer::Addresses(all) = resolver else { return (first, Vec::new()) };
+    if all.len() < 2 {
+        return (first, Vec::new());
+    }
+    let port = if expected.site.https.is_on() { expected.https_port } else { expected.http_port };
+    let mut open = Vec::new();
+    for address in all {
+        open.push((*address, within.connect(SocketAddr::new(*address, port)).await));
+    }
+    match open.iter().find(|(_, result)| result.is_ok()) {
+        Some((answering, _)) => {
+            let silent = open.iter().filter(|(_, result)| is_refused(result)).map(|(address, _)| *address);
+            (*answering, silent.collect())
         }
-        let port = if expected.site.https.is_on() { expected.https_port } else { expected.http_port };
-        let mut open = Vec::new();
-        for address in all {
-            open.push((*address, self.manner.within.connect(SocketAddr::new(*address, port)).await));
-        }
-        match open.iter().find(|(_, result)| result.is_ok()) {
-            Some((answering, _)) => {
-                let silent = open.iter().filter(|(_, result)| is_refused(result)).map(|(address, _)| *address);
-                (*answering, silent.collect())
-            }
-            None => (first, Vec::new()),
-        }
+        None => (first, Vec::new()),
     }
 }
 
@@ -287,6 +307,7 @@ struct AskedName<'a> {
     evidence: &'a ProofEvidence,
     chain_on_disk: Option<&'a [u8]>,
     offers: OffersOf,
+    within: Limit,
     /// Whether the proof is enough.
     is_brief: bool,
 }

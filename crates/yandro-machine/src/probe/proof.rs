@@ -92,6 +92,7 @@ impl ProofFile {
             200 if fetched.body == self.content.as_bytes() => Proof::Given,
             200 => Proof::OtherContent,
             401 => Proof::Guarded,
+            status if fetched.answer.is_put_off() => Proof::PutOff(status),
             status => Proof::Status(status),
         }
     }

@@ -4,6 +4,8 @@
 mod apache;
 mod common;
 mod nginx;
+mod php;
+mod rules;
 
 use super::kit::{Background, YANDRO, eventually};
 use super::namespace::Namespace;
@@ -83,14 +85,13 @@ fn found(machine: &Namespace) -> Vec<(String, String)> {
     read(&machine.yandro(&["check", "--json"]))
 }
 
-/// The same for an ordinary user whose sites these are.
-fn found_by_a_user(machine: &Namespace) -> Vec<(String, String)> {
-    read(&by_a_user(machine, &["check", "--json"]))
-}
-
-/// Whether an ordinary user gets the same verdict.
+/// Whether an ordinary user gets the same verdict, and under sudo as well.
 fn is_found_by_a_user(machine: &Namespace, code: &str) -> Result<(), String> {
-    let found = found_by_a_user(machine);
+    let under_sudo = under_sudo(machine, &["check", "--json"]);
+    if codes(&read(&under_sudo)) != [code] {
+        return Err(format!("{code}: otherwise under sudo\n{}", self::under_sudo(machine, &["check"])));
+    }
+    let found = read(&by_a_user(machine, &["check", "--json"]));
     // nginx opens its main error log first, which only root can, and tells an ordinary user nothing of the others.
     let list = std::fs::read_to_string(machine.path("home/.config/yandro/sites.toml")).unwrap_or_default();
     let is_nginx = list.contains("server = \"nginx\"");
@@ -108,6 +109,16 @@ fn by_a_user(machine: &Namespace, words: &[&str]) -> super::kit::Ran {
     machine.run("setpriv", &[&ids[..], words].concat())
 }
 
+/// The same user under sudo.
+fn under_sudo(machine: &Namespace, words: &[&str]) -> super::kit::Ran {
+    let home = machine.path("home").display().to_string();
+    machine.run("chown", &["-R", "nobody", &home]);
+    machine.run("sed", &["-i", &format!("s#^nobody:.*#nobody:x:65534:65534::{home}:/bin/sh#"), "/etc/passwd"]);
+    std::fs::write(machine.path("etc/sudoers.d/nobody"), "nobody ALL=(ALL) NOPASSWD: ALL\n").unwrap();
+    let ids = ["--reuid=65534", "--regid=65534", "--clear-groups", "sudo", YANDRO];
+    machine.run("setpriv", &[&ids[..], words].concat())
+}
+
 fn read(ran: &super::kit::Ran) -> Vec<(String, String)> {
     let told: serde_json::Value = serde_json::from_str(&ran.stdout).unwrap_or_else(|_| panic!("no JSON: {ran}"));
     let sites = told["sites"].as_array().unwrap().iter();
@@ -121,7 +132,7 @@ fn codes(found: &[(String, String)]) -> Vec<&str> {
 }
 
 /// Causes without a fixing command: the remedy shows the user where to look.
-const BY_A_PERSON: [&str; 19] = [
+const BY_A_PERSON: [&str; 20] = [
     "confined",
     "folder-missing",
     "http-fails",
@@ -129,6 +140,7 @@ const BY_A_PERSON: [&str; 19] = [
     "https-status",
     "page-leaves",
     "page-mixed",
+    "php-busy",
     "port-closed",
     "proof-not-written",
     "redirect-leaves",
@@ -240,7 +252,7 @@ fn try_with(server: &str, causes: &[Cause]) {
 
 #[test]
 fn every_cause_with_apache_httpd_is_found_and_fixed() {
-    try_with("apache", &[common::COMMON, apache::APACHE].concat());
+    try_with("apache", &[common::COMMON, apache::APACHE, rules::RULES_APACHE].concat());
 }
 
 #[test]
@@ -268,6 +280,12 @@ fn an_ordinary_user_is_told_what_only_root_can_test() {
 }
 
 #[test]
+fn every_cause_of_php_is_found_and_fixed() {
+    try_with("apache", &[php::PHP, php::PHP_APACHE].concat());
+    try_with("nginx", php::PHP);
+}
+
+#[test]
 fn every_cause_with_nginx_is_found_and_fixed() {
-    try_with("nginx", &[common::COMMON, nginx::NGINX].concat());
+    try_with("nginx", &[common::COMMON, nginx::NGINX, rules::RULES_NGINX].concat());
 }

@@ -124,3 +124,50 @@ firefox_profile() {
   certutil -N -d "sql:$HOME/.mozilla/firefox/tide" --empty-password
   printf '%s\n' "$1" > "$HOME/.mozilla/firefox/tide/prefs.js"
 }
+
+# Waits until a command succeeds: eventually COMMAND
+eventually() {
+  for _ in $(seq 400); do
+    if sh -c "$1" >/dev/null 2>&1; then return 0; fi
+    sleep 0.05
+  done
+  return 1
+}
+
+# Waits until something listens on a port.
+opened() { eventually "curl --silent --output /dev/null http://127.0.0.1:$1/ || [ \$? != 7 ]"; }
+
+# The site's virtual host file.
+site() { echo /etc/*/sites-available/yandro-saltmarsh.test.conf; }
+
+# The usual pool of php-fpm, and the program.
+pool() { echo /etc/php/*/fpm/pool.d/www.conf; }
+php_start() {
+  mkdir -p /run/php
+  "$(ls /usr/sbin/php-fpm* | tail -1)" --daemonize 2>/dev/null
+  eventually 'ls /run/php/*.pid'
+}
+php_end() { pkill -QUIT php-fpm; eventually '! pgrep php-fpm'; rm -f /run/php/*; }
+
+# A site of PHP, well.
+php_site() {
+  php_start
+  rm saltmarsh/index.html
+  echo '<?php echo 1;' > saltmarsh/index.php
+  yandro map saltmarsh.test --php -q
+}
+
+# Further lines of the user's for the site's server block: set_extra LINES
+set_extra() { echo "$1" > more.conf; yandro map saltmarsh.test --extra ./more.conf -q || true; }
+
+# Lines beyond all virtual hosts of Apache httpd: httpd_lines LINE...
+httpd_lines() { printf '%s\n' "$@" > /etc/apache2/conf-enabled/zz.conf; reload; }
+
+# Lines in the site's own virtual hosts, in both or in the one for HTTPS.
+in_host() {
+  lines=$(printf '\\n\\t%s' "$@")
+  case $1 in SSL*|Directory*) at=SSLEngine ;; *) at=ServerName ;; esac
+  sed -i "s#^\(\s*\)$at .*#&$lines#" "$(site)"
+  reload
+}
+in_block() { sed -i "s#^\(\s*\)root .*#&\n$1#" "$(site)"; reload; }

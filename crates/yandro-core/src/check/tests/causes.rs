@@ -222,8 +222,11 @@ fn security_modules_get_the_command_that_lets_the_server_through() {
 #[test]
 fn remedies_can_be_pasted() {
     let around = Circumstances {
-        php_down: Some("/run/php/gone.sock".into()),
-        php_sockets: vec!["/run/php/php8.2-fpm.sock".into()],
+        php: PhpFacts {
+            address: Some((gone(), PhpState::Down)),
+            answering: vec![FastCgi::Socket("/run/php/php8.2-fpm.sock".into())],
+            ..PhpFacts::default()
+        },
         confined: Some("audit: apparmor=\"DENIED\" profile=\"/usr/sbin/nginx\" name=\"/srv/saltmarsh/\"".into()),
         ..Circumstances::default()
     };
@@ -260,14 +263,14 @@ fn a_name_with_digits_gets_the_same_verdict() {
         let mut report = judge(&expected, &[seen], &Beside::default());
         let around = Circumstances {
             has_index: Some(false),
-            denied: Some(Place { file: "/etc/a.conf".into(), line: 3 }),
+            rules: vec![denies("/etc/a.conf")],
             override_file: Some("/srv/saltmarsh/.htaccess".into()),
             log: vec![LogLine {
                 file: "/var/log/e.log".into(),
                 number: 7,
                 text: "/srv/saltmarsh/.htaccess: Invalid command 'Tide'".into(),
             }],
-            php_down: Some("/run/php/gone.sock".into()),
+            php: PhpFacts { address: Some((gone(), PhpState::Down)), ..PhpFacts::default() },
             ..Circumstances::default()
         };
         explain(&mut report, 80, 443, &around);

@@ -16,6 +16,11 @@ const BROKEN: &[Broken] = &[
     |seen| seen.http = answer(404, None),
     |seen| seen.tls = failure(FailureKind::Refused),
     |seen| seen.tls = failure(FailureKind::PlainHttp),
+    |seen| seen.tls = failure(FailureKind::TimedOut),
+    |seen| seen.http = failure(FailureKind::TimedOut),
+    |seen| seen.tls = failure(FailureKind::TlsVersion),
+    |seen| seen.https = failure(FailureKind::TimedOut),
+    |seen| seen.proof = Some(timed(Proof::PutOff(503))),
     |seen| seen.tls = failure(FailureKind::Other),
     |seen| seen.tls = connection(Verdict::UnknownIssuer, leaf()),
     |seen| seen.tls = connection(Verdict::Name, CertificateFacts { names: vec!["depot.test".into()], ..leaf() }),
@@ -44,12 +49,23 @@ const AROUND: &[Around] = &[
     |around| around.has_index = Some(false),
     |around| around.override_file = Some("/srv/saltmarsh/.htaccess".into()),
     |around| around.rule = Some(Place { file: "/srv/saltmarsh/.htaccess".into(), line: 2 }),
-    |around| around.php_down = Some("/run/php/gone.sock".into()),
+    |around| around.php.address = Some((gone(), PhpState::Down)),
+    |around| around.php.address = Some((gone(), PhpState::Forbidden { user: "www-data".into(), mode: 0o600 })),
+    |around| (around.is_slow, around.php.address) = (true, Some((gone(), PhpState::Full))),
+    |around| {
+        around.silence = Some(Silence { reason: SilenceReason::Stopped, stopped: vec![7, 8], waiting: 3, log: None });
+    },
+    |around| around.rules.push(Rule { effect: RuleEffect::Answers(403), ..denies("/etc/c.conf") }),
+    |around| around.rules.push(Rule { effect: RuleEffect::WantsCertificate, ..denies("/etc/c.conf") }),
+    |around| {
+        around.rules.push(Rule { effect: RuleEffect::Indexes(vec!["tides.html".into()]), ..denies("/etc/c.conf") });
+    },
+    |around| around.configured.plain_first = Some(Place { file: "/etc/b.conf".into(), line: 7 }),
     |around| around.configured.site_file = SiteFileState::Missing("/etc/a.conf".into()),
     |around| around.configured.not_listened.push(443),
     |around| around.configured.answering.iter_mut().for_each(|own| own.is_own = false),
     |around| around.configured.answering.iter_mut().for_each(|own| own.tls = false),
-    |around| around.denied = Some(Place { file: "/etc/b.conf".into(), line: 7 }),
+    |around| around.rules.push(denies("/etc/b.conf")),
     |around| around.configured.has_tls = Some(false),
     |around| {
         around.holders.push(PortHolder {
@@ -114,7 +130,8 @@ proptest! {
         prop_assert_eq!(had_any, !report.findings.is_empty());
         // A finding with a lower severity has its own code for that.
         if had_error && report.findings.iter().all(|finding| finding.severity() == Severity::Warning) {
-            prop_assert!(report.findings.iter().any(|finding| finding.code() == Code::ProofIntercepted));
+            let lower = [Code::ProofIntercepted, Code::ClientCertificate];
+            prop_assert!(report.findings.iter().any(|finding| lower.contains(&finding.code())));
         }
         if report.is_well() {
             prop_assert!(report.findings.iter().all(|finding| finding.severity() == Severity::Warning));

@@ -116,8 +116,17 @@ fn causes() -> Vec<Cause> {
         Cause::HttpsStatus { scheme: Scheme::Https, host: host.clone(), status: 502 },
         Cause::HttpsFails { host: host.clone(), request: RequestedPage::Page },
         Cause::HttpsFails { host: host.clone(), request: RequestedPage::Proof },
-        Cause::IndexMissing { content: content.clone() },
-        Cause::AccessDenied { content: content.clone() },
+        Cause::IndexMissing { content: content.clone(), fault: IndexFault::NoneThere },
+        Cause::IndexMissing { content: content.clone(), fault: IndexFault::OtherNames(vec!["tides.html".into()]) },
+        Cause::IndexMissing { content: content.clone(), fault: IndexFault::Listed("index.html".into()) },
+        Cause::ClientCertificate { site: site.clone() },
+        Cause::AccessDenied { content: content.clone(), by: DeniedBy::Access },
+        Cause::AccessDenied { content: content.clone(), by: DeniedBy::Status(410) },
+        Cause::AccessDenied { content: content.clone(), by: DeniedBy::Status(444) },
+        Cause::AccessDenied { content: content.clone(), by: DeniedBy::Links },
+        Cause::ServerSilent { server, reason: SilenceReason::Stopped },
+        Cause::ServerSilent { server, reason: SilenceReason::Full },
+        Cause::ServerSilent { server, reason: SilenceReason::Unknown },
         Cause::OverrideFault { file: "/srv/tides/.htaccess".into(), refusal: OverrideRefusal::CanRunPrograms },
         Cause::OverrideFault {
             file: "/srv/tides/.htaccess".into(),
@@ -135,7 +144,13 @@ fn causes() -> Vec<Cause> {
         },
         Cause::ProofIntercepted { content: content.clone() },
         Cause::ProofNotWritten { content },
-        Cause::PhpSource { site: site.clone() },
+        Cause::PhpSource { site: site.clone(), reason: SourceReason::WithoutPhp },
+        Cause::PhpSource { site: site.clone(), reason: SourceReason::ModuleOff },
+        Cause::PhpSource { site: site.clone(), reason: SourceReason::LinesGone },
+        Cause::PhpForbidden { socket: "/run/php/php.sock".into(), user: user() },
+        Cause::PhpBusy { socket: "/run/php/php.sock".into(), most: Some(5) },
+        Cause::PhpBusy { socket: "/run/php/php.sock".into(), most: Some(1) },
+        Cause::PhpBusy { socket: "/run/php/php.sock".into(), most: None },
         Cause::PhpFault { message: "Call to undefined function tide()".into() },
         Cause::PhpDown { socket: "/run/php/gone.sock".into() },
         Cause::UpstreamDown { site: site.clone(), content: upstream.clone(), near: None },
@@ -176,6 +191,9 @@ fn evidence() -> Vec<Evidence> {
         Evidence::NoLink("/etc/apache2/sites-enabled/tides.test.conf".into()),
         Evidence::LookedFrom("/etc/apache2/apache2.conf".into()),
         Evidence::FirstRule(place()),
+        Evidence::PlainFirst(place()),
+        Evidence::Waiting(1),
+        Evidence::Waiting(17),
         Evidence::ProofRule(place()),
     ]
 }
@@ -306,7 +324,16 @@ fn every_finding_reads_as_written_here() {
     https-fails: `https://tides.test/` gives no proper answer
     https-fails: the request for the proof of `tides.test` failed
     index-missing: /srv/tides has no index page, and folders are not listed
+    index-missing: the server looks for tides.html as index page, and /srv/tides has another one
+    index-missing: the server lists /srv/tides, though it has index.html
+    client-certificate: the server asks every client of `tides.test` for a certificate of its own: nothing is proven
     access-denied: a line of the configuration forbids /srv/tides
+    access-denied: a line of the configuration answers requests for /srv/tides with 410
+    access-denied: a line of the configuration closes the connection of requests for /srv/tides
+    access-denied: a line of the configuration keeps the server from the symbolic link that the index page of /srv/tides is
+    server-silent: nginx's processes are stopped by a signal: connections wait
+    server-silent: all workers of nginx are busy: connections wait
+    server-silent: nginx takes connections and doesn't answer: it is busy, or hangs
     override-fault: the override file /srv/tides/.htaccess has a line that is refused for a site without PHP, since such lines can run programs: allow it if you trust the project
     override-fault: the override file /srv/tides/.htaccess has a line that Apache httpd can't take
     folder-missing: the folder of `tides.test` is gone: /srv/tides; map it again from where it is now
@@ -319,6 +346,12 @@ fn every_finding_reads_as_written_here() {
     proof-intercepted: a rule of the project's own answers requests for files of /srv/tides: nothing is proven
     proof-not-written: the proof file could not be written below /srv/tides
     php-source: `tides.test` sends PHP files as text, with their source
+    php-source: `tides.test` sends PHP files as text, with their source: the server's modules that pass them on are off
+    php-source: `tides.test` sends PHP files as text, with their source: the lines that pass them on are gone from its virtual host
+    php-forbidden: the server's user `www-data` may not use the socket of PHP, /run/php/php.sock
+    php-busy: all 5 processes of PHP at /run/php/php.sock are at work: requests wait
+    php-busy: the only process of PHP at /run/php/php.sock is at work: requests wait
+    php-busy: PHP at /run/php/php.sock takes requests and doesn't answer
     php-fault: PHP ends with a fault: Call to undefined function tide()
     php-down: PHP is passed on to /run/php/gone.sock, and nothing answers there
     upstream-down: the upstream of `tides.test` doesn't answer at http://127.0.0.1:3000: start it
@@ -354,6 +387,9 @@ fn every_finding_reads_as_written_here() {
     the link /etc/apache2/sites-enabled/tides.test.conf is missing
     looked for from /etc/apache2/apache2.conf on
     /etc/nginx/a b.conf:7: the first rule
+    /etc/nginx/a b.conf:7: the first virtual host there has TLS off, which counts for all
+    1 connection waits
+    17 connections wait
     /etc/nginx/a b.conf:7: the first such rule; requests below /.well-known/ are to pass
     ");
     insta::assert_snapshot!(lines(remedies().iter().map(ToString::to_string).collect()), @"

@@ -4,8 +4,8 @@ use std::fmt::{self, Display, Formatter};
 
 use super::listed;
 use crate::check::cause::{
-    CertificateFault, ConfigurationRefusal, FileFault, Forbidden, HostsFault, OverrideRefusal, RequestedPage,
-    UnexpectedFolder, Unresolved, UpstreamFault,
+    CertificateFault, ConfigurationRefusal, DeniedBy, FileFault, Forbidden, HostsFault, IndexFault, OverrideRefusal,
+    RequestedPage, SilenceReason, SourceReason, UnexpectedFolder, Unresolved, UpstreamFault,
 };
 use crate::check::codes::Cause;
 use crate::check::finding::Diagnosis;
@@ -68,6 +68,12 @@ impl Display for Cause {
             }
             Self::FamilyHalf { host, silent } =>
                 write!(f, "`{host}` has addresses of both families, and nothing answers on {silent}: some clients try it first"),
+            Self::ServerSilent { server, reason } => match reason {
+                SilenceReason::Stopped => write!(f, "{server}'s processes are stopped by a signal: connections wait"),
+                SilenceReason::Full => write!(f, "all workers of {server} are busy: connections wait"),
+                SilenceReason::Unknown =>
+                    write!(f, "{server} takes connections and doesn't answer: it is busy, or hangs"),
+            },
             Self::Unreachable { site, address } => write!(f, "the address {address} of `{site}` can't be reached"),
             Self::SiteFileMissing { site, file } => write!(f, "the virtual host file of `{site}` is gone: {file}"),
             Self::SiteNotEnabled { site, file } => write!(f, "the virtual host file of `{site}` is not enabled: {file}"),
@@ -149,8 +155,25 @@ impl Display for Cause {
                 write!(f, "`https://{host}/` gives no proper answer"),
             Self::HttpsFails { host, request: RequestedPage::Proof } =>
                 write!(f, "the request for the proof of `{host}` failed"),
-            Self::IndexMissing { content } => write!(f, "{content} has no index page, and folders are not listed"),
-            Self::AccessDenied { content } => write!(f, "a line of the configuration forbids {content}"),
+            Self::IndexMissing { content, fault } => match fault {
+                IndexFault::NoneThere => write!(f, "{content} has no index page, and folders are not listed"),
+                IndexFault::OtherNames(wanted) => write!(
+                    f, "the server looks for {} as index page, and {content} has another one", listed(wanted, ", ")
+                ),
+                IndexFault::Listed(page) => write!(f, "the server lists {content}, though it has {page}"),
+            },
+            Self::ClientCertificate { site } =>
+                write!(f, "the server asks every client of `{site}` for a certificate of its own: nothing is proven"),
+            Self::AccessDenied { content, by } => match by {
+                DeniedBy::Access => write!(f, "a line of the configuration forbids {content}"),
+                DeniedBy::Status(444) =>
+                    write!(f, "a line of the configuration closes the connection of requests for {content}"),
+                DeniedBy::Status(status) =>
+                    write!(f, "a line of the configuration answers requests for {content} with {status}"),
+                DeniedBy::Links => write!(
+                    f, "a line of the configuration keeps the server from the symbolic link that the index page of {content} is"
+                ),
+            },
             Self::OverrideFault { file, refusal: OverrideRefusal::CanRunPrograms } => write!(
                 f,
                 "the override file {file} has a line that is refused for a site without PHP, since such lines can run programs: allow it if you trust the project",
@@ -175,7 +198,15 @@ impl Display for Cause {
                 "a rule of the project's own answers requests for files of {content}: nothing is proven"
             ),
             Self::ProofNotWritten { content } => write!(f, "the proof file could not be written below {content}"),
-            Self::PhpSource { site } => write!(f, "`{site}` sends PHP files as text, with their source"),
+            Self::PhpSource { site, reason } => {
+                write!(f, "`{site}` sends PHP files as text, with their source")?;
+                match reason {
+                    SourceReason::WithoutPhp => Ok(()),
+                    SourceReason::ModuleOff => f.write_str(": the server's modules that pass them on are off"),
+                    SourceReason::LinesGone =>
+                        f.write_str(": the lines that pass them on are gone from its virtual host"),
+                }
+            }
             Self::PhpFault { message } => write!(f, "PHP ends with a fault: {message}"),
             Self::PhpDown { socket } => write!(f, "PHP is passed on to {socket}, and nothing answers there"),
             Self::HostsUnread { file, fault } => match fault {
@@ -192,6 +223,13 @@ impl Display for Cause {
                 let times = if *places == 1 { "in 1 place".to_owned() } else { format!("in {places} places") };
                 write!(f, "the page of `{site}` loads from or sends to {origin} {times}: browsers block that, or it leads away")
             }
+            Self::PhpForbidden { socket, user } =>
+                write!(f, "the server's user `{user}` may not use the socket of PHP, {socket}"),
+            Self::PhpBusy { socket, most: Some(1) } =>
+                write!(f, "the only process of PHP at {socket} is at work: requests wait"),
+            Self::PhpBusy { socket, most: Some(most) } =>
+                write!(f, "all {most} processes of PHP at {socket} are at work: requests wait"),
+            Self::PhpBusy { socket, most: None } => write!(f, "PHP at {socket} takes requests and doesn't answer"),
             Self::UpstreamFails { site, content, fault } => {
                 write!(f, "the upstream of `{site}`, {content}, ")?;
                 match fault {

@@ -56,6 +56,11 @@ impl Display for Evidence {
             }
             Self::NoLink(link) => write!(f, "the link {link} is missing"),
             Self::LookedFrom(file) => write!(f, "looked for from {file} on"),
+            Self::PlainFirst(place) => {
+                write!(f, "{place}: the first virtual host there has TLS off, which counts for all")
+            }
+            Self::Waiting(1) => f.write_str("1 connection waits"),
+            Self::Waiting(number) => write!(f, "{number} connections wait"),
             Self::FirstRule(place) => write!(f, "{place}: the first rule"),
             Self::ProofRule(place) => {
                 write!(f, "{place}: the first such rule; requests below /.well-known/ are to pass")

@@ -30,7 +30,9 @@ impl Display for Remedy {
             Self::NoProxy(names) => write!(f, "export no_proxy=\"$no_proxy,{}\"", listed(names, ",")),
             Self::PortsAsRoot => f.write_str("sudo $(command -v yandro) ports"),
             Self::Edit(place) => write!(f, "${{EDITOR:-vi}} +{} {}", place.line, word(&place.file)),
+            Self::MakeFolder(folder) => write!(f, "mkdir -p {}", word(folder.as_str())),
             Self::Shell(command) => f.write_str(command),
+            Self::AsRoot(own) => write!(f, "sudo {own}"),
             Self::Both(first, next) => write!(f, "{first} && {next}"),
         }
     }
@@ -57,6 +59,7 @@ impl Display for MapOption {
             Self::HttpsBoth => f.write_str("--https both"),
             Self::FixPermissions => f.write_str("--fix-permissions"),
             Self::Create => f.write_str("--create"),
+            Self::Index(page) => write!(f, "--index {}", word(page)),
             Self::Listing => f.write_str("--listing on"),
             Self::AllOverrides => f.write_str("--overrides all"),
             Self::OwnUpstreamHost => f.write_str("--upstream-host own"),

@@ -9,6 +9,7 @@ mod modules;
 mod overrides;
 mod parse;
 mod read;
+mod rules;
 pub(crate) mod run;
 mod shared;
 mod software;

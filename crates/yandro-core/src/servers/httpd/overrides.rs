@@ -3,7 +3,8 @@
 
 use super::parse;
 use crate::config::{Directive, Node};
-use crate::servers::ProjectRules;
+use crate::servers::rule::{ASKED_PATHS, fits_asked};
+use crate::servers::{ProjectRules, RuleEffect};
 
 /// Patterns of `RewriteRule` that fit every path.
 const EVERYTHING: [&str; 5] = ["^", ".*", "^.*", "^.*$", "^(.*)$"];
@@ -33,11 +34,15 @@ fn take(rules: &mut ProjectRules, nodes: &[Node]) {
 fn take_directive(rules: &mut ProjectRules, own: &Directive) {
     let words: Vec<String> = own.values().map(str::to_ascii_lowercase).collect();
     let is_rewrite = own.is("RewriteRule");
+    let arguments: Vec<String> = own.values().map(str::to_owned).collect();
     if let Some(is_denied) = denies(&own.name, own.values()) {
         // The last one counts.
-        rules.denied = is_denied.then_some(own.line);
-    } else if is_rewrite && is_forbidding(&words) && EVERYTHING.contains(&words[0].as_str()) {
-        rules.denied = Some(own.line);
+        rules.denied = is_denied.then_some((own.line, RuleEffect::Denies));
+    } else if let Some(status) = forbidding_status(&own.name, &arguments) {
+        rules.denied = Some((own.line, RuleEffect::Answers(status)));
+    }
+    if own.is("DirectoryIndex") {
+        rules.index = Some((own.line, RuleEffect::Indexes(arguments)));
     }
     let is_rule = is_rewrite && words.get(1).is_some_and(|to| to != "-")
         || ["RedirectMatch", "Redirect", "FallbackResource"].iter().any(|name| own.is(name));
@@ -59,10 +64,41 @@ pub(super) fn denies<'v>(name: &str, values: impl Iterator<Item = &'v str>) -> O
     }
 }
 
-/// Whether a rewriting rule answers 403 (its flags have `F`).
-fn is_forbidding(words: &[String]) -> bool {
-    let flags = words.get(2).map(|flags| flags.trim_matches(['[', ']'])).unwrap_or_default();
-    flags.split(',').any(|flag| matches!(flag.trim(), "f" | "forbidden"))
+/// The status of an error with which a rule answers requests for a site's first page: `RewriteRule` with the flag `F`,
+/// `G` or `R=404`, `Redirect gone /`, `RedirectMatch 403 .`.
+pub(super) fn forbidding_status(name: &str, arguments: &[String]) -> Option<u16> {
+    let argument = |at: usize| arguments.get(at).map_or("", String::as_str);
+    let status = |word: &str| word.parse().ok().filter(|status| (400..600).contains(status));
+    match name.to_ascii_lowercase().as_str() {
+        "rewriterule" => {
+            let flags = argument(2).trim_matches(['[', ']']).to_ascii_lowercase();
+            let found = flags.split(',').find_map(|flag| match flag.trim() {
+                "f" | "forbidden" => Some(403),
+                "g" | "gone" => Some(410),
+                flag => status(flag.strip_prefix("r=").or_else(|| flag.strip_prefix("redirect="))?),
+            })?;
+            // In a folder's section paths begin without a slash.
+            let is_fitting = |path: &str| {
+                regex_lite::Regex::new(argument(0)).is_ok_and(|regex| regex.is_match(path.trim_start_matches('/')))
+            };
+            (EVERYTHING.contains(&argument(0))
+                || fits_asked(argument(0))
+                || ASKED_PATHS.iter().any(|path| is_fitting(path)))
+            .then_some(found)
+        }
+        "redirect" | "redirectmatch" => {
+            let found = match argument(0).to_ascii_lowercase().as_str() {
+                "gone" => 410,
+                word => status(word)?,
+            };
+            let is_fitting = match name.to_ascii_lowercase().as_str() {
+                "redirect" => ASKED_PATHS.iter().any(|path| path.starts_with(argument(1))),
+                _ => fits_asked(argument(1)),
+            };
+            is_fitting.then_some(found)
+        }
+        _ => None,
+    }
 }
 
 #[cfg(test)]
@@ -85,7 +121,8 @@ mod tests {
             ("<IfModule mod_alias.c>\nRedirectMatch 302 ^/$ /tides\n</IfModule>\n", None, Some(2)),
             ("<Files x>\nFallbackResource /index.php\n", None, None),
         ] {
-            assert_eq!(project_rules(text.as_bytes()), ProjectRules { denied, rule }, "{text}");
+            let found = project_rules(text.as_bytes());
+            assert_eq!((found.denied.map(|(line, _)| line), found.rule), (denied, rule), "{text}");
         }
     }
 }

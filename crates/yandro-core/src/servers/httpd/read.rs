@@ -4,10 +4,10 @@ use core::net::{IpAddr, SocketAddr};
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use super::overrides::denies;
-use super::run::{self, EventKind, Listen};
+use super::rules::rules;
+use super::run::{self, Listen};
 use crate::config::{Answering, ConfigFault, Place, VirtualHost, by_address, first_that_has};
-use crate::servers::{Configuration, Listener};
+use crate::servers::{Configuration, Listener, Rule};
 use crate::site::Site;
 
 /// A configuration with what is asked of it often.
@@ -68,8 +68,16 @@ impl Configuration for HttpdConfiguration {
         self.configuration.modules.contains("ssl_module")
     }
 
-    fn denied(&self, site: &Site, is_of_site: &dyn Fn(&Place) -> bool) -> Option<Place> {
-        denied(&self.configuration, &site.document_root()?, is_of_site)
+    fn passes_php_on(&self) -> bool {
+        ["proxy_module", "proxy_fcgi_module"].iter().all(|module| self.configuration.modules.contains(*module))
+    }
+
+    fn decides_tls_by_first(&self) -> bool {
+        true
+    }
+
+    fn rules(&self, site: &Site, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Rule> {
+        rules(&self.configuration, &site.document_root().unwrap_or_default(), is_of_site)
     }
 
     fn error_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Utf8PathBuf> {
@@ -94,46 +102,4 @@ fn shown(listen: &Listen) -> String {
         Some(address) => SocketAddr::new(address, listen.port).to_string(),
         None => listen.port.to_string(),
     }
-}
-
-/// Meaning of a section for the lines within it.
-enum Within {
-    /// They are about this folder, or this path of the site.
-    Folder(Utf8PathBuf),
-    /// They apply to the surrounding section.
-    Same,
-    /// They are about some files, some requests, or another site.
-    Other,
-}
-
-/// The line that forbids the document root: in the innermost `<Directory>` that it is in.
-fn denied(own: &run::HttpdRun, root: &Utf8Path, is_of_site: &dyn Fn(&Place) -> bool) -> Option<Place> {
-    let mut within: Vec<Within> = Vec::new();
-    let mut last: Option<(usize, bool, &Place)> = None;
-    for event in &own.events {
-        let is_any = |names: &[&str]| names.iter().any(|name| event.is(name));
-        match event.kind {
-            EventKind::Open => within.push(match event.arguments.first() {
-                Some(folder) if is_any(&["Directory", "Location"]) => Within::Folder(folder.into()),
-                _ if is_any(&["IfModule", "IfDefine", "IfVersion", "RequireAll", "RequireAny"]) => Within::Same,
-                _ if event.is("VirtualHost") && is_of_site(&event.place) => Within::Same,
-                _ => Within::Other,
-            }),
-            EventKind::Close => _ = within.pop(),
-            EventKind::Directive => {
-                let Some(is_denied) = denies(&event.name, event.arguments.iter().map(String::as_str)) else { continue };
-                let folder = within.iter().rev().find_map(|own| match own {
-                    Within::Folder(folder) => Some(folder),
-                    _ => None,
-                });
-                let is_other = within.iter().any(|own| matches!(own, Within::Other));
-                let Some(folder) = folder.filter(|folder| !is_other && root.starts_with(folder)) else { continue };
-                let depth = folder.components().count();
-                if last.as_ref().is_none_or(|(other, ..)| depth >= *other) {
-                    last = Some((depth, is_denied, &event.place));
-                }
-            }
-        }
-    }
-    last.filter(|(_, is_denied, _)| *is_denied).map(|(.., place)| place.clone())
 }

@@ -63,6 +63,10 @@ impl Software for Httpd {
     }
 
     /// Any Apache httpd 2.4 that a distribution packages with links to its modules reads the same.
+    fn always_names_index(&self) -> bool {
+        false
+    }
+
     fn knows_built_in(&self, layout: &Layout) -> bool {
         layout.links.is_some()
     }

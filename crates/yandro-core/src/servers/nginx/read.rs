@@ -7,7 +7,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use super::run::{self, ServerBlock, answering_name};
 use crate::config::{Answering, ConfigFault, Place, VirtualHost, asked_at};
 use crate::host_port::HostPort;
-use crate::servers::{Configuration, Listener};
+use crate::servers::{Configuration, Listener, Rule};
 use crate::site::Site;
 
 /// A configuration, and the folder that its relative paths start from.
@@ -82,9 +82,17 @@ impl Configuration for NginxConfiguration {
         true
     }
 
-    fn denied(&self, site: &Site, is_of_site: &dyn Fn(&Place) -> bool) -> Option<Place> {
-        let mut blocks = self.blocks(is_of_site).into_iter();
-        blocks.find_map(|block| self.configuration.denied(block, site.address)).cloned()
+    fn passes_php_on(&self) -> bool {
+        true
+    }
+
+    fn decides_tls_by_first(&self) -> bool {
+        false
+    }
+
+    fn rules(&self, site: &Site, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Rule> {
+        let blocks = self.blocks(is_of_site).into_iter();
+        blocks.flat_map(|block| self.configuration.rules(block, site.address)).collect()
     }
 
     fn error_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Utf8PathBuf> {

@@ -55,6 +55,10 @@ impl Software for Nginx {
         ServerReport::default()
     }
 
+    fn always_names_index(&self) -> bool {
+        true
+    }
+
     fn knows_built_in(&self, _: &Layout) -> bool {
         true
     }
@@ -89,7 +93,7 @@ impl Software for Nginx {
     }
 
     fn project_rules(&self, text: &[u8]) -> ProjectRules {
-        ProjectRules { denied: None, rule: first_rule(text) }
+        ProjectRules { rule: first_rule(text), ..ProjectRules::default() }
     }
 
     /// nginx's main file gets one `include` of files that only root can change, which no line of it can widen.

@@ -1,22 +1,7 @@
-//! The addresses of a server block, and its access rules.
+//! The addresses of a server block.
 
-use core::net::IpAddr;
-
-use camino::Utf8Path;
-
-use crate::config::{Directive, Place};
+use crate::config::Directive;
 use crate::host_port::{HostPort, LOCALHOST};
-use crate::network;
-
-/// An `allow` or `deny` directive (`ngx_http_access_module`).
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct AccessRule {
-    /// Whether it lets in.
-    pub(super) is_allowed: bool,
-    /// Subject of the rule: `all`, an address, a network.
-    pub(super) whom: String,
-    pub(super) place: Place,
-}
 
 /// A `listen` directive.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -27,17 +12,6 @@ pub struct ListenOn {
     pub is_default: bool,
     /// Whether it speaks TLS.
     pub tls: bool,
-}
-
-impl AccessRule {
-    pub(super) fn of(own: &Directive, file: &Utf8Path) -> Option<Self> {
-        let place = Place { file: file.to_string(), line: own.line };
-        Some(Self { is_allowed: own.name == "allow", whom: own.values().next()?.to_owned(), place })
-    }
-
-    pub(super) fn is_about(&self, address: IpAddr) -> bool {
-        self.whom == "all" || network::parse(&self.whom).is_some_and(|network| network.contains(&address))
-    }
 }
 
 impl ListenOn {

@@ -1,16 +1,15 @@
 //! A configuration as nginx reads it: includes followed, server blocks of the `http` context
 //! with where they listen and by which names they answer.
 
-use core::net::IpAddr;
-
 use camino::{Utf8Path, Utf8PathBuf};
 
 use super::parse;
 use crate::config::{Answering, ConfigFault, Directive, Files, Node, Place, Section, VirtualHost, files_of};
 
+mod lines;
 mod listen;
 
-use listen::AccessRule;
+use lines::{AnsweringLine, is_for_asked};
 pub use listen::ListenOn;
 
 /// How deep includes may nest.
@@ -34,8 +33,8 @@ pub struct NginxRun {
     pub name_bucket: Option<(usize, Place)>,
     /// Error logs of blocks without `error_log`.
     error_logs: ErrorLogs,
-    /// Access rules of `http` itself.
-    access: Vec<AccessRule>,
+    /// Lines of `http` itself that may answer requests.
+    lines: Vec<AnsweringLine>,
     /// The fault that ended the run before its end.
     pub fault: Option<ConfigFault>,
 }
@@ -56,10 +55,8 @@ pub struct ServerBlock {
     pub listens: Vec<ListenOn>,
     /// Its error logs, if it names any.
     error_logs: Vec<String>,
-    /// Access rules.
-    access: Vec<AccessRule>,
-    /// The same of its `location /`, which takes the place of the block's own.
-    root_access: Vec<AccessRule>,
+    /// Its lines that may answer requests.
+    lines: Vec<AnsweringLine>,
     /// The rest of it, in the form that all servers have.
     pub host: VirtualHost,
 }
@@ -69,9 +66,10 @@ enum BlockContext {
     Main,
     Http,
     Server,
-    /// A block within a server, at its root (`location /`) or below.
+    /// A block within a server: whether it is at its root (`location /`), and whether it answers what a check asks for.
     Location {
         is_root: bool,
+        is_asked: bool,
     },
     Other,
 }
@@ -102,13 +100,6 @@ impl NginxRun {
             .into_iter()
             .find(|logs| !logs.is_empty())
             .map_or(&[], |logs| &logs[..])
-    }
-
-    /// The line of a server block, or of what is around it, that keeps an address out: the first that is about
-    /// the address counts, and what is around only where the block says nothing.
-    pub fn denied<'c>(&'c self, block: &'c ServerBlock, address: IpAddr) -> Option<&'c Place> {
-        let rules = [&block.root_access, &block.access, &self.access].into_iter().find(|own| !own.is_empty())?;
-        rules.iter().find(|own| own.is_about(address)).filter(|own| !own.is_allowed).map(|own| &own.place)
     }
 
     /// The server blocks by address.
@@ -238,8 +229,7 @@ impl NginxWalk<'_> {
                 self.done.servers.push(ServerBlock {
                     listens: Vec::new(),
                     error_logs: Vec::new(),
-                    access: Vec::new(),
-                    root_access: Vec::new(),
+                    lines: Vec::new(),
                     host,
                 });
                 self.nodes(&own.nodes, file, BlockContext::Server)?;
@@ -248,8 +238,15 @@ impl NginxWalk<'_> {
                 }
                 return Ok(());
             }
-            (BlockContext::Server, "location") => BlockContext::Location { is_root: own.open.values().eq(["/"]) },
-            (BlockContext::Server, "if") => BlockContext::Location { is_root: false },
+            (BlockContext::Server, "location") => BlockContext::Location {
+                is_root: own.open.values().eq(["/"]),
+                is_asked: is_for_asked(own.open.values()),
+            },
+            // Whether its condition holds shows only in a request.
+            (BlockContext::Server, "if") => BlockContext::Location { is_root: false, is_asked: true },
+            (BlockContext::Location { is_asked, .. }, "if" | "location") => {
+                BlockContext::Location { is_root: false, is_asked }
+            }
             _ => BlockContext::Other,
         };
         self.nodes(&own.nodes, file, inner)
@@ -257,19 +254,27 @@ impl NginxWalk<'_> {
 
     fn directive(&mut self, own: &Directive, file: &Utf8Path, context: BlockContext) {
         let first = || own.values().next().map(str::to_owned);
+        let line = |is_inner| AnsweringLine::of(own, file, is_inner);
+        match context {
+            BlockContext::Http => self.done.lines.extend(line(false)),
+            BlockContext::Server | BlockContext::Location { is_asked: true, .. } => {
+                let is_inner = context != BlockContext::Server;
+                self.done.servers.last_mut().into_iter().for_each(|server| server.lines.extend(line(is_inner)));
+            }
+            _ => {}
+        }
         match (context, own.name.as_str()) {
             (BlockContext::Main, "user") => self.done.user = first(),
             (BlockContext::Main, "error_log") => self.done.error_logs.main.extend(first()),
             (BlockContext::Http, "error_log") => self.done.error_logs.http.extend(first()),
-            (BlockContext::Http, "allow" | "deny") => self.done.access.extend(AccessRule::of(own, file)),
             (BlockContext::Main, "pid") => self.done.pid_file = first().map(|path| self.prefix.join(path)),
             (BlockContext::Http, "server_names_hash_bucket_size") => {
                 let place = Place { file: file.to_string(), line: own.line };
                 self.done.name_bucket = first().and_then(|size| size.parse().ok()).map(|size| (size, place));
             }
-            (BlockContext::Server | BlockContext::Location { is_root: true }, _) => {
+            (BlockContext::Server | BlockContext::Location { is_root: true, .. }, _) => {
                 if let Some(server) = self.done.servers.last_mut() {
-                    server.take(own, file, context == BlockContext::Server);
+                    server.take(own, context == BlockContext::Server);
                 }
             }
             _ => {}
@@ -278,7 +283,7 @@ impl NginxWalk<'_> {
 }
 
 impl ServerBlock {
-    fn take(&mut self, own: &Directive, file: &Utf8Path, is_direct: bool) {
+    fn take(&mut self, own: &Directive, is_direct: bool) {
         let first = || own.values().next().map(str::to_owned);
         match own.name.as_str() {
             "listen" if is_direct => self.listens.extend(ListenOn::of(own)),
@@ -291,10 +296,6 @@ impl ServerBlock {
             }
             "root" => self.host.document_root = first(),
             "error_log" => self.error_logs.extend(first()),
-            "allow" | "deny" => {
-                let rules = if is_direct { &mut self.access } else { &mut self.root_access };
-                rules.extend(AccessRule::of(own, file));
-            }
             "proxy_pass" => self.host.instead = first(),
             "return" if own.values().next().is_some_and(|code| code.starts_with('3')) => {
                 let to = own.values().nth(1).map_or_else(|| "redirects".to_owned(), |to| format!("redirects to {to}"));

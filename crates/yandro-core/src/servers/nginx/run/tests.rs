@@ -1,6 +1,7 @@
 use std::collections::BTreeMap;
 
 use super::*;
+use crate::servers::RuleEffect;
 
 struct Some2(BTreeMap<&'static str, &'static str>);
 
@@ -68,8 +69,9 @@ fn the_innermost_that_says_something_of_logs_and_of_who_may_come_in_counts() {
         (1, "192.168.0.1", Some(10)),
         (2, "127.0.0.1", Some(17)),
     ] {
-        let denied = done.denied(&done.servers[block], address.parse().unwrap());
-        assert_eq!(denied.map(|place| place.line), line, "{block} {address}");
+        let rules = done.rules(&done.servers[block], address.parse().unwrap());
+        let denied = rules.iter().find(|rule| rule.effect == RuleEffect::Denies);
+        assert_eq!(denied.map(|rule| rule.place.line), line, "{block} {address}");
     }
     assert_eq!(run(&[("/n/nginx.conf", "http { server { } }")]).error_logs(&done.servers[0]), [""; 0]);
 }
@@ -84,4 +86,35 @@ fn faults_have_their_place() {
     assert_eq!(told("http {\n server {\n}\n"), "/n/nginx.conf:1: `http` is never closed");
     assert!(told("include nginx.conf;\n").contains("does a file include itself?"));
     assert_eq!(run(&[]).fault.unwrap().to_string(), "/n/nginx.conf:1: the main file can't be read");
+}
+
+#[test]
+fn lines_that_answer_in_the_place_of_the_folder_are_found() {
+    let of = |lines: &str| -> Vec<String> {
+        let text: &'static str = format!("http {{\nlimit_req zone=a;\nserver {{\n{lines}\n}}\n}}\n").leak();
+        let done = run(&[("/n/nginx.conf", text)]);
+        assert_eq!(done.fault, None, "{lines}");
+        let rules = done.rules(&done.servers[0], "127.0.0.1".parse().unwrap()).into_iter();
+        let told = rules.filter(|rule| rule.effect != RuleEffect::Limits);
+        told.map(|rule| format!("{:?} {}", rule.effect, rule.place.line)).collect()
+    };
+    for (lines, expected) in [
+        ("return 403;", vec!["Answers(403) 4"]),
+        ("return 307 https://$host;", vec![]),
+        ("location = / {\nreturn 403;\n}", vec!["Answers(403) 5"]),
+        ("location ~* \\.HTML$ {\nreturn 403;\n}", vec!["Answers(403) 5"]),
+        ("location ^~ /admin {\nreturn 403;\n}", vec![]),
+        ("location ~ /[.]ht {\ndeny all;\n}", vec![]),
+        ("location / {\nif ($a) {\nreturn 410;\n}\n}", vec!["Answers(410) 6"]),
+        ("if ($a) {\nreturn 444;\n}", vec!["Answers(444) 5"]),
+        ("location = /index.html {\ninternal;\n}", vec!["Answers(404) 5"]),
+        ("ssl_verify_client on;", vec!["WantsCertificate 4"]),
+        ("ssl_verify_client optional;", vec![]),
+        ("ssl_protocols TLSv1 TLSv1.1;", vec!["OldTls 4"]),
+        ("ssl_protocols TLSv1.1 TLSv1.2;", vec![]),
+        ("disable_symlinks if_not_owner;", vec!["BarsLinks 4"]),
+        ("index a.html;", vec!["Indexes([\"a.html\"]) 4"]),
+    ] {
+        assert_eq!(of(lines), expected, "{lines}");
+    }
 }

@@ -1,9 +1,14 @@
-//! The address of php-fpm.
+//! php-fpm: its addresses, its pools, the state of both.
+
+mod look;
+mod programs;
 
 use camino::Utf8PathBuf;
 use yandro_core::FastCgi;
 
 use crate::machine::Machine;
+
+pub(crate) use look::look;
 
 /// The folders and names of sockets, by distribution: a name without a version first, for it
 /// stays after an update of PHP.
@@ -41,31 +46,6 @@ pub(crate) fn sockets(machine: &Machine) -> Vec<Utf8PathBuf> {
         Some(versions)
     };
     SOCKETS.iter().filter_map(in_folder).flatten().map(|(_, socket)| socket).collect()
-}
-
-/// The commands that start the php-fpm programs which are installed, the highest version first: the service
-/// where systemd runs (`sd_booted(3)`), else the program, which goes to the background by itself.
-pub(crate) fn starts(machine: &Machine) -> Vec<String> {
-    let has_systemd = machine.real_path("/run/systemd/system").is_dir();
-    let mut found: Vec<String> = Vec::new();
-    for folder in ["/usr/sbin", "/usr/local/sbin"] {
-        let names = machine.real_path(folder).read_dir_utf8().into_iter().flatten().flatten();
-        for name in names.map(|entry| entry.file_name().to_owned()) {
-            let Some(version) = name.strip_prefix("php-fpm") else { continue };
-            let is_version = version.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.');
-            found.extend(is_version.then(|| {
-                if has_systemd {
-                    // Debian's units have the version in their midst.
-                    format!("sudo systemctl start php{version}-fpm")
-                } else {
-                    format!("sudo {folder}/{name}")
-                }
-            }));
-        }
-    }
-    found.sort();
-    found.reverse();
-    found
 }
 
 #[cfg(test)]

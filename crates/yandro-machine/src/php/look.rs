@@ -1,0 +1,183 @@
+//! The state of php-fpm as seen from a site.
+
+use std::fs;
+use std::io::ErrorKind;
+use std::os::unix::fs::PermissionsExt as _;
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::{FastCgi, PhpFacts, PhpPool, PhpState, php_pools};
+
+use super::programs::{PhpProgram, PhpVerb, install, programs};
+use super::sockets;
+use crate::machine::Machine;
+use crate::permissions::{self, User};
+use crate::ports;
+
+/// The folders of pools' files, by distribution. `*` is a version.
+const POOLS: [&str; 5] = [
+    "/etc/php/*/fpm/pool.d",
+    "/etc/php-fpm.d",
+    "/etc/php/php-fpm.d",
+    "/usr/local/etc/php-fpm.d",
+    "/opt/homebrew/etc/php/*/php-fpm.d",
+];
+
+/// Looks at the address `php` that a site's PHP files are passed on to, as `user`, the web server's, uses it, and at
+/// what else is there.
+pub(crate) fn look(machine: &Machine, php: Option<&FastCgi>, user: Option<&User>) -> PhpFacts {
+    let (pools, programs) = (pools(machine), programs(machine));
+    let listening = Sockets::look();
+    let pool = php.and_then(|php| pools.iter().find(|pool| is_same(machine, &pool.address, php)));
+    let known = pools.iter().map(|pool| pool.address.clone());
+    let found = sockets(machine).into_iter().map(FastCgi::Socket);
+    let mut answering: Vec<FastCgi> = Vec::new();
+    for address in found.chain(known) {
+        if !answering.contains(&address) && listening.has(machine, &address) && may_use(&address, user) {
+            answering.push(address);
+        }
+    }
+    let own = |program: &&PhpProgram| match (pool, php) {
+        (Some(pool), _) if pool.place.file.contains(&format!("/{}/", program.version())) => true,
+        (_, Some(FastCgi::Socket(path))) => {
+            !program.version().is_empty() && path.as_str().contains(&format!("php{}-", program.version()))
+        }
+        _ => false,
+    };
+    let own = programs.iter().find(own);
+    let idle = |program: &&PhpProgram| !program.is_running;
+    let busy = own.filter(|own| own.is_running).or_else(|| programs.iter().find(|program| program.is_running));
+    PhpFacts {
+        address: php.map(|php| (php.clone(), state(machine, php, user, &listening))),
+        pool: pool.cloned(),
+        answering,
+        start_own: own.filter(idle).map(|own| own.command(machine, PhpVerb::Start)),
+        starts: programs.iter().filter(idle).map(|own| own.command(machine, PhpVerb::Start)).collect(),
+        restart: busy.map(|own| own.command(machine, PhpVerb::Restart)),
+        install: if programs.is_empty() { install(machine) } else { None },
+    }
+}
+
+/// The pools of all versions.
+fn pools(machine: &Machine) -> Vec<PhpPool> {
+    let mut found = Vec::new();
+    for pattern in POOLS {
+        for folder in folders(machine, pattern) {
+            let real = machine.real_path(folder.as_str());
+            let mut names: Vec<String> =
+                real.read_dir_utf8().into_iter().flatten().flatten().map(|own| own.file_name().to_owned()).collect();
+            names.sort();
+            for name in names.iter().filter(|name| Utf8Path::new(name).extension() == Some("conf")) {
+                let text = fs::read(real.join(name)).unwrap_or_default();
+                found.extend(php_pools(folder.join(name).as_str(), &String::from_utf8_lossy(&text)));
+            }
+        }
+    }
+    found
+}
+
+/// The folders that a pattern with at most one `*` names, the highest version first.
+fn folders(machine: &Machine, pattern: &str) -> Vec<Utf8PathBuf> {
+    let Some((above, below)) = pattern.split_once('*') else { return vec![pattern.into()] };
+    let entries = machine.real_path(above).read_dir_utf8().into_iter().flatten().flatten();
+    let mut versions: Vec<String> = entries.map(|entry| entry.file_name().to_owned()).collect();
+    versions.sort();
+    versions.reverse();
+    versions.into_iter().map(|version| format!("{above}{version}{below}").into()).collect()
+}
+
+/// Whether two addresses are one: a distribution may keep a link to the socket of its usual version.
+fn is_same(machine: &Machine, one: &FastCgi, other: &FastCgi) -> bool {
+    let target = |address: &FastCgi| match address {
+        FastCgi::Socket(path) => end_of_links(machine, path).to_string(),
+        FastCgi::Address(address) => address.to_string(),
+    };
+    one == other || target(one) == target(other)
+}
+
+/// The end of a chain of links, whether it exists or not.
+fn end_of_links(machine: &Machine, path: &Utf8Path) -> Utf8PathBuf {
+    let mut here = path.to_owned();
+    for _ in 0..8 {
+        match machine.real_path(here.as_str()).read_link_utf8() {
+            Ok(next) => here = here.parent().unwrap_or(Utf8Path::new("/")).join(next),
+            Err(_) => break,
+        }
+    }
+    here
+}
+
+fn state(machine: &Machine, php: &FastCgi, user: Option<&User>, listening: &Sockets) -> PhpState {
+    if !listening.has(machine, php) {
+        return PhpState::Down;
+    }
+    if let (FastCgi::Socket(path), Some(user)) = (php, user)
+        && !may_use(php, Some(user))
+    {
+        let mode = fs::metadata(path).map_or(0, |meta| meta.permissions().mode() & 0o7777);
+        return PhpState::Forbidden { user: user.name.clone(), mode };
+    }
+    if listening.waiting(machine, php) > 0 { PhpState::Full } else { PhpState::Listens }
+}
+
+/// Whether the user may connect to a socket, which takes the right to write (unix(7)).
+fn may_use(address: &FastCgi, user: Option<&User>) -> bool {
+    match (address, user) {
+        (FastCgi::Socket(path), Some(user)) => permissions::may_write(path, user),
+        _ => true,
+    }
+}
+
+/// The sockets of the file system that are in use, by their paths (proc(5): `net/unix`, which every user may read).
+struct Sockets(Vec<(String, SocketState)>);
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum SocketState {
+    Listening,
+    /// A connection that nobody has taken yet.
+    Waiting,
+    Other,
+}
+
+impl Sockets {
+    fn look() -> Self {
+        let text = fs::read_to_string("/proc/net/unix").unwrap_or_default();
+        let of_line = |line: &str| {
+            let fields: Vec<&str> = line.split_whitespace().collect();
+            let [_, _, _, flags, _, state, _, path] = fields[..] else { return None };
+            let state = match (flags, state) {
+                ("00010000", _) => SocketState::Listening,
+                (_, "02") => SocketState::Waiting,
+                _ => SocketState::Other,
+            };
+            Some((path.to_owned(), state))
+        };
+        Self(text.lines().filter_map(of_line).collect())
+    }
+
+    /// Whether something listens at an address.
+    fn has(&self, machine: &Machine, address: &FastCgi) -> bool {
+        match address {
+            FastCgi::Socket(path) => match std::os::unix::net::UnixStream::connect(machine.real_path(path.as_str())) {
+                Ok(_) => true,
+                // Other users' sockets can't be tried.
+                Err(error) if error.kind() == ErrorKind::PermissionDenied => {
+                    let path = end_of_links(machine, path);
+                    path.exists() && self.0.iter().any(|(own, state)| *own == path && *state == SocketState::Listening)
+                }
+                Err(_) => false,
+            },
+            FastCgi::Address(address) => std::net::TcpStream::connect(address.to_string()).is_ok(),
+        }
+    }
+
+    /// How many connections wait to be taken.
+    fn waiting(&self, machine: &Machine, address: &FastCgi) -> usize {
+        match address {
+            FastCgi::Socket(path) => {
+                let path = end_of_links(machine, path);
+                self.0.iter().filter(|(own, state)| *own == path && *state == SocketState::Waiting).count()
+            }
+            FastCgi::Address(address) => ports::waiting(address.port()),
+        }
+    }
+}
