@@ -44,6 +44,7 @@ mod servers;
 mod serving;
 mod setup;
 mod sysroot;
+mod systemd;
 mod under_sudo;
 mod undoing;
 mod vhosts;

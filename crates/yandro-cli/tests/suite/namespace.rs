@@ -35,7 +35,7 @@ if [ -d /var/lib/nginx ]; then mount -t tmpfs tmpfs /var/lib/nginx; fi
 mkdir -p "$1/local/share/ca-certificates" "$1/opt"
 mount --bind "$1/local" /usr/local
 mount --bind "$1/opt" /opt
-mount -t tmpfs tmpfs /run
+mount -t tmpfs -o mode=755 tmpfs /run
 mkdir -p /run/apache2 /run/lock
 chmod 1777 /run/lock
 ip link set lo up

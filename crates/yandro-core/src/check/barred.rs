@@ -106,6 +106,13 @@ impl Explanation<'_> {
         if is_own { Remedy::PutBack(self.report.site.name.clone()) } else { self.edit_rule(place) }
     }
 
+    /// The sandbox of the server's unit is in the way.
+    pub(super) fn sandboxed(&self) -> Option<Diagnosis> {
+        let (server, hidden) = (self.server(), self.around.sandboxed.as_ref()?);
+        let fix = Remedy::Shell(hidden.let_through(self.report.site.name.as_str()));
+        Some(Diagnosis::new(Cause::Sandboxed { server, hidden: hidden.clone() }).fix(fix))
+    }
+
     /// Why the server takes connections and doesn't answer.
     pub(super) fn silent(&self, symptom: &Diagnosis) -> Option<Diagnosis> {
         let Silence { reason, stopped, waiting, log } = self.around.silence.as_ref()?;

@@ -9,7 +9,7 @@ use crate::config::Place;
 use crate::name::HostName;
 use crate::servers::Rule;
 use crate::site::{FastCgi, ServerId};
-use crate::system::PhpPool;
+use crate::system::{Hidden, PhpPool};
 
 /// Facts about a site's server and files, gathered once the site has a problem.
 /// Each is empty or `None` where it can't be seen from here.
@@ -58,6 +58,8 @@ pub struct Circumstances {
     pub near_upstream: Vec<PortHolder>,
     /// The last lines of the server's error log that are about the site, the latest last.
     pub log: Vec<LogLine>,
+    /// The folder, the certificates or the logs, if the sandbox of the server's unit keeps them from it.
+    pub sandboxed: Option<Box<Hidden>>,
     /// A line of the system's guard that keeps the server from the folder.
     pub confined: Option<String>,
 }

@@ -16,7 +16,7 @@ use super::traits::{Patience, SafeFix, Traits};
 use crate::name::HostName;
 use crate::site::Scheme;
 use crate::site::{Content, ServerId};
-use crate::system::Cache;
+use crate::system::{Cache, Hidden};
 
 /// How bad a finding is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -124,7 +124,7 @@ codes! {
         "The name has addresses of both families, and only one of them answers: some clients wait or fail.", "yandro map NAME";
     ServerSilent { server: ServerId, reason: SilenceReason } Error [silent]
         "The server takes connections and doesn't answer: it is stopped by a signal, all of its workers are busy, or it hangs.",
-        "sudo kill -CONT PROCESS, or: yandro servers stop SERVER && yandro servers start SERVER";
+        "sudo kill -CONT PROCESS, or: yandro servers restart SERVER";
     Unreachable { site: HostName, address: IpAddr } Error []
         "The address doesn't answer at all.", "";
     SiteFileMissing { site: HostName, file: Utf8PathBuf } Error [settle]
@@ -214,6 +214,9 @@ codes! {
         "The server's user may not enter the folder, or not read it or its index page.", "yandro map NAME --fix-permissions, or as shown";
     Confined { server: ServerId, content: Content } Error []
         "The system's own guard keeps the server from the folder.", "the label or the rule that lets it through";
+    Sandboxed { server: ServerId, hidden: Box<Hidden> } Error []
+        "The sandbox of the server's unit (systemd) hides the folder, the certificate or the logs from it.",
+        "the drop-in that lets it through, or a folder that isn't hidden";
     AnsweredElsewhere { host: HostName, by: UnexpectedFolder } Error [wrong logged]
         "The name is answered from somewhere else.", "yandro settle --put-back NAME";
     ProofIntercepted { content: Content } Warning []

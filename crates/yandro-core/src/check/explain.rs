@@ -136,6 +136,9 @@ impl Explanation<'_> {
             return Some(held);
         }
         if self.around.runs == Some(false) {
+            if let Some(sandboxed) = self.sandboxed() {
+                return Some(sandboxed);
+            }
             let start = Remedy::reload_or_start(server, self.around.runs);
             return Some(Diagnosis::new(Cause::ServerDown { server }).fix(start));
         }
@@ -236,6 +239,11 @@ impl Explanation<'_> {
         if code == Code::TlsVersion {
             return self.old_tls(symptom);
         }
+        if code == Code::AnsweredElsewhere
+            && let Some(sandboxed) = self.sandboxed()
+        {
+            return Some(sandboxed);
+        }
         let of = if is_tls { Of::Tls(self.ports[1]) } else { Of::Either(self.ports) };
         let is_elsewhere = code == Code::AnsweredElsewhere;
         configured
@@ -301,6 +309,7 @@ impl Explanation<'_> {
     /// Why the site's own server answers with an error.
     fn status(&self, symptom: &Diagnosis) -> Option<Diagnosis> {
         let status = symptom.status();
+        let sandboxed = || if matches!(status, Some(403 | 404)) { self.sandboxed() } else { None };
         let forbidden = || if status == Some(403) { self.forbidden() } else { None };
         let refused_override = || if status == Some(500) { self.override_fault() } else { None };
         let php_down = || if matches!(status, Some(502..=504)) { self.php_down() } else { None };
@@ -308,7 +317,8 @@ impl Explanation<'_> {
             let (message, place) = self.around.log.iter().rev().find_map(|entry| php_fault(&entry.text))?;
             Some(php_fault_at(&message, &place))
         };
-        forbidden()
+        sandboxed()
+            .or_else(forbidden)
             .or_else(refused_override)
             .or_else(php_fault)
             .or_else(php_down)

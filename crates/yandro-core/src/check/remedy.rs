@@ -67,6 +67,8 @@ pub enum ServerVerb {
     Reload,
     /// To stop.
     Stop,
+    /// To stop, then to start.
+    Restart,
 }
 
 /// An option of `yandro map` that fixes something.
@@ -122,7 +124,7 @@ impl Remedy {
 
     /// Ends a server and starts it.
     pub(super) fn restart(server: ServerId) -> Self {
-        Self::Control(ServerVerb::Stop, server).and(Self::Control(ServerVerb::Start, server))
+        Self::Control(ServerVerb::Restart, server)
     }
 
     /// This, then `next`.

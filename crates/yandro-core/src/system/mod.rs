@@ -4,10 +4,12 @@
 
 mod php_fpm;
 mod runtimes;
+mod sandbox;
 mod trust;
 
 pub use php_fpm::{PhpPool, php_pools};
 pub use runtimes::{JAVA_SOURCE, NOT_INSTALLED, RUNTIMES, Runtime};
+pub use sandbox::{Hidden, Sandbox};
 pub use trust::{
     BROWSER_STORES, JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_STORES, NEW_BROWSER_STORE, StoreKind, StorePrograms, TrustStore,
     is_own_nickname, nickname,

@@ -29,6 +29,10 @@ pub(super) fn sites(read: &dyn Configuration, found: &Found, sites: &[&Expected]
         });
         configured.has_tls = Some(read.has_tls());
         configured.plain_first = if read.decides_tls_by_first() { plain_first(&at, expected) } else { None };
+        if read.fault().is_some() {
+            // Read in part, it can't tell where the server listens.
+            return configured;
+        }
         configured.not_listened = about.if_read(&configured, |port| !read.takes_in(&at, address, *port));
         configured
     };

@@ -9,14 +9,15 @@ mod site_files;
 
 pub(crate) use site_files::file_faults;
 
+use std::cell::OnceCell;
 use std::fs;
 use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{
-    Barrier, Beside, Circumstances, Configuration, Configured, Content, Expected, HostName, OTHERS, Place, PortHolder,
-    ServerId, Site, Timed,
+    Barrier, Beside, Circumstances, Configuration, Configured, Content, Expected, Hidden, HostName, OTHERS, Place,
+    PortHolder, Sandbox, ServerId, Site, Timed,
 };
 
 use crate::changes::ServerControl as _;
@@ -37,6 +38,8 @@ pub struct OfServer {
     process: Option<i32>,
     /// Result of its configuration test, once it has run.
     tested: Option<OwnTest>,
+    /// The sandbox of its unit, once it was looked at.
+    sandbox: OnceCell<Option<Sandbox>>,
 }
 
 /// A server's test of its own configuration.
@@ -64,8 +67,8 @@ impl OfServer {
             found: Some(found),
             ..Self::default()
         };
-        // Whether it would take it is worth the time only where something has changed since it did.
-        if own.is_changed_since() {
+        // Whether it would take it is worth the time only where something has changed since it did, or is wrong.
+        if own.is_changed_since() || own.read.as_ref().is_some_and(|read| read.fault().is_some()) {
             own.test(machine);
         }
         own.took = started.elapsed();
@@ -116,6 +119,17 @@ impl OfServer {
         let of =
             |seen: Configured| Some(Timed { took, seen: Configured { refuses: refuses.clone(), is_untested, ..seen } });
         all.into_iter().map(of).collect()
+    }
+
+    /// The folder, the certificates or the logs of a site, if the sandbox of its unit keeps them from it.
+    fn sandboxed(&self, machine: &Machine, site: &Site) -> Option<Hidden> {
+        let found = self.found.as_ref()?;
+        let sandbox = self.sandbox.get_or_init(|| servers::sandbox(machine, found)).as_ref()?;
+        let locked = || {
+            let logs = configuration::error_logs(&**self.read.as_ref()?, found, site);
+            logs.iter().find_map(|log| sandbox.locks(log.parent()?))
+        };
+        servers::hidden(machine, sandbox, site).or_else(locked)
     }
 
     /// The line by which it counts a site's requests, and refuses those beyond a number.
@@ -202,6 +216,7 @@ pub fn look(
         around.passes_php_on = read.passes_php_on();
         around.has_own_index = found.kind.software().always_names_index();
     }
+    around.sandboxed = server.sandboxed(machine, site).map(Box::new);
     if slowness.is_silent {
         let ports = beside.configured.as_ref().map(|timed| timed.seen.answering.iter().map(|host| host.port));
         around.silence = Some(silence::look(server, ports.into_iter().flatten().collect()));

@@ -173,7 +173,7 @@ impl Daemon {
         if !command.is_empty() {
             self.run_named(command)?;
         } else if let Some((systemctl, service)) = &self.service {
-            run_program(systemctl, &["start", service])?;
+            run_program(systemctl, &["start", service]).map_err(|error| with_journal(error, service))?;
         } else {
             let program = Utf8Path::new(self.program.first().ok_or(ControlError::NoCommand)?);
             self.remove_stale_pid_file();
@@ -292,6 +292,18 @@ fn is_alive(pid: Pid) -> bool {
 fn takes_connections(worker: &str) -> bool {
     let title = fs::read(format!("/proc/{worker}/cmdline")).unwrap_or_default();
     !title.is_empty() && !String::from_utf8_lossy(&title).contains("shutting down")
+}
+
+/// The words of `systemctl` lead to the journal: with what the service wrote there, where this user may read it.
+fn with_journal(error: ControlError, service: &str) -> ControlError {
+    let Some(journalctl) = process::find(&["/usr/bin/journalctl", "/bin/journalctl"]) else { return error };
+    let arguments = ["--unit", service, "--lines=8", "--output=cat", "--no-pager", "--quiet", "--since=-60s"];
+    match (error, process::run(&journalctl, &arguments)) {
+        (ControlError::Said(words), Ok(ran)) if ran.succeeded && !ran.words.is_empty() => {
+            ControlError::Said(format!("{words}\n{}", ran.words))
+        }
+        (error, _) => error,
+    }
 }
 
 fn run_program(program: &Utf8Path, arguments: &[&str]) -> Result<(), ControlError> {

@@ -11,6 +11,7 @@ mod kinds;
 mod present;
 mod program;
 mod registry;
+mod sandbox;
 
 pub use commands::Commands;
 pub(crate) use commands::run as run_command;
@@ -26,6 +27,7 @@ pub use present::Present;
 pub(crate) use program::unasked_configuration;
 pub use program::{configuration, configured_ports, report, user, version};
 pub use registry::Registry;
+pub use sandbox::{hidden, sandbox};
 
 use yandro_core::{FileOwner, HostName, Loopback6, Place, Seeing, ServerModel, VirtualHost};
 

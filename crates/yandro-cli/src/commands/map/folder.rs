@@ -63,6 +63,27 @@ pub(super) fn let_in(context: &Context, set: &mut ChangeSet, site: &Site, is_to_
     }
 }
 
+/// Looks whether the sandbox of the server's unit keeps the folder or the certificate from it, before anything is
+/// written.
+pub(super) fn visible(context: &Context, site: &Site) -> Result<(), CommandError> {
+    let found = site.server.and_then(|id| context.server(id));
+    let hidden = found.and_then(|found| {
+        let sandbox = servers::sandbox(&context.machine, found)?;
+        servers::hidden(&context.machine, &sandbox, site)
+    });
+    let Some(hidden) = hidden else { return Ok(()) };
+    let error = CommandError::not_made(format!(
+        "the server can't see {}: the sandbox of {} has {}; nothing was changed",
+        hidden.path, hidden.unit, hidden.setting
+    ))
+    .hint(hidden.let_through(site.name.as_str()));
+    Err(if site.document_root().is_some_and(|root| root.ends_with(hidden.path.file_name().unwrap_or_default())) {
+        error.hint("or move the project to a folder that isn't hidden, then map that one")
+    } else {
+        error
+    })
+}
+
 /// The server may not get at the folder.
 fn closed(root: &Utf8Path, barrier: Barrier) -> CommandError {
     let verb = if barrier.folder == root { "read" } else { "enter" };

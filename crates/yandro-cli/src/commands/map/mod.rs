@@ -47,6 +47,7 @@ pub(crate) fn run_then<'c>(
             if args.create {
                 folder::create(&mut set, site);
             }
+            folder::visible(context, site)?;
             folder::let_in(context, &mut set, site, args.fix_permissions)?;
             let new = site.names().filter(|name| list.owner(name).is_none());
             real_names::ask(context, args.hide_real, new, &mut asked)?;

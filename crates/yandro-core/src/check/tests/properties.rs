@@ -66,6 +66,10 @@ const AROUND: &[Around] = &[
     |around| around.configured.answering.iter_mut().for_each(|own| own.is_own = false),
     |around| around.configured.answering.iter_mut().for_each(|own| own.tls = false),
     |around| around.rules.push(denies("/etc/b.conf")),
+    |around| {
+        let sandbox = crate::system::Sandbox::read("nginx.service", "PrivateTmp=yes");
+        around.sandboxed = sandbox.hides("/tmp/saltmarsh".into()).map(Box::new);
+    },
     |around| around.configured.has_tls = Some(false),
     |around| {
         around.holders.push(PortHolder {

@@ -119,6 +119,12 @@ fn causes() -> Vec<Cause> {
         Cause::IndexMissing { content: content.clone(), fault: IndexFault::NoneThere },
         Cause::IndexMissing { content: content.clone(), fault: IndexFault::OtherNames(vec!["tides.html".into()]) },
         Cause::IndexMissing { content: content.clone(), fault: IndexFault::Listed("index.html".into()) },
+        Cause::Sandboxed {
+            server,
+            hidden: Box::new(
+                crate::system::Sandbox::read("nginx.service", "PrivateTmp=yes").hides("/tmp/tides".into()).unwrap(),
+            ),
+        },
         Cause::ClientCertificate { site: site.clone() },
         Cause::AccessDenied { content: content.clone(), by: DeniedBy::Access },
         Cause::AccessDenied { content: content.clone(), by: DeniedBy::Status(410) },
@@ -326,6 +332,7 @@ fn every_finding_reads_as_written_here() {
     index-missing: /srv/tides has no index page, and folders are not listed
     index-missing: the server looks for tides.html as index page, and /srv/tides has another one
     index-missing: the server lists /srv/tides, though it has index.html
+    sandboxed: nginx.service keeps nginx from /tmp/tides: its sandbox has PrivateTmp=yes
     client-certificate: the server asks every client of `tides.test` for a certificate of its own: nothing is proven
     access-denied: a line of the configuration forbids /srv/tides
     access-denied: a line of the configuration answers requests for /srv/tides with 410

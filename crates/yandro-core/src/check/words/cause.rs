@@ -189,6 +189,8 @@ impl Display for Cause {
                 Forbidden::Index { user, path } => write!(f, "the server's user `{user}` may not read {path}"),
             },
             Self::Confined { server, content } => write!(f, "the system's guard keeps {server} from {content}"),
+            Self::Sandboxed { server, hidden } =>
+                write!(f, "{} keeps {server} from {}: its sandbox has {}", hidden.unit, hidden.path, hidden.setting),
             Self::AnsweredElsewhere { host, by: UnexpectedFolder::NotFrom(content) } =>
                 write!(f, "`{host}` is answered, but not from {content}"),
             Self::AnsweredElsewhere { host, by: UnexpectedFolder::Served { other, wanted } } =>

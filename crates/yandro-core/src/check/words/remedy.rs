@@ -44,6 +44,7 @@ impl ServerVerb {
             Self::Start => "start",
             Self::Reload => "reload",
             Self::Stop => "stop",
+            Self::Restart => "restart",
         }
     }
 }

@@ -1,0 +1,160 @@
+//! A machine that a real systemd runs: servers as units, their sandboxes, timers, the resolver's cache; all as Ada, an
+//! ordinary user who may use sudo, and as Bob, who may not.
+
+use std::path::PathBuf;
+use std::process::Command;
+use std::sync::OnceLock;
+
+use super::kit::{Ran, YANDRO, has};
+
+const REPOSITORY: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
+
+/// The users, and words for the scripts.
+const PRELUDE: &str = r#"
+set -eu
+export LC_ALL=C.UTF-8
+for user in ada bob; do useradd --create-home --shell /bin/bash $user; chmod 755 /home/$user; done
+echo 'ada ALL=(ALL) NOPASSWD: ALL' > /etc/sudoers.d/ada
+install -m 755 /mnt/yandro /usr/local/bin/yandro
+# As a user, in their home folder: ada COMMAND
+ada() { su - ada -c "$1"; }
+bob() { su - bob -c "$1"; }
+# Each says what was wrong: says COMMAND WORDS, or is_found CODE for Ada's first site
+says() { out=$(sh -c "$1" 2>&1) || true; case $out in *"$2"*) ;; *) echo "no \`$2\` in: $1"; echo "$out"; exit 1 ;; esac; }
+codes() { su - "${1:-ada}" -c 'yandro check --json || true' | grep -o '"code":"[^"]*"' | tr '\n' ' '; }
+is_found() {
+  for _ in $(seq 40); do found=$(codes); [ "$found" = "\"code\":\"$1\" " ] && return 0; sleep 0.1; done
+  echo "not $1 alone: $found"; ada 'yandro check'; exit 1
+}
+# What is told to fix it, pasted by Ada, fixes it.
+pasted() {
+  fix=$(ada 'yandro check' | sed -n 's/^ *fix: //p' | head -1)
+  ada "$fix" >/tmp/pasted 2>&1 || true
+  for _ in $(seq 40); do [ -z "$(codes)" ] && return 0; sleep 0.1; done
+  echo "doesn't fix it: $fix"; cat /tmp/pasted; ada 'yandro check'; exit 1
+}
+project() { ada "mkdir -p $1; echo '<h1>$1</h1>' > $1/index.html"; }
+"#;
+
+/// Runs a script as root in a machine of its own; `None`, with a word on it, where there can't be one.
+fn booted(script: &str) -> Option<Ran> {
+    static ROOT: OnceLock<PathBuf> = OnceLock::new();
+    if !has(&["debootstrap", "unshare", "nsenter", "ip"], true) {
+        return None;
+    }
+    let root = ROOT.get_or_init(|| {
+        let root = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).parent().unwrap().join("systemd-root");
+        if !root.is_dir() {
+            let made =
+                Command::new("scripts/systemd-machine").arg("--make").arg(&root).current_dir(REPOSITORY).output();
+            Ran::of(made.unwrap(), &root).succeeds();
+        }
+        root
+    });
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::copy(YANDRO, folder.path().join("yandro")).unwrap();
+    std::fs::write(folder.path().join("script"), format!("{PRELUDE}{script}")).unwrap();
+    let machine = format!("{REPOSITORY}/scripts/systemd-machine");
+    let ran = Command::new(machine).arg(root).args(["bash", "/mnt/script"]).current_dir(folder.path()).output();
+    Some(Ran::of(ran.unwrap(), folder.path()))
+}
+
+#[test]
+fn an_ordinary_user_maps_checks_and_controls_servers_that_are_units() {
+    let script = r#"
+        project saltmarsh
+        for server in nginx apache; do
+          unit=$server; [ $server = nginx ] || unit=apache2
+          ada "yandro map saltmarsh.test ./saltmarsh --server $server -q"
+          [ "$(systemctl is-active $unit)" = active ] && [ -z "$(codes)" ]
+          ada "yandro servers stop $server -q"
+          [ "$(systemctl is-active $unit || true)" = inactive ]
+          is_found server-down; pasted
+          before=$(systemctl show -P MainPID $unit)
+          ada "yandro servers reload $server -q; yandro servers restart $server -q"
+          [ "$(systemctl show -P MainPID $unit)" != "$before" ]
+          # Bob is told the same, and changes nothing.
+          says "su - bob -c 'yandro check https://saltmarsh.test/'" 'It answers.'
+          says "su - bob -c 'yandro servers stop $server'" 'only root may stop'
+          [ "$(systemctl is-active $unit)" = active ]
+          echo 'tide high;' > /tmp/broken; cp /tmp/broken /etc/$unit/$([ $server = nginx ] && echo conf.d || echo conf-enabled)/zz.conf
+          is_found configuration-broken
+          systemctl stop $unit; is_found configuration-broken
+          rm /etc/$unit/*/zz.conf; systemctl start $unit
+          # A file that is included and isn't there.
+          if [ $server = nginx ]; then
+            echo 'include /etc/nginx/gone.conf;' > /etc/nginx/conf.d/zz.conf
+          else
+            echo 'Include /etc/apache2/gone.conf' > /etc/apache2/conf-enabled/zz.conf
+          fi
+          is_found configuration-broken
+          says "su - ada -c 'yandro check'" gone.conf
+          rm /etc/$unit/*/zz.conf
+          ada "yandro unmap saltmarsh.test -q"
+          systemctl stop $unit
+        done"#;
+    let Some(ran) = booted(script) else { return };
+    ran.succeeds();
+}
+
+#[test]
+fn the_sandbox_of_a_unit_is_told_before_and_after_and_opened_by_what_is_pasted() {
+    let Some(ran) = booted(
+        r#"
+        project saltmarsh; project tide
+        for server in apache nginx; do
+          unit=$server; [ $server = nginx ] || unit=apache2
+          ada "yandro map saltmarsh.test ./saltmarsh --server $server -q"
+          for setting in ProtectHome=yes ProtectHome=tmpfs InaccessiblePaths=/home/ada/saltmarsh TemporaryFileSystem=/home ReadOnlyPaths=/var; do
+            echo "$unit $setting"
+            mkdir -p /etc/systemd/system/$unit.service.d
+            printf "[Service]\n$setting\n" > /etc/systemd/system/$unit.service.d/a.conf
+            systemctl daemon-reload; systemctl restart $unit 2>/dev/null || true
+            is_found sandboxed
+            case $setting in
+              ReadOnly*|Inaccessible*) ;;
+              *) before=$(cat /etc/hosts)
+                 says "su - ada -c 'yandro map tide.test ./tide --server $server'" "the sandbox of $unit.service has $setting; nothing was changed"
+                 [ "$(cat /etc/hosts)" = "$before" ] ;;
+            esac
+            pasted
+            rm /etc/systemd/system/$unit.service.d/*; systemctl daemon-reload; systemctl restart $unit
+          done
+          ada 'mkdir -p /tmp/pier; echo pier > /tmp/pier/index.html'
+          printf "[Service]\nPrivateTmp=yes\n" > /etc/systemd/system/$unit.service.d/a.conf
+          systemctl daemon-reload; systemctl restart $unit
+          says "su - ada -c 'yandro map pier.test /tmp/pier --server $server'" 'has PrivateTmp=yes; nothing was changed'
+          fix=$(ada "yandro map pier.test /tmp/pier --server $server" 2>&1 | sed -n 's/^fix: //p' | head -1)
+          ada "$fix"; ada "yandro map pier.test /tmp/pier --server $server -q"
+          [ -z "$(codes)" ]
+          ada 'yandro unmap pier.test saltmarsh.test -q'; systemctl stop $unit
+        done"#,
+    ) else {
+        return;
+    };
+    ran.succeeds();
+}
+
+#[test]
+fn timers_the_cache_of_names_and_php_are_those_of_systemd() {
+    let script = r#"
+        project saltmarsh
+        # The resolver has learned that there is no such name.
+        getent ahosts saltmarsh.test && exit 1
+        ada "yandro map saltmarsh.test ./saltmarsh --server nginx -q"
+        [ "$(getent ahosts saltmarsh.test | head -1 | cut -d' ' -f1)" = ::1 ]
+        sudo -i yandro cert renew --install-timer
+        [ -n "$(systemctl list-timers --all | grep yandro-renew.timer)" ]
+        systemctl start yandro-renew.service
+        [ "$(systemctl show -P Result yandro-renew.service)" = success ]
+        sudo -i yandro cert renew --remove-timer
+        [ -z "$(systemctl list-timers --all | grep yandro-renew || true)" ]
+        ada 'rm saltmarsh/index.html; echo "<?php echo 1;" > saltmarsh/index.php; yandro map saltmarsh.test --php -q'
+        systemctl stop 'php*-fpm.service'; is_found php-down; pasted
+        rm /run/php/php*-fpm.sock; is_found php-down; pasted
+        sed -i 's/^listen.\(owner\|group\) = .*/listen.\1 = root/' /etc/php/*/fpm/pool.d/www.conf
+        systemctl restart 'php*-fpm.service'; is_found php-forbidden; pasted
+        [ "$(pgrep -cf 'php-fpm: master')" = 1 ]"#;
+    let Some(ran) = booted(script) else { return };
+    ran.succeeds();
+}
