@@ -52,6 +52,7 @@ fn every_error_of_changes_reads_as_written_here() {
     let control = in_words!(ControlError {
         ControlError::NoCommand => ControlError::NoCommand,
         ControlError::NotRunning => ControlError::NotRunning,
+        ControlError::KeptOldSaying(_) => ControlError::KeptOldSaying("bind() failed".into()),
         ControlError::Ended => ControlError::Ended,
         ControlError::KeptOld => ControlError::KeptOld,
         ControlError::NotUp => ControlError::NotUp,

@@ -27,6 +27,13 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c UnmapArgs, ui: &mut Ui) ->
             ui.say(&format!("{STRONG}{name}{STRONG:#} is taken away; {} stays as it is", site.content));
         }
         ui.say(&done.summary(context));
+        for (name, place) in &done.set.silenced {
+            let place = place.written();
+            ui.note(&format!("`{name}` of {place} is no longer answered: it is read only with a module that yandro had enabled, and that is off again"));
+        }
+        for (what, place) in &done.set.staying {
+            ui.note(&format!("{what} stays on: {} needs it", place.written()));
+        }
     }))
 }
 

@@ -70,7 +70,7 @@ fn show(server: &VhostServer<'_>, ui: &mut Ui) {
     if let Some(fault) = fault {
         ui.print(&format!(
             "{BAD}✗{BAD:#} {STRONG}{}{STRONG:#}: {}; the text behind it was not read{}",
-            fault.place,
+            fault.place.written(),
             fault.message,
             fault.excerpt.as_ref().map(|excerpt| format!("\n{excerpt}")).unwrap_or_default()
         ));
@@ -99,7 +99,7 @@ fn row(at: &Answering<'_>, place: usize, host: &VirtualHost, is_own: bool) -> Ve
         name,
         Cell::plain(host.instead.as_deref().or(host.document_root.as_deref()).unwrap_or("–")),
         Cell::plain(if host.tls { "yes" } else { "–" }),
-        Cell::new(host.place.to_string(), DIM),
+        Cell::new(host.place.written().to_string(), DIM),
         Cell::plain(if is_own { "yandro" } else { "manual" }),
     ]
 }
@@ -183,8 +183,8 @@ fn address_data(found: &Found, at: &Answering<'_>) -> AddressData {
         document_root: host.document_root.clone(),
         instead: host.instead.clone(),
         tls: host.tls,
-        file: host.place.file.clone(),
-        line: host.place.line,
+        file: host.place.written().file,
+        line: host.place.written().line,
         default: place == at.default,
         whose: if is_own(found, host) { "yandro" } else { "person" },
     };

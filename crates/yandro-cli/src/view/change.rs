@@ -297,6 +297,11 @@ pub(crate) fn server_lines(set: &ChangeSet, actions: &[(ServerId, ServerAction)]
 fn server_line(server: ServerId, action: Option<ServerAction>) -> String {
     match action {
         Some(ServerAction::Reloaded) => format!("{server}: configuration tested, reloaded"),
+        Some(ServerAction::Restarted) => {
+            format!(
+                "{server}: configuration tested, restarted (by a reload it can't listen on an address in another width)"
+            )
+        }
         Some(ServerAction::NoCommand) => {
             format!("{server}: reload it by hand, or name the command that does: yandro servers add --help")
         }

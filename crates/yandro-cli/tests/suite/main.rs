@@ -24,6 +24,7 @@ mod crash;
 mod demo;
 mod dev_server;
 mod elsewhere;
+mod foreign;
 mod harbour;
 mod healthy;
 mod helper_attacks;

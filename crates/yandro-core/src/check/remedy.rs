@@ -136,7 +136,7 @@ impl Remedy {
     #[must_use]
     pub fn for_rights(self, may_write: &dyn Fn(&Utf8Path) -> bool) -> Self {
         let is_free = match &self {
-            Self::Edit(place) => may_write(Utf8Path::new(&place.file)),
+            Self::Edit(place) => may_write(Utf8Path::new(&place.written().file)),
             Self::MakeFolder(folder) => may_write(folder),
             _ => true,
         };

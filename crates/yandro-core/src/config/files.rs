@@ -53,6 +53,17 @@ pub struct Place {
     pub line: usize,
 }
 
+impl Place {
+    /// The line that a person would change: of one that comes from a macro that uses it.
+    pub fn written(&self) -> Self {
+        let used = || {
+            let (line, file) = self.file.rsplit_once(" used on line ")?.1.split_once(" of \"")?;
+            Some(Self { file: file.trim_end_matches('"').to_owned(), line: line.parse().ok()? })
+        };
+        used().unwrap_or_else(|| self.clone())
+    }
+}
+
 impl std::fmt::Display for Place {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         write!(f, "{}:{}", self.file, self.line)

@@ -36,6 +36,7 @@ pub use site_files::{ServerTraits, SiteFiles, Variable};
 pub use tree::Node;
 pub use tree::{Argument, Directive, ParseError, Section, Tree};
 pub(crate) use virtual_host::first_that_has;
+pub(crate) use virtual_host::is_guard;
 pub use virtual_host::{Answering, VirtualHost, asked_at, by_address};
 pub(crate) use vocabulary::foreign_directives;
 pub(crate) use want::escaped;

@@ -20,6 +20,21 @@ pub struct VirtualHost {
     pub tls: bool,
     /// Its opening tag.
     pub place: Place,
+    /// The modules without which the server doesn't read it, as the configuration names them.
+    pub guards: Vec<String>,
+}
+
+impl VirtualHost {
+    /// Whether it is read only where this module is there.
+    pub fn is_guarded_by(&self, module: &str) -> bool {
+        is_guard(&self.guards, module)
+    }
+}
+
+/// Whether a module is among those that sections ask for, by its identifier or by its source file.
+pub(crate) fn is_guard(guards: &[String], module: &str) -> bool {
+    let names = [format!("{module}_module"), format!("mod_{module}.c")];
+    guards.iter().any(|guard| names.contains(guard))
 }
 
 /// The virtual hosts on one address, in the order in which names are compared.

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::content::FileContent;
 use super::role::Role;
-use crate::config::Switched;
+use crate::config::{Place, Switched};
 use crate::site::{ServerId, Site};
 use crate::system::{Cache, StoreKind, TrustStore};
 
@@ -28,6 +28,10 @@ pub struct ChangeSet {
     pub servers: BTreeSet<ServerId>,
     /// Lines of files that sites share which are switched on or added, each with its file.
     pub switched: Vec<(Utf8PathBuf, Switched)>,
+    /// What was switched on for sites and stays on, each with the line that needs it.
+    pub staying: Vec<(String, Place)>,
+    /// Other people's virtual hosts that aren't read any more, since a module goes off with the last site.
+    pub silenced: Vec<(String, Place)>,
     /// Ports that a server opens with this change, for servers that exit when they can't.
     pub opens: Vec<Opened>,
     /// The caches to flush after the hosts file is written.

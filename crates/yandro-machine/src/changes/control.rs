@@ -21,6 +21,11 @@ pub enum ControlError {
     /// It goes on with what it had.
     #[error("the server still runs on its old configuration: it didn't accept the new one; its error log says why")]
     KeptOld,
+    /// The same, with what it wrote into its log.
+    #[error(
+        "the server still runs on its old configuration: it didn't accept the new one, and wrote into its log:\n{0}"
+    )]
+    KeptOldSaying(String),
     /// Its program ended well, and no server is there.
     #[error("it was started and doesn't run; its error log says why")]
     NotUp,
@@ -118,6 +123,8 @@ pub type Controls<'c> = [(ServerId, &'c dyn ServerControl)];
 pub enum ServerAction {
     /// It ran, and was reloaded.
     Reloaded,
+    /// It ran, and was stopped and started: by a reload it can't have an address that it has in another width.
+    Restarted,
     /// It didn't run, and was started.
     Started,
     /// Nothing: no reload command is set for it.

@@ -8,9 +8,12 @@ use std::{fs, io};
 use camino::{Utf8Path, Utf8PathBuf};
 use rustix::process::{Pid, Signal, kill_process};
 
-use super::{DaemonKind, run_command};
+use super::found::Found;
+use super::{DaemonKind, run_command, unasked_configuration};
 use crate::caller;
 use crate::changes::{ControlError, OnWait, ServerAction, ServerControl};
+use crate::machine::Machine;
+use crate::ports;
 use crate::process;
 use crate::process::{ProgramError, RunAs};
 use crate::settings::NamedServer;
@@ -19,6 +22,8 @@ use crate::settings::NamedServer;
 #[derive(Clone, Debug)]
 pub struct Daemon {
     pub(super) kind: &'static DaemonKind,
+    /// The machine that it is on, and where it was found.
+    pub(super) of: Box<(Machine, Found)>,
     /// The program with the arguments that come before all others; empty where only commands of
     /// the user's own are known.
     pub(crate) program: Vec<String>,
@@ -38,6 +43,8 @@ struct Generation {
     children: Vec<String>,
 }
 
+/// How much of a log's end is read, in bytes.
+const LOG_END: usize = 1 << 14;
 /// How long a server has for a reload, a start or a stop.
 const LIMIT: Duration = Duration::from_secs(60);
 /// How long one without child processes, of which nothing else can be seen, has to be idle after a
@@ -156,6 +163,41 @@ impl Daemon {
         }
     }
 
+    /// The reload, or a restart where the log says that the server itself holds the address that it can't have.
+    fn reload_or_restart(&self, before: &Generation, on_wait: OnWait<'_>) -> Result<ServerAction, ControlError> {
+        match self.reload_running(before, on_wait) {
+            Ok(()) => Ok(ServerAction::Reloaded),
+            Err(ControlError::KeptOld) => {
+                let Some(words) = self.last_words(before.pid) else { return Err(ControlError::KeptOld) };
+                if !holds_what_it_wants(before.pid, &words) {
+                    return Err(ControlError::KeptOldSaying(words));
+                }
+                self.stop(on_wait)?;
+                self.start_stopped(on_wait).map(|()| ServerAction::Restarted)
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    /// The last lines of its main log that are of this process and of faults.
+    fn last_words(&self, pid: Pid) -> Option<String> {
+        let (machine, found) = &*self.of;
+        let own = format!("[emerg] {}#", pid.as_raw_nonzero());
+        let logs = unasked_configuration(machine, found).error_logs(&|_| false);
+        let text = logs.iter().find_map(|log| fs::read(found.view.here_or_same(log)).ok())?;
+        let text = String::from_utf8_lossy(&text[text.len().saturating_sub(LOG_END)..]).into_owned();
+        let mut lines: Vec<&str> = Vec::new();
+        for line in text.lines().rev().take_while(|line| line.contains(&own) || line.contains("[notice]")) {
+            // It tries each address several times.
+            let words = line.split_once(": ").map_or(line, |(_, words)| words);
+            if line.contains(&own) && lines.iter().all(|known| !known.ends_with(words)) {
+                lines.push(line);
+            }
+        }
+        lines.reverse();
+        (!lines.is_empty()).then(|| lines.join("\n"))
+    }
+
     /// Removes the pid file of a server that ended and whose parent never waited for it, as in a
     /// container without an init: httpd takes that process for a running server, and doesn't start.
     fn remove_stale_pid_file(&self) {
@@ -233,7 +275,7 @@ impl ServerControl for Daemon {
     fn reload(&self, on_wait: OnWait<'_>) -> Result<(), ControlError> {
         self.wait_until_idle(on_wait);
         match self.generation() {
-            Some(before) => self.reload_running(&before, on_wait),
+            Some(before) => self.reload_or_restart(&before, on_wait).map(|_| ()),
             // A named command may know of a server whose process can't be seen.
             None if !self.command(|named| &named.reload).is_empty() => {
                 self.run_named(self.command(|named| &named.reload))
@@ -245,7 +287,11 @@ impl ServerControl for Daemon {
     fn start_or_reload(&self, on_wait: OnWait<'_>) -> Result<ServerAction, ControlError> {
         let is_unseen = self.program.is_empty() && self.command(|named| &named.start).is_empty();
         if self.running().is_some() || is_unseen {
-            return self.reload(on_wait).map(|()| ServerAction::Reloaded);
+            self.wait_until_idle(on_wait);
+            return match self.generation() {
+                Some(before) => self.reload_or_restart(&before, on_wait),
+                None => self.reload(on_wait).map(|()| ServerAction::Reloaded),
+            };
         }
         self.start_stopped(on_wait).map(|()| ServerAction::Started)
     }
@@ -272,6 +318,18 @@ impl ServerControl for Daemon {
         }
         Ok(())
     }
+}
+
+/// Whether a server's words are about addresses that it has itself, in another width: `127.0.0.1:80` beside `0.0.0.0:80`.
+fn holds_what_it_wants(pid: Pid, words: &str) -> bool {
+    let wanted = words.lines().filter_map(|line| line.split_once("bind() to ")?.1.split_once(" failed (98:"));
+    let ports: Vec<u16> = wanted.filter_map(|(address, _)| address.rsplit(':').next()?.parse().ok()).collect();
+    let main = u32::try_from(pid.as_raw_nonzero().get()).ok();
+    let is_own = |port: &u16| {
+        let holders = ports::holders(*port);
+        !holders.is_empty() && holders.iter().all(|holder| holder.pid == main)
+    };
+    !ports.is_empty() && ports.iter().all(is_own)
 }
 
 fn signal(pid: Pid, signal: Signal, what: &'static str) -> Result<(), ControlError> {

@@ -73,6 +73,7 @@ pub(super) fn daemon(machine: &Machine, found: &Found) -> Option<Daemon> {
     let service = if is_service { Daemon::systemctl() } else { None };
     Some(Daemon {
         kind: row,
+        of: Box::new((machine.clone(), found.clone())),
         program: command,
         named: found.named.clone(),
         service: service.map(|systemctl| (systemctl, known.service)),

@@ -9,8 +9,8 @@ use camino::Utf8PathBuf;
 use desired::desired;
 use request::requests;
 use yandro_core::{
-    ChangeSet, CheckStep, Content, HostName, ServerId, Site, SiteChange, SiteList, Switched, Symlinks, TakeOver,
-    VirtualHost, map_site, map_sites,
+    Change, ChangeSet, CheckStep, Content, HostName, Role, ServerId, Site, SiteChange, SiteList, Switched, Symlinks,
+    TakeOver, VirtualHost, map_site, map_sites,
 };
 use yandro_machine::{Found, SystemFresh, servers};
 
@@ -192,24 +192,51 @@ fn certificate_elsewhere(context: &Context, set: &ChangeSet, site: &Site) -> Opt
 /// switched on.
 fn come_to_life(context: &Context, found: &Found, set: &ChangeSet) -> Option<String> {
     let switched: Vec<String> = set.switched.iter().filter_map(|(_, switched)| files_of_others(switched)).collect();
-    if switched.is_empty() {
+    let modules = enabled_modules(set);
+    if switched.is_empty() && modules.is_empty() {
         return None;
     }
     let configuration = servers::configuration(&context.machine, found);
     let answering = configuration.answering();
-    let is_theirs = |file: &str| {
-        let is_own = found.is_own(file.into());
-        !is_own && switched.iter().any(|path| file.contains(path.split('*').next().unwrap_or(path)))
+    let is_theirs = |host: &VirtualHost| {
+        let file = &host.place.file;
+        let is_included = || switched.iter().any(|path| file.contains(path.split('*').next().unwrap_or(path)));
+        !found.is_own(file.as_str().into())
+            && (is_included() || modules.iter().any(|module| host.is_guarded_by(module)))
     };
     let mut alive: Vec<&VirtualHost> = Vec::new();
     for host in answering.iter().flat_map(|at| at.hosts.iter().copied()) {
-        if is_theirs(&host.place.file) && alive.iter().all(|own| own.place != host.place) {
+        if is_theirs(host) && alive.iter().all(|own| own.place != host.place) {
             alive.push(host);
         }
     }
-    let file = &alive.first()?.place.file;
+    let first = alive.first()?;
     let names: Vec<&str> = alive.iter().map(|host| host.name.as_deref().unwrap_or("one without a name")).collect();
-    Some(format!("{file} is included now, and with it your own virtual hosts answer: {}", names.join(", ")))
+    let place = first.place.written();
+    Some(match modules.iter().find(|module| first.is_guarded_by(module)) {
+        Some(module) => format!(
+            "the module {module} is on now, and with it your own virtual hosts of {place} answer: {}",
+            names.join(", ")
+        ),
+        None => {
+            format!("{} is included now, and with it your own virtual hosts answer: {}", place.file, names.join(", "))
+        }
+    })
+}
+
+/// The modules that a change switches on.
+fn enabled_modules(set: &ChangeSet) -> Vec<&str> {
+    let by_link = set.steps.iter().filter_map(|step| match (&step.role, &step.change) {
+        (Role::ModuleLink { module, loads: true, .. }, Change::Link(link)) if link.after.is_some() => {
+            Some(module.as_str())
+        }
+        _ => None,
+    });
+    let by_line = set.switched.iter().filter_map(|(_, switched)| match switched {
+        Switched::Module(module) => Some(module.as_str()),
+        _ => None,
+    });
+    by_link.chain(by_line).collect()
 }
 
 fn files_of_others(switched: &Switched) -> Option<String> {

@@ -29,7 +29,10 @@ impl Display for Remedy {
             Self::Trust => f.write_str("yandro authority trust"),
             Self::NoProxy(names) => write!(f, "export no_proxy=\"$no_proxy,{}\"", listed(names, ",")),
             Self::PortsAsRoot => f.write_str("sudo $(command -v yandro) ports"),
-            Self::Edit(place) => write!(f, "${{EDITOR:-vi}} +{} {}", place.line, word(&place.file)),
+            Self::Edit(place) => {
+                let place = place.written();
+                write!(f, "${{EDITOR:-vi}} +{} {}", place.line, word(&place.file))
+            }
             Self::MakeFolder(folder) => write!(f, "mkdir -p {}", word(folder.as_str())),
             Self::Shell(command) => f.write_str(command),
             Self::AsRoot(own) => write!(f, "sudo {own}"),

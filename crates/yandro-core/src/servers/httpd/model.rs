@@ -6,6 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use camino::{Utf8Path, Utf8PathBuf};
 
 use super::run::Listen;
+use super::shared::ForeignDirective;
 use super::syntax::ApacheSyntax;
 use super::{Activation, HttpdShared, Lack, ModuleFiles, Needs, NoSuchModule, modules_to_enable, required_modules};
 use crate::config::{Dialect, Journal, Links, ServerTraits, Switched};
@@ -214,7 +215,17 @@ fn go_with_the_last(set: &mut ChangeSet, observed: &Observed, httpd: &HttpdModel
     let Some(others) = others_go(set, observed, httpd) else { return };
     let Some(links) = httpd.links() else { return };
     // In reverse: what was enabled for another comes before it.
-    for module in others.modules.iter().rev().filter(|module| is_idle(module, &others.modules, httpd)) {
+    let (going, staying): (Vec<&String>, Vec<&String>) =
+        others.modules.iter().rev().partition(|module| is_idle(module, &others.modules, httpd));
+    for module in staying {
+        if let Some(own) = user_of(module, httpd) {
+            set.staying.push((format!("the module {module}"), own.place.clone()));
+        }
+    }
+    for module in going {
+        for host in httpd.shared.configuration.virtual_hosts().iter().filter(|host| host.is_guarded_by(module)) {
+            set.silenced.push((host.name.clone().unwrap_or_default(), host.place.clone()));
+        }
         for (link, target) in
             httpd.available_modules.get(module).into_iter().flat_map(|files| links.of_module(module, files))
         {
@@ -225,19 +236,30 @@ fn go_with_the_last(set: &mut ChangeSet, observed: &Observed, httpd: &HttpdModel
     }
 }
 
-/// Whether nobody else needs a module: no other file has a directive of it, and no
-/// module that is to stay depends on it.
-fn is_idle(module: &str, going: &[String], httpd: &HttpdModel) -> bool {
-    let prefixes: &[&str] = match module {
+/// How the directives of a module begin; empty for one of which nothing is known.
+fn prefixes(module: &str) -> &'static [&'static str] {
+    match module {
         "ssl" | "socache_shmcb" => &["ssl"],
         "rewrite" => &["rewrite"],
         "headers" => &["header", "requestheader"],
         "proxy" | "proxy_http" | "proxy_fcgi" => &["proxy"],
-        // A module stays unless it is known to be unused.
-        _ => return false,
-    };
-    let is_used =
-        httpd.shared.foreign_directives.iter().any(|own| prefixes.iter().any(|prefix| own.starts_with(prefix)));
+        _ => &[],
+    }
+}
+
+/// The first directive of somebody else's that the server would refuse without a module.
+fn user_of<'h>(module: &str, httpd: &'h HttpdModel) -> Option<&'h ForeignDirective> {
+    httpd.shared.foreign_directives.iter().find(|own| own.needs(module, prefixes(module)))
+}
+
+/// Whether nobody else needs a module: no other file has a directive of it, and no
+/// module that is to stay depends on it.
+fn is_idle(module: &str, going: &[String], httpd: &HttpdModel) -> bool {
+    // A module stays unless it is known to be unused.
+    if prefixes(module).is_empty() {
+        return false;
+    }
+    let is_used = user_of(module, httpd).is_some();
     let staying = httpd.enabled_modules.iter().filter(|other| !going.contains(other));
     let mut dependencies =
         staying.filter_map(|other| httpd.available_modules.get(other)).flat_map(|files| files.load.lines());

@@ -7,7 +7,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 
 use super::commented::commented_includes;
 use super::run::{FileImage, Files, HttpdRun, Listen, Place, Start, bare, by_address, files_of, matches_path};
-use crate::config::{FileOwner, ServerTraits};
+use crate::config::{FileOwner, ServerTraits, is_guard};
 
 /// The shared part as it was read, and what it amounts to. Paths are as the server sees them.
 #[derive(Clone, Debug, Default)]
@@ -26,10 +26,35 @@ pub struct HttpdShared {
     pub foreign_first: BTreeSet<String>,
     /// The names and aliases of other people's virtual hosts, in lower case.
     pub foreign_names: BTreeMap<String, Place>,
-    /// The directives in other people's files, in lower case: they may need modules.
-    pub foreign_directives: BTreeSet<String>,
+    /// The directives in other people's files: they may need modules.
+    pub foreign_directives: Vec<ForeignDirective>,
     log_folder: String,
     has_combined: bool,
+}
+
+/// A directive in somebody else's file; of several alike the first.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ForeignDirective {
+    /// Its name in lower case.
+    pub name: String,
+    /// Where it is.
+    pub place: Place,
+    /// The modules that its `<IfModule>` sections ask for: without them it isn't read.
+    pub guards: Vec<String>,
+}
+
+impl ForeignDirective {
+    /// Whether the server would refuse it without this module, whose directives begin like this.
+    pub(super) fn needs(&self, module: &str, prefixes: &[&str]) -> bool {
+        // The cache of sessions is there for TLS, the others for what they build on.
+        let base = match module {
+            "socache_shmcb" => "ssl",
+            "proxy_http" | "proxy_fcgi" => "proxy",
+            module => module,
+        };
+        prefixes.iter().any(|prefix| self.name.starts_with(prefix))
+            && ![module, base].iter().any(|module| is_guard(&self.guards, module))
+    }
 }
 
 /// The format that nearly every configuration calls `combined`.
@@ -158,7 +183,15 @@ impl HttpdShared {
         self.has_combined = formats.any(|event| event.arguments.get(1).is_some_and(|name| name == "combined"));
         // A module's own set-up goes with it, and so does the file for other names.
         let events = self.configuration.events.iter().filter(|event| owner_of(&event.place) == FileOwner::Other);
-        self.foreign_directives = events.map(|event| event.name.to_ascii_lowercase()).collect();
+        let mut known: BTreeSet<(String, &[String])> = BTreeSet::new();
+        let mut found = Vec::new();
+        for event in events {
+            let name = event.name.to_ascii_lowercase();
+            if known.insert((name.clone(), &event.guards)) {
+                found.push(ForeignDirective { name, place: event.place.clone(), guards: event.guards.clone() });
+            }
+        }
+        self.foreign_directives = found;
     }
 }
 

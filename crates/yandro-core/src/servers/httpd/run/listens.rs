@@ -71,6 +71,7 @@ mod tests {
                 name: "listen".into(),
                 arguments: vec![argument.into(), "http".into()],
                 place: Place { file: "ports.conf".into(), line: 1 },
+                guards: Vec::new(),
             };
             let listens = HttpdRun { events: vec![event], ..HttpdRun::default() }.listens();
             assert_eq!((listens[0].takes_in(v4, 80), listens[0].takes_in(v6, 80)), (takes_v4, takes_v6), "{argument}");

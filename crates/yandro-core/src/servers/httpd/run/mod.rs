@@ -37,6 +37,8 @@ pub struct Event {
     pub arguments: Vec<String>,
     /// File and line.
     pub place: Place,
+    /// The modules on which it depends by the `<IfModule>` sections that it is in, as these name them.
+    pub guards: Vec<String>,
 }
 
 /// What the server meets as it reads its files.

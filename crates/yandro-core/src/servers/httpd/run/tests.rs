@@ -104,6 +104,25 @@ fn macros_are_used_and_their_hosts_are_named_as_the_server_names_them() {
 }
 
 #[test]
+fn a_macro_may_open_what_another_closes_and_a_file_may_not() {
+    let macros = "LoadModule macro_module m/mod_macro.so\n<Macro Open>\n<VirtualHost *:80>\n</Macro>\n<Macro Shut>\n</VirtualHost>\n</Macro>\n";
+    let of = |rest: &str| {
+        let main = format!("{macros}{rest}");
+        let done = HttpdRun::run(&start(), &Memory::of(&[("/etc/httpd/httpd.conf", &main)]));
+        let places = done.virtual_hosts().iter().map(|host| host.place.written().line).collect::<Vec<_>>();
+        (places, done.fault.map(|fault| fault.message))
+    };
+    assert_eq!(of("Use Open\nServerName a.test\nUse Shut\n"), (vec![8], None));
+    assert_eq!(of("Use Open\n").1.as_deref(), Some("`<VirtualHost>` is never closed"));
+    assert!(of("Use Shut\n").1.unwrap().contains("closes a section that is not open"));
+    // Conditions guard what is in them.
+    let main = "LoadModule ssl_module m/mod_ssl.so\n<IfModule mod_ssl.c>\n<VirtualHost *:443>\n</VirtualHost>\n</IfModule>\n<VirtualHost *:80>\n</VirtualHost>\n";
+    let done = HttpdRun::run(&start(), &Memory::of(&[("/etc/httpd/httpd.conf", main)]));
+    let guarded: Vec<bool> = done.virtual_hosts().iter().map(|host| host.is_guarded_by("ssl")).collect();
+    assert_eq!(guarded, [true, false]);
+}
+
+#[test]
 fn faults_end_the_run_and_have_a_place() {
     for (main, fault) in [
         ("Listen 80\n<VirtualHost *:80>\n", "/etc/httpd/httpd.conf:2: `<VirtualHost>` is never closed"),

@@ -43,6 +43,7 @@ impl VirtualHost {
             instead: None,
             tls: false,
             place: event.place.clone(),
+            guards: event.guards.clone(),
         }
     }
 

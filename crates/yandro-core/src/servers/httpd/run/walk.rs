@@ -25,6 +25,8 @@ struct OpenSection {
     place: Place,
     /// Whether it is a condition, which leaves no event.
     is_condition: bool,
+    /// The module that an `<IfModule>` asks for.
+    guard: Option<String>,
 }
 
 /// Meaning of a missing included file.
@@ -102,8 +104,18 @@ impl<'a> HttpdWalk<'a> {
         self.lines(&file, &lines)
     }
 
+    /// The lines of a file: what it opens it has to close.
     fn lines(&mut self, file: &str, lines: &[ConfigLine]) -> Walked {
         let outer = self.open.len();
+        self.lines_within(outer, file, lines)?;
+        match self.open.get(outer) {
+            Some(left) => Err(ConfigFault::new(left.place.clone(), format!("`<{}>` is never closed", left.name))),
+            None => Ok(()),
+        }
+    }
+
+    /// Lines that may close the sections from `outer` on.
+    fn lines_within(&mut self, outer: usize, file: &str, lines: &[ConfigLine]) -> Walked {
         let mut at = 0;
         while at < lines.len() {
             let line = &lines[at];
@@ -128,10 +140,7 @@ impl<'a> HttpdWalk<'a> {
                 }
             }
         }
-        match self.open.get(outer) {
-            Some(left) => Err(ConfigFault::new(left.place.clone(), format!("`<{}>` is never closed", left.name))),
-            None => Ok(()),
-        }
+        Ok(())
     }
 
     fn close(&mut self, name: &str, place: &Place, outer: usize) -> Walked {
@@ -173,10 +182,13 @@ impl<'a> HttpdWalk<'a> {
             return raw_body(name, lines, at).map(|(_, after)| after).ok_or_else(|| unclosed(name, place));
         }
         let is_condition = condition.is_some();
+        let guard = arguments.first().cloned().unwrap_or_default();
         if !is_condition {
             self.event(EventKind::Open, name.to_owned(), arguments, place.clone());
         }
-        self.open.push(OpenSection { name: name.to_owned(), place, is_condition });
+        let is_guard = lower == "ifmodule" && !guard.starts_with('!');
+        let guard = is_guard.then_some(guard);
+        self.open.push(OpenSection { name: name.to_owned(), place, is_condition, guard });
         Ok(at)
     }
 
@@ -266,13 +278,15 @@ impl<'a> HttpdWalk<'a> {
             .map(|(number, text)| ConfigLine { text: text.trim_ascii().to_owned(), number })
             .collect();
         self.depth += 1;
-        self.lines(&file, &lines)?;
+        // One macro may open a section that another one closes.
+        self.lines_within(0, &file, &lines)?;
         self.depth -= 1;
         Ok(())
     }
 
     fn event(&mut self, kind: EventKind, name: String, arguments: Vec<String>, place: Place) {
-        self.done.events.push(Event { kind, name, arguments, place });
+        let guards = self.open.iter().filter_map(|open| open.guard.clone()).collect();
+        self.done.events.push(Event { kind, name, arguments, place, guards });
     }
 
     /// `${NAME}` replaced where the name has a value, once; an unknown one stays.

@@ -169,6 +169,10 @@ impl NginxWalk<'_> {
         if !self.done.files.iter().any(|seen| seen == path) {
             self.done.files.push(path.to_owned());
         }
+        if bytes.starts_with(b"\xef\xbb\xbf") {
+            let message = "the file begins with a byte order mark, which the server refuses";
+            return Err(ConfigFault::new(Place { file: path.to_string(), line: 1 }, message));
+        }
         let tree = parse(bytes).map_err(|error| ConfigFault {
             place: Place { file: path.to_string(), line: error.excerpt.position.line },
             message: error.message,
@@ -225,6 +229,7 @@ impl NginxWalk<'_> {
                     instead: None,
                     tls: false,
                     place,
+                    guards: Vec::new(),
                 };
                 self.done.servers.push(ServerBlock {
                     listens: Vec::new(),

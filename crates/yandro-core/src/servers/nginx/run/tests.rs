@@ -84,6 +84,10 @@ fn faults_have_their_place() {
         "/n/nginx.conf:2: `mime.types` is included, and there is no such file"
     );
     assert_eq!(told("http {\n server {\n}\n"), "/n/nginx.conf:1: `http` is never closed");
+    assert_eq!(
+        told("\u{feff}http { }\n"),
+        "/n/nginx.conf:1: the file begins with a byte order mark, which the server refuses"
+    );
     assert!(told("include nginx.conf;\n").contains("does a file include itself?"));
     assert_eq!(run(&[]).fault.unwrap().to_string(), "/n/nginx.conf:1: the main file can't be read");
 }
