@@ -3,7 +3,7 @@
 use divan::Bencher;
 use divan::counter::BytesCount;
 use yandro_core::{
-    AddressFamily, HostName, HostsFile, Mapping, Multi, TakeOver, drop_hosts_names, hosts_rows, point_name,
+    AddressFamily, HostName, HostsFile, Mapping, Multi, Sorting, TakeOver, drop_hosts_names, hosts_rows, point_name,
 };
 
 #[global_allocator]
@@ -70,7 +70,9 @@ fn one_removal(bencher: Bencher<'_, '_>) {
 
 #[divan::bench]
 fn the_list_with_what_is_shadowed(bencher: Bencher<'_, '_>) {
-    measure(bencher, |text| hosts_rows(&HostsFile::parse(text)).len());
+    measure(bencher, |text| {
+        hosts_rows(&HostsFile::parse(text), Sorting { multi: Multi::On, is_usable: &|_| true }).len()
+    });
 }
 
 fn list() -> yandro_core::ListId {

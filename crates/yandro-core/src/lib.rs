@@ -63,7 +63,7 @@ pub use config::{
 pub use host_port::HostPort;
 pub use hosts::{
     AddressFamily, Conflict, EditError, HostsEntry, HostsFile, HostsRow, LintCode, LintContext, LintFinding,
-    LintWeight, Mapping, Multi, OwnBlockError, OwnLine, Pointed, TakeOver, as_hosts, as_zone, common_zone,
+    LintWeight, Mapping, Multi, OwnBlockError, OwnLine, Pointed, Sorting, TakeOver, as_hosts, as_zone, common_zone,
     drop_names as drop_hosts_names, fixed as fixed_hosts, lint as lint_hosts, names_for_others,
     own_lines as own_hosts_lines, point as point_name, remove_lines as remove_hosts_lines, rows as hosts_rows,
     set_line as set_hosts_line, set_lines as set_hosts_lines, with_own_lines as with_own_hosts_lines,

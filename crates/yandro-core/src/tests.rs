@@ -195,7 +195,7 @@ fn edit_errors() -> Vec<EditError> {
     vec![
         conflict(None),
         conflict(Some("it names `localhost` as well")),
-        EditError::Localhost { line: 1, name: name("crew.test") },
+        EditError::Localhost { line: 1, name: "crew.test".into() },
         EditError::OtherList { line: 3, name: name("crew.test"), list: list() },
         EditError::Utf16,
     ]

@@ -1,7 +1,7 @@
 //! Caches of the resolver's answers on this machine.
 
 use camino::Utf8Path;
-use yandro_core::{Cache, ResolverSetup, Surroundings};
+use yandro_core::{Cache, Multi, ResolverSetup, Surroundings};
 
 use crate::files;
 use crate::machine::Machine;
@@ -42,6 +42,12 @@ pub fn resolver_setup(machine: &Machine) -> ResolverSetup {
         sources: surroundings.name_sources().iter().map(|&source| source.to_owned()).collect(),
         own_addresses: network::addresses().iter().map(|own| own.address).collect(),
     }
+}
+
+/// Which lines of a name in the hosts file count, by `/etc/host.conf`.
+pub fn multi(machine: &Machine) -> Multi {
+    let conf = files::read_if_there(&machine.path("/etc/host.conf")).ok().flatten();
+    Multi::of_host_conf(&conf.unwrap_or_default())
 }
 
 /// Facts about the place of the hosts file.

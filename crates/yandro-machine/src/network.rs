@@ -51,3 +51,11 @@ pub fn would_listen_on_v6() -> bool {
 pub fn has_v6_loopback() -> bool {
     is_own(Ipv6Addr::LOCALHOST.into())
 }
+
+/// Whether this machine has a way to an address: the system chooses one when a datagram socket is connected, which
+/// sends nothing (connect(2)).
+pub fn is_usable(address: std::net::IpAddr) -> bool {
+    let any: std::net::IpAddr =
+        if address.is_ipv4() { std::net::Ipv4Addr::UNSPECIFIED.into() } else { std::net::Ipv6Addr::UNSPECIFIED.into() };
+    std::net::UdpSocket::bind((any, 0)).is_ok_and(|socket| socket.connect((address, 9)).is_ok())
+}

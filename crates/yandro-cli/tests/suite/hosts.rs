@@ -6,6 +6,7 @@ use std::net::IpAddr;
 
 use yandro_core::{AddressFamily, HostName, HostsFile, Multi};
 
+use super::causes::shell;
 use super::kit::{Background, Numbers, Sysroot, eventually, steady};
 use super::namespace::{HOSTS, Namespace};
 
@@ -672,5 +673,50 @@ fn a_preview_of_any_of_it_writes_nothing() {
         let ran = sysroot.yandro(&[arguments, &["--preview"]].concat()).succeeds();
         assert!(ran.stdout.contains(words), "{arguments:?}: {ran}");
         assert_eq!(sysroot.tree(), before, "{arguments:?}");
+    }
+}
+
+/// The line that answers is the one that getaddrinfo gives first, whatever `multi` is.
+#[test]
+fn lines_that_are_answered_before_are_those_that_the_system_gives_later() {
+    let Some(machine) = Namespace::new(&["python3", "ip"]) else { return };
+    shell(
+        &machine,
+        "ip address add 192.168.1.2/24 dev lo; ip address add 10.0.0.1/24 dev lo; ip -6 address add fd00::1/64 dev lo",
+    );
+    let pool = ["127.0.0.1", "::1", "10.0.0.5", "192.168.1.5", "fd00::5", "10.9.9.9", "2001:db8::5"];
+    let mut numbers = Numbers(7);
+    let mut text = "127.0.0.1 localhost\n".to_owned();
+    for name in 0..60 {
+        for _ in 0..2 + numbers.below(3) {
+            text += &format!("{} n{name}.test\n", pool[numbers.below(pool.len() as u64)]);
+        }
+    }
+    std::fs::write(machine.path("hosts"), text).unwrap();
+    for multi in ["on", "off"] {
+        std::fs::write(machine.path("etc/host.conf"), format!("multi {multi}\n")).unwrap();
+        let script = "import socket\nfor n in range(60): print(*dict.fromkeys(a[4][0] for a in socket.getaddrinfo(f'n{n}.test', 80, type=socket.SOCK_STREAM)))";
+        let given = machine.run("python3", &["-c", script]).succeeds().stdout;
+        let list: serde_json::Value =
+            serde_json::from_str(&machine.yandro(&["hosts", "list", "--json"]).stdout).unwrap();
+        let entries = list["entries"].as_array().unwrap();
+        let address_of =
+            |line: u64| entries.iter().find(|own| own["line"] == line).unwrap()["address"].as_str().unwrap();
+        for (name, given) in given.lines().enumerate() {
+            let given: Vec<&str> = given.split(' ').collect();
+            let own = entries.iter().filter(|own| own["names"][0]["name"] == format!("n{name}.test"));
+            let mut answering = Vec::new();
+            for entry in own {
+                let address = entry["address"].as_str().unwrap();
+                let Some(by) = entry["names"][0]["answered_before_by_line"].as_u64() else {
+                    answering.push(address);
+                    continue;
+                };
+                let place = |address: &str| given.iter().position(|own| *own == address);
+                let is_later = place(address).is_none_or(|own| place(address_of(by)).is_some_and(|other| other <= own));
+                assert!(is_later, "multi {multi}, n{name}.test: {address} before {} in {given:?}", address_of(by));
+            }
+            assert!(answering.contains(&given[0]), "multi {multi}, n{name}.test: {answering:?} of {given:?}");
+        }
     }
 }

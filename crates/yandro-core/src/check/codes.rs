@@ -92,8 +92,8 @@ codes! {
         "sudo chmod 644 /etc/hosts, or the command that is shown";
     HostsElsewhere { host: HostName, found: IpAddr, wanted: IpAddr } Error []
         "The hosts file points the name to another address.", "yandro map NAME --take-over";
-    HostsShadowed { file: Utf8PathBuf, host: HostName, found: IpAddr } Error []
-        "The site's own line of the hosts file is there, and one above it that says otherwise is what counts.", "yandro map NAME --take-over";
+    HostsShadowed { file: Utf8PathBuf, host: HostName, found: IpAddr, is_first: bool } Error []
+        "The site's own line of the hosts file is there, and another one says otherwise.", "yandro map NAME --take-over";
     ResolverStale { answer: Unresolved, cache: Cache } Error []
         "Something still holds an old answer of the resolver.", "the command that has it forget, as shown";
     ResolverOrder { answer: Unresolved, first: String } Error []

@@ -160,7 +160,7 @@ pub enum FailureKind {
 /// The hosts file's entries for a name: each address with its line.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct HostsAnswer {
-    /// Addresses in the order of the file, with line numbers from 1.
+    /// Addresses in the order in which the system gives them, with line numbers from 1.
     pub lines: Vec<(IpAddr, usize)>,
     /// A proper line beyond yandro's block, if one answers first.
     pub foreign: bool,

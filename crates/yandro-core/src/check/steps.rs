@@ -70,16 +70,19 @@ impl Judge<'_> {
         };
         let is_wrong = |address: IpAddr| contradicted(address, &self.wanted()).is_some();
         let Some(&(found, line)) = lines.iter().find(|(other, _)| is_wrong(*other)) else {
-            return Ok(address.to_string());
+            // The line that is read first: two of one machine are both right.
+            let shown = lines.iter().min_by_key(|(_, line)| *line).map_or(*address, |(address, _)| *address);
+            return Ok(shown.to_string());
         };
         let at = |line| Place { file: file.to_string(), line };
-        // The right line may be there, and not count.
-        let right = lines.iter().find(|(own, own_line)| *own_line > line && !is_wrong(*own));
+        // The right line may be there, and not count, or not alone.
+        let right = lines.iter().find(|(own, _)| !is_wrong(*own));
+        let is_first = is_wrong(*address);
         let (host, file) = (name.clone(), file.clone());
         let diagnosis = match right {
             Some((_, own)) => {
-                let evidence = Evidence::Shadow(at(line), at(*own));
-                Diagnosis::new(Cause::HostsShadowed { file, host, found }).seen(evidence)
+                let evidence = if is_first { Evidence::Shadow(at(line), at(*own)) } else { Evidence::At(at(line)) };
+                Diagnosis::new(Cause::HostsShadowed { file, host, found, is_first }).seen(evidence)
             }
             None => Diagnosis::new(Cause::HostsElsewhere { host, found, wanted }).seen(Evidence::At(at(line))),
         };

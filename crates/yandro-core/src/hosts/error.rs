@@ -51,7 +51,7 @@ pub enum EditError {
         /// The line's number, from 1.
         line: usize,
         /// A name that only loopback may answer.
-        name: HostName,
+        name: String,
     },
     /// The name is in the block of another site list.
     #[error("`{name}` belongs to {list}")]

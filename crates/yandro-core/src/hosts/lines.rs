@@ -22,7 +22,7 @@ pub fn set_line<'a>(bytes: &'a [u8], name: &HostName, address: IpAddr) -> Result
     let file = HostsFile::parse(bytes);
     let mut is_said = false;
     let mut against = Vec::new();
-    for entry in theirs(&file, name) {
+    for entry in theirs(&file, name.as_str()) {
         if entry.address == address {
             is_said = true;
         } else if entry.address.is_ipv4() == address.is_ipv4() {
@@ -30,7 +30,7 @@ pub fn set_line<'a>(bytes: &'a [u8], name: &HostName, address: IpAddr) -> Result
         }
     }
     for entry in &against {
-        check_local(&file, entry, name)?;
+        check_local(&file, entry, name.as_str())?;
     }
     if against.is_empty() && is_said {
         return Ok(Cow::Borrowed(bytes));
@@ -46,7 +46,7 @@ pub fn set_line<'a>(bytes: &'a [u8], name: &HostName, address: IpAddr) -> Result
         None => bytes.to_vec(),
     };
     let is_against = |entry: &HostsEntry| entry.address != address && entry.address.is_ipv4() == address.is_ipv4();
-    let text = removed(&text, name, is_against);
+    let text = removed(&text, name.as_str(), is_against);
     let is_said = is_said || own.is_some();
     Ok(Cow::Owned(if is_said { text } else { appended(&text, &format!("{address}\t{name}")) }))
 }
@@ -103,11 +103,11 @@ fn with_new(bytes: &[u8], lines: &str) -> Vec<u8> {
     }
 }
 
-/// The file in which no line beyond yandro's block names `name`. Borrowed when none did.
+/// The file in which no line beyond yandro's block names `name`, whatever it is, in lower case. Borrowed when none did.
 ///
 /// # Errors
 /// [`EditError::Localhost`] when the name is in the line of `localhost`.
-pub fn remove_lines<'a>(bytes: &'a [u8], name: &HostName) -> Result<Cow<'a, [u8]>, EditError> {
+pub fn remove_lines<'a>(bytes: &'a [u8], name: &str) -> Result<Cow<'a, [u8]>, EditError> {
     check_encoding(bytes)?;
     let file = HostsFile::parse(bytes);
     let found: Vec<HostsEntry> = theirs(&file, name).collect();
@@ -122,17 +122,17 @@ pub fn remove_lines<'a>(bytes: &'a [u8], name: &HostName) -> Result<Cow<'a, [u8]
     Ok(Cow::Owned(removed(&bytes, name, |_| true)))
 }
 
-fn theirs(file: &HostsFile<'_>, name: &HostName) -> impl Iterator<Item = HostsEntry> {
-    file.entries_of(name).into_iter().filter(|entry| !entry.ours)
+fn theirs(file: &HostsFile<'_>, name: &str) -> impl Iterator<Item = HostsEntry> {
+    file.entries_of_host(name).into_iter().filter(|entry| !entry.ours)
 }
 
-fn check_local(file: &HostsFile<'_>, entry: &HostsEntry, name: &HostName) -> Result<(), EditError> {
-    if is_local(file, entry) { Err(EditError::Localhost { line: entry.line, name: name.clone() }) } else { Ok(()) }
+fn check_local(file: &HostsFile<'_>, entry: &HostsEntry, name: &str) -> Result<(), EditError> {
+    if is_local(file, entry) { Err(EditError::Localhost { line: entry.line, name: name.to_owned() }) } else { Ok(()) }
 }
 
 /// The file without the name in the entries that `is_meant` picks. One at a time: the last line
 /// may take the end of the one above it along.
-fn removed(bytes: &[u8], name: &HostName, is_meant: impl Fn(&HostsEntry) -> bool) -> Vec<u8> {
+fn removed(bytes: &[u8], name: &str, is_meant: impl Fn(&HostsEntry) -> bool) -> Vec<u8> {
     let mut text = bytes.to_vec();
     loop {
         let file = HostsFile::parse(&text);
@@ -143,9 +143,9 @@ fn removed(bytes: &[u8], name: &HostName, is_meant: impl Fn(&HostsEntry) -> bool
 }
 
 /// An entry without a name; without the line, if it has no other.
-fn without(bytes: &[u8], entry: &HostsEntry, name: &HostName) -> Splice {
+fn without(bytes: &[u8], entry: &HostsEntry, name: &str) -> Splice {
     let full = entry.full.clone();
-    match cut(&bytes[full.clone()], &[name.as_str().as_bytes().to_vec()].into()) {
+    match cut(&bytes[full.clone()], &[name.as_bytes().to_vec()].into()) {
         Some(rest) => Splice::replace(full, rest),
         None if bytes[full.clone()].ends_with(b"\n") => Splice::remove(full),
         // The last line, and without an end: the end before it goes with it.
@@ -196,13 +196,13 @@ mod tests {
         }
         for text in ["", "127.0.0.1 localhost\n", "127.0.0.1 localhost", "# a\r\n127.0.0.1 localhost"] {
             let added = set(text, "10.0.0.5");
-            assert_eq!(&*remove_lines(added.as_bytes(), &name("tides.test")).unwrap(), text.as_bytes());
+            assert_eq!(&*remove_lines(added.as_bytes(), "tides.test").unwrap(), text.as_bytes());
         }
         // Found by fuzzing: the last line has no end, and the one above loses the name, too.
         let both = b"::1 buoy.test tides.test\n10.0.0.5 tides.test";
-        assert_eq!(&*remove_lines(both, &name("tides.test")).unwrap(), b"::1 buoy.test");
+        assert_eq!(&*remove_lines(both, "tides.test").unwrap(), b"::1 buoy.test");
         let local = b"127.0.0.1 localhost tides.test\n";
-        let error = remove_lines(local, &name("tides.test")).unwrap_err();
+        let error = remove_lines(local, "tides.test").unwrap_err();
         assert!(
             error.at("/etc/hosts".into()).starts_with("/etc/hosts:1: the line has `localhost` and `tides.test`"),
             "{error}"

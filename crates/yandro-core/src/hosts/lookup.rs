@@ -37,6 +37,63 @@ impl Multi {
     }
 }
 
+/// What getaddrinfo(3) goes by besides the file.
+#[derive(Clone, Copy)]
+pub struct Sorting<'s> {
+    /// Which lines of a name count.
+    pub multi: Multi,
+    /// Whether this machine has a way to an address.
+    pub is_usable: &'s dyn Fn(IpAddr) -> bool,
+}
+
+impl core::fmt::Debug for Sorting<'_> {
+    fn fmt(&self, f: &mut core::fmt::Formatter<'_>) -> core::fmt::Result {
+        f.debug_struct("Sorting").field("multi", &self.multi).finish_non_exhaustive()
+    }
+}
+
+impl Sorting<'_> {
+    /// Puts the lines of a name, each with its address, into the order in which getaddrinfo(3) gives them: those that
+    /// can be reached, then by precedence and scope (RFC 6724 section 6, rules 1, 6 and 8), else as they are in the
+    /// file. With `multi` off the first line alone is given, whatever its family.
+    pub fn sort(&self, lines: &mut [(IpAddr, usize)]) {
+        if self.multi == Multi::On && lines.iter().any(|(address, _)| *address != lines[0].0) {
+            lines.sort_by_cached_key(|(address, _)| {
+                (!(self.is_usable)(*address), core::cmp::Reverse(precedence(*address)), scope(*address))
+            });
+        }
+    }
+}
+
+/// The precedence of an address (RFC 6724 section 2.1, the default table).
+fn precedence(address: IpAddr) -> u8 {
+    let IpAddr::V6(address) = address else { return 35 };
+    let segments = address.segments();
+    match segments[0] {
+        _ if address.is_loopback() => 50,
+        _ if address.to_ipv4_mapped().is_some() => 35,
+        0x2002 => 30,
+        0x2001 if segments[1] == 0 => 5,
+        first if first & 0xfe00 == 0xfc00 => 3,
+        first if first & 0xffc0 == 0xfec0 || first == 0x3ffe => 1,
+        0 if segments[..6] == [0; 6] => 1,
+        _ => 40,
+    }
+}
+
+/// The scope of an address (RFC 6724 section 3.1 and 3.2): the smaller one comes first.
+fn scope(address: IpAddr) -> u8 {
+    const LINK: u8 = 2;
+    const SITE: u8 = 5;
+    const GLOBAL: u8 = 14;
+    match address {
+        IpAddr::V4(address) if address.is_loopback() || address.is_link_local() => LINK,
+        IpAddr::V6(address) if address.is_loopback() || address.segments()[0] & 0xffc0 == 0xfe80 => LINK,
+        IpAddr::V6(address) if address.segments()[0] & 0xffc0 == 0xfec0 => SITE,
+        _ => GLOBAL,
+    }
+}
+
 impl HostsFile<'_> {
     /// The answer of getaddrinfo for `name` from this file only, in the order of the file;
     /// the system then sorts them by reach (RFC 6724). A repeated line counts twice.
@@ -67,6 +124,29 @@ fn as_asked(address: IpAddr, family: AddressFamily) -> Option<IpAddr> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn lines_are_given_by_reach_precedence_and_scope() {
+        let sorted = |texts: &[&str], multi| {
+            let mut lines: Vec<(IpAddr, usize)> =
+                (1..).zip(texts).map(|(line, text)| (text.parse().unwrap(), line)).collect();
+            let is_usable = |address: IpAddr| address != "10.9.9.9".parse::<IpAddr>().unwrap();
+            Sorting { multi, is_usable: &is_usable }.sort(&mut lines);
+            lines.into_iter().map(|(_, line)| line).collect::<Vec<_>>()
+        };
+        for (texts, order) in [
+            (&["10.0.0.5", "127.0.0.1"][..], [2, 1]),
+            (&["127.0.0.1", "::1"], [2, 1]),
+            (&["10.9.9.9", "10.0.0.5"], [2, 1]),
+            (&["192.168.0.1", "10.0.0.5"], [1, 2]),
+            (&["10.0.0.5", "2001:db8::5"], [2, 1]),
+            (&["fd00::5", "10.0.0.5"], [2, 1]),
+            (&["2001:db8::5", "fe80::5"], [2, 1]),
+        ] {
+            assert_eq!(sorted(texts, Multi::On), order, "{texts:?}");
+            assert_eq!(sorted(texts, Multi::Off), [1, 2], "{texts:?}");
+        }
+    }
 
     #[test]
     fn multi_is_read_as_glibc_reads_it() {

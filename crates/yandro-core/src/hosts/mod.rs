@@ -19,7 +19,7 @@ pub use error::{Conflict, EditError, TakeOver};
 pub use export::{Pointed, as_hosts, as_zone, common_zone, names_for_others};
 pub use lines::{remove_lines, set_line, set_lines};
 pub use lint::{HostsRow, LintCode, LintContext, LintFinding, LintWeight, fixed, lint, rows};
-pub use lookup::{AddressFamily, Multi};
+pub use lookup::{AddressFamily, Multi, Sorting};
 pub use own_block::{OwnBlockError, OwnLine, own_lines, with_own_lines};
 pub use parse::{HostsEntry, HostsFile};
 pub(crate) use takeover::has_taken_over;

@@ -104,8 +104,8 @@ pub(super) fn is_local_name(name: &[u8]) -> bool {
 
 /// The file in which lines that were taken over don't name `name` either, which the person drops from
 /// what is left of them; `None` if none does.
-pub(super) fn forget(bytes: &[u8], name: &HostName) -> Option<Vec<u8>> {
-    let dropped: Names = [name.as_str().as_bytes().to_vec()].into();
+pub(super) fn forget(bytes: &[u8], name: &str) -> Option<Vec<u8>> {
+    let dropped: Names = [name.as_bytes().to_vec()].into();
     let splices: Vec<Splice> = taken_lines(bytes)
         .into_iter()
         .filter_map(|line| {

@@ -183,7 +183,7 @@ proptest! {
         let tides = name("moon.test");
         let set = set_line(&before, &tides, "10.0.0.9".parse().unwrap()).unwrap();
         prop_assert_eq!(HostsFile::parse(&set).lookup(&tides, AddressFamily::Any, Multi::On), vec!["10.0.0.9".parse::<core::net::IpAddr>().unwrap()]);
-        prop_assert_eq!(&*remove_lines(&set, &tides).unwrap(), &before[..]);
+        prop_assert_eq!(&*remove_lines(&set, tides.as_str()).unwrap(), &before[..]);
     }
 }
 

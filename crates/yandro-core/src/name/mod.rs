@@ -155,11 +155,11 @@ impl HostName {
     }
 }
 
-/// Lower-case letters, digits, hyphens and dots, and no number behind the last dot.
+/// Lower-case letters, digits, hyphens, underscores and dots, and no number behind the last dot.
 fn is_plain(text: &str) -> bool {
     let bytes = text.as_bytes();
     bytes.last().is_some_and(u8::is_ascii_lowercase)
-        && bytes.iter().all(|byte| matches!(byte, b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.'))
+        && bytes.iter().all(|byte| matches!(byte, b'a'..=b'z' | b'0'..=b'9' | b'-' | b'_' | b'.'))
 }
 
 /// URLs, ports, addresses and wildcards are distinguished from mere misspellings:
@@ -192,15 +192,14 @@ fn nearest(text: &str) -> Option<String> {
 }
 
 fn to_ascii(given: &str, bare: &str) -> Result<String, NameError> {
-    let wrong = bare.chars().find(|&c| c.is_whitespace() || c.is_control() || (c.is_ascii() && !is_ldh(c)));
+    let wrong = bare.chars().find(|&c| c.is_whitespace() || c.is_control() || (c.is_ascii() && !is_usual(c)));
     if let Some(wrong) = wrong {
         let character = match wrong {
-            '_' => "an underscore".to_owned(),
             ' ' => "a space".to_owned(),
             c if c.is_control() || c.is_whitespace() => format!("the character U+{:04X}", u32::from(c)),
             c => format!("`{c}`"),
         };
-        let fixed: String = bare.chars().map(|c| if c == '_' || c == ' ' { '-' } else { c }).collect();
+        let fixed: String = bare.chars().map(|c| if c == ' ' { '-' } else { c }).collect();
         let name = if fixed == bare { None } else { nearest(&fixed) };
         return Err(NameError::Character { text: given.into(), character, name });
     }
@@ -213,8 +212,9 @@ fn to_ascii(given: &str, bare: &str) -> Result<String, NameError> {
     })
 }
 
-fn is_ldh(c: char) -> bool {
-    c.is_ascii_alphanumeric() || c == '-' || c == '.'
+/// Letters, digits, hyphens and dots (RFC 952), and underscores, which neither resolvers nor servers refuse.
+fn is_usual(c: char) -> bool {
+    c.is_ascii_alphanumeric() || "-_.".contains(c)
 }
 
 fn check_labels(given: &str, ascii: &str) -> Result<(), NameError> {

@@ -101,6 +101,11 @@ impl HostName {
 
     /// Advice for the user who chose this name, if there is any.
     pub fn advice(&self) -> Option<String> {
+        if self.as_str().contains('_') {
+            return Some(
+                "it has an underscore: browsers, resolvers and servers take it, Java's URLs and public authorities don't; a hyphen works everywhere".into(),
+            );
+        }
         match self.suffix() {
             Suffix::Reserved("invalid") => {
                 Some("`.invalid` is reserved for names that never work (RFC 6761): `.test` says better what this is".into())

@@ -9,6 +9,7 @@ use yandro_core::{
 };
 
 use super::{LookError, Scene};
+use crate::caches;
 use crate::ports::{self, Holder};
 use crate::probe::{self, Limit, UrlAnswer};
 use crate::{files, observe, servers};
@@ -68,7 +69,10 @@ pub async fn look_at_url(scene: Scene<'_>, url: WebUrl, within: Limit) -> Result
         .map_err(LookError::Authority)?;
     let name = url.host_port.address().is_none().then(|| url.host_port.host());
     let (hosts, resolver) = match name {
-        Some(name) => (probe::hosts_answer(&hosts, name), probe::resolved(name, scene.machine.is_real(), within).await),
+        Some(name) => (
+            probe::hosts_answer(&hosts, name, caches::multi(scene.machine)),
+            probe::resolved(name, scene.machine.is_real(), within).await,
+        ),
         None => (HostsAnswer::default(), ResolverAnswer::NotAsked),
     };
     let addresses = addresses(&url, &hosts, &resolver);

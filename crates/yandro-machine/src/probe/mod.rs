@@ -24,10 +24,11 @@ use std::time::Instant;
 use tokio::sync::Semaphore;
 use tokio::task::JoinSet;
 use yandro_core::{
-    Answer, Authority, Content, Expected, Failure, FailureKind, HostName, HostPort, HostsAnswer, Https,
+    Answer, Authority, Content, Expected, Failure, FailureKind, HostName, HostPort, HostsAnswer, Https, Multi,
     NameObservation, Offers, OtherName, Page, Proof, REDIRECT_PROBE, ResolverAnswer, ServerId, Timed,
 };
 
+use crate::caches;
 use crate::machine::Machine;
 use crate::permissions::{self, User};
 use crate::servers::{self, Present};
@@ -55,6 +56,7 @@ const BODY_LIMIT: usize = 1 << 20;
 #[derive(Debug)]
 pub(crate) struct Prober {
     hosts: Vec<u8>,
+    multi: Multi,
     trust: tls::TlsTrust,
     /// Users of the web servers, looked up when needed.
     users: Mutex<BTreeMap<ServerId, Option<User>>>,
@@ -79,6 +81,7 @@ impl Prober {
         let trust = tls::TlsTrust::new(authority);
         Arc::new(Self {
             hosts,
+            multi: caches::multi(machine),
             trust,
             users: Mutex::default(),
             machine: machine.clone(),
@@ -232,7 +235,7 @@ impl Prober {
     }
 
     fn hosts_answer(&self, name: &HostName) -> HostsAnswer {
-        hosts_answer(&self.hosts, name.as_str())
+        hosts_answer(&self.hosts, name.as_str(), self.multi)
     }
 
     /// The handshake, then the proof and the page over the same connection.

@@ -2,7 +2,10 @@
 
 use std::net::SocketAddr;
 
-use yandro_core::{Answer, Authority, Connection, Failure, HostsAnswer, HostsFile, ResolverAnswer, WebUrl};
+use crate::network;
+use yandro_core::{
+    Answer, Authority, Connection, Failure, HostsAnswer, HostsFile, Multi, ResolverAnswer, Sorting, WebUrl,
+};
 
 use super::{Limit, http, resolve, tls};
 
@@ -42,10 +45,11 @@ pub(crate) async fn ask_url(
 }
 
 /// The lines of a hosts file for a name.
-pub(crate) fn hosts_answer(hosts: &[u8], name: &str) -> HostsAnswer {
+pub(crate) fn hosts_answer(hosts: &[u8], name: &str, multi: Multi) -> HostsAnswer {
     let file = HostsFile::parse(hosts);
     let entries = file.entries_of_host(name);
-    let lines = entries.iter().map(|entry| (entry.address, entry.line)).collect();
+    let mut lines: Vec<_> = entries.iter().map(|entry| (entry.address, entry.line)).collect();
+    Sorting { multi, is_usable: &network::is_usable }.sort(&mut lines);
     let foreign = entries.iter().any(|entry| !entry.ours);
     HostsAnswer { lines, foreign }
 }

@@ -6,9 +6,9 @@ use yandro_core::{FileChange, HostName, HostsFile, remove_hosts_lines, set_hosts
 
 use super::super::apply::{apply, done};
 use super::super::map::BROWSERS_REMEMBER;
-use super::{changed, planned, refuse_site, refused};
+use super::{changed, planned, read, refuse_site, refused};
 use crate::context::Context;
-use crate::error::{self, CommandError};
+use crate::error::CommandError;
 use crate::view::{COMMAND, Data, Outcome, STRONG, Ui, both_ways, data};
 
 const HIDES_REAL: &str =
@@ -67,16 +67,18 @@ fn had_line(change: &FileChange, name: &HostName) -> bool {
 }
 
 pub(crate) fn drop<'c>(context: &'c Context, names: &[String], ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
-    let names = error::names(names)?;
+    let file = read(context)?;
+    let file = HostsFile::parse(&file);
+    let names: Vec<String> = names.iter().map(|name| to_drop(&file, name)).collect::<Result<_, _>>()?;
     let plan = || {
         let (_, list) = context.list()?;
-        for name in &names {
-            refuse_site(&list, name, |site| format!("take the site away: yandro unmap {}", site.name))?;
+        for name in names.iter().filter_map(|name| HostName::parse(name).ok()) {
+            refuse_site(&list, &name, |site| format!("take the site away: yandro unmap {}", site.name))?;
         }
         planned(context, (), |text| {
             let mut text = text.to_vec();
             for name in &names {
-                if HostsFile::parse(&text).entries_of(name).iter().all(|entry| entry.ours) {
+                if HostsFile::parse(&text).entries_of_host(name).iter().all(|entry| entry.ours) {
                     return Err(CommandError::usage(format!(
                         "no line of your own in {} names `{name}`",
                         context.machine.places.hosts
@@ -89,13 +91,21 @@ pub(crate) fn drop<'c>(context: &'c Context, names: &[String], ui: &mut Ui) -> R
         })
     };
     done!(apply(context, ui, plan, |()| Ok(())));
-    let dropped = names.iter().map(HostName::to_string).collect();
-    Ok(Outcome::new(LineDropped { dropped }, move |_, ui| {
-        for name in &names {
+    Ok(Outcome::new(LineDropped { dropped: names }, move |data, ui| {
+        for name in &data.dropped {
+            let shown = HostName::parse(name).map_or_else(|_| name.clone(), |name| name.to_unicode());
             ui.say(&format!(
-                "{STRONG}{}{STRONG:#} is in the hosts file no more; to have it back: {COMMAND}yandro undo{COMMAND:#}",
-                name.to_unicode()
+                "{STRONG}{shown}{STRONG:#} is in the hosts file no more; to have it back: {COMMAND}yandro undo{COMMAND:#}"
             ));
         }
     }))
+}
+
+/// A name as it is in the file: also one that no site could have, such as a number.
+fn to_drop(file: &HostsFile<'_>, given: &str) -> Result<String, CommandError> {
+    let as_written = given.to_ascii_lowercase();
+    if !file.entries_of_host(&as_written).is_empty() {
+        return Ok(as_written);
+    }
+    Ok(HostName::parse(given)?.to_string())
 }

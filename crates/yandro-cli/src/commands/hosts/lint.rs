@@ -1,9 +1,10 @@
 //! `yandro hosts lint`.
 
 use yandro_core::{
-    HostName, LintContext, LintFinding, LintWeight, ListId, Multi, SiteList, Surroundings, fixed_hosts, lint_hosts,
+    HostName, LintContext, LintFinding, LintWeight, ListId, Multi, SiteList, Sorting, Surroundings, fixed_hosts,
+    lint_hosts,
 };
-use yandro_machine::{caches, files};
+use yandro_machine::{caches, network};
 
 use super::super::apply::{apply, done};
 use super::{planned, read};
@@ -26,12 +27,11 @@ impl JudgedLines {
         let is_gone = |root: Option<camino::Utf8PathBuf>| root.is_some_and(|root| !root.is_dir());
         let gone =
             list.sites.iter().filter(|site| is_gone(site.document_root())).map(|site| site.name.clone()).collect();
-        let conf = files::read_if_there(&context.machine.path("/etc/host.conf"))?.unwrap_or_default();
         let surroundings = caches::surroundings(&context.machine);
         Ok(Self {
             list,
             gone,
-            multi: Multi::of_host_conf(&conf),
+            multi: caches::multi(&context.machine),
             surroundings,
             which: context.machine.places.list.clone(),
         })
@@ -42,7 +42,7 @@ impl JudgedLines {
             list: &self.which,
             sites: &self.list,
             folders_gone: &self.gone,
-            multi: self.multi,
+            sorting: Sorting { multi: self.multi, is_usable: &network::is_usable },
             surroundings: &self.surroundings,
             path,
         }

@@ -1,6 +1,7 @@
 //! `yandro hosts list`.
 
-use yandro_core::{HostName, HostsFile, HostsRow, SiteList, hosts_rows};
+use yandro_core::{HostName, HostsFile, HostsRow, SiteList, Sorting, hosts_rows};
+use yandro_machine::{caches, network};
 
 use super::read;
 use crate::context::Context;
@@ -10,7 +11,8 @@ use crate::view::{COMMAND, Cell, DIM, Data, Outcome, STRONG, Table, Ui, WARN, bo
 pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
     let bytes = read(context)?;
     let (_, list) = context.list()?;
-    let rows = hosts_rows(&HostsFile::parse(&bytes));
+    let sorting = Sorting { multi: caches::multi(&context.machine), is_usable: &network::is_usable };
+    let rows = hosts_rows(&HostsFile::parse(&bytes), sorting);
     let file = context.machine.places.hosts.to_string();
     let data = Entries { file, entries: rows.iter().map(|row| to_data(row, &list)).collect() };
     Ok(Outcome::new(data, |data, ui| show(&data.entries, ui)))

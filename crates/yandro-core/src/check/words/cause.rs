@@ -32,8 +32,10 @@ impl Display for Cause {
             Self::HostsMissing { file, host } => write!(f, "no line of {file} names `{host}`"),
             Self::HostsElsewhere { host, found, wanted } =>
                 write!(f, "the hosts file points `{host}` to {found}, and the site is at {wanted}"),
-            Self::HostsShadowed { file, host, found } =>
-                write!(f, "the line of {file} for `{host}` is shadowed by one above it, which points it to {found}"),
+            Self::HostsShadowed { file, host, found, is_first: true } =>
+                write!(f, "the line of {file} for `{host}` is shadowed by another one, which points it to {found}"),
+            Self::HostsShadowed { file, host, found, is_first: false } =>
+                write!(f, "{file} points `{host}` to {found} as well: programs go there if the first address fails them"),
             Self::ResolverStale { answer, cache } => write!(f, "{answer}: {} holds an old answer", cache.title()),
             Self::ResolverOrder { answer, first } if first == "files" =>
                 write!(f, "{answer}: the system doesn't read the hosts file"),

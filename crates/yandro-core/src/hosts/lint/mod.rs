@@ -8,7 +8,7 @@ mod whole;
 use std::collections::HashSet;
 use std::ops::Range;
 
-use super::lookup::Multi;
+use super::lookup::Sorting;
 use super::parse::{HostsEntry, HostsFile};
 use crate::name::HostName;
 use crate::site::{ListId, SiteList};
@@ -106,8 +106,8 @@ pub struct LintContext<'a> {
     pub list: &'a ListId,
     /// The sites whose folder is gone.
     pub folders_gone: &'a [HostName],
-    /// The lines of a name that count.
-    pub multi: Multi,
+    /// The lines of a name that count, and which comes first.
+    pub sorting: Sorting<'a>,
     /// Place of the file.
     pub surroundings: &'a Surroundings,
     /// The hosts file's path, for messages.

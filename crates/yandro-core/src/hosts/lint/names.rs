@@ -4,7 +4,7 @@ use core::net::IpAddr;
 use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 
-use super::super::lookup::Multi;
+use super::super::lookup::{Multi, Sorting};
 use super::super::parse::{HostsEntry, HostsFile};
 use super::super::takeover::{cut, is_local, is_local_name};
 use super::{LintCode, LintContext, LintFinding, LintWeight};
@@ -25,28 +25,66 @@ pub struct HostsRow {
 }
 
 /// All entries, with what shadows them.
-pub fn rows(file: &HostsFile<'_>) -> Vec<HostsRow> {
+pub fn rows(file: &HostsFile<'_>, sorting: Sorting<'_>) -> Vec<HostsRow> {
     let entries: Vec<HostsEntry> = file.entries().collect();
-    let first = first_answers(file, &entries);
+    let first = FirstAnswers::of(file, &entries, sorting);
     let row = |entry: HostsEntry| {
         let names = file.names_of(&entry).map(|name| {
-            let (line, _) = first[&(name.to_ascii_lowercase(), entry.address.is_ipv4())];
-            (String::from_utf8_lossy(name).into_owned(), (line != entry.line).then_some(line))
+            let by = first.before(name, &entry).map(|(line, _)| line);
+            (String::from_utf8_lossy(name).into_owned(), by)
         });
         HostsRow { names: names.collect(), entry: entry.clone() }
     };
     entries.into_iter().map(row).collect()
 }
 
-/// The first line of each name in each family, and its address.
-fn first_answers(file: &HostsFile<'_>, entries: &[HostsEntry]) -> HashMap<(Vec<u8>, bool), (usize, IpAddr)> {
-    let mut first = HashMap::new();
-    for entry in entries {
-        for name in file.names_of(entry) {
-            first.entry((name.to_ascii_lowercase(), entry.address.is_ipv4())).or_insert((entry.line, entry.address));
+/// The lines whose addresses getaddrinfo(3) gives first.
+struct FirstAnswers<'s> {
+    /// By name: the first line, and its address.
+    first: HashMap<Vec<u8>, (usize, IpAddr)>,
+    /// The names with several addresses, all of their lines in the order in which they are given.
+    several: HashMap<Vec<u8>, Vec<(IpAddr, usize)>>,
+    sorting: Sorting<'s>,
+}
+
+impl<'s> FirstAnswers<'s> {
+    fn of(file: &HostsFile<'_>, entries: &[HostsEntry], sorting: Sorting<'s>) -> Self {
+        let mut own = Self { first: HashMap::new(), several: HashMap::new(), sorting };
+        for entry in entries {
+            for name in file.names_of(entry) {
+                let name = name.to_ascii_lowercase();
+                match own.first.get(&name) {
+                    None => _ = own.first.insert(name, (entry.line, entry.address)),
+                    Some((line, address)) if *address != entry.address || own.several.contains_key(&name) => {
+                        let lines = own.several.entry(name).or_insert_with(|| vec![(*address, *line)]);
+                        lines.push((entry.address, entry.line));
+                    }
+                    Some(_) => {}
+                }
+            }
         }
+        for (name, lines) in &mut own.several {
+            sorting.sort(lines);
+            own.first.insert(name.clone(), (lines[0].1, lines[0].0));
+        }
+        own
     }
-    first
+
+    /// The line that answers for a name in the stead of an entry, with its address. Addresses of both families may be
+    /// given together, as those of one machine.
+    fn before(&self, name: &[u8], entry: &HostsEntry) -> Option<(usize, IpAddr)> {
+        let name = name.to_ascii_lowercase();
+        let (line, address) = *self.first.get(&name)?;
+        if line == entry.line {
+            return None;
+        }
+        let is_alone = self.sorting.multi == Multi::Off || address.is_loopback() != entry.address.is_loopback();
+        if is_alone || address.is_ipv4() == entry.address.is_ipv4() {
+            return Some((line, address));
+        }
+        let of_family = self.several.get(&name)?.iter().find(|(own, _)| own.is_ipv4() == entry.address.is_ipv4());
+        of_family.filter(|(_, line)| *line != entry.line).map(|(address, line)| (*line, *address))
+    }
 }
 
 pub(super) fn lint(
@@ -91,19 +129,19 @@ fn twice(file: &HostsFile<'_>, entries: &[HostsEntry], context: &LintContext<'_>
             finding.fix(without(file, &entry.full, &again.into_iter().map(|(name, _)| name).collect()))
         });
     }
-    let first = first_answers(file, entries);
+    let first = FirstAnswers::of(file, entries, context.sorting);
     for entry in entries {
         for name in file.names_of(entry) {
-            let (line, address) = first[&(name.to_ascii_lowercase(), entry.address.is_ipv4())];
+            let Some((line, address)) = first.before(name, entry) else { continue };
             if address == entry.address {
                 continue;
             }
             let shown = String::from_utf8_lossy(name);
-            let how = match context.multi {
+            let how = match context.sorting.multi {
                 Multi::On => "comes second, and counts only where the first doesn't answer",
                 Multi::Off => "is never given (`multi` is off in /etc/host.conf)",
             };
-            let cause = format!("`{shown}` points to {address} by line {line} already: {} {how}", entry.address);
+            let cause = format!("`{shown}` points to {address} by line {line}: {} {how}", entry.address);
             let remedy = match owner(context, name) {
                 _ if is_local_name(name) => format!("edit line {} or {line} by hand", entry.line),
                 Some(site) => format!("yandro map {site} --take-over"),
