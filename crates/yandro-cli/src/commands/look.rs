@@ -10,14 +10,24 @@ use crate::context::{Context, now};
 use crate::error::CommandError;
 use crate::view::progress;
 
-/// Looks at sites closely, on servers as they are now, and says on a terminal how far it has come.
-pub(super) async fn closely(context: &Context, sites: &[Site], within: Limit) -> Result<Vec<SiteReport>, CommandError> {
+/// Looks at sites closely, on servers as they are now. `tell` gets each report when it is complete; without it a line
+/// on the terminal says how far it has come.
+pub(super) async fn closely(
+    context: &Context,
+    sites: &[Site],
+    within: Limit,
+    tell_report: Option<&mut (dyn FnMut(&SiteReport) + Send)>,
+) -> Result<Vec<SiteReport>, CommandError> {
     let present = context.look_for_servers();
     let counted = Arc::new(Progress::default());
-    let work = progress::begin("checking", context.shows_progress);
+    let work = progress::begin("checking", context.shows_progress && tell_report.is_none());
     let told = tokio::spawn(tell(counted.clone()));
     let scene = Scene { machine: &context.machine, present: &present, now: now(), progress: &counted };
-    let looked = look(scene, sites, Closeness { is_close: true, within }).await;
+    let closeness = Closeness { is_close: true, within };
+    let looked = match tell_report {
+        Some(tell) => look(scene, sites, closeness, tell).await,
+        None => look(scene, sites, closeness, &mut |_| ()).await,
+    };
     told.abort();
     drop(work);
     Ok(looked?)
@@ -31,7 +41,7 @@ pub(super) async fn quietly(
 ) -> Result<Vec<SiteReport>, CommandError> {
     let (present, counted) = (context.present(), Progress::default());
     let scene = Scene { machine: &context.machine, present, now: now(), progress: &counted };
-    Ok(look(scene, sites, closeness).await?)
+    Ok(look(scene, sites, closeness, &mut |_| ()).await?)
 }
 
 /// The same for one site.

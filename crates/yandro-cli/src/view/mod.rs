@@ -14,7 +14,7 @@ use supports_hyperlinks::Stream;
 use yandro_core::HostName;
 
 pub(crate) use outcome::{Data, Outcome, data};
-pub(crate) use table::{Cell, Table};
+pub(crate) use table::{Cell, FixedTable, Table, width_of};
 use tone::{Rendering, rendered};
 pub(crate) use tone::{Tone, plain};
 
@@ -77,6 +77,11 @@ impl Ui {
     /// Whether only errors and findings are wanted.
     pub(crate) fn is_quiet(&self) -> bool {
         self.quiet
+    }
+
+    /// Whether the result is to be JSON.
+    pub(crate) fn is_data(&self) -> bool {
+        self.json
     }
 
     /// A result, for people: not printed with `--quiet` or `--json`.

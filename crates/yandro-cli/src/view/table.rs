@@ -38,7 +38,8 @@ impl Cell {
     }
 }
 
-fn width_of(text: &str) -> usize {
+/// How many columns of a terminal a text takes.
+pub(crate) fn width_of(text: &str) -> usize {
     if text.is_ascii() { text.len() } else { text.width() }
 }
 
@@ -93,6 +94,48 @@ impl Table {
             }
         }
         widths
+    }
+}
+
+/// A table whose columns have fixed widths, so that a row can be printed before the next one is known. A cell that is
+/// wider moves the rest of its row; on a terminal it is wrapped.
+#[derive(Debug)]
+pub(crate) struct FixedTable {
+    headings: Vec<&'static str>,
+    widths: Vec<usize>,
+    is_wrapped: bool,
+}
+
+impl FixedTable {
+    /// Columns with their headings, each with the widest cell that it has as a rule.
+    pub(crate) fn new(columns: &[(&'static str, String)], width: Option<usize>) -> Self {
+        let mut widths: Vec<usize> =
+            columns.iter().map(|(heading, cell)| width_of(heading).max(width_of(cell))).collect();
+        if let Some(width) = width {
+            squeeze(&(0..columns.len()).collect::<Vec<_>>(), &mut widths, width);
+        }
+        Self { headings: columns.iter().map(|(heading, _)| *heading).collect(), widths, is_wrapped: width.is_some() }
+    }
+
+    /// The line of headings.
+    pub(crate) fn heading(&self) -> String {
+        let cells: Vec<Cell> = self.headings.iter().map(|heading| Cell::new(*heading, DIM)).collect();
+        self.row(&cells)
+    }
+
+    /// A row, without a line end behind it.
+    pub(crate) fn row(&self, cells: &[Cell]) -> String {
+        let columns: Vec<usize> = (0..self.widths.len()).collect();
+        let mut widths = self.widths.clone();
+        if !self.is_wrapped {
+            for (width, cell) in widths.iter_mut().zip(cells) {
+                *width = (*width).max(width_of(&cell.text));
+            }
+        }
+        let mut out = String::new();
+        push_row(&mut out, cells, &columns, &widths);
+        out.pop();
+        out
     }
 }
 

@@ -5,6 +5,7 @@ mod error;
 mod scene;
 mod url;
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
@@ -23,7 +24,7 @@ use crate::files::FileError;
 use crate::probe::{Limit, Manner, OffersOf, Prober};
 use crate::{caches, files, observe, permissions};
 
-use beside::Beginning;
+use beside::{Around, Beginning};
 pub use error::LookError;
 pub use scene::{Progress, Scene};
 pub use url::{AddressLook, HostFacts, UrlLook, look_at_url};
@@ -54,11 +55,17 @@ struct Looked {
     further: Vec<(Arc<Expected>, Vec<NameObservation>)>,
 }
 
-/// Observes these sites, all at once, and gives their reports in their order.
+/// Observes these sites, all at once, and gives their reports in their order. `tell` gets each report as soon as it and
+/// those before it are complete.
 ///
 /// # Errors
 /// When the hosts file, the authority or a certificate can't be read.
-pub async fn look(scene: Scene<'_>, sites: &[Site], closeness: Closeness) -> Result<Vec<SiteReport>, LookError> {
+pub async fn look(
+    scene: Scene<'_>,
+    sites: &[Site],
+    closeness: Closeness,
+    tell: &mut (dyn FnMut(&SiteReport) + Send),
+) -> Result<Vec<SiteReport>, LookError> {
     let places = &scene.machine.places;
     let (hosts, hosts_fault) = read_hosts(&places.hosts)?;
     let authority = observe::authority_certificates(scene.machine)?
@@ -77,25 +84,20 @@ pub async fn look(scene: Scene<'_>, sites: &[Site], closeness: Closeness) -> Res
         let authority = if has_https(sites) { authority } else { None };
         Beginning::begin(scene, &expected, authority)
     });
-    let looked = observe_all(scene, expected, &prober).await?;
-    let Some(around) = around else {
-        return Ok(looked.iter().map(|own| report(own, &Beside::default())).collect());
+    let first: Vec<Arc<Expected>> = expected.iter().filter_map(|of_site| of_site.first().cloned()).collect();
+    let mut observing = Observing::begin(scene, expected, &prober)?;
+    let mut around = match around {
+        Some(around) => Some(around.finish(scene, first.iter().map(|own| &**own).collect()).await?),
+        None => None,
     };
-    let mut around = around.finish(scene, looked.iter().map(|own| &*own.expected).collect()).await?;
-    let mut reports = Vec::with_capacity(looked.len());
+    let mut reports = Vec::with_capacity(sites.len());
     let mut closely = 0;
-    for (own, beside) in looked.iter().zip(&mut around.beside) {
-        if own.is_refused_for_now() {
-            beside.limits =
-                around.servers.get(&own.expected.server).and_then(|server| server.limits(&own.expected.site));
-        }
-        let mut report = report(own, beside);
-        if !report.findings.is_empty() {
-            closely += 1;
-            let server = around.servers.entry(report.server).or_default();
-            let prober = (closely <= CLOSELY).then_some(&prober);
-            own.look_around(scene, &mut report, server, beside, prober).await;
-        }
+    while let Some(own) = observing.next(scene.progress).await? {
+        let report = match &mut around {
+            Some(around) => own.explained(scene, around, reports.len(), (&prober, &mut closely)).await,
+            None => report(&own, &Beside::default()),
+        };
+        tell(&report);
         reports.push(report);
     }
     Ok(reports)
@@ -165,43 +167,80 @@ fn expected(
     sites.iter().map(of_site).collect()
 }
 
-async fn observe_all(
-    scene: Scene<'_>,
-    expected: Vec<Vec<Arc<Expected>>>,
-    prober: &Arc<Prober>,
-) -> Result<Vec<Looked>, LookError> {
-    let mut tasks = JoinSet::new();
-    for (place, of_site) in expected.into_iter().enumerate() {
-        let mut chain = None;
-        for (turn, expected) in of_site.into_iter().enumerate() {
-            if turn == 0 {
-                chain = files::read_if_there(&scene.machine.places.chain(&expected.site.name))?;
+/// Sites that are being observed, all at once.
+struct Observing {
+    tasks: JoinSet<((usize, usize), Looked)>,
+    /// How many pairs of ports each site has.
+    turns: Vec<usize>,
+    /// The observations that are complete, by site and pair of ports.
+    seen: BTreeMap<(usize, usize), Looked>,
+    /// The site that is to be given next.
+    next: usize,
+}
+
+impl Observing {
+    /// Begins with all of them.
+    fn begin(scene: Scene<'_>, expected: Vec<Vec<Arc<Expected>>>, prober: &Arc<Prober>) -> Result<Self, LookError> {
+        let mut tasks = JoinSet::new();
+        let turns = expected.iter().map(Vec::len).collect();
+        for (place, of_site) in expected.into_iter().enumerate() {
+            let mut chain = None;
+            for (turn, expected) in of_site.into_iter().enumerate() {
+                if turn == 0 {
+                    chain = files::read_if_there(&scene.machine.places.chain(&expected.site.name))?;
+                }
+                let (prober, chain) = (prober.clone(), chain.clone());
+                tasks.spawn(async move {
+                    let seen = prober.observe(expected.clone(), chain.clone()).await;
+                    ((place, turn), Looked { expected, chain, seen, further: Vec::new() })
+                });
             }
-            let (prober, chain) = (prober.clone(), chain.clone());
-            tasks.spawn(async move {
-                let seen = prober.observe(expected.clone(), chain.clone()).await;
-                ((place, turn), Looked { expected, chain, seen, further: Vec::new() })
-            });
         }
+        scene.progress.all.store(tasks.len(), Ordering::Relaxed);
+        Ok(Self { tasks, turns, seen: BTreeMap::new(), next: 0 })
     }
-    scene.progress.all.store(tasks.len(), Ordering::Relaxed);
-    let mut seen = Vec::with_capacity(tasks.len());
-    while let Some(one) = tasks.join_next().await {
-        seen.push(one.map_err(LookError::broken_off)?);
-        scene.progress.done.fetch_add(1, Ordering::Relaxed);
-    }
-    seen.sort_by_key(|(order, _)| *order);
-    let mut looked: Vec<Looked> = Vec::with_capacity(seen.len());
-    for ((_, turn), own) in seen {
-        match looked.last_mut() {
-            Some(first) if turn > 0 => first.further.push((own.expected, own.seen)),
-            _ => looked.push(own),
+
+    /// The next site with all of its ports, in the order of the sites; `None` after the last.
+    async fn next(&mut self, progress: &Progress) -> Result<Option<Looked>, LookError> {
+        let Some(turns) = self.turns.get(self.next).copied() else { return Ok(None) };
+        while !(0..turns).all(|turn| self.seen.contains_key(&(self.next, turn))) {
+            let Some(one) = self.tasks.join_next().await else { return Ok(None) };
+            let (order, own) = one.map_err(LookError::broken_off)?;
+            self.seen.insert(order, own);
+            progress.done.fetch_add(1, Ordering::Relaxed);
         }
+        let mut of_site = (0..turns).filter_map(|turn| self.seen.remove(&(self.next, turn)));
+        let first = of_site.next();
+        let further: Vec<_> = of_site.map(|own| (own.expected, own.seen)).collect();
+        self.next += 1;
+        Ok(first.map(|first| Looked { further, ..first }))
     }
-    Ok(looked)
 }
 
 impl Looked {
+    /// The report of the site at this place, its findings explained.
+    async fn explained(
+        &self,
+        scene: Scene<'_>,
+        around: &mut Around,
+        place: usize,
+        (prober, closely): (&Arc<Prober>, &mut usize),
+    ) -> SiteReport {
+        let beside = &mut around.beside[place];
+        if self.is_refused_for_now() {
+            let server = around.servers.get(&self.expected.server);
+            beside.limits = server.and_then(|server| server.limits(&self.expected.site));
+        }
+        let mut report = report(self, beside);
+        if !report.findings.is_empty() {
+            *closely += 1;
+            let server = around.servers.entry(report.server).or_default();
+            let prober = (*closely <= CLOSELY).then_some(prober);
+            self.look_around(scene, &mut report, server, beside, prober).await;
+        }
+        report
+    }
+
     /// Whether a request was answered as servers do that count them.
     fn is_refused_for_now(&self) -> bool {
         let is_refused = |status: u16| matches!(status, 429 | 503);

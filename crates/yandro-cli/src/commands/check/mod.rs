@@ -30,7 +30,9 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c CheckArgs, ui: &mut Ui) ->
         return watch::run(context, args, ui);
     }
     let within = Limit::seconds(args.timeout);
-    let (mut reports, mut took) = looked(context, &sites, within)?;
+    let is_streamed = sites.len() >= MANY && !args.fix && !ui.is_data() && !ui.is_quiet();
+    let (mut reports, mut took) =
+        if is_streamed { streamed(context, &sites, within, ui)? } else { looked(context, &sites, within)? };
     if args.fix && reports.iter().any(|report| !report.findings.is_empty()) {
         let is_changed = fix::run(context, &list, &reports, ui)?;
         if context.preview {
@@ -44,9 +46,14 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c CheckArgs, ui: &mut Ui) ->
     let well = reports.iter().all(|report| report.findings.is_empty());
     let reached =
         if ui.verbose { sites.iter().filter_map(|site| reached_from(context, site)).collect() } else { Vec::new() };
-    let outcome = Outcome::new(view::to_data(&reports, took), move |_, ui| show(&reports, &reached, took, ui));
+    let outcome = Outcome::new(view::to_data(&reports, took), move |_, ui| {
+        show((&reports, is_streamed), &reached, took, ui);
+    });
     Ok(outcome.with(if well { Status::Well } else { Status::Findings }))
 }
+
+/// From how many sites on the rows of the table are shown as they come.
+const MANY: usize = 20;
 
 /// Writes the files that are asked for.
 fn write_reports(context: &Context, args: &CheckArgs, reports: &[SiteReport], ui: &mut Ui) -> Result<(), CommandError> {
@@ -61,12 +68,16 @@ fn write_reports(context: &Context, args: &CheckArgs, reports: &[SiteReport], ui
     Ok(())
 }
 
-fn show(reports: &[SiteReport], reached: &[String], took: Duration, ui: &mut Ui) {
+fn show((reports, is_streamed): (&[SiteReport], bool), reached: &[String], took: Duration, ui: &mut Ui) {
     if reports.is_empty() {
         ui.say("No site is mapped yet. Map one: yandro map NAME FOLDER");
         return;
     }
-    view::print(ui, reports, took);
+    if is_streamed {
+        view::print_findings(ui, reports, took);
+    } else {
+        view::print(ui, reports, took);
+    }
     let untested: BTreeSet<ServerId> =
         reports.iter().filter(|report| report.is_untested).map(|own| own.server).collect();
     for server in untested {
@@ -90,9 +101,30 @@ fn reached_from(context: &Context, site: &Site) -> Option<String> {
 fn looked(context: &Context, sites: &[Site], within: Limit) -> Result<(Vec<SiteReport>, Duration), CommandError> {
     let started = Instant::now();
     let runtime = signals::runtime()?;
-    let looked = runtime.block_on(signals::unless_interrupted(look::closely(context, sites, within)));
-    let reports = looked.ok_or_else(|| CommandError::not_made("interrupted; no proof file was left behind"))??;
+    let looked = runtime.block_on(signals::unless_interrupted(look::closely(context, sites, within, None)));
+    let reports = looked.ok_or_else(interrupted)??;
     Ok((reports, started.elapsed()))
+}
+
+/// The same, with the table's rows as they come.
+fn streamed(
+    context: &Context,
+    sites: &[Site],
+    within: Limit,
+    ui: &mut Ui,
+) -> Result<(Vec<SiteReport>, Duration), CommandError> {
+    let started = Instant::now();
+    let runtime = signals::runtime()?;
+    let mut rows = view::StreamedTable::of(sites, ui.width());
+    ui.say(&rows.heading());
+    let mut tell = |report: &SiteReport| ui.say(&rows.of_site(report));
+    let looked = look::closely(context, sites, within, Some(&mut tell));
+    let reports = runtime.block_on(signals::unless_interrupted(looked)).ok_or_else(interrupted)??;
+    Ok((reports, started.elapsed()))
+}
+
+fn interrupted() -> CommandError {
+    CommandError::not_made("interrupted; no proof file was left behind")
 }
 
 /// Writes a report over the last one: nothing else is written over.

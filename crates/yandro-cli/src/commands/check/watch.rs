@@ -29,7 +29,7 @@ pub(super) fn run<'c>(context: &'c Context, args: &'c CheckArgs, ui: &mut Ui) ->
             let started = Instant::now();
             let text = match context.list().and_then(|(_, list)| chosen(args, &list)) {
                 Ok(sites) => {
-                    let reports = look::closely(context, &sites, within).await?;
+                    let reports = look::closely(context, &sites, within, None).await?;
                     view::text(ui, &reports, started.elapsed())
                 }
                 // The person may be in the midst of an edit.

@@ -7,13 +7,14 @@ mod page;
 use std::time::Duration;
 
 use yandro_core::{
-    CheckStep, Finding, FindingGroup, FindingText, NameReport, Severity, SiteReport, StepOutcome, StepReport, grouped,
+    CheckStep, Finding, FindingGroup, FindingText, HostName, NameReport, Severity, Site, SiteReport, StepOutcome,
+    StepReport, grouped,
 };
 
 pub(crate) use junit::junit;
 pub(crate) use page::page;
 
-use super::{BAD, COMMAND, Cell, DIM, Data, GOOD, STRONG, Table, Tone, Ui, WARN, count, data};
+use super::{BAD, COMMAND, Cell, DIM, Data, FixedTable, GOOD, STRONG, Table, Tone, Ui, WARN, count, data, width_of};
 
 /// The columns of a table of many sites: the first step is shown, another one of its group if that is worse.
 const COLUMNS: [(&str, &[CheckStep]); 10] = [
@@ -38,11 +39,46 @@ pub(crate) fn print(ui: &mut Ui, reports: &[SiteReport], took: Duration) {
         [one] => ui.say(&chain::drawn(one)),
         _ => ui.table(&table(reports)),
     }
+    print_findings(ui, reports, took);
+}
+
+/// The findings and the sum, below a table whose rows were printed as they came.
+pub(crate) fn print_findings(ui: &mut Ui, reports: &[SiteReport], took: Duration) {
     let findings = findings_text(reports.iter().flat_map(|report| &report.findings), ui.verbose);
     if !findings.is_empty() {
         ui.print(&findings);
     }
     ui.say(&sum(reports, took));
+}
+
+/// The table of many sites, whose rows are printed as they come: its columns have the widths that their cells have as
+/// a rule.
+pub(crate) struct StreamedTable {
+    table: FixedTable,
+}
+
+impl StreamedTable {
+    /// The table for these sites, in a terminal of this width.
+    pub(crate) fn of(sites: &[Site], width: Option<usize>) -> Self {
+        let names = sites.iter().flat_map(Site::names).map(HostName::to_unicode);
+        let usual = COLUMNS.iter().zip(["127.0.0.1", "::1, 127.0.0.1", "ports 80, 443", "307", "TLS 1.3"]);
+        let mut columns = vec![("SITE", names.max_by_key(|name| width_of(name)).unwrap_or_default())];
+        let further = ["trusted", "covered", "396 days", "200", "proven"];
+        columns.extend(usual.map(|((heading, _), cell)| (*heading, cell.to_owned())));
+        columns.extend(COLUMNS.iter().skip(5).zip(further).map(|((heading, _), cell)| (*heading, cell.to_owned())));
+        Self { table: FixedTable::new(&columns, width) }
+    }
+
+    /// The line above the rows.
+    pub(crate) fn heading(&self) -> String {
+        self.table.heading()
+    }
+
+    /// The rows of a site.
+    pub(crate) fn of_site(&mut self, report: &SiteReport) -> String {
+        let rows: Vec<String> = report.names.iter().map(|name| self.table.row(&row(report, name))).collect();
+        rows.join("\n")
+    }
 }
 
 /// The same as one text.
