@@ -1,9 +1,10 @@
 //! Looking at sites, with a line on the terminal for whoever waits.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
-use yandro_core::{Site, SiteReport};
+use yandro_core::{HostName, Site, SiteReport};
 use yandro_machine::{Closeness, Limit, Progress, Scene, look};
 
 use crate::context::{Context, now};
@@ -22,7 +23,13 @@ pub(super) async fn closely(
     let counted = Arc::new(Progress::default());
     let work = progress::begin("checking", context.shows_progress && tell_report.is_none());
     let told = tokio::spawn(tell(counted.clone()));
-    let scene = Scene { machine: &context.machine, present: &present, now: now(), progress: &counted };
+    let scene = Scene {
+        machine: &context.machine,
+        present: &present,
+        now: now(),
+        listed: &listed(context),
+        progress: &counted,
+    };
     let closeness = Closeness { is_close: true, within };
     let looked = match tell_report {
         Some(tell) => look(scene, sites, closeness, tell).await,
@@ -40,13 +47,19 @@ pub(super) async fn quietly(
     closeness: Closeness,
 ) -> Result<Vec<SiteReport>, CommandError> {
     let (present, counted) = (context.present(), Progress::default());
-    let scene = Scene { machine: &context.machine, present, now: now(), progress: &counted };
+    let scene = Scene { machine: &context.machine, present, now: now(), listed: &listed(context), progress: &counted };
     Ok(look(scene, sites, closeness, &mut |_| ()).await?)
 }
 
 /// The same for one site.
 pub(super) async fn at_one(context: &Context, site: &Site, closeness: Closeness) -> Result<SiteReport, CommandError> {
     Ok(quietly(context, std::slice::from_ref(site), closeness).await?.remove(0))
+}
+
+/// The names of all sites of the list.
+pub(super) fn listed(context: &Context) -> Arc<BTreeSet<HostName>> {
+    let sites = context.list().map(|(_, list)| list.sites).unwrap_or_default();
+    Arc::new(sites.iter().flat_map(Site::names).cloned().collect())
 }
 
 /// Says how far it has come, as long as it takes.

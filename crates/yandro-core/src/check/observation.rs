@@ -1,6 +1,7 @@
 //! The observations of the probes, as plain values.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use core::net::IpAddr;
 use std::time::Duration;
@@ -40,6 +41,8 @@ pub struct Expected {
     pub settings: Vec<Setting>,
     /// From when on the authority is valid, if there is one.
     pub authority_since: Option<OffsetDateTime>,
+    /// The names of all listed sites: a login may be at another one.
+    pub listed: Arc<BTreeSet<HostName>>,
 }
 
 impl Expected {

@@ -17,8 +17,8 @@ impl Page {
         let text = String::from_utf8_lossy(&body[..body.len().min(LOOKED_AT)]);
         let mut page = Self { is_php_source: text.contains("<?php"), php_fault: shown_fault(&text), ..Self::default() };
         read_tags(&text, &mut page);
-        // Apache httpd, nginx, and most others title their lists so.
-        page.is_listing = ["<title>Index of /", "<title>Listing of /"].iter().any(|title| text.contains(title));
+        // Apache httpd and nginx title the list of the document root so, and link to the page that they don't send.
+        page.is_listing = text.contains("<title>Index of /</title>") && text.contains("href=\"index.htm");
         page
     }
 }

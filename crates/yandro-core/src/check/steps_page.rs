@@ -126,6 +126,8 @@ impl Judge<'_> {
         }
         let is_wrong = match status {
             500.. => true,
+            // An application may have no page there: its own answer is not the server's.
+            404 if self.expected.site.serving.php.is_some() => false,
             403 | 404 => self.is_folder(),
             _ => false,
         };
@@ -154,6 +156,11 @@ impl Judge<'_> {
             let cause = Cause::RedirectBack { site, to: there.clone() };
             let fix = Diagnosis::new(cause).fix(self.map([MapOption::HttpsBoth]));
             return fail("circle", fix.fix(self.look_for("http://")));
+        }
+        if let Some(Trail::Leaves(there)) = trail
+            && let Some(other) = self.listed_at(there)
+        {
+            return Ok(format!("leads to {other}"));
         }
         if let Some(Trail::Leaves(there)) = trail {
             let evidence = Evidence::LeadsTo { from: None, to: there.clone() };
@@ -225,6 +232,13 @@ impl Judge<'_> {
                 Some(address.as_str()).filter(|own| is_away(own) && !is_published)
             }
         }
+    }
+
+    /// The other site of the list that an address over HTTPS is of.
+    fn listed_at(&self, address: &str) -> Option<HostName> {
+        let host = HostName::parse(host_of(address.strip_prefix("https://")?).split(':').next()?).ok()?;
+        let is_other = self.expected.site.names().all(|own| *own != host);
+        Some(host).filter(|host| is_other && self.expected.listed.contains(host))
     }
 
     /// Whether a page redirects to plain HTTP of the same site, from which the server redirects to HTTPS.

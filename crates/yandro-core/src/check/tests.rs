@@ -75,6 +75,7 @@ fn expected() -> Expected {
         now: NOW,
         settings: Vec::new(),
         authority_since: Some(datetime!(2026-11-01 0:00 UTC)),
+        listed: std::sync::Arc::default(),
     }
 }
 

@@ -159,6 +159,7 @@ fn expected(
                 resolver: resolver.clone(),
                 now: scene.now,
                 settings: settings.clone(),
+                listed: scene.listed.clone(),
                 authority_since: authority.map(|authority| authority.root_facts.not_before),
             })
         };

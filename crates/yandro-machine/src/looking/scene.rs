@@ -1,8 +1,11 @@
 //! Machine and time of a look.
 
+use std::collections::BTreeSet;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use time::OffsetDateTime;
+use yandro_core::HostName;
 
 use crate::machine::Machine;
 use crate::servers::Present;
@@ -16,6 +19,8 @@ pub struct Scene<'s> {
     pub present: &'s Present,
     /// The present time.
     pub now: OffsetDateTime,
+    /// The names of all sites of the list.
+    pub listed: &'s Arc<BTreeSet<HostName>>,
     /// How far it has come, for whoever waits.
     pub progress: &'s Progress,
 }

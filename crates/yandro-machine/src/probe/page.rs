@@ -16,6 +16,8 @@ use super::{BODY_LIMIT, Limit, ProofEvidence};
 const LONGEST_TRAIL: usize = 20;
 /// Most redirects that a project may put before every file.
 const LONGEST_DETOUR: usize = 3;
+/// The endings of files that projects let through which list those that they do.
+const PLAIN_ENDINGS: [&str; 3] = ["txt", "html", "css"];
 /// How much of a page is read, in bytes.
 const PAGE_LIMIT: usize = 1 << 16;
 
@@ -97,11 +99,16 @@ where
         if !matches!(first, Proof::Status(_) | Proof::OtherContent) {
             return first;
         }
-        let Some(plain) = file.put_plain() else { return first };
-        match self.led_to(file, &plain.url_path()).await {
-            second @ (Proof::Given | Proof::LeadsTo(_)) => second,
-            _ => first,
+        for ending in PLAIN_ENDINGS {
+            let Some(plain) = file.put_plain(ending) else { return first };
+            match self.led_to(file, &plain.url_path()).await {
+                second @ (Proof::Given | Proof::LeadsTo(_)) => return second,
+                // Not a matter of the name.
+                Proof::Failed(_) | Proof::PutOff(_) => break,
+                _ => {}
+            }
         }
+        first
     }
 
     /// The answer to a path, at the end of its redirects.

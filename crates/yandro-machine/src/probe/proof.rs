@@ -97,11 +97,11 @@ impl ProofFile {
         }
     }
 
-    /// Puts the same content into the document root itself, under a name that is not hidden; `None` where that
-    /// can't be done.
-    pub(super) fn put_plain(&self) -> Option<PlainFile<'_>> {
+    /// Puts the same content into the document root itself, under a name with this ending that is not hidden; `None`
+    /// where that can't be done.
+    pub(super) fn put_plain(&self, ending: &str) -> Option<PlainFile<'_>> {
         sweep(&self.root);
-        let name = named(&format!("{}.txt", nonce()));
+        let name = named(&format!("{}.{ending}", nonce()));
         let file = openat(&self.root, name.as_str(), CREATE, Mode::from_raw_mode(0o644)).ok()?;
         let plain = PlainFile { root: &self.root, name };
         fchmod(&file, Mode::from_raw_mode(0o644)).ok()?;
@@ -201,7 +201,7 @@ mod tests {
         let root = Utf8Path::from_path(temporary.path()).unwrap();
         let proof = ProofFile::put(root).unwrap();
         assert_eq!(std::fs::read_to_string(format!("{root}{}", proof.url_path())).unwrap(), proof.content);
-        let plain = proof.put_plain().unwrap();
+        let plain = proof.put_plain("txt").unwrap();
         assert_eq!(std::fs::read_to_string(format!("{root}{}", plain.url_path())).unwrap(), proof.content);
         drop(plain);
         drop(proof);

@@ -8,6 +8,7 @@ use yandro_core::{
 use yandro_machine::{AddressLook, Limit, Progress, Scene, UrlLook, look_at_url};
 
 use crate::args::CheckArgs;
+use crate::commands::look;
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
 use crate::signals;
@@ -34,7 +35,13 @@ pub(super) fn run<'c>(context: &'c Context, args: &CheckArgs) -> Result<Outcome<
     let (_, list) = context.list()?;
     let present = context.look_for_servers();
     let progress = Progress::default();
-    let scene = Scene { machine: &context.machine, present: &present, now: now(), progress: &progress };
+    let scene = Scene {
+        machine: &context.machine,
+        present: &present,
+        now: now(),
+        listed: &look::listed(context),
+        progress: &progress,
+    };
     let runtime = signals::runtime()?;
     let mut all = Vec::new();
     for url in urls {
