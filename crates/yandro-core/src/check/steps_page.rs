@@ -79,7 +79,7 @@ impl Judge<'_> {
         let Some(Ok(answer)) = seen(self.seen.http.as_ref()) else { return Ok(String::new()) };
         let status = answer.status;
         if answer.is_put_off() || self.is_limited(status) {
-            return Ok(put_off(status));
+            return Ok(self.put_off(status));
         }
         let Some(location) = answer.redirect() else {
             let cause = Cause::RedirectMissing { host, status };
@@ -115,7 +115,7 @@ impl Judge<'_> {
     fn page(&self, answer: &Answer, scheme: Scheme) -> Judged {
         let status = answer.status;
         if answer.is_put_off() || self.is_limited(status) {
-            return Ok(put_off(status));
+            return Ok(self.put_off(status));
         }
         // If the proof has a cause, the status is only its symptom.
         if status >= 400
@@ -241,6 +241,14 @@ impl Judge<'_> {
         Some(host).filter(|host| is_other && self.expected.listed.contains(host))
     }
 
+    /// The detail of an answer that puts the request off: by which line, if one counts requests.
+    fn put_off(&self, status: u16) -> String {
+        match &self.beside.limits {
+            Some(place) => format!("{status}: put off by {place}"),
+            None => format!("{status}: put off"),
+        }
+    }
+
     /// Whether a page redirects to plain HTTP of the same site, from which the server redirects to HTTPS.
     fn is_sent_back(&self, trail: &Trail) -> bool {
         let site = &self.expected.site;
@@ -340,11 +348,6 @@ impl Judge<'_> {
         };
         fail(detail, diagnosis)
     }
-}
-
-/// The detail of an answer that puts the request off.
-fn put_off(status: u16) -> String {
-    format!("{status}: put off")
 }
 
 /// The finding for an upstream that is there and can't be used as it is.

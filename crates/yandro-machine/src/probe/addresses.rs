@@ -2,8 +2,7 @@
 
 use std::net::IpAddr;
 
-use tokio::net::TcpStream;
-use yandro_core::{Failure, FailureKind, NameObservation, Proof, ResolverAnswer};
+use yandro_core::{Expected, Failure, FailureKind, NameObservation, Proof, ResolverAnswer};
 
 /// The facts about a name before it is asked, for each of its addresses but the first and the silent ones.
 pub(super) fn at_others(seen: &NameObservation, first: IpAddr) -> Vec<NameObservation> {
@@ -18,7 +17,11 @@ pub(super) fn is_upstreams_fault(seen: &NameObservation) -> bool {
     matches!(seen.proof.as_ref().map(|timed| &timed.seen), Some(Proof::UpstreamDown(_) | Proof::UpstreamFails(..)))
 }
 
-/// Whether nothing listens there.
-pub(super) fn is_refused(result: &Result<TcpStream, Failure>) -> bool {
-    result.as_ref().is_err_and(|failure| failure.kind == FailureKind::Refused)
+/// Whether nothing listens on the site's port at the address that was asked.
+pub(super) fn is_closed(expected: &Expected, seen: &NameObservation) -> bool {
+    let is_refused = |failure: &Failure| failure.kind == FailureKind::Refused;
+    if expected.site.https.is_on() {
+        return seen.tls.as_ref().is_some_and(|timed| timed.seen.as_ref().is_err_and(is_refused));
+    }
+    seen.connect.as_ref().is_some_and(|timed| timed.seen.as_ref().is_err_and(is_refused))
 }

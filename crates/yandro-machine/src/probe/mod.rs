@@ -25,7 +25,7 @@ use tokio::sync::Semaphore;
 use tokio::task::JoinSet;
 use yandro_core::{
     Answer, Authority, Content, Expected, Failure, FailureKind, HostName, HostPort, HostsAnswer, Https, Multi,
-    NameObservation, Offers, OtherName, Page, Proof, REDIRECT_PROBE, ResolverAnswer, ServerId, Timed,
+    NameObservation, Offers, OtherName, Page, Proof, REDIRECT_PROBE, ServerId, Timed,
 };
 
 use crate::caches;
@@ -33,7 +33,7 @@ use crate::machine::Machine;
 use crate::permissions::{self, User};
 use crate::servers::{self, Present};
 
-use addresses::{at_others, is_refused, is_upstreams_fault};
+use addresses::{at_others, is_closed, is_upstreams_fault};
 use evidence::ProofEvidence;
 pub use limit::Limit;
 pub(crate) use manner::{Manner, OffersOf};
@@ -167,26 +167,48 @@ impl Prober {
             proof: None,
         };
         let Some(first) = seen.resolver.seen.first(&seen.hosts.seen) else { return seen };
-        let (address, silent) = answering((expected, asked.within), first, &seen.resolver.seen).await;
-        seen.silent = silent;
-        let mut further = at_others(&seen, address);
+        let unasked = seen.clone();
+        seen.further = at_others(&unasked, first);
+        self.observe_all(&asked, &mut seen, first).await;
+        if !is_closed(expected, &seen) {
+            let silent = |other: &NameObservation| is_closed(expected, other).then_some(other.asked).flatten();
+            seen.silent = seen.further.iter().filter_map(silent).collect();
+            seen.further.retain(|other| !is_closed(expected, other));
+        } else if let Some(address) =
+            seen.further.iter().find(|own| !is_closed(expected, own)).and_then(|own| own.asked)
+        {
+            // Clients go on to the next address: that one is asked for everything.
+            let silent = |own: &&NameObservation| is_closed(expected, own);
+            let closed =
+                std::iter::once(&seen).chain(&seen.further).filter(silent).filter_map(|own| own.asked).collect();
+            let mut next = NameObservation { silent: closed, ..unasked };
+            next.further = at_others(&next, address);
+            self.observe_all(&asked, &mut next, address).await;
+            return next;
+        }
+        seen
+    }
+
+    /// A name at one of its addresses, and at the others whether it answers from there as well.
+    async fn observe_all(&self, asked: &AskedName<'_>, seen: &mut NameObservation, address: IpAddr) {
+        let mut further = std::mem::take(&mut seen.further);
         let at_further = async {
             for other in &mut further {
                 let address = other.asked.unwrap_or(address);
-                let asked = AskedName { offers: OffersOf::None, is_brief: true, ..asked };
+                let asked = AskedName { offers: OffersOf::None, is_brief: true, ..*asked };
                 Box::pin(self.observe_at(&asked, other, address)).await;
             }
             further
         };
-        let at_first = Box::pin(self.observe_at(&asked, &mut seen, address));
-        seen.further = if matches!(expected.site.content, Content::Upstream(_)) {
+        let at_first = Box::pin(self.observe_at(asked, seen, address));
+        let further = if matches!(asked.expected.site.content, Content::Upstream(_)) {
             // A development server may do one thing at a time, and a site is no better than its upstream.
             at_first.await;
-            if is_upstreams_fault(&seen) { Vec::new() } else { at_further.await }
+            if is_upstreams_fault(seen) { Vec::new() } else { at_further.await }
         } else {
             tokio::join!(at_first, at_further).1
         };
-        seen
+        seen.further = further;
     }
 
     /// Connection, handshake, page and proof of a name at one of its addresses.
@@ -275,31 +297,6 @@ impl Prober {
             AskedPage { name, site: &expected.site, scheme: "https", ports: &ports, evidence, is_brief, within };
         let pages = page::fetch(session, &asked, anew).await;
         Secure { tls, pages, more: more.await }
-    }
-}
-
-/// The address to ask, and those on which nothing listens though something does on this one:
-/// clients go from one to the next, too.
-async fn answering(
-    (expected, within): (&Expected, Limit),
-    first: IpAddr,
-    resolver: &ResolverAnswer,
-) -> (IpAddr, Vec<IpAddr>) {
-    let ResolverAnswer::Addresses(all) = resolver else { return (first, Vec::new()) };
-    if all.len() < 2 {
-        return (first, Vec::new());
-    }
-    let port = if expected.site.https.is_on() { expected.https_port } else { expected.http_port };
-    let mut open = Vec::new();
-    for address in all {
-        open.push((*address, within.connect(SocketAddr::new(*address, port)).await));
-    }
-    match open.iter().find(|(_, result)| result.is_ok()) {
-        Some((answering, _)) => {
-            let silent = open.iter().filter(|(_, result)| is_refused(result)).map(|(address, _)| *address);
-            (*answering, silent.collect())
-        }
-        None => (first, Vec::new()),
     }
 }
 
