@@ -166,7 +166,7 @@ fn an_unproven_site_is_rolled_back() {
     ✗ crew.saltmarsh.test: a line of the configuration forbids $ROOT/crew
         seen: $ROOT/crew/.htaccess:1
               /var/log/apache2/crew.saltmarsh.test-error.log:N: [NOW] [authz_core:error] [PID] [CLIENT] AH01630: client denied by server configuration: $ROOT/crew/
-        fix: ${EDITOR:-vi} +1 $ROOT/crew/.htaccess && yandro servers reload apache
+        fix: ${EDITOR:-vi} +1 $ROOT/crew/.htaccess
 
     everything was rolled back
     fix: correct what was found, then map the site again

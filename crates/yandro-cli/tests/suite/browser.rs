@@ -31,7 +31,6 @@ fn a_browser_that_trusts_the_root_shows_the_page_and_one_that_does_not_refuses()
     insta::assert_snapshot!(steady(&ran), @"
     Yandro root for USER, DATE is trusted by your browsers now
       trust  yandro-HEX goes into the store of Chromium: $ROOT/home/.local/share/pki/nssdb
-    note: start these again, they go by their old list until then: chromium (process PID)
     [status 0]
     ");
     let page = browse(&machine, "with");
@@ -44,7 +43,6 @@ fn a_browser_that_trusts_the_root_shows_the_page_and_one_that_does_not_refuses()
     insta::assert_snapshot!(steady(&ran), @"
     Yandro root for USER, DATE is trusted by your browsers no more
       trust  yandro-HEX goes out of the store of Chromium: $ROOT/home/.local/share/pki/nssdb
-    note: start these again, they go by their old list until then: chromium (process PID)
     [status 0]
     ");
     refused("distrusted");

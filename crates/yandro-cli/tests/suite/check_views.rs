@@ -122,8 +122,8 @@ fn every_holder_of_a_port_is_named() {
     let ran = machine.yandro(&["ports"]).succeeds();
     insta::assert_snapshot!(steady(&ran), @"
     PORT  ADDRESS  REACHED FROM  PROGRAM  PROCESS  USER  SINCE  OWNER
-    80  ::  the network  apache2  41  root  TIME  Apache httpd
-    443  ::  the network  apache2  41  root  TIME  Apache httpd
+    80  ::  the network  apache2  42  root  TIME  Apache httpd
+    443  ::  the network  apache2  42  root  TIME  Apache httpd
     [status 0]
     ");
     shell(&machine, "apache2ctl stop; gone");
@@ -178,7 +178,8 @@ server.serve_forever()",
     }
     machine.yandro(&["check"]).succeeds();
     let told = std::fs::read_to_string(&seen).unwrap();
-    assert_eq!(told, format!("4 ['yandro-check/{}']", env!("CARGO_PKG_VERSION")), "four at once, by its own name");
+    let agent = format!("Mozilla/5.0 (compatible; yandro-check/{})", env!("CARGO_PKG_VERSION"));
+    assert_eq!(told, format!("4 ['{agent}']"), "four at once, by its own name");
 }
 
 #[test]

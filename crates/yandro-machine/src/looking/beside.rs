@@ -18,7 +18,6 @@ pub(super) struct Beginning {
     servers: JoinHandle<BTreeMap<ServerId, OfServer>>,
     holders: JoinHandle<(Vec<Holder>, Duration)>,
     stores: Option<JoinHandle<Timed<Vec<StoreStanding>>>>,
-    files: JoinHandle<Vec<FileFaults>>,
 }
 
 /// The facts: for each site in the order of the sites, and for each server.
@@ -49,12 +48,7 @@ impl Beginning {
         let machine = scene.machine.clone();
         let stores =
             authority.map(|authority| tokio::task::spawn_blocking(move || settings::stores(&machine, &authority)));
-        let (machine, sites): (_, Vec<_>) =
-            (scene.machine.clone(), expected.iter().filter_map(|of_site| of_site.first().cloned()).collect());
-        let files = tokio::task::spawn_blocking(move || {
-            sites.iter().map(|own| circumstances::file_faults(&machine, own)).collect()
-        });
-        Self { servers, holders, stores, files }
+        Self { servers, holders, stores }
     }
 
     /// Waits for it, and tells of each site.
@@ -65,7 +59,6 @@ impl Beginning {
             Some(stores) => Some(stores.await.map_err(LookError::broken_off)?),
             None => None,
         };
-        let mut files = self.files.await.map_err(LookError::broken_off)?.into_iter();
         let mut configured: BTreeMap<usize, Timed<Configured>> = BTreeMap::new();
         for (id, server) in &mut servers {
             let own: Vec<usize> = (0..sites.len()).filter(|at| sites[*at].server == *id).collect();
@@ -89,7 +82,8 @@ impl Beginning {
                 holders,
                 configured: configured.remove(&at),
                 stores: stores.clone(),
-                files: files.next().unwrap_or_default(),
+                // Each site's own are looked at when it is its turn.
+                files: FileFaults::default(),
                 limits: None,
             }
         };

@@ -85,14 +85,18 @@ pub async fn look(
         Beginning::begin(scene, &expected, authority)
     });
     let first: Vec<Arc<Expected>> = expected.iter().filter_map(|of_site| of_site.first().cloned()).collect();
-    let mut observing = Observing::begin(scene, expected, &prober)?;
+    let mut observing = Observing::new(scene, expected, &prober);
+    // What is around the sites keeps all processors busy: a few sites are asked meanwhile, so that the first of them
+    // are known soon after.
+    observing.begin(FEW)?;
     let mut around = match around {
         Some(around) => Some(around.finish(scene, first.iter().map(|own| &**own).collect()).await?),
         None => None,
     };
+    observing.begin(usize::MAX)?;
     let mut reports = Vec::with_capacity(sites.len());
     let mut closely = 0;
-    while let Some(own) = observing.next(scene.progress).await? {
+    while let Some(own) = observing.next().await? {
         let report = match &mut around {
             Some(around) => own.explained(scene, around, reports.len(), (&prober, &mut closely)).await,
             None => report(&own, &Beside::default()),
@@ -169,7 +173,11 @@ fn expected(
 }
 
 /// Sites that are being observed, all at once.
-struct Observing {
+struct Observing<'s> {
+    scene: Scene<'s>,
+    prober: Arc<Prober>,
+    /// The sites that are yet to be begun with, in order.
+    waiting: std::iter::Enumerate<std::vec::IntoIter<Vec<Arc<Expected>>>>,
     tasks: JoinSet<((usize, usize), Looked)>,
     /// How many pairs of ports each site has.
     turns: Vec<usize>,
@@ -179,36 +187,42 @@ struct Observing {
     next: usize,
 }
 
-impl Observing {
-    /// Begins with all of them.
-    fn begin(scene: Scene<'_>, expected: Vec<Vec<Arc<Expected>>>, prober: &Arc<Prober>) -> Result<Self, LookError> {
-        let mut tasks = JoinSet::new();
-        let turns = expected.iter().map(Vec::len).collect();
-        for (place, of_site) in expected.into_iter().enumerate() {
+impl<'s> Observing<'s> {
+    /// Nothing is asked yet.
+    fn new(scene: Scene<'s>, expected: Vec<Vec<Arc<Expected>>>, prober: &Arc<Prober>) -> Self {
+        let turns: Vec<usize> = expected.iter().map(Vec::len).collect();
+        scene.progress.all.store(turns.iter().sum(), Ordering::Relaxed);
+        let waiting = expected.into_iter().enumerate();
+        let (tasks, seen) = (JoinSet::new(), BTreeMap::new());
+        Self { scene, prober: prober.clone(), waiting, tasks, turns, seen, next: 0 }
+    }
+
+    /// Begins with so many more sites, or with all that are left.
+    fn begin(&mut self, most: usize) -> Result<(), LookError> {
+        for (place, of_site) in self.waiting.by_ref().take(most) {
             let mut chain = None;
             for (turn, expected) in of_site.into_iter().enumerate() {
                 if turn == 0 {
-                    chain = files::read_if_there(&scene.machine.places.chain(&expected.site.name))?;
+                    chain = files::read_if_there(&self.scene.machine.places.chain(&expected.site.name))?;
                 }
-                let (prober, chain) = (prober.clone(), chain.clone());
-                tasks.spawn(async move {
+                let (prober, chain) = (self.prober.clone(), chain.clone());
+                self.tasks.spawn(async move {
                     let seen = prober.observe(expected.clone(), chain.clone()).await;
                     ((place, turn), Looked { expected, chain, seen, further: Vec::new() })
                 });
             }
         }
-        scene.progress.all.store(tasks.len(), Ordering::Relaxed);
-        Ok(Self { tasks, turns, seen: BTreeMap::new(), next: 0 })
+        Ok(())
     }
 
     /// The next site with all of its ports, in the order of the sites; `None` after the last.
-    async fn next(&mut self, progress: &Progress) -> Result<Option<Looked>, LookError> {
+    async fn next(&mut self) -> Result<Option<Looked>, LookError> {
         let Some(turns) = self.turns.get(self.next).copied() else { return Ok(None) };
         while !(0..turns).all(|turn| self.seen.contains_key(&(self.next, turn))) {
             let Some(one) = self.tasks.join_next().await else { return Ok(None) };
             let (order, own) = one.map_err(LookError::broken_off)?;
             self.seen.insert(order, own);
-            progress.done.fetch_add(1, Ordering::Relaxed);
+            self.scene.progress.done.fetch_add(1, Ordering::Relaxed);
         }
         let mut of_site = (0..turns).filter_map(|turn| self.seen.remove(&(self.next, turn)));
         let first = of_site.next();
@@ -228,6 +242,7 @@ impl Looked {
         (prober, closely): (&Arc<Prober>, &mut usize),
     ) -> SiteReport {
         let beside = &mut around.beside[place];
+        beside.files = circumstances::file_faults(scene.machine, &self.expected);
         if self.is_refused_for_now() {
             let server = around.servers.get(&self.expected.server);
             beside.limits = server.and_then(|server| server.limits(&self.expected.site));
