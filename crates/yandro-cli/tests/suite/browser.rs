@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use super::kit::{Ran, Sysroot, has, steady};
+use super::kit::{Ran, Sysroot, eventually, has, steady};
 use super::namespace::Namespace;
 
 const PAGE: &str = "Saltmarsh Ferries";
@@ -12,7 +12,9 @@ fn browse(machine: &Namespace, profile: &str) -> Ran {
     let flags =
         ["--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-dev-shm-usage"];
     let quiet = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--dump-dom"];
-    machine.run("chromium", &[&flags[..], &quiet, &[&profile, "https://saltmarsh.test/"]].concat())
+    let ran = machine.run("chromium", &[&flags[..], &quiet, &[&profile, "https://saltmarsh.test/"]].concat());
+    eventually("it has ended", || machine.run("pgrep", &["chromium"]).status != 0);
+    ran
 }
 
 #[test]
@@ -31,6 +33,7 @@ fn a_browser_that_trusts_the_root_shows_the_page_and_one_that_does_not_refuses()
     insta::assert_snapshot!(steady(&ran), @"
     Yandro root for USER, DATE is trusted by your browsers now
       trust  yandro-HEX goes into the store of Chromium: $ROOT/home/.local/share/pki/nssdb
+    note: programs that were started before go by their old list until they are started again
     [status 0]
     ");
     let page = browse(&machine, "with");
@@ -43,6 +46,7 @@ fn a_browser_that_trusts_the_root_shows_the_page_and_one_that_does_not_refuses()
     insta::assert_snapshot!(steady(&ran), @"
     Yandro root for USER, DATE is trusted by your browsers no more
       trust  yandro-HEX goes out of the store of Chromium: $ROOT/home/.local/share/pki/nssdb
+    note: programs that were started before go by their old list until they are started again
     [status 0]
     ");
     refused("distrusted");
