@@ -44,7 +44,7 @@ pub fn resolver_setup(machine: &Machine) -> ResolverSetup {
     }
 }
 
-/// Which lines of a name in the hosts file count, by `/etc/host.conf`.
+/// The lines of a name in the hosts file that count, by `/etc/host.conf`.
 pub fn multi(machine: &Machine) -> Multi {
     let conf = files::read_if_there(&machine.path("/etc/host.conf")).ok().flatten();
     Multi::of_host_conf(&conf.unwrap_or_default())

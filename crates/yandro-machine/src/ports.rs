@@ -123,7 +123,7 @@ fn socket(line: &str, is_v6: bool) -> Option<Socket> {
         IpAddr::V4(Ipv4Addr::from(word(0)?))
     };
     let port = u16::from_str_radix(port, 16).ok()?;
-    // Of a listener the second of these is the length of its queue (proc(5)).
+    // The second number is the length of a listener's queue (proc(5)).
     let waiting = fields.get(4)?.split_once(':').and_then(|(_, queue)| usize::from_str_radix(queue, 16).ok());
     Some(Socket {
         address,

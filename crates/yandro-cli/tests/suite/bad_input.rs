@@ -15,7 +15,7 @@ fn bad_input_gets_a_clear_error_and_changes_nothing() {
     for (arguments, status, words) in [
         (&["map", "http://saltmarsh.test", "./saltmarsh"][..], 2, "did you mean `saltmarsh.test`?"),
         (&["map", "saltmarsh.test:443", "./saltmarsh"], 2, "names a port, and a host name has none"),
-        (&["map", "salt_marsh.test", "./saltmarsh"], 2, "did you mean `salt-marsh.test`?"),
+        (&["map", "salt marsh.test", "./saltmarsh"], 2, "did you mean `salt-marsh.test`?"),
         (&["map", "salt marsh.test", "./saltmarsh"], 2, "it can't contain a space"),
         (&["map", &long, "./saltmarsh"], 2, "has 64 bytes, and 63 is the most"),
         (&["map", "127.0.0.1", "./saltmarsh"], 2, "is an IP address"),

@@ -209,7 +209,7 @@ fn a_url_is_explained_whether_it_is_a_site_or_not() {
     [status 1]
     $ yandro check https://saltmarsh.test/
     https://saltmarsh.test/  site saltmarsh.test, $ROOT/saltmarsh
-      hosts file  127.0.0.1 (line 3), ::1 (line 4)
+      hosts file  ::1 (line 4), 127.0.0.1 (line 3)
       resolver  ::1, 127.0.0.1
       ::1, 127.0.0.1  port 443 is open, nginx: `nginx` (process PID, user root)
                       TLS 1.3, certificate for saltmarsh.test, issued by yandro's authority
@@ -220,7 +220,7 @@ fn a_url_is_explained_whether_it_is_a_site_or_not() {
     [status 0]
     $ yandro check https://saltmarsh.test:8081/
     https://saltmarsh.test:8081/  site saltmarsh.test, $ROOT/saltmarsh
-      hosts file  127.0.0.1 (line 3), ::1 (line 4)
+      hosts file  ::1 (line 4), 127.0.0.1 (line 3)
       resolver  ::1, 127.0.0.1
       ::1  nothing listens on port 8081
       127.0.0.1  port 8081 is open, nginx: `nginx` (process PID, user root)

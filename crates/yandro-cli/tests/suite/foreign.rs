@@ -1,5 +1,5 @@
-//! Other people's virtual hosts beside yandro's: what a module brings to life and what goes with it, addresses that a
-//! server has in another width, sections that macros open and close.
+//! Other people's virtual hosts next to yandro's sites: modules that bring them to life, addresses that a server has in
+//! another width, sections that macros open and close.
 
 use super::causes::shell;
 use super::namespace::Namespace;
@@ -21,7 +21,7 @@ fn a_module_that_others_ask_for_by_a_condition_goes_again_and_both_is_said() {
     assert!(ran.stderr.contains("`depot.test` of /etc/apache2/sites-enabled/zz.conf:5 is no longer answered"), "{ran}");
     assert!(!ran.stderr.contains("stays on"), "{ran}");
     shell(&machine, "ls /etc/apache2/mods-enabled | diff $HOME/before -");
-    // One without a condition keeps the module.
+    // A directive without a condition keeps the module.
     machine.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
     shell(
         &machine,
@@ -47,7 +47,7 @@ fn an_nginx_that_has_the_address_in_another_width_is_restarted() {
     machine.yandro(&["check"]).succeeds();
     machine.yandro(&["unmap", "saltmarsh.test"]).succeeds();
     assert_eq!(harbour(), "harbour");
-    // What another program has is told with the log's own words.
+    // A port of another program is named.
     shell(&machine, "nginx -s stop; gone; nginx; opened 80");
     let held = super::causes::listener(&machine, &[443]);
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "nginx"]);

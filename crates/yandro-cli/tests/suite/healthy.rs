@@ -246,7 +246,7 @@ READY",
     )
 }
 
-/// What is below the table.
+/// The text below the table.
 fn findings(stdout: &str) -> &str {
     stdout.split_once("\n\n").map_or(stdout, |(_, rest)| rest)
 }

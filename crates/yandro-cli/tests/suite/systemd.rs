@@ -36,7 +36,7 @@ pasted() {
 project() { ada "mkdir -p $1; echo '<h1>$1</h1>' > $1/index.html"; }
 "#;
 
-/// Runs a script as root in a machine of its own; `None`, with a word on it, where there can't be one.
+/// Runs a script as root in a separate machine; `None`, with a word on it, where there can't be one.
 fn booted(script: &str) -> Option<Ran> {
     static ROOT: OnceLock<PathBuf> = OnceLock::new();
     if !has(&["debootstrap", "unshare", "nsenter", "ip"], true) {

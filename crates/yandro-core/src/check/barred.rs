@@ -90,7 +90,7 @@ impl Explanation<'_> {
         let content = self.report.site.content.clone();
         let cause = Cause::IndexMissing { content, fault: IndexFault::OtherNames(wanted.clone()) };
         let diagnosis = Diagnosis::new(cause).seen(Evidence::At(rule.place.clone()));
-        // Where yandro writes none, the line is the user's.
+        // The line is the user's if yandro writes none.
         let is_users = self.report.site.serving.index.is_empty() && !self.around.has_own_index;
         Some(diagnosis.fix(if is_users { self.edit_rule(&rule.place) } else { self.undo_line(&rule.place) }))
     }

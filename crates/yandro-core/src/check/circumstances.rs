@@ -91,7 +91,7 @@ pub struct PhpFacts {
     pub start_own: Option<String>,
     /// The commands that start those that are installed and don't run.
     pub starts: Vec<String>,
-    /// The command that starts the one anew that runs.
+    /// The command that restarts the one that runs.
     pub restart: Option<String>,
     /// The command that installs one.
     pub install: Option<String>,

@@ -203,7 +203,7 @@ codes! {
     IndexMissing { content: Content, fault: IndexFault } Warning [index]
         "The folder has no index page under the names that the server looks for, and is not listed.", "yandro map NAME --listing on";
     ClientCertificate { site: HostName } Warning []
-        "The server asks browsers for a certificate of their own: nothing is proven.", "the editor, at the line that asks for it";
+        "The server asks for client certificates: nothing is proven.", "the editor, at the line that asks for it";
     AccessDenied { content: Content, by: DeniedBy } Error []
         "A line of the configuration forbids the folder, or answers in its place.", "the editor, at the line that forbids it";
     OverrideFault { file: Utf8PathBuf, refusal: OverrideRefusal } Error []
@@ -232,7 +232,7 @@ codes! {
     PhpForbidden { socket: String, user: String } Error []
         "The server's user may not use the socket that PHP is passed on to.", "the command that makes the user its owner";
     PhpBusy { socket: String, most: Option<usize> } Error []
-        "All processes of PHP are at work, and requests wait.", "the command that starts PHP anew; then: a greater pm.max_children";
+        "All processes of PHP are at work, and requests wait.", "the command that restarts PHP; then: a greater pm.max_children";
     UpstreamDown { site: HostName, content: Content, near: Option<Box<PortHolder>> } Error [status logged no_wait]
         "The upstream is down.", "yandro map NAME URL, if it is found at another port; else to start it";
     UpstreamFails { site: HostName, content: Content, fault: UpstreamFault } Error [status logged brief]

@@ -45,7 +45,7 @@ fn at_all_addresses(
     for other in &seen.further {
         let (there, found_there) = at_one_address(expected, (other, all), beside);
         for finding in &mut found {
-            // The page itself may have been asked at one address alone.
+            // The page itself may have been asked at one address only.
             let is_seen =
                 matches!(there.outcome(finding.step), StepOutcome::Passed | StepOutcome::Warned | StepOutcome::Failed)
                     && (finding.step != CheckStep::Https || other.https.is_some());

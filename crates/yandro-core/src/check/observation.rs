@@ -194,7 +194,7 @@ pub struct Answer {
 }
 
 impl Answer {
-    /// Whether the server puts the request off, which is no fault of the site.
+    /// Whether the server puts the request off. That is not a fault of the site.
     pub fn is_put_off(&self) -> bool {
         self.status == 429 || self.status == 503 && self.is_for_later
     }

@@ -57,8 +57,8 @@ impl Explanation<'_> {
         })
     }
 
-    /// The commands after which something answers, the best first. None of them starts a second php-fpm beside one
-    /// that runs.
+    /// The commands after which something answers, the best first. None of them starts a second php-fpm
+    /// while one runs.
     fn php_remedies(&self, address: &FastCgi) -> Vec<Remedy> {
         let PhpFacts { answering, start_own, starts, restart, install, .. } = &self.around.php;
         if let Some(start) = start_own {

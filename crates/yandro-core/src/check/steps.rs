@@ -75,7 +75,7 @@ impl Judge<'_> {
             return Ok(shown.to_string());
         };
         let at = |line| Place { file: file.to_string(), line };
-        // The right line may be there, and not count, or not alone.
+        // The right line may be there without counting, or with another one.
         let right = lines.iter().find(|(own, _)| !is_wrong(*own));
         let is_first = is_wrong(*address);
         let (host, file) = (name.clone(), file.clone());

@@ -37,10 +37,10 @@ impl Multi {
     }
 }
 
-/// What getaddrinfo(3) goes by besides the file.
+/// The facts that getaddrinfo(3) goes by apart from the file.
 #[derive(Clone, Copy)]
 pub struct Sorting<'s> {
-    /// Which lines of a name count.
+    /// The lines of a name that count.
     pub multi: Multi,
     /// Whether this machine has a way to an address.
     pub is_usable: &'s dyn Fn(IpAddr) -> bool,
@@ -55,7 +55,7 @@ impl core::fmt::Debug for Sorting<'_> {
 impl Sorting<'_> {
     /// Puts the lines of a name, each with its address, into the order in which getaddrinfo(3) gives them: those that
     /// can be reached, then by precedence and scope (RFC 6724 section 6, rules 1, 6 and 8), else as they are in the
-    /// file. With `multi` off the first line alone is given, whatever its family.
+    /// file. With `multi` off only the first line is given, whatever its family.
     pub fn sort(&self, lines: &mut [(IpAddr, usize)]) {
         if self.multi == Multi::On && lines.iter().any(|(address, _)| *address != lines[0].0) {
             lines.sort_by_cached_key(|(address, _)| {

@@ -293,6 +293,7 @@ mod tests {
             (" saltmarsh.test. ", "saltmarsh.test"),
             ("fähre.saltmarsh.test", "xn--fhre-loa.saltmarsh.test"),
             ("3.saltmarsh.test", "3.saltmarsh.test"),
+            ("_salt_Marsh.test", "_salt_marsh.test"),
         ] {
             assert_eq!(HostName::parse(given).unwrap().as_str(), ascii);
         }
@@ -308,8 +309,7 @@ mod tests {
             ("http://saltmarsh.test/tides", "give only the name (saltmarsh.test)"),
             ("saltmarsh.test/tides", "give only the name (saltmarsh.test)"),
             ("saltmarsh.test:8080", "names a port, and a host name has none: give only the name (saltmarsh.test)"),
-            ("salt_marsh.test", "it can't contain an underscore"),
-            ("salt_marsh.test", "(salt-marsh.test)"),
+            ("salt marsh.test", "(salt-marsh.test)"),
             ("salt marsh.test", "it can't contain a space"),
             ("saltmarsh.test\n127.0.0.1 depot.test", "U+000A"),
             ("127.0.0.1", "is an IP address"),

@@ -28,7 +28,7 @@ pub struct ChangeSet {
     pub servers: BTreeSet<ServerId>,
     /// Lines of files that sites share which are switched on or added, each with its file.
     pub switched: Vec<(Utf8PathBuf, Switched)>,
-    /// What was switched on for sites and stays on, each with the line that needs it.
+    /// Modules that were switched on for sites and stay on, each with the line that needs it.
     pub staying: Vec<(String, Place)>,
     /// Other people's virtual hosts that aren't read any more, since a module goes off with the last site.
     pub silenced: Vec<(String, Place)>,

@@ -22,7 +22,7 @@ pub enum RuleEffect {
     Denies,
     /// It answers with this status. nginx closes the connection for 444.
     Answers(u16),
-    /// It asks clients for a certificate of their own.
+    /// It asks for client certificates.
     WantsCertificate,
     /// It leaves out the versions of TLS that browsers take.
     OldTls,

@@ -60,7 +60,7 @@ impl Section {
     }
 }
 
-/// An address as a web server on the same machine reaches it: a port alone is on all addresses.
+/// An address as a web server on the same machine reaches it: a bare port means all addresses.
 fn address(value: &str) -> Option<FastCgi> {
     if value.starts_with('/') {
         return FastCgi::parse(value).ok();

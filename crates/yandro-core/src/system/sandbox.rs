@@ -138,7 +138,7 @@ impl Hidden {
         self
     }
 
-    /// The command that lets the server through: it writes a drop-in of this name, and starts the unit anew.
+    /// The command that lets the server through: it writes a drop-in of this name, and restarts the unit.
     pub fn let_through(&self, name: &str) -> String {
         let text = format!("[Service]\\n{}\\n", self.lines.join("\\n"));
         let file = format!("/etc/systemd/system/{}.d/yandro-{name}.conf", self.unit);

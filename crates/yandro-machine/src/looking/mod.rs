@@ -86,8 +86,8 @@ pub async fn look(
     });
     let first: Vec<Arc<Expected>> = expected.iter().filter_map(|of_site| of_site.first().cloned()).collect();
     let mut observing = Observing::new(scene, expected, &prober);
-    // What is around the sites keeps all processors busy: a few sites are asked meanwhile, so that the first of them
-    // are known soon after.
+    // Reading configurations and stores keeps all processors busy. A few sites are asked meanwhile, so that their
+    // rows come soon after.
     observing.begin(FEW)?;
     let mut around = match around {
         Some(around) => Some(around.finish(scene, first.iter().map(|own| &**own).collect()).await?),

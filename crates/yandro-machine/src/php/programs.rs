@@ -14,7 +14,7 @@ pub(super) struct PhpProgram {
     pub(super) is_running: bool,
 }
 
-/// What is done with php-fpm.
+/// An action on php-fpm.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum PhpVerb {
     /// To start one that doesn't run.

@@ -320,7 +320,7 @@ impl ServerControl for Daemon {
     }
 }
 
-/// Whether a server's words are about addresses that it has itself, in another width: `127.0.0.1:80` beside `0.0.0.0:80`.
+/// Whether a server's words are about addresses that it has itself, in another width: `127.0.0.1:80` and `0.0.0.0:80`.
 fn holds_what_it_wants(pid: Pid, words: &str) -> bool {
     let wanted = words.lines().filter_map(|line| line.split_once("bind() to ")?.1.split_once(" failed (98:"));
     let ports: Vec<u16> = wanted.filter_map(|(address, _)| address.rsplit(':').next()?.parse().ok()).collect();

@@ -18,7 +18,7 @@ pub fn sandbox(machine: &Machine, found: &Found) -> Option<Sandbox> {
     let daemon = program::daemon(machine, found)?;
     let (systemctl, service) = daemon.service.as_ref()?;
     let unit = (*service).to_owned();
-    // One that somebody started by hand is in no unit.
+    // A server that somebody started by hand belongs to no unit.
     let is_of_unit = |pid: rustix::process::Pid| {
         let groups = fs::read_to_string(format!("/proc/{}/cgroup", pid.as_raw_nonzero())).unwrap_or_default();
         groups.lines().any(|line| line.ends_with(&format!("/{unit}")))
@@ -31,11 +31,11 @@ pub fn sandbox(machine: &Machine, found: &Found) -> Option<Sandbox> {
     ran.succeeded.then(|| Sandbox::read(&unit, &ran.words))
 }
 
-/// What a sandbox keeps from the server: the site's folder, or else the folder of its certificate, with all that it
+/// The path that a sandbox hides from the server: the site's folder, or else the folder of its certificate, with all that it
 /// takes to let the server through.
 pub fn hidden(machine: &Machine, sandbox: &Sandbox, site: &Site) -> Option<Hidden> {
     let real = |path: &Utf8Path| -> Utf8PathBuf {
-        // What isn't there yet is below what is.
+        // A folder that is yet to be made is below one that exists.
         let there = path.ancestors().find(|path| path.exists()).unwrap_or(path);
         let rest = path.strip_prefix(there).unwrap_or(Utf8Path::new(""));
         let real = there.canonicalize_utf8().unwrap_or_else(|_| there.to_owned());

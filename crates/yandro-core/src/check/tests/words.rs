@@ -261,7 +261,8 @@ fn every_finding_reads_as_written_here() {
     hosts-unread: /etc/hosts can only be read by root: programs of other users ignore it
     hosts-unread: /etc/hosts is encoded as UTF-16, of which resolvers read no line
     hosts-elsewhere: the hosts file points `tides.test` to 10.0.0.5, and the site is at 127.0.0.1
-    hosts-shadowed: the line of /etc/hosts for `tides.test` is shadowed by one above it, which points it to 10.0.0.5
+    hosts-shadowed: the line of /etc/hosts for `tides.test` is shadowed by another one, which points it to 10.0.0.5
+    hosts-shadowed: /etc/hosts points `tides.test` to 10.0.0.5 as well: programs go there if the first address fails them
     resolver-stale: the system resolves `tides.test` to 10.0.0.5, 127.0.0.1, though the hosts file says 127.0.0.1: systemd-resolved holds an old answer
     resolver-order: the system finds no address for `tides.test`, though the hosts file has one: the system asks `dns` before the hosts file
     resolver-order: the system finds no address for `tides.test`, though the hosts file has one: the system doesn't read the hosts file
@@ -334,7 +335,7 @@ fn every_finding_reads_as_written_here() {
     index-missing: the server looks for tides.html as index page, and /srv/tides has another one
     index-missing: the server lists /srv/tides, though it has index.html
     sandboxed: nginx.service keeps nginx from /tmp/tides: its sandbox has PrivateTmp=yes
-    client-certificate: the server asks every client of `tides.test` for a certificate of its own: nothing is proven
+    client-certificate: the server asks for client certificates at `tides.test`: nothing is proven
     access-denied: a line of the configuration forbids /srv/tides
     access-denied: a line of the configuration answers requests for /srv/tides with 410
     access-denied: a line of the configuration closes the connection of requests for /srv/tides

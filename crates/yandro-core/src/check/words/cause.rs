@@ -165,7 +165,7 @@ impl Display for Cause {
                 IndexFault::Listed(page) => write!(f, "the server lists {content}, though it has {page}"),
             },
             Self::ClientCertificate { site } =>
-                write!(f, "the server asks every client of `{site}` for a certificate of its own: nothing is proven"),
+                write!(f, "the server asks for client certificates at `{site}`: nothing is proven"),
             Self::AccessDenied { content, by } => match by {
                 DeniedBy::Access => write!(f, "a line of the configuration forbids {content}"),
                 DeniedBy::Status(444) =>

@@ -6,6 +6,7 @@ use super::super::parse::{HostsEntry, HostsFile, is_blank, words};
 use super::super::takeover;
 use super::{LintCode, LintFinding, address, shown};
 use crate::name::{HostName, NameError};
+use crate::shell::word;
 use crate::source::Splice;
 
 /// How much of a line musl's resolver reads, in bytes, as measured: programs in small
@@ -17,11 +18,17 @@ pub(super) fn lint(
     number: usize,
     full: &Range<usize>,
     entry: Option<&HostsEntry>,
-    found: &mut Vec<LintFinding>,
+    (path, found): (&str, &mut Vec<LintFinding>),
 ) {
     let bytes = file.bytes();
     let words = words(bytes, full);
-    let Some(first) = words.first() else { return };
+    let Some(first) = words.first() else {
+        if is_hidden_by_nul(&bytes[full.clone()]) {
+            let cause = "a NUL at its beginning hides the line from the resolver";
+            found.push(LintFinding::error(LintCode::Nul, number, cause).remedy(without_nul(path, number)));
+        }
+        return;
+    };
     if bytes[first.clone()].starts_with(b"\xef\xbb\xbf") {
         // The byte order mark has a finding already.
         return;
@@ -42,7 +49,7 @@ pub(super) fn lint(
     }
     if let Some(at) = bytes[full.clone()].iter().position(|byte| *byte == 0) {
         let cause = format!("a NUL ends the line for the resolver at its byte {}", at + 1);
-        found.push(LintFinding::error(LintCode::Nul, number, cause).remedy("delete the NUL"));
+        found.push(LintFinding::error(LintCode::Nul, number, cause).remedy(without_nul(path, number)));
     }
     if full.len() > MUSL_LINE {
         let cause = format!(
@@ -61,6 +68,17 @@ pub(super) fn lint(
             }
         }
     }
+}
+
+/// Whether a line without words has some behind a NUL, and not in a comment.
+fn is_hidden_by_nul(line: &[u8]) -> bool {
+    let Some(at) = line.iter().position(|byte| *byte == 0) else { return false };
+    !line[..at].contains(&b'#') && line[at..].iter().any(|byte| *byte != 0 && !is_blank(*byte) && *byte != b'\n')
+}
+
+/// The command that deletes the NULs of a line: only the user knows whether the line is meant to count.
+fn without_nul(path: &str, number: usize) -> String {
+    format!("sudo sed -i '{number}s/\\x00//g' {}", word(path))
 }
 
 fn no_address(
@@ -133,25 +151,46 @@ fn lint_name(file: &HostsFile<'_>, entry: &HostsEntry, span: &Range<usize>) -> O
             (not_asked("browsers ask for the name in its ASCII form"), Some(name.to_string()))
         }
         Ok(_) | Err(NameError::Localhost) => return None,
-        Err(NameError::Url { name, .. }) => (not_asked("it is the address of a page"), name),
-        Err(NameError::Port { name, .. }) => (not_asked("a name has no port"), name),
-        Err(NameError::Wildcard { .. }) => (not_asked("a hosts file can't hold wildcards; write each name"), None),
-        Err(NameError::Character { character, .. }) if character == "an underscore" => {
-            let cause =
-                format!("`{shown}` has an underscore, which no host name may: certificates and servers refuse it");
-            return Some(LintFinding::warning(LintCode::NotAName, entry.line, cause).remedy("use a hyphen"));
+        Err(NameError::Url { name, .. }) => {
+            return Some(other_form(file, entry, span, name, &not_asked("it is the address of a page")));
         }
+        Err(NameError::Port { name, .. }) => {
+            return Some(other_form(file, entry, span, name, &not_asked("a name has no port")));
+        }
+        Err(NameError::Wildcard { .. }) => (not_asked("a hosts file can't hold wildcards; write each name"), None),
         Err(error) => (error.to_string(), None),
     };
     let finding = of(LintCode::NotAName, cause);
-    let known = |name: &String| file.names_of(entry).any(|own| own.eq_ignore_ascii_case(name.as_bytes()));
     Some(match name {
-        // The line has the name already: the slip is removed.
-        Some(name) if known(&name) => {
-            let before = bytes[..span.start].iter().rev().take_while(|byte| is_blank(**byte)).count();
-            finding.fix(Splice::remove(span.start - before..span.end))
-        }
-        Some(name) => finding.fix(Splice::replace(span.clone(), name)),
+        Some(name) => match without_slip(file, entry, span, &name) {
+            Some(splice) => finding.fix(splice),
+            None => finding.fix(Splice::replace(span.clone(), name)),
+        },
         None => finding.remedy("correct the name, or take it out"),
     })
+}
+
+/// A URL, or a name with a port. The name in it was never answered from here: only the user can say that it should be.
+fn other_form(
+    file: &HostsFile<'_>,
+    entry: &HostsEntry,
+    span: &Range<usize>,
+    name: Option<String>,
+    cause: &str,
+) -> LintFinding {
+    let finding = LintFinding::error(LintCode::NotAName, entry.line, cause);
+    let Some(name) = name else { return finding.remedy("correct the name, or take it out") };
+    match without_slip(file, entry, span, &name) {
+        Some(splice) => finding.fix(splice),
+        None => {
+            finding.remedy(format!("yandro hosts point {name} {}, if that is meant; then take this out", entry.address))
+        }
+    }
+}
+
+/// The line without a slip, if it has the right name already.
+fn without_slip(file: &HostsFile<'_>, entry: &HostsEntry, span: &Range<usize>, name: &str) -> Option<Splice> {
+    file.names_of(entry).find(|own| own.eq_ignore_ascii_case(name.as_bytes()))?;
+    let before = file.bytes()[..span.start].iter().rev().take_while(|byte| is_blank(**byte)).count();
+    Some(Splice::remove(span.start - before..span.end))
 }

@@ -154,7 +154,7 @@ pub fn lint(bytes: &[u8], context: &LintContext<'_>) -> Vec<LintFinding> {
     for (number, full) in file.lines() {
         let entry = file.read(full.clone(), number);
         if entry.as_ref().is_none_or(|entry| !entry.ours) {
-            line::lint(&file, number, &full, entry.as_ref(), &mut found);
+            line::lint(&file, number, &full, entry.as_ref(), (context.path, &mut found));
         }
         entries.extend(entry);
     }

@@ -75,7 +75,9 @@ impl<'s> FirstAnswers<'s> {
     fn before(&self, name: &[u8], entry: &HostsEntry) -> Option<(usize, IpAddr)> {
         let name = name.to_ascii_lowercase();
         let (line, address) = *self.first.get(&name)?;
-        if line == entry.line {
+        // Both loopback addresses are this machine.
+        let is_same_machine = address != entry.address && address.is_loopback() && entry.address.is_loopback();
+        if line == entry.line || is_same_machine && address.is_ipv4() != entry.address.is_ipv4() {
             return None;
         }
         let is_alone = self.sorting.multi == Multi::Off || address.is_loopback() != entry.address.is_loopback();

@@ -273,7 +273,7 @@ mod tests {
         let folder = |path: &str, line: &str| format!("<Directory {path}>\n{line}\n</Directory>");
         let location = |path: &str, line: &str| format!("<Location {path}>\n{line}\n</Location>");
         for (lines, after, expected) in [
-            // The usual beginning of every configuration is no rule.
+            // The usual beginning of every configuration doesn't count.
             (folder("/", denied), String::new(), vec![]),
             (folder("/srv/tides", granted), folder("/srv", denied), vec![]),
             (folder("/srv", granted), folder("/srv/tides", denied), vec!["Denies 8"]),

@@ -37,7 +37,7 @@ pub struct HttpdShared {
 pub struct ForeignDirective {
     /// Its name in lower case.
     pub name: String,
-    /// Where it is.
+    /// File and line.
     pub place: Place,
     /// The modules that its `<IfModule>` sections ask for: without them it isn't read.
     pub guards: Vec<String>,

@@ -278,7 +278,7 @@ impl<'a> HttpdWalk<'a> {
             .map(|(number, text)| ConfigLine { text: text.trim_ascii().to_owned(), number })
             .collect();
         self.depth += 1;
-        // One macro may open a section that another one closes.
+        // A macro may open a section that another one closes.
         self.lines_within(0, &file, &lines)?;
         self.depth -= 1;
         Ok(())

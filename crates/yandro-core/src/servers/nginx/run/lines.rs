@@ -92,7 +92,7 @@ impl NginxRun {
             for line in level {
                 let Some(effect) = line.effect() else { continue };
                 let is_list = matches!(effect, RuleEffect::Indexes(_) | RuleEffect::OldTls);
-                // What is inside takes the place of what is around it.
+                // An inner line takes the place of an outer one.
                 let is_known = |own: &Rule| core::mem::discriminant(&own.effect) == core::mem::discriminant(&effect);
                 if !is_list || !found.iter().any(is_known) {
                     found.push(Rule::new(effect, &line.place));
