@@ -39,7 +39,7 @@ fn the_critic_tells_each_line_that_does_not_do_what_it_seems_to() {
         fix: did you mean 127.0.0.1?
     ✗ /etc/hosts:5: `127.0.0.1:8080` is not an address that the resolver reads, so the whole line says nothing
     ✗ /etc/hosts:7: nothing ever asks for `http://crew.test`: it is the address of a page
-        fix: yandro hosts point crew.test 127.0.0.1, if that is meant; then take this out
+        fix: yandro hosts drop http://crew.test && yandro hosts point crew.test 127.0.0.1
     ✗ /etc/hosts:7: nothing ever asks for `fähre.test`: browsers ask for the name in its ASCII form
     ✗ /etc/hosts:7: nothing ever asks for `crew.test.`: a name has no final dot here
     ✗ /etc/hosts:8: `;` begins no comment here: `;` is read as a name

@@ -183,7 +183,9 @@ fn other_form(
     match without_slip(file, entry, span, &name) {
         Some(splice) => finding.fix(splice),
         None => {
-            finding.remedy(format!("yandro hosts point {name} {}, if that is meant; then take this out", entry.address))
+            let slip = String::from_utf8_lossy(&file.bytes()[span.clone()]).into_owned();
+            let command = format!("yandro hosts drop {} && yandro hosts point {name} {}", word(&slip), entry.address);
+            finding.remedy(command)
         }
     }
 }
