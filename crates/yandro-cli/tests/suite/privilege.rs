@@ -137,7 +137,7 @@ fn a_failure_after_the_privileged_steps_puts_them_back() {
     ✗ crew.saltmarsh.test: a line of the configuration forbids $ROOT/home/crew
         seen: $ROOT/home/crew/.htaccess:1
               /var/log/apache2/crew.saltmarsh.test-error.log:N: [NOW] [authz_core:error] [PID] [CLIENT] AH01630: client denied by server configuration: $ROOT/home/crew/
-        fix: ${EDITOR:-vi} +1 $ROOT/home/crew/.htaccess && yandro servers reload apache
+        fix: ${EDITOR:-vi} +1 $ROOT/home/crew/.htaccess
 
     everything was rolled back
     fix: correct what was found, then map the site again

@@ -108,7 +108,8 @@ impl NginxRun {
         for server in &self.servers {
             for listen in &server.listens {
                 match found.iter_mut().find(|(own, _)| own.address == listen.address) {
-                    Some((own, _)) if own.hosts.iter().any(|host| host.place == server.host.place) => {}
+                    // A block comes once for each address; its own `listen` lines follow one another.
+                    Some((own, _)) if own.hosts.last().is_some_and(|host| host.place == server.host.place) => {}
                     Some((own, has_default)) => {
                         if listen.is_default && !*has_default {
                             own.default = own.hosts.len();
