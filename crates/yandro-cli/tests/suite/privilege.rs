@@ -124,6 +124,7 @@ fn a_failure_after_the_privileged_steps_puts_them_back() {
     fs::create_dir(user.machine.path("home/crew")).unwrap();
     chown(user.machine.path("home/crew"), Some(NOBODY), Some(NOBODY)).unwrap();
     fs::write(user.machine.path("home/crew/.htaccess"), "Require all denied\n").unwrap();
+    chown(user.machine.path("home/crew/.htaccess"), Some(NOBODY), Some(NOBODY)).unwrap();
     let before = user.system();
     let ran = user.yandro(&["map", "crew.saltmarsh.test", "./home/crew"]);
     assert_eq!(ran.status, 3, "{ran}");

@@ -11,7 +11,8 @@ const REPOSITORY: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
 
 /// The users, and words for the scripts.
 const PRELUDE: &str = r#"
-set -eu
+set -eEu
+trap 'echo "line $LINENO: $BASH_COMMAND"' ERR
 export LC_ALL=C.UTF-8
 for user in ada bob; do useradd --create-home --shell /bin/bash $user; chmod 755 /home/$user; done
 echo 'ada ALL=(ALL) NOPASSWD: ALL' > /etc/sudoers.d/ada
@@ -25,6 +26,15 @@ codes() { su - "${1:-ada}" -c 'yandro check --json || true' | grep -o '"code":"[
 is_found() {
   for _ in $(seq 40); do found=$(codes); [ "$found" = "\"code\":\"$1\" " ] && return 0; sleep 0.1; done
   echo "not $1 alone: $found"; ada 'yandro check'; exit 1
+}
+# Waits until a command prints a text: prints TEXT COMMAND
+prints() {
+  for _ in $(seq 100); do seen=$(sh -c "$2" 2>/dev/null || true); [ "$seen" = "$1" ] && return 0; sleep 0.1; done
+  echo "not \`$1\` but \`$seen\`: $2"; exit 1
+}
+is_well() {
+  for _ in $(seq 40); do [ -z "$(codes)" ] && return 0; sleep 0.1; done
+  echo "not well"; ada 'yandro check'; exit 1
 }
 # What is told to fix it, pasted by Ada, fixes it.
 pasted() {
@@ -66,9 +76,9 @@ fn an_ordinary_user_maps_checks_and_controls_servers_that_are_units() {
         for server in nginx apache; do
           unit=$server; [ $server = nginx ] || unit=apache2
           ada "yandro map saltmarsh.test ./saltmarsh --server $server -q"
-          [ "$(systemctl is-active $unit)" = active ] && [ -z "$(codes)" ]
+          prints active "systemctl is-active $unit"; is_well
           ada "yandro servers stop $server -q"
-          [ "$(systemctl is-active $unit || true)" = inactive ]
+          prints inactive "systemctl is-active $unit"
           is_found server-down; pasted
           before=$(systemctl show -P MainPID $unit)
           ada "yandro servers reload $server -q; yandro servers restart $server -q"
@@ -76,7 +86,7 @@ fn an_ordinary_user_maps_checks_and_controls_servers_that_are_units() {
           # Bob is told the same, and changes nothing.
           says "su - bob -c 'yandro check https://saltmarsh.test/'" 'It answers.'
           says "su - bob -c 'yandro servers stop $server'" 'only root may stop'
-          [ "$(systemctl is-active $unit)" = active ]
+          prints active "systemctl is-active $unit"
           echo 'tide high;' > /tmp/broken; cp /tmp/broken /etc/$unit/$([ $server = nginx ] && echo conf.d || echo conf-enabled)/zz.conf
           is_found configuration-broken
           systemctl stop $unit; is_found configuration-broken
@@ -126,7 +136,7 @@ fn the_sandbox_of_a_unit_is_told_before_and_after_and_opened_by_what_is_pasted()
           says "su - ada -c 'yandro map pier.test /tmp/pier --server $server'" 'has PrivateTmp=yes; nothing was changed'
           fix=$(ada "yandro map pier.test /tmp/pier --server $server" 2>&1 | sed -n 's/^fix: //p' | head -1)
           ada "$fix"; ada "yandro map pier.test /tmp/pier --server $server -q"
-          [ -z "$(codes)" ]
+          is_well
           ada 'yandro unmap pier.test saltmarsh.test -q'; systemctl stop $unit
         done"#,
     ) else {

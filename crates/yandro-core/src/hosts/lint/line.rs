@@ -180,14 +180,11 @@ fn other_form(
 ) -> LintFinding {
     let finding = LintFinding::error(LintCode::NotAName, entry.line, cause);
     let Some(name) = name else { return finding.remedy("correct the name, or take it out") };
-    match without_slip(file, entry, span, &name) {
-        Some(splice) => finding.fix(splice),
-        None => {
-            let slip = String::from_utf8_lossy(&file.bytes()[span.clone()]).into_owned();
-            let command = format!("yandro hosts drop {} && yandro hosts point {name} {}", word(&slip), entry.address);
-            finding.remedy(command)
-        }
+    if let Some(splice) = without_slip(file, entry, span, &name) {
+        return finding.fix(splice);
     }
+    let slip = String::from_utf8_lossy(&file.bytes()[span.clone()]).into_owned();
+    finding.remedy(format!("yandro hosts drop {} && yandro hosts point {name} {}", word(&slip), entry.address))
 }
 
 /// The line without a slip, if it has the right name already.
