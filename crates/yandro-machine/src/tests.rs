@@ -81,6 +81,8 @@ fn every_error_of_changes_reads_as_written_here() {
     insta::assert_snapshot!([control, programs, back, locks].concat(), @"
     no command was named for it
     it isn't running
+    the server still runs on its old configuration: it didn't accept the new one, and wrote into its log:
+    bind() failed
     the server ended while it reloaded; its error log says why
     the server still runs on its old configuration: it didn't accept the new one; its error log says why
     it was started and doesn't run; its error log says why
