@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::caller;
 use crate::confine;
-pub use crate::reading::{holds, open_regular, read, read_given, read_if_there};
+pub use crate::reading::{holds, open_regular, read, read_end, read_given, read_if_there};
 
 /// A failed operation on a file, with the path.
 #[derive(Debug, thiserror::Error)]

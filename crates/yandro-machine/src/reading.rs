@@ -1,7 +1,7 @@
 //! Reading files that may be anything: never one that blocks, never ends or is too large.
 
 use std::fs::{File, OpenOptions};
-use std::io::{self, Read as _};
+use std::io::{self, Read as _, Seek as _, SeekFrom};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::time::{Duration, Instant};
 
@@ -44,6 +44,22 @@ pub fn read(path: &Utf8Path) -> Result<Vec<u8>, FileError> {
         Err(error) => tracing::debug!(target: "read", "{error}"),
     }
     bytes
+}
+
+/// The last bytes of a regular file, at most `most`, as text.
+///
+/// # Errors
+/// When it can't be read, or is not a regular file.
+pub fn read_end(path: &Utf8Path, most: u64) -> Result<String, FileError> {
+    let mut file = open_regular(path)?;
+    let mut bytes = Vec::new();
+    let mut read = || {
+        let from = file.metadata()?.len().saturating_sub(most);
+        file.seek(SeekFrom::Start(from))?;
+        file.by_ref().take(most).read_to_end(&mut bytes)
+    };
+    read().map_err(FileError::at(path))?;
+    Ok(String::from_utf8_lossy(&bytes).into_owned())
 }
 
 fn read_up_to(file: impl io::Read, limit: u64) -> io::Result<Vec<u8>> {

@@ -57,6 +57,17 @@ fn an_nginx_that_has_the_address_in_another_width_is_restarted() {
 }
 
 #[test]
+fn an_nginx_whose_log_goes_to_its_terminal_is_not_waited_for() {
+    let Some(machine) = Namespace::new(&["nginx"]) else { return };
+    shell(
+        &machine,
+        "ln -sf /dev/stderr /var/log/nginx/error.log; rm /etc/nginx/sites-enabled/*; printf 'server {\\n listen 127.0.0.1:80;\\n}\\n' > /etc/nginx/sites-enabled/h; nginx 2>/dev/null; opened 80",
+    );
+    let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "nginx"]);
+    assert!(ran.status == 3 && ran.stderr.contains("its error log says why"), "{ran}");
+}
+
+#[test]
 fn a_section_that_one_macro_opens_and_another_closes_is_read() {
     let Some(machine) = Namespace::new(&[]) else { return };
     shell(

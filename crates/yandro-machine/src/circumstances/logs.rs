@@ -108,8 +108,7 @@ pub(super) fn confined(machine: &Machine, root: Option<&Utf8Path>, now: OffsetDa
     let as_written = machine.places.inside(root);
     for log in LOGS {
         let path = machine.path(log);
-        let from = fs::metadata(&path).map_or(0, |meta| meta.len().saturating_sub(MOST));
-        let Some((text, _)) = tail(&path, from) else { continue };
+        let Ok(text) = files::read_end(&path, MOST) else { continue };
         let is_denial = |line: &&str| is_denial(line, &as_written) && is_recent(line, now);
         if let Some(line) = text.lines().rev().find(is_denial) {
             return Some(format!("{path}: {}", line.trim()));

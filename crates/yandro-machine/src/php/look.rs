@@ -9,6 +9,7 @@ use yandro_core::{FastCgi, PhpFacts, PhpPool, PhpState, php_pools};
 
 use super::programs::{PhpProgram, PhpVerb, install, programs};
 use super::sockets;
+use crate::files;
 use crate::machine::Machine;
 use crate::permissions::{self, User};
 use crate::ports;
@@ -67,7 +68,7 @@ fn pools(machine: &Machine) -> Vec<PhpPool> {
                 real.read_dir_utf8().into_iter().flatten().flatten().map(|own| own.file_name().to_owned()).collect();
             names.sort();
             for name in names.iter().filter(|name| Utf8Path::new(name).extension() == Some("conf")) {
-                let text = fs::read(real.join(name)).unwrap_or_default();
+                let text = files::read(&real.join(name)).unwrap_or_default();
                 found.extend(php_pools(folder.join(name).as_str(), &String::from_utf8_lossy(&text)));
             }
         }

@@ -9,11 +9,11 @@ use camino::{Utf8Path, Utf8PathBuf};
 use rustix::process::{Pid, Signal, kill_process};
 
 use super::found::Found;
-use super::{DaemonKind, run_command, unasked_configuration};
+use super::words::{holds_what_it_wants, last_words, with_journal};
+use super::{DaemonKind, run_command};
 use crate::caller;
 use crate::changes::{ControlError, OnWait, ServerAction, ServerControl};
 use crate::machine::Machine;
-use crate::ports;
 use crate::process;
 use crate::process::{ProgramError, RunAs};
 use crate::settings::NamedServer;
@@ -43,8 +43,6 @@ struct Generation {
     children: Vec<String>,
 }
 
-/// How much of a log's end is read, in bytes.
-const LOG_END: usize = 1 << 14;
 /// How long a server has for a reload, a start or a stop.
 const LIMIT: Duration = Duration::from_secs(60);
 /// How long one without child processes, of which nothing else can be seen, has to be idle after a
@@ -168,7 +166,8 @@ impl Daemon {
         match self.reload_running(before, on_wait) {
             Ok(()) => Ok(ServerAction::Reloaded),
             Err(ControlError::KeptOld) => {
-                let Some(words) = self.last_words(before.pid) else { return Err(ControlError::KeptOld) };
+                let (machine, found) = &*self.of;
+                let Some(words) = last_words(machine, found, before.pid) else { return Err(ControlError::KeptOld) };
                 if !holds_what_it_wants(before.pid, &words) {
                     return Err(ControlError::KeptOldSaying(words));
                 }
@@ -177,25 +176,6 @@ impl Daemon {
             }
             Err(error) => Err(error),
         }
-    }
-
-    /// The last lines of its main log that are of this process and of faults.
-    fn last_words(&self, pid: Pid) -> Option<String> {
-        let (machine, found) = &*self.of;
-        let own = format!("[emerg] {}#", pid.as_raw_nonzero());
-        let logs = unasked_configuration(machine, found).error_logs(&|_| false);
-        let text = logs.iter().find_map(|log| fs::read(found.view.here_or_same(log)).ok())?;
-        let text = String::from_utf8_lossy(&text[text.len().saturating_sub(LOG_END)..]).into_owned();
-        let mut lines: Vec<&str> = Vec::new();
-        for line in text.lines().rev().take_while(|line| line.contains(&own) || line.contains("[notice]")) {
-            // It tries each address several times.
-            let words = line.split_once(": ").map_or(line, |(_, words)| words);
-            if line.contains(&own) && lines.iter().all(|known| !known.ends_with(words)) {
-                lines.push(line);
-            }
-        }
-        lines.reverse();
-        (!lines.is_empty()).then(|| lines.join("\n"))
     }
 
     /// Removes the pid file of a server that ended and whose parent never waited for it, as in a
@@ -320,18 +300,6 @@ impl ServerControl for Daemon {
     }
 }
 
-/// Whether a server's words are about addresses that it has itself, in another width: `127.0.0.1:80` and `0.0.0.0:80`.
-fn holds_what_it_wants(pid: Pid, words: &str) -> bool {
-    let wanted = words.lines().filter_map(|line| line.split_once("bind() to ")?.1.split_once(" failed (98:"));
-    let ports: Vec<u16> = wanted.filter_map(|(address, _)| address.rsplit(':').next()?.parse().ok()).collect();
-    let main = u32::try_from(pid.as_raw_nonzero().get()).ok();
-    let is_own = |port: &u16| {
-        let holders = ports::holders(*port);
-        !holders.is_empty() && holders.iter().all(|holder| holder.pid == main)
-    };
-    !ports.is_empty() && ports.iter().all(is_own)
-}
-
 fn signal(pid: Pid, signal: Signal, what: &'static str) -> Result<(), ControlError> {
     kill_process(pid, signal).map_err(|errno| ControlError::Signal {
         pid: pid.as_raw_nonzero().get(),
@@ -350,18 +318,6 @@ fn is_alive(pid: Pid) -> bool {
 fn takes_connections(worker: &str) -> bool {
     let title = fs::read(format!("/proc/{worker}/cmdline")).unwrap_or_default();
     !title.is_empty() && !String::from_utf8_lossy(&title).contains("shutting down")
-}
-
-/// The words of `systemctl` lead to the journal: with what the service wrote there, where this user may read it.
-fn with_journal(error: ControlError, service: &str) -> ControlError {
-    let Some(journalctl) = process::find(&["/usr/bin/journalctl", "/bin/journalctl"]) else { return error };
-    let arguments = ["--unit", service, "--lines=8", "--output=cat", "--no-pager", "--quiet", "--since=-60s"];
-    match (error, process::run(&journalctl, &arguments)) {
-        (ControlError::Said(words), Ok(ran)) if ran.succeeded && !ran.words.is_empty() => {
-            ControlError::Said(format!("{words}\n{}", ran.words))
-        }
-        (error, _) => error,
-    }
 }
 
 fn run_program(program: &Utf8Path, arguments: &[&str]) -> Result<(), ControlError> {

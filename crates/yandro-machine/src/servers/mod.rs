@@ -12,6 +12,7 @@ mod present;
 mod program;
 mod registry;
 mod sandbox;
+mod words;
 
 pub use commands::Commands;
 pub(crate) use commands::run as run_command;
