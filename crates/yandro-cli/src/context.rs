@@ -144,6 +144,11 @@ impl Context {
         Ok(observe::site_list(&self.machine)?)
     }
 
+    /// The sites of the list that are in use.
+    pub(crate) fn enabled(&self) -> Result<SiteList, CommandError> {
+        Ok(self.list()?.1.enabled())
+    }
+
     /// The control of a server of the real machine; within a sysroot no server is touched.
     fn control(&self, server: ServerId) -> Option<Box<dyn ServerControl>> {
         if !self.machine.is_real() {

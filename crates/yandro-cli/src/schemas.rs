@@ -38,6 +38,7 @@ fn schemas_are_those_of_the_types() {
         "cert-show-paths": commands::PathsData,
         "check-url": commands::CheckedUrls,
         "check": view::check::Checked,
+        "disable": commands::Disabled,
         "history": commands::HistoryRows,
         "history-originals": commands::Originals,
         "history-restore": commands::Restored,

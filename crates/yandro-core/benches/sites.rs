@@ -18,7 +18,7 @@ fn site(number: usize) -> Site {
 
 fn list(sites: usize) -> String {
     (0..sites).fold(String::new(), |text, number| {
-        let one = set_site("", &site(number));
+        let one = set_site("", &site(number), None);
         text + one.trim_start_matches(|c| c != '[')
     })
 }
@@ -26,13 +26,13 @@ fn list(sites: usize) -> String {
 #[divan::bench(args = [1, 20, 1000])]
 fn read(bencher: Bencher<'_, '_>, sites: usize) {
     let text = list(sites);
-    assert_eq!(SiteList::parse(&text).expect("it is a list").sites.len(), sites);
-    bencher.bench(|| SiteList::parse(black_box(&text)));
+    assert_eq!(SiteList::parse(&text, None).expect("it is a list").sites.len(), sites);
+    bencher.bench(|| SiteList::parse(black_box(&text), None));
 }
 
 #[divan::bench(args = [1, 20, 1000])]
 fn change_the_last(bencher: Bencher<'_, '_>, sites: usize) {
     let text = list(sites);
     let changed = Site { aliases: Vec::new(), ..site(sites - 1) };
-    bencher.bench(|| set_site(black_box(&text), &changed));
+    bencher.bench(|| set_site(black_box(&text), &changed, None));
 }

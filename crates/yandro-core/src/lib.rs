@@ -78,11 +78,11 @@ pub use pki::{
     objections, trust_lines, trust_variables, vetted_root,
 };
 pub use plan::{
-    Access, AuthorityFiles, AuthorityTexts, Change, ChangeSet, ChangedLines, DoneStep, FileChange, FileContent, Fresh,
-    Issued, LinkChange, Observed, Opened, Orphans, OwnFiles, Phase, Places, PlanError, PlanFailure, Reading, Rights,
-    RightsChange, Role, ServerModel, Settlement, SiteChange, Step, TrustChange, UndoError, Undoing, Wish, Wishes,
-    changed_lines, issued_paths, map_site, map_sites, note_issued, renew, replace_authority, reversed, settle, undo,
-    unified_diff, unmap_sites,
+    Access, Applied, AuthorityFiles, AuthorityTexts, Change, ChangeSet, ChangedLines, DoneStep, FileChange,
+    FileContent, Fresh, Issued, LinkChange, Observed, Opened, Orphans, OwnFiles, Phase, Places, PlanError, PlanFailure,
+    Reading, Rights, RightsChange, Role, ServerModel, Settlement, SiteChange, Step, TrustChange, UndoError, Undoing,
+    Wish, WishLists, Wishes, changed_lines, issued_paths, map_site, map_sites, note_issued, rename_site, renew,
+    replace_authority, reversed, settle, undo, unified_diff, unmap_sites,
 };
 pub use schedule::{Job, NAME as TIMER_NAME, wanted_link};
 pub use servers::httpd::run::{Event, EventKind, HttpdRun, Listen, by_address, environment as httpd_environment};

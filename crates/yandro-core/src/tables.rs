@@ -72,6 +72,13 @@ pub fn remove(text: &str, array: &str, is_it: impl Fn(&DeTable<'_>) -> bool) -> 
     spliced(text, &[Splice::remove(start..entry.end)])
 }
 
+/// The keys with text values in the table of `array` that `is_it` knows.
+pub(crate) fn texts_in(text: &str, array: &str, is_it: impl Fn(&DeTable<'_>) -> bool) -> Vec<(String, String)> {
+    let table = find(text, array, is_it).map(|entry| entry.table).unwrap_or_default();
+    let texts = table.iter().map(|(key, value)| (key.get_ref().to_string(), value.get_ref().as_str()));
+    texts.filter_map(|(key, text)| Some((key, text?.to_owned()))).collect()
+}
+
 /// The text value of a key.
 pub fn text_of<'t>(table: &'t DeTable<'_>, key: &str) -> Option<&'t str> {
     table.iter().find(|(own, _)| own.get_ref() == key)?.1.get_ref().as_str()
@@ -125,13 +132,19 @@ impl Value {
     }
 }
 
-fn append(text: &str, head: &str, array: &str, fields: &[Field]) -> String {
+/// A table of an array.
+pub(crate) fn rendered(array: &str, fields: &[Field]) -> String {
     let mut block = format!("[[{array}]]\n");
     for (key, value) in fields {
         if let Some(value) = value {
             _ = writeln!(block, "{key} = {}", value.to_toml());
         }
     }
+    block
+}
+
+fn append(text: &str, head: &str, array: &str, fields: &[Field]) -> String {
+    let block = rendered(array, fields);
     let separator = match text {
         "" => format!("{head}\n"),
         _ if text.ends_with('\n') => "\n".to_owned(),

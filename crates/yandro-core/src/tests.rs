@@ -123,7 +123,7 @@ fn every_error_of_names_and_values_reads_as_written_here() {
     `0.0.0.0/0` is wider than any private network (RFC 1918, RFC 4193)
     `10.0.0.1/8` is not a network: it begins at 10.0.0.0/8
     ");
-    let list = SiteList::parse("[[site]]\nname = \"saltmarsh.test\"\nferry = 1\n").unwrap_err();
+    let list = SiteList::parse("[[site]]\nname = \"saltmarsh.test\"\nferry = 1\n", None).unwrap_err();
     insta::assert_snapshot!(list, @"
     unknown field `ferry`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `https`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `address`, `http-ports`, `https-ports`, `by-address`, `only-here`, `listing`, `overrides`, `symlinks`, `upstream-host`, `index`, `fallback`, `php`, `extra`, `logs`
       3 | ferry = 1

@@ -32,8 +32,6 @@ pub struct Machine {
     pub system: System,
     /// `user@machine`.
     pub owner: String,
-    /// The user's home, below the sysroot.
-    home: Utf8PathBuf,
     /// The user who will own the site list, the authority and the history, if not the
     /// user that runs this: under sudo, the one who called it.
     pub(crate) keeper: Option<(u32, u32)>,
@@ -103,11 +101,11 @@ impl Machine {
             caller::remember(caller.uid.as_raw(), caller.gid.as_raw(), [config.clone(), data.clone()]);
         }
         Ok(Self {
-            home: resolved(&sysroot, home.as_str()),
             system,
             places: Places {
                 hosts: below(&sysroot, system.hosts_file()),
                 list: ListId::new(&name, &inside(&sysroot, &config).join("sites.toml")),
+                home: resolved(&sysroot, home.as_str()),
                 config,
                 data,
                 sysroot,
@@ -142,18 +140,18 @@ impl Machine {
                 sysroot: "/".into(),
                 hosts: system.hosts_file().into(),
                 list: ListId::new("", &nowhere),
+                home: nowhere.clone(),
                 config: nowhere.clone(),
                 data: nowhere,
             },
             owner: String::new(),
-            home: "/nonexistent".into(),
             keeper: None,
         }
     }
 
     /// The user's home; under sudo that of the one who called.
     pub fn home(&self) -> &Utf8Path {
-        &self.home
+        &self.places.home
     }
 
     /// Whether this is the real machine and no sysroot.

@@ -107,7 +107,7 @@ fn every_error_of_changes_reads_as_written_here() {
 #[test]
 fn every_error_of_what_is_there_reads_as_written_here() {
     let folder = || "/home/ada/authority".into();
-    let list = || SiteList::parse("[[site]]\nname = 1\n").unwrap_err();
+    let list = || SiteList::parse("[[site]]\nname = 1\n", None).unwrap_err();
     let excerpt = Excerpt::new(b"port = x\n", &(7..8));
     let machines = in_words!(MachineError {
         MachineError::Homeless => MachineError::Homeless,

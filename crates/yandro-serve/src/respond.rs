@@ -44,11 +44,15 @@ pub(crate) async fn answer_plain(sites: &Sites, https_port: u16, request: Reques
     response
 }
 
-/// 307 keeps the method and, unlike 301, is not remembered by browsers when the site is gone.
 fn redirect(host: &str, https_port: u16, uri: &Uri) -> Response<Body> {
     let port = if https_port == 443 { String::new() } else { format!(":{https_port}") };
+    redirect_to(&format!("https://{host}{port}"), uri)
+}
+
+/// 307 keeps the method and, unlike 301, is not remembered by browsers when the site is gone.
+fn redirect_to(origin: &str, uri: &Uri) -> Response<Body> {
     let path = uri.path_and_query().map_or("/", |path| path.as_str());
-    let location = format!("https://{host}{port}{path}");
+    let location = format!("{origin}{path}");
     let mut response = text(StatusCode::TEMPORARY_REDIRECT, format!("This site is at {location}\n"));
     match HeaderValue::try_from(location) {
         Ok(location) => _ = response.headers_mut().insert(LOCATION, location),
@@ -78,6 +82,13 @@ pub(crate) async fn answer(sites: &Sites, sni: Option<&str>, request: Request<In
 
 /// The site's answer.
 async fn content(entry: &SiteEntry, host: &str, scheme: &'static str, request: Request<Incoming>) -> Response<Body> {
+    if let Some(name) = entry.redirects.get(&host.trim_end_matches('.').to_ascii_lowercase()) {
+        let port = authority(&request).and_then(|authority| HostPort::split(authority).1);
+        let port = port.map(|port| format!(":{port}")).unwrap_or_default();
+        let response = redirect_to(&format!("{scheme}://{name}{port}"), request.uri());
+        drain(request.into_body()).await;
+        return response;
+    }
     match &entry.answer {
         Answerer::Upstream(upstream, asked) => proxy::pass_on(upstream, *asked, host, scheme, request).await,
         Answerer::Folder(files) => {
@@ -137,14 +148,20 @@ async fn drain(mut body: Incoming) {
     _ = tokio::time::timeout(Duration::from_secs(1), read).await;
 }
 
+/// The host that a request is for, with its port if it says one.
+fn authority<B>(request: &Request<B>) -> Option<&str> {
+    match request.uri().authority() {
+        Some(authority) => Some(authority.as_str()),
+        None => request.headers().get(HOST)?.to_str().ok(),
+    }
+}
+
 /// The host that a request is for, without its port.
 fn host<B>(request: &Request<B>) -> Option<&str> {
-    let authority = match request.uri().host() {
-        Some(host) => return Some(host),
-        None => request.headers().get(HOST)?.to_str().ok()?,
-    };
-    let uri_host = HostPort::split(authority).0;
-    Some(uri_host)
+    match request.uri().host() {
+        Some(host) => Some(host),
+        None => Some(HostPort::split(authority(request)?).0),
+    }
 }
 
 fn no_site(status: StatusCode, host: &str) -> Response<Body> {

@@ -49,6 +49,8 @@ pub(crate) struct SiteEntry {
     pub(crate) answer: Answerer,
     /// Over which protocols it answers.
     pub(crate) https: Https,
+    /// The aliases that redirect, each with the name that it leads to.
+    pub(crate) redirects: HashMap<String, String>,
     pub(crate) key: Option<Arc<CertifiedKey>>,
 }
 
@@ -97,7 +99,11 @@ impl Sites {
                     Answerer::Folder(Folder::new(root, folder, served.site.serving.symlinks, private))
                 }
             };
-            let entry = Arc::new(SiteEntry { answer, https: served.site.https, key: key.map(Arc::new) });
+            let site = &served.site;
+            let redirects =
+                site.serving.redirect_aliases.iter().map(|alias| (alias.to_string(), site.name.to_string()));
+            let (https, redirects) = (site.https, redirects.collect());
+            let entry = Arc::new(SiteEntry { answer, https, redirects, key: key.map(Arc::new) });
             by_name.extend(served.site.names().map(|name| (name.to_string(), entry.clone())));
         }
         Ok(Self { by_name })

@@ -91,6 +91,14 @@ pub(crate) enum Command {
     Map(Box<MapArgs>),
     /// Remove sites from every file that they were written to
     Unmap(UnmapArgs),
+    /// Give a site another name
+    Rename(RenameArgs),
+    /// Have a site serve another folder, or the one that its own was moved to
+    Move(MoveArgs),
+    /// Take sites out of use, and keep all that belongs to them
+    Disable(DisableArgs),
+    /// Bring sites back into use
+    Enable(DisableArgs),
     /// List the sites and their status
     Sites,
     /// Open a site in the default browser
@@ -146,6 +154,42 @@ pub(crate) struct UnmapArgs {
     /// Names of sites
     #[arg(required = true, value_name = "NAME", add = ArgValueCandidates::new(complete::sites))]
     pub(crate) names: Vec<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RenameArgs {
+    /// Name of the site
+    #[arg(value_name = "OLD", add = ArgValueCandidates::new(complete::sites))]
+    pub(crate) old: String,
+    /// Its new name
+    #[arg(value_name = "NEW")]
+    pub(crate) new: String,
+    /// Keep the old name as an alias that redirects to the new one
+    #[arg(long)]
+    pub(crate) keep_old: bool,
+    /// Don't ask before hiding a name that may exist on the internet
+    #[arg(long)]
+    pub(crate) hide_real: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct MoveArgs {
+    /// Name of the site
+    #[arg(value_name = "NAME", add = ArgValueCandidates::new(complete::sites))]
+    pub(crate) name: String,
+    /// The folder that it serves from now on
+    #[arg(value_name = "FOLDER")]
+    pub(crate) folder: Utf8PathBuf,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DisableArgs {
+    /// Names of sites
+    #[arg(required_unless_present = "all", conflicts_with = "all", value_name = "NAME", add = ArgValueCandidates::new(complete::sites))]
+    pub(crate) names: Vec<String>,
+    /// All sites of the list
+    #[arg(long)]
+    pub(crate) all: bool,
 }
 
 #[derive(Debug, Args)]

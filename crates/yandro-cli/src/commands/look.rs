@@ -58,7 +58,7 @@ pub(super) async fn at_one(context: &Context, site: &Site, closeness: Closeness)
 
 /// The names of all sites of the list.
 pub(super) fn listed(context: &Context) -> Arc<BTreeSet<HostName>> {
-    let sites = context.list().map(|(_, list)| list.sites).unwrap_or_default();
+    let sites = context.enabled().map(|list| list.sites).unwrap_or_default();
     Arc::new(sites.iter().flat_map(Site::names).cloned().collect())
 }
 

@@ -22,6 +22,9 @@ pub(crate) fn run<'c>(context: &Context, args: &OpenArgs) -> Result<Outcome<'c>,
     let name = HostName::parse(&args.name)?;
     let (_, list) = context.list()?;
     let site = list.owner(&name).ok_or_else(|| no_site(&name))?;
+    if site.disabled {
+        return Err(super::check::out_of_use(site));
+    }
     let url = context.url_of(site, &name);
     let refused = refused(context).map_or_else(|| open::that_detached(&url).err().map(|why| why.to_string()), Some);
     let data = Opened { url, opened: refused.is_none() };

@@ -21,7 +21,7 @@ struct Port {
 }
 
 pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
-    let (_, list) = context.list()?;
+    let list = context.enabled()?;
     if !context.machine.is_real() {
         return Err(CommandError::usage("within a sysroot nothing listens").hint("leave `--sysroot` out"));
     }

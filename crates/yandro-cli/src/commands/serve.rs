@@ -19,7 +19,7 @@ use crate::view::{DIM, Outcome, STRONG, Ui, count};
 const LOOK: Duration = Duration::from_millis(200);
 
 pub(crate) fn run<'c>(context: &'c Context, args: &'c ServeArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
-    let (_, list) = context.list()?;
+    let list = context.enabled()?;
     let (sites, left_out) = served(context, &list)?;
     tell_left_out(ui, &left_out);
     let runtime = signals::runtime()?;
@@ -125,7 +125,7 @@ async fn follow(context: &Context, running: &Running, ui: &mut Ui) {
             continue;
         }
         last = now;
-        let exchanged = context.list().and_then(|(_, list)| served(context, &list));
+        let exchanged = context.enabled().and_then(|list| served(context, &list));
         match exchanged {
             Ok((sites, left_out)) => {
                 running.exchange(sites);

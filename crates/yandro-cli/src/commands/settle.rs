@@ -55,7 +55,7 @@ impl Data for Settled {}
 
 fn show(context: &Context, done: &Done<(Settlement, usize)>, ui: &mut Ui) {
     let (settlement, sites) = &done.about;
-    if done.set.is_empty() {
+    if change::is_quiet(&done.set) {
         ui.say(&format!("{}: the machine is as the site list says; nothing was changed", count(*sites, "site")));
     } else {
         ui.say(&format!("{STRONG}{}{STRONG:#}: the machine is now as the site list says", count(*sites, "site")));
@@ -65,7 +65,7 @@ fn show(context: &Context, done: &Done<(Settlement, usize)>, ui: &mut Ui) {
     if !drift.is_empty() {
         ui.say(&drift);
     }
-    if !done.set.is_empty() {
+    if !change::is_quiet(&done.set) {
         ui.say(&format!("\nprove it: {COMMAND}yandro check{COMMAND:#}"));
     }
 }
@@ -114,6 +114,16 @@ fn plan(context: &Context, put_back: &BTreeSet<HostName>) -> Result<Planned<(Set
 /// A line that a person edited.
 fn by_hand(name: &HostName, edit: &HandEdit) -> String {
     let what = match &edit.found {
+        Some(found) if edit.conflicts => {
+            format!(
+                "conflict: line {} was edited by hand, and the site list says something else by now; the line stays: `{found}`",
+                edit.line
+            )
+        }
+        None if edit.conflicts => format!(
+            "conflict: a line was taken out by hand of the section at line {}, and the site list changes it; it stays out",
+            edit.line
+        ),
         Some(found) => format!("line {} was edited by hand and stays: `{found}`", edit.line),
         None => format!("a line was taken out by hand of the section at line {}, and stays out", edit.line),
     };
@@ -123,6 +133,9 @@ fn by_hand(name: &HostName, edit: &HandEdit) -> String {
 /// Differences that are not missing parts.
 fn report(settlement: &Settlement) -> String {
     let mut text = String::new();
+    for (old, new) in &settlement.renamed {
+        text += &format!("\n{STRONG}{old}{STRONG:#} has the name {STRONG}{new}{STRONG:#} now");
+    }
     for name in &settlement.orphans {
         text += &format!(
             "\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#} was written by yandro and belongs to no site of the list: it is taken away"

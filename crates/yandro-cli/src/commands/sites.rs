@@ -28,7 +28,13 @@ fn show(context: &Context, list: &SiteList, missing: &[Vec<&'static str>], ui: &
     }
     let mut table = Table::new(&["SITE", "SERVER", "ROOT OR UPSTREAM", "STATUS"]).least(&["SERVER"]);
     for (site, missing) in list.sites.iter().zip(missing) {
-        let status = if missing.is_empty() { Cell::new("mapped", GOOD) } else { Cell::new(missing.join(", "), WARN) };
+        let status = if site.disabled {
+            Cell::new("disabled", DIM)
+        } else if missing.is_empty() {
+            Cell::new("mapped", GOOD)
+        } else {
+            Cell::new(missing.join(", "), WARN)
+        };
         let server = Cell::plain(site.server.as_ref().map_or("any", ServerId::word));
         let url = shown_url(context, site, &site.name);
         table.row(vec![Cell::new(url, STRONG), server, Cell::plain(site.content.to_string()), status]);
@@ -39,7 +45,12 @@ fn show(context: &Context, list: &SiteList, missing: &[Vec<&'static str>], ui: &
     ui.table(&table);
     let incomplete: Vec<&Site> =
         list.sites.iter().zip(missing).filter(|(_, missing)| !missing.is_empty()).map(|(site, _)| site).collect();
+    let disabled = list.sites.iter().filter(|site| site.disabled).count();
     let hint = match &incomplete[..] {
+        [] if disabled == list.sites.len() => {
+            let these = if disabled == 1 { list.sites[0].name.as_str() } else { "--all" };
+            format!("bring back into use: {COMMAND}yandro enable {these}{COMMAND:#}")
+        }
         [] => format!("prove that they answer: {COMMAND}yandro check{COMMAND:#}"),
         [one] => format!("1 is incomplete; write it again: {COMMAND}yandro map {}{COMMAND:#}", one.name),
         many => format!("{} are incomplete; write them again: {COMMAND}yandro settle{COMMAND:#}", many.len()),
@@ -87,6 +98,9 @@ impl SitesWritten {
     /// The missing parts of a site, in words; empty for a complete one.
     fn missing(&self, site: &Site) -> Vec<&'static str> {
         let mut missing = Vec::new();
+        if site.disabled {
+            return missing;
+        }
         if site.names().any(|name| !self.names.contains(name.as_str())) {
             missing.push("not in the hosts file");
         }
@@ -130,6 +144,8 @@ data! {
         address: std::net::IpAddr,
         /// The server; none if any will do.
         server: Option<String>,
+        /// Whether it is out of use.
+        disabled: bool,
         /// Its other options that are not as usual, by their keys in the site list.
         options: BTreeMap<&'static str, serde_json::Value>,
         /// Its missing parts on this machine, in words.
@@ -163,6 +179,7 @@ fn site_data(context: &Context, site: &Site, missing: &[&'static str]) -> SiteDa
         content: site.content.to_string(),
         address: site.address,
         server: site.server.map(|server| server.word().to_owned()),
+        disabled: site.disabled,
         options: options(site),
         missing: missing.to_vec(),
     }

@@ -1,7 +1,7 @@
 //! `yandro undo`.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{Access, FileChange, HostName, Site, UndoError, Undoing, undo, unified_diff};
+use yandro_core::{Access, FileChange, HostName, Role, Site, UndoError, Undoing, undo, unified_diff};
 use yandro_machine::{HistoryEntry, SystemFresh, changes, files};
 
 use super::apply::{Planned, apply, done};
@@ -62,6 +62,10 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c UndoArgs, ui: &mut Ui) -> 
     Ok(Outcome::new(data, move |data, ui| {
         ui.say(&format!("{STRONG}change {} is undone{STRONG:#}: `{}`", data.undone, data.command));
         ui.say(&done.summary(context));
+        let writes_list = done.set.steps.iter().any(|step| step.role == Role::SiteList);
+        if !done.set.sites.is_empty() && !writes_list {
+            ui.note("the site list stays as you wrote it: edit it, or `yandro settle` brings the same about again");
+        }
     }))
 }
 

@@ -21,6 +21,22 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
     ),
     ("open", &[("yandro open saltmarsh.test", "without a browser: print its URL")]),
     ("unmap", &[("yandro unmap saltmarsh.test", ""), ("yandro unmap saltmarsh.test --preview", "show what would go")]),
+    (
+        "rename",
+        &[
+            ("yandro rename tides.test ebb.test", ""),
+            ("yandro rename tides.test ebb.test --keep-old", "the old name redirects to the new one"),
+        ],
+    ),
+    ("move", &[("yandro move saltmarsh.test ./ferries", "the folder was moved, or another takes its place")]),
+    (
+        "disable",
+        &[
+            ("yandro disable tides.test", "out of use, with everything kept"),
+            ("yandro disable --all", "all sites, for instance to free their ports"),
+        ],
+    ),
+    ("enable", &[("yandro enable tides.test", ""), ("yandro enable --all", "")]),
     ("sites", &[("yandro sites", ""), ("yandro sites --json", "for programs")]),
     (
         "check",
@@ -134,7 +150,9 @@ const WORDS: &[(&[&str], &str, &str)] = &[
     (&["stop"], "stop a web server", "yandro servers stop"),
     (&["reload"], "reload a web server", "yandro servers reload"),
     (&["restart"], "restart a web server", "yandro servers restart"),
-    (&["rename", "mv", "move"], "rename a site: map the new name, then remove the old one", "yandro map NEW FOLDER"),
+    (&["mv"], "give a site another name", "yandro rename OLD NEW"),
+    (&["pause", "suspend"], "take a site out of use for a while", "yandro disable NAME"),
+    (&["resume"], "bring a site back into use", "yandro enable NAME"),
     (&["log", "changes"], "show the changes so far", "yandro history"),
     (&["revert", "rollback", "restore"], "undo the last change", "yandro undo"),
     (&["sync", "apply"], "apply the site list", "yandro settle"),

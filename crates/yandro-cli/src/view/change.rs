@@ -51,11 +51,22 @@ pub(crate) enum StepData {
     Trust { path: String, whose: String, certificate: String, trusted: bool },
 }
 
+/// The steps that concern the person: what yandro writes down for itself is none of them.
+fn shown(set: &ChangeSet) -> impl Iterator<Item = &Step> {
+    set.steps.iter().filter(|step| step.role != Role::AppliedSites)
+}
+
+/// Whether nothing changes but what yandro writes down for itself.
+pub(crate) fn is_quiet(set: &ChangeSet) -> bool {
+    let is_folder = |step: &Step| matches!(step.change, Change::Folder { .. } | Change::EmptyFolder { .. });
+    set.servers.is_empty() && shown(set).all(is_folder)
+}
+
 /// The output of `--preview`: every step in order, files as unified diffs.
 pub(crate) fn preview<'o>(set: ChangeSet) -> Outcome<'o> {
     let word = |value: serde_json::Value| value.as_str().unwrap_or_default().to_owned();
     let preview = SetData {
-        steps: set.steps.iter().map(step_data).collect(),
+        steps: shown(&set).map(step_data).collect(),
         servers: set.servers.iter().map(|server| server.word().to_owned()).collect(),
         flush: set.flush.iter().map(|cache| word(json!(cache))).collect(),
         trust: set.trust.map(|store| word(json!(store))),
@@ -64,11 +75,11 @@ pub(crate) fn preview<'o>(set: ChangeSet) -> Outcome<'o> {
 }
 
 fn show_preview(set: &ChangeSet, ui: &mut Ui) {
-    if set.is_empty() {
+    if is_quiet(set) {
         ui.print("Nothing would change: everything is as it should be.");
         return;
     }
-    for step in &set.steps {
+    for step in shown(set) {
         match &step.change {
             Change::Folder { path, .. } if path.is_dir() => {}
             Change::Folder { path, .. } => ui.print(&format!("{STRONG}folder{STRONG:#} {GOOD}+{path}{GOOD:#}")),
@@ -218,7 +229,7 @@ fn collapsed(lines: Vec<(&'static str, String)>) -> Vec<(&'static str, String)> 
 
 /// The paths that a set changes, in its order.
 pub(crate) fn paths(set: &ChangeSet) -> Vec<String> {
-    set.steps.iter().map(|step| step.path().to_string()).collect()
+    shown(set).map(|step| step.path().to_string()).collect()
 }
 
 /// Meaning of a change of rights.
@@ -272,7 +283,9 @@ fn subject(role: &Role) -> Option<&'static str> {
         Role::HostsFile => "hosts file",
         Role::Root => "authority",
         Role::Certificate(name) if name.as_str() != OTHERS => "certificate",
-        Role::Certificate(_) | Role::Key(_) | Role::Authority | Role::FormerAuthority(_) => return None,
+        Role::Certificate(_) | Role::Key(_) | Role::Authority | Role::FormerAuthority(_) | Role::AppliedSites => {
+            return None;
+        }
         Role::SiteList => "site list",
         Role::VirtualHost(_) => "virtual host",
         Role::IssuedCertificate

@@ -239,6 +239,7 @@ fn the_helper_itself_refuses_what_its_callers_side_would_not_ask_for() {
     let mut gone = wish.clone();
     gone["before"] = json!("[[site]]\nname = \"pier.test\"\nfolder = \"/srv\"\nserver = \"apache\"\n");
     gone["after"] = json!("");
+    (gone["applied"], gone["wanted"]) = (gone["before"].clone(), json!(""));
     refuses(plan(&gone, early, &sha256(&harbour, early), &absent), "does not name your site list");
     machine.run("rm", &[early]).succeeds();
     // A site in the place of the default virtual hosts, whose file all users share.

@@ -123,6 +123,9 @@ pub(crate) fn others_name() -> HostName {
     HostName::parse(OTHERS).expect("it is a name")
 }
 
+/// End of the names of files of sites that are out of use.
+const DISABLED: &str = ".disabled";
+
 /// Prefix of the names of all of yandro's files.
 const PREFIX: &str = "yandro-";
 
@@ -195,6 +198,18 @@ impl Layout {
     /// The file of a site's virtual hosts.
     pub fn site_file(&self, name: &HostName) -> Utf8PathBuf {
         self.sites.join(site_file_name(name))
+    }
+
+    /// The file in which the virtual hosts of a site that is out of use are kept. No pattern that ends in `.conf`
+    /// has it, and all its lines are comments.
+    pub fn disabled_file(&self, name: &HostName) -> Utf8PathBuf {
+        self.sites.join(site_file_name(name) + DISABLED)
+    }
+
+    /// The site that is out of use whose file this is.
+    pub fn site_of_disabled(&self, path: &Utf8Path) -> Option<HostName> {
+        let file = path.as_str().strip_suffix(DISABLED)?;
+        self.site_of_file(Utf8Path::new(file))
     }
 
     /// The site whose file this is, if it is one of yandro's.

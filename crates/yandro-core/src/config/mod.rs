@@ -1,6 +1,7 @@
 //! The common part of all servers' configuration files: a tree of spans, and changing a file
 //! without losing what the user wrote.
 
+mod disabled;
 mod files;
 mod image;
 mod include;
@@ -16,6 +17,7 @@ mod virtual_host;
 mod vocabulary;
 mod want;
 
+pub(crate) use disabled::{brought_back, set_aside};
 pub use files::{ConfigFault, Files, Place, Seen};
 pub(crate) use image::FileImage;
 pub(crate) use include::{files_of, matches_path};
@@ -29,6 +31,7 @@ pub(crate) use others::{listened_port, others_file};
 pub use path_view::{PathPair, PathPairError, PathView};
 pub use published::{Published, PublishedPort, PublishedPortError};
 pub use site_file::Dialect;
+pub(crate) use site_file::SiteFile;
 pub(crate) use site_file::hand_edits;
 pub use site_file::{list_of, site_file};
 pub use site_files::PathError;

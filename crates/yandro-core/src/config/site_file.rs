@@ -44,9 +44,30 @@ pub trait Dialect: Syntax {
     fn assumed_main(&self, sites: &Utf8Path) -> String;
 }
 
-/// The text of a site's file: a new one, or `existing` with just what changed.
-///
-/// `before` is the site as it was when yandro last wrote the file.
+/// The file of a site that is to be written.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct SiteFile<'f> {
+    /// Its present text, or that of the file of the site's former name; `None` for a new one.
+    pub(crate) existing: Option<&'f [u8]>,
+    /// The site as it was when yandro last wrote the file.
+    pub(crate) before: Option<(&'f Site, &'f SiteFiles)>,
+    /// The site as it is to be.
+    pub(crate) now: (&'f Site, &'f SiteFiles),
+    /// Whether a line that was edited by hand stays even where another value is wanted now.
+    pub(crate) keeps_edits: bool,
+}
+
+impl SiteFile<'_> {
+    /// The text: a new one, or the existing one with just what changed.
+    ///
+    /// # Errors
+    /// [`ParseError`] when the existing text can't be read as a configuration.
+    pub(crate) fn written(&self, dialect: &dyn Dialect) -> Result<Vec<u8>, ParseError> {
+        written(dialect, self)
+    }
+}
+
+/// The text of a site's file, as [`SiteFile::written`] has it.
 ///
 /// # Errors
 /// [`ParseError`] when `existing` can't be read as a configuration.
@@ -56,9 +77,15 @@ pub fn site_file(
     before: Option<(&Site, &SiteFiles)>,
     now: (&Site, &SiteFiles),
 ) -> Result<Vec<u8>, ParseError> {
+    SiteFile { existing, before, now, keeps_edits: false }.written(dialect)
+}
+
+fn written(dialect: &dyn Dialect, file: &SiteFile<'_>) -> Result<Vec<u8>, ParseError> {
+    let SiteFile { existing, before, now, keeps_edits } = *file;
     let written = |(site, files)| dialect.hosts(site, &as_written(existing.unwrap_or_default(), site, files));
     let earlier = before.map(written).unwrap_or_default();
     let (wanted, name) = (dialect.hosts(now.0, now.1), &now.0.name);
+    let former = before.map_or(name, |(before, _)| &before.name);
     let fresh = rendered(dialect, &wanted, name, now.1.list.as_ref()).into_bytes();
     let Some(existing) = existing else { return Ok(fresh) };
     if existing == fresh {
@@ -67,9 +94,9 @@ pub fn site_file(
     let tree = dialect.parse(existing)?;
     let eol = source::line_end(existing);
     let port = |want: &Want| dialect.wanted_port(want);
-    let file = FileText { syntax: dialect, source: existing, eol };
+    let file = FileText { syntax: dialect, source: existing, eol, keeps_edits };
     let mut splices = Vec::new();
-    splices.extend(now.1.list.as_ref().and_then(|list| name_owner(existing, name, list, eol)));
+    splices.extend(now.1.list.as_ref().and_then(|list| name_owner(existing, (former, name), list, eol)));
     let mut missing = String::new();
     for want in &wanted {
         let Want::Section(_, arguments, inner) = want else { continue };
@@ -77,7 +104,7 @@ pub fn site_file(
             Want::Section(_, arguments, inner) if port(old) == port(want) => Some((arguments, inner.as_slice())),
             _ => None,
         });
-        match find_host(dialect, &tree, port(want), name) {
+        match find_host(dialect, &tree, port(want), former) {
             Some(section) => {
                 splices.extend(set_opening(dialect, section, old.map(|(arguments, _)| arguments), arguments));
                 let old = old.map(|(_, inner)| inner).unwrap_or_default();
@@ -90,7 +117,7 @@ pub fn site_file(
     for old in &earlier {
         let Want::Section(_, _, inner) = old else { continue };
         let is_wanted = wanted.iter().any(|want| port(want) == port(old));
-        if !is_wanted && let Some(section) = find_host(dialect, &tree, port(old), name) {
+        if !is_wanted && let Some(section) = find_host(dialect, &tree, port(old), former) {
             splices.push(removal(existing, section, inner)?);
         }
     }
@@ -160,11 +187,14 @@ pub fn list_of(file: &[u8]) -> Option<ListId> {
 
 /// The edit that names the owner of a file without one: it replaces the first line of an earlier build,
 /// or adds a line at the start.
-fn name_owner(existing: &[u8], name: &HostName, list: &ListId, eol: &str) -> Option<Splice> {
+fn name_owner(existing: &[u8], (former, name): (&HostName, &HostName), list: &ListId, eol: &str) -> Option<Splice> {
+    let now = head(name, Some(list));
     if list_of(existing).is_some() {
-        return None;
+        let own = head(former, Some(list));
+        let is_renamed = former != name && existing.starts_with(own.as_bytes());
+        return is_renamed.then(|| Splice::replace(0..own.len(), now));
     }
-    let (former, now) = (head(name, None), head(name, Some(list)));
+    let former = head(former, None);
     if existing.starts_with(former.as_bytes()) {
         return Some(Splice::replace(0..former.len(), now));
     }

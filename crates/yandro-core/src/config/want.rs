@@ -48,6 +48,8 @@ pub struct HandEdit {
     pub found: Option<String>,
     /// The text that yandro would write.
     pub wanted: String,
+    /// Whether the site list has come to say something else there since the edit.
+    pub conflicts: bool,
 }
 
 /// A directive or section that is wanted. Within one section each name occurs once, but for those
@@ -108,12 +110,14 @@ pub(crate) struct FileText<'f> {
     pub(crate) source: &'f [u8],
     /// Its line ends.
     pub(crate) eol: &'f str,
+    /// Whether a line that was edited by hand stays even where another value is wanted now.
+    pub(crate) keeps_edits: bool,
 }
 
 impl FileText<'_> {
     /// The splices that bring `section`, in which `old` was wanted, to say `new`.
     pub(crate) fn update(&self, section: &Section, old: &[Want], new: &[Want]) -> Vec<Splice> {
-        let Self { syntax, source, eol } = *self;
+        let Self { syntax, source, eol, keeps_edits } = *self;
         let mut splices = Vec::new();
         for want in old.iter().filter(|want| !new.iter().any(|other| other.is_same(want, syntax))) {
             if let Some(node) = find_exact(section, want) {
@@ -130,7 +134,7 @@ impl FileText<'_> {
                     splices.extend(self.change(node, before, want));
                 }
                 // Wanted all along, and not there: a person took it out.
-                None if before == Some(want) => {}
+                None if before == Some(want) || before.is_some() && keeps_edits => {}
                 None => {
                     let text = want.render(syntax, &indent, eol);
                     // If a line holds several things, the new one starts a line.
@@ -147,7 +151,9 @@ impl FileText<'_> {
             (Node::Directive(own), Want::Directive(_, arguments)) => {
                 let says_it = own.values().eq(arguments.iter().map(String::as_str));
                 // Wanted all along, and different in the file: a person changed it.
-                let is_persons = before == Some(want);
+                let was_edited = matches!(before, Some(Want::Directive(_, before))
+                    if !own.values().eq(before.iter().map(String::as_str)));
+                let is_persons = before == Some(want) || was_edited && self.keeps_edits;
                 if says_it || is_persons { Vec::new() } else { vec![set_arguments(self.syntax, own, arguments)] }
             }
             (Node::Section(own), Want::Section(_, arguments, wants)) => {
@@ -222,6 +228,7 @@ pub(crate) fn changed_by_hand(syntax: &dyn Syntax, source: &[u8], section: &Sect
                     line: own.line,
                     found: Some(text(&source[own.span.clone()])),
                     wanted: text(want.render(syntax, "", "").as_bytes()),
+                    conflicts: false,
                 });
             }
             (Some(Node::Section(own)), Want::Section(_, _, inner)) => {
@@ -230,7 +237,7 @@ pub(crate) fn changed_by_hand(syntax: &dyn Syntax, source: &[u8], section: &Sect
             (None, want) => {
                 let wanted = want.render(syntax, "", "\n");
                 let wanted = wanted.lines().next().unwrap_or_default().to_owned();
-                found.push(HandEdit { line: section.open.line, found: None, wanted });
+                found.push(HandEdit { line: section.open.line, found: None, wanted, conflicts: false });
             }
             _ => {}
         }

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use camino::Utf8Path;
 
+use super::applied::Applied;
 use super::authority_files::{AuthorityFiles, AuthorityTexts};
 use super::change::{Change, ChangeSet, FileChange, LinkChange};
 use super::observed::{Observed, OwnFiles};
@@ -97,6 +98,7 @@ impl Observed {
             Role::SiteList => self.list = after.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()),
             Role::Certificate(name) => put(&mut self.chains, name, after),
             Role::Key(name) => put(&mut self.keys, name, after),
+            Role::AppliedSites => self.applied = Applied::read(after),
             _ => {
                 for server in &mut self.servers {
                     server.own_mut().take_file(&change.path, after.as_deref());
@@ -138,6 +140,11 @@ fn put<T>(held: &mut BTreeMap<HostName, T>, name: &HostName, value: Option<T>) {
 impl OwnFiles {
     /// Takes in a change of a site's file, if it is one.
     fn take_file(&mut self, path: &Utf8Path, after: Option<&Vec<u8>>) {
+        if let Some(name) = self.layout.site_of_disabled(path) {
+            self.disabled_files.remove(&name);
+            self.disabled_files.extend(after.map(|text| (name, text.clone())));
+            return;
+        }
         let Some(name) = self.layout.site_of_file(path) else { return };
         self.own_sites.remove(&name);
         self.site_files.remove(&name);

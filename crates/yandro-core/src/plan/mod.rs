@@ -3,6 +3,7 @@
 //! Everything is computed here and nothing is done: the machine crate carries a
 //! [`ChangeSet`] out, whole or not at all.
 
+mod applied;
 mod authority;
 mod authority_files;
 mod certificate;
@@ -17,6 +18,7 @@ mod observed;
 mod others;
 mod patch;
 mod places;
+mod rename;
 mod replace;
 mod replan;
 mod role;
@@ -28,6 +30,7 @@ mod unrecorded;
 mod wish;
 mod wishes;
 
+pub use applied::Applied;
 pub use authority::{issued_paths, note_issued};
 pub use authority_files::{AuthorityFiles, AuthorityTexts, Issued};
 pub use change::{
@@ -42,13 +45,14 @@ pub(crate) use model::{is_on_port, not_taken, others_go, tell_after, write_site}
 pub use observed::{Observed, OwnFiles, ServerModel};
 pub use patch::{ChangedLines, changed_lines, reversed};
 pub use places::Places;
+pub use rename::rename_site;
 pub use replace::replace_authority;
 pub use role::Role;
 pub use settle::{Orphans, Settlement, renew, settle};
 pub use site::{map_site, map_sites, unmap_sites};
 pub use undo::{UndoError, undo};
 pub use undoing::{DoneStep, Undoing};
-pub use wish::{Reading, Wish};
+pub use wish::{Reading, Wish, WishLists};
 pub use wishes::Wishes;
 
 #[cfg(test)]

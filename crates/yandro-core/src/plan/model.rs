@@ -1,5 +1,6 @@
 //! The part of planning that is the same for all configured servers.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
 use camino::Utf8Path;
@@ -10,7 +11,9 @@ use super::error::PlanError;
 use super::observed::{Observed, ServerModel};
 use super::places::Places;
 use super::role::{Role, site_file_role};
-use crate::config::{Others, PathView, Place, SiteFiles, list_of, others_name, site_file};
+use crate::config::{
+    OTHERS, Others, PathView, Place, SiteFile, SiteFiles, brought_back, list_of, others_name, set_aside,
+};
 use crate::host_port::HostPort;
 use crate::name::HostName;
 use crate::site::{ListId, ServerId, Site};
@@ -32,7 +35,10 @@ impl dyn ServerModel + '_ {
 
     /// The owner of a site's file.
     pub(super) fn owner(&self, places: &Places, name: &HostName) -> Owner {
-        let Some(text) = self.own().site_files.get(name) else { return Owner::Nobody };
+        let own = self.own();
+        let Some(text) = own.site_files.get(name).or_else(|| own.disabled_files.get(name)) else {
+            return Owner::Nobody;
+        };
         match list_of(text) {
             Some(list) if list == places.list => Owner::This,
             Some(list) => Owner::Other(list),
@@ -82,7 +88,8 @@ impl Observed {
             let layout = &server.own().layout;
             let is_module =
                 layout.links.as_ref().is_some_and(|links| path.parent() == Some(links.enabled_modules.as_path()));
-            is_module || layout.site_of_file(path).is_some() || layout.is_own(path) || is_shared(*server, path)
+            let is_site = layout.site_of_file(path).is_some() || layout.site_of_disabled(path).is_some();
+            is_module || is_site || layout.is_own(path) || is_shared(*server, path)
         };
         self.configured().into_iter().find(is_of).map(ServerModel::id)
     }
@@ -123,23 +130,17 @@ pub(crate) fn write_site(
     if let Owner::Other(list) = server.owner(&observed.places, &site.name) {
         return Err(PlanError::OtherList { name: site.name.clone(), list, path });
     }
-    let files = |site: &Site| server.site_files(&observed.places, site);
-    let now = files(site);
-    now.check(&site.serving)?;
+    server.site_files(&observed.places, site).check(&site.serving)?;
     if let Some(folder) = site.serving.logs.folder() {
         // The server makes the files in it, and no folder.
         set.folder(Role::Logs, folder.to_owned(), Access::Public);
     }
-    // Without what was wanted before, what differs is nobody's choice.
-    let is_kept = !observed.wishes.put_back.contains(&site.name);
-    let is_here = |before: &&Site| is_kept && before.server == Some(server.id());
-    let earlier = before.filter(is_here).map(|before| (before, files(before)));
-    let earlier = earlier.as_ref().map(|(before, files)| (*before, files));
+    let text = site_text(observed, server, before, site)?;
     let existing = own.site_files.get(&site.name);
-    let text = site_file(server.dialect(), existing.map(Vec::as_slice), earlier, (site, &now))
-        .map_err(|error| PlanError::SiteFile { path: path.clone(), error })?;
     let role = Role::VirtualHost(site.name.clone());
     set.file(role.clone(), path, (existing.cloned(), Some(text)), Access::Public);
+    let aside = own.disabled_files.get(&site.name).cloned();
+    set.file(role.clone(), own.layout.disabled_file(&site.name), (aside, None::<Vec<u8>>), Access::Public);
     if let Some((link, target)) = own.layout.site_link(&site.name) {
         let old_target = own.site_links.get(link.file_name().unwrap_or_default()).cloned();
         if let Some(other) = old_target.as_ref().filter(|old| **old != target) {
@@ -147,6 +148,63 @@ pub(crate) fn write_site(
         }
         set.link(role, link, old_target, Some(target));
     }
+    Ok(())
+}
+
+/// The text of a site's file: with what a person edited in it, also where the site had another name or is out of use.
+fn site_text(
+    observed: &Observed,
+    server: &dyn ServerModel,
+    before: Option<&Site>,
+    site: &Site,
+) -> Result<Vec<u8>, PlanError> {
+    let own = server.own();
+    let files = |site: &Site| server.site_files(&observed.places, site);
+    // Without what was wanted before, what differs is nobody's choice.
+    let is_kept = !observed.wishes.put_back.contains(&site.name);
+    let is_here = |before: &&Site| is_kept && before.server == Some(server.id());
+    let earlier = before.filter(is_here).map(|before| (before, files(before)));
+    let earlier = earlier.as_ref().map(|(before, files)| (*before, files));
+    let of = |name: &HostName| {
+        let aside = own.disabled_files.get(name).map(|text| Cow::Owned(brought_back(text)));
+        own.site_files.get(name).map(|text| Cow::Borrowed(text.as_slice())).or(aside)
+    };
+    let brought = before.filter(|before| before.name != site.name);
+    let brought = brought.filter(|before| server.owner(&observed.places, &before.name) == Owner::This);
+    let existing = brought.and_then(|before| of(&before.name)).or_else(|| of(&site.name));
+    let file = SiteFile {
+        existing: existing.as_deref(),
+        before: earlier,
+        now: (site, &files(site)),
+        keeps_edits: observed.wishes.keeps_edits,
+    };
+    let path = || own.layout.site_file(&site.name);
+    file.written(server.dialect()).map_err(|error| PlanError::SiteFile { path: path(), error })
+}
+
+/// Plans to keep the virtual hosts of a site that is out of use where no server reads them.
+pub(super) fn set_site_aside(
+    set: &mut ChangeSet,
+    observed: &Observed,
+    server: &dyn ServerModel,
+    before: Option<&Site>,
+    site: &Site,
+) -> Result<(), PlanError> {
+    let own = server.own();
+    let names = [Some(&site.name), before.map(|before| &before.name)];
+    let is_written = |name: &HostName| own.site_files.contains_key(name) || own.disabled_files.contains_key(name);
+    if !names.into_iter().flatten().any(is_written) {
+        return Ok(());
+    }
+    let path = own.layout.disabled_file(&site.name);
+    if let Owner::Other(list) = server.owner(&observed.places, &site.name) {
+        return Err(PlanError::OtherList { name: site.name.clone(), list, path });
+    }
+    let text = set_aside(&site_text(observed, server, before, site)?);
+    remove_site_file(set, &observed.places, server, &site.name);
+    set.without(&path);
+    let role = Role::VirtualHost(site.name.clone());
+    set.file(role, path, (own.disabled_files.get(&site.name).cloned(), Some(text)), Access::Public);
     Ok(())
 }
 
@@ -171,17 +229,23 @@ pub(super) fn remove_site_file(set: &mut ChangeSet, places: &Places, server: &dy
         }
     }
     let before = own.site_files.get(name).cloned();
-    set.file(role, own.layout.site_file(name), (before, None::<Vec<u8>>), Access::Public);
+    set.file(role.clone(), own.layout.site_file(name), (before, None::<Vec<u8>>), Access::Public);
     tell_after(set, count, server.id());
+    let aside = own.disabled_files.get(name).cloned();
+    set.file(role, own.layout.disabled_file(name), (aside, None::<Vec<u8>>), Access::Public);
 }
 
 /// Whether the set takes the last of yandro's sites from a server.
 pub(super) fn is_last(set: &ChangeSet, server: &dyn ServerModel) -> bool {
-    let gone = |step: &Step| match &step.change {
-        Change::File(change) if change.after.is_none() => server.own().layout.site_of_file(&change.path),
+    let changed = |step: &Step| match &step.change {
+        Change::File(change) => Some((server.own().layout.site_of_file(&change.path)?, change.after.is_some())),
         _ => None,
     };
-    let gone: BTreeSet<HostName> = set.steps.iter().filter_map(gone).collect();
+    let (written, gone): (Vec<_>, Vec<_>) = set.steps.iter().filter_map(changed).partition(|(_, stays)| *stays);
+    if written.iter().any(|(name, _)| name.as_str() != OTHERS) {
+        return false;
+    }
+    let gone: BTreeSet<HostName> = gone.into_iter().map(|(name, _)| name).collect();
     !gone.is_empty() && server.own().own_sites.difference(&gone).next().is_none()
 }
 

@@ -7,6 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 
+use super::applied::Applied;
 use super::authority_files::{AuthorityFiles, Issued};
 use super::change::{ChangeSet, LinkChange};
 use super::content::FileContent;
@@ -16,7 +17,7 @@ use super::role::Role;
 use super::wishes::Wishes;
 use crate::config::{Dialect, Journal, Layout, PathView, Published, ServerTraits};
 use crate::name::HostName;
-use crate::site::{DEFAULT_ADDRESS, ServerId, Site};
+use crate::site::{DEFAULT_ADDRESS, ServerId, Site, SiteList};
 
 /// Observations that planning depends on.
 #[derive(Debug)]
@@ -31,6 +32,8 @@ pub struct Observed {
     pub hosts: Option<FileContent>,
     /// The text of the site list, if there is one.
     pub list: Option<String>,
+    /// The sites as they were last applied.
+    pub applied: Applied,
     /// The authority, if there is one.
     pub authority: Option<AuthorityFiles>,
     /// Authorities that another took the place of, by their [`AuthorityFiles::id`].
@@ -50,6 +53,17 @@ pub struct Observed {
 }
 
 impl Observed {
+    /// Takes the sites as they were last applied from their file; where that says nothing, those of the site list of
+    /// which something is on the machine are taken to be as the list says.
+    pub fn take_applied(&mut self, content: Option<FileContent>) {
+        let list = SiteList::parse(self.list.as_deref().unwrap_or_default(), Some(&self.places.home));
+        let is_there = |site: &Site| {
+            let is_on = |server: &&dyn ServerModel| server.own().own_sites.contains(&site.name);
+            self.chains.contains_key(&site.name) || self.configured().iter().any(is_on)
+        };
+        self.applied = Applied::read(content).or_listed(&list.unwrap_or_default(), is_there);
+    }
+
     /// The servers that are there and that yandro writes configuration for.
     pub(super) fn configured(&self) -> Vec<&dyn ServerModel> {
         self.servers.iter().map(|server| &**server).collect()
@@ -86,6 +100,8 @@ pub struct OwnFiles {
     /// The site files that exist: of the sites that the command is about, and of all where sites have
     /// ports that differ.
     pub site_files: BTreeMap<HostName, Vec<u8>>,
+    /// The files of the observed sites that are out of use.
+    pub disabled_files: BTreeMap<HostName, Vec<u8>>,
     /// The names of all site files of yandro's, of every list, those for other names left out.
     pub own_sites: BTreeSet<HostName>,
     /// Whether the certificate of the virtual hosts for other names is gone.

@@ -13,6 +13,8 @@ pub struct Places {
     pub sysroot: Utf8PathBuf,
     /// The hosts file.
     pub hosts: Utf8PathBuf,
+    /// The user's home.
+    pub home: Utf8PathBuf,
     /// The folder of the site list and the settings.
     pub config: Utf8PathBuf,
     /// The folder of the authority, the certificates and the history.
@@ -25,6 +27,11 @@ impl Places {
     /// Path of `sites.toml`.
     pub fn site_list(&self) -> Utf8PathBuf {
         self.config.join("sites.toml")
+    }
+
+    /// The sites as they were last applied.
+    pub fn applied(&self) -> Utf8PathBuf {
+        self.data.join("applied.toml")
     }
 
     /// The settings.

@@ -6,6 +6,8 @@ use super::change::ChangeSet;
 use super::error::PlanError;
 use super::fresh::Fresh;
 use super::observed::Observed;
+use super::rename::rename_site;
+use super::role::Role;
 use super::site::{map_site, unmap_sites};
 use super::undoing::Undoing;
 use crate::name::HostName;
@@ -22,7 +24,8 @@ pub(super) fn replanned(
     let sites = undoing.sites;
     let gone: Vec<&Site> =
         sites.iter().filter(|change| change.before.is_none()).filter_map(|change| change.after.as_ref()).collect();
-    let back: Vec<&Site> = sites.iter().filter_map(|change| change.before.as_ref()).collect();
+    let back: Vec<(&Site, Option<&Site>)> =
+        sites.iter().filter_map(|change| Some((change.before.as_ref()?, change.after.as_ref()))).collect();
     let is_touched = |path: &Utf8Path| undoing.steps.iter().any(|step| step.path() == path);
     for site in &gone {
         observed.hide(&site.name, is_touched);
@@ -34,12 +37,19 @@ pub(super) fn replanned(
         list = list.without(&site.name);
     }
     // One after the other: each plan sees the shared files after the one before.
-    for site in back {
-        let mut next = map_site(observed, &list, site, fresh)?;
-        list = list.with(site.clone());
+    for (site, after) in back {
+        let mut next = match after.filter(|after| after.name != site.name) {
+            Some(after) => rename_site(observed, &list, &after.name, site, fresh)?,
+            None => map_site(observed, &list, site, fresh)?,
+        };
+        list = list.replaced(&after.unwrap_or(site).name, site);
         next.steps.retain(|step| !observed.is_of_site(step.path(), &site.name) || is_touched(step.path()));
         observed.advance(&next);
         set.merge(next);
+    }
+    // A command that brought the machine in line with the list didn't write that.
+    if !undoing.steps.iter().any(|step| *step.role() == Role::SiteList) {
+        set.steps.retain(|step| step.role != Role::SiteList);
     }
     Ok(set)
 }

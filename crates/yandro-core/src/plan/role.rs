@@ -14,6 +14,8 @@ pub enum Role {
     HostsFile,
     /// The site list.
     SiteList,
+    /// The sites as they were last applied.
+    AppliedSites,
     /// The settings, the user's or everybody's.
     Settings,
     /// A site's virtual hosts, or the link that enables them.
@@ -92,6 +94,7 @@ impl Role {
             self,
             Self::HostsFile
                 | Self::SiteList
+                | Self::AppliedSites
                 | Self::DefaultHost(_)
                 | Self::Certificate(_)
                 | Self::Key(_)

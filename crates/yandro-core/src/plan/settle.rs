@@ -2,9 +2,10 @@
 
 use std::borrow::Cow;
 
+use super::applied::{note_applied, note_sites};
 use super::authority::renew_issued;
 use super::certificate::{certificate, drop_certificate};
-use super::change::{Access, ChangeSet};
+use super::change::{Access, ChangeSet, SiteChange};
 use super::error::PlanFailure;
 use super::fresh::Fresh;
 use super::model::Owner;
@@ -25,6 +26,8 @@ pub struct Settlement {
     pub set: ChangeSet,
     /// Directives of yandro's that a person changed or took out; they stay so.
     pub edited: Vec<(HostName, HandEdit)>,
+    /// The sites that have another name in the list now: the former one and the new one.
+    pub renamed: Vec<(HostName, HostName)>,
     /// Names that yandro wrote for this list and that are no longer in it; the changes remove them.
     pub orphans: Vec<HostName>,
     /// Names that an earlier build wrote without a list and that are not in this one; they stay.
@@ -51,11 +54,24 @@ pub fn settle(
     orphans_are: Orphans,
     fresh: &mut dyn Fresh,
 ) -> Result<Settlement, PlanFailure> {
-    let (orphans, unowned) = match orphans_are {
+    observed.wishes.keeps_edits = true;
+    let sites = list.sites.iter().map(|site| Site { server: site.server.or(Some(default_server)), ..site.clone() });
+    let wanted = SiteList { sites: sites.collect() };
+    let applied = observed.applied.clone();
+    let renamed = applied.renamed(&wanted);
+    let former = |site: &Site| renamed.iter().find(|(_, new)| new.name == site.name).map(|(old, _)| *old);
+    let (mut orphans, unowned) = match orphans_are {
         Orphans::Removed => (orphans(observed, list), unowned(observed, list)),
         Orphans::Kept => (Vec::new(), Vec::new()),
     };
-    let mut settlement = Settlement { orphans, unowned, ..Settlement::default() };
+    // The names of a site that has another name now go with it.
+    let is_former = |name: &HostName| renamed.iter().any(|(old, _)| old.names().any(|own| own == name));
+    orphans.retain(|name| !is_former(name));
+    // So does an alias that a site of the list had.
+    let was_alias = |name: &HostName| applied.sites().owner(name).is_some_and(|owner| list.site(&owner.name).is_some());
+    orphans.retain(|name| !was_alias(name));
+    let renames = renamed.iter().map(|(old, new)| (old.name.clone(), new.name.clone())).collect();
+    let mut settlement = Settlement { orphans, unowned, renamed: renames, ..Settlement::default() };
     let gone = hosts_without(observed, &settlement.orphans);
     observed.advance(&gone);
     settlement.set.merge(gone);
@@ -66,15 +82,21 @@ pub fn settle(
     let mut issued = ChangeSet::default();
     renew_issued(&mut issued, observed, fresh).map_err(|error| PlanFailure::of(None, error))?;
     settlement.set.merge(issued);
-    for site in &list.sites {
-        let site = Site { server: site.server.or(Some(default_server)), ..site.clone() };
+    let mut changed = Vec::new();
+    for site in &wanted.sites {
+        let before = former(site).or_else(|| applied.site(&site.name));
+        let edits = before.map(|before| hand_edits(observed, before)).unwrap_or_default();
         // The list says what is wanted: it isn't written itself.
-        let chosen = (list.site(&site.name) != Some(&site)).then(|| list.with(site.clone()));
-        let next = map_one(observed, chosen.as_ref().unwrap_or(list), &site, fresh)
+        let next = map_one(observed, &wanted, before, site, fresh)
             .map_err(|error| PlanFailure::of(Some(&site.name), error))?;
+        changed.extend(next.sites.iter().cloned());
         observed.advance(&next);
         settlement.set.merge(next);
-        settlement.edited.extend(hand_edits(observed, &site));
+        let stays = |edit: HandEdit| {
+            let conflicts = before.is_some() && edits.iter().all(|own| own.wanted != edit.wanted);
+            (site.name.clone(), HandEdit { conflicts, ..edit })
+        };
+        settlement.edited.extend(hand_edits(observed, site).into_iter().map(stays));
     }
     // After the sites: what all sites share would go with the last orphan, and come back.
     let gone = servers_without(observed, &settlement.orphans);
@@ -88,6 +110,14 @@ pub fn settle(
     drop_unused_certificate(&mut unused, observed);
     settlement.set.merge(unused);
     settlement.set.merge(in_order(observed, list));
+    if orphans_are == Orphans::Removed {
+        let is_gone = |site: &&Site| list.site(&site.name).is_none() && !is_former(&site.name);
+        let gone = applied.sites().sites.iter().filter(is_gone);
+        settlement.set.sites.extend(gone.map(|site| SiteChange { before: Some(site.clone()), after: None }));
+        settlement.set.merge(note_sites(observed, &wanted));
+    } else {
+        settlement.set.merge(note_applied(observed, &changed));
+    }
     Ok(settlement)
 }
 
@@ -98,7 +128,7 @@ pub fn settle(
 /// The first [`PlanError`](super::PlanError) of a site.
 pub fn renew(observed: &mut Observed, list: &SiteList, fresh: &mut dyn Fresh) -> Result<ChangeSet, PlanFailure> {
     let mut all = ChangeSet::default();
-    for site in list.sites.iter().filter(|site| site.https.is_on()) {
+    for site in list.sites.iter().filter(|site| site.https.is_on() && !site.disabled) {
         let mut set = ChangeSet::default();
         certificate(&mut set, observed, site, fresh).map_err(|error| PlanFailure::of(Some(&site.name), error))?;
         observed.advance(&set);
@@ -126,11 +156,11 @@ fn in_order(observed: &Observed, list: &SiteList) -> ChangeSet {
     set
 }
 
-fn hand_edits(observed: &Observed, site: &Site) -> Vec<(HostName, HandEdit)> {
+fn hand_edits(observed: &Observed, site: &Site) -> Vec<HandEdit> {
     let Some(server) = observed.configured_as(site.server) else { return Vec::new() };
     let Some(text) = server.own().site_files.get(&site.name) else { return Vec::new() };
     let files = server.site_files(&observed.places, site);
-    config::hand_edits(server.dialect(), text, site, &files).into_iter().map(|edit| (site.name.clone(), edit)).collect()
+    config::hand_edits(server.dialect(), text, site, &files)
 }
 
 /// Names in this list's block, of its virtual host files and of its certificates that no site has.
@@ -142,7 +172,8 @@ fn orphans(observed: &Observed, list: &SiteList) -> Vec<HostName> {
     }
     for server in observed.configured() {
         let is_this = |name: &&HostName| server.owner(places, name) == Owner::This;
-        names.extend(server.own().site_files.keys().filter(is_this).cloned());
+        let own = server.own();
+        names.extend(own.site_files.keys().chain(own.disabled_files.keys()).filter(is_this).cloned());
     }
     names.extend(observed.keys.keys().chain(observed.chains.keys()).cloned());
     without_sites(names, list)

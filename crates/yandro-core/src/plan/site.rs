@@ -2,19 +2,20 @@
 
 use std::borrow::Cow;
 
+use super::applied::note_applied;
 use super::certificate::{certificate, drop_certificate};
 use super::change::{Access, ChangeSet, SiteChange};
 use super::content::FileContent;
 use super::error::{PlanError, PlanFailure};
 use super::fresh::Fresh;
-use super::model::remove_site_file;
+use super::model::{remove_site_file, set_site_aside};
 use super::observed::Observed;
 use super::others::{Placed, keep_others, release_ports};
 use super::role::Role;
 use crate::config::OTHERS;
 use crate::hosts::{self, Mapping};
 use crate::name::{HostName, Suffix};
-use crate::site::{Https, ServerId, Site, SiteList, is_bare, remove_site, set_site};
+use crate::site::{Https, ServerId, Site, SiteList, is_bare, remove_site, replace_site};
 
 /// Plans to map `site`, which replaces the site of that name in `list`.
 ///
@@ -27,15 +28,28 @@ pub fn map_site(
     site: &Site,
     fresh: &mut dyn Fresh,
 ) -> Result<ChangeSet, PlanError> {
-    let mut set = map_one(observed, list, site, fresh)?;
+    let mut set = map_next(observed, list, site, fresh)?;
+    set.merge(note_applied(observed, &set.sites));
+    Ok(set)
+}
+
+/// As [`map_site`], without writing it down as applied.
+fn map_next(observed: &Observed, list: &SiteList, site: &Site, fresh: &mut dyn Fresh) -> Result<ChangeSet, PlanError> {
+    let before = observed.applied.site(&site.name);
+    let mut set = map_one(observed, list, before, site, fresh)?;
     release_ports(&mut set, observed);
+    sort_hosts(&mut set, observed, list);
+    Ok(set)
+}
+
+/// Has the hosts file that a change set writes be in the order of the list.
+pub(super) fn sort_hosts(set: &mut ChangeSet, observed: &Observed, list: &SiteList) {
     if let Some(change) = set.file_mut(&observed.places.hosts)
         && let Some(text) = &change.after
         && let Cow::Owned(sorted) = hosts::sorted(text, &observed.places.list, &order(list))
     {
         change.after = Some(sorted.into());
     }
-    Ok(set)
 }
 
 /// Plans to map several sites as one change. `observed` is afterwards as the machine will be.
@@ -51,11 +65,14 @@ pub fn map_sites<'s>(
     let mut all = ChangeSet::default();
     let mut list = Cow::Borrowed(list);
     for site in sites {
-        let set = map_site(observed, &list, site, fresh).map_err(|error| PlanFailure::of(Some(&site.name), error))?;
+        let set = map_next(observed, &list, site, fresh).map_err(|error| PlanFailure::of(Some(&site.name), error))?;
         observed.advance(&set);
         all.merge(set);
         list = Cow::Owned(list.with(site.clone()));
     }
+    let noted = note_applied(observed, &all.sites);
+    observed.advance(&noted);
+    all.merge(noted);
     Ok(all)
 }
 
@@ -64,14 +81,15 @@ pub(super) fn order(list: &SiteList) -> Vec<&HostName> {
     list.sites.iter().flat_map(Site::names).collect()
 }
 
-/// As [`map_site`], with the site's lines wherever they happen to go within yandro's block.
+/// As [`map_site`], with the site's lines wherever they happen to go within yandro's block. `before` is the site as it
+/// was applied, perhaps by another name. It isn't written down as applied.
 pub(super) fn map_one(
     observed: &Observed,
     list: &SiteList,
+    before: Option<&Site>,
     site: &Site,
     fresh: &mut dyn Fresh,
 ) -> Result<ChangeSet, PlanError> {
-    let before = list.site(&site.name);
     if let Some(name) = site.names().find(|name| name.as_str() == OTHERS) {
         return Err(PlanError::ReservedName(name.clone()));
     }
@@ -89,8 +107,15 @@ pub(super) fn map_one(
     if before != Some(site) {
         set.sites.push(SiteChange { before: before.cloned(), after: Some(site.clone()) });
     }
-    certificate(&mut set, observed, site, fresh)?;
+    if !site.disabled {
+        certificate(&mut set, observed, site, fresh)?;
+    }
     match (site.server, observed.configured_as(site.server)) {
+        (_, Some(server)) if site.disabled => {
+            set_site_aside(&mut set, observed, server, before, site)?;
+            server.go_with_the_last(&mut set, observed);
+        }
+        (_, None) if site.disabled => {}
         (Some(id), None) if id.is_configured() => return Err(PlanError::ServerMissing(id)),
         (_, Some(server)) => {
             let journal = server.plan_site(&mut set, observed, before, site)?;
@@ -99,9 +124,21 @@ pub(super) fn map_one(
         (_, None) => {}
     }
     take_from_servers(&mut set, observed, &[&site.name], site.server);
-    point_names(&mut set, observed, list, site)?;
-    if before != Some(site) {
-        let changed = set_site(observed.list.as_deref().unwrap_or_default(), site);
+    let former = before.filter(|before| before.name != site.name);
+    if let Some(former) = former {
+        drop_certificate(&mut set, observed, &former.name);
+        take_from_servers(&mut set, observed, &[&former.name], None);
+    }
+    if site.disabled {
+        let names: Vec<HostName> = site.names().chain(before.into_iter().flat_map(Site::names)).cloned().collect();
+        drop_from_hosts(&mut set, observed, hosts_file(observed)?, &names);
+    } else {
+        point_names(&mut set, observed, list, (before, site))?;
+    }
+    if list.site(&site.name) != Some(site) {
+        let name = former.map_or(&site.name, |former| &former.name);
+        let home = Some(&*observed.places.home);
+        let changed = replace_site(observed.list.as_deref().unwrap_or_default(), name, site, home);
         set.folder(Role::SiteList, observed.places.config.clone(), Access::Private);
         let content = (observed.list.clone().map(String::into_bytes), Some(changed.into_bytes()));
         set.file(Role::SiteList, observed.places.site_list(), content, Access::Private);
@@ -117,11 +154,15 @@ pub(super) fn map_one(
 pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, PlanError> {
     let mut set = ChangeSet::default();
     let places = &observed.places;
-    let names: Vec<HostName> = sites.iter().flat_map(|site| site.names().cloned()).collect();
+    // An alias that was taken out of the list by hand is still on the machine.
+    let applied = sites.iter().filter_map(|site| observed.applied.site(&site.name));
+    let names = sites.iter().copied().chain(applied).flat_map(|site| site.names().cloned());
+    let names: Vec<HostName> = names.collect();
     let before = hosts_file(observed)?;
     drop_from_hosts(&mut set, observed, before, &names);
     for &site in sites {
-        set.sites.push(SiteChange { before: Some(site.clone()), after: None });
+        let before = observed.applied.site(&site.name).unwrap_or(site).clone();
+        set.sites.push(SiteChange { before: Some(before), after: None });
         drop_certificate(&mut set, observed, &site.name);
     }
     let names: Vec<&HostName> = sites.iter().map(|site| &site.name).collect();
@@ -133,6 +174,7 @@ pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, Pl
     let rest = Some(rest.into_bytes()).filter(|rest| !is_bare(rest));
     let before = observed.list.clone().map(String::into_bytes);
     set.file(Role::SiteList, places.site_list(), (before, rest), Access::Private);
+    set.merge(note_applied(observed, &set.sites));
     Ok(set)
 }
 
@@ -158,11 +200,17 @@ fn hosts_file(observed: &Observed) -> Result<&FileContent, PlanError> {
     observed.hosts.as_ref().ok_or_else(|| PlanError::HostsMissing(observed.places.hosts.clone()))
 }
 
-fn point_names(set: &mut ChangeSet, observed: &Observed, list: &SiteList, site: &Site) -> Result<(), PlanError> {
-    let before = list.site(&site.name);
+fn point_names(
+    set: &mut ChangeSet,
+    observed: &Observed,
+    list: &SiteList,
+    (before, site): (Option<&Site>, &Site),
+) -> Result<(), PlanError> {
     let path = &observed.places.hosts;
     let mapping = Mapping { addresses: observed.addresses(site), names: site.names().cloned().collect() };
-    let former: Vec<HostName> = before.into_iter().flat_map(Site::names).cloned().collect();
+    // A name that another site has by now is its.
+    let is_free = |name: &&HostName| list.owner(name).is_none_or(|owner| owner.name == site.name);
+    let former: Vec<HostName> = before.into_iter().flat_map(Site::names).filter(is_free).cloned().collect();
     let text = hosts_file(observed)?;
     let adopted = hosts::adopted(text, &observed.places.list, &order(list));
     let pointed = hosts::point(&adopted, &observed.places.list, &mapping, &former, observed.wishes.take_over)

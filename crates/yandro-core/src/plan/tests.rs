@@ -8,6 +8,7 @@ use ring::rand::{SecureRandom as _, SystemRandom};
 use ring::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair};
 use time::macros::datetime;
 
+mod declared;
 mod disk;
 
 use disk::*;
@@ -46,9 +47,9 @@ enum Deed {
     Settle,
 }
 
-fn deed() -> impl Strategy<Value = Deed> {
+fn site() -> impl Strategy<Value = Site> {
     let https = prop_oneof![Just(Https::Only), Just(Https::Both), Just(Https::Off)];
-    let site = (0..3usize, any::<bool>(), 0..3usize, 0..4usize, https, 0..4usize).prop_map(
+    (0..3usize, any::<bool>(), 0..3usize, 0..4usize, https, 0..4usize).prop_map(
         |(which, alias, content, server, https, serving)| Site {
             aliases: if alias { vec![name(&format!("www.{}", NAMES[which]))] } else { Vec::new() },
             server: Some([ServerId::APACHE, ServerId::NGINX, harbour(), ServerId::BuiltIn][server]),
@@ -76,8 +77,11 @@ fn deed() -> impl Strategy<Value = Deed> {
                 },
             )
         },
-    );
-    prop_oneof![5 => site.prop_map(|site| Deed::Map(Box::new(site))), 2 => (0..3usize).prop_map(Deed::Unmap), 1 => Just(Deed::EditHosts), 1 => Just(Deed::Settle)]
+    )
+}
+
+fn deed() -> impl Strategy<Value = Deed> {
+    prop_oneof![5 => site().prop_map(|site| Deed::Map(Box::new(site))), 2 => (0..3usize).prop_map(Deed::Unmap), 1 => Just(Deed::EditHosts), 1 => Just(Deed::Settle)]
 }
 
 proptest! {

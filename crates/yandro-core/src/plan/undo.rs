@@ -96,9 +96,9 @@ impl<'u> Undo<'u> {
         if took_over(undoing.steps) {
             observed.wishes.take_over = TakeOver::Yes;
         }
-        let rest = undoing.sites.iter().fold(list.clone(), |rest, change| match &change.before {
-            Some(before) => rest.with(before.clone()),
-            None => rest.without(name_of(change)),
+        let rest = undoing.sites.iter().fold(list.clone(), |rest, change| match (&change.before, &change.after) {
+            (Some(before), after) => rest.replaced(&after.as_ref().unwrap_or(before).name, before),
+            (None, _) => rest.without(name_of(change)),
         });
         Self { observed, places, undoing, list, rest, set: ChangeSet::default() }
     }
@@ -106,7 +106,12 @@ impl<'u> Undo<'u> {
     /// Refuses what would lose a later change of a site, or an edit by hand in a file that the change set
     /// made.
     fn check(&self) -> Result<(), UndoError> {
-        let is_changed = |change: &&SiteChange| self.list.site(name_of(change)) != change.after.as_ref();
+        let writes_list = self.undoing.steps.iter().any(|step| *step.role() == Role::SiteList);
+        let is_changed = |change: &&SiteChange| {
+            let after = change.after.as_ref();
+            let name = after.map_or_else(|| name_of(change), |after| &after.name);
+            writes_list && self.list.site(name) != after || self.observed.applied.site(name) != after
+        };
         if let Some(change) = self.undoing.sites.iter().find(is_changed) {
             return Err(UndoError::SiteChanged(name_of(change).clone()));
         }
@@ -155,7 +160,8 @@ impl<'u> Undo<'u> {
             // brought, where an earlier one was undone before it.
             let server = self.observed.server_of(path);
             let goes_whole = self.rest.sites.is_empty() || server.is_some_and(|server| emptied.contains(&server));
-            let is_planned = (is_shared || *role == Role::SiteList) && goes_whole && self.has_step(path);
+            let is_lists = matches!(role, Role::SiteList | Role::AppliedSites);
+            let is_planned = (is_shared || is_lists) && goes_whole && self.has_step(path);
             let is_made_anew = is_issued_again(inverse) || self.has_foreign_certificate(inverse);
             if is_made_anew || is_shared && is_needed || is_planned {
                 continue;

@@ -16,6 +16,9 @@ impl Observed {
         if path == places.site_list() {
             return Role::SiteList;
         }
+        if path == places.applied() {
+            return Role::AppliedSites;
+        }
         if path == places.settings() {
             return Role::Settings;
         }

@@ -7,14 +7,16 @@
 use camino::Utf8PathBuf;
 use serde::{Deserialize, Serialize};
 
+use super::applied::Applied;
 use super::change::{Change, ChangeSet, Step};
 use super::error::PlanFailure;
 use super::fresh::Fresh;
 use super::observed::Observed;
+use super::rename::rename_site;
 use super::settle::{Orphans, settle};
 use super::site::{map_sites, unmap_sites};
 use crate::hosts::OwnLine;
-use crate::site::{ServerId, Site, SiteList};
+use crate::site::{ListError, ServerId, Site, SiteList};
 
 /// A typed request for changes to files that only root may write.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -28,12 +30,60 @@ pub struct Wish {
     pub before: String,
     /// The site list as it is to be.
     pub after: String,
+    /// The sites as they were last applied, in the same format.
+    pub applied: String,
+    /// The sites that are to be applied.
+    pub wanted: String,
     /// The server of sites that name none.
     pub server: ServerId,
     /// The lines of the user's own block in the hosts file.
     pub hosts: Vec<OwnLine>,
     /// The root certificate that is to be trusted or no longer trusted, in PEM.
     pub root: Option<String>,
+}
+
+/// The lists of a wish.
+#[derive(Clone, Debug, Default)]
+pub struct WishLists {
+    /// The site list as it is.
+    pub before: SiteList,
+    /// The site list as it is to be.
+    pub after: SiteList,
+    /// The sites as they were last applied.
+    pub applied: SiteList,
+    /// The sites that are to be applied.
+    pub wanted: SiteList,
+}
+
+impl WishLists {
+    /// Reads them.
+    ///
+    /// # Errors
+    /// For a list that is none.
+    pub fn read(wish: &Wish) -> Result<Self, ListError> {
+        let read = |text: &str| SiteList::parse(text, None);
+        Ok(Self {
+            before: read(&wish.before)?,
+            after: read(&wish.after)?,
+            applied: read(&wish.applied)?,
+            wanted: read(&wish.wanted)?,
+        })
+    }
+
+    /// The sites of each list.
+    pub fn all(&self) -> impl Iterator<Item = &Site> {
+        [&self.before, &self.after, &self.applied, &self.wanted].into_iter().flat_map(|list| &list.sites)
+    }
+
+    /// The sites that are wanted, or in the list that is wanted.
+    pub fn known(&self) -> SiteList {
+        let unwanted = self.after.sites.iter().filter(|site| self.wanted.site(&site.name).is_none());
+        SiteList { sites: self.wanted.sites.iter().chain(unwanted).cloned().collect() }
+    }
+
+    fn changed(&self) -> impl Iterator<Item = &Site> {
+        self.wanted.sites.iter().filter(|site| self.applied.site(&site.name) != Some(site))
+    }
 }
 
 /// A way to read a wish: which command it may come from.
@@ -61,12 +111,14 @@ impl Reading {
     ];
 
     /// The sites that the plan is about.
-    pub fn sites<'l>(self, before: &SiteList, after: &'l SiteList) -> Vec<&'l Site> {
-        let is_about = |site: &&Site| self != Self::Changes || before.site(&site.name) != Some(site);
-        after.sites.iter().filter(is_about).collect()
+    pub fn sites(self, lists: &WishLists) -> Vec<&Site> {
+        match self {
+            Self::Changes => lists.changed().collect(),
+            Self::Settled { .. } => lists.after.sites.iter().collect(),
+        }
     }
 
-    /// Plans from `before` to `after` on a machine as it was observed. Steps that are not root's are in the plan,
+    /// Plans what the lists say on a machine as it was observed. Steps that are not root's are in the plan,
     /// too: they are for the caller to leave out.
     ///
     /// # Errors
@@ -74,13 +126,14 @@ impl Reading {
     pub fn plan(
         self,
         observed: &mut Observed,
-        before: &SiteList,
-        after: &SiteList,
+        lists: &WishLists,
         server: ServerId,
         fresh: &mut dyn Fresh,
     ) -> Result<ChangeSet, PlanFailure> {
+        observed.applied = Applied::of(lists.applied.clone());
+        let after = &lists.after;
         match self {
-            Self::Changes => changes(observed, before, after, fresh),
+            Self::Changes => changes(observed, lists, fresh),
             Self::Settled { puts_back, orphans } => {
                 if puts_back {
                     observed.wishes.put_back = after.sites.iter().map(|site| site.name.clone()).collect();
@@ -91,22 +144,29 @@ impl Reading {
     }
 }
 
-fn changes(
-    observed: &mut Observed,
-    before: &SiteList,
-    after: &SiteList,
-    fresh: &mut dyn Fresh,
-) -> Result<ChangeSet, PlanFailure> {
+fn changes(observed: &mut Observed, lists: &WishLists, fresh: &mut dyn Fresh) -> Result<ChangeSet, PlanFailure> {
     let mut all = ChangeSet::default();
-    let gone: Vec<&Site> = before.sites.iter().filter(|site| after.site(&site.name).is_none()).collect();
-    let mut list = before.clone();
+    let applied = observed.applied.clone();
+    let renamed = applied.renamed(&lists.wanted);
+    let is_kept =
+        |site: &Site| lists.wanted.site(&site.name).is_some() || renamed.iter().any(|(old, _)| old.name == site.name);
+    let gone: Vec<&Site> = lists.applied.sites.iter().filter(|site| !is_kept(site)).collect();
+    let mut list = lists.before.clone();
     if !gone.is_empty() {
         let set = unmap_sites(observed, &gone).map_err(|error| PlanFailure::of(None, error))?;
         observed.advance(&set);
         all.merge(set);
-        list.sites.retain(|site| after.site(&site.name).is_some());
+        list.sites.retain(|site| gone.iter().all(|gone| gone.name != site.name));
     }
-    all.merge(map_sites(observed, &list, Reading::Changes.sites(before, after), fresh)?);
+    for (old, new) in &renamed {
+        let set = rename_site(observed, &list, &old.name, new, fresh)
+            .map_err(|error| PlanFailure::of(Some(&new.name), error))?;
+        observed.advance(&set);
+        all.merge(set);
+        list = list.replaced(&old.name, new);
+    }
+    let changed = lists.changed().filter(|site| renamed.iter().all(|(_, new)| new.name != site.name));
+    all.merge(map_sites(observed, &list, changed, fresh)?);
     Ok(all)
 }
 
@@ -230,7 +290,7 @@ mod tests {
                 "[[site]]\nname = \"a.test\"\naliases = [{}]\nindex = [{}]\nfallback = {}\nlogs = {}\n{content}\n",
                 quoted(&alias), quoted(&index), quoted(&fallback), quoted(&logs),
             );
-            let Ok(list) = SiteList::parse(&text) else { return Ok(()) };
+            let Ok(list) = SiteList::parse(&text, None) else { return Ok(()) };
             let site = &list.sites[0];
             for &kind in ServerKind::ALL {
                 let (files, dialect) = (files(site, kind), kind.software().dialect());

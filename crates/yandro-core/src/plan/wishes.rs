@@ -17,6 +17,8 @@ pub struct Wishes {
     pub suspect: BTreeSet<HostName>,
     /// Sites whose hand-edited lines are overwritten; added lines stay.
     pub put_back: BTreeSet<HostName>,
+    /// Whether a line that was edited by hand stays even where the site list changed what it says.
+    pub keeps_edits: bool,
     /// Days before its end at which a certificate is renewed.
     pub renew_within: i64,
     /// The passphrase that a new authority's key goes behind, and that opens the present one's.
@@ -29,6 +31,7 @@ impl Default for Wishes {
             take_over: TakeOver::No,
             suspect: BTreeSet::new(),
             put_back: BTreeSet::new(),
+            keeps_edits: false,
             renew_within: RENEW_DAYS,
             passphrase: None,
         }

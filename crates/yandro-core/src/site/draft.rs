@@ -1,6 +1,7 @@
 //! A site from its options.
 
 use super::options::Draft;
+use super::reading::{below_home, last};
 use super::{Content, Https, ServerId, Site};
 use crate::name::HostName;
 
@@ -15,11 +16,16 @@ impl Default for Draft {
     fn default() -> Self {
         let name = HostName::parse("unnamed.invalid").expect("it is a name");
         let rest = Site::new(name, Content::folder(""));
-        Self { site: None, rest, folder: None, document_root: None, upstream: None }
+        Self { home: None, site: None, rest, folder: None, document_root: None, upstream: None }
     }
 }
 
 impl Draft {
+    /// The last of the values, a path that may begin with `~/`.
+    pub(super) fn path<T, E>(&self, values: &[&str], read: impl Fn(&str) -> Result<T, E>) -> Result<Option<T>, E> {
+        last(values, |text| read(&below_home(text, self.home.as_deref())))
+    }
+
     /// The options of a site.
     pub(super) fn of(site: &Site) -> Self {
         let mut draft = Self { site: Some(site.name.clone()), rest: site.clone(), ..Self::default() };
@@ -45,6 +51,9 @@ impl Draft {
             (None, None, _) => return misfit("name", "a site needs a `folder` or an `upstream`"),
         };
         let site = Site { name, content, ..self.rest };
+        if site.serving.redirect_aliases.iter().any(|alias| !site.aliases.contains(alias)) {
+            return misfit("redirect-aliases", "a name that redirects has to be one of the site's `aliases`, too");
+        }
         if site.own_tls().is_some() && (site.server != Some(ServerId::Elsewhere) || site.https != Https::Only) {
             let message = "an upstream that speaks TLS itself needs `server = \"elsewhere\"` and no `https`";
             return misfit("upstream", message);

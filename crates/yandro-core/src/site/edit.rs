@@ -3,10 +3,12 @@
 //! Comments, order, spelling, line ends and blank lines of everything that is
 //! not changed stay as they are, to the byte.
 
+use camino::Utf8Path;
 use toml::de::DeTable;
 
-use super::Site;
-use super::options::OPTIONS;
+use super::options::{OPTIONS, SiteOption};
+use super::reading::below_home;
+use super::{Site, SiteList};
 use crate::name::HostName;
 use crate::tables;
 
@@ -19,8 +21,23 @@ pub(crate) fn is_bare(text: &[u8]) -> bool {
 
 /// The text of a site list with `site` in it: changed in its place, or added
 /// at the end. `text` must be one that [`super::SiteList::parse`] accepts.
-pub fn set_site(text: &str, site: &Site) -> String {
-    tables::set(text, HEAD, "site", |table| is_site(table, &site.name), &fields(site))
+pub fn set_site(text: &str, site: &Site, home: Option<&Utf8Path>) -> String {
+    replace_site(text, &site.name, site, home)
+}
+
+/// The text of a site list with `site` in the place of the site `name`, or at the end.
+pub(crate) fn replace_site(text: &str, name: &HostName, site: &Site, home: Option<&Utf8Path>) -> String {
+    let is_it = |table: &DeTable<'_>| is_site(table, name);
+    let written = if text.contains("~/") { tables::texts_in(text, "site", is_it) } else { Vec::new() };
+    tables::set(text, HEAD, "site", is_it, &fields(site, &written, home))
+}
+
+impl SiteList {
+    /// The list as a text without comments.
+    pub fn to_text(&self) -> String {
+        let tables = self.sites.iter().map(|site| tables::rendered("site", &fields(site, &[], None)));
+        tables.collect::<Vec<_>>().join("\n")
+    }
 }
 
 /// The text of a site list without the site of this name. A comment right above
@@ -35,15 +52,22 @@ fn is_site(table: &DeTable<'_>, name: &HostName) -> bool {
     own.is_some_and(|text| HostName::parse(text).is_ok_and(|own| own == *name))
 }
 
-/// Every key that yandro knows, with its value for this site.
-fn fields(site: &Site) -> Vec<tables::Field> {
-    OPTIONS.iter().map(|option| (option.key, option.value(site))).collect()
+/// Every key that yandro knows, with its value for this site. A path that is written with `~/` stays so.
+fn fields(site: &Site, written: &[(String, String)], home: Option<&Utf8Path>) -> Vec<tables::Field> {
+    let value = |option: &SiteOption| {
+        let value = option.value(site);
+        let written = written.iter().find(|(key, text)| key == option.key && text.starts_with("~/"));
+        let is_same = |text: &str| value == Some(tables::Value::Text(below_home(text, home).into_owned()));
+        let tilde = written.filter(|(_, text)| is_same(text));
+        tilde.map(|(_, text)| tables::Value::Text(text.clone())).or(value)
+    };
+    OPTIONS.iter().map(|option| (option.key, value(option))).collect()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::site::{Content, SiteList};
+    use crate::site::Content;
 
     fn site(name: &str, folder: &str) -> Site {
         Site::new(HostName::parse(name).unwrap(), Content::folder(folder))
@@ -55,14 +79,14 @@ mod tests {
     fn a_change_touches_its_own_value_only() {
         let mut changed = site("saltmarsh.test", "/srv/tides \"new\"\\");
         changed.aliases.push(HostName::parse("www.saltmarsh.test").unwrap());
-        let text = set_site(BY_HAND, &changed);
+        let text = set_site(BY_HAND, &changed, None);
         let expected = BY_HAND.replace("'Saltmarsh.test'", "\"saltmarsh.test\"").replace(
             "\"/srv/saltmarsh\"\r\n",
             "\"/srv/tides \\\"new\\\"\\\\\"\r\naliases = [\"www.saltmarsh.test\"]\r\n",
         );
         assert_eq!(text, expected);
-        assert_eq!(SiteList::parse(&text).unwrap().sites[0], changed);
-        assert_eq!(set_site(&text, &changed), text);
+        assert_eq!(SiteList::parse(&text, None).unwrap().sites[0], changed);
+        assert_eq!(set_site(&text, &changed, None), text);
     }
 
     #[test]
@@ -77,8 +101,8 @@ mod tests {
     fn added_and_removed_again_leaves_the_bytes() {
         for text in ["# mine\n", "[[site]]\nname = \"a.test\"\nfolder = \"/a\"\n", "# mine\r\n\r\n"] {
             let new = site("fähre.test", "/srv/fähre");
-            let longer = set_site(text, &new);
-            assert_eq!(SiteList::parse(&longer).unwrap().site(&new.name), Some(&new));
+            let longer = set_site(text, &new, None);
+            assert_eq!(SiteList::parse(&longer, None).unwrap().site(&new.name), Some(&new));
             assert_eq!(remove_site(&longer, &new.name), text);
         }
     }
@@ -86,17 +110,17 @@ mod tests {
     #[test]
     fn parse_errors_show_the_line() {
         let text = "[[site]]\nname = \"saltmarsh.test\"\nfolder = \"/srv/a\"\n\n[[site]]\nname = \"b.test\"\naliases = [\"SALTMARSH.test\"]\nfolder = \"/srv/b\"\n";
-        insta::assert_snapshot!(SiteList::parse(text).unwrap_err(), @r#"
+        insta::assert_snapshot!(SiteList::parse(text, None).unwrap_err(), @r#"
         `saltmarsh.test` already belongs to the site `saltmarsh.test`
           7 | aliases = ["SALTMARSH.test"]
             |            ^^^^^^^^^^^^^^^^
         "#);
-        insta::assert_snapshot!(SiteList::parse("[[site]]\nname = \"a.test\"\nfoldr = \"/x\"").unwrap_err(), @r#"
+        insta::assert_snapshot!(SiteList::parse("[[site]]\nname = \"a.test\"\nfoldr = \"/x\"", None).unwrap_err(), @r#"
         unknown field `foldr`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `https`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `address`, `http-ports`, `https-ports`, `by-address`, `only-here`, `listing`, `overrides`, `symlinks`, `upstream-host`, `index`, `fallback`, `php`, `extra`, `logs`
           3 | foldr = "/x"
             | ^^^^^
         "#);
-        insta::assert_snapshot!(SiteList::parse("[[site]]\nname = \"a.test\"\nfolder = x").unwrap_err(), @r#"
+        insta::assert_snapshot!(SiteList::parse("[[site]]\nname = \"a.test\"\nfolder = x", None).unwrap_err(), @r#"
         string values must be quoted, expected literal string
           3 | folder = x
             |          ^

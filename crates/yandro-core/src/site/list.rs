@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::fmt;
 use std::ops::Range;
 
+use camino::Utf8Path;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
@@ -35,12 +36,12 @@ struct ReadSite {
 }
 
 impl SiteList {
-    /// Reads the text of a site list.
+    /// Reads the text of a site list. `home` is the folder that `~/` at the beginning of a path stands for.
     ///
     /// # Errors
     /// A [`ListError`] for text that is no TOML, an unknown key, a wrong value,
     /// or a repeated name, with the line at fault.
-    pub fn parse(text: &str) -> Result<Self, ListError> {
+    pub fn parse(text: &str, home: Option<&Utf8Path>) -> Result<Self, ListError> {
         let document = DeTable::parse(text).map_err(|error| {
             let span = error.span().unwrap_or(0..0);
             ListError::new(text, &span, error.message())
@@ -57,7 +58,7 @@ impl SiteList {
                 return Err(ListError::new(text, &span, "each site needs its own `[[site]]`"));
             };
             for site in sites {
-                let read = read_site(text, &site)?;
+                let read = read_site(text, &site, home)?;
                 list.sites.push(read.site);
                 spans.extend(read.names);
             }
@@ -89,6 +90,12 @@ impl SiteList {
         self.sites.iter().find(|site| site.names().any(|own| own == name))
     }
 
+    /// The list without the sites that are out of use.
+    #[must_use]
+    pub fn enabled(self) -> Self {
+        Self { sites: self.sites.into_iter().filter(|site| !site.disabled).collect() }
+    }
+
     /// The list with `site` in the place of the site of that name, or at the end.
     pub fn with(&self, site: Site) -> Self {
         let mut sites = self.sites.clone();
@@ -99,17 +106,27 @@ impl SiteList {
         Self { sites }
     }
 
+    /// The list with `site` in the place of the site `name`, or at the end.
+    pub fn replaced(&self, name: &HostName, site: &Site) -> Self {
+        let mut list = if *name == site.name { self.clone() } else { self.without(&site.name) };
+        match list.sites.iter_mut().find(|old| old.name == *name) {
+            Some(old) => *old = site.clone(),
+            None => list.sites.push(site.clone()),
+        }
+        list
+    }
+
     /// The list without the site of that name.
     pub fn without(&self, name: &HostName) -> Self {
         Self { sites: self.sites.iter().filter(|site| site.name != *name).cloned().collect() }
     }
 }
 
-fn read_site(text: &str, value: &Spanned<DeValue<'_>>) -> Result<ReadSite, ListError> {
+fn read_site(text: &str, value: &Spanned<DeValue<'_>>, home: Option<&Utf8Path>) -> Result<ReadSite, ListError> {
     let DeValue::Table(table) = value.get_ref() else {
         return Err(ListError::new(text, &value.span(), "a site needs `[[site]]` above it"));
     };
-    let mut draft = Draft::default();
+    let mut draft = Draft { home: home.map(Utf8Path::to_owned), ..Draft::default() };
     for (key, value) in table {
         let Some(option) = option(key.get_ref()) else {
             let known: Vec<&str> = OPTIONS.iter().map(|option| option.key).collect();

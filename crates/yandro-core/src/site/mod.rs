@@ -18,7 +18,7 @@ pub(crate) use crate::servers::ServerKind;
 pub use certificate::CertificateTerms;
 pub(crate) use certificate::checked_days;
 pub use edit::set_site;
-pub(crate) use edit::{is_bare, remove_site};
+pub(crate) use edit::{is_bare, remove_site, replace_site};
 pub use invalid::InvalidValue;
 pub use list::{ListError, SiteList};
 pub use list_id::ListId;
@@ -54,6 +54,8 @@ pub struct Site {
     pub server: Option<ServerId>,
     /// Over which protocols.
     pub https: Https,
+    /// Whether it is out of use for now, with all that belongs to it kept.
+    pub disabled: bool,
     /// The terms of its certificate beyond its names.
     pub certificate: CertificateTerms,
     /// How, beyond that.
@@ -116,6 +118,7 @@ impl Site {
             address: DEFAULT_ADDRESS,
             server: None,
             https: Https::default(),
+            disabled: false,
             certificate: CertificateTerms::default(),
             serving: Serving::default(),
         }
@@ -151,6 +154,18 @@ impl Site {
     /// The name, then the aliases.
     pub fn names(&self) -> impl Iterator<Item = &HostName> {
         std::iter::once(&self.name).chain(&self.aliases)
+    }
+
+    /// The beginning of the site's own URL, without a path, on a server that publishes its ports so.
+    pub fn origin(&self, published: impl Fn(u16) -> u16) -> String {
+        let (scheme, port, usual) = match self.https_ports(443).first() {
+            Some(port) => ("https", *port, 443),
+            None => ("http", self.http_ports(80).first().copied().unwrap_or(80), 80),
+        };
+        match published(port) {
+            port if port == usual => format!("{scheme}://{}", self.name),
+            port => format!("{scheme}://{}:{port}", self.name),
+        }
     }
 
     /// The folder that is served, absolute; `None` for an upstream.

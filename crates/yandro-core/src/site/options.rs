@@ -19,6 +19,8 @@ use crate::tables::Value;
 /// A site while its options are read: what answers is known once all are.
 #[derive(Clone, Debug)]
 pub(super) struct Draft {
+    /// What `~/` stands for, where it may be written.
+    pub(super) home: Option<Utf8PathBuf>,
     pub(super) site: Option<HostName>,
     /// All but the name and what answers.
     pub(super) rest: Site,
@@ -204,7 +206,7 @@ options! {
         value!(draft, values => draft.rest.aliases, each(values, host)?,
             site => texts(site.aliases.iter().map(HostName::to_unicode).collect()));
     "folder" ValueForm::Text, "The project's folder, absolute. A site has this or `upstream`.", "none",
-        value!(draft, values => draft.folder, last(values, absolute)?, site => match &site.content {
+        value!(draft, values => draft.folder, draft.path(values, absolute)?, site => match &site.content {
             Content::Folder { folder, .. } => Some(text(folder)),
             Content::Upstream(_) => None,
         });
@@ -227,6 +229,8 @@ options! {
     "https" ValueForm::Word(&[("only", "HTTPS; plain HTTP redirects there"), ("both", "both"), ("off", "plain HTTP only")]),
         "Protocols that the site answers on.", "only",
         choice!(Https, draft => draft.rest.https, site => site.https);
+    "disabled" ValueForm::Flag, "Whether the site is out of use for now: `yandro disable`, `yandro enable`.", "false",
+        flag!(draft => draft.rest.disabled, site => site.disabled);
     "certificate-wildcard" ValueForm::Flag, "Whether the certificate covers all names one level below.", "false",
         flag!(draft => draft.rest.certificate.wildcard, site => site.certificate.wildcard),
         certificate("cert-wildcard", "WHETHER", "Cover all names one level below too");
@@ -263,6 +267,10 @@ options! {
     "only-here" ValueForm::Flag, "Whether the site answers only this computer.", "false; `yandro map` sets it for new sites",
         flag!(draft => draft.rest.serving.only_here, site => site.serving.only_here),
         serving("only-here", "WHETHER", "Answer only this computer (the default for a new site on a loopback address, unless its server is in a container or virtual machine)");
+    "redirect-aliases" ValueForm::Texts, "Aliases that redirect to the site's name instead of answering like it.", "none",
+        value!(draft, values => draft.rest.serving.redirect_aliases, each(values, host)?,
+            site => texts(site.serving.redirect_aliases.iter().map(HostName::to_unicode).collect())),
+        or("off", serving("redirect-alias", "ALIAS", "Redirect this alias to the site's name (repeatable, `off` for none)"));
     "listing" ValueForm::Word(&[("on", "Yes"), ("off", "No")]), "Whether folders without an index are listed.", "on",
         choice!(Listing, draft => draft.rest.serving.listing, site => site.serving.listing),
         serving("listing", "WHETHER", "List folders that have no index page [default: on]");
@@ -296,10 +304,10 @@ options! {
         value!(draft, values => draft.rest.serving.php, last(values, FastCgi::parse)?, site => site.serving.php.as_ref().map(text)),
         MapArgument { may_be_found: true, ..or("off", serving("php", "SOCKET", "Run PHP files with php-fpm: the socket that is found, or this one (a path or HOST:PORT, `off` for none)")) };
     "extra" ValueForm::Text, "File with your own directives for the site's virtual hosts, absolute.", "none",
-        value!(draft, values => draft.rest.serving.extra, last(values, checked_path)?, site => site.serving.extra.as_ref().map(text)),
+        value!(draft, values => draft.rest.serving.extra, draft.path(values, checked_path)?, site => site.serving.extra.as_ref().map(text)),
         path(or("off", serving("extra", "FILE", "File with your own directives for the site's virtual hosts (`off` for none)")));
     "logs" ValueForm::Text, "The folder of the site's logs, absolute; `off` for none.", "the server's own",
-        value!(draft, values => draft.rest.serving.logs, last(values, Logs::parse)?.unwrap_or_default(),
+        value!(draft, values => draft.rest.serving.logs, draft.path(values, Logs::parse)?.unwrap_or_default(),
             site => (site.serving.logs != Logs::default()).then(|| text(&site.serving.logs))),
         path(serving("logs", "FOLDER", "Folder for the site's logs (`usual` for the server's own, `off` for none)"));
 }

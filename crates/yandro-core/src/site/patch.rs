@@ -127,7 +127,7 @@ impl SitePatch {
         let is_own_tls = matches!(content, Content::Upstream(upstream) if upstream.is_secure());
         let has_ports = server == ServerId::Elsewhere && !is_own_tls;
         let is_refused = |option: &&str| match server {
-            ServerId::BuiltIn => !["upstream-host", "symlinks"].contains(option),
+            ServerId::BuiltIn => !["upstream-host", "symlinks", "redirect-alias"].contains(option),
             _ => !(has_ports && ["http-port", "https-port"].contains(option)),
         };
         if !server.is_configured()

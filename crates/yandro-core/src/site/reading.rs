@@ -1,6 +1,8 @@
 //! Reading and writing the values of options.
 
-use camino::Utf8PathBuf;
+use std::borrow::Cow;
+
+use camino::{Utf8Path, Utf8PathBuf};
 
 use super::InvalidValue;
 use super::serving::checked_port;
@@ -38,6 +40,14 @@ pub(super) fn last<T, E>(values: &[&str], read: impl Fn(&str) -> Result<T, E>) -
 
 pub(super) fn each<T, E>(values: &[&str], read: impl Fn(&str) -> Result<T, E>) -> Result<Vec<T>, E> {
     values.iter().map(|text| read(text)).collect()
+}
+
+/// A path with `~/` at its beginning taken for the home folder.
+pub(super) fn below_home<'t>(path: &'t str, home: Option<&Utf8Path>) -> Cow<'t, str> {
+    match (path.strip_prefix("~/"), home) {
+        (Some(below), Some(home)) => home.join(below).into_string().into(),
+        _ => path.into(),
+    }
 }
 
 pub(super) fn absolute(path: &str) -> Result<Utf8PathBuf, InvalidValue> {

@@ -4,6 +4,7 @@ use super::InvalidValue;
 use camino::{Utf8Path, Utf8PathBuf};
 
 use crate::host_port::HostPort;
+use crate::name::HostName;
 
 /// The choices that a site leaves open have their usual value.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -16,6 +17,8 @@ pub struct Serving {
     pub by_address: bool,
     /// Whether only this computer is answered, although the server listens for others, too.
     pub only_here: bool,
+    /// The aliases that redirect to the site's name.
+    pub redirect_aliases: Vec<HostName>,
     /// Whether folders without an index are listed.
     pub listing: Listing,
     /// Whether override files (`.htaccess`) count.

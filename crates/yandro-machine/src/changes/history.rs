@@ -50,7 +50,8 @@ pub fn history(machine: &Machine) -> History {
             damaged.push(path);
             continue;
         };
-        let paths = record.steps.iter().map(|step| step.path().to_owned()).collect();
+        let paths = record.steps.iter().filter(|step| step.role != Role::AppliedSites);
+        let paths = paths.map(|step| step.path().to_owned()).collect();
         let sites = record.site_changes();
         let Record { id, at, command, undoes, .. } = record;
         entries.push(HistoryEntry { id, at, command, paths, undoes, undone_by: None, sites });

@@ -128,7 +128,7 @@ pub(crate) struct RecordedFile {
 impl Record {
     /// Puts down what a change set is going to change.
     pub(crate) fn new(id: u64, at: String, set: &ChangeSet, ran: &[ServerId]) -> Result<Self, FileError> {
-        let listed = |site: &Option<Site>| site.as_ref().map(|site| set_site("", site));
+        let listed = |site: &Option<Site>| site.as_ref().map(|site| set_site("", site, None));
         let mut record = Self {
             version: 3,
             id,
@@ -202,7 +202,7 @@ impl Record {
 
     /// The sites that the change set is about.
     pub(crate) fn site_changes(&self) -> Vec<SiteChange> {
-        let read = |text: &Option<String>| SiteList::parse(text.as_ref()?).ok()?.sites.pop();
+        let read = |text: &Option<String>| SiteList::parse(text.as_ref()?, None).ok()?.sites.pop();
         self.sites.iter().map(|(before, after)| SiteChange { before: read(before), after: read(after) }).collect()
     }
 

@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 use yandro_core::{
-    AuthorityCertificates, AuthorityFiles, AuthorityTexts, FileContent, HostName, Issued, OTHERS, Observed, PkiError,
-    Site, SiteList, Wishes, issued_paths,
+    Applied, AuthorityCertificates, AuthorityFiles, AuthorityTexts, FileContent, HostName, Issued, OTHERS, Observed,
+    PkiError, Site, SiteList, Wishes, issued_paths,
 };
 use zeroize::Zeroizing;
 
@@ -41,7 +41,7 @@ pub fn site_list(machine: &Machine) -> Result<(Option<String>, SiteList), Observ
     let Some(bytes) = files::read_if_there(&path)? else { return Ok((None, SiteList::default())) };
     // Bytes that are no UTF-8 make the text wrong at their place, and so get a line.
     let text = String::from_utf8_lossy(&bytes).into_owned();
-    let list = SiteList::parse(&text).map_err(|error| ObserveError::List { path, error })?;
+    let list = SiteList::parse(&text, Some(machine.home())).map_err(|error| ObserveError::List { path, error })?;
     Ok((Some(text), list))
 }
 
@@ -85,7 +85,7 @@ impl Observer<'_> {
         let certificates = self.machine.places.certificates().read_dir_utf8().into_iter().flatten().flatten();
         let mut names: Vec<HostName> = list.sites.iter().map(|site| site.name.clone()).collect();
         names.extend(certificates.filter_map(|entry| HostName::parse(entry.file_name()).ok()));
-        names.extend(self.servers.all(self.machine).iter().flat_map(|found| servers::sites(&found.layout)));
+        names.extend(self.servers.all(self.machine).iter().flat_map(|found| servers::kept_sites(&found.layout)));
         names.sort();
         names.dedup();
         self.observe_names(text, &names, &list.sites.iter().collect::<Vec<_>>(), now)
@@ -111,10 +111,12 @@ impl Observer<'_> {
                 keys.insert(name.clone(), key.into());
             }
         }
-        Ok(Observed {
+        let applied = files::read_if_there(&places.applied())?.map(Into::into);
+        let mut observed = Observed {
             owner: self.machine.owner.clone(),
             now,
             hosts: files::read_if_there(&places.hosts)?.map(Into::into),
+            applied: Applied::default(),
             list,
             authority: self.authority()?,
             former: self.former(),
@@ -133,7 +135,9 @@ impl Observer<'_> {
                 .map(|found| servers::observe(self.machine, found, names, is_asked(found, sites)))
                 .collect::<Result<_, _>>()?,
             places,
-        })
+        };
+        observed.take_applied(applied);
+        Ok(observed)
     }
 
     /// The authority, with its key if that is in the clear or the passphrase was given; `None` if
@@ -199,7 +203,7 @@ pub(crate) fn observe_system(
     let servers = Registry::of_system(machine);
     let found = servers.all(machine);
     let others = HostName::parse(OTHERS).expect("it is a name");
-    let of_servers = found.iter().flat_map(|found| servers::sites(&found.layout));
+    let of_servers = found.iter().flat_map(|found| servers::kept_sites(&found.layout));
     let names: BTreeSet<HostName> = names.chain(of_servers).chain([others]).collect();
     let names: Vec<HostName> = names.into_iter().collect();
     Ok(Observed {
@@ -207,6 +211,7 @@ pub(crate) fn observe_system(
         now,
         hosts: files::read_if_there(&machine.places.hosts)?.map(Into::into),
         list: Some(list.to_owned()),
+        applied: Applied::default(),
         authority: None,
         former: BTreeMap::new(),
         issued: Vec::new(),

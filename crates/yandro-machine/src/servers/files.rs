@@ -51,6 +51,12 @@ pub(super) fn own_files(found: &Found, names: &[HostName]) -> Result<OwnFiles, F
             site_files.insert(name.clone(), text);
         }
     }
+    let mut disabled_files = BTreeMap::new();
+    for name in names {
+        if let Some(text) = files::read_if_there(&layout.disabled_file(name))? {
+            disabled_files.insert(name.clone(), text);
+        }
+    }
     let mut site_links = BTreeMap::new();
     if let Some(links) = &layout.links {
         for path in list(&links.sites)? {
@@ -69,6 +75,7 @@ pub(super) fn own_files(found: &Found, names: &[HostName]) -> Result<OwnFiles, F
         published: found.published(),
         layout: layout.clone(),
         site_files,
+        disabled_files,
         own_sites,
         site_links,
         lacks_others_certificate: here.is_some_and(|path| is_gone(&path)),
@@ -85,6 +92,12 @@ fn has_own_ports(found: &Found, text: &[u8]) -> bool {
 /// Whether a file isn't there; one in a folder of another user's, where that can't be seen, is.
 fn is_gone(path: &Utf8Path) -> bool {
     path.symlink_metadata().is_err_and(|error| error.kind() == std::io::ErrorKind::NotFound)
+}
+
+/// The sites that have a file of yandro's, those that are out of use among them.
+pub(crate) fn kept_sites(layout: &Layout) -> Vec<HostName> {
+    let site = |path: &Utf8PathBuf| layout.site_of_file(path).or_else(|| layout.site_of_disabled(path));
+    list(&layout.sites).unwrap_or_default().iter().filter_map(site).collect()
 }
 
 /// The sites that have a file of yandro's.

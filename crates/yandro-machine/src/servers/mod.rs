@@ -19,6 +19,7 @@ pub(crate) use commands::run as run_command;
 pub use control::Control;
 pub use daemon::Daemon;
 pub use disk::Disk;
+pub(crate) use files::kept_sites;
 pub(crate) use files::list;
 pub use files::sites;
 use files::{WithoutOwn, own_files};

@@ -150,7 +150,8 @@ fn write(file: &Utf8Path, text: &str) -> Result<(), CommandError> {
 
 fn chosen(args: &CheckArgs, list: &SiteList) -> Result<Vec<Site>, CommandError> {
     if args.names.is_empty() {
-        return Ok(list.sites.clone());
+        let enabled = list.clone().enabled().sites;
+        return if enabled.is_empty() && !list.sites.is_empty() { Err(all_disabled()) } else { Ok(enabled) };
     }
     let mut sites: Vec<Site> = Vec::new();
     for name in &error::names(&args.names)? {
@@ -159,9 +160,22 @@ fn chosen(args: &CheckArgs, list: &SiteList) -> Result<Vec<Site>, CommandError> 
                 .hint(format!("map it: yandro map {name} FOLDER"))
                 .hint(format!("see what answers there: yandro check https://{name}/"))
         })?;
+        if site.disabled {
+            return Err(out_of_use(site));
+        }
         if !sites.contains(site) {
             sites.push(site.clone());
         }
     }
     Ok(sites)
+}
+
+fn all_disabled() -> CommandError {
+    CommandError::usage("every site of the list is out of use, and there is nothing to check")
+        .hint("bring them back: yandro enable --all")
+}
+
+pub(super) fn out_of_use(site: &Site) -> CommandError {
+    CommandError::usage(format!("the site `{}` is out of use", site.name))
+        .hint(format!("bring it back: yandro enable {}", site.name))
 }

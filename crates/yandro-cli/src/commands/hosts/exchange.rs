@@ -151,7 +151,7 @@ fn to_export(context: &Context, args: &ExportArgs, list: &SiteList) -> Result<Ve
         names_for_others(&read(context)?)
     } else {
         let of = |site: &Site| site.names().map(|name| (name.clone(), site.address)).collect::<Vec<_>>();
-        list.sites.iter().flat_map(of).collect()
+        list.clone().enabled().sites.iter().flat_map(of).collect()
     };
     if let Some(other) = args.address {
         let loopback = names.iter_mut().filter(|(_, address)| address.is_loopback());

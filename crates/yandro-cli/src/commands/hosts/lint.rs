@@ -23,7 +23,7 @@ struct JudgedLines {
 
 impl JudgedLines {
     fn observe(context: &Context) -> Result<Self, CommandError> {
-        let (_, list) = context.list()?;
+        let list = context.enabled()?;
         let is_gone = |root: Option<camino::Utf8PathBuf>| root.is_some_and(|root| !root.is_dir());
         let gone =
             list.sites.iter().filter(|site| is_gone(site.document_root())).map(|site| site.name.clone()).collect();

@@ -46,12 +46,16 @@ pub(super) fn desired(
         content,
         address,
         server: Some(server),
+        // A site that is mapped is in use.
+        disabled: false,
         https: if is_own_tls {
             Https::default()
         } else {
             chosen.or(before.map(|before| before.https)).unwrap_or_default()
         },
     };
+    let mut site = site;
+    site.serving.redirect_aliases.retain(|alias| site.aliases.contains(alias));
     patch(context, args)?.apply(&site, before, &facts(context, args, server)).map_err(refused)
 }
 
@@ -227,7 +231,7 @@ fn upstream(args: &MapArgs, target: &str) -> Result<Content, CommandError> {
 }
 
 /// An absolute path without `.`; `..` is resolved as the system does.
-fn absolute(current: &Utf8Path, path: &Utf8Path) -> Result<Utf8PathBuf, CommandError> {
+pub(in crate::commands) fn absolute(current: &Utf8Path, path: &Utf8Path) -> Result<Utf8PathBuf, CommandError> {
     let joined = current.join(path);
     if joined.components().any(|part| part == Utf8Component::ParentDir) {
         return joined.canonicalize_utf8().map_err(|_| missing(&joined, "folder"));

@@ -6,6 +6,7 @@ mod published;
 mod request;
 
 use camino::Utf8PathBuf;
+pub(super) use desired::absolute;
 use desired::desired;
 use request::requests;
 use yandro_core::{
@@ -36,7 +37,6 @@ pub(crate) fn run_then<'c>(
     written: impl Fn() -> Result<(), CommandError>,
 ) -> Result<Outcome<'c>, CommandError> {
     let requests = requests(context, args)?;
-    let mut proven = Vec::new();
     let (mut asked, mut asked_folder) = (false, false);
     let plan = || {
         let (text, list) = context.list()?;
@@ -47,19 +47,40 @@ pub(crate) fn run_then<'c>(
             if args.create {
                 folder::create(&mut set, site);
             }
-            folder::visible(context, site)?;
-            folder::let_in(context, &mut set, site, args.fix_permissions)?;
             let new = site.names().filter(|name| list.owner(name).is_none());
             real_names::ask(context, args.hide_real, new, &mut asked)?;
             published::ask(context, args.any_folder, site, &list, &mut asked_folder)?;
-            // Start a stopped server even if no file changes.
-            if needs_start(context, site) {
-                folder::ports_free(context, site)?;
-                set.servers.extend(site.server);
-            }
+            can_be_served(context, &mut set, site, args.fix_permissions)?;
         }
         Ok(Planned { set, starts: true, about: sites })
     };
+    bring_about(
+        context,
+        ui,
+        plan,
+        written,
+        Telling { is_root_given: args.document_root.is_some(), ..Telling::default() },
+    )
+}
+
+/// What is told of sites that were brought about.
+#[derive(Default)]
+pub(super) struct Telling {
+    /// Whether the document root was said.
+    pub(super) is_root_given: bool,
+    /// What happened to a site, where it wasn't only mapped: a line for each.
+    pub(super) first: Vec<String>,
+}
+
+/// Applies a plan of sites, proves each of them, and tells of it. `written` runs before the proof.
+pub(super) fn bring_about<'c>(
+    context: &'c Context,
+    ui: &mut Ui,
+    plan: impl FnMut() -> Result<Planned<Vec<Site>>, CommandError>,
+    written: impl Fn() -> Result<(), CommandError>,
+    telling: Telling,
+) -> Result<Outcome<'c>, CommandError> {
+    let mut proven = Vec::new();
     let done = done!(apply(context, ui, plan, |sites| {
         written()?;
         proven.clear();
@@ -68,7 +89,24 @@ pub(crate) fn run_then<'c>(
         }
         Ok(())
     }));
-    Ok(tell(context, done, proven, args.document_root.is_some()))
+    Ok(tell(context, done, proven, telling))
+}
+
+/// Looks whether a site can be served before anything is written, and has its server started if it doesn't run.
+pub(super) fn can_be_served(
+    context: &Context,
+    set: &mut ChangeSet,
+    site: &Site,
+    fixes: bool,
+) -> Result<(), CommandError> {
+    folder::visible(context, site)?;
+    folder::let_in(context, set, site, fixes)?;
+    // Start a stopped server even if no file changes.
+    if needs_start(context, site) {
+        folder::ports_free(context, site)?;
+        set.servers.extend(site.server);
+    }
+    Ok(())
 }
 
 /// Plans the sites as one change.
@@ -273,12 +311,12 @@ data! {
 impl Data for Mapped {}
 impl Data for MappedSites {}
 
-fn tell(context: &Context, done: Done<Vec<Site>>, proofs: Vec<Proven>, is_given: bool) -> Outcome<'_> {
+fn tell(context: &Context, done: Done<Vec<Site>>, proofs: Vec<Proven>, telling: Telling) -> Outcome<'_> {
     let mapped: Vec<Mapped> =
         done.about.iter().zip(&proofs).map(|(site, proof)| mapped(context, &done.set, site, proof)).collect();
     let is_well = proofs.iter().all(|proof| proof.findings().is_empty());
     let status = if is_well { Status::Well } else { Status::Findings };
-    let text = move |ui: &mut Ui| show(context, &done, &proofs, is_given, ui);
+    let text = move |ui: &mut Ui| show(context, &done, &proofs, &telling, ui);
     let outcome = match <[Mapped; 1]>::try_from(mapped) {
         Ok([only]) => Outcome::new(only, move |_, ui| text(ui)),
         Err(sites) => Outcome::new(MappedSites { sites }, move |_, ui| text(ui)),
@@ -298,9 +336,10 @@ fn mapped(context: &Context, set: &ChangeSet, site: &Site, proof: &Proven) -> Ma
 }
 
 /// Prints the changes, the proof of each site, what was found, and what is worth knowing.
-fn show(context: &Context, done: &Done<Vec<Site>>, proofs: &[Proven], is_given: bool, ui: &mut Ui) {
+fn show(context: &Context, done: &Done<Vec<Site>>, proofs: &[Proven], telling: &Telling, ui: &mut Ui) {
     let Done { set, servers, about: sites } = done;
-    let unchanged = if set.is_empty() { " (nothing had to be changed)" } else { "" };
+    let unchanged = if change::is_quiet(set) { " (nothing had to be changed)" } else { "" };
+    telling.first.iter().for_each(|line| ui.say(line));
     for site in sites {
         ui.say(&format!("{STRONG}{}{STRONG:#} -> {}{unchanged}", both_ways(&site.name), site.content));
     }
@@ -318,7 +357,7 @@ fn show(context: &Context, done: &Done<Vec<Site>>, proofs: &[Proven], is_given: 
         ui.print(&finding_text(finding, ui.verbose));
     }
     let mut told = Vec::new();
-    for note in sites.iter().flat_map(|site| notes(context, set, site, is_given)) {
+    for note in sites.iter().flat_map(|site| notes(context, set, site, telling.is_root_given)) {
         if !told.contains(&note) {
             ui.note(&note);
             told.push(note);

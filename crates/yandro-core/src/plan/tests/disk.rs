@@ -156,7 +156,7 @@ impl Disk {
     }
 
     pub(super) fn list(&self) -> SiteList {
-        SiteList::parse(&self.text(&places().site_list()).unwrap_or_default()).unwrap()
+        SiteList::parse(&self.text(&places().site_list()).unwrap_or_default(), None).unwrap()
     }
 
     /// The authority, and the former one, if they are there.
@@ -198,6 +198,7 @@ impl Disk {
                 .filter(|name| self.files.contains_key(&layout.site_file(name)))
                 .collect(),
             site_files: by_name(&|name| layout.site_file(name)),
+            disabled_files: by_name(&|name| layout.disabled_file(name)),
             site_links: links(layout.links.as_ref().map(|links| links.sites.clone())).collect(),
             layout: layout.clone(),
             id,
@@ -232,7 +233,9 @@ impl Disk {
         );
         let view = PathView::Pairs(PAIRS.iter().map(|pair| PathPair::parse(pair).unwrap()).collect());
         let elsewhere = seen(ServerKind::Nginx, own(&layout, harbour(), view), None);
-        Observed {
+        let applied = self.files.get(&places.applied()).cloned().map(FileContent::from);
+        let mut observed = Observed {
+            applied: Applied::default(),
             owner: "ada@saltmarsh".into(),
             now: datetime!(2026-11-23 08:00 UTC),
             hosts: self.files.get(Utf8Path::new("/etc/hosts")).cloned().map(Into::into),
@@ -246,7 +249,9 @@ impl Disk {
             has_v6_loopback: true,
             servers: vec![apache, here, elsewhere],
             places,
-        }
+        };
+        observed.take_applied(applied);
+        observed
     }
 }
 
@@ -276,6 +281,7 @@ pub(super) fn places() -> Places {
     Places {
         sysroot: "/".into(),
         hosts: "/etc/hosts".into(),
+        home: "/home/ada".into(),
         config: "/home/ada/.config/yandro".into(),
         data: "/home/ada/.local/share/yandro".into(),
         list: ListId::new("ada", "/home/ada/.config/yandro/sites.toml".into()),

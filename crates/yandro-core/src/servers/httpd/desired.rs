@@ -14,6 +14,7 @@ pub(super) const WRITTEN: &[&str] = &[
     "ServerName",
     "ServerAlias",
     "RewriteEngine",
+    "RewriteCond",
     "RewriteRule",
     "ErrorLog",
     "CustomLog",
@@ -53,6 +54,7 @@ pub(crate) fn required_modules(site: &Site) -> Vec<&'static str> {
         Https::Both => &["ssl"],
         Https::Off => &[],
     };
+    let redirects: &[&str] = if site.serving.redirect_aliases.is_empty() { &[] } else { &["rewrite"] };
     let content: &[&str] = match site.content {
         Content::Folder { .. } => &["dir", "mime", "authz_core"],
         Content::Upstream(_) => &["authz_core", "proxy", "proxy_http", "headers"],
@@ -60,7 +62,7 @@ pub(crate) fn required_modules(site: &Site) -> Vec<&'static str> {
     let php: &[&str] = if site.serving.php.is_some() { &["proxy", "proxy_fcgi"] } else { &[] };
     let reach: &[&str] = if site.serving.only_here { &["authz_host"] } else { &[] };
     let logs: &[&str] = &["log_config"];
-    [protocols, content, php, reach, logs].concat()
+    [protocols, redirects, content, php, reach, logs].concat()
 }
 
 /// The virtual hosts of a site, one for each port.
@@ -147,8 +149,37 @@ pub(super) fn tls(files: &SiteFiles) -> Vec<Want> {
     ]
 }
 
+/// From the aliases that redirect to the site's name, path and query kept.
+fn redirected_aliases(site: &Site, files: &SiteFiles) -> Vec<Want> {
+    let aliases: Vec<String> =
+        site.serving.redirect_aliases.iter().map(|alias| alias.as_str().replace('.', "[.]")).collect();
+    if aliases.is_empty() {
+        return Vec::new();
+    }
+    let host = format!("^({})[.]?(:[0-9]+)?$", aliases.join("|"));
+    let target = site.origin(|port| files.server.published.here_or_same(port)) + "%{REQUEST_URI}";
+    vec![
+        Want::one("RewriteEngine", "on"),
+        Want::Directive("RewriteCond", vec!["%{HTTP_HOST}".into(), host, "[NC]".into()]),
+        Want::Directive("RewriteRule", vec!["^".into(), target, "[R=307,L]".into()]),
+    ]
+}
+
 fn content(site: &Site, files: &SiteFiles, scheme: &str) -> Vec<Want> {
-    let mut wants = match (&site.content, &files.document_root) {
+    let mut wants = redirected_aliases(site, files);
+    wants.extend(answer(site, files, scheme));
+    if site.serving.only_here {
+        // Beside what the folder and its override files ask for: neither opens what the other closes.
+        let own = vec![Want::one("AuthMerging", "And"), Want::one("Require", "local")];
+        wants.push(Want::Section("Location", vec!["/".into()], own));
+    }
+    wants.extend(files.extra.as_ref().map(|extra| Want::one("Include", extra.as_str())));
+    wants
+}
+
+/// What answers: an upstream, or a folder.
+fn answer(site: &Site, files: &SiteFiles, scheme: &str) -> Vec<Want> {
+    match (&site.content, &files.document_root) {
         (Content::Upstream(upstream), _) => {
             let passed_on = vec!["/".to_owned(), format!("{upstream}/")];
             let upgraded = files.server.upgrades.then(|| "upgrade=websocket".to_owned());
@@ -165,14 +196,7 @@ fn content(site: &Site, files: &SiteFiles, scheme: &str) -> Vec<Want> {
             Want::Section("Directory", vec![directory_argument(root)], directory(&site.serving)),
         ],
         (Content::Folder { .. }, None) => Vec::new(),
-    };
-    if site.serving.only_here {
-        // Beside what the folder and its override files ask for: neither opens what the other closes.
-        let own = vec![Want::one("AuthMerging", "And"), Want::one("Require", "local")];
-        wants.push(Want::Section("Location", vec!["/".into()], own));
     }
-    wants.extend(files.extra.as_ref().map(|extra| Want::one("Include", extra.as_str())));
-    wants
 }
 
 fn directory(serving: &Serving) -> Vec<Want> {

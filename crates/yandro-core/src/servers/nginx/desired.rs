@@ -13,6 +13,7 @@ pub(super) const WRITTEN: &[&str] = &[
     "listen",
     "http2",
     "server_name",
+    "if",
     "return",
     "access_log",
     "error_log",
@@ -144,6 +145,11 @@ fn content(site: &Site, files: &SiteFiles, host: &str) -> Vec<Want> {
         wants.extend(["127.0.0.0/8", "::1"].map(|own| Want::one("allow", own)));
         wants.push(Want::one("deny", "all"));
     }
+    let origin = site.origin(|port| files.server.published.here_or_same(port));
+    wants.extend(site.serving.redirect_aliases.iter().map(|alias| {
+        let target = Want::Directive("return", vec!["307".into(), format!("{origin}$request_uri")]);
+        Want::Section("if", vec!["($host".into(), "=".into(), format!("{alias})")], vec![target])
+    }));
     match (&site.content, &files.document_root) {
         (Content::Upstream(upstream), _) => {
             wants.push(passed_on(&upstream.to_string(), host, site.serving.upstream_host));

@@ -39,7 +39,7 @@ impl Syntax for NginxSyntax {
     }
 
     fn is_repeated(&self, name: &str) -> bool {
-        ["listen", "location", "proxy_set_header", "fastcgi_param", "allow"].contains(&name)
+        ["listen", "location", "proxy_set_header", "fastcgi_param", "allow", "if"].contains(&name)
     }
 }
 

@@ -25,8 +25,8 @@ use yandro_core::{Cache, ServerId, TrustStore, Wish};
 use super::control::ServerAction;
 use crate::files::{self, FileError};
 
-/// The longest request, in bytes: a site list of ten thousand sites.
-const LONGEST: u64 = 8 << 20;
+/// The longest request, in bytes: four lists of ten thousand sites.
+const LONGEST: u64 = 32 << 20;
 
 /// A request of the caller.
 #[derive(Debug, Serialize, Deserialize)]

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use yandro_core::{
     CertificateFacts, Change, ListError, ListId, OTHERS, Places, PlanFailure, Reading, Role, ServerId, Site, SiteList,
-    Step, TrustStore, Wish, list_of, nickname, own_hosts_lines, vetted_root, with_own_hosts_lines,
+    Step, TrustStore, Wish, WishLists, list_of, nickname, own_hosts_lines, vetted_root, with_own_hosts_lines,
 };
 
 use super::kept::Kept;
@@ -100,22 +100,23 @@ impl PermitJudge<'_> {
         if self.left.is_empty() {
             return;
         }
-        let (machine, before, after) = match self.read() {
+        let (machine, lists) = match self.read() {
             Ok(read) => read,
             Err(why) => return self.refuse_rest(&why.to_string()),
         };
+        let known = lists.known();
         self.roots(machine.user());
         let mut why = None;
         for reading in Reading::ALL {
             if self.left.is_empty() {
                 return;
             }
-            match self.planned(&machine, reading, &before, &after) {
-                Ok(steps) => self.take(&machine, &after, steps),
+            match self.planned(&machine, reading, &lists) {
+                Ok(steps) => self.take(&machine, &known, steps),
                 Err(error) => why = why.or(Some(error.to_string())),
             }
         }
-        self.hosts_lines(&machine.places, &after);
+        self.hosts_lines(&machine.places, &known);
         let why = why.unwrap_or_else(|| "your site list does not ask for this change".into());
         self.refuse_rest(&why);
     }
@@ -130,14 +131,17 @@ impl PermitJudge<'_> {
         }
     }
 
-    /// The machine with the user's folders, and both site lists.
-    fn read(&self) -> Result<(Machine, SiteList, SiteList), Unplanned> {
+    /// The machine with the user's folders, and the site lists.
+    fn read(&self) -> Result<(Machine, WishLists), Unplanned> {
         let folders = [&self.wish.config, &self.wish.data];
         if let Some(folder) = folders.into_iter().find(|folder| !is_users(folder, self.uid)) {
             return Err(Unplanned::ForeignFolder(folder.clone()));
         }
         let machine = Machine::of_user(self.uid, &self.wish.config, &self.wish.data)?;
-        Ok((machine, site_list(&self.wish.before)?, site_list(&self.wish.after)?))
+        let lists = WishLists::read(self.wish)?;
+        // That name's file is the default virtual host, which all users share.
+        let is_shared = lists.all().flat_map(Site::names).any(|name| name.as_str() == OTHERS);
+        if is_shared { Err(Unplanned::SharedName) } else { Ok((machine, lists)) }
     }
 
     /// The system's steps in the plan of one reading, each with the server that it is for.
@@ -145,20 +149,19 @@ impl PermitJudge<'_> {
         &self,
         machine: &Machine,
         reading: Reading,
-        before: &SiteList,
-        after: &SiteList,
+        lists: &WishLists,
     ) -> Result<Vec<(Option<ServerId>, Step)>, Unplanned> {
-        let sites = reading.sites(before, after);
-        let names = before.sites.iter().chain(&after.sites).map(|site| site.name.clone());
+        let sites = reading.sites(lists);
+        let names = lists.all().map(|site| site.name.clone());
         let observed = observe::observe_system(machine, &self.wish.before, names, &sites, OffsetDateTime::now_utc());
         let mut observed = observed?;
-        let mut known = after.clone();
+        let mut known = lists.clone();
         if reading != Reading::Changes {
             // Servers in the user's own settings are none of root's.
             let is_there = |id: ServerId| !id.is_configured() || observed.has_server(id);
-            known.sites.retain(|site| site.server.is_none_or(is_there));
+            known.after.sites.retain(|site| site.server.is_none_or(is_there));
         }
-        let set = reading.plan(&mut observed, before, &known, self.wish.server, &mut SystemFresh::new());
+        let set = reading.plan(&mut observed, &known, self.wish.server, &mut SystemFresh::new());
         let steps = set?.steps.into_iter();
         let systems = steps.filter(|step| observed.is_systems(step));
         Ok(systems.map(|step| (observed.server_of(step.path()), step)).collect())
@@ -269,13 +272,6 @@ impl PermitJudge<'_> {
     }
 }
 
-fn site_list(text: &str) -> Result<SiteList, Unplanned> {
-    let list = SiteList::parse(text)?;
-    // That name's file is the default virtual host, which all users share.
-    let is_shared = list.sites.iter().flat_map(Site::names).any(|name| name.as_str() == OTHERS);
-    if is_shared { Err(Unplanned::SharedName) } else { Ok(list) }
-}
-
 impl Target {
     pub(super) fn state(&self) -> PathState {
         match self {
@@ -376,7 +372,7 @@ mod tests {
             Unplanned::ForeignFolder("/home/bob".into()),
             Unplanned::NoUser(4711),
             Unplanned::SharedName,
-            SiteList::parse("site = 1\n").unwrap_err().into(),
+            SiteList::parse("site = 1\n", None).unwrap_err().into(),
             ObserveError::Passphrase { folder: "/home/ada/authority".into() }.into(),
             plan.into(),
         ];

@@ -1,7 +1,7 @@
 //! The caller's side: what a change set wants of root.
 
-use camino::Utf8PathBuf;
-use yandro_core::{Change, ChangeSet, Role, ServerId, Step, Wish, own_hosts_lines};
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::{Change, ChangeSet, Role, ServerId, SiteList, Step, Wish, own_hosts_lines};
 
 use super::permits::{Refusal, judge};
 use super::{Asked, PathState};
@@ -31,12 +31,17 @@ pub(in crate::changes) fn asked(set: &ChangeSet, paths: &[Utf8PathBuf]) -> Vec<A
 pub(in crate::changes) fn wish(machine: &Machine, set: &ChangeSet, server: ServerId) -> Wish {
     let places = &machine.places;
     let text = |bytes: Option<&[u8]>| String::from_utf8_lossy(bytes.unwrap_or_default()).into_owned();
-    let list = files::read_if_there(&places.site_list()).ok().flatten();
-    let before = text(list.as_deref());
-    let after = match set.change_of(&places.site_list()) {
-        Some(change) => text(change.after.as_deref().map(Vec::as_slice)),
-        None => before.clone(),
+    let now = |path: &Utf8Path| files::read_if_there(path).ok().flatten().map(|bytes| text(Some(&bytes)));
+    let then = |path: &Utf8Path| set.change_of(path).map(|change| text(change.after.as_deref().map(Vec::as_slice)));
+    // A path may begin with `~/`, and root has another home.
+    let whole = |text: String| match SiteList::parse(&text, Some(&places.home)) {
+        Ok(list) => list.to_text(),
+        Err(_) => text,
     };
+    let before = whole(now(&places.site_list()).unwrap_or_default());
+    let after = then(&places.site_list()).map_or_else(|| before.clone(), whole);
+    let applied = now(&places.applied()).unwrap_or_else(|| before.clone());
+    let wanted = then(&places.applied()).unwrap_or_else(|| applied.clone());
     let hosts_after = set.change_of(&places.hosts).and_then(|change| change.after.as_deref());
     let root = set.steps.iter().find_map(|step| match (&step.role, &step.change) {
         (Role::TrustStore, Change::File(change)) => change.after.as_deref().map(|content| text(Some(content))),
@@ -47,6 +52,8 @@ pub(in crate::changes) fn wish(machine: &Machine, set: &ChangeSet, server: Serve
         data: places.data.clone(),
         before,
         after,
+        applied,
+        wanted,
         server,
         hosts: hosts_after.map(|content| own_hosts_lines(content, &places.list)).unwrap_or_default(),
         root,

@@ -1,0 +1,92 @@
+//! The sites as they were last applied: what the site list is compared with.
+
+use super::change::{Access, ChangeSet, SiteChange};
+use super::content::FileContent;
+use super::observed::Observed;
+use super::role::Role;
+use crate::name::HostName;
+use crate::site::{Site, SiteList};
+
+/// The sites as they were last applied, and the file that holds them.
+#[derive(Clone, Debug, Default)]
+pub struct Applied {
+    content: Option<FileContent>,
+    sites: SiteList,
+    /// Whether the file could be read.
+    is_known: bool,
+}
+
+impl Applied {
+    /// Reads the file. One that is missing or damaged says nothing.
+    pub fn read(content: Option<FileContent>) -> Self {
+        let text = content.as_deref().and_then(|bytes| std::str::from_utf8(bytes).ok());
+        let sites = text.and_then(|text| SiteList::parse(text, None).ok());
+        Self { is_known: sites.is_some(), sites: sites.unwrap_or_default(), content }
+    }
+
+    /// These sites.
+    pub(super) fn of(sites: SiteList) -> Self {
+        Self { content: None, sites, is_known: true }
+    }
+
+    /// Where no file says how sites were applied: those of the site list of which something is on the machine are
+    /// taken to be as the list says.
+    #[must_use]
+    pub fn or_listed(self, list: &SiteList, is_there: impl Fn(&Site) -> bool) -> Self {
+        if self.is_known {
+            return self;
+        }
+        let sites = list.sites.iter().filter(|site| is_there(site)).cloned().collect();
+        Self { sites: SiteList { sites }, ..self }
+    }
+
+    /// The sites.
+    pub fn sites(&self) -> &SiteList {
+        &self.sites
+    }
+
+    /// The site of this name.
+    pub fn site(&self, name: &HostName) -> Option<&Site> {
+        self.sites.site(name)
+    }
+
+    /// The sites that another list has them in place of, by their new names: a site whose name is gone, and a new one
+    /// with the same content, where no other fits as well.
+    pub fn renamed<'a>(&'a self, list: &'a SiteList) -> Vec<(&'a Site, &'a Site)> {
+        let gone: Vec<&Site> = self.sites.sites.iter().filter(|site| list.site(&site.name).is_none()).collect();
+        let fits =
+            |old: &Site, new: &Site| old.content == new.content && (new.server.is_none() || old.server == new.server);
+        if gone.is_empty() {
+            return Vec::new();
+        }
+        let new: Vec<&Site> = list.sites.iter().filter(|site| self.site(&site.name).is_none()).collect();
+        let only = |of: &Site| {
+            let mut fitting = gone.iter().filter(|old| fits(old, of));
+            fitting.next().filter(|_| fitting.next().is_none()).copied()
+        };
+        let pairs = new.iter().filter_map(|new| Some((only(new)?, *new)));
+        pairs.filter(|(old, _)| new.iter().filter(|new| fits(old, new)).count() == 1).collect()
+    }
+}
+
+/// The step that writes down as applied what a change set does to sites.
+pub(super) fn note_applied(observed: &Observed, changes: &[SiteChange]) -> ChangeSet {
+    let mut sites = observed.applied.sites.clone();
+    for SiteChange { before, after } in changes {
+        sites = match (before, after) {
+            (before, Some(after)) => sites.replaced(&before.as_ref().unwrap_or(after).name, after),
+            (Some(before), None) => sites.without(&before.name),
+            (None, None) => continue,
+        };
+    }
+    note_sites(observed, &sites)
+}
+
+/// The step that writes down these sites as applied.
+pub(super) fn note_sites(observed: &Observed, sites: &SiteList) -> ChangeSet {
+    let mut set = ChangeSet::default();
+    let text = (!sites.sites.is_empty()).then(|| sites.to_text().into_bytes());
+    let content = (observed.applied.content.clone(), text);
+    set.file(Role::AppliedSites, observed.places.applied(), content, Access::Private);
+    set
+}
