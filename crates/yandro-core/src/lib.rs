@@ -58,7 +58,7 @@ pub use config::{
     Answering, Argument, ConfigFault, Dialect, Directive, FileOwner, Files, HandEdit, Journal, KnownLayout, KnownLinks,
     Layout, LayoutDisk, Links, Node, OTHERS, Others, ParseError, PathError, PathPair, PathPairError, PathView, Place,
     Published, PublishedPort, PublishedPortError, Section, Seen, ServerTraits, SiteFiles, Switched, Syntax, Tree,
-    Variable, VirtualHost, Want, asked_at, list_of, others_certificate, site_file,
+    Variable, VirtualHost, Want, asked_at, brought_back, list_of, others_certificate, site_file,
 };
 pub use host_port::HostPort;
 pub use hosts::{

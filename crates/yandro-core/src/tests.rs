@@ -113,7 +113,7 @@ fn every_error_of_names_and_values_reads_as_written_here() {
     port 8080 is given twice
     `a/b` is not a file name: give one such as `index.php`
     `/a?b` is not a path of the site: give one such as `/index.php`
-    `ferry` is not an absolute path: begin it with `/`
+    `ferry` is not an absolute path: begin it with `/` or `~/`
     `../x` is not a path below the folder: give one such as `public`
     `ferry` is no IP address: give one such as `127.0.0.1` or `::1`
     `ferry` is not a number of days

@@ -187,7 +187,7 @@ fn conflicts_are_shown_with_their_line() {
     ");
     sysroot.write("home/ada/.config/yandro/sites.toml", "# mine\n[[site]]\nname = \"depot.test\"\nfolder = 'depot'\n");
     insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]), @r"
-    error: $ROOT/home/ada/.config/yandro/sites.toml:4: `depot` is not an absolute path: begin it with `/`
+    error: $ROOT/home/ada/.config/yandro/sites.toml:4: `depot` is not an absolute path: begin it with `/` or `~/`
       4 | folder = 'depot'
         |          ^^^^^^^
     fix: correct that line of the site list and try again

@@ -21,6 +21,7 @@ mod check_views;
 mod clients;
 mod comforts;
 mod crash;
+mod declared;
 mod demo;
 mod dev_server;
 mod elsewhere;

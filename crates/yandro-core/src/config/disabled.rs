@@ -13,7 +13,7 @@ pub(crate) fn set_aside(file: &[u8]) -> Vec<u8> {
 }
 
 /// What [`set_aside`] was given, with the lines that a person has added since.
-pub(crate) fn brought_back(file: &[u8]) -> Vec<u8> {
+pub fn brought_back(file: &[u8]) -> Vec<u8> {
     let line = |line: &'_ [u8]| line.strip_prefix(SIGN).unwrap_or(line).to_vec();
     file.split_inclusive(|byte| *byte == b'\n').map(line).collect::<Vec<_>>().concat()
 }

@@ -17,7 +17,8 @@ mod virtual_host;
 mod vocabulary;
 mod want;
 
-pub(crate) use disabled::{brought_back, set_aside};
+pub use disabled::brought_back;
+pub(crate) use disabled::set_aside;
 pub use files::{ConfigFault, Files, Place, Seen};
 pub(crate) use image::FileImage;
 pub(crate) use include::{files_of, matches_path};

@@ -35,7 +35,7 @@ pub enum InvalidValue {
     #[error("`{0}` is not a path of the site: give one such as `/index.php`")]
     SitePath(String),
     /// An absolute path of the file system.
-    #[error("`{}` is not an absolute path: begin it with `/`", .0.escape_debug())]
+    #[error("`{}` is not an absolute path: begin it with `/` or `~/`", .0.escape_debug())]
     AbsolutePath(String),
     /// A path below the project's folder.
     #[error("`{0}` is not a path below the folder: give one such as `public`")]

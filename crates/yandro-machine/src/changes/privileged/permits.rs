@@ -6,8 +6,9 @@ use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use yandro_core::{
-    CertificateFacts, Change, ListError, ListId, OTHERS, Places, PlanFailure, Reading, Role, ServerId, Site, SiteList,
-    Step, TrustStore, Wish, WishLists, list_of, nickname, own_hosts_lines, vetted_root, with_own_hosts_lines,
+    CertificateFacts, Change, FileChange, ListError, ListId, OTHERS, Places, PlanFailure, Reading, Role, ServerId,
+    Site, SiteList, Step, TrustStore, Wish, WishLists, brought_back, list_of, nickname, own_hosts_lines, vetted_root,
+    with_own_hosts_lines,
 };
 
 use super::kept::Kept;
@@ -170,6 +171,7 @@ impl PermitJudge<'_> {
     /// Takes what is asked for and planned alike.
     fn take(&mut self, machine: &Machine, after: &SiteList, steps: Vec<(Option<ServerId>, Step)>) {
         let places = &machine.places;
+        let going: Vec<Vec<u8>> = steps.iter().filter_map(|(_, step)| going(places, step)).collect();
         for (server, step) in steps {
             let Step { role, change } = step;
             let (path, from, target) = match change {
@@ -201,7 +203,7 @@ impl PermitJudge<'_> {
                     let present = own_hosts_lines(&present_hosts(places), &places.list);
                     vetting::of_lines(&own_hosts_lines(content, &places.list), &present, after)
                 }
-                Target::File(content) => vetting::of_shared(machine, server, &path, content),
+                Target::File(content) => vetting::of_shared(machine, server, &path, content, &going),
                 _ => None,
             });
             if let Some(why) = why {
@@ -282,6 +284,16 @@ impl Target {
     }
 }
 
+/// What the file of a site of this list holds, if a step takes it away.
+fn going(places: &Places, step: &Step) -> Option<Vec<u8>> {
+    match (&step.role, &step.change) {
+        (Role::VirtualHost(_), Change::File(FileChange { path, before: Some(before), after: None, .. })) => {
+            is_of_list(places, path).then(|| brought_back(before))
+        }
+        _ => None,
+    }
+}
+
 /// Whether the file of a site is this list's, or new. A file of an early build names its certificate only.
 fn is_of_list(places: &Places, path: &Utf8Path) -> bool {
     let Some(present) = files::read_if_there(path).ok().flatten() else { return true };
@@ -314,9 +326,9 @@ pub(super) fn is_taken_back(kept: &Kept, uid: u32, path: &Utf8Path, now: &PathSt
     let found = Registry::of_system(&machine).all(&machine).into_iter().find(|found| is_in_folders(found, path));
     let (Some(found), Some(content)) = (found, Kept::content(sha256)) else { return false };
     if found.layout.site_of_file(path).is_none() {
-        return vetting::of_shared(&machine, Some(found.id), path, &content).is_none();
+        return vetting::of_shared(&machine, Some(found.id), path, &content, &[]).is_none();
     }
-    !vetting::adds_foreign(found.kind, path, &content)
+    !vetting::adds_foreign(found.kind, path, &content, &[])
 }
 
 /// The time of the last change of a file, in nanoseconds since 1970.

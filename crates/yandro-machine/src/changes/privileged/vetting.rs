@@ -71,24 +71,34 @@ fn is_at(site: &Site, address: IpAddr) -> bool {
     site.address == address || site.address == DEFAULT_ADDRESS && address == Ipv6Addr::LOCALHOST
 }
 
-/// Whether a site's file would get directives that yandro never writes, and that it doesn't have now.
-pub(super) fn adds_foreign(kind: ServerKind, path: &Utf8Path, content: &[u8]) -> bool {
+/// Whether a site's file would get directives that yandro never writes, that it doesn't have now, and that it doesn't
+/// bring along from the files that go.
+pub(super) fn adds_foreign(kind: ServerKind, path: &Utf8Path, content: &[u8], going: &[Vec<u8>]) -> bool {
     let present = files::read_if_there(path).ok().flatten();
-    let present = present.and_then(|present| kind.foreign_directives(&present)).unwrap_or_default();
+    let present = present.iter().chain(going).filter_map(|present| kind.foreign_directives(present));
+    let present: Vec<String> = present.flatten().collect();
     kind.foreign_directives(content).is_none_or(|foreign| foreign.iter().any(|own| !present.contains(own)))
 }
 
 /// Why root doesn't write a file of a server; `None` if it does. Sites' files get yandro's own directives only. In
 /// shared files nothing is switched on that others than root can change: modules, and the folder of sites' files.
+/// `going` are the contents of the list's own files that the same plan takes away: a site that is renamed, or that
+/// comes back into use, brings along what root wrote there.
 pub(super) fn of_shared(
     machine: &Machine,
     server: Option<ServerId>,
     path: &Utf8Path,
     content: &[u8],
+    going: &[Vec<u8>],
 ) -> Option<String> {
     let found = Registry::of_system(machine).find(machine, server?)?;
+    if found.layout.site_of_disabled(path).is_some() {
+        let is_comment = |line: &[u8]| line.trim_ascii().is_empty() || line.starts_with(b"#");
+        let is_sound = content.split(|byte| *byte == b'\n').all(is_comment);
+        return (!is_sound).then(|| format!("{path} would hold more than comments"));
+    }
     if found.layout.site_of_file(path).is_some() {
-        let is_foreign = adds_foreign(found.kind, path, content);
+        let is_foreign = adds_foreign(found.kind, path, content, going);
         return is_foreign.then(|| format!("{path} would get directives that are not yandro's"));
     }
     let folder = found.layout.read_folder();
