@@ -88,6 +88,7 @@ fn run_command<'c>(context: &'c Context, command: &'c Command, ui: &mut Ui) -> R
     match command {
         Command::Map(args) => commands::map::run(context, args, ui),
         Command::Unmap(args) => commands::unmap::run(context, args, ui),
+        Command::Adopt(args) => commands::adopt::run(context, args, ui),
         Command::Rename(args) => commands::rename::run(context, args, ui),
         Command::Move(args) => commands::rename::run_move(context, args, ui),
         Command::Disable(args) => commands::enable::disable(context, args, ui),

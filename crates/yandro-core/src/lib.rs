@@ -23,6 +23,7 @@
 //!   checked.
 //! - Windows and macOS are known as data (paths, stores, runtimes), and no plan was applied there.
 
+mod adopt;
 mod check;
 mod config;
 mod host_port;
@@ -43,6 +44,7 @@ mod tables;
 mod tests;
 mod web_url;
 
+pub use adopt::{BlockAddress, BlockReading, Brought, CutFile, Fate, HandServer, HandSite, ReadLine, hand_sites};
 pub use check::{
     Answer, AnsweringHost, Barrier, Beside, Cause, CertificateFault, Chain, CheckStep, Circumstances, Code,
     ConfigurationRefusal, Configured, Connection, DeniedBy, Diagnosis, Evidence, Expected, Failure, FailureKind,
@@ -78,11 +80,11 @@ pub use pki::{
     objections, trust_lines, trust_variables, vetted_root,
 };
 pub use plan::{
-    Access, Applied, AuthorityFiles, AuthorityTexts, Change, ChangeSet, ChangedLines, DoneStep, FileChange,
+    Access, Adoption, Applied, AuthorityFiles, AuthorityTexts, Change, ChangeSet, ChangedLines, DoneStep, FileChange,
     FileContent, Fresh, Issued, LinkChange, Observed, Opened, Orphans, OwnFiles, Phase, Places, PlanError, PlanFailure,
     Reading, Rights, RightsChange, Role, ServerModel, Settlement, SiteChange, Step, TrustChange, UndoError, Undoing,
-    Wish, WishLists, Wishes, changed_lines, issued_paths, map_site, map_sites, note_issued, rename_site, renew,
-    replace_authority, reversed, settle, undo, unified_diff, unmap_sites,
+    Wish, WishLists, Wishes, adopt_site, changed_lines, issued_paths, map_site, map_sites, note_issued, rename_site,
+    renew, replace_authority, reversed, settle, undo, unified_diff, unmap_sites,
 };
 pub use schedule::{Job, NAME as TIMER_NAME, wanted_link};
 pub use servers::httpd::run::{Event, EventKind, HttpdRun, Listen, by_address, environment as httpd_environment};

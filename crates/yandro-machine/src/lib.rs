@@ -58,7 +58,7 @@ pub use machine::{Environment, Machine, MachineError};
 pub use observe::{ObserveError, Observer};
 pub use openssl::OpensslError;
 pub use ports::Holder;
-pub use probe::{Limit, NotShown};
+pub use probe::{Limit, NotShown, PageRequest, WholeAnswer, whole_answers};
 pub use process::{ProgramError, RunAs};
 pub use servers::{Control, Disk, Found, Present, Registry};
 pub use settings::{NamedServer, SYSTEM_SERVERS, Settings, SettingsError};

@@ -91,6 +91,8 @@ pub(crate) enum Command {
     Map(Box<MapArgs>),
     /// Remove sites from every file that they were written to
     Unmap(UnmapArgs),
+    /// Take over sites whose virtual hosts were written by hand
+    Adopt(AdoptArgs),
     /// Give a site another name
     Rename(RenameArgs),
     /// Have a site serve another folder, or the one that its own was moved to
@@ -154,6 +156,25 @@ pub(crate) struct UnmapArgs {
     /// Names of sites
     #[arg(required = true, value_name = "NAME", add = ArgValueCandidates::new(complete::sites))]
     pub(crate) names: Vec<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct AdoptArgs {
+    /// Names of hand-written sites. Without any: list those that there are
+    #[arg(value_name = "NAME", conflicts_with = "all")]
+    pub(crate) names: Vec<String>,
+    /// All sites that can be taken over, one after the other
+    #[arg(long)]
+    pub(crate) all: bool,
+    /// Only sites of this server
+    #[arg(long, value_name = "WHICH", add = ArgValueCandidates::new(complete::servers))]
+    pub(crate) server: Option<String>,
+    /// Don't add HTTPS to a site without
+    #[arg(long)]
+    pub(crate) plain: bool,
+    /// Don't ask before hiding a name that may exist on the internet
+    #[arg(long)]
+    pub(crate) hide_real: bool,
 }
 
 #[derive(Debug, Args)]

@@ -1,5 +1,6 @@
 //! One file for each command. Each reads like the four steps: observe, plan, apply, prove.
 
+pub(crate) mod adopt;
 mod apply;
 pub(crate) mod authority;
 pub(crate) mod cert;

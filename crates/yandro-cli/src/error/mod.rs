@@ -255,8 +255,8 @@ impl From<PlanError> for CommandError {
             PlanError::Unreached { what, file } => {
                 Some(format!("put `{what}` where it counts, by hand: {file}; then run the command again"))
             }
-            PlanError::VirtualHostTaken { place, .. } => {
-                Some(format!("take that virtual host away, or its file out of use: {}", place.file))
+            PlanError::VirtualHostTaken { name, .. } => {
+                Some(format!("take that virtual host over, with its lines kept: yandro adopt {name}"))
             }
             PlanError::LinkTaken { path, .. } => Some(format!("move it out of the way: {path}")),
             PlanError::SiteFile { path, .. } => {

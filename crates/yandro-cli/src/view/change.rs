@@ -287,7 +287,7 @@ fn subject(role: &Role) -> Option<&'static str> {
             return None;
         }
         Role::SiteList => "site list",
-        Role::VirtualHost(_) => "virtual host",
+        Role::VirtualHost(_) | Role::HandWritten => "virtual host",
         Role::IssuedCertificate
         | Role::IssuedList
         | Role::Settings

@@ -9,6 +9,7 @@
     reason = "tests: skips are told on standard error, and whole outputs stand in them"
 )]
 
+mod adopt;
 mod apache;
 mod authority;
 mod bad_input;

@@ -2,6 +2,7 @@
 
 use std::collections::HashSet;
 use std::net::{IpAddr, Ipv6Addr};
+use std::ops::Range;
 
 use camino::Utf8Path;
 
@@ -40,6 +41,22 @@ pub trait Dialect: Syntax {
     fn variable(&self) -> Variable;
     /// Whether yandro writes such a directive, or section, into a site's file.
     fn writes(&self, directive: &Directive) -> bool;
+    /// Whether a virtual host that is wanted speaks TLS.
+    fn is_secure_want(&self, want: &Want) -> bool;
+    /// Whether a directive of this name says where a virtual host answers.
+    fn is_address(&self, name: &str) -> bool;
+    /// Whether such a directive can be added to a person's virtual host without changing what it answers.
+    fn may_add(&self, name: &str) -> bool;
+    /// The edits by which a person's virtual host comes to be at a port: `wanted` are the addresses that yandro would
+    /// write, `single` those of the person's own that are no wildcards. `is_own` tells whether it was there before.
+    fn moved_to(
+        &self,
+        section: &Section,
+        wanted: &[String],
+        single: &[String],
+        port: u16,
+        is_own: bool,
+    ) -> Vec<(Range<usize>, String)>;
     /// The assumed text of a main file that isn't on this machine: it includes all files of a folder.
     fn assumed_main(&self, sites: &Utf8Path) -> String;
 }
@@ -170,7 +187,7 @@ const OWNER: &str = ": a site of ";
 const STAYS: &str = "; lines that you add here stay";
 
 /// The comment with which a site's file begins.
-fn head(name: &HostName, list: Option<&ListId>) -> String {
+pub(crate) fn head(name: &HostName, list: Option<&ListId>) -> String {
     match list {
         Some(list) => format!("# {name}{OWNER}{}{STAYS}", list.mark()),
         None => format!("# {name}: kept by `yandro map`{STAYS}"),

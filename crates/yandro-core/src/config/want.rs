@@ -68,7 +68,8 @@ impl Want {
         Self::Directive(name, vec![argument.into()])
     }
 
-    fn name(&self) -> &'static str {
+    /// Its name.
+    pub(crate) fn name(&self) -> &'static str {
         match self {
             Self::Directive(name, _) | Self::Section(name, ..) => name,
         }
@@ -81,7 +82,7 @@ impl Want {
     }
 
     /// Whether two wants are the same thing, which may have changed.
-    fn is_same(&self, other: &Self, syntax: &dyn Syntax) -> bool {
+    pub(crate) fn is_same(&self, other: &Self, syntax: &dyn Syntax) -> bool {
         let is_alike = match self {
             _ if !syntax.is_repeated(self.name()) => true,
             Self::Directive(..) => self.arguments().first() == other.arguments().first(),
@@ -188,6 +189,11 @@ fn find<'s>(syntax: &dyn Syntax, section: &'s Section, want: &Want, before: Opti
         Want::Section(..) => None,
     };
     find_exact(section, want).or_else(|| before.and_then(|before| find_exact(section, before))).or_else(by_name)
+}
+
+/// Whether a section has something that could be what is wanted.
+pub(crate) fn found_in(syntax: &dyn Syntax, section: &Section, want: &Want) -> bool {
+    find(syntax, section, want, None).is_some()
 }
 
 fn find_exact<'s>(section: &'s Section, want: &Want) -> Option<&'s Node> {

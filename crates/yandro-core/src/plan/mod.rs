@@ -3,6 +3,7 @@
 //! Everything is computed here and nothing is done: the machine crate carries a
 //! [`ChangeSet`] out, whole or not at all.
 
+mod adopt;
 mod applied;
 mod authority;
 mod authority_files;
@@ -30,6 +31,7 @@ mod unrecorded;
 mod wish;
 mod wishes;
 
+pub use adopt::{Adoption, adopt_site};
 pub use applied::Applied;
 pub use authority::{issued_paths, note_issued};
 pub use authority_files::{AuthorityFiles, AuthorityTexts, Issued};

@@ -160,6 +160,12 @@ fn site_text(
 ) -> Result<Vec<u8>, PlanError> {
     let own = server.own();
     let files = |site: &Site| server.site_files(&observed.places, site);
+    let path = || own.layout.site_file(&site.name);
+    if let Some(brought) = observed.wishes.adopted.get(&site.name) {
+        return brought
+            .written(server.dialect(), site, &files(site))
+            .map_err(|error| PlanError::SiteFile { path: path(), error });
+    }
     // Without what was wanted before, what differs is nobody's choice.
     let is_kept = !observed.wishes.put_back.contains(&site.name);
     let is_here = |before: &&Site| is_kept && before.server == Some(server.id());
@@ -178,7 +184,6 @@ fn site_text(
         now: (site, &files(site)),
         keeps_edits: observed.wishes.keeps_edits,
     };
-    let path = || own.layout.site_file(&site.name);
     file.written(server.dialect()).map_err(|error| PlanError::SiteFile { path: path(), error })
 }
 

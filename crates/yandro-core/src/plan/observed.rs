@@ -81,7 +81,8 @@ impl Observed {
             Some(ServerId::BuiltIn) => true,
             id => self.configured_as(id).is_some_and(ServerModel::listens_on_v6),
         };
-        let both = site.address == DEFAULT_ADDRESS && self.has_v6_loopback && listens;
+        let is_default = site.address == DEFAULT_ADDRESS && !site.serving.by_address;
+        let both = is_default && self.has_v6_loopback && listens;
         std::iter::once(site.address).chain(both.then_some(Ipv6Addr::LOCALHOST.into())).collect()
     }
 }

@@ -20,6 +20,8 @@ pub enum Role {
     Settings,
     /// A site's virtual hosts, or the link that enables them.
     VirtualHost(HostName),
+    /// A virtual host that a person wrote, or the link that enables it.
+    HandWritten,
     /// The virtual hosts for unknown host names, or the link that enables them.
     DefaultHost(ServerId),
     /// A file of a server that its sites share.

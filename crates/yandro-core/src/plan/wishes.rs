@@ -1,9 +1,10 @@
 //! Options of a command that change its plan.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use zeroize::Zeroizing;
 
+use crate::adopt::Brought;
 use crate::hosts::TakeOver;
 use crate::name::HostName;
 use crate::pki::RENEW_DAYS;
@@ -17,6 +18,8 @@ pub struct Wishes {
     pub suspect: BTreeSet<HostName>,
     /// Sites whose hand-edited lines are overwritten; added lines stay.
     pub put_back: BTreeSet<HostName>,
+    /// The lines of sites that are taken over from a person's own virtual hosts.
+    pub adopted: BTreeMap<HostName, Brought>,
     /// Whether a line that was edited by hand stays even where the site list changed what it says.
     pub keeps_edits: bool,
     /// Days before its end at which a certificate is renewed.
@@ -31,6 +34,7 @@ impl Default for Wishes {
             take_over: TakeOver::No,
             suspect: BTreeSet::new(),
             put_back: BTreeSet::new(),
+            adopted: BTreeMap::new(),
             keeps_edits: false,
             renew_within: RENEW_DAYS,
             passphrase: None,

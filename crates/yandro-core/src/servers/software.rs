@@ -8,6 +8,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 
 use super::Configuration;
 use super::RuleEffect;
+use crate::adopt::{BlockReading, HandBlock};
 use crate::config::{Dialect, FileOwner, Files, KnownLayout, Layout};
 use crate::plan::{OwnFiles, ServerModel};
 use crate::site::Site;
@@ -124,6 +125,8 @@ pub trait Software: Debug + Sync {
     /// Whether a file that sites share changes by nothing but lines that yandro switches. `is_safe` tells whether a
     /// file that a line loads can be changed by root only.
     fn is_switching(&self, before: &[u8], after: &[u8], is_safe: &dyn Fn(&str) -> bool) -> bool;
+    /// Reads a virtual host that a person wrote.
+    fn read_host(&self, block: &HandBlock<'_>) -> BlockReading;
     /// The container image for a packed site.
     fn image(&self) -> Image;
     /// A file with what a packed site needs beyond what the image has switched on: its name and its text.

@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 use yandro_core::{
-    Applied, AuthorityCertificates, AuthorityFiles, AuthorityTexts, FileContent, HostName, Issued, OTHERS, Observed,
-    PkiError, Site, SiteList, Wishes, issued_paths,
+    Applied, AuthorityCertificates, AuthorityFiles, AuthorityTexts, CutFile, FileContent, HostName, Issued, OTHERS,
+    Observed, PkiError, Site, SiteList, Wishes, issued_paths,
 };
 use zeroize::Zeroizing;
 
@@ -69,6 +69,30 @@ impl Observer<'_> {
     ) -> Result<Observed, ObserveError> {
         let names: Vec<HostName> = sites.iter().map(|site| site.name.clone()).collect();
         self.observe_names(list, &names, sites, now)
+    }
+
+    /// The same as if the virtual hosts of a person's were not there that a server has in these files.
+    ///
+    /// # Errors
+    /// When something is there and can't be read.
+    pub fn observe_without(
+        &self,
+        list: Option<String>,
+        site: &Site,
+        now: OffsetDateTime,
+        cuts: &[CutFile],
+    ) -> Result<Observed, ObserveError> {
+        let names = [site.name.clone()];
+        let mut observed = self.observe_names(list, &names, &[site], now)?;
+        let found = self.servers.all(self.machine);
+        for (server, found) in observed.servers.iter_mut().zip(&found) {
+            if Some(found.id) == site.server {
+                let others = HostName::parse(OTHERS).expect("it is a name");
+                let names = [site.name.clone(), others];
+                *server = servers::observe_without(self.machine, found, &names, is_asked(found, &[site]), cuts)?;
+            }
+        }
+        Ok(observed)
     }
 
     /// Reads all that planning for the whole list needs, and what yandro wrote for names

@@ -7,6 +7,7 @@ mod daemon;
 mod disk;
 mod files;
 mod found;
+mod hand;
 mod kinds;
 mod present;
 mod program;
@@ -21,9 +22,11 @@ pub use daemon::Daemon;
 pub use disk::Disk;
 pub(crate) use files::kept_sites;
 pub(crate) use files::list;
+use files::own_files;
 pub use files::sites;
-use files::{WithoutOwn, own_files};
 pub use found::Found;
+use hand::WithoutHand;
+pub use hand::{adoption, hand_sites};
 pub(crate) use kinds::DaemonKind;
 pub use present::Present;
 pub(crate) use program::unasked_configuration;
@@ -31,7 +34,7 @@ pub use program::{configuration, configured_ports, report, user, version};
 pub use registry::Registry;
 pub use sandbox::{hidden, sandbox};
 
-use yandro_core::{FileOwner, HostName, Loopback6, Place, Seeing, ServerModel, VirtualHost};
+use yandro_core::{CutFile, FileOwner, HostName, Loopback6, Place, Seeing, ServerModel, VirtualHost};
 
 use crate::files::FileError;
 use crate::machine::Machine;
@@ -48,6 +51,20 @@ pub fn observe(
     names: &[HostName],
     is_asked: bool,
 ) -> Result<Box<dyn ServerModel>, FileError> {
+    observe_without(machine, found, names, is_asked, &[])
+}
+
+/// The same as if virtual hosts of a person's were not there.
+///
+/// # Errors
+/// As [`observe`].
+pub fn observe_without(
+    machine: &Machine,
+    found: &Found,
+    names: &[HostName],
+    is_asked: bool,
+    cuts: &[CutFile],
+) -> Result<Box<dyn ServerModel>, FileError> {
     let is_known = found.kind.software().knows_built_in(&found.layout);
     let start = program::start(machine, found, is_asked || !is_known);
     let loopback6 = || Loopback6 {
@@ -58,7 +75,7 @@ pub fn observe(
     Ok(found.kind.software().observe(Seeing {
         own: own_files(found, names)?,
         start,
-        files: &WithoutOwn(found),
+        files: &WithoutHand::new(found, cuts),
         owner_of: &|file| found.owner_of(file),
         loopback6: (!found.is_elsewhere()).then(loopback6),
     }))

@@ -371,7 +371,7 @@ fn show(context: &Context, done: &Done<Vec<Site>>, proofs: &[Proven], telling: &
 }
 
 /// The result of the proof, in a line.
-fn proof_line(site: &Site, url: &str, proof: &Proven) -> String {
+pub(super) fn proof_line(site: &Site, url: &str, proof: &Proven) -> String {
     match proof {
         Proven::Seen(_) if proof.is_proven() => {
             let how = if site.https.is_on() { ", over HTTPS" } else { "" };

@@ -1,6 +1,7 @@
 //! Apache httpd configuration: parse to spans, plan a site's virtual hosts, edit.
 
 mod activate;
+mod adopt;
 mod commented;
 mod desired;
 mod layouts;

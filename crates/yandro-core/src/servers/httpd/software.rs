@@ -8,6 +8,7 @@ use super::read::HttpdConfiguration;
 use super::switches::is_switching;
 use super::syntax::ApacheSyntax;
 use super::{HttpdShared, KNOWN, ModuleFiles, USUAL_FOLDERS, required_modules, run};
+use crate::adopt::{BlockReading, HandBlock};
 use crate::config::{Dialect, Files, KnownLayout, Layout};
 use crate::plan::ServerModel;
 use crate::servers::{Configuration, Image, ProjectRules, Seeing, ServerReport, Software, Start};
@@ -111,6 +112,10 @@ impl Software for Httpd {
 
     fn is_switching(&self, before: &[u8], after: &[u8], is_safe: &dyn Fn(&str) -> bool) -> bool {
         is_switching(before, after, is_safe)
+    }
+
+    fn read_host(&self, block: &HandBlock<'_>) -> BlockReading {
+        super::adopt::read(block)
     }
 
     fn image(&self) -> Image {

@@ -1,5 +1,7 @@
 //! How Apache httpd's files are written.
 
+use std::ops::Range;
+
 use camino::Utf8Path;
 
 use super::desired::{WRITTEN, tls, virtual_hosts};
@@ -91,6 +93,39 @@ impl Dialect for ApacheSyntax {
         let is_log = own.is("ErrorLog") || own.is("CustomLog");
         let is_program = is_log && own.values().any(|value| value.starts_with('|'));
         WRITTEN.iter().any(|name| own.is(name)) && !is_program
+    }
+
+    fn is_secure_want(&self, want: &Want) -> bool {
+        let Want::Section(_, _, inner) = want else { return false };
+        inner.iter().any(|own| matches!(own, Want::Directive("SSLEngine", _)))
+    }
+
+    fn is_address(&self, _: &str) -> bool {
+        false
+    }
+
+    fn may_add(&self, name: &str) -> bool {
+        super::adopt::may_add(name)
+    }
+
+    fn moved_to(
+        &self,
+        section: &Section,
+        wanted: &[String],
+        single: &[String],
+        port: u16,
+        is_own: bool,
+    ) -> Vec<(Range<usize>, String)> {
+        let here = |address: &&str| HostPort::port_of(address).is_none_or(|own| own == port);
+        let addresses: Vec<String> = match (single, is_own) {
+            ([], _) => wanted.to_vec(),
+            (_, true) => section.open.values().filter(here).map(str::to_owned).collect(),
+            (single, false) => single.iter().map(|address| format!("{address}:{port}")).collect(),
+        };
+        let is_so = section.open.values().eq(addresses.iter().map(String::as_str));
+        let span = section.open.arguments.first().zip(section.open.arguments.last());
+        let span = span.filter(|_| !is_so).map(|(first, last)| first.span.start..last.span.end);
+        span.map(|span| (span, self.quoted_all(&addresses))).into_iter().collect()
     }
 
     fn assumed_main(&self, sites: &Utf8Path) -> String {

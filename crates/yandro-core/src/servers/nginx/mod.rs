@@ -1,6 +1,7 @@
 //! nginx configuration: parse to spans, run through, a site's server blocks.
 
 mod activate;
+mod adopt;
 mod desired;
 mod layouts;
 mod model;

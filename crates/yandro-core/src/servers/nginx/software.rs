@@ -7,6 +7,7 @@ use super::read::NginxConfiguration;
 use super::report::read_report;
 use super::syntax::NginxSyntax;
 use super::{KNOWN, NginxShared, USUAL_FOLDERS, first_rule, run};
+use crate::adopt::{BlockReading, HandBlock};
 use crate::config::{Dialect, Files, KnownLayout, Layout, ServerTraits, Variable};
 use crate::plan::ServerModel;
 use crate::servers::{Configuration, Image, ProjectRules, Seeing, ServerReport, Software, Start};
@@ -99,6 +100,10 @@ impl Software for Nginx {
     /// nginx's main file gets one `include` of files that only root can change, which no line of it can widen.
     fn is_switching(&self, _: &[u8], _: &[u8], _: &dyn Fn(&str) -> bool) -> bool {
         true
+    }
+
+    fn read_host(&self, block: &HandBlock<'_>) -> BlockReading {
+        super::adopt::read(block)
     }
 
     fn image(&self) -> Image {

@@ -1,5 +1,7 @@
 //! How nginx's files are written.
 
+use std::ops::Range;
+
 use camino::Utf8Path;
 
 use super::desired::{WRITTEN, server_blocks, tls};
@@ -103,6 +105,39 @@ impl Dialect for NginxSyntax {
 
     fn writes(&self, own: &Directive) -> bool {
         WRITTEN.contains(&own.name.as_str()) || own.is("include") && own.values().eq(["fastcgi_params"])
+    }
+
+    fn is_secure_want(&self, want: &Want) -> bool {
+        let Want::Section(_, _, inner) = want else { return false };
+        inner.iter().any(|own| matches!(own, Want::Directive("ssl_certificate", _)))
+    }
+
+    fn is_address(&self, name: &str) -> bool {
+        name == "listen"
+    }
+
+    fn may_add(&self, name: &str) -> bool {
+        super::adopt::may_add(name)
+    }
+
+    fn moved_to(
+        &self,
+        section: &Section,
+        _: &[String],
+        single: &[String],
+        port: u16,
+        is_own: bool,
+    ) -> Vec<(Range<usize>, String)> {
+        let is_elsewhere = |own: &&Directive| own.values().next().and_then(self::port).is_some_and(|own| own != port);
+        let others =
+            section.directives("listen").filter(|own| !super::adopt::is_plain_listen(own)).filter(is_elsewhere);
+        let mut splices: Vec<(Range<usize>, String)> = others.map(|own| (own.span.clone(), String::new())).collect();
+        if !is_own {
+            let lines = single.iter().map(|address| format!("\tlisten {address}:{port} ssl;\n"));
+            let at = section.open.span.end;
+            splices.push((at..at, lines.collect()));
+        }
+        splices
     }
 
     fn assumed_main(&self, sites: &Utf8Path) -> String {

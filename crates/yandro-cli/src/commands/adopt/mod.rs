@@ -1,0 +1,159 @@
+//! `yandro adopt`.
+
+mod same;
+mod view;
+
+use std::cell::RefCell;
+
+use yandro_core::{HandSite, HostName, HostsFile, Https, Site, adopt_site};
+use yandro_machine::{Found, SystemFresh, files, servers};
+
+use super::apply::{Applied, Done, Planned, apply};
+use super::map::can_be_served;
+use super::prove::{ProofFailed, Proven, prove};
+use super::real_names;
+use crate::args::AdoptArgs;
+use crate::context::{Context, now};
+use crate::error::{self, CommandError, NO_SERVER};
+use crate::view::{Outcome, Ui, change};
+use same::Compared;
+
+/// A hand-written site, and its server.
+pub(super) struct Hand<'c> {
+    found: &'c Found,
+    hand: HandSite,
+}
+
+/// A site that was taken over.
+pub(super) struct Adopted {
+    done: Done<Site>,
+    proof: Proven,
+    compared: Compared,
+}
+
+pub(crate) fn run<'c>(context: &'c Context, args: &'c AdoptArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
+    let all = hand_sites(context, args)?;
+    if args.names.is_empty() && !args.all {
+        return Ok(view::overview(all));
+    }
+    let chosen = chosen(all, args)?;
+    let mut adopted = Vec::new();
+    for hand in chosen {
+        let site = wanted(&hand, args)?;
+        match take_over(context, args, &hand, site, ui)? {
+            Ok(done) => adopted.push((hand, done)),
+            Err(set) => {
+                ui.say(&view::lines(&hand.hand));
+                return Ok(change::preview(*set));
+            }
+        }
+    }
+    Ok(view::adopted(context, adopted))
+}
+
+/// The hand-written sites of the servers that are meant.
+fn hand_sites<'c>(context: &'c Context, args: &AdoptArgs) -> Result<Vec<Hand<'c>>, CommandError> {
+    let present = context.present().all();
+    if present.is_empty() {
+        return Err(CommandError::not_made("no web server was found").hint(NO_SERVER));
+    }
+    let mut all = Vec::new();
+    for found in present.iter().filter(|found| args.server.as_deref().is_none_or(|word| found.id.word() == word)) {
+        all.extend(servers::hand_sites(&context.machine, found)?.into_iter().map(|hand| Hand { found, hand }));
+    }
+    Ok(all)
+}
+
+/// The sites that are named, or all that can be taken over.
+fn chosen<'c>(all: Vec<Hand<'c>>, args: &AdoptArgs) -> Result<Vec<Hand<'c>>, CommandError> {
+    if args.all {
+        let chosen: Vec<Hand<'_>> = all.into_iter().filter(|own| own.hand.site.is_ok()).collect();
+        return if chosen.is_empty() { Err(nothing()) } else { Ok(chosen) };
+    }
+    let names = error::names(&args.names)?;
+    let mut chosen: Vec<Hand<'_>> = Vec::new();
+    let mut rest = all;
+    for name in &names {
+        let has = |own: &Hand<'_>| match &own.hand.site {
+            Ok(site) => site.names().any(|other| other == name),
+            Err(_) => own.hand.name.eq_ignore_ascii_case(name.as_str()),
+        };
+        if chosen.iter().any(has) {
+            continue;
+        }
+        // One that answers comes before one that is commented out.
+        let at = rest.iter().position(|own| has(own) && own.hand.site.is_ok()).or_else(|| rest.iter().position(has));
+        let hand = rest.remove(at.ok_or_else(|| unknown(name))?);
+        if let Err(why) = &hand.hand.site {
+            return Err(CommandError::not_made(format!("`{name}` can't be taken over: {why}"))
+                .hint(format!("map it anew, once you have taken that virtual host away: yandro map {name} FOLDER")));
+        }
+        chosen.push(hand);
+    }
+    Ok(chosen)
+}
+
+fn nothing() -> CommandError {
+    CommandError::usage("there is no site that could be taken over").hint("see what there is, and why: yandro adopt")
+}
+
+fn unknown(name: &HostName) -> CommandError {
+    CommandError::usage(format!("no virtual host that was written by hand has the name `{name}`"))
+        .hint("see which there are: yandro adopt")
+}
+
+/// The site that is wanted of a hand-written one.
+fn wanted(hand: &Hand<'_>, args: &AdoptArgs) -> Result<Site, CommandError> {
+    let site = hand.hand.site.clone().map_err(CommandError::not_made)?;
+    let has_tls = site.https == Https::Only || !site.serving.https_ports.is_empty();
+    let is_plain = args.plain && !has_tls && !view::has_tls(&hand.hand);
+    Ok(if is_plain { Site { https: Https::Off, ..site } } else { site })
+}
+
+/// Takes a site over; gives the plan with `--preview`.
+fn take_over(
+    context: &Context,
+    args: &AdoptArgs,
+    hand: &Hand<'_>,
+    site: Site,
+    ui: &mut Ui,
+) -> Result<Result<Adopted, Box<yandro_core::ChangeSet>>, CommandError> {
+    let requests = same::requests(context, hand.found, &hand.hand, &site);
+    let before = if context.preview { same::Answers::default() } else { same::ask(&requests)? };
+    let mut asked = false;
+    let plan = || {
+        let (text, list) = context.list()?;
+        let adoption = servers::adoption(hand.found, &hand.hand, site.clone())?;
+        ask_for_real_names(context, args, &site, &mut asked)?;
+        let mut observed = context.observer().observe_without(text, &site, now(), &hand.hand.cuts)?;
+        let mut set = adopt_site(&mut observed, &list, &adoption, &mut SystemFresh::new())?;
+        can_be_served(context, &mut set, &site, false)?;
+        Ok(Planned { set, starts: true, about: site.clone() })
+    };
+    let seen = RefCell::new(None);
+    let applied = apply(context, ui, plan, |site: &Site| {
+        let compared = same::compare(&requests, &before)?;
+        let proof = match prove(context, site) {
+            // It answers as before: what is wrong with it was so then.
+            Err(ProofFailed::Report(report)) if compared.same > 0 => Proven::Seen(report),
+            proof => proof?,
+        };
+        *seen.borrow_mut() = Some((proof, compared));
+        Ok(())
+    })?;
+    Ok(match applied {
+        Applied::Preview(set) => Err(set),
+        Applied::Done(done) => {
+            let (proof, compared) = seen.into_inner().expect("what is applied was proven");
+            Ok(Adopted { done: *done, proof, compared })
+        }
+    })
+}
+
+/// Asks about names that may be real and that no hosts line points here: they would be from now on.
+fn ask_for_real_names(context: &Context, args: &AdoptArgs, site: &Site, asked: &mut bool) -> Result<(), CommandError> {
+    let bytes = files::read_if_there(&context.machine.places.hosts)?.unwrap_or_default();
+    let file = HostsFile::parse(&bytes);
+    let new = site.names().filter(|name| file.entries_of(name).is_empty());
+    real_names::ask(context, args.hide_real, new, asked)
+}

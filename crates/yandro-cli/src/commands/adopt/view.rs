@@ -1,0 +1,223 @@
+//! What `yandro adopt` shows.
+
+use yandro_core::{Fate, HandSite, ReadLine};
+
+use super::{Adopted, Hand};
+use crate::commands::map::proof_line;
+use crate::context::Context;
+use crate::error::Status;
+use crate::view::change::{self, labelled, server_lines};
+use crate::view::check::{FindingData, finding_data, finding_text};
+use crate::view::{COMMAND, Cell, DIM, Data, GOOD, Outcome, STRONG, Table, Ui, WARN, count, data};
+
+data! {
+    /// Data of `yandro adopt` without names.
+    struct HandSites {
+        sites: Vec<HandSiteData>,
+    }
+
+    /// A site that was written by hand.
+    struct HandSiteData {
+        name: String,
+        aliases: Vec<String>,
+        server: String,
+        /// Its folder or upstream.
+        content: Option<String>,
+        /// Why it can't be taken over.
+        refused: Option<String>,
+        virtual_hosts: Vec<HandHostData>,
+    }
+
+    /// One of its virtual hosts.
+    struct HandHostData {
+        file: String,
+        line: usize,
+        lines: Vec<HandLineData>,
+    }
+
+    /// A line of it.
+    struct HandLineData {
+        line: usize,
+        text: String,
+        /// `understood`, `kept` or `left`.
+        fate: &'static str,
+        /// The part of the site that it becomes, or why it goes.
+        what: Option<String>,
+    }
+
+    /// Data of `yandro adopt` with names.
+    struct AdoptedSites {
+        sites: Vec<AdoptedData>,
+    }
+
+    /// A site that was taken over.
+    struct AdoptedData {
+        site: String,
+        url: String,
+        content: String,
+        /// The paths that were changed.
+        changed: Vec<String>,
+        understood: usize,
+        kept: usize,
+        left: usize,
+        /// How many requests are answered as before.
+        same_answers: usize,
+        proven: bool,
+        findings: Vec<FindingData>,
+    }
+}
+
+impl Data for HandSites {}
+impl Data for AdoptedSites {}
+
+/// The hand-written sites, in a table.
+pub(super) fn overview(all: Vec<Hand<'_>>) -> Outcome<'_> {
+    let data = HandSites { sites: all.iter().map(|own| site_data(&own.hand)).collect() };
+    Outcome::new(data, move |_, ui| show_overview(&all, ui))
+}
+
+fn show_overview(all: &[Hand<'_>], ui: &mut Ui) {
+    if all.is_empty() {
+        ui.say("No site was written by hand: every virtual host is yandro's.");
+        return;
+    }
+    let mut table = Table::new(&["SITE", "SERVER", "SERVES", "WHERE", "CAN BE TAKEN OVER"]).least(&["SERVER"]);
+    for Hand { hand, .. } in all {
+        let places: Vec<String> = hand.blocks.iter().map(|(place, _)| place.to_string()).collect();
+        let (content, can) = match &hand.site {
+            Ok(site) => (site.content.to_string(), Cell::new("yes", GOOD)),
+            Err(why) => ("–".to_owned(), Cell::new(format!("no: {why}"), WARN)),
+        };
+        let server = Cell::plain(hand.server.word());
+        let first = places.first().cloned().unwrap_or_default();
+        table.row(vec![Cell::new(&hand.name, STRONG), server, Cell::plain(content), Cell::new(first, DIM), can]);
+        for place in places.iter().skip(1) {
+            table.row(vec![Cell::plain(""), Cell::plain(""), Cell::plain(""), Cell::new(place, DIM), Cell::plain("")]);
+        }
+    }
+    ui.table(&table);
+    let Some(first) = all.iter().find(|own| own.hand.site.is_ok()) else { return };
+    let name = &first.hand.name;
+    ui.say(&format!(
+        "\nsee what becomes of each line: {COMMAND}yandro adopt {name} --preview{COMMAND:#}\ntake it over:                  {COMMAND}yandro adopt {name}{COMMAND:#} (all of them: --all)"
+    ));
+}
+
+fn site_data(hand: &HandSite) -> HandSiteData {
+    let site = hand.site.as_ref().ok();
+    HandSiteData {
+        name: hand.name.clone(),
+        aliases: site.map(|site| site.aliases.iter().map(ToString::to_string).collect()).unwrap_or_default(),
+        server: hand.server.word().to_owned(),
+        content: site.map(|site| site.content.to_string()),
+        refused: hand.site.as_ref().err().cloned(),
+        virtual_hosts: hand
+            .blocks
+            .iter()
+            .map(|(place, reading)| HandHostData {
+                file: place.file.clone(),
+                line: place.line,
+                lines: reading.lines.iter().map(line_data).collect(),
+            })
+            .collect(),
+    }
+}
+
+fn line_data(read: &ReadLine) -> HandLineData {
+    let (fate, what) = match &read.fate {
+        Fate::Understood(part) => ("understood", Some((*part).to_owned())),
+        Fate::Kept => ("kept", None),
+        Fate::Left(why) => ("left", Some((*why).to_owned())),
+    };
+    HandLineData { line: read.line, text: read.text.clone(), fate, what }
+}
+
+/// Whether one of its virtual hosts speaks TLS.
+pub(super) fn has_tls(hand: &HandSite) -> bool {
+    hand.blocks.iter().any(|(_, reading)| reading.addresses.iter().any(|own| own.is_secure))
+}
+
+/// What becomes of each line of a site.
+pub(super) fn lines(hand: &HandSite) -> String {
+    let mut text = String::new();
+    for (place, reading) in &hand.blocks {
+        text += &format!("{STRONG}{}{STRONG:#} in {}\n", hand.name, place.file);
+        let width = reading.lines.iter().map(|own| own.text.chars().count().min(WIDEST)).max().unwrap_or(0);
+        for read in &reading.lines {
+            let short: String = read.text.chars().take(WIDEST).collect();
+            let fate = match &read.fate {
+                Fate::Understood(part) => format!("{GOOD}understood{GOOD:#}: {part}"),
+                Fate::Kept => format!("{DIM}stays word for word{DIM:#}"),
+                Fate::Left(why) => format!("{WARN}goes{WARN:#}: {why}"),
+            };
+            text += &format!("  {:>4}  {short:<width$}  {fate}\n", read.line);
+        }
+    }
+    text
+}
+
+/// How much of a line is shown.
+const WIDEST: usize = 60;
+
+/// The sites that were taken over.
+pub(super) fn adopted<'c>(context: &'c Context, all: Vec<(Hand<'c>, Adopted)>) -> Outcome<'c> {
+    let data = AdoptedSites { sites: all.iter().map(|(hand, own)| adopted_data(context, hand, own)).collect() };
+    let is_well = all.iter().all(|(_, own)| own.proof.findings().is_empty());
+    let status = if is_well { Status::Well } else { Status::Findings };
+    Outcome::new(data, move |_, ui| {
+        for (hand, own) in &all {
+            show(context, hand, own, ui);
+        }
+    })
+    .with(status)
+}
+
+/// How many lines are understood, kept and left.
+fn counts(hand: &HandSite) -> [usize; 3] {
+    let all = || hand.blocks.iter().flat_map(|(_, reading)| &reading.lines);
+    let of = |is: fn(&Fate) -> bool| all().filter(|own| is(&own.fate)).count();
+    [
+        of(|fate| matches!(fate, Fate::Understood(_))),
+        of(|fate| *fate == Fate::Kept),
+        of(|fate| matches!(fate, Fate::Left(_))),
+    ]
+}
+
+fn adopted_data(context: &Context, hand: &Hand<'_>, own: &Adopted) -> AdoptedData {
+    let site = &own.done.about;
+    let [understood, kept, left] = counts(&hand.hand);
+    AdoptedData {
+        site: site.name.to_string(),
+        url: context.url(site),
+        content: site.content.to_string(),
+        changed: change::paths(&own.done.set),
+        understood,
+        kept,
+        left,
+        same_answers: own.compared.same,
+        proven: own.proof.is_proven(),
+        findings: own.proof.findings().iter().map(finding_data).collect(),
+    }
+}
+
+fn show(context: &Context, hand: &Hand<'_>, own: &Adopted, ui: &mut Ui) {
+    let site = &own.done.about;
+    let [understood, kept, left] = counts(&hand.hand);
+    let gone = if left > 0 { format!(", {left} left out") } else { String::new() };
+    ui.say(&format!("{STRONG}{}{STRONG:#} -> {}: taken over", site.name.to_unicode(), site.content));
+    let mut lines = vec![("your lines", format!("{understood} understood, {kept} kept word for word{gone}"))];
+    lines.extend(change::summary(&own.done.set, &context.machine.places));
+    lines.extend(server_lines(&own.done.set, &own.done.servers));
+    if own.compared.same > 0 {
+        lines.push(("answers", format!("{} as before", count(own.compared.same, "request"))));
+    }
+    lines.push(("proof", proof_line(site, &context.url(site), &own.proof)));
+    ui.say(&labelled(&lines));
+    for finding in own.proof.findings() {
+        ui.print(&finding_text(finding, ui.verbose));
+    }
+    let certificates = hand.hand.blocks.iter().filter_map(|(_, reading)| reading.certificate.as_ref());
+    for certificate in certificates {
+        ui.note(&format!("the certificate {certificate} is used no more by this site; it stays where it is"));
+    }
+}

@@ -1,0 +1,122 @@
+//! What a virtual host of a person's own says, and what becomes of each of its lines.
+
+use core::net::IpAddr;
+
+use camino::{Utf8Path, Utf8PathBuf};
+
+use crate::config::{Directive, Files, Section, Want};
+use crate::site::{Content, Serving};
+
+/// A virtual host that a person wrote.
+#[derive(Clone, Copy)]
+pub struct HandBlock<'b> {
+    /// The text that it is in.
+    pub source: &'b [u8],
+    /// Its lines.
+    pub section: &'b Section,
+    /// The server's files as it sees them.
+    pub files: &'b dyn Files,
+    /// The folder that relative paths start from.
+    pub root: &'b Utf8Path,
+    /// The folder that it serves, with variables and relative paths resolved.
+    pub document_root: Option<&'b str>,
+    /// The folder in which the server has its logs.
+    pub log_folder: &'b str,
+}
+
+/// What becomes of a line.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Fate {
+    /// It becomes this part of the site.
+    Understood(&'static str),
+    /// It stays word for word.
+    Kept,
+    /// It goes, for this reason.
+    Left(&'static str),
+}
+
+/// A line of a virtual host, or a section with all that is in it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ReadLine {
+    /// Its number in the file, from 1.
+    pub line: usize,
+    /// Its first line.
+    pub text: String,
+    /// What becomes of it.
+    pub fate: Fate,
+}
+
+/// An address of a virtual host.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct BlockAddress {
+    /// The address; `None` for all of them.
+    pub address: Option<IpAddr>,
+    /// The port.
+    pub port: u16,
+    /// Whether TLS is spoken there.
+    pub is_secure: bool,
+}
+
+/// What a virtual host says.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct BlockReading {
+    /// Its names, the first of them its own; without patterns.
+    pub names: Vec<String>,
+    /// Its addresses.
+    pub addresses: Vec<BlockAddress>,
+    /// The folder or the upstream that answers.
+    pub content: Option<Content>,
+    /// Whether it only redirects to HTTPS.
+    pub redirects: bool,
+    /// How it serves.
+    pub serving: Serving,
+    /// The lines that yandro writes in their place, or takes away.
+    pub understood: Vec<Want>,
+    /// Every line.
+    pub lines: Vec<ReadLine>,
+    /// The file of its certificate.
+    pub certificate: Option<String>,
+}
+
+impl BlockReading {
+    /// Writes down what becomes of a line.
+    pub(crate) fn line(&mut self, block: &HandBlock<'_>, own: &Directive, fate: Fate) {
+        let text = String::from_utf8_lossy(&block.source[own.span.clone()]);
+        let text = text.lines().find(|line| !line.trim().is_empty()).unwrap_or_default().trim().to_owned();
+        self.lines.push(ReadLine { line: own.line, text, fate });
+    }
+
+    /// A line that becomes part of the site, and that yandro writes itself from now on.
+    pub(crate) fn replaced(&mut self, block: &HandBlock<'_>, own: &Directive, name: &'static str, part: &'static str) {
+        self.understood.push(Want::Directive(name, own.values().map(str::to_owned).collect()));
+        self.line(block, own, Fate::Understood(part));
+    }
+
+    /// A line that says something about the site, and stays as it is.
+    pub(crate) fn noted(&mut self, block: &HandBlock<'_>, own: &Directive, part: &'static str) {
+        self.line(block, own, Fate::Understood(part));
+    }
+}
+
+impl HandBlock<'_> {
+    /// Whether a directive of this name is there just once.
+    pub(crate) fn has_one(&self, name: &'static str) -> bool {
+        self.section.directives(name).count() == 1
+    }
+
+    /// The folder of a log, if it is a plain file; `None` in it for the server's own folder.
+    pub(crate) fn log_folder_of(&self, path: &str) -> Option<Option<Utf8PathBuf>> {
+        let path = Utf8Path::new(path);
+        let folder = path.parent()?;
+        if folder.as_str() == self.log_folder {
+            return Some(None);
+        }
+        let is_plain = path.is_absolute() && !path.as_str().contains(['$', '|', '%']) && folder != "/dev";
+        is_plain.then(|| Some(folder.to_owned()))
+    }
+}
+
+/// The host and port of an upstream's URL that is an origin and nothing more.
+pub(crate) fn upstream(url: &str) -> Option<Content> {
+    crate::site::Upstream::parse(url).ok().filter(|upstream| !upstream.is_secure()).map(Content::Upstream)
+}
