@@ -22,6 +22,8 @@ macro_rules! all {
 #[test]
 fn schemas_are_those_of_the_types() {
     let all = all! {
+        "adopt": commands::AdoptedSites,
+        "adopt-list": commands::HandSites,
         "authority-env": commands::TrustVariables,
         "authority-export": commands::Exported,
         "authority-export-to-device": commands::OfferData,

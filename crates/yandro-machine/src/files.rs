@@ -139,6 +139,12 @@ fn extended(path: &Utf8Path) -> Vec<(String, Vec<u8>)> {
     names.filter_map(value).collect()
 }
 
+/// Whether this user may take a file away or put another in its place.
+pub fn may_be_replaced(path: &Utf8Path) -> bool {
+    let folder = path.parent().unwrap_or(Utf8Path::new("/"));
+    rustix::fs::access(folder.as_std_path(), rustix::fs::Access::WRITE_OK).is_ok()
+}
+
 /// An obstacle that keeps even root from writing a file: a read-only file system, or the immutable
 /// attribute of the file or its folder.
 pub(crate) fn obstacle(path: &Utf8Path) -> Option<FileError> {

@@ -32,6 +32,7 @@ pub(crate) mod vhosts;
 /// The types of what commands give with `--json`.
 #[cfg(test)]
 pub(crate) mod schemas {
+    pub(crate) use super::adopt::schemas::*;
     pub(crate) use super::authority::schemas::*;
     pub(crate) use super::cert::schemas::*;
     pub(crate) use super::check::url::CheckedUrls;

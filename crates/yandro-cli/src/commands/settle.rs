@@ -17,12 +17,13 @@ use crate::view::{COMMAND, DIM, Data, Outcome, STRONG, Ui, WARN, count, data};
 pub(crate) fn run<'c>(context: &'c Context, args: &'c SettleArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let put_back = put_back(context, args)?;
     let mut drift = None;
+    let is_verbose = ui.verbose;
     let mut is_agreed = args.yes || context.preview;
     let plan = || {
         let planned = plan(context, &put_back)?;
         ask_to_remove(context, &planned.about.0.orphans, &mut is_agreed)?;
         if context.preview {
-            drift = Some(report(&planned.about.0));
+            drift = Some(report(&planned.about.0, is_verbose));
         }
         Ok(planned)
     };
@@ -55,13 +56,14 @@ impl Data for Settled {}
 
 fn show(context: &Context, done: &Done<(Settlement, usize)>, ui: &mut Ui) {
     let (settlement, sites) = &done.about;
+    let is_verbose = ui.verbose;
     if change::is_quiet(&done.set) {
         ui.say(&format!("{}: the machine is as the site list says; nothing was changed", count(*sites, "site")));
     } else {
         ui.say(&format!("{STRONG}{}{STRONG:#}: the machine is now as the site list says", count(*sites, "site")));
         ui.say(&done.summary(context));
     }
-    let drift = report(settlement);
+    let drift = report(settlement, is_verbose);
     if !drift.is_empty() {
         ui.say(&drift);
     }
@@ -111,6 +113,9 @@ fn plan(context: &Context, put_back: &BTreeSet<HostName>) -> Result<Planned<(Set
     Ok(Planned { set, starts: true, about: (settlement, list.sites.len()) })
 }
 
+/// How many edits of a site are shown one by one.
+const FEW: usize = 3;
+
 /// A line that a person edited.
 fn by_hand(name: &HostName, edit: &HandEdit) -> String {
     let what = match &edit.found {
@@ -131,7 +136,7 @@ fn by_hand(name: &HostName, edit: &HandEdit) -> String {
 }
 
 /// Differences that are not missing parts.
-fn report(settlement: &Settlement) -> String {
+fn report(settlement: &Settlement, is_verbose: bool) -> String {
     let mut text = String::new();
     for (old, new) in &settlement.renamed {
         text += &format!("\n{STRONG}{old}{STRONG:#} has the name {STRONG}{new}{STRONG:#} now");
@@ -146,11 +151,23 @@ fn report(settlement: &Settlement) -> String {
             "\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#} was written by an earlier yandro that didn't say for which site list, and it isn't in yours: it stays. If it is yours, map it again; otherwise the user whose site it is runs yandro settle"
         );
     }
-    for (name, edit) in &settlement.edited {
-        text += &by_hand(name, edit);
-    }
     let mut edited: Vec<&HostName> = settlement.edited.iter().map(|(name, _)| name).collect();
     edited.dedup();
+    for name in &edited {
+        let edits: Vec<&HandEdit> =
+            settlement.edited.iter().filter(|(own, _)| own == *name).map(|(_, edit)| edit).collect();
+        let is_told = |edit: &&&HandEdit| is_verbose || edits.len() <= FEW || edit.conflicts;
+        for edit in edits.iter().filter(is_told) {
+            text += &by_hand(name, edit);
+        }
+        let rest = edits.len() - edits.iter().filter(is_told).count();
+        if rest > 0 {
+            text += &format!(
+                "\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#}: {} not as yandro would write them, and stay so; each of them: {COMMAND}yandro settle --verbose{COMMAND:#}",
+                count(rest, "line")
+            );
+        }
+    }
     for name in edited {
         text += &format!("\n\nto overwrite your edits of {name}: {COMMAND}yandro settle --put-back {name}{COMMAND:#}");
     }

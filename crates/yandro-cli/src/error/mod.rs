@@ -264,11 +264,15 @@ impl From<PlanError> for CommandError {
             }
             _ => None,
         };
+        let other = match &error {
+            PlanError::VirtualHostTaken { place, .. } => Some(format!("or take its file out of use: {}", place.file)),
+            _ => None,
+        };
         let command = match error {
             PlanError::NameTaken { .. } | PlanError::HttpsForced(_) | PlanError::Path(_) => Self::usage(error),
             error => Self::not_made(error),
         };
-        hint.into_iter().fold(command, CommandError::hint)
+        hint.into_iter().chain(other).fold(command, CommandError::hint)
     }
 }
 

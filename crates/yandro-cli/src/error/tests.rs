@@ -89,7 +89,8 @@ fn errors_of_plans_come_with_their_fix() {
     `crew.test` belongs to the site list of user `bob` (/home/bob/sites.toml): /etc/crew.conf [NotMade, not-made]
       choose another name, or have user `bob` take the site away: yandro unmap
     /etc/nginx/nginx.conf:7: a virtual host that yandro did not write already answers to `crew.test` [NotMade, not-made]
-      take that virtual host away, or its file out of use: /etc/nginx/nginx.conf
+      take that virtual host over, with its lines kept: yandro adopt crew.test
+      or take its file out of use: /etc/nginx/nginx.conf
     /etc/a: points to `/etc/b`, not to the file that yandro writes [NotMade, not-made]
       move it out of the way: /etc/a
     /etc/nginx/nginx.conf:7: `server_names_hash_bucket_size 32` is too small for the site's longest name, which needs 64 [NotMade, not-made]

@@ -22,6 +22,15 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
     ("open", &[("yandro open saltmarsh.test", "without a browser: print its URL")]),
     ("unmap", &[("yandro unmap saltmarsh.test", ""), ("yandro unmap saltmarsh.test --preview", "show what would go")]),
     (
+        "adopt",
+        &[
+            ("yandro adopt", "list the sites that were written by hand"),
+            ("yandro adopt saltmarsh.test --preview", "see what becomes of each line"),
+            ("yandro adopt saltmarsh.test", "its lines are kept, and it answers as before"),
+            ("yandro adopt --all", ""),
+        ],
+    ),
+    (
         "rename",
         &[
             ("yandro rename tides.test ebb.test", ""),
@@ -151,6 +160,7 @@ const WORDS: &[(&[&str], &str, &str)] = &[
     (&["reload"], "reload a web server", "yandro servers reload"),
     (&["restart"], "restart a web server", "yandro servers restart"),
     (&["mv"], "give a site another name", "yandro rename OLD NEW"),
+    (&["take-over", "import"], "take over a site that was written by hand", "yandro adopt"),
     (&["pause", "suspend"], "take a site out of use for a while", "yandro disable NAME"),
     (&["resume"], "bring a site back into use", "yandro enable NAME"),
     (&["log", "changes"], "show the changes so far", "yandro history"),

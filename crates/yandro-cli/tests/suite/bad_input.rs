@@ -208,7 +208,8 @@ fn somebody_elses_virtual_host_is_not_covered_up() {
     );
     insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]), @"
     error: $ROOT/etc/apache2/sites-enabled/ferries.conf:2: a virtual host that yandro did not write already answers to `saltmarsh.test`
-    fix: take that virtual host away, or its file out of use: $ROOT/etc/apache2/sites-enabled/ferries.conf
+    fix: take that virtual host over, with its lines kept: yandro adopt saltmarsh.test
+    fix: or take its file out of use: $ROOT/etc/apache2/sites-enabled/ferries.conf
     [status 3]
     ");
 }

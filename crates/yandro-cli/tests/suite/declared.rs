@@ -84,7 +84,7 @@ fn same(now: &str, then: &str) {
     let without = |text: &str, other: &str| -> Vec<String> {
         let other: Vec<&str> = other.lines().collect();
         text.lines()
-            .filter(|line| !other.contains(line) && !line.starts_with("."))
+            .filter(|line| !other.contains(line) && !line.starts_with('.'))
             .map(|line| line.chars().take(400).collect())
             .collect()
     };

@@ -15,6 +15,7 @@ pub(super) fn commented(server: &HandServer<'_>) -> Vec<HandSite> {
             found.push(HandSite {
                 server: server.id,
                 name,
+                is_commented: true,
                 site: Err(format!("it is commented out: {}", Place { file: file.to_string(), line })),
                 blocks: Vec::new(),
                 brought: Brought::default(),
@@ -41,7 +42,9 @@ fn in_text(dialect: &dyn Dialect, text: &[u8]) -> Vec<(usize, String)> {
             .find(|end| opens && parsed_name(dialect, &lines[at..=*end]).is_some());
         match end {
             Some(end) => {
-                found.extend(parsed_name(dialect, &lines[at..=end]).flatten().map(|name| (at + 1, name)));
+                found.extend(
+                    parsed_name(dialect, &lines[at..=end]).filter(|name| !name.is_empty()).map(|name| (at + 1, name)),
+                );
                 at = end + 1;
             }
             None => at += 1,
@@ -58,12 +61,12 @@ fn is_opening(dialect: &dyn Dialect, line: &[u8]) -> bool {
     words.starts_with(&dialect.host().to_ascii_lowercase())
 }
 
-/// The name of the virtual host that lines make if they are one; `None` in it for one without a name.
-fn parsed_name(dialect: &dyn Dialect, lines: &[Option<Vec<u8>>]) -> Option<Option<String>> {
+/// The name of the virtual host that lines make if they are one; empty for one without a name.
+fn parsed_name(dialect: &dyn Dialect, lines: &[Option<Vec<u8>>]) -> Option<String> {
     let text: Vec<u8> = lines.iter().flatten().flat_map(|line| [&line[..], b"\n"].concat()).collect();
     let tree = dialect.parse(&text).ok()?;
     let hosts = tree.all(dialect.host());
     let [host] = &hosts[..] else { return None };
-    let name = host.directives(dialect.name()).next().and_then(|own| own.values().next().map(str::to_owned));
-    Some(name)
+    let name = host.directives(dialect.name()).next().and_then(|own| own.values().next());
+    Some(name.unwrap_or_default().to_owned())
 }

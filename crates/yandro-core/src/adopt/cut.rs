@@ -47,8 +47,11 @@ pub(super) fn cut(
         let comments = if is_whole { comments_of(text, comments) } else { text[comments.clone()].to_vec() };
         blocks.push(CutBlock { comments, block: text[range.clone()].to_vec() });
         at = outer(&tree.nodes, range).end;
-        let start = comments_above(text, outer_emptied(&tree.nodes, range, &ranges).start);
-        splices.push(Splice::remove(start..outer_emptied(&tree.nodes, range, &ranges).end));
+        let gone = outer_emptied(&tree.nodes, range, &ranges);
+        let start = comments_above(text, gone.start);
+        // One of the two blank lines around it goes along.
+        let is_apart = text[..start].ends_with(b"\n\n") && text[gone.end..].starts_with(b"\n");
+        splices.push(Splice::remove(start..gone.end + usize::from(is_apart)));
     }
     if is_whole {
         return (None, blocks, comments_of(text, at..text.len()));

@@ -6,7 +6,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 
 use super::commented::commented;
 use super::cut::{CutFile, cut};
-use super::reading::{BlockReading, HandBlock};
+use super::reading::{BlockReading, HandBlock, is_name};
 use super::written::Brought;
 use crate::config::{Files, Place, VirtualHost};
 use crate::name::HostName;
@@ -38,6 +38,8 @@ pub struct HandSite {
     pub server: ServerId,
     /// Its name, as it is written; a place for one without.
     pub name: String,
+    /// Whether it is commented out.
+    pub is_commented: bool,
     /// The site that it becomes, or why it can't become one.
     pub site: Result<Site, String>,
     /// Its virtual hosts, each with what is read of it.
@@ -72,14 +74,15 @@ pub fn hand_sites(server: &HandServer<'_>) -> Vec<HandSite> {
 
 /// The first of a virtual host's names that a site can have.
 fn name_of(host: &VirtualHost) -> Option<String> {
-    let mut names = host.name.iter().chain(&host.aliases).filter_map(|name| HostName::parse(name).ok());
-    names.next().map(|name| name.to_string())
+    let mut names = host.name.iter().chain(&host.aliases).filter(|name| is_name(name));
+    names.find_map(|name| HostName::parse(name).ok()).map(|name| name.to_string())
 }
 
 fn hand_site(server: &HandServer<'_>, name: String, hosts: &[&VirtualHost]) -> HandSite {
     let mut found = HandSite {
         server: server.id,
         name,
+        is_commented: false,
         site: Err(String::new()),
         blocks: Vec::new(),
         brought: Brought::default(),
@@ -156,7 +159,7 @@ fn site(server: &HandServer<'_>, readings: &[&BlockReading]) -> Result<Site, Str
         }
     }
     let mut names = names.into_iter();
-    let name = names.next().ok_or("it has no name: give it one (`ServerName`, `server_name`), then adopt that")?;
+    let name = names.next().ok_or("it has no name of its own")?;
     let content = match main.content.clone() {
         Some(Content::Folder { folder, .. }) => {
             let here = (server.here)(&folder).ok_or_else(|| format!("{folder} is not a folder of this machine"))?;

@@ -2,10 +2,11 @@
 
 use core::net::IpAddr;
 
-use camino::{Utf8Path, Utf8PathBuf};
+use camino::Utf8Path;
 
 use crate::config::{Directive, Files, Section, Want};
-use crate::site::{Content, Serving};
+use crate::name::HostName;
+use crate::site::{Content, Logs, Serving};
 
 /// A virtual host that a person wrote.
 #[derive(Clone, Copy)]
@@ -104,16 +105,21 @@ impl HandBlock<'_> {
         self.section.directives(name).count() == 1
     }
 
-    /// The folder of a log, if it is a plain file; `None` in it for the server's own folder.
-    pub(crate) fn log_folder_of(&self, path: &str) -> Option<Option<Utf8PathBuf>> {
+    /// The place of a log, if it is a plain file.
+    pub(crate) fn log_of(&self, path: &str) -> Option<Logs> {
         let path = Utf8Path::new(path);
         let folder = path.parent()?;
         if folder.as_str() == self.log_folder {
-            return Some(None);
+            return Some(Logs::Usual);
         }
         let is_plain = path.is_absolute() && !path.as_str().contains(['$', '|', '%']) && folder != "/dev";
-        is_plain.then(|| Some(folder.to_owned()))
+        is_plain.then(|| Logs::Folder(folder.to_owned()))
     }
+}
+
+/// Whether a word is a name that a site can have: no pattern, and not nginx's `_` for none.
+pub(crate) fn is_name(word: &str) -> bool {
+    word.bytes().any(|byte| byte.is_ascii_alphanumeric() || !byte.is_ascii()) && HostName::parse(word).is_ok()
 }
 
 /// The host and port of an upstream's URL that is an origin and nothing more.

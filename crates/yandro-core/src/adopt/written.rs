@@ -82,7 +82,7 @@ fn converted(dialect: &dyn Dialect, basis: &Basis<'_>, want: &Want, eol: &str) -
     let port = dialect.wanted_port(want).unwrap_or_default();
     let moved = dialect.moved_to(section, arguments, &single, port, basis.is_own);
     splices.extend(moved.into_iter().map(|(range, text)| Splice::replace(range, text)));
-    Ok(indented_away(source::apply(source, &splices)))
+    Ok(indented_away(&source::apply(source, &splices)))
 }
 
 /// An address as a server writes it.
@@ -105,7 +105,7 @@ fn stay_out(dialect: &dyn Dialect, section: &Section, wants: &[Want], earlier: &
 }
 
 /// The lines of a block that stood within another, without the blanks that all of them begin with.
-fn indented_away(text: Vec<u8>) -> Vec<u8> {
+fn indented_away(text: &[u8]) -> Vec<u8> {
     let lines: Vec<&[u8]> = text.split_inclusive(|byte| *byte == b'\n').collect();
     let blanks = |line: &&[u8]| line.iter().take_while(|byte| matches!(byte, b' ' | b'\t')).count();
     let common = lines.iter().filter(|line| !line.trim_ascii().is_empty()).map(blanks).min().unwrap_or(0);

@@ -5,7 +5,7 @@ mod view;
 
 use std::cell::RefCell;
 
-use yandro_core::{HandSite, HostName, HostsFile, Https, Site, adopt_site};
+use yandro_core::{Adoption, HandSite, HostName, HostsFile, Https, Site, adopt_site};
 use yandro_machine::{Found, SystemFresh, files, servers};
 
 use super::apply::{Applied, Done, Planned, apply};
@@ -13,6 +13,7 @@ use super::map::can_be_served;
 use super::prove::{ProofFailed, Proven, prove};
 use super::real_names;
 use crate::args::AdoptArgs;
+use crate::as_root::as_root;
 use crate::context::{Context, now};
 use crate::error::{self, CommandError, NO_SERVER};
 use crate::view::{Outcome, Ui, change};
@@ -37,18 +38,21 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c AdoptArgs, ui: &mut Ui) ->
         return Ok(view::overview(all));
     }
     let chosen = chosen(all, args)?;
-    let mut adopted = Vec::new();
+    let (mut adopted, mut refused) = (Vec::new(), Vec::new());
     for hand in chosen {
-        let site = wanted(&hand, args)?;
-        match take_over(context, args, &hand, site, ui)? {
-            Ok(done) => adopted.push((hand, done)),
-            Err(set) => {
+        let done = wanted(&hand, args).and_then(|site| take_over(context, args, &hand, &site, ui));
+        match done {
+            // What one site can't do is no reason to leave the others.
+            Err(error) if args.all => refused.push((hand.hand.name.clone(), error)),
+            Err(error) => return Err(error),
+            Ok(Ok(done)) => adopted.push((hand, done)),
+            Ok(Err(set)) => {
                 ui.say(&view::lines(&hand.hand));
                 return Ok(change::preview(*set));
             }
         }
     }
-    Ok(view::adopted(context, adopted))
+    Ok(view::adopted(context, adopted, refused))
 }
 
 /// The hand-written sites of the servers that are meant.
@@ -85,8 +89,9 @@ fn chosen<'c>(all: Vec<Hand<'c>>, args: &AdoptArgs) -> Result<Vec<Hand<'c>>, Com
         let at = rest.iter().position(|own| has(own) && own.hand.site.is_ok()).or_else(|| rest.iter().position(has));
         let hand = rest.remove(at.ok_or_else(|| unknown(name))?);
         if let Err(why) = &hand.hand.site {
+            let when = if hand.hand.is_commented { "" } else { ", once you have taken that virtual host away" };
             return Err(CommandError::not_made(format!("`{name}` can't be taken over: {why}"))
-                .hint(format!("map it anew, once you have taken that virtual host away: yandro map {name} FOLDER")));
+                .hint(format!("map it anew{when}: yandro map {name} FOLDER")));
         }
         chosen.push(hand);
     }
@@ -115,19 +120,20 @@ fn take_over(
     context: &Context,
     args: &AdoptArgs,
     hand: &Hand<'_>,
-    site: Site,
+    site: &Site,
     ui: &mut Ui,
 ) -> Result<Result<Adopted, Box<yandro_core::ChangeSet>>, CommandError> {
-    let requests = same::requests(context, hand.found, &hand.hand, &site);
+    let requests = same::requests(context, hand.found, &hand.hand, site);
     let before = if context.preview { same::Answers::default() } else { same::ask(&requests)? };
     let mut asked = false;
     let plan = || {
         let (text, list) = context.list()?;
         let adoption = servers::adoption(hand.found, &hand.hand, site.clone())?;
-        ask_for_real_names(context, args, &site, &mut asked)?;
-        let mut observed = context.observer().observe_without(text, &site, now(), &hand.hand.cuts)?;
+        may_write(context, &adoption)?;
+        ask_for_real_names(context, args, site, &mut asked)?;
+        let mut observed = context.observer().observe_without(text, site, now(), &hand.hand.cuts)?;
         let mut set = adopt_site(&mut observed, &list, &adoption, &mut SystemFresh::new())?;
-        can_be_served(context, &mut set, &site, false)?;
+        can_be_served(context, &mut set, site, false)?;
         Ok(Planned { set, starts: true, about: site.clone() })
     };
     let seen = RefCell::new(None);
@@ -150,10 +156,29 @@ fn take_over(
     })
 }
 
+/// Refuses what only root may decide: whose files these are.
+fn may_write(context: &Context, adoption: &Adoption) -> Result<(), CommandError> {
+    if context.preview || context.machine.is_root() || !context.machine.is_real() {
+        return Ok(());
+    }
+    let paths = adoption.files.iter().map(|(path, ..)| path).chain(adoption.links.iter().map(|(path, _)| path));
+    let foreign = paths.into_iter().find(|path| !files::may_be_replaced(path));
+    foreign.map_or(Ok(()), |path| {
+        let name = &adoption.site.name;
+        Err(CommandError::not_made(format!("the virtual host of `{name}` is not in a file of yours: {path}"))
+            .hint(format!("take it over as root: {}", as_root(&["adopt", name.as_str()]))))
+    })
+}
+
 /// Asks about names that may be real and that no hosts line points here: they would be from now on.
 fn ask_for_real_names(context: &Context, args: &AdoptArgs, site: &Site, asked: &mut bool) -> Result<(), CommandError> {
     let bytes = files::read_if_there(&context.machine.places.hosts)?.unwrap_or_default();
     let file = HostsFile::parse(&bytes);
     let new = site.names().filter(|name| file.entries_of(name).is_empty());
     real_names::ask(context, args.hide_real, new, asked)
+}
+
+#[cfg(test)]
+pub(crate) mod schemas {
+    pub(crate) use super::view::{AdoptedSites, HandSites};
 }

@@ -5,7 +5,7 @@ use yandro_core::{Fate, HandSite, ReadLine};
 use super::{Adopted, Hand};
 use crate::commands::map::proof_line;
 use crate::context::Context;
-use crate::error::Status;
+use crate::error::{CommandError, Status};
 use crate::view::change::{self, labelled, server_lines};
 use crate::view::check::{FindingData, finding_data, finding_text};
 use crate::view::{COMMAND, Cell, DIM, Data, GOOD, Outcome, STRONG, Table, Ui, WARN, count, data};
@@ -48,6 +48,14 @@ data! {
     /// Data of `yandro adopt` with names.
     struct AdoptedSites {
         sites: Vec<AdoptedData>,
+        /// With `--all`: the sites that stay as they are.
+        refused: Vec<RefusedData>,
+    }
+
+    /// A site that stays as it is.
+    struct RefusedData {
+        site: String,
+        why: String,
     }
 
     /// A site that was taken over.
@@ -90,7 +98,9 @@ fn show_overview(all: &[Hand<'_>], ui: &mut Ui) {
         };
         let server = Cell::plain(hand.server.word());
         let first = places.first().cloned().unwrap_or_default();
-        table.row(vec![Cell::new(&hand.name, STRONG), server, Cell::plain(content), Cell::new(first, DIM), can]);
+        let is_named = !hand.name.contains('/');
+        let name = if is_named { Cell::new(&hand.name, STRONG) } else { Cell::new("(no name)", DIM) };
+        table.row(vec![name, server, Cell::plain(content), Cell::new(first, DIM), can]);
         for place in places.iter().skip(1) {
             table.row(vec![Cell::plain(""), Cell::plain(""), Cell::plain(""), Cell::new(place, DIM), Cell::plain("")]);
         }
@@ -160,13 +170,26 @@ pub(super) fn lines(hand: &HandSite) -> String {
 const WIDEST: usize = 60;
 
 /// The sites that were taken over.
-pub(super) fn adopted<'c>(context: &'c Context, all: Vec<(Hand<'c>, Adopted)>) -> Outcome<'c> {
-    let data = AdoptedSites { sites: all.iter().map(|(hand, own)| adopted_data(context, hand, own)).collect() };
-    let is_well = all.iter().all(|(_, own)| own.proof.findings().is_empty());
+pub(super) fn adopted<'c>(
+    context: &'c Context,
+    all: Vec<(Hand<'c>, Adopted)>,
+    refused: Vec<(String, CommandError)>,
+) -> Outcome<'c> {
+    let data = AdoptedSites {
+        sites: all.iter().map(|(hand, own)| adopted_data(context, hand, own)).collect(),
+        refused: refused
+            .iter()
+            .map(|(name, why)| RefusedData { site: name.clone(), why: why.message.clone() })
+            .collect(),
+    };
+    let is_well = refused.is_empty() && all.iter().all(|(_, own)| own.proof.findings().is_empty());
     let status = if is_well { Status::Well } else { Status::Findings };
     Outcome::new(data, move |_, ui| {
         for (hand, own) in &all {
             show(context, hand, own, ui);
+        }
+        for (name, why) in &refused {
+            ui.print(&format!("{WARN}!{WARN:#} {STRONG}{name}{STRONG:#} stays as it is: {}", why.message));
         }
     })
     .with(status)

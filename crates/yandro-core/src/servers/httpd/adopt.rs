@@ -2,13 +2,10 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use crate::adopt::{BlockAddress, BlockReading, Fate, HandBlock, upstream};
+use crate::adopt::{BlockAddress, BlockReading, Fate, HandBlock, is_name, upstream};
 use crate::config::{Directive, Node, Section};
 use crate::host_port::{HostPort, in_brackets};
-use crate::name::HostName;
-use crate::site::{
-    Content, FastCgi, Listing, Logs, Overrides, Symlinks, UpstreamHost, checked_fallback, checked_index,
-};
+use crate::site::{Content, FastCgi, Listing, Overrides, Symlinks, UpstreamHost, checked_fallback, checked_index};
 
 /// The directives that yandro may add to a person's virtual host without changing what it answers.
 const HARMLESS: [&str; 8] = [
@@ -130,7 +127,7 @@ fn noted(reading: &mut BlockReading, block: &HandBlock<'_>, own: &Directive) {
 }
 
 fn aliases(reading: &mut BlockReading, block: &HandBlock<'_>, own: &Directive) {
-    let names: Vec<String> = own.values().filter(|name| HostName::parse(name).is_ok()).map(str::to_owned).collect();
+    let names: Vec<String> = own.values().filter(|name| is_name(name)).map(str::to_owned).collect();
     let are_all = names.len() == own.arguments.len();
     reading.names.extend(names);
     if are_all && block.has_one("ServerAlias") {
@@ -144,13 +141,13 @@ fn aliases(reading: &mut BlockReading, block: &HandBlock<'_>, own: &Directive) {
 fn logs(reading: &mut BlockReading, block: &HandBlock<'_>, own: &Directive) {
     let folders: Vec<_> = ["ErrorLog", "CustomLog"]
         .iter()
-        .map(|name| block.section.directives(name).next().and_then(|own| block.log_folder_of(own.values().next()?)))
+        .map(|name| block.section.directives(name).next().and_then(|own| block.log_of(own.values().next()?)))
         .collect();
     let is_single = block.has_one("ErrorLog") && block.has_one("CustomLog");
     let format = block.section.directives("CustomLog").next().map(|own| own.values().skip(1).eq(["combined"]));
     match (&folders[0], &folders[1]) {
         (Some(errors), Some(access)) if is_single && errors == access && format == Some(true) => {
-            reading.serving.logs = errors.clone().map_or(Logs::Usual, Logs::Folder);
+            reading.serving.logs.clone_from(errors);
             let name = if own.is("ErrorLog") { "ErrorLog" } else { "CustomLog" };
             reading.replaced(block, own, name, "logs: the files are named after the site");
         }

@@ -2,11 +2,10 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use crate::adopt::{BlockAddress, BlockReading, Fate, HandBlock, upstream};
+use crate::adopt::{BlockAddress, BlockReading, Fate, HandBlock, is_name, upstream};
 use crate::config::{Directive, Node, Section};
 use crate::host_port::{HostPort, in_brackets};
-use crate::name::HostName;
-use crate::site::{Content, FastCgi, Listing, Logs, UpstreamHost, checked_fallback, checked_index};
+use crate::site::{Content, FastCgi, Listing, UpstreamHost, checked_fallback, checked_index};
 
 /// The directives that yandro may add to a person's block without changing what it answers.
 const HARMLESS: [&str; 9] = [
@@ -57,7 +56,7 @@ fn directive(reading: &mut BlockReading, block: &HandBlock<'_>, own: &Directive)
         "listen" => listen(reading, block, own),
         "server_name" => {
             let names: Vec<String> =
-                values.iter().filter(|name| HostName::parse(name).is_ok()).map(|name| (*name).to_owned()).collect();
+                values.iter().filter(|name| is_name(name)).map(|name| (*name).to_owned()).collect();
             let are_all = names.len() == values.len() && block.has_one("server_name");
             reading.names.extend(names);
             if are_all {
@@ -145,11 +144,11 @@ fn logs(reading: &mut BlockReading, block: &HandBlock<'_>, own: &Directive) {
     let folder = |name: &'static str| {
         let own = block.section.directives(name).next().filter(|_| block.has_one(name))?;
         let is_plain = own.arguments.len() == 1;
-        own.values().next().filter(|_| is_plain).and_then(|path| block.log_folder_of(path))
+        own.values().next().filter(|_| is_plain).and_then(|path| block.log_of(path))
     };
     match (folder("access_log"), folder("error_log")) {
         (Some(access), Some(errors)) if access == errors => {
-            reading.serving.logs = access.map_or(Logs::Usual, Logs::Folder);
+            reading.serving.logs = access;
             let name = if own.is("access_log") { "access_log" } else { "error_log" };
             reading.replaced(block, own, name, "logs: the files are named after the site");
         }
