@@ -100,6 +100,7 @@ fn run_command<'c>(context: &'c Context, command: &'c Command, ui: &mut Ui) -> R
         Command::Undo(args) => commands::undo::run(context, args, ui),
         Command::History(args) => commands::history::run(context, args, ui),
         Command::Settle(args) => commands::settle::run(context, args, ui),
+        Command::Uninstall(args) => commands::uninstall::run(context, args, ui),
         Command::Servers(args) => commands::servers::run(context, args, ui),
         Command::Vhosts => commands::vhosts::run(context),
         Command::Hosts(args) => commands::hosts::run(context, args, ui),

@@ -65,6 +65,7 @@ fn schemas_are_those_of_the_types() {
         "settle": commands::Settled,
         "sites": commands::SiteRows,
         "undo": commands::Undone,
+        "uninstall": commands::Uninstalled,
         "unmap": commands::Unmapped,
         "vhosts": commands::VirtualHosts,
     };

@@ -29,6 +29,11 @@ pub(crate) fn remember(uid: u32, gid: u32, own: [Utf8PathBuf; 2]) {
     }
 }
 
+/// The number of the user who called sudo.
+pub(crate) fn number() -> Option<u32> {
+    CALLER.get().map(|caller| caller.uid.as_raw())
+}
+
 /// Whether this process has root's rights.
 pub fn is_root() -> bool {
     geteuid().is_root()

@@ -23,6 +23,12 @@ pub struct Holder {
     pub port: u16,
 }
 
+/// The first port on which an ordinary user may listen (ip(7), `ip_unprivileged_port_start`).
+pub fn first_of_users() -> u16 {
+    let set = std::fs::read_to_string("/proc/sys/net/ipv4/ip_unprivileged_port_start");
+    set.ok().and_then(|text| text.trim().parse().ok()).unwrap_or(1024)
+}
+
 impl std::fmt::Display for Holder {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match (&self.program, self.pid) {

@@ -115,6 +115,8 @@ pub(crate) enum Command {
     History(HistoryArgs),
     /// Apply the site list to the machine
     Settle(SettleArgs),
+    /// Take everything of yandro's away, and prove that nothing is left
+    Uninstall(UninstallArgs),
     /// List, test, reload, start and stop web servers, or add one
     Servers(ServersArgs),
     /// List every virtual host of the web servers with its file and line
@@ -172,6 +174,9 @@ pub(crate) struct AdoptArgs {
     /// Don't add HTTPS to a site without
     #[arg(long)]
     pub(crate) plain: bool,
+    /// Port for HTTPS [default: the site's own, 443, or 8443 for a site that isn't on port 80]
+    #[arg(long = "https-port", value_name = "PORT", value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) https_ports: Vec<u16>,
     /// Don't ask before hiding a name that may exist on the internet
     #[arg(long)]
     pub(crate) hide_real: bool,
@@ -249,6 +254,13 @@ pub(crate) struct SettleArgs {
     #[arg(long, value_name = "NAME", add = ArgValueCandidates::new(complete::sites))]
     pub(crate) put_back: Vec<String>,
     /// Don't ask before removing sites that are no longer in the list
+    #[arg(long)]
+    pub(crate) yes: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct UninstallArgs {
+    /// Don't ask before it is taken away
     #[arg(long)]
     pub(crate) yes: bool,
 }

@@ -26,6 +26,7 @@ pub(crate) mod setup;
 pub(crate) mod sites;
 pub(crate) mod support;
 pub(crate) mod undo;
+pub(crate) mod uninstall;
 pub(crate) mod unmap;
 pub(crate) mod vhosts;
 
@@ -51,6 +52,7 @@ pub(crate) mod schemas {
     pub(crate) use super::sites::SiteRows;
     pub(crate) use super::support::Support;
     pub(crate) use super::undo::Undone;
+    pub(crate) use super::uninstall::Uninstalled;
     pub(crate) use super::unmap::Unmapped;
     pub(crate) use super::vhosts::VirtualHosts;
 }

@@ -70,6 +70,13 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
             ("yandro settle --put-back saltmarsh.test", "overwrite edits made by hand"),
         ],
     ),
+    (
+        "uninstall",
+        &[
+            ("yandro uninstall --preview", "see every line that goes"),
+            ("yandro uninstall", "asks, then takes everything away and proves it"),
+        ],
+    ),
     ("servers", &[("yandro servers", "which were found, and whether they run")]),
     ("vhosts", &[("yandro vhosts", ""), ("yandro vhosts --json", "for programs")]),
     ("hosts list", &[("yandro hosts list", "")]),

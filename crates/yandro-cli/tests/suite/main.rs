@@ -50,4 +50,5 @@ mod sysroot;
 mod systemd;
 mod under_sudo;
 mod undoing;
+mod uninstall;
 mod vhosts;

@@ -76,7 +76,10 @@ pub fn settle(
     observed.advance(&gone);
     settlement.set.merge(gone);
     let mut renewed = ChangeSet::default();
-    renew_others(&mut renewed, observed, fresh).map_err(|error| PlanFailure::of(None, error))?;
+    // Without sites the default virtual hosts go, too.
+    if !list.sites.is_empty() {
+        renew_others(&mut renewed, observed, fresh).map_err(|error| PlanFailure::of(None, error))?;
+    }
     observed.advance(&renewed);
     settlement.set.merge(renewed);
     let mut issued = ChangeSet::default();

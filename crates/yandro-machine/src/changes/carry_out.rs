@@ -315,7 +315,12 @@ fn wait_for_ports(set: &ChangeSet, id: ServerId) -> Result<(), ControlError> {
 fn forbidden(set: &ChangeSet) -> Vec<Utf8PathBuf> {
     let mut found: Vec<Utf8PathBuf> = Vec::new();
     for step in &set.steps {
-        if let Change::EmptyFolder { .. } | Change::Rights(_) | Change::Trust(_) = step.change {
+        if let Change::Trust(change) = &step.change {
+            let is_roots = change.kind == StoreKind::Java && !may_write(&change.store);
+            found.extend(is_roots.then(|| change.store.clone()));
+            continue;
+        }
+        if let Change::EmptyFolder { .. } | Change::Rights(_) = step.change {
             continue;
         }
         let path = files::follow(step.path()).unwrap_or_else(|_| step.path().to_owned());
@@ -329,14 +334,12 @@ fn forbidden(set: &ChangeSet) -> Vec<Utf8PathBuf> {
     found
 }
 
-/// Paths that only another user may change: rights of files and folders, and Java's key stores.
+/// Files and folders whose rights only another user may change.
 fn others_rights(set: &ChangeSet) -> Vec<Utf8PathBuf> {
     let user = rustix::process::geteuid();
     let is_others = |path: &Utf8Path| !user.is_root() && path.metadata().is_ok_and(|meta| meta.uid() != user.as_raw());
     let is_forbidden = |step: &&Step| match &step.change {
         Change::Rights(change) => is_others(&change.path),
-        // The helper knows no key stores of Java's.
-        Change::Trust(change) => change.kind == StoreKind::Java && !may_write(&change.store),
         _ => false,
     };
     set.steps.iter().filter(is_forbidden).map(|step| step.path().to_owned()).collect()

@@ -8,7 +8,7 @@ use std::process::Command;
 use camino::{Utf8Path, Utf8PathBuf};
 use rustix::fs::{Access as Right, access};
 
-use yandro_core::{Cache, ServerId, TrustStore, Wish};
+use yandro_core::{Cache, ServerId, StoreKind, TrustChange, TrustStore, Wish};
 
 use super::control::ControlError;
 use super::control::{OnWait, ServerAction, ServerControl};
@@ -17,7 +17,8 @@ use super::privileged::{Asked, ControlVerb, Helper, HelperAnswer, PathState, Ref
 use crate::caches;
 use crate::caller;
 use crate::files::{self, Attributes, FileError};
-use crate::trust;
+use crate::machine::Machine;
+use crate::trust::{self, stores};
 
 /// How to start a process as root that runs [`super::serve_privileged`].
 pub trait Escalate {
@@ -89,6 +90,18 @@ impl<'a> Hands<'a> {
     pub(super) fn refresh(&self, store: TrustStore) -> Result<(), ControlError> {
         let has_helper = self.helper.borrow().is_some();
         if has_helper { self.told(&Request::Refresh { store }) } else { Ok(trust::refresh(store)?) }
+    }
+
+    /// Puts a root into a trust store that a program keeps, or takes it out.
+    pub(super) fn trust(&self, machine: &Machine, change: &TrustChange) -> Result<(), FileError> {
+        if change.kind != StoreKind::Java || may_write(&change.store) {
+            return Ok(stores::carry_out(machine, change)?);
+        }
+        let request = Request::Trust { change: Box::new(change.clone()) };
+        match self.ask(&change.store, &request)? {
+            HelperAnswer::Refused { words } => Err(FileError::at(&change.store)(std::io::Error::other(words))),
+            _ => Ok(()),
+        }
     }
 
     /// The helper does this, and says nothing but that it is done.
@@ -263,6 +276,27 @@ impl ServerControl for Helped<'_, '_> {
     fn stop(&self, _: OnWait<'_>) -> Result<(), ControlError> {
         self.told(ControlVerb::Stop).map(|_| ())
     }
+}
+
+/// Has root's helper forget what it did for this user, if it ever did anything.
+///
+/// # Errors
+/// When root was not to be had, or the record can't be changed.
+pub fn forget_helped(escalate: &dyn Escalate, on_wait: OnWait<'_>) -> Result<(), ControlError> {
+    let folder = Utf8Path::new(super::privileged::FOLDER);
+    if !folder.exists() {
+        return Ok(());
+    }
+    if rustix::process::geteuid().is_root() {
+        let caller = crate::caller::number().unwrap_or(0);
+        return super::privileged::forget(caller).map_err(|error| ControlError::Said(error.to_string()));
+    }
+    let hands = Hands::new(escalate, on_wait);
+    let paths = [folder.to_owned()];
+    if !hands.prepare(&paths, Reach::Files) {
+        return Err(ControlError::Said(format!("only root can take {folder} away")));
+    }
+    hands.told(&Request::Forget)
 }
 
 /// Controls a server, with the help of root where that is needed. `None` when this user may not, and

@@ -88,6 +88,26 @@ pub fn done_steps(machine: &Machine, id: u64) -> Result<Option<Vec<DoneStep>>, F
     record.steps.iter().rev().map(|step| done_step(machine, &record, step)).collect::<Result<_, _>>().map(Some)
 }
 
+/// What changes that stand have made of these roles and that is still as they left it: what takes each back, the last
+/// one first.
+///
+/// # Errors
+/// When a record or one of the files can't be read.
+pub fn standing(machine: &Machine, is_meant: impl Fn(&Role) -> bool) -> Result<Vec<Step>, FileError> {
+    let mut found: Vec<Step> = Vec::new();
+    for entry in history(machine).entries.iter().rev().filter(|entry| entry.stands()) {
+        for step in done_steps(machine, entry.id)?.unwrap_or_default() {
+            if let DoneStep::Untouched(step) = step
+                && is_meant(&step.role)
+                && found.iter().all(|own| own.path() != step.path())
+            {
+                found.push(step);
+            }
+        }
+    }
+    Ok(found)
+}
+
 fn done_step(machine: &Machine, record: &Record, step: &RecordedStep) -> Result<DoneStep, FileError> {
     let untouched = |change: Change| DoneStep::Untouched(Step { role: step.role.clone(), change });
     let done = match &step.change {

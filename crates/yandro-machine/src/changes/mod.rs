@@ -21,8 +21,8 @@ mod steps;
 
 pub use carry_out::{CarriedOut, CarryOutError, StepFailure, Tools, carry_out};
 pub use control::{ControlError, Controls, OnWait, ServerAction, ServerControl};
-pub use hands::{Escalate, NoEscalation, Reach, with_rights};
-pub use history::{History, HistoryEntry, Keep, done_steps, history, overlapped_by, prune};
+pub use hands::{Escalate, NoEscalation, Reach, forget_helped, with_rights};
+pub use history::{History, HistoryEntry, Keep, done_steps, history, overlapped_by, prune, standing};
 pub use lock::{Lock, LockError};
 pub use originals::{original, originals};
 pub use privileged::{Refusal, serve_privileged};

@@ -171,7 +171,7 @@ fn steps_back(machine: &Machine, hands: &Hands<'_>, record: &Record) -> Result<O
             RecordedChange::EmptyFolder { .. } => {}
             RecordedChange::Trust(change) => {
                 if stores::is_trusted(machine, change).map_err(FileError::from)? == change.after {
-                    stores::carry_out(machine, &change.clone().inverse()).map_err(FileError::from)?;
+                    hands.trust(machine, &change.clone().inverse())?;
                 }
             }
             RecordedChange::Rights(change) => {

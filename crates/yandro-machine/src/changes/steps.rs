@@ -13,7 +13,6 @@ use crate::files::{self, Attributes, FileError};
 use crate::interrupt;
 use crate::machine::Machine;
 use crate::permissions;
-use crate::trust::stores;
 
 /// Why the steps were not all done.
 pub(super) enum Stopped {
@@ -66,7 +65,7 @@ impl StepsWork<'_> {
             }),
             Change::Link(change) => self.hands.set_link(&change.path, change.after.as_deref(), self.record.tag()),
             Change::Rights(change) => permissions::set_rights(&change.path, &change.after),
-            Change::Trust(change) => Ok(stores::carry_out(self.machine, change)?),
+            Change::Trust(change) => self.hands.trust(self.machine, change),
             // A folder that somebody has put something into stays.
             Change::EmptyFolder { path } => {
                 _ = fs::remove_dir(files::follow_folder(path));

@@ -106,13 +106,31 @@ impl Observer<'_> {
         list: &SiteList,
         now: OffsetDateTime,
     ) -> Result<Observed, ObserveError> {
-        let certificates = self.machine.places.certificates().read_dir_utf8().into_iter().flatten().flatten();
         let mut names: Vec<HostName> = list.sites.iter().map(|site| site.name.clone()).collect();
-        names.extend(certificates.filter_map(|entry| HostName::parse(entry.file_name()).ok()));
-        names.extend(self.servers.all(self.machine).iter().flat_map(|found| servers::kept_sites(&found.layout)));
+        names.extend(self.written_names());
         names.sort();
         names.dedup();
         self.observe_names(text, &names, &list.sites.iter().collect::<Vec<_>>(), now)
+    }
+
+    /// Reads all that yandro ever wrote for this user's list, whether the list and the authority can be read or not.
+    ///
+    /// # Errors
+    /// When something else is there and can't be read.
+    pub fn observe_written(&self, now: OffsetDateTime) -> Result<Observed, ObserveError> {
+        let names = self.written_names();
+        self.observe_parts(None, &names, &[], now, false)
+    }
+
+    /// The names of all certificates, and of all files in the folders of servers' sites.
+    fn written_names(&self) -> Vec<HostName> {
+        let certificates = self.machine.places.certificates().read_dir_utf8().into_iter().flatten().flatten();
+        let mut names: Vec<HostName> =
+            certificates.filter_map(|entry| HostName::parse(entry.file_name()).ok()).collect();
+        names.extend(self.servers.all(self.machine).iter().flat_map(|found| servers::kept_sites(&found.layout)));
+        names.sort();
+        names.dedup();
+        names
     }
 
     fn observe_names(
@@ -121,6 +139,17 @@ impl Observer<'_> {
         names: &[HostName],
         sites: &[&Site],
         now: OffsetDateTime,
+    ) -> Result<Observed, ObserveError> {
+        self.observe_parts(list, names, sites, now, true)
+    }
+
+    fn observe_parts(
+        &self,
+        list: Option<String>,
+        names: &[HostName],
+        sites: &[&Site],
+        now: OffsetDateTime,
+        needs_authority: bool,
     ) -> Result<Observed, ObserveError> {
         let places = self.machine.places.clone();
         let others = HostName::parse(OTHERS).expect("it is a name");
@@ -142,7 +171,7 @@ impl Observer<'_> {
             hosts: files::read_if_there(&places.hosts)?.map(Into::into),
             applied: Applied::default(),
             list,
-            authority: self.authority()?,
+            authority: if needs_authority { self.authority()? } else { None },
             former: self.former(),
             issued: issued(self.machine)?.1,
             chains,

@@ -12,6 +12,7 @@ mod kinds;
 mod present;
 mod program;
 mod registry;
+mod running;
 mod sandbox;
 mod words;
 
@@ -32,6 +33,7 @@ pub use present::Present;
 pub(crate) use program::unasked_configuration;
 pub use program::{configuration, configured_ports, report, user, version};
 pub use registry::Registry;
+pub use running::{RunningServer, running};
 pub use sandbox::{hidden, sandbox};
 
 use yandro_core::{CutFile, FileOwner, HostName, Loopback6, Place, Seeing, ServerModel, VirtualHost};

@@ -61,17 +61,23 @@ pub fn is_of_user(machine: &Machine, pem: &[u8]) -> bool {
 /// Debian's folder with a link to each root certificate, and another by its hash.
 const DEBIAN_LINKS: &str = "/etc/ssl/certs";
 
+/// The links to roots of yandro's that are gone.
+pub fn dangling() -> Vec<Utf8PathBuf> {
+    let entries = Utf8Path::new(DEBIAN_LINKS).read_dir_utf8().into_iter().flatten().flatten();
+    let is_root = |path: &Utf8Path| path.file_stem().is_some_and(is_own_nickname);
+    let is_left = |path: &Utf8PathBuf| {
+        let target = path.read_link_utf8();
+        target.is_ok_and(|target| is_root(path) || is_root(&target)) && !path.exists()
+    };
+    entries.map(camino::Utf8DirEntry::into_path).filter(is_left).collect()
+}
+
 /// Removes the links to roots of yandro's that are gone: `update-ca-certificates` forgets them when
 /// nothing else changes.
 fn remove_dangling() {
-    for entry in Utf8Path::new(DEBIAN_LINKS).read_dir_utf8().into_iter().flatten().flatten() {
-        let path = entry.path();
-        let Ok(target) = path.read_link_utf8() else { continue };
-        let is_root = |path: &Utf8Path| path.file_stem().is_some_and(is_own_nickname);
-        if (is_root(path) || is_root(&target)) && !path.exists() {
-            // A failure leaves a dangling link, as `update-ca-certificates` would.
-            _ = std::fs::remove_file(path);
-        }
+    for path in dangling() {
+        // A failure leaves a dangling link, as `update-ca-certificates` would.
+        _ = std::fs::remove_file(path);
     }
 }
 

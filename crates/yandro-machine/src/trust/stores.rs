@@ -35,6 +35,14 @@ pub fn may_change(store: &Store) -> bool {
     }
 }
 
+/// Whether root can be asked to change a store: a key store of Java's, where there is sudo.
+pub fn may_be_asked_for(machine: &Machine, store: &Store) -> bool {
+    store.kind == StoreKind::Java && machine.is_real() && crate::process::find(&SUDO).is_some()
+}
+
+/// Paths of sudo.
+const SUDO: [&str; 2] = ["/usr/bin/sudo", "/bin/sudo"];
+
 /// The names of yandro's own roots that a store trusts.
 ///
 /// # Errors

@@ -6,7 +6,7 @@ mod view;
 use std::cell::RefCell;
 
 use yandro_core::{Adoption, HandSite, HostName, HostsFile, Https, Site, adopt_site};
-use yandro_machine::{Found, SystemFresh, files, servers};
+use yandro_machine::{Found, SystemFresh, files, ports, servers};
 
 use super::apply::{Applied, Done, Planned, apply};
 use super::map::can_be_served;
@@ -34,6 +34,14 @@ pub(super) struct Adopted {
 
 pub(crate) fn run<'c>(context: &'c Context, args: &'c AdoptArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let all = hand_sites(context, args)?;
+    for own in servers::running(&context.machine, context.present()) {
+        ui.note(&format!(
+            "not looked at: {} with {}, which yandro doesn't know; have yandro know it: {}",
+            own.kind,
+            own.config,
+            own.to_add()
+        ));
+    }
     if args.names.is_empty() && !args.all {
         return Ok(view::overview(all));
     }
@@ -111,8 +119,18 @@ fn unknown(name: &HostName) -> CommandError {
 fn wanted(hand: &Hand<'_>, args: &AdoptArgs) -> Result<Site, CommandError> {
     let site = hand.hand.site.clone().map_err(CommandError::not_made)?;
     let has_tls = site.https == Https::Only || !site.serving.https_ports.is_empty();
-    let is_plain = args.plain && !has_tls && !view::has_tls(&hand.hand);
-    Ok(if is_plain { Site { https: Https::Off, ..site } } else { site })
+    if args.plain && !has_tls && !view::has_tls(&hand.hand) {
+        return Ok(Site { https: Https::Off, ..site });
+    }
+    let mut site = site;
+    if !args.https_ports.is_empty() {
+        site.serving.https_ports.clone_from(&args.https_ports);
+    } else if !view::has_tls(&hand.hand) && !site.serving.http_ports.is_empty() {
+        // A server on another port than 80 is not the one that has 443.
+        let is_free = |port: &u16| ports::holders(*port).is_empty();
+        site.serving.https_ports.extend((8443..8500).find(is_free));
+    }
+    Ok(site)
 }
 
 /// Takes a site over; gives the plan with `--preview`.

@@ -20,6 +20,7 @@ use crate::view::{Data, Outcome, STRONG, Ui, data};
 
 pub(super) use own::none_yet;
 use own::root_nickname;
+pub(super) use trust::{Chosen, Root, TrustWish};
 
 pub(crate) fn run<'c>(context: &'c Context, args: &'c AuthorityArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     match &args.command {

@@ -1,7 +1,9 @@
 //! `yandro authority trust` and `distrust`, and moving trust to another root.
 
+use std::cell::RefCell;
+
 use camino::Utf8PathBuf;
-use yandro_core::{Access, Authority, Change, ChangeSet, Role, Step, StoreKind, TrustChange};
+use yandro_core::{Access, Authority, Change, ChangeSet, Role, Step, StoreKind, TrustChange, vetted_root};
 use yandro_machine::{files, observe, trust, trust::stores, trust::stores::Store};
 
 use super::own::{none_yet, root_nickname};
@@ -22,7 +24,7 @@ pub(super) fn distrust<'c>(context: &'c Context, which: StoresArg, ui: &mut Ui) 
 
 /// The wanted change of the roots in the trust stores.
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub(super) enum TrustWish {
+pub(in crate::commands) enum TrustWish {
     Trust,
     Distrust,
     /// Stores that trust a former root trust the new one instead.
@@ -31,28 +33,30 @@ pub(super) enum TrustWish {
 
 /// The root certificate of the user's authority.
 #[derive(Clone, Copy)]
-pub(super) struct Root<'r> {
+pub(in crate::commands) struct Root<'r> {
     /// The name of its file and in stores.
-    pub(super) nickname: &'r str,
+    pub(in crate::commands) nickname: &'r str,
     /// In PEM.
-    pub(super) pem: &'r str,
+    pub(in crate::commands) pem: &'r str,
 }
 
 /// The trust stores that a command is about.
-pub(super) struct Chosen {
+pub(in crate::commands) struct Chosen {
     /// Whether the system's is one of them.
     has_system: bool,
     /// Stores that can be changed.
     stores: Vec<Store>,
     /// Stores that stay, with the reason.
     left: Vec<String>,
+    /// Stores that root doesn't change on a user's word, with the reason.
+    skipped: RefCell<Vec<String>>,
     /// A store that can't be changed, and that the system's own should update.
     followed: Option<Store>,
 }
 
 impl Chosen {
     /// If a root is only added, stores built from the system's follow it.
-    pub(super) fn of(context: &Context, which: StoresArg, wish: TrustWish) -> Self {
+    pub(in crate::commands) fn of(context: &Context, which: StoresArg, wish: TrustWish) -> Self {
         let machine = &context.machine;
         let has_system = trust::find(machine).is_some() && matches!(which, StoresArg::All | StoresArg::System);
         let is_meant = |store: &Store| match store.kind {
@@ -68,12 +72,14 @@ impl Chosen {
                 chosen.push(store);
             } else if wish == TrustWish::Trust && store.is_of_system && has_system {
                 followed = Some(store);
+            } else if stores::may_be_asked_for(machine, &store) {
+                chosen.push(store);
             } else {
                 left.push(needs_root(&store));
             }
         }
         left.dedup();
-        Self { has_system, stores: chosen, left, followed }
+        Self { has_system, stores: chosen, left, skipped: RefCell::default(), followed }
     }
 
     /// Stores that should have followed and didn't.
@@ -83,7 +89,7 @@ impl Chosen {
     }
 
     /// Plans what is wished for each of them; all other roots of yandro's go out.
-    pub(super) fn plan(
+    pub(in crate::commands) fn plan(
         &self,
         context: &Context,
         set: &mut ChangeSet,
@@ -95,12 +101,25 @@ impl Chosen {
         }
         // Update a store directly even where the system builds it: the hook may run late, and it never
         // removes a root.
-        self.stores.iter().try_for_each(|store| of_store(context, set, store, root, wish))
+        // Root takes no wider root on a user's word.
+        let is_vetted = wish == TrustWish::Distrust || vetted_root(root.pem, context.machine.user()).is_ok();
+        let is_done = |store: &&Store| is_vetted || stores::may_change(store);
+        self.stores.iter().filter(is_done).try_for_each(|store| of_store(context, set, store, root, wish))?;
+        let skipped = self.stores.iter().filter(|store| !is_done(store)).map(needs_root);
+        self.skipped.replace(skipped.collect());
+        Ok(())
+    }
+
+    /// Plans to take all roots of this user's authorities out, where no authority is left that could name its own.
+    fn plan_orphans(&self, context: &Context, mut set: ChangeSet) -> Result<Planned<String>, CommandError> {
+        self.plan(context, &mut set, Root { nickname: "", pem: "" }, TrustWish::Distrust)?;
+        let title = format!("Every root of an authority of `{}`", context.machine.user());
+        Ok(Planned { set, starts: false, about: title })
     }
 
     /// Stores that stay as they are, and programs that have to be restarted.
-    pub(super) fn notes(&self, context: &Context, set: &ChangeSet, ui: &mut Ui) {
-        for left in &self.left {
+    pub(in crate::commands) fn notes(&self, context: &Context, set: &ChangeSet, ui: &mut Ui) {
+        for left in self.left.iter().chain(&*self.skipped.borrow()) {
             ui.note(&format!("left as it is: {left}"));
         }
         let is_changed = set.trust.is_some() || set.steps.iter().any(|step| matches!(step.change, Change::Trust(_)));
@@ -138,10 +157,13 @@ fn change_trust<'c>(
         return Err(none.hint(format!("import the root certificate by hand: {}", machine.places.root_certificate())));
     }
     let plan = || {
-        let certificates = observe::authority_certificates(machine)?.ok_or_else(none_yet)?;
+        let mut set = ChangeSet::default();
+        let Some(certificates) = observe::authority_certificates(machine)? else {
+            // Roots of an authority that is gone are known by their names.
+            return if is_wanted { Err(none_yet()) } else { chosen.plan_orphans(context, set) };
+        };
         let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
         let own = root_nickname(&authority);
-        let mut set = ChangeSet::default();
         chosen.plan(context, &mut set, Root { nickname: &own, pem: &certificates.root }, wish)?;
         Ok(Planned { set, starts: false, about: authority.title().to_owned() })
     };

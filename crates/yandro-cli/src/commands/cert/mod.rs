@@ -8,6 +8,8 @@ mod timer;
 
 use yandro_core::{CertificateFiles, HostName, Site};
 
+pub(super) use timer::Timer;
+
 use crate::args::{CertArgs, CertCommand};
 use crate::context::Context;
 use crate::error::{CommandError, no_site};

@@ -18,7 +18,7 @@ const CRON_FOLDER: &str = "/etc/cron.d";
 const TITLE: &str = "Renew the certificates of the local sites (yandro)";
 
 /// Paths of the timer's files.
-struct Timer {
+pub(in crate::commands) struct Timer {
     /// The folder of units: the user's own, or the system's for root.
     units: Utf8PathBuf,
     cron: Utf8PathBuf,
@@ -26,7 +26,7 @@ struct Timer {
 }
 
 impl Timer {
-    fn of(context: &Context) -> Self {
+    pub(in crate::commands) fn of(context: &Context) -> Self {
         let machine = &context.machine;
         let is_root = machine.is_root();
         let units = if is_root && machine.is_real() {
@@ -65,7 +65,7 @@ impl Timer {
     }
 
     /// Takes all of it away.
-    fn plan_removal(&self) -> Result<ChangeSet, CommandError> {
+    pub(in crate::commands) fn plan_removal(&self) -> Result<ChangeSet, CommandError> {
         let mut set = ChangeSet::default();
         let link = wanted_link(&self.units);
         set.link(Role::Timer, link.clone(), files::read_link_if_there(&link)?, None);

@@ -3,7 +3,7 @@
 use camino::Utf8Path;
 use yandro_core::Barrier;
 use yandro_core::{Access, Change, ChangeSet, Content, FileChange, Role, ServerId, Site, Step};
-use yandro_machine::{permissions, ports, servers};
+use yandro_machine::{Control, ServerControl as _, permissions, ports, process, servers};
 
 use crate::context::Context;
 use crate::error::CommandError;
@@ -95,6 +95,27 @@ fn closed(root: &Utf8Path, barrier: Barrier) -> CommandError {
     .hint("or have yandro do that for every folder on the way: add `--fix-permissions`")
 }
 
+/// Looks whether the server's user may listen on the site's ports: those below 1024 are root's, as a rule.
+pub(super) fn ports_allowed(context: &Context, site: &Site) -> Result<(), CommandError> {
+    let found = site.server.and_then(|id| context.server(id)).filter(|found| !found.is_elsewhere());
+    let Some(found) = found.filter(|_| context.machine.is_real()) else { return Ok(()) };
+    let control = Control::of(&context.machine, found);
+    let user = match control.as_ref().and_then(Control::process) {
+        Some(pid) => process::owner_name(pid),
+        None if control.is_some_and(|control| control.needs_root()) => None,
+        None => Some(context.machine.user().to_owned()).filter(|_| !context.machine.is_root()),
+    };
+    let Some(user) = user.filter(|user| user != "root") else { return Ok(()) };
+    let first = ports::first_of_users();
+    let ports = site.http_ports(80).into_iter().chain(site.https_ports(443));
+    let Some(port) = ports.into_iter().find(|port| *port < first) else { return Ok(()) };
+    Err(CommandError::not_made(format!(
+        "{} runs as user `{user}`, who may not listen on port {port}: those below {first} are root's; nothing was changed",
+        found.id
+    ))
+    .hint("choose other ports: --http-port 8080 --https-port 8443"))
+}
+
 /// Looks whether somebody else has a port of the site's, or one that the configuration names,
 /// where the server is yet to be started.
 pub(super) fn ports_free(context: &Context, site: &Site) -> Result<(), CommandError> {
@@ -106,7 +127,20 @@ pub(super) fn ports_free(context: &Context, site: &Site) -> Result<(), CommandEr
     };
     let mut wanted = site.http_ports(80);
     wanted.extend(site.https_ports(443));
+    let running = servers::running(&context.machine, context.present());
+    let unknown = |holder: &ports::Holder| {
+        let by_user = || running.iter().filter(|own| own.user == holder.user).collect::<Vec<_>>();
+        match holder.pid {
+            Some(pid) => running.iter().find(|own| u32::try_from(own.pid) == Ok(pid) || is_child(pid, own.pid)),
+            // Of another user's socket only the user is known.
+            None => <[&servers::RunningServer; 1]>::try_from(by_user()).ok().map(|[only]| only),
+        }
+    };
     let end = |holder: &ports::Holder| match (context.present().of_holder(&context.machine, holder), holder.pid) {
+        (None, _) if unknown(holder).is_some() => {
+            let server = unknown(holder).map(|own| own.to_add()).unwrap_or_default();
+            format!("it is a web server that yandro can map sites on; have yandro know it: {server}")
+        }
         (Some(other), _) => format!("stop that server: yandro servers stop {}", other.word()),
         (None, Some(pid)) => format!("end that program: kill {pid}"),
         (None, None) => "end that program".to_owned(),
@@ -139,4 +173,9 @@ pub(super) fn can_be_made(path: &Utf8Path) -> Result<(), CommandError> {
         }
         _ => Ok(()),
     }
+}
+
+/// Whether a process is a child of another.
+fn is_child(pid: u32, main: i32) -> bool {
+    i32::try_from(pid).is_ok_and(|pid| yandro_machine::process::parent(pid) == Some(main))
 }

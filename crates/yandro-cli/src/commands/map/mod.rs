@@ -101,6 +101,7 @@ pub(super) fn can_be_served(
 ) -> Result<(), CommandError> {
     folder::visible(context, site)?;
     folder::let_in(context, set, site, fixes)?;
+    folder::ports_allowed(context, site)?;
     // Start a stopped server even if no file changes.
     if needs_start(context, site) {
         folder::ports_free(context, site)?;

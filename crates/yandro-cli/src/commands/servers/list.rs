@@ -70,6 +70,15 @@ fn show_all(context: &Context, all: &[Listed<'_>], gone: &[&NamedServer], ui: &m
     } else {
         show(context, all, ui);
     }
+    for own in servers::running(machine, context.present()) {
+        ui.note(&format!(
+            "{} runs (process {}) with {}, and yandro doesn't know it; have yandro know it: {COMMAND}{}{COMMAND:#}",
+            own.kind,
+            own.pid,
+            own.config,
+            own.to_add()
+        ));
+    }
     for named in gone {
         ui.note(&format!(
             "`{0}` is named in {1}, and there is no {2}; take it out: {COMMAND}yandro servers drop {0}{COMMAND:#}",

@@ -17,7 +17,8 @@ use super::PathState;
 use super::way::check_way;
 use crate::files;
 
-const FOLDER: &str = "/var/lib/yandro/helper";
+/// The folder of the record.
+pub(in crate::changes) const FOLDER: &str = "/var/lib/yandro/helper";
 /// The most changes that are kept.
 const MOST: usize = 4096;
 /// The longest time that writing a file takes, in nanoseconds.
@@ -118,6 +119,24 @@ impl Kept {
         append(&KeptLine::Done(number), false)
     }
 
+    /// Forgets the changes for a user, and the whole folder once it has none of anybody's.
+    pub(super) fn forget(&mut self, uid: u32) -> io::Result<()> {
+        if !journal().exists() {
+            return Ok(());
+        }
+        let _held = held(FlockOperation::LockExclusive)?;
+        let mut kept = Self::read();
+        kept.entries.retain(|entry| entry.uid != uid);
+        self.entries.clear();
+        if kept.entries.is_empty() {
+            fs::remove_dir_all(FOLDER)?;
+            // The folder above has nothing else in it.
+            _ = Utf8Path::new(FOLDER).parent().map(fs::remove_dir);
+            return Ok(());
+        }
+        kept.rewrite()
+    }
+
     /// Forgets the oldest changes when there are too many of them, and contents that no change needs.
     pub(super) fn prune() -> io::Result<()> {
         if !journal().exists() {
@@ -137,6 +156,12 @@ impl Kept {
         }
         // By a half, so that this is rare.
         kept.entries.drain(..kept.entries.len() - number_kept / 2);
+        kept.rewrite()
+    }
+
+    /// Writes the journal anew, and removes contents that no change needs.
+    fn rewrite(&self) -> io::Result<()> {
+        let kept = self;
         let lines = kept.entries.iter().filter_map(|entry| serde_json::to_string(&KeptLine::Begun(entry.clone())).ok());
         replace(&journal(), lines.map(|line| line + "\n").collect::<String>().as_bytes(), 0o644)?;
         let is_needed = |name: &str| {

@@ -9,18 +9,20 @@ mod helper;
 mod kept;
 mod permits;
 mod serve;
+mod trusted;
 mod vetting;
 mod way;
 mod wishes;
 
 pub(super) use helper::Helper;
+pub(super) use kept::FOLDER;
 pub use permits::Refusal;
 pub use serve::serve_privileged;
 pub(super) use wishes::{asked, objections, wish};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
-use yandro_core::{Cache, ServerId, TrustStore, Wish};
+use yandro_core::{Cache, ServerId, TrustChange, TrustStore, Wish};
 
 use super::control::ServerAction;
 use crate::files::{self, FileError};
@@ -59,6 +61,12 @@ pub(super) enum Request {
     Refresh {
         store: TrustStore,
     },
+    /// Puts a root of the user's authority into a key store of Java's, or takes one out.
+    Trust {
+        change: Box<TrustChange>,
+    },
+    /// Forgets what was done for the user: nothing of it is taken back any more.
+    Forget,
 }
 
 /// A path, and how it is to change.
@@ -142,6 +150,11 @@ pub(super) enum HelperAnswer {
     Failed {
         errno: i32,
     },
+}
+
+/// Forgets what was done for a user.
+pub(super) fn forget(caller: u32) -> std::io::Result<()> {
+    kept::Kept::read().forget(caller)
 }
 
 pub(super) fn refused(words: impl Into<String>) -> HelperAnswer {

@@ -6,9 +6,9 @@ use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use yandro_core::{
-    CertificateFacts, Change, FileChange, ListError, ListId, OTHERS, Places, PlanFailure, Reading, Role, ServerId,
-    Site, SiteList, Step, TrustStore, Wish, WishLists, brought_back, list_of, nickname, own_hosts_lines, vetted_root,
-    with_own_hosts_lines,
+    CertificateFacts, Change, FileChange, ListError, ListId, OTHERS, Places, PlanError, PlanFailure, Reading, Role,
+    ServerId, Site, SiteList, Step, TrustStore, Wish, WishLists, brought_back, list_of, nickname, own_hosts_lines,
+    vetted_root, with_own_hosts_lines,
 };
 
 use super::kept::Kept;
@@ -114,7 +114,7 @@ impl PermitJudge<'_> {
             }
             match self.planned(&machine, reading, &lists) {
                 Ok(steps) => self.take(&machine, &known, steps),
-                Err(error) => why = why.or(Some(error.to_string())),
+                Err(error) => why = why.or(Some(in_words(&error))),
             }
         }
         self.hosts_lines(&machine.places, &known);
@@ -271,6 +271,19 @@ impl PermitJudge<'_> {
                 self.refuse(&path, "the file is to hold more than the certificate");
             }
         }
+    }
+}
+
+/// The reason, as the user sees it: their own settings are none of root's.
+fn in_words(error: &Unplanned) -> String {
+    match error {
+        Unplanned::Plan(PlanFailure { error: plan, .. }) => match &**plan {
+            PlanError::ServerMissing(ServerId::Named(name)) => format!(
+                "it is a file of root's, and root doesn't know the server `{name}`, which only your own settings name"
+            ),
+            _ => error.to_string(),
+        },
+        _ => error.to_string(),
     }
 }
 

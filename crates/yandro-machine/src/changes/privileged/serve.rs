@@ -8,6 +8,7 @@ use yandro_core::ServerId;
 
 use super::kept::Kept;
 use super::permits::{Permits, Target, has_own_certificate, is_taken_back, judge, last_written};
+use super::trusted;
 use super::way::check_way;
 use super::{ControlVerb, HelperAnswer, LONGEST, PathState, Request, failed, refused};
 use crate::caches;
@@ -85,6 +86,10 @@ impl HelperSession {
             }
             Request::Flush { cache } => return answered(caches::flush(*cache)),
             Request::Refresh { store } => return answered(trust::refresh(*store)),
+            Request::Trust { change } => return trusted::change(self.caller, change),
+            Request::Forget => {
+                return self.kept.forget(self.caller).map_or_else(|error| failed(&error), |()| HelperAnswer::Done);
+            }
         };
         done.unwrap_or_else(|refusal| refusal)
     }

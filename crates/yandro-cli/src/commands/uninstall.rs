@@ -1,0 +1,215 @@
+//! `yandro uninstall`.
+
+use camino::Utf8PathBuf;
+use yandro_core::{
+    Access, Change, ChangeSet, FileChange, HostsFile, LinkChange, Orphans, Role, ServerId, SiteList, Step, list_of,
+    settle,
+};
+use yandro_machine::{SystemFresh, changes, files, servers, trust, trust::stores};
+
+use super::apply::{Applied, Planned, apply};
+use super::authority::{Chosen, Root, TrustWish};
+use super::cert::Timer;
+use super::consent;
+use crate::args::{StoresArg, UninstallArgs};
+use crate::context::{Context, now};
+use crate::error::{CommandError, Status};
+use crate::sudo::Sudo;
+use crate::view::change::{self, labelled, summary};
+use crate::view::{BAD, Data, GOOD, Outcome, STRONG, Ui, data, on_wait};
+
+data! {
+    /// Data of `yandro uninstall`.
+    struct Uninstalled {
+        /// The paths that were changed or removed.
+        changed: Vec<String>,
+        /// What is still there, in words; empty if nothing is.
+        left: Vec<String>,
+        /// Files that stay since they are the person's: logs.
+        kept: Vec<String>,
+    }
+}
+
+impl Data for Uninstalled {}
+
+pub(crate) fn run<'c>(context: &'c Context, args: &UninstallArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
+    let chosen = Chosen::of(context, StoresArg::All, TrustWish::Distrust);
+    let logs = logs(context);
+    let mut is_agreed = args.yes || context.preview;
+    let plan = || {
+        let set = plan(context, &chosen)?;
+        if !is_agreed {
+            agree(context, &set)?;
+            is_agreed = true;
+        }
+        Ok(Planned { set, starts: false, about: () })
+    };
+    let done = match apply(context, ui, plan, |()| Ok(()))? {
+        Applied::Preview(set) => return Ok(change::preview(*set)),
+        Applied::Done(done) => *done,
+    };
+    let mut left = forget(context, ui);
+    left.extend(what_is_left(context));
+    let kept: Vec<String> = logs.iter().filter(|path| path.exists()).map(ToString::to_string).collect();
+    let status = if left.is_empty() { Status::Well } else { Status::Findings };
+    let data = Uninstalled { changed: change::paths(&done.set), left, kept };
+    let outcome = Outcome::new(data, move |data, ui| {
+        ui.say(&format!("{STRONG}yandro's own things are taken away{STRONG:#}"));
+        ui.say(&labelled(&summary(&done.set, &context.machine.places)));
+        chosen.notes(context, &done.set, ui);
+        show(data, ui);
+    });
+    Ok(outcome.with(status))
+}
+
+fn show(data: &Uninstalled, ui: &mut Ui) {
+    for left in &data.left {
+        ui.print(&format!("{BAD}✗{BAD:#} still there: {left}"));
+    }
+    if data.left.is_empty() {
+        ui.say(&format!(
+            "{GOOD}proof{GOOD:#}: no line in the hosts file, no file of a server, no trust store and no folder has anything of yours from yandro"
+        ));
+    }
+    if !data.kept.is_empty() {
+        ui.note(&format!("the logs of your sites stay, since they are yours: {}", data.kept.join(" ")));
+    }
+    ui.note(&format!("the program itself goes by the way it came: {}", program()));
+}
+
+/// How this program is taken away.
+fn program() -> String {
+    let own = std::env::current_exe().unwrap_or_default().to_string_lossy().into_owned();
+    match own.as_str() {
+        "/usr/bin/yandro" => "sudo apt-get purge yandro".to_owned(),
+        own if own.ends_with(".cargo/bin/yandro") => "cargo uninstall yandro-cli".to_owned(),
+        own => format!("rm {own}"),
+    }
+}
+
+/// Plans to take everything away.
+fn plan(context: &Context, chosen: &Chosen) -> Result<ChangeSet, CommandError> {
+    let machine = &context.machine;
+    let places = &machine.places;
+    let mut observed = context.observer().observe_written(now())?;
+    // What a list without sites says: everything that names this list goes.
+    let none = SiteList::default();
+    let settlement = settle(&mut observed, &none, ServerId::BuiltIn, Orphans::Removed, &mut SystemFresh::new())?;
+    let mut set = settlement.set;
+    chosen.plan(context, &mut set, Root { nickname: "", pem: "" }, TrustWish::Distrust)?;
+    set.merge(Timer::of(context).plan_removal()?);
+    // Rights that were given, and folders and pages that were made for sites.
+    let made = changes::standing(machine, |role| matches!(role, Role::Access | Role::ProjectFile | Role::Logs))?;
+    set.steps.extend(made.into_iter().filter_map(taken_back));
+    for (role, path) in [(Role::SiteList, places.site_list()), (Role::Settings, places.settings())] {
+        let before = files::read_if_there(&path)?;
+        set.file(role, path, (before, None::<Vec<u8>>), Access::Private);
+    }
+    Ok(set)
+}
+
+/// The step that takes back what was made, if that is a removal or a change of rights.
+fn taken_back(step: Step) -> Option<Step> {
+    let change = match step.change {
+        Change::Folder { path, .. } => Change::EmptyFolder { path },
+        Change::File(FileChange { after: None, .. })
+        | Change::Link(LinkChange { after: None, .. })
+        | Change::Rights(_) => step.change,
+        _ => return None,
+    };
+    Some(Step { role: step.role, change })
+}
+
+/// Shows what goes, and asks.
+fn agree(context: &Context, set: &ChangeSet) -> Result<(), CommandError> {
+    let places = &context.machine.places;
+    let mut lines = summary(set, places);
+    for folder in [&places.config, &places.data].into_iter().filter(|folder| folder.is_dir()) {
+        lines.push(("folder", format!("{folder}, with all in it: site list, authority, certificates, history")));
+    }
+    if lines.is_empty() {
+        return Ok(());
+    }
+    // Nothing is changed yet.
+    let fact = labelled(&lines).replace("made ", "make ").replace("changed ", "change ").replace("removed ", "remove ");
+    let fact = format!("This goes, and can't be undone:\n{fact}");
+    consent::ask(&fact, "Take all of this away?", "if that is what you want, add `--yes`; to see every line: --preview")
+}
+
+/// Takes the folders away, with the history of what was done; gives what could not be.
+fn forget(context: &Context, ui: &Ui) -> Vec<String> {
+    let places = &context.machine.places;
+    let mut left = Vec::new();
+    for folder in [&places.data, &places.config] {
+        let _rights = yandro_machine::caller::rights_for(folder);
+        if let Err(error) = std::fs::remove_dir_all(folder)
+            && error.kind() != std::io::ErrorKind::NotFound
+        {
+            left.push(format!("{folder}: {error}"));
+        }
+        // Folders above that have nothing else in them.
+        let home = context.machine.home();
+        let above = folder.ancestors().skip(1).take_while(|above| above.starts_with(home) && *above != home);
+        _ = above.map(std::fs::remove_dir).take_while(Result::is_ok).count();
+    }
+    if context.machine.is_real() {
+        let sudo = Sudo::new(&context.machine, ui.is_quiet());
+        let forgotten = changes::forget_helped(&sudo, &on_wait(ui.is_quiet()));
+        left.extend(forgotten.err().map(|error| error.to_string()));
+    }
+    left
+}
+
+/// What of this user's yandro is still to be found.
+fn what_is_left(context: &Context) -> Vec<String> {
+    let machine = &context.machine;
+    let places = &machine.places;
+    let mut left = Vec::new();
+    if let Ok(Some(bytes)) = files::read_if_there(&places.hosts) {
+        let names = HostsFile::parse(&bytes).own_names(&places.list);
+        left.extend(names.first().map(|name| format!("{}: a line of {name}", places.hosts)));
+    }
+    for found in context.present().all() {
+        let names = servers::sites(&found.layout);
+        let paths = names.iter().flat_map(|name| [found.layout.site_file(name), found.layout.disabled_file(name)]);
+        let is_own = |path: &Utf8PathBuf| {
+            let text = files::read_if_there(path).ok().flatten().unwrap_or_default();
+            list_of(&text).is_some_and(|list| list == places.list)
+        };
+        left.extend(paths.filter(is_own).map(|path| path.to_string()));
+    }
+    if let Some(store) = trust::find(machine) {
+        left.extend(trust::own_files(machine, store).iter().map(ToString::to_string));
+        if machine.is_real() {
+            left.extend(trust::dangling().iter().map(|path| format!("{path}: a link to a root that is gone")));
+        }
+    }
+    for store in stores::find(machine).iter().filter(|store| stores::has_program(machine, store)) {
+        let held = stores::former_roots(machine, store.kind, &store.path, "").unwrap_or_default();
+        left.extend(held.iter().map(|(name, _)| format!("{}: the root {name}", store.path)));
+    }
+    left
+}
+
+/// The logs of the sites that this list has.
+fn logs(context: &Context) -> Vec<Utf8PathBuf> {
+    let mut logs = Vec::new();
+    let Ok((_, list)) = context.list() else { return logs };
+    for site in &list.sites {
+        let Some(found) = site.server.and_then(|id| context.server(id)) else { continue };
+        let own = found.layout.site_file(&site.name);
+        let configuration = servers::configuration(&context.machine, found);
+        let is_own = |place: &yandro_core::Place| {
+            found.view.here_or_same(place.file.as_str().into()).file_name() == own.file_name()
+        };
+        let errors = configuration.error_logs(&is_own);
+        let is_own = |path: &Utf8PathBuf| path.file_name().is_some_and(|name| name.starts_with(site.name.as_str()));
+        for path in errors.iter().map(|path| found.view.here_or_same(path)).filter(is_own) {
+            let access = path.as_str().replace("-error.log", "-access.log");
+            logs.extend([path.clone(), access.into()]);
+        }
+    }
+    logs.sort();
+    logs.dedup();
+    logs
+}

@@ -1,0 +1,102 @@
+//! Servers that run and that yandro doesn't know yet: a bundle in a folder, by its process.
+
+use std::fs;
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::ServerKind;
+
+use super::kinds::DaemonKind;
+use super::present::Present;
+use super::program::report;
+use crate::machine::Machine;
+use crate::process;
+
+/// A server that runs, and that is in no known layout and in nobody's settings.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RunningServer {
+    /// Its kind.
+    pub kind: ServerKind,
+    /// Its program.
+    pub program: Utf8PathBuf,
+    /// Its main file.
+    pub config: Utf8PathBuf,
+    /// The number of its main process.
+    pub pid: i32,
+    /// The user who runs it.
+    pub user: String,
+}
+
+impl RunningServer {
+    /// A name for it: that of the folder that it is in.
+    pub fn name(&self) -> String {
+        const USUAL: [&str; 7] = ["conf", "etc", "apache", "apache2", "httpd", "nginx", "bin"];
+        let folders = self.config.ancestors().skip(1).filter_map(Utf8Path::file_name);
+        let is_name = |name: &&str| name.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit());
+        folders.into_iter().find(|name| !USUAL.contains(name) && is_name(name)).unwrap_or("bundle").to_owned()
+    }
+
+    /// The command that has yandro know it.
+    pub fn to_add(&self) -> String {
+        let name = self.name();
+        format!("yandro servers add {name} --config {} --program {}", self.config, self.program)
+    }
+}
+
+/// Every such server.
+pub fn running(machine: &Machine, present: &Present) -> Vec<RunningServer> {
+    if !machine.is_real() {
+        return Vec::new();
+    }
+    let known: Vec<Utf8PathBuf> = present.all().iter().map(|found| real(&found.layout.main)).collect();
+    let entries = Utf8Path::new("/proc").read_dir_utf8().into_iter().flatten().flatten();
+    let mut pids: Vec<i32> = entries.filter_map(|entry| entry.file_name().parse().ok()).collect();
+    pids.sort_unstable();
+    let found = pids.into_iter().filter_map(of_process);
+    found.filter(|server| !known.contains(&real(&server.config))).collect()
+}
+
+fn real(path: &Utf8Path) -> Utf8PathBuf {
+    path.canonicalize_utf8().unwrap_or_else(|_| path.to_owned())
+}
+
+/// The server whose main process this is.
+fn of_process(pid: i32) -> Option<RunningServer> {
+    let name = |pid: i32| fs::read_to_string(format!("/proc/{pid}/comm")).ok();
+    let own = name(pid)?.trim().to_owned();
+    let kind = ServerKind::ALL.iter().copied().find(|kind| DaemonKind::of(*kind).processes.contains(&own.as_str()))?;
+    // Workers are children of the one that is meant.
+    let is_child = process::parent(pid).and_then(name).is_some_and(|parent| parent.trim() == own);
+    if is_child {
+        return None;
+    }
+    let words = command_line(pid)?;
+    let program = program(pid, words.first()?)?;
+    let row = DaemonKind::of(kind);
+    let named = words.iter().position(|word| word == row.main_option).and_then(|at| words.get(at + 1));
+    let config = match named {
+        Some(path) if path.starts_with('/') => path.into(),
+        Some(path) => report(kind, &program)?.root.join(path),
+        None => report(kind, &program)?.main,
+    };
+    let user = process::owner_name(pid)?;
+    config.is_file().then_some(RunningServer { kind, program, config, pid, user })
+}
+
+/// The words of a process's command line, as every user may read it; nginx puts its own words before them.
+fn command_line(pid: i32) -> Option<Vec<String>> {
+    let bytes = fs::read(format!("/proc/{pid}/cmdline")).ok()?;
+    let text = String::from_utf8(bytes).ok()?;
+    let text = text.trim_end_matches('\0');
+    Some(match text.strip_prefix("nginx: master process ") {
+        Some(rest) => rest.split(' ').map(str::to_owned).collect(),
+        None => text.split('\0').map(str::to_owned).collect(),
+    })
+}
+
+/// The program of a process: by its link, which only its user and root may read, or by its first word.
+fn program(pid: i32, word: &str) -> Option<Utf8PathBuf> {
+    if word.starts_with('/') {
+        return Some(word.into());
+    }
+    fs::read_link(format!("/proc/{pid}/exe")).ok().and_then(|path| Utf8PathBuf::from_path_buf(path).ok())
+}
