@@ -41,12 +41,21 @@ impl Job<'_> {
         )
     }
 
-    /// A file for cron's folder of further tables, whose lines name a user.
-    pub fn cron_file(&self, user: &str) -> String {
+    /// The lines of a user's own table.
+    pub fn crontab(&self) -> String {
+        format!("# {}\n17 9 * * * {}\n", self.title, self.cron_words())
+    }
+
+    fn cron_words(&self) -> String {
         // A percent sign ends the command there.
         let words: Vec<String> = self.command.iter().map(|word| shell::word(word).replace('%', "\\%")).collect();
+        words.join(" ")
+    }
+
+    /// A file for cron's folder of further tables, whose lines name a user.
+    pub fn cron_file(&self, user: &str) -> String {
         let environment: String = self.environment.iter().map(|(name, value)| format!("{name}={value}\n")).collect();
-        format!("# {}\n{environment}17 9 * * * {user} {}\n", self.title, words.join(" "))
+        format!("# {}\n{environment}17 9 * * * {user} {}\n", self.title, self.cron_words())
     }
 }
 

@@ -48,6 +48,7 @@ pub(crate) fn run<'c>(context: &'c Context, args: &UninstallArgs, ui: &mut Ui) -
         Applied::Preview(set) => return Ok(change::preview(*set)),
         Applied::Done(done) => *done,
     };
+    Timer::leave_table(context)?;
     let mut left = forget(context, ui);
     left.extend(what_is_left(context));
     let kept: Vec<String> = logs.iter().filter(|path| path.exists()).map(ToString::to_string).collect();
@@ -165,6 +166,9 @@ fn what_is_left(context: &Context) -> Vec<String> {
     let machine = &context.machine;
     let places = &machine.places;
     let mut left = Vec::new();
+    if Timer::is_in_table(context) {
+        left.push("a line of your crontab".to_owned());
+    }
     if let Ok(Some(bytes)) = files::read_if_there(&places.hosts) {
         let names = HostsFile::parse(&bytes).own_names(&places.list);
         left.extend(names.first().map(|name| format!("{}: a line of {name}", places.hosts)));

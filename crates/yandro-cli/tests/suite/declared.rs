@@ -248,3 +248,41 @@ fn a_list_of_another_machine_and_its_slips() {
     [status 2]
     "#);
 }
+
+/// Without a terminal, and with the few variables that cron gives: `settle` works as the user, and so does the line that
+/// renews certificates.
+#[test]
+fn cron_settles_and_renews_as_the_user() {
+    let Some(listed) = Listed::new(Server::Nginx) else { return };
+    let harbour = &listed.harbour;
+    if !super::kit::has(&["crontab"], true) {
+        return;
+    }
+    let home = harbour.home(harbour.user);
+    harbour
+        .machine
+        .run("sh", &["-c", "mount -t tmpfs tmpfs /var/spool/cron; mkdir /var/spool/cron/crontabs; chgrp crontab /var/spool/cron/crontabs; chmod 1730 /var/spool/cron/crontabs"])
+        .succeeds();
+    harbour.yandro(&["map", "saltmarsh.test", harbour.machine.path("pier").to_str().unwrap()]).succeeds();
+    let list = format!("{home}/.config/yandro/sites.toml");
+    harbour.machine.run("sed", &["-i", "s/^only-here.*/aliases = [\"www.saltmarsh.test\"]/", &list]).succeeds();
+    let by_cron = |line: &str| {
+        let as_ada = ["--reuid", "ada", "--regid", "ada", "--init-groups", "setsid", "-w", "env", "-i"];
+        let variables = [&format!("HOME={home}"), "LOGNAME=ada", "SHELL=/bin/sh", "PATH=/usr/bin:/bin"];
+        harbour.machine.run("setpriv", &[&as_ada[..], &variables, &["sh", "-c", line]].concat())
+    };
+    by_cron(&format!("{} settle --yes --quiet </dev/null", super::kit::YANDRO)).succeeds();
+    assert!(harbour.machine.hosts().contains("www.saltmarsh.test"), "{}", harbour.machine.hosts());
+    let ran = harbour.yandro(&["cert", "renew", "--install-timer", "--timer", "cron"]).succeeds();
+    assert!(ran.stdout.contains("a line of your crontab"), "{ran}");
+    let as_ada = |words: &[&str]| {
+        harbour.machine.run("setpriv", &[&["--reuid", "ada", "--regid", "ada", "--init-groups"], words].concat())
+    };
+    let table = as_ada(&["crontab", "-l"]).succeeds().stdout;
+    let line = table.lines().find_map(|line| line.strip_prefix("17 9 * * * ")).unwrap_or_default().to_owned();
+    by_cron(&line).succeeds();
+    // The person's own lines stay.
+    as_ada(&["sh", "-c", "(echo '5 5 * * * true'; crontab -l) | crontab -"]).succeeds();
+    harbour.yandro(&["cert", "renew", "--remove-timer"]).succeeds();
+    assert_eq!(as_ada(&["crontab", "-l"]).succeeds().stdout, "5 5 * * * true\n");
+}

@@ -1,5 +1,6 @@
 //! `yandro cert`.
 
+mod crontab;
 mod dev_server;
 mod issue;
 mod renew;

@@ -2,8 +2,9 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{Access, ChangeSet, Job, Role, TIMER_NAME, wanted_link};
-use yandro_machine::{Machine, ProgramError, RunAs, files, process};
+use yandro_machine::{ProgramError, RunAs, files, process};
 
+use super::crontab::Crontab;
 use crate::args::{RenewArgs, TimerArg};
 use crate::as_root::as_root;
 use crate::commands::apply::{Planned, apply, done};
@@ -75,6 +76,16 @@ impl Timer {
         Ok(set)
     }
 
+    /// Takes its line out of the user's crontab. Gives whether there was one.
+    pub(in crate::commands) fn leave_table(context: &Context) -> Result<bool, CommandError> {
+        Crontab::of(context).map_or(Ok(false), |table| table.remove(TITLE))
+    }
+
+    /// Whether the user's crontab has its line.
+    pub(in crate::commands) fn is_in_table(context: &Context) -> bool {
+        Crontab::of(context).is_some_and(|table| table.has(TITLE))
+    }
+
     /// Has systemd read its units again; says what it said if it refused.
     fn systemctl(&self, context: &Context, words: &[&str]) -> Result<(), ProgramError> {
         let program = if context.machine.is_real() { process::find(&SYSTEMCTL) } else { None };
@@ -89,13 +100,20 @@ impl Timer {
 pub(super) fn install<'c>(context: &'c Context, args: &'c RenewArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let timer = Timer::of(context);
     let machine = &context.machine;
-    let which = which(machine, args.timer)?;
+    let which = which(context, args.timer)?;
     let command = command(args.within, context)?;
     let environment: Vec<(&str, String)> =
         machine.sudo_caller().map(|uid| ("SUDO_UID", uid.to_string())).into_iter().collect();
     let job = Job { title: TITLE, command: &command, environment: &environment };
-    let plan = || Ok(Planned { set: timer.plan(which, &job, machine.user())?, starts: false, about: () });
+    let own_table = Crontab::of(context).filter(|_| which == TimerArg::Cron);
+    let plan = || {
+        let set = if own_table.is_some() { ChangeSet::default() } else { timer.plan(which, &job, machine.user())? };
+        Ok(Planned { set, starts: false, about: () })
+    };
     let done = done!(apply(context, ui, plan, |()| Ok(())));
+    if let Some(table) = &own_table {
+        table.install(&job)?;
+    }
     let refused = match which {
         TimerArg::Systemd if !done.set.is_empty() => timer
             .systemctl(context, &["daemon-reload"])
@@ -105,13 +123,15 @@ pub(super) fn install<'c>(context: &'c Context, args: &'c RenewArgs, ui: &mut Ui
     };
     let (installed, how) = match which {
         TimerArg::Systemd => (&timer.units, format!("{TIMER_NAME}.timer of systemd, in {}", timer.units)),
+        TimerArg::Cron if own_table.is_some() => (&timer.cron, "a line of your crontab: crontab -l".to_owned()),
         TimerArg::Cron => (&timer.cron, timer.cron.to_string()),
     };
+    let installed = if own_table.is_some() { "crontab".to_owned() } else { installed.to_string() };
     let (_, list) = context.list()?;
     let on_system =
         list.sites.iter().filter_map(|site| site.server).any(|id| id.is_configured() && context.present().is_here(id));
     let needs_root = !timer.is_root && on_system && machine.is_real();
-    let data = Installed { installed: vec![installed.to_string()], command };
+    let data = Installed { installed: vec![installed], command };
     Ok(Outcome::new(data, move |data, ui| {
         ui.say(&format!(
             "{STRONG}certificates are renewed every day{STRONG:#}, those that end within {} days",
@@ -133,11 +153,12 @@ pub(super) fn install<'c>(context: &'c Context, args: &'c RenewArgs, ui: &mut Ui
 }
 
 /// The timer to install: the named one, or the one that runs here.
-fn which(machine: &Machine, named: Option<TimerArg>) -> Result<TimerArg, CommandError> {
+fn which(context: &Context, named: Option<TimerArg>) -> Result<TimerArg, CommandError> {
+    let machine = &context.machine;
     match named {
         Some(which) => Ok(which),
         None if machine.real_path("/run/systemd/system").is_dir() => Ok(TimerArg::Systemd),
-        None if machine.real_path(CRON_FOLDER).is_dir() => Ok(TimerArg::Cron),
+        None if machine.real_path(CRON_FOLDER).is_dir() || Crontab::of(context).is_some() => Ok(TimerArg::Cron),
         None => Err(CommandError::not_made("neither systemd nor cron runs here")
             .hint("install cron, or have `yandro cert renew` run daily by whatever this system has for that")
             .hint("or write one of them all the same: --timer systemd, --timer cron")),
@@ -174,7 +195,8 @@ pub(super) fn remove<'c>(context: &'c Context, ui: &mut Ui) -> Result<Outcome<'c
     if is_running {
         _ = timer.systemctl(context, &["daemon-reload"]);
     }
-    Ok(Outcome::new(Removed { removed: !done.set.is_empty() }, |data, ui| {
+    let was_in_table = Timer::leave_table(context)?;
+    Ok(Outcome::new(Removed { removed: was_in_table || !done.set.is_empty() }, |data, ui| {
         ui.say(if data.removed {
             "certificates are no longer renewed by a timer"
         } else {

@@ -138,7 +138,7 @@ pub(super) fn ports_free(context: &Context, site: &Site) -> Result<(), CommandEr
     };
     let end = |holder: &ports::Holder| match (context.present().of_holder(&context.machine, holder), holder.pid) {
         (None, _) if unknown(holder).is_some() => {
-            let server = unknown(holder).map(|own| own.to_add()).unwrap_or_default();
+            let server = unknown(holder).map(servers::RunningServer::to_add).unwrap_or_default();
             format!("it is a web server that yandro can map sites on; have yandro know it: {server}")
         }
         (Some(other), _) => format!("stop that server: yandro servers stop {}", other.word()),
