@@ -100,7 +100,8 @@ pub enum Value {
 }
 
 impl Value {
-    fn to_toml(&self) -> String {
+    /// As TOML has it.
+    pub fn to_toml(&self) -> String {
         match self {
             Self::Text(text) => quoted(text),
             Self::Texts(texts) => format!("[{}]", texts.iter().map(|t| quoted(t)).collect::<Vec<_>>().join(", ")),

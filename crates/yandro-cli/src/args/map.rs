@@ -11,9 +11,9 @@ use yandro_core::{Group, Https, OPTIONS, SiteOption, ValueForm};
 
 #[derive(Debug, Args)]
 pub(crate) struct MapArgs {
-    /// Host name, such as saltmarsh.test
+    /// Host name, such as saltmarsh.test [default: the sites of this folder's yandro.toml]
     #[arg(add = ArgValueCandidates::new(complete::sites))]
-    pub(crate) name: String,
+    pub(crate) name: Option<String>,
     /// Project folder, or a running server as :PORT, HOST:PORT, http://HOST:PORT or https://HOST:PORT
     /// [default: the site's own, or the current folder]
     #[arg(value_name = "FOLDER")]
@@ -49,6 +49,9 @@ pub(crate) struct MapArgs {
     /// Address that the name points to, such as a virtual machine's [default: 127.0.0.1]
     #[arg(long, value_name = "IP")]
     pub(crate) address: Option<IpAddr>,
+    /// Don't ask before mapping what this folder's yandro.toml asks for
+    #[arg(long)]
+    pub(crate) accept: bool,
     /// Comment out your own hosts lines for these names. `yandro unmap` restores them
     #[arg(long)]
     pub(crate) take_over: bool,

@@ -53,7 +53,7 @@ pub(crate) enum StepData {
 
 /// The steps that concern the person: what yandro writes down for itself is none of them.
 fn shown(set: &ChangeSet) -> impl Iterator<Item = &Step> {
-    set.steps.iter().filter(|step| step.role != Role::AppliedSites)
+    set.steps.iter().filter(|step| !matches!(step.role, Role::AppliedSites | Role::ProjectConsent))
 }
 
 /// Whether nothing changes but what yandro writes down for itself.
@@ -283,7 +283,12 @@ fn subject(role: &Role) -> Option<&'static str> {
         Role::HostsFile => "hosts file",
         Role::Root => "authority",
         Role::Certificate(name) if name.as_str() != OTHERS => "certificate",
-        Role::Certificate(_) | Role::Key(_) | Role::Authority | Role::FormerAuthority(_) | Role::AppliedSites => {
+        Role::Certificate(_)
+        | Role::Key(_)
+        | Role::Authority
+        | Role::FormerAuthority(_)
+        | Role::AppliedSites
+        | Role::ProjectConsent => {
             return None;
         }
         Role::SiteList => "site list",

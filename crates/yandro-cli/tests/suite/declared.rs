@@ -286,3 +286,94 @@ fn cron_settles_and_renews_as_the_user() {
     harbour.yandro(&["cert", "renew", "--remove-timer"]).succeeds();
     assert_eq!(as_ada(&["crontab", "-l"]).succeeds().stdout, "5 5 * * * true\n");
 }
+
+/// A repository says what its sites need; whoever clones it types `yandro map`.
+#[test]
+fn a_cloned_project_is_mapped_by_its_own_file() {
+    let sysroot = Sysroot::with_apache();
+    let project = sysroot.path("home/ada/clone");
+    fs::create_dir_all(project.join("public")).unwrap();
+    fs::create_dir_all(project.join("docs")).unwrap();
+    fs::write(project.join("public/index.html"), "<h1>clone</h1>\n").unwrap();
+    let here = |arguments: &[&str]| -> Ran {
+        let mut command = sysroot.command(arguments);
+        Ran::of(command.current_dir(&project).output().unwrap(), sysroot.root())
+    };
+    insta::assert_snapshot!(steady(&here(&["map"])), @r#"
+    error: which site? No name is given, and this folder has no `yandro.toml`
+    fix: name it: yandro map NAME FOLDER, such as: yandro map saltmarsh.test .
+    fix: or see what there is: yandro sites
+    [status 2]
+    "#);
+    let write = |text: &str| fs::write(project.join("yandro.toml"), text).unwrap();
+    write("[[site]]\nname = \"clone.test\"\nfolder = \"../saltmarsh\"\n");
+    insta::assert_snapshot!(steady(&here(&["map"])), @r#"
+    error: $ROOT/home/ada/clone/yandro.toml:3: `folder` is a path below the project, such as "public"
+      3 | folder = "../saltmarsh"
+        |  ^^^^^^^^^^^^^^
+    fix: correct that line of the project file and try again
+    [status 2]
+    "#);
+    let text = "[[site]]\nname = \"clone.test\"\naliases = [\"www.clone.test\"]\ndocument-root = \"public\"\nlisting = \"off\"\n\n[[site]]\nname = \"docs.clone.test\"\nfolder = \"docs\"\n";
+    write(text);
+    insta::assert_snapshot!(steady(&here(&["map"])), @r#"
+    error: $ROOT/home/ada/clone/yandro.toml asks for:
+      clone.test -> $ROOT/home/ada/clone/public
+          aliases = ["www.clone.test"]
+          listing = "off"
+      docs.clone.test -> $ROOT/home/ada/clone/docs
+    fix: if you trust this project, add `--accept`; to see every line that would be written: --preview
+    [status 2]
+    "#);
+    assert!(!sysroot.path("home/ada/.config/yandro/sites.toml").exists());
+    insta::assert_snapshot!(steady(&here(&["map", "--accept"])), @r#"
+    clone.test -> $ROOT/home/ada/clone/public
+    docs.clone.test -> $ROOT/home/ada/clone/docs
+      authority  made, until $DATE
+      certificate  made for clone.test, www.clone.test, until $DATE
+      virtual host  made /etc/apache2/sites-available/yandro-clone.test.conf
+      enabled  linked /etc/apache2/sites-enabled/yandro-clone.test.conf
+      unknown names  made /etc/apache2/sites-available/yandro-0.invalid.conf
+      hosts file  changed /etc/hosts
+      site list  made /home/ada/.config/yandro/sites.toml
+      certificate  made for docs.clone.test, until $DATE
+      virtual host  made /etc/apache2/sites-available/yandro-docs.clone.test.conf
+      enabled  linked /etc/apache2/sites-enabled/yandro-docs.clone.test.conf
+      modules  enabled socache_shmcb, ssl, rewrite
+      server  Apache httpd: not tested and not reloaded, since this is a sysroot
+      proof  not proven: within a sysroot no server is asked
+
+    Make this system and your browsers trust the new authority: yandro authority trust
+    (`yandro authority show` prints which names it can issue for).
+    [status 0]
+    "#);
+    // What was agreed to once isn't asked again; the person's own choice stays.
+    sysroot.yandro(&["map", "clone.test", "--listing", "on", "--no-alias"]).succeeds();
+    here(&["map"]).succeeds();
+    let list = sysroot.read("home/ada/.config/yandro/sites.toml");
+    assert!(!list.contains("listing") && !list.contains("www.clone.test"), "{list}");
+    // The project changes: asked once more, and only what changed there changes here.
+    write(&text.replace("document-root = \"public\"\n", "https = \"both\"\n"));
+    assert_eq!(here(&["map"]).status, 2);
+    here(&["map", "--accept"]).succeeds();
+    let list = sysroot.read("home/ada/.config/yandro/sites.toml");
+    assert!(
+        list.contains("https = \"both\"") && !list.contains("document-root") && !list.contains("listing"),
+        "{list}"
+    );
+    assert!(sysroot.yandro(&["settle"]).stdout.contains("nothing was changed"));
+    // A link that leads out, and options of one site.
+    std::os::unix::fs::symlink("/etc", project.join("out")).unwrap();
+    write("[[site]]\nname = \"clone.test\"\ndocument-root = \"out\"\n");
+    insta::assert_snapshot!(steady(&here(&["map", "--accept"])), @r#"
+    error: $ROOT/home/ada/clone/out is a link that leads out of the project $ROOT/home/ada/clone
+    fix: if you want that, map it yourself: yandro map NAME FOLDER
+    [status 2]
+    "#);
+    write(text);
+    insta::assert_snapshot!(steady(&here(&["map", "--alias", "a.test"])), @r#"
+    error: those options belong to one site, and this folder's `yandro.toml` says what its sites need
+    fix: map the project first: yandro map; then change the site: yandro map clone.test …
+    [status 2]
+    "#);
+}

@@ -16,6 +16,8 @@ pub enum Role {
     SiteList,
     /// The sites as they were last applied.
     AppliedSites,
+    /// A project file as its user agreed to it.
+    ProjectConsent,
     /// The settings, the user's or everybody's.
     Settings,
     /// A site's virtual hosts, or the link that enables them.
@@ -97,6 +99,7 @@ impl Role {
             Self::HostsFile
                 | Self::SiteList
                 | Self::AppliedSites
+                | Self::ProjectConsent
                 | Self::DefaultHost(_)
                 | Self::Certificate(_)
                 | Self::Key(_)

@@ -42,26 +42,12 @@ impl SiteList {
     /// A [`ListError`] for text that is no TOML, an unknown key, a wrong value,
     /// or a repeated name, with the line at fault.
     pub fn parse(text: &str, home: Option<&Utf8Path>) -> Result<Self, ListError> {
-        let document = DeTable::parse(text).map_err(|error| {
-            let span = error.span().unwrap_or(0..0);
-            ListError::new(text, &span, error.message())
-        })?;
         let mut list = Self::default();
         let mut spans = Vec::new();
-        for (key, value) in document.into_inner() {
-            if key.get_ref() != "site" {
-                let message = format!("unknown field `{}`, expected `site`", key.get_ref());
-                return Err(ListError::new(text, &key.span(), message));
-            }
-            let span = value.span();
-            let DeValue::Array(sites) = value.into_inner() else {
-                return Err(ListError::new(text, &span, "each site needs its own `[[site]]`"));
-            };
-            for site in sites {
-                let read = read_site(text, &site, home)?;
-                list.sites.push(read.site);
-                spans.extend(read.names);
-            }
+        for site in read_tables(text)? {
+            let read = read_site(text, &site, home)?;
+            list.sites.push(read.site);
+            spans.extend(read.names);
         }
         list.without_twins(text, &spans)?;
         Ok(list)
@@ -122,6 +108,27 @@ impl SiteList {
     }
 }
 
+/// The tables of a text that has nothing but sites.
+pub(super) fn read_tables(text: &str) -> Result<Vec<Spanned<DeValue<'_>>>, ListError> {
+    let document = DeTable::parse(text).map_err(|error| {
+        let span = error.span().unwrap_or(0..0);
+        ListError::new(text, &span, error.message())
+    })?;
+    let mut tables = Vec::new();
+    for (key, value) in document.into_inner() {
+        if key.get_ref() != "site" {
+            let message = format!("unknown field `{}`, expected `site`", key.get_ref());
+            return Err(ListError::new(text, &key.span(), message));
+        }
+        let span = value.span();
+        let DeValue::Array(sites) = value.into_inner() else {
+            return Err(ListError::new(text, &span, "each site needs its own `[[site]]`"));
+        };
+        tables.extend(sites);
+    }
+    Ok(tables)
+}
+
 fn read_site(text: &str, value: &Spanned<DeValue<'_>>, home: Option<&Utf8Path>) -> Result<ReadSite, ListError> {
     let DeValue::Table(table) = value.get_ref() else {
         return Err(ListError::new(text, &value.span(), "a site needs `[[site]]` above it"));
@@ -147,7 +154,7 @@ fn read_site(text: &str, value: &Spanned<DeValue<'_>>, home: Option<&Utf8Path>) 
 }
 
 /// Reads the value of an option; of an array item by item, so that a wrong one is shown by itself.
-fn read_option(
+pub(super) fn read_option(
     text: &str,
     option: &SiteOption,
     value: &Spanned<DeValue<'_>>,
@@ -192,7 +199,7 @@ fn read_option(
 }
 
 impl ListError {
-    fn new(text: &str, span: &Range<usize>, message: impl fmt::Display) -> Self {
+    pub(super) fn new(text: &str, span: &Range<usize>, message: impl fmt::Display) -> Self {
         Self { message: message.to_string(), excerpt: Excerpt::new(text.as_bytes(), span) }
     }
 }

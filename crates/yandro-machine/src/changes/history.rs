@@ -50,7 +50,7 @@ pub fn history(machine: &Machine) -> History {
             damaged.push(path);
             continue;
         };
-        let paths = record.steps.iter().filter(|step| step.role != Role::AppliedSites);
+        let paths = record.steps.iter().filter(|step| !matches!(step.role, Role::AppliedSites | Role::ProjectConsent));
         let paths = paths.map(|step| step.path().to_owned()).collect();
         let sites = record.site_changes();
         let Record { id, at, command, undoes, .. } = record;

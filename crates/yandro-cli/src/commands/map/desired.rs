@@ -136,7 +136,7 @@ fn facts(context: &Context, args: &MapArgs, server: ServerId) -> ServerFacts {
     }
 }
 
-fn refused(refusal: SiteRefusal) -> CommandError {
+pub(super) fn refused(refusal: SiteRefusal) -> CommandError {
     let SiteRefusal { message, hints, is_usage } = refusal;
     let error = if is_usage { CommandError::usage(message) } else { CommandError::not_made(message) };
     hints.into_iter().fold(error, CommandError::hint)

@@ -2,12 +2,14 @@
 
 mod desired;
 mod folder;
+mod project;
 mod published;
 mod request;
 
 use camino::Utf8PathBuf;
 pub(super) use desired::absolute;
 use desired::desired;
+use project::Project;
 use request::requests;
 use yandro_core::{
     Change, ChangeSet, CheckStep, Content, HostName, Role, ServerId, Site, SiteChange, SiteList, Switched, Symlinks,
@@ -36,13 +38,23 @@ pub(crate) fn run_then<'c>(
     ui: &mut Ui,
     written: impl Fn() -> Result<(), CommandError>,
 ) -> Result<Outcome<'c>, CommandError> {
-    let requests = requests(context, args)?;
+    let project = if args.name.is_none() { Some(Project::here(context)?.ok_or_else(no_name)?) } else { None };
+    if let Some(project) = &project {
+        project.takes(args)?;
+        project.agree(context, args)?;
+    }
+    let requests = if project.is_some() { Vec::new() } else { requests(context, args)? };
     let (mut asked, mut asked_folder) = (false, false);
     let plan = || {
         let (text, list) = context.list()?;
-        let sites: Vec<Site> =
-            requests.iter().map(|request| desired(context, args, request, &list)).collect::<Result<_, _>>()?;
+        let sites: Vec<Site> = match &project {
+            Some(project) => project.desired(context, args, &list)?,
+            None => requests.iter().map(|request| desired(context, args, request, &list)).collect::<Result<_, _>>()?,
+        };
         let mut set = plan(context, args, text, &list, &sites)?;
+        if let Some(project) = &project {
+            project.note(context, &mut set);
+        }
         for site in &sites {
             if args.create {
                 folder::create(&mut set, site);
@@ -59,8 +71,15 @@ pub(crate) fn run_then<'c>(
         ui,
         plan,
         written,
-        Telling { is_root_given: args.document_root.is_some(), ..Telling::default() },
+        Telling { is_root_given: project.is_some() || args.document_root.is_some(), ..Telling::default() },
     )
+}
+
+/// Neither a name is given, nor a project's file is here.
+fn no_name() -> CommandError {
+    CommandError::usage("which site? No name is given, and this folder has no `yandro.toml`")
+        .hint("name it: yandro map NAME FOLDER, such as: yandro map saltmarsh.test .")
+        .hint("or see what there is: yandro sites")
 }
 
 /// What is told of sites that were brought about.

@@ -19,7 +19,8 @@ pub(super) struct MapRequest {
 /// Reads which sites to map: one with its folder, or three and more with the folders of their names.
 pub(super) fn requests(context: &Context, args: &MapArgs) -> Result<Vec<MapRequest>, CommandError> {
     let is_folder = |name: &str| context.current.join(name).is_dir();
-    let (first, second) = (&args.name, args.target.as_deref());
+    let first = args.name.as_deref().unwrap_or_default();
+    let second = args.target.as_deref();
     if args.more.is_empty() {
         let name = HostName::parse(first)?;
         if let Some(second) = second.filter(|second| is_plain_name(second) && is_folder(second) && is_folder(first)) {
@@ -36,7 +37,7 @@ pub(super) fn requests(context: &Context, args: &MapArgs) -> Result<Vec<MapReque
             .hint("map that site by itself: yandro map NAME FOLDER --alias ALIAS"));
     }
     let (_, list) = context.list()?;
-    let words = std::iter::once(first.as_str()).chain(second).chain(args.more.iter().map(String::as_str));
+    let words = std::iter::once(first).chain(second).chain(args.more.iter().map(String::as_str));
     let mut requests: Vec<MapRequest> = Vec::new();
     for word in words {
         let name = HostName::parse(word)?;
