@@ -29,6 +29,7 @@ pub mod interrupt;
 mod keys;
 mod looking;
 mod machine;
+pub mod markers;
 pub mod network;
 pub mod observe;
 pub mod openssl;

@@ -1,7 +1,7 @@
 //! The only way for commands to change something: lock, plan, preview or apply.
 
 use yandro_core::{Cache, ChangeSet, DEFAULT_ADDRESS, ServerId};
-use yandro_machine::{CarriedOut, CarryOutError, ControlError, Keep, ServerAction, Tools, caches, changes};
+use yandro_machine::{CarriedOut, CarryOutError, ControlError, Keep, ServerAction, Tools, caches, changes, markers};
 
 use super::prove::{ProofFailed, not_proven};
 use crate::context::{Context, now, stamp};
@@ -77,6 +77,7 @@ pub(crate) fn apply<T>(
     // Caches, trust store and order follow from the steps; a preview and the change itself share this.
     let complete = |set: &mut ChangeSet| {
         set.command.clone_from(&context.command);
+        markers::note(&context.machine, set);
         set.flush_after(&places.hosts, &running);
         set.refresh_after(|path| places.inside(path));
         set.order_by_phase();

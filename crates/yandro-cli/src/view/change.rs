@@ -53,7 +53,7 @@ pub(crate) enum StepData {
 
 /// The steps that concern the person: what yandro writes down for itself is none of them.
 fn shown(set: &ChangeSet) -> impl Iterator<Item = &Step> {
-    set.steps.iter().filter(|step| !matches!(step.role, Role::AppliedSites | Role::ProjectConsent))
+    set.steps.iter().filter(|step| !matches!(step.role, Role::AppliedSites | Role::ProjectConsent | Role::Marker))
 }
 
 /// Whether nothing changes but what yandro writes down for itself.
@@ -288,7 +288,8 @@ fn subject(role: &Role) -> Option<&'static str> {
         | Role::Authority
         | Role::FormerAuthority(_)
         | Role::AppliedSites
-        | Role::ProjectConsent => {
+        | Role::ProjectConsent
+        | Role::Marker => {
             return None;
         }
         Role::SiteList => "site list",

@@ -377,3 +377,32 @@ fn a_cloned_project_is_mapped_by_its_own_file() {
     [status 2]
     "#);
 }
+
+/// A folder that was moved, or moved to another disk, is found again, and the fix that is told is right.
+#[test]
+fn a_moved_folder_is_found_again() {
+    let Some(listed) = Listed::new(Server::Apache) else { return };
+    let harbour = &listed.harbour;
+    let (pier, new) = (harbour.machine.path("pier"), harbour.machine.path("ada/projects/north-pier"));
+    for name in ["a.txt", "b.txt", "c.txt"] {
+        fs::write(pier.join(name), name).unwrap();
+    }
+    harbour.yandro(&["map", "pier.test", pier.to_str().unwrap()]).succeeds();
+    harbour
+        .machine
+        .run("install", &["-d", "-o", "ada", "-g", "ada", "-m", "755", new.parent().unwrap().to_str().unwrap()])
+        .succeeds();
+    for copy in [false, true] {
+        // A copy has other numbers, and the same names.
+        let line = if copy { "cp -a \"$1\" \"$2\" && rm -r \"$1\"" } else { "mv \"$1\" \"$2\"" };
+        let from = if copy { &new } else { &pier };
+        let to = if copy { harbour.machine.path("ada/projects/south-pier") } else { new.clone() };
+        harbour.machine.run("sh", &["-c", line, "sh", from.to_str().unwrap(), to.to_str().unwrap()]).succeeds();
+        let ran = harbour.yandro(&["check", "pier.test"]);
+        let fix = format!("yandro move pier.test {}", to.display())
+            .replace(harbour.machine.root().to_str().unwrap(), "$ROOT");
+        assert!(ran.status == 1 && ran.stdout.contains(&fix), "{fix}\n{ran}");
+        harbour.yandro(&["move", "pier.test", to.to_str().unwrap()]).succeeds();
+        harbour.yandro(&["check", "pier.test"]).succeeds();
+    }
+}

@@ -22,6 +22,8 @@ pub enum Remedy {
         /// What follows it on the command line.
         options: Vec<MapOption>,
     },
+    /// `yandro move`: the folder of a site was moved there.
+    Move(HostName, Utf8PathBuf),
     /// `yandro unmap`.
     Unmap(HostName),
     /// `yandro settle`.

@@ -290,7 +290,11 @@ impl Judge<'_> {
     pub(super) fn folder_missing(&self) -> Judged {
         let (host, content) = (self.seen.name.clone(), self.expected.site.content.clone());
         let site = self.expected.site.name.clone();
-        let missing = Diagnosis::new(Cause::FolderMissing { host, content }).fix(Remedy::map_to(&site, ".", []));
+        let missing = Diagnosis::new(Cause::FolderMissing { host, content });
+        let missing = match &self.beside.files.moved_to {
+            Some(folder) => missing.fix(Remedy::Move(site.clone(), folder.clone())),
+            None => missing.fix(Remedy::map_to(&site, ".", [])),
+        };
         fail("no folder", missing.fix(self.map([MapOption::Create])).fix(Remedy::Unmap(site)))
     }
 

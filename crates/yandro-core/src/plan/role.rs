@@ -16,6 +16,8 @@ pub enum Role {
     SiteList,
     /// The sites as they were last applied.
     AppliedSites,
+    /// What a site's folder looks like.
+    Marker,
     /// A project file as its user agreed to it.
     ProjectConsent,
     /// The settings, the user's or everybody's.
@@ -100,6 +102,7 @@ impl Role {
                 | Self::SiteList
                 | Self::AppliedSites
                 | Self::ProjectConsent
+                | Self::Marker
                 | Self::DefaultHost(_)
                 | Self::Certificate(_)
                 | Self::Key(_)

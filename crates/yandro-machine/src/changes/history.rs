@@ -50,7 +50,10 @@ pub fn history(machine: &Machine) -> History {
             damaged.push(path);
             continue;
         };
-        let paths = record.steps.iter().filter(|step| !matches!(step.role, Role::AppliedSites | Role::ProjectConsent));
+        let paths = record
+            .steps
+            .iter()
+            .filter(|step| !matches!(step.role, Role::AppliedSites | Role::ProjectConsent | Role::Marker));
         let paths = paths.map(|step| step.path().to_owned()).collect();
         let sites = record.site_changes();
         let Record { id, at, command, undoes, .. } = record;

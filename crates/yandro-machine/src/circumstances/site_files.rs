@@ -6,6 +6,7 @@ use yandro_core::{CertificateFacts, Expected, FileFault, FileFaults};
 use crate::certificates;
 use crate::files;
 use crate::machine::Machine;
+use crate::markers;
 
 /// Faults of a site's certificate, key and document root.
 pub(crate) fn file_faults(machine: &Machine, expected: &Expected) -> FileFaults {
@@ -13,7 +14,8 @@ pub(crate) fn file_faults(machine: &Machine, expected: &Expected) -> FileFaults 
     let is_folder_missing = site.document_root().is_some_and(|root| !root.is_dir());
     let has = |page: &&&str| site.document_root().is_some_and(|root| root.join(page).is_file());
     let index_page = ["index.html", "index.htm"].iter().find(has).map(|page| (*page).to_owned());
-    let mut found = FileFaults { is_folder_missing, index_page, ..FileFaults::default() };
+    let moved_to = if is_folder_missing { markers::moved_to(machine, site) } else { None };
+    let mut found = FileFaults { is_folder_missing, moved_to, index_page, ..FileFaults::default() };
     if !site.https.is_on() {
         return found;
     }

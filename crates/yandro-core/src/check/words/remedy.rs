@@ -17,6 +17,7 @@ impl Display for Remedy {
                 options.iter().try_for_each(|option| write!(f, " {option}"))
             }
             Self::Unmap(site) => write!(f, "yandro unmap {site}"),
+            Self::Move(site, folder) => write!(f, "yandro move {site} {}", word(folder.as_str())),
             Self::Settle => f.write_str("yandro settle"),
             Self::PutBack(site) => write!(f, "yandro settle --put-back {site}"),
             Self::Control(control, server) => write!(f, "yandro servers {} {}", control.word(), server.word()),
