@@ -220,7 +220,7 @@ fn a_list_of_another_machine_and_its_slips() {
         sysroot.yandro(&["settle", "--preview"])
     };
     insta::assert_snapshot!(steady(&slip("folder", "foldr")), @r#"
-    error: $ROOT/home/ada/.config/yandro/sites.toml:3: unknown field `foldr`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `https`, `disabled`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `address`, `http-ports`, `https-ports`, `by-address`, `only-here`, `redirect-aliases`, `listing`, `overrides`, `symlinks`, `upstream-host`, `index`, `fallback`, `php`, `extra`, `logs`
+    error: $ROOT/home/ada/.config/yandro/sites.toml:3: unknown field `foldr`: did you mean `folder`?
       3 | foldr = "~/ferries"
         | ^^^^^
     fix: correct that line of the site list and try again

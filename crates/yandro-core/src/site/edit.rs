@@ -116,7 +116,7 @@ mod tests {
             |            ^^^^^^^^^^^^^^^^
         "#);
         insta::assert_snapshot!(SiteList::parse("[[site]]\nname = \"a.test\"\nfoldr = \"/x\"", None).unwrap_err(), @r#"
-        unknown field `foldr`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `https`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `address`, `http-ports`, `https-ports`, `by-address`, `only-here`, `listing`, `overrides`, `symlinks`, `upstream-host`, `index`, `fallback`, `php`, `extra`, `logs`
+        unknown field `foldr`: did you mean `folder`?
           3 | foldr = "/x"
             | ^^^^^
         "#);

@@ -136,8 +136,7 @@ fn read_site(text: &str, value: &Spanned<DeValue<'_>>, home: Option<&Utf8Path>) 
     let mut draft = Draft { home: home.map(Utf8Path::to_owned), ..Draft::default() };
     for (key, value) in table {
         let Some(option) = option(key.get_ref()) else {
-            let known: Vec<&str> = OPTIONS.iter().map(|option| option.key).collect();
-            let message = format!("unknown field `{}`, expected one of `{}`", key.get_ref(), known.join("`, `"));
+            let message = unknown(key.get_ref());
             return Err(ListError::new(text, &key.span(), message));
         };
         read_option(text, option, value, &mut draft)?;
@@ -151,6 +150,17 @@ fn read_site(text: &str, value: &Spanned<DeValue<'_>>, home: Option<&Utf8Path>) 
     let aliases = aliases.into_iter().flat_map(|items| items.iter().map(Spanned::span));
     let names = at("name").map(Spanned::span).into_iter().chain(aliases).collect();
     Ok(ReadSite { site, names })
+}
+
+/// What is said of a key that is none: the one that may be meant, or all of them.
+fn unknown(key: &str) -> String {
+    let likeness = |known: &&str| similar::TextDiff::from_chars(key, *known).ratio();
+    let known = || OPTIONS.iter().map(|option| option.key);
+    let nearest = known().map(|key| (likeness(&key), key)).max_by(|a, b| a.0.total_cmp(&b.0));
+    match nearest {
+        Some((likeness, nearest)) if likeness > 0.7 => format!("unknown field `{key}`: did you mean `{nearest}`?"),
+        _ => format!("unknown field `{key}`, expected one of `{}`", known().collect::<Vec<_>>().join("`, `")),
+    }
 }
 
 /// Reads the value of an option; of an array item by item, so that a wrong one is shown by itself.

@@ -90,6 +90,9 @@ fn read_site(text: &str, folder: &Utf8Path, value: &Spanned<DeValue<'_>>) -> Res
 fn below(text: &str, key: &str, value: &Spanned<DeValue<'_>>) -> Result<camino::Utf8PathBuf, ListError> {
     let path = value.get_ref().as_str().unwrap_or_default();
     match path {
+        path if path.starts_with('~') => {
+            Err(ListError::new(text, &value.span(), format!("`{key}` is a path below the project, not below a home")))
+        }
         "." => Ok(camino::Utf8PathBuf::new()),
         path => relative(path).map_err(|_| {
             ListError::new(text, &value.span(), format!("`{key}` is a path below the project, such as \"public\""))
