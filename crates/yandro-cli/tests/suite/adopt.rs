@@ -324,9 +324,11 @@ fn taken_over(harbour: &Harbour, label: &str, name: &str, before: &str) -> Optio
     if link.symlink_metadata().is_ok() != stays.contains(&label) {
         return Some(format!("its file: {ran}"));
     }
+    // A site that was not at port 80 leaves port 443 alone too.
+    let port = if ran.stdout.contains(&format!("https://{name}:8443/")) { ":8443" } else { "" };
     let secure = machine.run(
         "curl",
-        &["-ks", "--max-time", "10", "-o", "/dev/null", "-w", "%{http_code}", &format!("https://{name}/")],
+        &["-ks", "--max-time", "10", "-o", "/dev/null", "-w", "%{http_code}", &format!("https://{name}{port}/")],
     );
     if secure.stdout == "000" {
         return Some(format!("no HTTPS: {secure}\n{ran}"));

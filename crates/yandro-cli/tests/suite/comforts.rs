@@ -128,7 +128,7 @@ fn a_port_is_an_upstream_and_aliases_come_and_go_one_by_one() {
     fix: see which sites there are: yandro sites
     [status 2]
     $ yandro sites --json
-    {"sites":[{"address":"127.0.0.1","aliases":[],"content":"http://127.0.0.1:3000","missing":[],"name":"booking.test","options":{"https":"off"},"server":"built-in","url":"http://booking.test/"},{"address":"127.0.0.1","aliases":[],"content":"http://127.0.0.1:3001","missing":[],"name":"crew.test","options":{"https":"off"},"server":"built-in","url":"http://crew.test/"}],"version":1}
+    {"sites":[{"address":"127.0.0.1","aliases":[],"content":"http://127.0.0.1:3000","disabled":false,"missing":[],"name":"booking.test","options":{"https":"off"},"server":"built-in","url":"http://booking.test/"},{"address":"127.0.0.1","aliases":[],"content":"http://127.0.0.1:3001","disabled":false,"missing":[],"name":"crew.test","options":{"https":"off"},"server":"built-in","url":"http://crew.test/"}],"version":1}
     [status 0]
     "#);
     assert!(!sysroot.read("etc/hosts").contains("tides.test"));

@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use http_body_util::{BodyExt as _, Empty, Limited};
 use hyper::body::Bytes;
 use hyper::client::conn::http1::handshake;
-use hyper::header::{CONNECTION, DATE, HOST, USER_AGENT};
+use hyper::header::{CONNECTION, DATE, ETAG, HOST, HeaderName, HeaderValue, USER_AGENT};
 use hyper::{Request, Response};
 use hyper_util::rt::TokioIo;
 use tokio::io::{AsyncRead, AsyncWrite};
@@ -82,9 +82,14 @@ async fn exchange(
 }
 
 fn headers<B>(response: &Response<B>) -> Vec<(String, String)> {
-    let shown = |value: &hyper::header::HeaderValue| String::from_utf8_lossy(value.as_bytes()).into_owned();
+    let shown = |name: &HeaderName, value: &HeaderValue| {
+        let value = String::from_utf8_lossy(value.as_bytes());
+        // httpd calls the tag of a file weak for a second after the file was written; RFC 9110, 8.8.3.2.
+        let value = if name == ETAG { value.trim_start_matches("W/") } else { &value };
+        (name.to_string(), value.to_owned())
+    };
     let all = response.headers().iter().filter(|(name, _)| *name != DATE && *name != CONNECTION);
-    let mut headers: Vec<_> = all.map(|(name, value)| (name.to_string(), shown(value))).collect();
+    let mut headers: Vec<_> = all.map(|(name, value)| shown(name, value)).collect();
     headers.sort();
     headers
 }
