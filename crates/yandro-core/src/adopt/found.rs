@@ -153,6 +153,9 @@ fn site(server: &HandServer<'_>, readings: &[&BlockReading]) -> Result<Site, Str
     }
     let mut names: Vec<HostName> = Vec::new();
     for text in main.names.iter().chain(readings.iter().flat_map(|own| &own.names)) {
+        if text.contains('$') {
+            return Err(format!("its name is written with a variable, `{text}`: write the name itself there"));
+        }
         let name = HostName::parse(text).map_err(|error| format!("`{text}`: {error}"))?;
         if !names.contains(&name) {
             names.push(name);
