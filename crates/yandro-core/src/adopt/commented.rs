@@ -1,6 +1,7 @@
 //! Virtual hosts that are commented out.
 
 use super::found::{HandServer, HandSite};
+use super::reading::BlockReading;
 use super::written::Brought;
 use crate::config::{Dialect, Place};
 use crate::source;
@@ -16,8 +17,8 @@ pub(super) fn commented(server: &HandServer<'_>) -> Vec<HandSite> {
                 server: server.id,
                 name,
                 is_commented: true,
-                site: Err(format!("it is commented out: {}", Place { file: file.to_string(), line })),
-                blocks: Vec::new(),
+                site: Err("it is commented out".into()),
+                blocks: vec![(Place { file: file.to_string(), line }, BlockReading::default())],
                 brought: Brought::default(),
                 cuts: Vec::new(),
             });

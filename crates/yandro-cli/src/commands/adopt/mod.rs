@@ -97,13 +97,24 @@ fn chosen<'c>(all: Vec<Hand<'c>>, args: &AdoptArgs) -> Result<Vec<Hand<'c>>, Com
         let at = rest.iter().position(|own| has(own) && own.hand.site.is_ok()).or_else(|| rest.iter().position(has));
         let hand = rest.remove(at.ok_or_else(|| unknown(name))?);
         if let Err(why) = &hand.hand.site {
-            let when = if hand.hand.is_commented { "" } else { ", once you have taken that virtual host away" };
-            return Err(CommandError::not_made(format!("`{name}` can't be taken over: {why}"))
-                .hint(format!("map it anew{when}: yandro map {name} FOLDER")));
+            return Err(refused(name, &hand.hand, why));
         }
         chosen.push(hand);
     }
     Ok(chosen)
+}
+
+/// The error that a site can't be taken over, and what can be done instead.
+fn refused(name: &HostName, hand: &HandSite, why: &str) -> CommandError {
+    let error = CommandError::not_made(format!("`{name}` can't be taken over: {why}"));
+    let place = hand.blocks.first().map(|(place, _)| place.written());
+    match place.filter(|_| hand.is_commented) {
+        Some(place) => error
+            .hint(format!("have it answer first: take the comment signs away at {place}"))
+            .hint(format!("or map it anew: yandro map {name} FOLDER")),
+        None => error
+            .hint(format!("map it anew, once you have taken that virtual host away: yandro map {name} FOLDER")),
+    }
 }
 
 fn nothing() -> CommandError {
