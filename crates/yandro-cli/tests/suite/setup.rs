@@ -9,7 +9,7 @@ use super::kit::{Sysroot, YANDRO, has, steady};
 fn words_that_people_try_lead_to_the_command() {
     let sysroot = Sysroot::new();
     let mut said = String::new();
-    for words in [&["ls"][..], &["stop"], &["rename", "a.test"], &["help", "rm"], &["help", "ferry"]] {
+    for words in [&["ls"][..], &["stop"], &["help", "rm"], &["help", "ferry"]] {
         said += &format!("$ yandro {}\n{}\n", words.join(" "), steady(&sysroot.yandro(words)));
     }
     insta::assert_snapshot!(said, @"
@@ -20,10 +20,6 @@ fn words_that_people_try_lead_to_the_command() {
     $ yandro stop
     error: `stop` is not a command of yandro
     fix: stop a web server: yandro servers stop
-    [status 2]
-    $ yandro rename a.test
-    error: `rename` is not a command of yandro
-    fix: rename a site: map the new name, then remove the old one: yandro map NEW FOLDER
     [status 2]
     $ yandro help rm
     error: `rm` is not a command of yandro

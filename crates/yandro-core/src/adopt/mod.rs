@@ -12,5 +12,5 @@ mod written;
 pub use cut::CutFile;
 pub use found::{HandServer, HandSite, hand_sites};
 pub use reading::{BlockAddress, BlockReading, Fate, ReadLine};
-pub(crate) use reading::{HandBlock, is_name, upstream};
+pub(crate) use reading::{HandBlock, OWN_CERTIFICATE, OWN_TLS, is_name, upstream};
 pub use written::Brought;

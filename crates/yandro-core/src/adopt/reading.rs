@@ -93,6 +93,12 @@ impl BlockReading {
         self.line(block, own, Fate::Understood(part));
     }
 
+    /// A line that yandro writes its own in place of, and why.
+    pub(crate) fn left(&mut self, block: &HandBlock<'_>, own: &Directive, name: &'static str, why: &'static str) {
+        self.understood.push(Want::Directive(name, own.values().map(str::to_owned).collect()));
+        self.line(block, own, Fate::Left(why));
+    }
+
     /// A line that says something about the site, and stays as it is.
     pub(crate) fn noted(&mut self, block: &HandBlock<'_>, own: &Directive, part: &'static str) {
         self.line(block, own, Fate::Understood(part));
@@ -121,6 +127,11 @@ impl HandBlock<'_> {
 pub(crate) fn is_name(word: &str) -> bool {
     word.bytes().any(|byte| byte.is_ascii_alphanumeric() || !byte.is_ascii()) && HostName::parse(word).is_ok()
 }
+
+/// Why a line about a certificate goes.
+pub(crate) const OWN_CERTIFICATE: &str = "yandro's authority issues the certificate; the file stays on the disk";
+/// Why a line about TLS versions or ciphers goes.
+pub(crate) const OWN_TLS: &str = "yandro writes its own TLS versions and ciphers";
 
 /// The host and port of an upstream's URL that is an origin and nothing more.
 pub(crate) fn upstream(url: &str) -> Option<Content> {

@@ -112,8 +112,9 @@ fn refused(name: &HostName, hand: &HandSite, why: &str) -> CommandError {
         Some(place) => error
             .hint(format!("have it answer first: take the comment signs away at {place}"))
             .hint(format!("or map it anew: yandro map {name} FOLDER")),
-        None => error
-            .hint(format!("map it anew, once you have taken that virtual host away: yandro map {name} FOLDER")),
+        None => {
+            error.hint(format!("map it anew, once you have taken that virtual host away: yandro map {name} FOLDER"))
+        }
     }
 }
 

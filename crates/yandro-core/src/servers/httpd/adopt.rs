@@ -2,7 +2,7 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use crate::adopt::{BlockAddress, BlockReading, Fate, HandBlock, is_name, upstream};
+use crate::adopt::{BlockAddress, BlockReading, Fate, HandBlock, OWN_CERTIFICATE, OWN_TLS, is_name, upstream};
 use crate::config::{Directive, Node, Section};
 use crate::host_port::{HostPort, in_brackets};
 use crate::site::{Content, FastCgi, Listing, Overrides, Symlinks, UpstreamHost, checked_fallback, checked_index};
@@ -76,15 +76,15 @@ fn directive(reading: &mut BlockReading, block: &HandBlock<'_>, own: &Directive)
             reading.replaced(block, own, "DocumentRoot", "document root");
         }
         "sslengine" => reading.replaced(block, own, "SSLEngine", "HTTPS"),
-        "sslprotocol" => reading.replaced(block, own, "SSLProtocol", "HTTPS"),
-        "sslciphersuite" => reading.replaced(block, own, "SSLCipherSuite", "HTTPS"),
+        "sslprotocol" => reading.left(block, own, "SSLProtocol", OWN_TLS),
+        "sslciphersuite" => reading.left(block, own, "SSLCipherSuite", OWN_TLS),
         "sslcertificatefile" => {
             reading.certificate = Some(first.to_owned());
-            reading.replaced(block, own, "SSLCertificateFile", "certificate of yandro's authority");
+            reading.left(block, own, "SSLCertificateFile", OWN_CERTIFICATE);
         }
-        "sslcertificatekeyfile" => reading.replaced(block, own, "SSLCertificateKeyFile", "key of that certificate"),
+        "sslcertificatekeyfile" => reading.left(block, own, "SSLCertificateKeyFile", OWN_CERTIFICATE),
         "sslcertificatechainfile" => {
-            reading.replaced(block, own, "SSLCertificateChainFile", "certificate of yandro's authority");
+            reading.left(block, own, "SSLCertificateChainFile", OWN_CERTIFICATE);
         }
         "errorlog" | "customlog" => logs(reading, block, own),
         _ => noted(reading, block, own),

@@ -2,7 +2,7 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use crate::adopt::{BlockAddress, BlockReading, Fate, HandBlock, is_name, upstream};
+use crate::adopt::{BlockAddress, BlockReading, Fate, HandBlock, OWN_CERTIFICATE, OWN_TLS, is_name, upstream};
 use crate::config::{Directive, Node, Section};
 use crate::host_port::{HostPort, in_brackets};
 use crate::site::{Content, FastCgi, Listing, UpstreamHost, checked_fallback, checked_index};
@@ -71,13 +71,13 @@ fn directive(reading: &mut BlockReading, block: &HandBlock<'_>, own: &Directive)
         "http2" => reading.replaced(block, own, "http2", "HTTPS"),
         "ssl_certificate" => {
             reading.certificate = Some(first.to_owned());
-            reading.replaced(block, own, "ssl_certificate", "certificate of yandro's authority");
+            reading.left(block, own, "ssl_certificate", OWN_CERTIFICATE);
         }
-        "ssl_certificate_key" => reading.replaced(block, own, "ssl_certificate_key", "key of that certificate"),
-        "ssl_protocols" => reading.replaced(block, own, "ssl_protocols", "HTTPS"),
-        "ssl_ciphers" => reading.replaced(block, own, "ssl_ciphers", "HTTPS"),
+        "ssl_certificate_key" => reading.left(block, own, "ssl_certificate_key", OWN_CERTIFICATE),
+        "ssl_protocols" => reading.left(block, own, "ssl_protocols", OWN_TLS),
+        "ssl_ciphers" => reading.left(block, own, "ssl_ciphers", OWN_TLS),
         "include" if holds_a_certificate(block, first) => {
-            reading.replaced(block, own, "include", "certificate of yandro's authority");
+            reading.left(block, own, "include", OWN_CERTIFICATE);
         }
         "access_log" | "error_log" => logs(reading, block, own),
         "index" => match values.iter().map(|name| checked_index(name).ok()).collect() {
