@@ -111,10 +111,9 @@ impl Chosen {
     }
 
     /// Plans to take all roots of this user's authorities out, where no authority is left that could name its own.
-    fn plan_orphans(&self, context: &Context, mut set: ChangeSet) -> Result<Planned<String>, CommandError> {
+    fn plan_orphans(&self, context: &Context, mut set: ChangeSet) -> Result<Planned<Option<String>>, CommandError> {
         self.plan(context, &mut set, Root { nickname: "", pem: "" }, TrustWish::Distrust)?;
-        let title = format!("Every root of an authority of `{}`", context.machine.user());
-        Ok(Planned { set, starts: false, about: title })
+        Ok(Planned { set, starts: false, about: None })
     }
 
     /// Stores that stay as they are, and programs that have to be restarted.
@@ -165,7 +164,7 @@ fn change_trust<'c>(
         let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
         let own = root_nickname(&authority);
         chosen.plan(context, &mut set, Root { nickname: &own, pem: &certificates.root }, wish)?;
-        Ok(Planned { set, starts: false, about: authority.title().to_owned() })
+        Ok(Planned { set, starts: false, about: Some(authority.title().to_owned()) })
     };
     let done = done!(apply(context, ui, plan, |_| Ok(())));
     if is_wanted && let Some(certificates) = observe::authority_certificates(machine)? {
@@ -181,8 +180,13 @@ fn change_trust<'c>(
             (false, false) => format!("is trusted by {where_} no more"),
             (false, true) => format!("was not trusted by {where_}"),
         };
-        ui.say(&format!("{STRONG}{}{STRONG:#} {verb}", done.about));
-        ui.say(&labelled(&summary(&done.set, &machine.places)));
+        match &done.about {
+            Some(title) => ui.say(&format!("{STRONG}{title}{STRONG:#} {verb}")),
+            None => ui.say(&format!("No root of an authority of `{}` is trusted by {where_} now", machine.user())),
+        }
+        if !done.set.is_empty() {
+            ui.say(&labelled(&summary(&done.set, &machine.places)));
+        }
         chosen.notes(context, &done.set, ui);
         let has_browser = stores::find(machine).iter().any(|store| store.kind == StoreKind::Nss);
         if is_wanted && !has_browser && matches!(which, StoresArg::All | StoresArg::Browsers) {
