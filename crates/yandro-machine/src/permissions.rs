@@ -42,6 +42,16 @@ pub(crate) fn user_name(uid: u32) -> String {
     nix::unistd::User::from_uid(uid.into()).ok().flatten().map_or_else(|| uid.to_string(), |user| user.name)
 }
 
+/// The smallest number of a person's account (login.defs(5)), and that of `nobody`.
+const PEOPLE: core::ops::Range<u32> = 1000..65534;
+
+/// The person whose folder this is; `None` for one of root's or of a service's. Of a folder that
+/// can't be looked at the nearest one above it that can.
+pub fn person_of(folder: &Utf8Path) -> Option<String> {
+    let owner = folder.ancestors().find_map(|path| fs::metadata(path).ok())?.uid();
+    PEOPLE.contains(&owner).then(|| user_name(owner))
+}
+
 /// The first folder on the way to `root` that the user may not enter, or `root` itself if it may
 /// not be read; `None` if nothing stops them. What isn't there yet stops nobody.
 pub fn first_barrier(root: &Utf8Path, user: &User) -> Option<Barrier> {

@@ -365,3 +365,28 @@ fn server_blocks_of_nginx_are_taken_over_and_given_back() {
     let faults: Vec<String> = NGINX.iter().filter_map(|hand| adopts(&harbour, hand)).collect();
     assert!(faults.is_empty(), "{} of {}:\n{}", faults.len(), NGINX.len(), faults.join("\n"));
 }
+
+#[test]
+fn all_leaves_the_sites_of_other_people() {
+    let Some(harbour) = harbour(Server::Nginx) else { return };
+    let machine = &harbour.machine;
+    for (name, owner) in [("depot", "33"), ("crew", "4321")] {
+        let root = machine.path(&format!("hand/{name}"));
+        fs::create_dir_all(&root).unwrap();
+        fs::write(root.join("index.html"), format!("<h1>{name}</h1>\n")).unwrap();
+        machine.run("chown", &["-R", owner, root.to_str().unwrap()]).succeeds();
+        let text = format!("server {{\n\tlisten 80;\n\tserver_name {name}.test;\n\troot {};\n}}\n", root.display());
+        fs::write(machine.path(&format!("etc/nginx/sites-enabled/{name}")), text).unwrap();
+    }
+    harbour.reload();
+    let crew = || fs::read(machine.path("etc/nginx/sites-enabled/crew")).ok();
+    let before = crew();
+    let table = machine.yandro(&["adopt", "--server", "nginx"]).stdout;
+    assert!(table.contains("by its name: the folder is 4321's"), "{table}");
+    let ran = machine.yandro(&["adopt", "--all", "--server", "nginx"]).succeeds();
+    assert!(ran.stdout.contains("depot.test -> ") && !ran.stdout.contains("crew.test -> "), "{ran}");
+    assert!(ran.stderr.contains("crew.test stays as it is: its folder is 4321's"), "{ran}");
+    assert_eq!(crew(), before);
+    machine.yandro(&["adopt", "crew.test"]).succeeds();
+    assert_eq!(crew(), None);
+}

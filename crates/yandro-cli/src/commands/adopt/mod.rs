@@ -5,8 +5,8 @@ mod view;
 
 use std::cell::RefCell;
 
-use yandro_core::{Adoption, HandSite, HostName, HostsFile, Https, Site, adopt_site};
-use yandro_machine::{Found, SystemFresh, files, ports, servers};
+use yandro_core::{Adoption, Content, HandSite, HostName, HostsFile, Https, Site, adopt_site};
+use yandro_machine::{Found, SystemFresh, files, permissions, ports, servers};
 
 use super::apply::{Applied, Done, Planned, apply};
 use super::map::can_be_served;
@@ -20,9 +20,11 @@ use crate::view::{Outcome, Ui, change};
 use same::Compared;
 
 /// A hand-written site, and its server.
-pub(super) struct Hand<'c> {
+pub(super) struct Candidate<'c> {
     found: &'c Found,
     hand: HandSite,
+    /// The other person whose folder it serves.
+    others: Option<String>,
 }
 
 /// A site that was taken over.
@@ -45,8 +47,8 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c AdoptArgs, ui: &mut Ui) ->
     if args.names.is_empty() && !args.all {
         return Ok(view::overview(all));
     }
-    let chosen = chosen(all, args)?;
-    let (mut adopted, mut refused) = (Vec::new(), Vec::new());
+    let chosen = chosen(all, args, ui)?;
+    let (mut adopted, mut previewed, mut refused) = (Vec::new(), Vec::new(), Vec::new());
     for hand in chosen {
         let done = wanted(&hand, args).and_then(|site| take_over(context, args, &hand, &site, ui));
         match done {
@@ -54,39 +56,59 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c AdoptArgs, ui: &mut Ui) ->
             Err(error) if args.all => refused.push((hand.hand.name.clone(), error)),
             Err(error) => return Err(error),
             Ok(Ok(done)) => adopted.push((hand, done)),
+            Ok(Err(_)) if args.all => previewed.push(hand),
             Ok(Err(set)) => {
                 ui.say(&view::lines(&hand.hand));
                 return Ok(change::preview(*set));
             }
         }
     }
+    if args.all && adopted.is_empty() && !previewed.is_empty() {
+        return Ok(view::previewed(previewed, refused));
+    }
     Ok(view::adopted(context, adopted, refused))
 }
 
 /// The hand-written sites of the servers that are meant.
-fn hand_sites<'c>(context: &'c Context, args: &AdoptArgs) -> Result<Vec<Hand<'c>>, CommandError> {
+fn hand_sites<'c>(context: &'c Context, args: &AdoptArgs) -> Result<Vec<Candidate<'c>>, CommandError> {
     let present = context.present().all();
     if present.is_empty() {
         return Err(CommandError::not_made("no web server was found").hint(NO_SERVER));
     }
     let mut all = Vec::new();
     for found in present.iter().filter(|found| args.server.as_deref().is_none_or(|word| found.id.word() == word)) {
-        all.extend(servers::hand_sites(&context.machine, found)?.into_iter().map(|hand| Hand { found, hand }));
+        let hands = servers::hand_sites(&context.machine, found)?.into_iter();
+        all.extend(hands.map(|hand| Candidate { found, others: others(context, &hand), hand }));
     }
     Ok(all)
 }
 
-/// The sites that are named, or all that can be taken over.
-fn chosen<'c>(all: Vec<Hand<'c>>, args: &AdoptArgs) -> Result<Vec<Hand<'c>>, CommandError> {
+/// The other person whose folder a site serves.
+fn others(context: &Context, hand: &HandSite) -> Option<String> {
+    let Content::Folder { folder, .. } = &hand.site.as_ref().ok()?.content else { return None };
+    let person = context.machine.is_real().then(|| permissions::person_of(folder)).flatten()?;
+    (person != context.machine.user()).then_some(person)
+}
+
+/// The sites that are named, or all that can be taken over but for those of other people.
+fn chosen<'c>(all: Vec<Candidate<'c>>, args: &AdoptArgs, ui: &mut Ui) -> Result<Vec<Candidate<'c>>, CommandError> {
     if args.all {
-        let chosen: Vec<Hand<'_>> = all.into_iter().filter(|own| own.hand.site.is_ok()).collect();
+        let can = all.into_iter().filter(|own| own.hand.site.is_ok());
+        let (left, chosen): (Vec<_>, Vec<_>) = can.partition(|own| own.others.is_some());
+        for Candidate { hand, others, .. } in &left {
+            let person = others.as_deref().unwrap_or_default();
+            ui.note(&format!(
+                "{} stays as it is: its folder is {person}'s; if you mean it: yandro adopt {}",
+                hand.name, hand.name
+            ));
+        }
         return if chosen.is_empty() { Err(nothing()) } else { Ok(chosen) };
     }
     let names = error::names(&args.names)?;
-    let mut chosen: Vec<Hand<'_>> = Vec::new();
+    let mut chosen: Vec<Candidate<'_>> = Vec::new();
     let mut rest = all;
     for name in &names {
-        let has = |own: &Hand<'_>| match &own.hand.site {
+        let has = |own: &Candidate<'_>| match &own.hand.site {
             Ok(site) => site.names().any(|other| other == name),
             Err(_) => own.hand.name.eq_ignore_ascii_case(name.as_str()),
         };
@@ -128,7 +150,7 @@ fn unknown(name: &HostName) -> CommandError {
 }
 
 /// The site that is wanted of a hand-written one.
-fn wanted(hand: &Hand<'_>, args: &AdoptArgs) -> Result<Site, CommandError> {
+fn wanted(hand: &Candidate<'_>, args: &AdoptArgs) -> Result<Site, CommandError> {
     let site = hand.hand.site.clone().map_err(CommandError::not_made)?;
     let has_tls = site.https == Https::Only || !site.serving.https_ports.is_empty();
     if args.plain && !has_tls && !view::has_tls(&hand.hand) {
@@ -149,7 +171,7 @@ fn wanted(hand: &Hand<'_>, args: &AdoptArgs) -> Result<Site, CommandError> {
 fn take_over(
     context: &Context,
     args: &AdoptArgs,
-    hand: &Hand<'_>,
+    hand: &Candidate<'_>,
     site: &Site,
     ui: &mut Ui,
 ) -> Result<Result<Adopted, Box<yandro_core::ChangeSet>>, CommandError> {

@@ -2,7 +2,7 @@
 
 use yandro_core::{Fate, HandSite, ReadLine};
 
-use super::{Adopted, Hand};
+use super::{Adopted, Candidate};
 use crate::commands::map::proof_line;
 use crate::context::Context;
 use crate::error::{CommandError, Status};
@@ -25,6 +25,8 @@ data! {
         content: Option<String>,
         /// Why it can't be taken over.
         refused: Option<String>,
+        /// The other person whose folder it serves: `--all` leaves it.
+        folder_of: Option<String>,
         virtual_hosts: Vec<HandHostData>,
     }
 
@@ -79,21 +81,27 @@ impl Data for HandSites {}
 impl Data for AdoptedSites {}
 
 /// The hand-written sites, in a table.
-pub(super) fn overview(all: Vec<Hand<'_>>) -> Outcome<'_> {
-    let data = HandSites { sites: all.iter().map(|own| site_data(&own.hand)).collect() };
+pub(super) fn overview(all: Vec<Candidate<'_>>) -> Outcome<'_> {
+    let data = HandSites { sites: all.iter().map(site_data).collect() };
     Outcome::new(data, move |_, ui| show_overview(&all, ui))
 }
 
-fn show_overview(all: &[Hand<'_>], ui: &mut Ui) {
+fn show_overview(all: &[Candidate<'_>], ui: &mut Ui) {
     if all.is_empty() {
         ui.say("No site was written by hand: every virtual host is yandro's.");
         return;
     }
     let mut table = Table::new(&["SITE", "SERVER", "SERVES", "WHERE", "CAN BE TAKEN OVER"]).least(&["SERVER"]);
-    for Hand { hand, .. } in all {
+    for Candidate { hand, others, .. } in all {
         let places: Vec<String> = hand.blocks.iter().map(|(place, _)| place.to_string()).collect();
         let (content, can) = match &hand.site {
-            Ok(site) => (site.content.to_string(), Cell::new("yes", GOOD)),
+            Ok(site) => (
+                site.content.to_string(),
+                match others {
+                    Some(person) => Cell::new(format!("by its name: the folder is {person}'s"), WARN),
+                    None => Cell::new("yes", GOOD),
+                },
+            ),
             Err(why) => ("–".to_owned(), Cell::new(format!("no: {why}"), WARN)),
         };
         let server = Cell::plain(hand.server.word());
@@ -106,14 +114,14 @@ fn show_overview(all: &[Hand<'_>], ui: &mut Ui) {
         }
     }
     ui.table(&table);
-    let Some(first) = all.iter().find(|own| own.hand.site.is_ok()) else { return };
+    let Some(first) = all.iter().find(|own| own.hand.site.is_ok() && own.others.is_none()) else { return };
     let name = &first.hand.name;
     ui.say(&format!(
         "\nsee what becomes of each line: {COMMAND}yandro adopt {name} --preview{COMMAND:#}\ntake it over:                  {COMMAND}yandro adopt {name}{COMMAND:#} (all of them: --all)"
     ));
 }
 
-fn site_data(hand: &HandSite) -> HandSiteData {
+fn site_data(Candidate { hand, others, .. }: &Candidate<'_>) -> HandSiteData {
     let site = hand.site.as_ref().ok();
     HandSiteData {
         name: hand.name.clone(),
@@ -121,6 +129,7 @@ fn site_data(hand: &HandSite) -> HandSiteData {
         server: hand.server.word().to_owned(),
         content: site.map(|site| site.content.to_string()),
         refused: hand.site.as_ref().err().cloned(),
+        folder_of: others.clone(),
         virtual_hosts: hand
             .blocks
             .iter()
@@ -169,10 +178,31 @@ pub(super) fn lines(hand: &HandSite) -> String {
 /// How much of a line is shown.
 const WIDEST: usize = 60;
 
+/// What becomes of each line of several sites.
+pub(super) fn previewed(all: Vec<Candidate<'_>>, refused: Vec<(String, CommandError)>) -> Outcome<'_> {
+    let data = HandSites { sites: all.iter().map(site_data).collect() };
+    let status = if refused.is_empty() { Status::Well } else { Status::Findings };
+    Outcome::new(data, move |_, ui| {
+        for Candidate { hand, .. } in &all {
+            ui.print(&lines(hand));
+        }
+        show_refused(&refused, ui);
+        let first = all.first().map(|own| own.hand.name.as_str()).unwrap_or_default();
+        ui.print(&format!("Nothing was changed: this was a preview. Of one site with each change: {COMMAND}yandro adopt {first} --preview{COMMAND:#}"));
+    })
+    .with(status)
+}
+
+fn show_refused(refused: &[(String, CommandError)], ui: &mut Ui) {
+    for (name, why) in refused {
+        ui.print(&format!("{WARN}!{WARN:#} {STRONG}{name}{STRONG:#} stays as it is: {}", why.message));
+    }
+}
+
 /// The sites that were taken over.
 pub(super) fn adopted<'c>(
     context: &'c Context,
-    all: Vec<(Hand<'c>, Adopted)>,
+    all: Vec<(Candidate<'c>, Adopted)>,
     refused: Vec<(String, CommandError)>,
 ) -> Outcome<'c> {
     let data = AdoptedSites {
@@ -188,9 +218,7 @@ pub(super) fn adopted<'c>(
         for (hand, own) in &all {
             show(context, hand, own, ui);
         }
-        for (name, why) in &refused {
-            ui.print(&format!("{WARN}!{WARN:#} {STRONG}{name}{STRONG:#} stays as it is: {}", why.message));
-        }
+        show_refused(&refused, ui);
     })
     .with(status)
 }
@@ -206,7 +234,7 @@ fn counts(hand: &HandSite) -> [usize; 3] {
     ]
 }
 
-fn adopted_data(context: &Context, hand: &Hand<'_>, own: &Adopted) -> AdoptedData {
+fn adopted_data(context: &Context, hand: &Candidate<'_>, own: &Adopted) -> AdoptedData {
     let site = &own.done.about;
     let [understood, kept, left] = counts(&hand.hand);
     AdoptedData {
@@ -223,7 +251,7 @@ fn adopted_data(context: &Context, hand: &Hand<'_>, own: &Adopted) -> AdoptedDat
     }
 }
 
-fn show(context: &Context, hand: &Hand<'_>, own: &Adopted, ui: &mut Ui) {
+fn show(context: &Context, hand: &Candidate<'_>, own: &Adopted, ui: &mut Ui) {
     let site = &own.done.about;
     let [understood, kept, left] = counts(&hand.hand);
     let gone = if left > 0 { format!(", {left} left out") } else { String::new() };
