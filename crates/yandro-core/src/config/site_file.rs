@@ -99,15 +99,12 @@ pub fn site_file(
 
 fn written(dialect: &dyn Dialect, file: &SiteFile<'_>) -> Result<Vec<u8>, ParseError> {
     let SiteFile { existing, before, now, keeps_edits } = *file;
-    let written = |(site, files)| dialect.hosts(site, &as_written(existing.unwrap_or_default(), site, files));
-    let earlier = before.map(written).unwrap_or_default();
     let (wanted, name) = (dialect.hosts(now.0, now.1), &now.0.name);
-    let former = before.map_or(name, |(before, _)| &before.name);
     let fresh = rendered(dialect, &wanted, name, now.1.list.as_ref()).into_bytes();
-    let Some(existing) = existing else { return Ok(fresh) };
-    if existing == fresh {
-        return Ok(fresh);
-    }
+    let Some(existing) = existing.filter(|existing| *existing != fresh) else { return Ok(fresh) };
+    let written = |(site, files)| dialect.hosts(site, &as_written(existing, site, files));
+    let earlier = before.map(written).unwrap_or_default();
+    let former = before.map_or(name, |(before, _)| &before.name);
     let tree = dialect.parse(existing)?;
     let eol = source::line_end(existing);
     let port = |want: &Want| dialect.wanted_port(want);

@@ -88,7 +88,9 @@ pub fn settle(
     let mut changed = Vec::new();
     for site in &wanted.sites {
         let before = former(site).or_else(|| applied.site(&site.name));
-        let edits = before.map(|before| hand_edits(observed, before)).unwrap_or_default();
+        // Only a changed wish can conflict with an edit.
+        let changes = before.filter(|before| *before != site);
+        let earlier = changes.map(|before| hand_edits(observed, before));
         // The list says what is wanted: it isn't written itself.
         let next = map_one(observed, &wanted, before, site, fresh)
             .map_err(|error| PlanFailure::of(Some(&site.name), error))?;
@@ -96,7 +98,8 @@ pub fn settle(
         observed.advance(&next);
         settlement.set.merge(next);
         let stays = |edit: HandEdit| {
-            let conflicts = before.is_some() && edits.iter().all(|own| own.wanted != edit.wanted);
+            let is_new = |edits: &Vec<HandEdit>| edits.iter().all(|other| other.wanted != edit.wanted);
+            let conflicts = earlier.as_ref().is_some_and(is_new);
             (site.name.clone(), HandEdit { conflicts, ..edit })
         };
         settlement.edited.extend(hand_edits(observed, site).into_iter().map(stays));
