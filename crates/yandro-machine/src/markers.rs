@@ -1,4 +1,4 @@
-//! What a site's folder is known by: so that one that was moved is found again.
+//! Markers of site folders, to find a folder that was moved.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::os::unix::fs::MetadataExt as _;
@@ -83,7 +83,7 @@ pub fn note(machine: &Machine, set: &mut ChangeSet) {
     set.file(Role::Marker, path(machine), (text, after), Access::Private);
 }
 
-/// Where the folder of a site is by now, if it was moved near to where it was, or within the user's home.
+/// The present path of a site's folder, if it was moved to a nearby folder or within the user's home.
 pub(crate) fn moved_to(machine: &Machine, site: &Site) -> Option<Utf8PathBuf> {
     let Content::Folder { folder, .. } = &site.content else { return None };
     if folder.is_dir() {
@@ -101,7 +101,7 @@ pub(crate) fn moved_to(machine: &Machine, site: &Site) -> Option<Utf8PathBuf> {
     }
     let mut alike = marked.iter().filter(|(_, own)| own.is_like(&marker));
     let first = alike.next()?;
-    // Of several copies nobody knows which one is meant.
+    // If there are several copies, it is unknown which one is meant.
     alike.next().is_none().then(|| first.0.clone())
 }
 

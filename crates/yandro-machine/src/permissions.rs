@@ -45,8 +45,8 @@ pub(crate) fn user_name(uid: u32) -> String {
 /// The smallest number of a person's account (login.defs(5)), and that of `nobody`.
 const PEOPLE: core::ops::Range<u32> = 1000..65534;
 
-/// The person whose folder this is; `None` for one of root's or of a service's. Of a folder that
-/// can't be looked at the nearest one above it that can.
+/// The user who owns a folder, if it isn't root or a service account. If the folder can't be
+/// read, the owner of the nearest parent that can.
 pub fn person_of(folder: &Utf8Path) -> Option<String> {
     let owner = folder.ancestors().find_map(|path| fs::metadata(path).ok())?.uid();
     PEOPLE.contains(&owner).then(|| user_name(owner))

@@ -15,7 +15,7 @@ pub(crate) struct UnmapArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct AdoptArgs {
-    /// Names of hand-written sites. Without any: list those that there are
+    /// Names of hand-written sites [default: list all of them]
     #[arg(value_name = "NAME", conflicts_with = "all")]
     pub(crate) names: Vec<String>,
     /// All sites that can be taken over, one after the other

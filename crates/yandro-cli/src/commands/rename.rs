@@ -61,7 +61,7 @@ pub(super) fn own_site<'l>(list: &'l SiteList, name: &HostName) -> Result<&'l Si
     }
 }
 
-/// The site with its new name; an alias that becomes the name is no alias any more.
+/// The site with its new name. An alias that becomes the name is removed from the aliases.
 fn renamed(before: &Site, list: &SiteList, new: &HostName, keeps_old: bool) -> Result<Site, CommandError> {
     let old = &before.name;
     if old == new {

@@ -23,7 +23,7 @@ data! {
     struct Uninstalled {
         /// The paths that were changed or removed.
         changed: Vec<String>,
-        /// What is still there, in words; empty if nothing is.
+        /// Descriptions of the things that are still there.
         left: Vec<String>,
         /// Files that stay since they are the person's: logs.
         kept: Vec<String>,
@@ -93,7 +93,7 @@ fn plan(context: &Context, chosen: &Chosen) -> Result<ChangeSet, CommandError> {
     let machine = &context.machine;
     let places = &machine.places;
     let mut observed = context.observer().observe_written(now())?;
-    // What a list without sites says: everything that names this list goes.
+    // Plan with an empty list, so that everything that names this list is removed.
     let none = SiteList::default();
     let settlement = settle(&mut observed, &none, ServerId::BuiltIn, Orphans::Removed, &mut SystemFresh::new())?;
     let mut set = settlement.set;
@@ -161,7 +161,7 @@ fn forget(context: &Context, ui: &Ui) -> Vec<String> {
     left
 }
 
-/// What of this user's yandro is still to be found.
+/// Descriptions of the things of this user's yandro that are still there.
 fn what_is_left(context: &Context) -> Vec<String> {
     let machine = &context.machine;
     let places = &machine.places;

@@ -267,7 +267,7 @@ impl Harbour {
         tree(&folder) + &self.machine.hosts()
     }
 
-    /// Reloads the server, and waits until it has taken its files up.
+    /// Reloads the server, and waits until the new configuration is active.
     fn reload(&self) {
         self.machine.yandro(&["servers", "reload", self.server.word()]).succeeds();
     }
@@ -324,7 +324,7 @@ fn taken_over(harbour: &Harbour, label: &str, name: &str, before: &str) -> Optio
     if link.symlink_metadata().is_ok() != stays.contains(&label) {
         return Some(format!("its file: {ran}"));
     }
-    // A site that was not at port 80 leaves port 443 alone too.
+    // A site on another port than 80 doesn't get port 443 either.
     let port = if ran.stdout.contains(&format!("https://{name}:8443/")) { ":8443" } else { "" };
     let secure = machine.run(
         "curl",
@@ -382,10 +382,10 @@ fn all_leaves_the_sites_of_other_people() {
     let crew = || fs::read(machine.path("etc/nginx/sites-enabled/crew")).ok();
     let before = crew();
     let table = machine.yandro(&["adopt", "--server", "nginx"]).stdout;
-    assert!(table.contains("by its name: the folder is 4321's"), "{table}");
+    assert!(table.contains("only by name: the folder belongs to 4321"), "{table}");
     let ran = machine.yandro(&["adopt", "--all", "--server", "nginx"]).succeeds();
     assert!(ran.stdout.contains("depot.test -> ") && !ran.stdout.contains("crew.test -> "), "{ran}");
-    assert!(ran.stderr.contains("crew.test stays as it is: its folder is 4321's"), "{ran}");
+    assert!(ran.stderr.contains("crew.test stays as it is, since its folder belongs to 4321"), "{ran}");
     assert_eq!(crew(), before);
     machine.yandro(&["adopt", "crew.test"]).succeeds();
     assert_eq!(crew(), None);

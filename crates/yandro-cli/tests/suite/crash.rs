@@ -163,7 +163,7 @@ impl Scene {
 }
 
 fn shortened(line: &str) -> String {
-    // What is brought back is a copy: its folders have other numbers.
+    // A restored machine is a copy, and its folders have other inode numbers.
     if line.contains("yandro/markers.json") {
         return line.replace(|letter: char| letter.is_ascii_digit(), "");
     }

@@ -212,7 +212,7 @@ fn a_list_of_another_machine_and_its_slips() {
     assert!(sysroot.yandro(&["settle"]).stdout.contains("nothing was changed"));
     let file = sysroot.read("etc/apache2/sites-available/yandro-pier7.test.conf");
     assert!(file.contains("DocumentRoot \"/home/ada/ferries\"\n"), "{file}");
-    // What was written with `~` stays so.
+    // Paths written with `~` keep it.
     sysroot.yandro(&["map", "pier7.test", "--listing", "off"]).succeeds();
     assert_eq!(sysroot.read(list).matches("folder = \"~/ferries\"").count(), 100);
     let slip = |from: &str, to: &str| -> Ran {
@@ -347,7 +347,7 @@ fn a_cloned_project_is_mapped_by_its_own_file() {
     (`yandro authority show` prints which names it can issue for).
     [status 0]
     "#);
-    // What was agreed to once isn't asked again; the person's own choice stays.
+    // yandro asks once for the same text, and keeps the user's own choice.
     sysroot.yandro(&["map", "clone.test", "--listing", "on", "--no-alias"]).succeeds();
     here(&["map"]).succeeds();
     let list = sysroot.read("home/ada/.config/yandro/sites.toml");
@@ -378,7 +378,7 @@ fn a_cloned_project_is_mapped_by_its_own_file() {
     "#);
 }
 
-/// A folder that was moved, or moved to another disk, is found again, and the fix that is told is right.
+/// A folder that was moved, or moved to another disk, is found again, and the printed fix is right.
 #[test]
 fn a_moved_folder_is_found_again() {
     let Some(listed) = Listed::new(Server::Apache) else { return };

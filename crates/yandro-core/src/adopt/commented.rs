@@ -6,7 +6,7 @@ use super::written::Brought;
 use crate::config::{Dialect, Place};
 use crate::source;
 
-/// The virtual hosts of a server's files that are commented out: they are told, and stay so.
+/// The virtual hosts of a server's files that are commented out. yandro lists them and leaves them as they are.
 pub(super) fn commented(server: &HandServer<'_>) -> Vec<HandSite> {
     let dialect = server.kind.software().dialect();
     let mut found = Vec::new();

@@ -1,4 +1,4 @@
-//! Virtual hosts taken out of the files that they stand in.
+//! Removal of virtual hosts from the user's files.
 
 use std::ops::Range;
 
@@ -41,7 +41,7 @@ pub(super) fn cut(
     let mut splices = Vec::new();
     let mut at = 0;
     for range in &ranges {
-        // In a file that goes as a whole, all that stands before a virtual host goes along with it.
+        // When the whole file is removed, so is everything before the virtual host.
         let comments =
             if is_whole { at..outer(&tree.nodes, range).start } else { comments_above(text, range.start)..range.start };
         let comments = if is_whole { comments_of(text, comments) } else { text[comments.clone()].to_vec() };
@@ -49,7 +49,7 @@ pub(super) fn cut(
         at = outer(&tree.nodes, range).end;
         let gone = outer_emptied(&tree.nodes, range, &ranges);
         let start = comments_above(text, gone.start);
-        // One of the two blank lines around it goes along.
+        // Remove one of the two blank lines around it too.
         let is_apart = text[..start].ends_with(b"\n\n") && text[gone.end..].starts_with(b"\n");
         splices.push(Splice::remove(start..gone.end + usize::from(is_apart)));
     }

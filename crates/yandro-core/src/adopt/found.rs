@@ -46,7 +46,7 @@ pub struct HandSite {
     pub blocks: Vec<(Place, BlockReading)>,
     /// Its lines.
     pub brought: Brought,
-    /// The files that it stands in, without it.
+    /// The files that contain the site, without it.
     pub cuts: Vec<CutFile>,
 }
 
@@ -135,7 +135,7 @@ fn take_file(
         found.brought.blocks.push((block, reading));
     }
     if found.brought.blocks.is_empty() {
-        return Err(format!("no virtual host stands at {path}:{}", lines.first().copied().unwrap_or_default()));
+        return Err(format!("there is no virtual host at {path}:{}", lines.first().copied().unwrap_or_default()));
     }
     found.brought.rest.extend(behind);
     found.cuts.push(CutFile { path: path.to_owned(), text: rest });
@@ -162,7 +162,7 @@ fn site(server: &HandServer<'_>, readings: &[&BlockReading]) -> Result<Site, Str
         }
     }
     let mut names = names.into_iter();
-    let name = names.next().ok_or("it has no name of its own")?;
+    let name = names.next().ok_or("it has no name")?;
     let content = match main.content.clone() {
         Some(Content::Folder { folder, .. }) => {
             let here = (server.here)(&folder).ok_or_else(|| format!("{folder} is not a folder of this machine"))?;

@@ -1,4 +1,4 @@
-//! What a virtual host of a person's own says, and what becomes of each of its lines.
+//! The contents of a hand-written virtual host, and the fate of each of its lines.
 
 use core::net::IpAddr;
 
@@ -25,7 +25,7 @@ pub struct HandBlock<'b> {
     pub log_folder: &'b str,
 }
 
-/// What becomes of a line.
+/// The fate of a line.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Fate {
     /// It becomes this part of the site.
@@ -43,7 +43,7 @@ pub struct ReadLine {
     pub line: usize,
     /// Its first line.
     pub text: String,
-    /// What becomes of it.
+    /// Its fate.
     pub fate: Fate,
 }
 
@@ -58,7 +58,7 @@ pub struct BlockAddress {
     pub is_secure: bool,
 }
 
-/// What a virtual host says.
+/// The contents of a virtual host.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct BlockReading {
     /// Its names, the first of them its own; without patterns.
@@ -80,7 +80,7 @@ pub struct BlockReading {
 }
 
 impl BlockReading {
-    /// Writes down what becomes of a line.
+    /// Records the fate of a line.
     pub(crate) fn line(&mut self, block: &HandBlock<'_>, own: &Directive, fate: Fate) {
         let text = String::from_utf8_lossy(&block.source[own.span.clone()]);
         let text = text.lines().find(|line| !line.trim().is_empty()).unwrap_or_default().trim().to_owned();

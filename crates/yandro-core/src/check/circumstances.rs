@@ -140,7 +140,7 @@ pub struct FileFaults {
     pub is_other_key: bool,
     /// Whether the document root is missing.
     pub is_folder_missing: bool,
-    /// Where the site's folder is by now, if it was moved.
+    /// The present path of the site's folder, if it was moved.
     pub moved_to: Option<Utf8PathBuf>,
     /// The usual index page that the document root has.
     pub index_page: Option<String>,

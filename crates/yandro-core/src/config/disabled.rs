@@ -12,7 +12,7 @@ pub(crate) fn set_aside(file: &[u8]) -> Vec<u8> {
     file.split_inclusive(|byte| *byte == b'\n').enumerate().map(line).collect::<Vec<_>>().concat()
 }
 
-/// What [`set_aside`] was given, with the lines that a person has added since.
+/// The text given to [`set_aside`], with the lines that the user has added since.
 pub fn brought_back(file: &[u8]) -> Vec<u8> {
     let line = |line: &'_ [u8]| line.strip_prefix(SIGN).unwrap_or(line).to_vec();
     file.split_inclusive(|byte| *byte == b'\n').map(line).collect::<Vec<_>>().concat()

@@ -22,13 +22,13 @@ pub struct Adoption {
     pub site: Site,
     /// Its lines.
     pub brought: Brought,
-    /// The files that it stands in, by the paths of this machine, as they are and without it.
+    /// The files that contain the site, by their paths on this machine: as they are, and without it.
     pub files: Vec<(Utf8PathBuf, FileContent, Option<Vec<u8>>)>,
     /// The links to such files that go, each with its target.
     pub links: Vec<(Utf8PathBuf, Utf8PathBuf)>,
 }
 
-/// Plans to take over a site: its virtual hosts go from where they stand into yandro's own file, and its hosts lines
+/// Plans to take over a site: its virtual hosts move from the user's files into yandro's, and its hosts lines
 /// into yandro's block. `observed` is the machine as it would be without the person's virtual hosts.
 ///
 /// # Errors

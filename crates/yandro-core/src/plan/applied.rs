@@ -17,7 +17,7 @@ pub struct Applied {
 }
 
 impl Applied {
-    /// Reads the file. One that is missing or damaged says nothing.
+    /// Reads the file. A missing or damaged file counts as no information.
     pub fn read(content: Option<FileContent>) -> Self {
         let text = content.as_deref().and_then(|bytes| std::str::from_utf8(bytes).ok());
         let sites = text.and_then(|text| SiteList::parse(text, None).ok());
@@ -29,8 +29,7 @@ impl Applied {
         Self { content: None, sites, is_known: true }
     }
 
-    /// Where no file says how sites were applied: those of the site list of which something is on the machine are
-    /// taken to be as the list says.
+    /// If there is no such file, assume that every listed site with parts on the machine was applied as listed.
     #[must_use]
     pub fn or_listed(self, list: &SiteList, is_there: impl Fn(&Site) -> bool) -> Self {
         if self.is_known {

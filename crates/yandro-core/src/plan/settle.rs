@@ -88,7 +88,7 @@ pub fn settle(
     let mut changed = Vec::new();
     for site in &wanted.sites {
         let before = former(site).or_else(|| applied.site(&site.name));
-        // Only a changed wish can conflict with an edit.
+        // An edit can only conflict with a site that changed in the list.
         let changes = before.filter(|before| *before != site);
         let earlier = changes.map(|before| hand_edits(observed, before));
         // The list says what is wanted: it isn't written itself.

@@ -36,7 +36,7 @@ struct ReadSite {
 }
 
 impl SiteList {
-    /// Reads the text of a site list. `home` is the folder that `~/` at the beginning of a path stands for.
+    /// Reads the text of a site list. `home` is the folder that replaces `~/` at the beginning of a path.
     ///
     /// # Errors
     /// A [`ListError`] for text that is no TOML, an unknown key, a wrong value,
@@ -152,7 +152,7 @@ fn read_site(text: &str, value: &Spanned<DeValue<'_>>, home: Option<&Utf8Path>) 
     Ok(ReadSite { site, names })
 }
 
-/// What is said of a key that is none: the one that may be meant, or all of them.
+/// The message for an unknown key: suggests the nearest key, or lists all of them.
 fn unknown(key: &str) -> String {
     let likeness = |known: &&str| similar::TextDiff::from_chars(key, *known).ratio();
     let known = || OPTIONS.iter().map(|option| option.key);

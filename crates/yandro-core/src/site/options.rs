@@ -19,7 +19,7 @@ use crate::tables::Value;
 /// A site while its options are read: what answers is known once all are.
 #[derive(Clone, Debug)]
 pub(super) struct Draft {
-    /// What `~/` stands for, where it may be written.
+    /// The home folder that replaces `~/`, where `~/` is allowed.
     pub(super) home: Option<Utf8PathBuf>,
     pub(super) site: Option<HostName>,
     /// All but the name and what answers.

@@ -144,7 +144,7 @@ pub fn with_own_choices(wanted: &Site, former: Option<&Site>, own: Option<&Site>
     for option in OPTIONS.iter().filter(|option| is_asked(option)) {
         let (now, own) = (option.value(wanted), option.value(own));
         let was = former.map(|former| option.value(former));
-        // What is as the project file said, or not said at all, follows it.
+        // Options that the user has not changed follow the project file.
         let follows = was.as_ref().map_or(own.is_none(), |was| *was == own);
         if follows {
             let words = now.as_ref().map(words).unwrap_or_default();

@@ -15,7 +15,7 @@ use super::{Limit, tls};
 /// A request for a page of a site.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PageRequest {
-    /// Where it is sent to.
+    /// The address to send it to.
     pub socket: SocketAddr,
     /// Whether over TLS.
     pub is_secure: bool,

@@ -1,4 +1,4 @@
-//! Sites that a person wrote by hand: found, and taken out of the files that they stand in.
+//! Sites written by hand: finds them and removes them from their files.
 
 use std::collections::BTreeMap;
 
@@ -28,7 +28,7 @@ pub fn hand_sites(machine: &Machine, found: &Found) -> Result<Vec<HandSite>, Fil
     }))
 }
 
-/// What it takes to take a site over: the files that it stands in, and the links to them.
+/// The input for taking a site over: the files that contain it, and the links to them.
 ///
 /// # Errors
 /// When one of them can't be read.

@@ -52,7 +52,7 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c AdoptArgs, ui: &mut Ui) ->
     for hand in chosen {
         let done = wanted(&hand, args).and_then(|site| take_over(context, args, &hand, &site, ui));
         match done {
-            // What one site can't do is no reason to leave the others.
+            // A site that fails doesn't keep the others from being taken over.
             Err(error) if args.all => refused.push((hand.hand.name.clone(), error)),
             Err(error) => return Err(error),
             Ok(Ok(done)) => adopted.push((hand, done)),
@@ -98,7 +98,7 @@ fn chosen<'c>(all: Vec<Candidate<'c>>, args: &AdoptArgs, ui: &mut Ui) -> Result<
         for Candidate { hand, others, .. } in &left {
             let person = others.as_deref().unwrap_or_default();
             ui.note(&format!(
-                "{} stays as it is: its folder is {person}'s; if you mean it: yandro adopt {}",
+                "{} stays as it is, since its folder belongs to {person}. To take it over all the same: yandro adopt {}",
                 hand.name, hand.name
             ));
         }
@@ -115,7 +115,7 @@ fn chosen<'c>(all: Vec<Candidate<'c>>, args: &AdoptArgs, ui: &mut Ui) -> Result<
         if chosen.iter().any(has) {
             continue;
         }
-        // One that answers comes before one that is commented out.
+        // Prefer the virtual host that answers to a commented-out one.
         let at = rest.iter().position(|own| has(own) && own.hand.site.is_ok()).or_else(|| rest.iter().position(has));
         let hand = rest.remove(at.ok_or_else(|| unknown(name))?);
         if let Err(why) = &hand.hand.site {
@@ -133,20 +133,18 @@ fn refused(name: &HostName, hand: &HandSite, why: &str) -> CommandError {
     match place.filter(|_| hand.is_commented) {
         Some(place) => error
             .hint(format!("have it answer first: take the comment signs away at {place}"))
-            .hint(format!("or map it anew: yandro map {name} FOLDER")),
-        None => {
-            error.hint(format!("map it anew, once you have taken that virtual host away: yandro map {name} FOLDER"))
-        }
+            .hint(format!("or map it again: yandro map {name} FOLDER")),
+        None => error.hint(format!("remove that virtual host yourself, then map the site: yandro map {name} FOLDER")),
     }
 }
 
 fn nothing() -> CommandError {
-    CommandError::usage("there is no site that could be taken over").hint("see what there is, and why: yandro adopt")
+    CommandError::usage("no site can be taken over").hint("list the sites with the reasons: yandro adopt")
 }
 
 fn unknown(name: &HostName) -> CommandError {
     CommandError::usage(format!("no virtual host that was written by hand has the name `{name}`"))
-        .hint("see which there are: yandro adopt")
+        .hint("list the sites: yandro adopt")
 }
 
 /// The site that is wanted of a hand-written one.

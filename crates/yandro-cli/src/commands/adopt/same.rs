@@ -93,7 +93,7 @@ pub(super) fn compare(requests: &[PageRequest], before: &Answers) -> Result<Comp
         return Ok(compared);
     }
     let error = CommandError::not_made(format!("the site would answer otherwise than before:{}", differences.concat()));
-    Err(error.hint("leave the site as it is, or change what is told here by hand first").into())
+    Err(error.hint("leave the site as it is, or fix the listed differences by hand first").into())
 }
 
 fn shown(request: &PageRequest) -> String {
@@ -101,7 +101,7 @@ fn shown(request: &PageRequest) -> String {
     format!("{scheme}://{}:{}{}", request.host, request.socket.port(), request.path)
 }
 
-/// What differs from both of two former answers.
+/// The differences of an answer from both earlier ones.
 fn difference(first: &WholeAnswer, second: &WholeAnswer, now: &Result<WholeAnswer, String>) -> Option<String> {
     let now = match now {
         Ok(now) => now,

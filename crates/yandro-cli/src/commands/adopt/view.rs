@@ -1,4 +1,4 @@
-//! What `yandro adopt` shows.
+//! The output of `yandro adopt`.
 
 use yandro_core::{Fate, HandSite, ReadLine};
 
@@ -30,7 +30,7 @@ data! {
         virtual_hosts: Vec<HandHostData>,
     }
 
-    /// One of its virtual hosts.
+    /// A virtual host of such a site.
     struct HandHostData {
         file: String,
         line: usize,
@@ -98,7 +98,7 @@ fn show_overview(all: &[Candidate<'_>], ui: &mut Ui) {
             Ok(site) => (
                 site.content.to_string(),
                 match others {
-                    Some(person) => Cell::new(format!("by its name: the folder is {person}'s"), WARN),
+                    Some(person) => Cell::new(format!("only by name: the folder belongs to {person}"), WARN),
                     None => Cell::new("yes", GOOD),
                 },
             ),
@@ -156,7 +156,7 @@ pub(super) fn has_tls(hand: &HandSite) -> bool {
     hand.blocks.iter().any(|(_, reading)| reading.addresses.iter().any(|own| own.is_secure))
 }
 
-/// What becomes of each line of a site.
+/// Each line of a site with its fate.
 pub(super) fn lines(hand: &HandSite) -> String {
     let mut text = String::new();
     for (place, reading) in &hand.blocks {
@@ -178,7 +178,7 @@ pub(super) fn lines(hand: &HandSite) -> String {
 /// How much of a line is shown.
 const WIDEST: usize = 60;
 
-/// What becomes of each line of several sites.
+/// The lines of several sites with their fates.
 pub(super) fn previewed(all: Vec<Candidate<'_>>, refused: Vec<(String, CommandError)>) -> Outcome<'_> {
     let data = HandSites { sites: all.iter().map(site_data).collect() };
     let status = if refused.is_empty() { Status::Well } else { Status::Findings };
@@ -188,7 +188,7 @@ pub(super) fn previewed(all: Vec<Candidate<'_>>, refused: Vec<(String, CommandEr
         }
         show_refused(&refused, ui);
         let first = all.first().map(|own| own.hand.name.as_str()).unwrap_or_default();
-        ui.print(&format!("Nothing was changed: this was a preview. Of one site with each change: {COMMAND}yandro adopt {first} --preview{COMMAND:#}"));
+        ui.print(&format!("Nothing was changed: this was a preview. See every change of a site: {COMMAND}yandro adopt {first} --preview{COMMAND:#}"));
     })
     .with(status)
 }

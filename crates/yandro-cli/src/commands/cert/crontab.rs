@@ -27,7 +27,7 @@ impl Crontab {
         Ok(if ran.succeeded { ran.words } else { String::new() })
     }
 
-    /// Has the table hold a job, in the place of the one that it has. Gives whether it changed.
+    /// Adds a job to the table, or replaces it. Returns whether the table changed.
     pub(super) fn install(&self, job: &Job<'_>) -> Result<bool, CommandError> {
         let before = self.read()?;
         let rest = without(&before, job.title);

@@ -132,7 +132,7 @@ pub(super) fn ports_free(context: &Context, site: &Site) -> Result<(), CommandEr
         let by_user = || running.iter().filter(|own| own.user == holder.user).collect::<Vec<_>>();
         match holder.pid {
             Some(pid) => running.iter().find(|own| u32::try_from(own.pid) == Ok(pid) || is_child(pid, own.pid)),
-            // Of another user's socket only the user is known.
+            // For another user's socket, only the user is known.
             None => <[&servers::RunningServer; 1]>::try_from(by_user()).ok().map(|[only]| only),
         }
     };

@@ -80,12 +80,12 @@ fn no_name() -> CommandError {
         .hint("or see what there is: yandro sites")
 }
 
-/// What is told of sites that were brought about.
+/// The output after sites were mapped.
 #[derive(Default)]
 pub(super) struct Telling {
     /// Whether the document root was said.
     pub(super) is_root_given: bool,
-    /// What happened to a site, where it wasn't only mapped: a line for each.
+    /// Further lines about what happened to a site.
     pub(super) first: Vec<String>,
 }
 

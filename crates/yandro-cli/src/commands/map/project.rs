@@ -21,7 +21,7 @@ pub(super) struct Project {
     text: String,
     sites: Vec<ProjectSite>,
     former: Vec<ProjectSite>,
-    /// Where the text is kept that was agreed to.
+    /// The file with the text that the user agreed to.
     agreed: Utf8PathBuf,
     agreed_text: Option<Vec<u8>>,
 }

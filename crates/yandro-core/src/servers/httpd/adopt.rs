@@ -173,7 +173,7 @@ fn section(reading: &mut BlockReading, block: &HandBlock<'_>, own: &Section) {
     }
 }
 
-/// What the section of the document root says of the site.
+/// The options of the site in the section of its document root.
 fn folder(reading: &mut BlockReading, own: &Section) {
     let serving = &mut reading.serving;
     for options in own.directives("Options") {

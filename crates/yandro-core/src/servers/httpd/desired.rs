@@ -177,7 +177,7 @@ fn content(site: &Site, files: &SiteFiles, scheme: &str) -> Vec<Want> {
     wants
 }
 
-/// What answers: an upstream, or a folder.
+/// The source of the answers: an upstream or a folder.
 fn answer(site: &Site, files: &SiteFiles, scheme: &str) -> Vec<Want> {
     match (&site.content, &files.document_root) {
         (Content::Upstream(upstream), _) => {

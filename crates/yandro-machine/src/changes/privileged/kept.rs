@@ -159,7 +159,7 @@ impl Kept {
         kept.rewrite()
     }
 
-    /// Writes the journal anew, and removes contents that no change needs.
+    /// Rewrites the journal, and removes contents that no change needs.
     fn rewrite(&self) -> io::Result<()> {
         let kept = self;
         let lines = kept.entries.iter().filter_map(|entry| serde_json::to_string(&KeptLine::Begun(entry.clone())).ok());

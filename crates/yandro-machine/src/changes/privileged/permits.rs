@@ -297,7 +297,7 @@ impl Target {
     }
 }
 
-/// What the file of a site of this list holds, if a step takes it away.
+/// The content of a site's file that a step removes.
 fn going(places: &Places, step: &Step) -> Option<Vec<u8>> {
     match (&step.role, &step.change) {
         (Role::VirtualHost(_), Change::File(FileChange { path, before: Some(before), after: None, .. })) => {
