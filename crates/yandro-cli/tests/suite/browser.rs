@@ -109,7 +109,6 @@ fn every_profile_is_kept_and_what_else_is_in_it_stays() {
     let again = sysroot.yandro(&["authority", "trust"]).succeeds();
     insta::assert_snapshot!(steady(&again), @"
     Yandro root for USER, DATE is trusted by your browsers already
-
     [status 0]
     ");
     // A root that the user removed by hand is reported, and an orphan goes with the next change.
