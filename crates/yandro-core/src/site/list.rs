@@ -136,7 +136,8 @@ fn read_site(text: &str, value: &Spanned<DeValue<'_>>, home: Option<&Utf8Path>) 
     let mut draft = Draft { home: home.map(Utf8Path::to_owned), ..Draft::default() };
     for (key, value) in table {
         let Some(option) = option(key.get_ref()) else {
-            let message = unknown(key.get_ref());
+            let keys: Vec<&str> = OPTIONS.iter().map(|option| option.key).collect();
+            let message = unknown(key.get_ref(), &keys);
             return Err(ListError::new(text, &key.span(), message));
         };
         read_option(text, option, value, &mut draft)?;
@@ -153,13 +154,12 @@ fn read_site(text: &str, value: &Spanned<DeValue<'_>>, home: Option<&Utf8Path>) 
 }
 
 /// The message for an unknown key: suggests the nearest key, or lists all of them.
-fn unknown(key: &str) -> String {
-    let likeness = |known: &&str| similar::TextDiff::from_chars(key, *known).ratio();
-    let known = || OPTIONS.iter().map(|option| option.key);
-    let nearest = known().map(|key| (likeness(&key), key)).max_by(|a, b| a.0.total_cmp(&b.0));
+pub(super) fn unknown(key: &str, known: &[&str]) -> String {
+    let likeness = |known: &str| similar::TextDiff::from_chars(key, known).ratio();
+    let nearest = known.iter().map(|key| (likeness(key), key)).max_by(|a, b| a.0.total_cmp(&b.0));
     match nearest {
         Some((likeness, nearest)) if likeness > 0.7 => format!("unknown field `{key}`: did you mean `{nearest}`?"),
-        _ => format!("unknown field `{key}`, expected one of `{}`", known().collect::<Vec<_>>().join("`, `")),
+        _ => format!("unknown field `{key}`, expected one of `{}`", known.join("`, `")),
     }
 }
 

@@ -7,7 +7,7 @@ use camino::Utf8Path;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::list::{ListError, read_option, read_tables};
+use super::list::{ListError, read_option, read_tables, unknown};
 use super::options::{Draft, OPTIONS, SiteOption, option};
 use super::reading::relative;
 use super::{Content, Site, Symlinks};
@@ -76,9 +76,12 @@ fn read_site(text: &str, folder: &Utf8Path, value: &Spanned<DeValue<'_>>) -> Res
             ("folder", _) => draft.folder = Some(folder.join(below(text, "folder", value)?)),
             ("extra", _) => draft.rest.serving.extra = Some(folder.join(below(text, "extra", value)?)),
             ("php", _) => has_php = flag(text, value)?,
-            (unknown, _) => {
-                let known = ["folder", "php", "extra"].into_iter().chain(KEYS).collect::<Vec<_>>().join("`, `");
-                let message = format!("`{unknown}` can't be in a project file; it can have `{known}`");
+            (name, _) => {
+                let known: Vec<&str> = ["folder", "php", "extra"].into_iter().chain(KEYS).collect();
+                let message = match option(name) {
+                    Some(_) => format!("`{name}` can't be in a project file; it can have `{}`", known.join("`, `")),
+                    None => unknown(name, &known),
+                };
                 return Err(ListError::new(text, &key.span(), message));
             }
         }
