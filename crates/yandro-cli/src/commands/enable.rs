@@ -43,6 +43,9 @@ pub(crate) fn enable<'c>(context: &'c Context, args: &DisableArgs, ui: &mut Ui) 
         }
         Ok(planned)
     };
+    if args.all && context.list()?.1.sites.iter().all(|site| !site.disabled) {
+        ui.note("no site is out of use");
+    }
     bring_about(context, ui, plan, || Ok(()), Telling { is_root_given: true, ..Telling::default() })
 }
 
