@@ -84,7 +84,7 @@ pub use plan::{
     FileContent, Fresh, Issued, LinkChange, Observed, Opened, Orphans, OwnFiles, Phase, Places, PlanError, PlanFailure,
     Reading, Rights, RightsChange, Role, ServerModel, Settlement, SiteChange, Step, TrustChange, UndoError, Undoing,
     Wish, WishLists, Wishes, adopt_site, changed_lines, issued_paths, map_site, map_sites, note_issued, rename_site,
-    renew, replace_authority, reversed, settle, undo, unified_diff, unmap_sites,
+    renew, replace_authority, reversed, settle, undo, unified_diff, unmap_sites, with_removed_lines,
 };
 pub use schedule::{Job, NAME as TIMER_NAME, wanted_link};
 pub use servers::httpd::run::{Event, EventKind, HttpdRun, Listen, by_address, environment as httpd_environment};

@@ -1,10 +1,11 @@
 //! `yandro uninstall`.
 
-use camino::Utf8PathBuf;
+use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{
     Access, Change, ChangeSet, FileChange, HostsFile, LinkChange, Orphans, Role, ServerId, SiteList, Step, list_of,
     settle,
 };
+use yandro_machine::changes::TakenOver;
 use yandro_machine::{SystemFresh, changes, files, servers, trust, trust::stores};
 
 use super::apply::{Applied, Planned, apply};
@@ -12,6 +13,7 @@ use super::authority::{Chosen, Root, TrustWish};
 use super::cert::Timer;
 use super::consent;
 use crate::args::{StoresArg, UninstallArgs};
+use crate::as_root::as_root;
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
 use crate::sudo::Sudo;
@@ -35,9 +37,10 @@ impl Data for Uninstalled {}
 pub(crate) fn run<'c>(context: &'c Context, args: &UninstallArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let chosen = Chosen::of(context, StoresArg::All, TrustWish::Distrust);
     let logs = logs(context);
+    let has_history = !changes::history(&context.machine).entries.is_empty();
     let mut is_agreed = args.yes || context.preview;
     let plan = || {
-        let set = plan(context, &chosen)?;
+        let set = plan(context, &chosen, is_agreed)?;
         if !is_agreed {
             agree(context, &set)?;
             is_agreed = true;
@@ -49,7 +52,13 @@ pub(crate) fn run<'c>(context: &'c Context, args: &UninstallArgs, ui: &mut Ui) -
         Applied::Done(done) => *done,
     };
     Timer::leave_table(context)?;
-    let mut left = forget(context, ui);
+    let mut left = forget(context);
+    // Root's helper remembers a user only after a change.
+    if context.machine.is_real() && (has_history || !done.set.is_empty()) {
+        let sudo = Sudo::new(&context.machine, ui.is_quiet());
+        let forgotten = changes::forget_helped(&sudo, &on_wait(ui.is_quiet()));
+        left.extend(forgotten.err().map(|error| error.to_string()));
+    }
     left.extend(what_is_left(context));
     let kept: Vec<String> = logs.iter().filter(|path| path.exists()).map(ToString::to_string).collect();
     let status = if left.is_empty() { Status::Well } else { Status::Findings };
@@ -89,7 +98,7 @@ fn program() -> String {
 }
 
 /// Plans to take everything away.
-fn plan(context: &Context, chosen: &Chosen) -> Result<ChangeSet, CommandError> {
+fn plan(context: &Context, chosen: &Chosen, is_agreed: bool) -> Result<ChangeSet, CommandError> {
     let machine = &context.machine;
     let places = &machine.places;
     let mut observed = context.observer().observe_written(now())?;
@@ -102,11 +111,50 @@ fn plan(context: &Context, chosen: &Chosen) -> Result<ChangeSet, CommandError> {
     // Rights that were given, and folders and pages that were made for sites.
     let made = changes::standing(machine, |role| matches!(role, Role::Access | Role::ProjectFile | Role::Logs))?;
     set.steps.extend(made.into_iter().filter_map(taken_back));
+    give_back(context, &mut set, is_agreed)?;
     for (role, path) in [(Role::SiteList, places.site_list()), (Role::Settings, places.settings())] {
         let before = files::read_if_there(&path)?;
         set.file(role, path, (before, None::<Vec<u8>>), Access::Private);
     }
     Ok(set)
+}
+
+/// Plans to restore hand-written sites that were taken over: nothing that the user wrote goes.
+fn give_back(context: &Context, set: &mut ChangeSet, is_agreed: bool) -> Result<(), CommandError> {
+    let machine = &context.machine;
+    let taken = TakenOver::of(machine)?;
+    let hosts = machine.places.hosts.clone();
+    let now = files::read_if_there(&hosts)?;
+    let planned = set.change_of(&hosts).map_or_else(|| now.clone().map(Into::into), |change| change.after.clone());
+    let restored = planned.map(|text| (taken.with_hosts_lines(&text), text)).filter(|(new, text)| *new != **text);
+    let paths: Vec<&Utf8Path> =
+        taken.steps.iter().map(Step::path).chain(restored.is_some().then_some(&*hosts)).collect();
+    may_restore(context, &paths, is_agreed)?;
+    if let Some((text, _)) = restored {
+        set.without(&hosts);
+        set.file(Role::HostsFile, hosts, (now, Some(text)), Access::Public);
+    }
+    if !taken.steps.is_empty() {
+        set.servers.extend(&taken.servers);
+    }
+    set.steps.extend(taken.steps);
+    Ok(())
+}
+
+/// The helper writes no text of the user's into files of root's.
+fn may_restore(context: &Context, paths: &[&Utf8Path], is_agreed: bool) -> Result<(), CommandError> {
+    let machine = &context.machine;
+    let is_restricted = !context.preview && !machine.is_root() && machine.is_real();
+    match paths.iter().find(|path| is_restricted && !files::may_be_replaced(path)) {
+        Some(path) => Err(CommandError::not_made(format!(
+            "a virtual host that you wrote and yandro took over has to be restored, and only root can write {path}"
+        ))
+        .hint(format!(
+            "uninstall as root: {}",
+            as_root(if is_agreed { &["uninstall", "--yes"] } else { &["uninstall"] })
+        ))),
+        None => Ok(()),
+    }
 }
 
 /// The step that takes back what was made, if that is a removal or a change of rights.
@@ -132,13 +180,23 @@ fn agree(context: &Context, set: &ChangeSet) -> Result<(), CommandError> {
         return Ok(());
     }
     // Nothing is changed yet.
-    let fact = labelled(&lines).replace("made ", "make ").replace("changed ", "change ").replace("removed ", "remove ");
-    let fact = format!("This goes, and can't be undone:\n{fact}");
-    consent::ask(&fact, "Take all of this away?", "if that is what you want, add `--yes`; to see every line: --preview")
+    let fact = labelled(&lines)
+        .replace("made ", "make ")
+        .replace("changed ", "change ")
+        .replace("removed ", "remove ")
+        .replace("restored ", "restore ")
+        .replace("unlinked ", "unlink ")
+        .replace("linked ", "link ");
+    let fact = format!("This will be done, and can't be undone:\n{fact}");
+    consent::ask(
+        &fact,
+        "Take all of yandro's away?",
+        "if that is what you want, add `--yes`; to see every line: --preview",
+    )
 }
 
 /// Takes the folders away, with the history of what was done; gives what could not be.
-fn forget(context: &Context, ui: &Ui) -> Vec<String> {
+fn forget(context: &Context) -> Vec<String> {
     let places = &context.machine.places;
     let mut left = Vec::new();
     for folder in [&places.data, &places.config] {
@@ -152,11 +210,6 @@ fn forget(context: &Context, ui: &Ui) -> Vec<String> {
         let home = context.machine.home();
         let above = folder.ancestors().skip(1).take_while(|above| above.starts_with(home) && *above != home);
         _ = above.map(std::fs::remove_dir).take_while(Result::is_ok).count();
-    }
-    if context.machine.is_real() {
-        let sudo = Sudo::new(&context.machine, ui.is_quiet());
-        let forgotten = changes::forget_helped(&sudo, &on_wait(ui.is_quiet()));
-        left.extend(forgotten.err().map(|error| error.to_string()));
     }
     left
 }

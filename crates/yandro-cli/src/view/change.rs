@@ -242,7 +242,10 @@ fn rights(change: &RightsChange) -> String {
 
 /// Meaning of a change of a file: a certificate by its end, any other by its path.
 fn told(role: &Role, change: &FileChange, places: &Places) -> String {
-    let kind = kind_of(change.before.is_some(), change.after.is_some());
+    let kind = match (role, kind_of(change.before.is_some(), change.after.is_some())) {
+        (Role::HandWritten, "made") => "restored",
+        (_, kind) => kind,
+    };
     let is_chain = matches!(role, Role::Certificate(_) | Role::Root);
     let chain = if is_chain { change.after.as_deref() } else { None };
     let facts = chain

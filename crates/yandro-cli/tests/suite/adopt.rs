@@ -273,9 +273,10 @@ impl Harbour {
     }
 }
 
-/// Takes a hand-written site over, and gives it back.
-fn adopts(harbour: &Harbour, Hand(label, script, text): &Hand) -> Option<String> {
+/// Takes a hand-written site over, and gives it back: by `undo` and by `uninstall` in turn.
+fn adopts(harbour: &Harbour, turn: usize, Hand(label, script, text): &Hand) -> Option<String> {
     let machine = &harbour.machine;
+    let back: &[&str] = if turn.is_multiple_of(2) { &["undo"] } else { &["uninstall", "--yes"] };
     let name = format!("{label}.saltmarsh.test");
     let root = machine.path(&format!("hand/{label}/site"));
     fs::create_dir_all(&root).unwrap();
@@ -296,7 +297,7 @@ fn adopts(harbour: &Harbour, Hand(label, script, text): &Hand) -> Option<String>
     fs::write(machine.path("hosts"), format!("{}\n127.0.0.1 {name} www.{name} # by hand\n", machine.hosts())).unwrap();
     harbour.reload();
     let before = harbour.configured();
-    let fault = taken_over(harbour, label, &name, &before);
+    let fault = taken_over(harbour, label, &name, &before, back);
     if fault.is_some() {
         machine.yandro(&["undo"]);
     }
@@ -310,8 +311,8 @@ fn adopts(harbour: &Harbour, Hand(label, script, text): &Hand) -> Option<String>
     fault.map(|fault| format!("{label}: {fault}\n{text}"))
 }
 
-/// Takes the site over and gives it back; tells what goes wrong.
-fn taken_over(harbour: &Harbour, label: &str, name: &str, before: &str) -> Option<String> {
+/// Takes the site over and gives it back by the command `back`; tells what goes wrong.
+fn taken_over(harbour: &Harbour, label: &str, name: &str, before: &str, back: &[&str]) -> Option<String> {
     let machine = &harbour.machine;
     let ran = machine.yandro(&["adopt", name]);
     if ran.status > 1 || !ran.stdout.contains(" as before\n") {
@@ -337,7 +338,7 @@ fn taken_over(harbour: &Harbour, label: &str, name: &str, before: &str) -> Optio
     if !settled.stdout.contains("nothing was changed") {
         return Some(format!("{settled}\n{ran}"));
     }
-    let undone = machine.yandro(&["undo"]);
+    let undone = machine.yandro(back);
     let after = harbour.configured();
     let differs: Vec<&str> = after.lines().filter(|line| !before.lines().any(|own| own == *line)).collect();
     (after != before || undone.status != 0).then(|| format!("{undone}\n{differs:#?}"))
@@ -351,7 +352,8 @@ fn virtual_hosts_of_apache_httpd_are_taken_over_and_given_back() {
         harbour.machine.run("curl", &["-s", "http://127.0.0.1:8090/"]).status == 0
     });
     harbour.machine.run("apache2ctl", &["graceful"]).succeeds();
-    let faults: Vec<String> = APACHE.iter().filter_map(|hand| adopts(&harbour, hand)).collect();
+    let faults: Vec<String> =
+        APACHE.iter().enumerate().filter_map(|(turn, hand)| adopts(&harbour, turn, hand)).collect();
     assert!(faults.is_empty(), "{} of {}:\n{}", faults.len(), APACHE.len(), faults.join("\n"));
 }
 
@@ -362,7 +364,8 @@ fn server_blocks_of_nginx_are_taken_over_and_given_back() {
     eventually("the application answers", || {
         harbour.machine.run("curl", &["-s", "http://127.0.0.1:8090/"]).status == 0
     });
-    let faults: Vec<String> = NGINX.iter().filter_map(|hand| adopts(&harbour, hand)).collect();
+    let faults: Vec<String> =
+        NGINX.iter().enumerate().filter_map(|(turn, hand)| adopts(&harbour, turn, hand)).collect();
     assert!(faults.is_empty(), "{} of {}:\n{}", faults.len(), NGINX.len(), faults.join("\n"));
 }
 

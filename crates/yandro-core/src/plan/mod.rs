@@ -45,7 +45,7 @@ pub use error::{PlanError, PlanFailure};
 pub use fresh::Fresh;
 pub(crate) use model::{is_on_port, not_taken, others_go, tell_after, write_site};
 pub use observed::{Observed, OwnFiles, ServerModel};
-pub use patch::{ChangedLines, changed_lines, reversed};
+pub use patch::{ChangedLines, changed_lines, reversed, with_removed_lines};
 pub use places::Places;
 pub use rename::rename_site;
 pub use replace::replace_authority;

@@ -1,5 +1,7 @@
 //! Reverting a change of a text by its lines, in a file that has other changes since.
 
+use std::collections::HashSet;
+
 use similar::{Algorithm, DiffOp, capture_diff_slices};
 
 /// How many lines before and after a change are looked for with it: all of them first, then fewer.
@@ -25,6 +27,24 @@ pub fn reversed(now: &[u8], before: &[u8], after: &[u8]) -> Option<Vec<u8>> {
     }
     result.extend(&now[at..]);
     Some(result.join(&b'\n'))
+}
+
+/// `now` with the lines back that a change took out, also if none of the lines that it added is left. `before` and
+/// `after` may be parts of the file. Lines whose place can't be found come last; those that are back already stay single.
+pub fn with_removed_lines(now: &[u8], before: &[u8], after: &[u8]) -> Vec<u8> {
+    let present: HashSet<&[u8]> = lines(now).into_iter().collect();
+    let mut gone = changed_lines(before, after).gone;
+    gone.retain(|line| !present.contains(line));
+    if gone.is_empty() {
+        return now.to_vec();
+    }
+    let is_there = |line: &&[u8]| present.contains(line);
+    let before: Vec<&[u8]> = lines(before).into_iter().filter(|line| is_there(line) || gone.contains(line)).collect();
+    let after: Vec<&[u8]> = lines(after).into_iter().filter(is_there).collect();
+    reversed(now, &before.join(&b'\n'), &after.join(&b'\n')).unwrap_or_else(|| {
+        let end: &[u8] = if now.is_empty() || now.ends_with(b"\n") { b"" } else { b"\n" };
+        [now, end, &gone.join(&b'\n'), b"\n"].concat()
+    })
 }
 
 /// The lines that a change took out of a text and those that it brought, without what it only moved.
@@ -102,6 +122,20 @@ mod tests {
         assert_eq!(undone("x\n", "a\nb\nc\n", "a\nc\n"), None, "no line around it is left");
         // A last line without an end gets one when something comes after it.
         assert_eq!(undone("a\nnew\nb", "a", "a\nnew").as_deref(), Some("a\nb"));
+    }
+
+    #[test]
+    fn removed_lines_come_back_without_what_was_put_in_their_place() {
+        let back = |now: &str| {
+            let text = with_removed_lines(now.as_bytes(), b"a\nold\nb\n", b"a\nb\n# own\nnew\n# end\n");
+            String::from_utf8(text).unwrap()
+        };
+        assert_eq!(back("a\nb\n"), "a\nold\nb\n", "the new lines are gone");
+        assert_eq!(back("a\nb\nlater\n"), "a\nold\nb\nlater\n");
+        assert_eq!(back("later\nb\n"), "later\nold\nb\n", "one neighbour is gone");
+        assert_eq!(back("later\n"), "later\nold\n", "no neighbour is left");
+        assert_eq!(back("later"), "later\nold\n", "no line around it, and no end of the last one");
+        assert_eq!(back("a\nb\nold\n"), "a\nb\nold\n", "the person put it back");
     }
 
     proptest! {

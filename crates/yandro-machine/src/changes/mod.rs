@@ -18,6 +18,7 @@ mod put_back;
 mod record;
 mod records;
 mod steps;
+mod taken_over;
 
 pub use carry_out::{CarriedOut, CarryOutError, StepFailure, Tools, carry_out};
 pub use control::{ControlError, Controls, OnWait, ServerAction, ServerControl};
@@ -27,3 +28,4 @@ pub use lock::{Lock, LockError};
 pub use originals::{original, originals};
 pub use privileged::{Refusal, serve_privileged};
 pub use put_back::{PutBackError, Recovered, Recovery, RolledBack, is_unfinished, recover};
+pub use taken_over::TakenOver;
