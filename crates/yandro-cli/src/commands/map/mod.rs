@@ -218,7 +218,9 @@ fn show(context: &Context, done: &Done<Vec<Site>>, proofs: &[Proven], telling: &
             lines.push(line);
         }
     }
-    ui.say(&labelled(&lines));
+    if !lines.is_empty() {
+        ui.say(&labelled(&lines));
+    }
     for finding in proofs.iter().flat_map(Proven::findings) {
         ui.print(&finding_text(finding, ui.verbose));
     }
