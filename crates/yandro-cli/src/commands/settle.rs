@@ -132,7 +132,11 @@ fn by_hand(name: &HostName, edit: &HandEdit) -> String {
         Some(found) => format!("line {} was edited by hand and stays: `{found}`", edit.line),
         None => format!("a line was taken out by hand of the section at line {}, and stays out", edit.line),
     };
-    format!("\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#}: {what}\n    {DIM}yandro would write:{DIM:#} {}", edit.wanted)
+    let would = match edit.wanted.as_str() {
+        "" => format!("{DIM}yandro would take it out{DIM:#}"),
+        wanted => format!("{DIM}yandro would write:{DIM:#} {wanted}"),
+    };
+    format!("\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#}: {what}\n    {would}")
 }
 
 /// Differences that are not missing parts.

@@ -97,12 +97,14 @@ pub fn settle(
         changed.extend(next.sites.iter().cloned());
         observed.advance(&next);
         settlement.set.merge(next);
+        let edits = hand_edits(observed, site);
+        let dropped = dropped_edits(observed, site, earlier.as_deref().unwrap_or_default(), &edits);
         let stays = |edit: HandEdit| {
             let is_new = |edits: &Vec<HandEdit>| edits.iter().all(|other| other.wanted != edit.wanted);
             let conflicts = earlier.as_ref().is_some_and(is_new);
             (site.name.clone(), HandEdit { conflicts, ..edit })
         };
-        settlement.edited.extend(hand_edits(observed, site).into_iter().map(stays));
+        settlement.edited.extend(edits.into_iter().chain(dropped).map(stays));
     }
     // After the sites: what all sites share would go with the last orphan, and come back.
     let gone = servers_without(observed, &settlement.orphans);
@@ -167,6 +169,20 @@ fn hand_edits(observed: &Observed, site: &Site) -> Vec<HandEdit> {
     let Some(text) = server.own().site_files.get(&site.name) else { return Vec::new() };
     let files = server.site_files(&observed.places, site);
     config::hand_edits(server.dialect(), text, site, &files)
+}
+
+/// Edits by hand of lines that the list no longer asks for, and that stay.
+fn dropped_edits(observed: &Observed, site: &Site, earlier: &[HandEdit], now: &[HandEdit]) -> Vec<HandEdit> {
+    let server = observed.configured_as(site.server);
+    let text =
+        server.and_then(|server| server.own().site_files.get(&site.name)).map(|text| String::from_utf8_lossy(text));
+    let line = |found: &str| text.as_deref()?.lines().position(|line| line.trim() == found.trim());
+    let is_known = |edit: &HandEdit| now.iter().any(|other| other.found == edit.found);
+    let dropped = earlier.iter().filter(|edit| !is_known(edit)).filter_map(|edit| {
+        let at = line(edit.found.as_deref()?)?;
+        Some(HandEdit { line: at + 1, wanted: String::new(), ..edit.clone() })
+    });
+    dropped.collect()
 }
 
 /// Names in this list's block, of its virtual host files and of its certificates that no site has.
