@@ -3,10 +3,9 @@
 
 #![allow(clippy::disallowed_methods, reason = "the core is what is measured, and not this")]
 
-use camino::Utf8Path;
 use divan::Bencher;
 use divan::counter::BytesCount;
-use yandro_core::{Files, HttpdRun, ServerReport, Start, by_address, parse_httpd};
+use yandro_core::{Files, HttpdRun, ServerPath, ServerReport, Start, by_address, parse_httpd};
 
 fn main() {
     if let Ok(path) = std::env::var("HTTPD_CONF") {
@@ -33,11 +32,11 @@ fn configuration() -> String {
 struct One(String);
 
 impl Files for One {
-    fn read(&self, _: &Utf8Path) -> Option<Vec<u8>> {
+    fn read(&self, _: &ServerPath) -> Option<Vec<u8>> {
         Some(self.0.clone().into_bytes())
     }
 
-    fn list(&self, _: &Utf8Path) -> Option<Vec<String>> {
+    fn list(&self, _: &ServerPath) -> Option<Vec<String>> {
         None
     }
 }

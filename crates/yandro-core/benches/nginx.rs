@@ -3,10 +3,9 @@
 
 #![allow(clippy::disallowed_methods, reason = "the core is what is measured, and not this")]
 
-use camino::Utf8Path;
 use divan::Bencher;
 use divan::counter::BytesCount;
-use yandro_core::{Files, NginxRun, parse_nginx};
+use yandro_core::{Files, NginxRun, ServerPath, parse_nginx};
 
 fn main() {
     if let Ok(path) = std::env::var("NGINX_CONF") {
@@ -31,11 +30,11 @@ fn configuration() -> String {
 struct One(String);
 
 impl Files for One {
-    fn read(&self, _: &Utf8Path) -> Option<Vec<u8>> {
+    fn read(&self, _: &ServerPath) -> Option<Vec<u8>> {
         Some(self.0.clone().into_bytes())
     }
 
-    fn list(&self, _: &Utf8Path) -> Option<Vec<String>> {
+    fn list(&self, _: &ServerPath) -> Option<Vec<String>> {
         None
     }
 }
@@ -51,7 +50,7 @@ fn one_file_to_spans(bencher: Bencher<'_, '_>) {
 fn run_through_to_server_blocks(bencher: Bencher<'_, '_>) {
     let files = One(configuration());
     bencher.counter(BytesCount::of_str(&files.0)).bench(|| {
-        let done = NginxRun::run(divan::black_box(Utf8Path::new("/c")), &files);
+        let done = NginxRun::run(divan::black_box(&ServerPath::new("/c")), &files);
         assert_eq!(done.answering()[0].hosts.len(), 1_000);
     });
 }

@@ -34,6 +34,7 @@ mod pack;
 mod pki;
 mod plan;
 mod schedule;
+mod server_path;
 mod servers;
 mod shell;
 mod site;
@@ -87,6 +88,7 @@ pub use plan::{
     renew, replace_authority, reversed, settle, undo, unified_diff, unmap_sites, with_removed_lines,
 };
 pub use schedule::{Job, NAME as TIMER_NAME, wanted_link};
+pub use server_path::ServerPath;
 pub use servers::httpd::run::{Event, EventKind, HttpdRun, Listen, by_address, environment as httpd_environment};
 pub use servers::httpd::{Activation, HttpdShared, Lack, ModuleFiles, Needs, parse as parse_httpd};
 pub use servers::nginx::run::{ListenOn, NginxRun, ServerBlock, answering_name};

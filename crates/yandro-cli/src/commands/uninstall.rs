@@ -257,7 +257,7 @@ fn logs(context: &Context) -> Vec<Utf8PathBuf> {
         let own = found.layout.site_file(&site.name);
         let configuration = servers::configuration(&context.machine, found);
         let is_own = |place: &yandro_core::Place| {
-            found.view.here_or_same(place.file.as_str().into()).file_name() == own.file_name()
+            found.view.here_or_same(&place.file.as_str().into()).file_name() == own.file_name()
         };
         let errors = configuration.error_logs(&is_own);
         let is_own = |path: &Utf8PathBuf| path.file_name().is_some_and(|name| name.starts_with(site.name.as_str()));

@@ -105,7 +105,7 @@ fn row(at: &Answering<'_>, place: usize, host: &VirtualHost, is_own: bool) -> Ve
 }
 
 fn is_own(found: &Found, host: &VirtualHost) -> bool {
-    found.is_own(host.place.file.as_str().into())
+    found.is_own(&host.place.file.as_str().into())
 }
 
 data! {

@@ -91,7 +91,7 @@ fn the_block_that_answers_is_the_one_that_was_foretold() {
         let main = folder.join("nginx.conf");
         fs::write(&main, &text).unwrap();
         let main = Utf8Path::from_path(&main).unwrap();
-        let found = NginxRun::run(main, &Disk);
+        let found = NginxRun::run(&main.into(), &Disk);
         let prefix = format!("{}/", folder.display());
         let run = |more: &[&str]| machine.run("nginx", &[&["-p", &prefix, "-c", main.as_str()], more].concat());
         if run(&["-t"]).status != 0 {

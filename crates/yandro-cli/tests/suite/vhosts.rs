@@ -72,7 +72,7 @@ fn start(main: &Path) -> Start {
     let report =
         servers::report(ServerKind::Apache, Utf8Path::new("/usr/sbin/apache2")).expect("Apache httpd tells of itself");
     let main = Utf8Path::from_path(main).unwrap().to_owned();
-    Start { main, report, environment: BTreeMap::new(), defines: Vec::new() }
+    Start { main: main.into(), report, environment: BTreeMap::new(), defines: Vec::new() }
 }
 
 /// The server's own report on a main file; `None` if it refuses it.

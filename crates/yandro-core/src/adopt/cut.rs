@@ -2,16 +2,15 @@
 
 use std::ops::Range;
 
-use camino::Utf8PathBuf;
-
 use crate::config::{Dialect, Node, Section, Tree};
+use crate::server_path::ServerPath;
 use crate::source::{self, Splice};
 
 /// A file of a person's, without the virtual hosts that are taken over.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct CutFile {
     /// The file, as the server sees it.
-    pub path: Utf8PathBuf,
+    pub path: ServerPath,
     /// Its text without them; `None` if nothing but comments would be left.
     pub text: Option<Vec<u8>>,
 }

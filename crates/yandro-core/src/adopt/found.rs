@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use camino::{Utf8Path, Utf8PathBuf};
+use camino::Utf8PathBuf;
 
 use super::commented::commented;
 use super::cut::{CutFile, cut};
@@ -10,6 +10,7 @@ use super::reading::{BlockReading, HandBlock, is_name};
 use super::written::Brought;
 use crate::config::{Files, Place, VirtualHost};
 use crate::name::HostName;
+use crate::server_path::ServerPath;
 use crate::servers::{Configuration, ServerKind};
 use crate::site::{Content, Https, ServerId, Site};
 
@@ -24,9 +25,9 @@ pub struct HandServer<'s> {
     /// Its files as it sees them.
     pub files: &'s dyn Files,
     /// Whether a file is one of yandro's.
-    pub is_own: &'s dyn Fn(&Utf8Path) -> bool,
+    pub is_own: &'s dyn Fn(&ServerPath) -> bool,
     /// The path on this machine for one that the server sees.
-    pub here: &'s dyn Fn(&Utf8Path) -> Option<Utf8PathBuf>,
+    pub here: &'s dyn Fn(&ServerPath) -> Option<Utf8PathBuf>,
     /// The folder in which it has its logs.
     pub log_folder: String,
 }
@@ -56,7 +57,7 @@ pub fn hand_sites(server: &HandServer<'_>) -> Vec<HandSite> {
     let answering = server.configuration.answering();
     for host in answering.iter().flat_map(|at| at.hosts.iter().copied()) {
         let is_new = hosts.iter().all(|own| own.place != host.place);
-        if is_new && !(server.is_own)(host.place.file.as_str().into()) {
+        if is_new && !(server.is_own)(&host.place.file.as_str().into()) {
             hosts.push(host);
         }
     }
@@ -93,7 +94,7 @@ fn hand_site(server: &HandServer<'_>, name: String, hosts: &[&VirtualHost]) -> H
         by_file.entry(&host.place.file).or_default().push(host);
     }
     for (file, hosts) in by_file {
-        if let Err(why) = take_file(server, &mut found, file.into(), &hosts) {
+        if let Err(why) = take_file(server, &mut found, &file.into(), &hosts) {
             found.site = Err(why);
             return found;
         }
@@ -107,7 +108,7 @@ fn hand_site(server: &HandServer<'_>, name: String, hosts: &[&VirtualHost]) -> H
 fn take_file(
     server: &HandServer<'_>,
     found: &mut HandSite,
-    path: &Utf8Path,
+    path: &ServerPath,
     hosts: &[&VirtualHost],
 ) -> Result<(), String> {
     let dialect = server.kind.software().dialect();
@@ -122,7 +123,7 @@ fn take_file(
     for (section, block) in sections.zip(cut_blocks) {
         let host = hosts.iter().find(|host| host.place.line == section.open.line);
         let root = host.and_then(|host| host.document_root.as_ref());
-        let root = root.map(|root| server.configuration.root().join(root).into_string());
+        let root = root.map(|root| server.configuration.root().join(root).to_string());
         let reading = server.kind.software().read_host(&HandBlock {
             source: &text,
             section,
@@ -165,7 +166,8 @@ fn site(server: &HandServer<'_>, readings: &[&BlockReading]) -> Result<Site, Str
     let name = names.next().ok_or("it has no name")?;
     let content = match main.content.clone() {
         Some(Content::Folder { folder, .. }) => {
-            let here = (server.here)(&folder).ok_or_else(|| format!("{folder} is not a folder of this machine"))?;
+            let here = (server.here)(&folder.as_path().into())
+                .ok_or_else(|| format!("{folder} is not a folder of this machine"))?;
             Content::folder(here)
         }
         Some(upstream) => upstream,

@@ -2,7 +2,7 @@
 
 use core::net::IpAddr;
 
-use camino::Utf8Path;
+use crate::server_path::ServerPath;
 
 use crate::config::{Directive, Files, Section, Want};
 use crate::name::HostName;
@@ -18,7 +18,7 @@ pub struct HandBlock<'b> {
     /// The server's files as it sees them.
     pub files: &'b dyn Files,
     /// The folder that relative paths start from.
-    pub root: &'b Utf8Path,
+    pub root: &'b ServerPath,
     /// The folder that it serves, with variables and relative paths resolved.
     pub document_root: Option<&'b str>,
     /// The folder in which the server has its logs.
@@ -113,13 +113,13 @@ impl HandBlock<'_> {
 
     /// The place of a log, if it is a plain file.
     pub(crate) fn log_of(&self, path: &str) -> Option<Logs> {
-        let path = Utf8Path::new(path);
+        let path = ServerPath::new(path);
         let folder = path.parent()?;
         if folder.as_str() == self.log_folder {
             return Some(Logs::Usual);
         }
         let is_plain = path.is_absolute() && !path.as_str().contains(['$', '|', '%']) && folder != "/dev";
-        is_plain.then(|| Logs::Folder(folder.to_owned()))
+        is_plain.then(|| Logs::Folder(folder.to_native()))
     }
 }
 

@@ -1,18 +1,18 @@
 //! The files that a configuration is made of, and places in them.
 
-use camino::{Utf8Path, Utf8PathBuf};
+use crate::server_path::ServerPath;
 
 use super::PathView;
 use crate::source::Excerpt;
 
-/// The files of a machine, as far as a configuration asks for them.
+/// The files of a machine, as far as a configuration asks for them, by paths with `/` on every system.
 pub trait Files {
     /// A file's bytes; `None` if there is no such file or it can't be read.
-    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>>;
+    fn read(&self, path: &ServerPath) -> Option<Vec<u8>>;
     /// The names in a folder; `None` if it is none.
-    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>>;
+    fn list(&self, folder: &ServerPath) -> Option<Vec<String>>;
     /// Whether there is something at a path.
-    fn exists(&self, path: &Utf8Path) -> bool {
+    fn exists(&self, path: &ServerPath) -> bool {
         self.read(path).is_some() || self.list(path).is_some()
     }
 }
@@ -24,23 +24,23 @@ pub struct Seen<'f> {
     /// The files, by the paths of this machine.
     pub files: &'f dyn Files,
     /// A main file that isn't here, by the server's path, and what is taken for its text.
-    pub assumed: Option<(Utf8PathBuf, Vec<u8>)>,
+    pub assumed: Option<(ServerPath, Vec<u8>)>,
 }
 
 impl Files for Seen<'_> {
-    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+    fn read(&self, path: &ServerPath) -> Option<Vec<u8>> {
         match &self.assumed {
             Some((main, text)) if main == path => Some(text.clone()),
-            _ => self.files.read(&self.view.here(path)?),
+            _ => self.files.read(&self.view.here(path)?.into()),
         }
     }
 
-    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
-        self.files.list(&self.view.here(folder)?)
+    fn list(&self, folder: &ServerPath) -> Option<Vec<String>> {
+        self.files.list(&self.view.here(folder)?.into())
     }
 
-    fn exists(&self, path: &Utf8Path) -> bool {
-        self.view.here(path).is_some_and(|here| self.files.exists(&here))
+    fn exists(&self, path: &ServerPath) -> bool {
+        self.view.here(path).is_some_and(|here| self.files.exists(&here.into()))
     }
 }
 

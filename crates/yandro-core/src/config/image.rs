@@ -3,7 +3,7 @@
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 
-use camino::{Utf8Path, Utf8PathBuf};
+use crate::server_path::ServerPath;
 
 use super::files::Files;
 
@@ -11,8 +11,8 @@ use super::files::Files;
 /// with other content.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct FileImage {
-    files: BTreeMap<Utf8PathBuf, Option<Vec<u8>>>,
-    folders: BTreeMap<Utf8PathBuf, Option<Vec<String>>>,
+    files: BTreeMap<ServerPath, Option<Vec<u8>>>,
+    folders: BTreeMap<ServerPath, Option<Vec<String>>>,
 }
 
 impl FileImage {
@@ -24,14 +24,14 @@ impl FileImage {
     }
 
     /// A file's bytes, if it is there.
-    pub(crate) fn file(&self, path: &Utf8Path) -> Option<&[u8]> {
+    pub(crate) fn file(&self, path: &ServerPath) -> Option<&[u8]> {
         self.files.get(path)?.as_deref()
     }
 
     /// Gives a file other content, or makes it.
-    pub(crate) fn set(&mut self, path: &Utf8Path, content: Vec<u8>) {
+    pub(crate) fn set(&mut self, path: &ServerPath, content: Vec<u8>) {
         if let (Some(folder), Some(name)) = (path.parent(), path.file_name())
-            && let Some(Some(names)) = self.folders.get_mut(folder)
+            && let Some(Some(names)) = self.folders.get_mut(&folder)
             && !names.iter().any(|own| own == name)
         {
             names.push(name.to_owned());
@@ -41,11 +41,11 @@ impl FileImage {
 }
 
 impl Files for FileImage {
-    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+    fn read(&self, path: &ServerPath) -> Option<Vec<u8>> {
         self.file(path).map(<[u8]>::to_vec)
     }
 
-    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+    fn list(&self, folder: &ServerPath) -> Option<Vec<String>> {
         self.folders.get(folder).cloned().flatten()
     }
 }
@@ -56,7 +56,7 @@ struct Recorder<'f> {
 }
 
 impl Files for Recorder<'_> {
-    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+    fn read(&self, path: &ServerPath) -> Option<Vec<u8>> {
         let known = self.image.borrow().files.get(path).cloned();
         known.unwrap_or_else(|| {
             let content = self.files.read(path);
@@ -65,7 +65,7 @@ impl Files for Recorder<'_> {
         })
     }
 
-    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+    fn list(&self, folder: &ServerPath) -> Option<Vec<String>> {
         let known = self.image.borrow().folders.get(folder).cloned();
         known.unwrap_or_else(|| {
             let names = self.files.list(folder);

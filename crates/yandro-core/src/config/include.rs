@@ -1,15 +1,14 @@
 //! The files of an `Include`, in the server's order.
 
-use camino::{Utf8Path, Utf8PathBuf};
+use crate::server_path::ServerPath;
 
 use super::files::Files;
 
 /// The files of a path, which may be a folder or have wildcards; `None` if there is nothing.
 /// An empty folder is something.
-pub(crate) fn files_of(files: &dyn Files, path: &Utf8Path) -> Option<Vec<Utf8PathBuf>> {
-    let mut found = vec![Utf8PathBuf::new()];
-    for part in path.components() {
-        let part = part.as_str();
+pub(crate) fn files_of(files: &dyn Files, path: &ServerPath) -> Option<Vec<ServerPath>> {
+    let mut found = vec![path.root_of().into()];
+    for part in path.parts() {
         found = if part.contains(['*', '?', '[']) {
             found.iter().flat_map(|folder| matching(files, folder, part)).collect()
         } else {
@@ -21,7 +20,7 @@ pub(crate) fn files_of(files: &dyn Files, path: &Utf8Path) -> Option<Vec<Utf8Pat
     is_any.then(|| found.into_iter().flat_map(|path| flat(files, path, 0)).collect())
 }
 
-fn matching(files: &dyn Files, folder: &Utf8Path, pattern: &str) -> Vec<Utf8PathBuf> {
+fn matching(files: &dyn Files, folder: &ServerPath, pattern: &str) -> Vec<ServerPath> {
     let mut names = files.list(folder).unwrap_or_default();
     // A wildcard at the start doesn't match a name's first dot.
     names.retain(|name| {
@@ -32,7 +31,7 @@ fn matching(files: &dyn Files, folder: &Utf8Path, pattern: &str) -> Vec<Utf8Path
 }
 
 /// A folder means all files in it and below, in order of names.
-fn flat(files: &dyn Files, path: Utf8PathBuf, depth: usize) -> Vec<Utf8PathBuf> {
+fn flat(files: &dyn Files, path: ServerPath, depth: usize) -> Vec<ServerPath> {
     // The server stops at a depth of 20.
     let Some(mut names) = (if depth < 20 { files.list(&path) } else { None }) else {
         return if files.exists(&path) { vec![path] } else { Vec::new() };
@@ -84,10 +83,8 @@ fn class(pattern: &[u8], byte: u8) -> Option<(bool, &[u8])> {
 
 /// Whether an included path with its wildcards takes in a file: part by part, or as a folder
 /// that the file is somewhere below.
-pub(crate) fn matches_path(pattern: &Utf8Path, file: &Utf8Path) -> bool {
-    let mut parts = file.components();
-    let mut is_fit = |part: camino::Utf8Component<'_>| {
-        parts.next().is_some_and(|own| matches(part.as_str().as_bytes(), own.as_str().as_bytes()))
-    };
-    pattern.components().all(&mut is_fit)
+pub(crate) fn matches_path(pattern: &ServerPath, file: &ServerPath) -> bool {
+    let mut parts = file.parts();
+    let mut is_fit = |part: &str| parts.next().is_some_and(|own| matches(part.as_bytes(), own.as_bytes()));
+    pattern.root_of() == file.root_of() && pattern.parts().all(&mut is_fit)
 }

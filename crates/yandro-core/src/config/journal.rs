@@ -2,7 +2,7 @@
 //!
 //! It is kept as comments in yandro's own file for other names, in the form of a diff.
 
-use camino::{Utf8Path, Utf8PathBuf};
+use crate::server_path::ServerPath;
 
 use crate::source;
 
@@ -27,7 +27,7 @@ pub enum Switched {
 /// A line as it was, if there was one, and as it is now.
 #[derive(Clone, Debug, PartialEq, Eq)]
 struct JournalEntry {
-    file: Utf8PathBuf,
+    file: ServerPath,
     was: Option<String>,
     now: String,
     /// How many lines of this very text stood before it then.
@@ -43,7 +43,7 @@ pub struct Journal {
 impl Journal {
     /// Puts down that the line at `start` of `text`, a file's new content, has taken the place of
     /// another, or was added.
-    pub fn put_down(&mut self, file: &Utf8Path, was: Option<&str>, text: &[u8], start: usize) {
+    pub fn put_down(&mut self, file: &ServerPath, was: Option<&str>, text: &[u8], start: usize) {
         let mut lines = source::lines(text);
         let before: Vec<source::Line> = lines.by_ref().take_while(|line| line.full.start < start).collect();
         let Some(own) = source::lines(text).nth(before.len()) else { return };
@@ -72,8 +72,8 @@ impl Journal {
     }
 
     /// The files in which lines were changed, each once.
-    pub fn files(&self) -> Vec<&Utf8Path> {
-        let mut files: Vec<&Utf8Path> = self.entries.iter().map(|entry| entry.file.as_path()).collect();
+    pub fn files(&self) -> Vec<&ServerPath> {
+        let mut files: Vec<&ServerPath> = self.entries.iter().map(|entry| &entry.file).collect();
         files.sort_unstable();
         files.dedup();
         files
@@ -110,7 +110,7 @@ impl Journal {
             let Some(rest) = line.strip_prefix("# ") else { break };
             let kept = |rest: &str| rest.rsplit_once('.').map(|(text, alike)| (text.to_owned(), alike.to_owned()));
             if let Some(file) = rest.strip_prefix("--- ") {
-                path = Some(Utf8PathBuf::from(file));
+                path = Some(ServerPath::from(file));
             } else if let Some(rest) = rest.strip_prefix('-') {
                 was = kept(rest).map(|(text, _)| text);
             } else if let (Some((now, alike)), Some(file)) = (rest.strip_prefix('+').and_then(kept), path.clone()) {
@@ -124,12 +124,12 @@ impl Journal {
     }
 
     /// A file's text with the lines changed back; one that a person has changed since stays.
-    pub fn taken_back(&self, file: &Utf8Path, text: &[u8]) -> Vec<u8> {
+    pub fn taken_back(&self, file: &ServerPath, text: &[u8]) -> Vec<u8> {
         let eol = |line: &source::Line| text[line.text.end..line.full.end].to_vec();
         let mut lines: Vec<(Vec<u8>, Vec<u8>)> =
             source::lines(text).map(|line| (text[line.text.clone()].to_vec(), eol(&line))).collect();
         // The last first: each finds the file as it had left it.
-        for entry in self.entries.iter().rev().filter(|entry| entry.file == file) {
+        for entry in self.entries.iter().rev().filter(|entry| entry.file == *file) {
             let alike: Vec<usize> = (0..lines.len()).filter(|at| lines[*at].0 == entry.now.as_bytes()).collect();
             let Some(at) = alike.get(entry.alike).or(alike.last()).copied() else { continue };
             if let Some(was) = &entry.was {
@@ -153,7 +153,7 @@ mod tests {
     use super::*;
 
     /// A journal of changes of lines, each by its number in the text before it.
-    fn journal(file: &Utf8Path, changes: &[(Option<&str>, &str)]) -> Journal {
+    fn journal(file: &ServerPath, changes: &[(Option<&str>, &str)]) -> Journal {
         let mut journal = Journal::default();
         for (was, now) in changes {
             journal.put_down(file, *was, now.as_bytes(), 0);
@@ -163,7 +163,7 @@ mod tests {
 
     #[test]
     fn records_are_read_back_as_written() {
-        let (a, b) = (Utf8Path::new("/etc/httpd/conf/httpd.conf"), Utf8Path::new("/etc/httpd/a b.conf"));
+        let (a, b) = (&ServerPath::new("/etc/httpd/conf/httpd.conf"), &ServerPath::new("/etc/httpd/a b.conf"));
         let mut first = journal(a, &[(Some("#  Include x "), "Include x "), (None, "Listen 443")]);
         first.put_down(a, None, b"Listen 443\nListen 443\n", 11);
         let journal = first.then(&journal(b, &[(Some("\t# LoadModule \\"), "\tLoadModule \\")]));
@@ -176,7 +176,7 @@ mod tests {
 
     #[test]
     fn lines_go_back_and_hand_edits_stay() {
-        let file = Utf8Path::new("/f");
+        let file = &ServerPath::new("/f");
         let journal =
             journal(file, &[(Some("#Include x"), "Include x"), (None, "Listen 443"), (None, "IncludeOptional y")]);
         let back = |text: &str| String::from_utf8(journal.taken_back(file, text.as_bytes())).unwrap();

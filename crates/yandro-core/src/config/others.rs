@@ -6,7 +6,7 @@
 
 use std::collections::BTreeSet;
 
-use camino::Utf8PathBuf;
+use crate::server_path::ServerPath;
 
 use super::Node;
 use super::journal::Journal;
@@ -69,10 +69,10 @@ pub(crate) fn listened_port(line: &str) -> Option<u16> {
 
 /// The certificate and key that the file of the virtual hosts for other names has, as the server sees
 /// them: those of the site list whose site came first.
-pub fn others_certificate(dialect: &dyn Dialect, file: &[u8]) -> Option<[Utf8PathBuf; 2]> {
+pub fn others_certificate(dialect: &dyn Dialect, file: &[u8]) -> Option<[ServerPath; 2]> {
     let tree = dialect.parse(file).ok()?;
     let host = tree.all(dialect.host()).into_iter().find(|host| dialect.is_secure(host))?;
-    let value = |name: &'static str| host.directives(name).next()?.values().next().map(Utf8PathBuf::from);
+    let value = |name: &'static str| host.directives(name).next()?.values().next().map(ServerPath::from);
     let [certificate, key] = dialect.certificate_names();
     Some([value(certificate)?, value(key)?])
 }
@@ -126,7 +126,7 @@ fn rendered(dialect: &dyn Dialect, others: &Others, files: &SiteFiles) -> String
 
 #[cfg(test)]
 mod tests {
-    use camino::Utf8Path;
+    use crate::server_path::ServerPath;
 
     use super::super::ServerTraits;
     use super::*;
@@ -144,7 +144,7 @@ mod tests {
             list: None,
         };
         let mut journal = Journal::default();
-        journal.put_down(Utf8Path::new("/etc/apache2/ports.conf"), None, b"Listen 8080", 0);
+        journal.put_down(&ServerPath::new("/etc/apache2/ports.conf"), None, b"Listen 8080", 0);
         let first = Others {
             http: [80, 8080].into(),
             https: [443].into(),
@@ -180,7 +180,7 @@ mod tests {
         assert_eq!(Others::read(&ApacheSyntax, &text), first);
         let mut second = Others { https: BTreeSet::new(), ..first.clone() };
         second.modules.push("ssl".into());
-        second.journal.put_down(Utf8Path::new("/etc/apache2/ports.conf"), None, b"Listen 8081", 0);
+        second.journal.put_down(&ServerPath::new("/etc/apache2/ports.conf"), None, b"Listen 8081", 0);
         assert_eq!(
             Others::read(&ApacheSyntax, &others_file(&ApacheSyntax, Some(&text), &first, &second, &files)),
             second

@@ -6,13 +6,15 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 
+use crate::server_path::ServerPath;
+
 /// A folder, as this machine and as the server see it. Both are absolute.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PathPair {
     /// The folder on this machine.
     pub here: Utf8PathBuf,
     /// The same folder, as the server sees it.
-    pub there: Utf8PathBuf,
+    pub there: ServerPath,
 }
 
 /// A text that is not a path mapping.
@@ -34,16 +36,14 @@ impl PathPair {
             text.split_once('=').ok_or_else(|| fault("write this machine's folder, `=`, and the server's folder"))?;
         let both = folder(here).zip(folder(there));
         let (here, there) = both.ok_or_else(|| fault("both folders are given by their absolute paths"))?;
-        Ok(Self { here, there })
+        Ok(Self { here: here.to_native(), there })
     }
 }
 
-fn folder(text: &str) -> Option<Utf8PathBuf> {
-    let path = Utf8Path::new(text);
-    let is_plain = !path.components().any(|part| matches!(part.as_str(), "." | ".."));
-    // A path of Windows begins with its drive.
-    let has_drive = matches!(text.as_bytes(), [drive, b':', b'/', ..] if drive.is_ascii_alphabetic());
-    (is_plain && (path.is_absolute() || has_drive)).then(|| path.components().collect::<Utf8PathBuf>())
+fn folder(text: &str) -> Option<ServerPath> {
+    let path = ServerPath::new(text);
+    let is_plain = !text.split(['/', '\\']).any(|part| matches!(part, "." | ".."));
+    (is_plain && path.is_absolute()).then_some(path)
 }
 
 impl std::fmt::Display for PathPair {
@@ -63,57 +63,52 @@ pub enum PathView {
 
 impl PathView {
     /// A path of this machine as the server sees it; `None` for what it doesn't see.
-    pub fn there(&self, path: &Utf8Path) -> Option<Utf8PathBuf> {
+    pub fn there(&self, path: &Utf8Path) -> Option<ServerPath> {
+        let path = ServerPath::from(path);
         match self {
-            Self::Below(root) if root == "/" => Some(path.to_owned()),
-            Self::Below(root) => Some(match path.strip_prefix(root) {
-                Ok(below) => Utf8Path::new("/").join(below),
-                Err(_) => path.to_owned(),
+            Self::Below(root) if root == "/" => Some(path),
+            Self::Below(root) => Some(match path.below(ServerPath::from(root)) {
+                Some(below) => ServerPath::root().join(below),
+                None => path,
             }),
-            Self::Pairs(pairs) => moved(path, pairs, |pair| (&pair.here, &pair.there)),
+            Self::Pairs(pairs) => moved(&path, pairs, |pair| ((&pair.here).into(), pair.there.clone())),
         }
     }
 
     /// A path as the server sees it as a path of this machine; `None` for what isn't here.
-    pub fn here(&self, path: &Utf8Path) -> Option<Utf8PathBuf> {
+    pub fn here(&self, path: &ServerPath) -> Option<Utf8PathBuf> {
         match self {
-            Self::Below(root) if root == "/" => Some(path.to_owned()),
-            Self::Below(root) => {
-                // A drive, as paths have it on Windows.
-                let text = path.as_str();
-                let below = match text.as_bytes() {
-                    [drive, b':', ..] if drive.is_ascii_alphabetic() => &text[2..],
-                    _ => text,
-                };
-                Some(root.join(below.trim_start_matches('/')))
+            Self::Below(root) if root == "/" => Some(path.to_native()),
+            Self::Below(root) => Some(ServerPath::from(root).join(path.without_root()).to_native()),
+            Self::Pairs(pairs) => {
+                moved(path, pairs, |pair| (pair.there.clone(), (&pair.here).into())).map(|path| path.to_native())
             }
-            Self::Pairs(pairs) => moved(path, pairs, |pair| (&pair.there, &pair.here)),
         }
     }
 
     /// As [`Self::there`]; what the server doesn't see stays as it is.
-    pub fn there_or_same(&self, path: &Utf8Path) -> Utf8PathBuf {
-        self.there(path).unwrap_or_else(|| path.to_owned())
+    pub fn there_or_same(&self, path: &Utf8Path) -> ServerPath {
+        self.there(path).unwrap_or_else(|| path.into())
     }
 
     /// As [`Self::here`]; what isn't here stays as it is.
-    pub fn here_or_same(&self, path: &Utf8Path) -> Utf8PathBuf {
-        self.here(path).unwrap_or_else(|| path.to_owned())
+    pub fn here_or_same(&self, path: &ServerPath) -> Utf8PathBuf {
+        self.here(path).unwrap_or_else(|| path.to_native())
     }
 }
 
 /// A path below the deepest folder of a pair that it is in, moved to the other folder of it.
 fn moved(
-    path: &Utf8Path,
+    path: &ServerPath,
     pairs: &[PathPair],
-    ends: impl Fn(&PathPair) -> (&Utf8PathBuf, &Utf8PathBuf),
-) -> Option<Utf8PathBuf> {
+    ends: impl Fn(&PathPair) -> (ServerPath, ServerPath),
+) -> Option<ServerPath> {
     let fits = pairs.iter().filter_map(|pair| {
         let (from, to) = ends(pair);
-        Some((from.as_str().len(), path.strip_prefix(from).ok()?, to))
+        Some((from.as_str().len(), path.below(&from)?, to))
     });
     let (_, below, to) = fits.max_by_key(|(depth, ..)| *depth)?;
-    Some(if below == "" { to.clone() } else { to.join(below) })
+    Some(to.join(below))
 }
 
 #[cfg(test)]
@@ -137,8 +132,8 @@ mod tests {
         ] {
             assert_eq!(view.there(here.into()), there.map(Into::into), "{here}");
         }
-        assert_eq!(view.here("/srv/www/a".into()), Some("/home/ada/saltmarsh/a".into()));
-        assert_eq!(view.here("/etc".into()), None);
+        assert_eq!(view.here(&"/srv/www/a".into()), Some("/home/ada/saltmarsh/a".into()));
+        assert_eq!(view.here(&"/etc".into()), None);
     }
 
     #[test]

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::net::{IpAddr, Ipv6Addr};
 use std::ops::Range;
 
-use camino::Utf8Path;
+use crate::server_path::ServerPath;
 
 use super::tree::{Directive, ParseError, Section, Tree};
 use super::want::{FileText, HandEdit, Syntax, Want, changed_by_hand, foreign, set_opening};
@@ -58,7 +58,7 @@ pub trait Dialect: Syntax {
         is_own: bool,
     ) -> Vec<(Range<usize>, String)>;
     /// The assumed text of a main file that isn't on this machine: it includes all files of a folder.
-    fn assumed_main(&self, sites: &Utf8Path) -> String;
+    fn assumed_main(&self, sites: &ServerPath) -> String;
 }
 
 /// The file of a site that is to be written.

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use camino::Utf8PathBuf;
+use crate::server_path::ServerPath;
 
 use super::Published;
 use crate::site::{FastCgi, ListId, Serving};
@@ -53,15 +53,15 @@ impl Variable {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SiteFiles {
     /// The folder that is served; `None` for an upstream.
-    pub document_root: Option<Utf8PathBuf>,
+    pub document_root: Option<ServerPath>,
     /// The full chain in PEM.
-    pub certificate: Utf8PathBuf,
+    pub certificate: ServerPath,
     /// The key in PEM.
-    pub key: Utf8PathBuf,
+    pub key: ServerPath,
     /// The file with further directives, if there is one.
-    pub extra: Option<Utf8PathBuf>,
+    pub extra: Option<ServerPath>,
     /// The folder of the site's logs, if it has one.
-    pub logs: Option<Utf8PathBuf>,
+    pub logs: Option<ServerPath>,
     /// What its version and modules can do.
     pub server: ServerTraits,
     /// The site list that the file names as its owner; `None` for one written for another machine.

@@ -5,11 +5,12 @@
 
 mod texts;
 
-use camino::{Utf8Path, Utf8PathBuf};
+use camino::Utf8PathBuf;
 
 use crate::config::{ParseError, PathError, Published, ServerTraits, SiteFiles, site_file};
 use crate::name::HostName;
 use crate::plan::Access;
+use crate::server_path::ServerPath;
 use crate::site::{Content, FastCgi, ServerKind, Site, Upstream};
 
 /// A request to pack a site.
@@ -77,16 +78,16 @@ const PHP: &str = "php:9000";
 
 /// Paths in the image.
 struct Inside {
-    project: Utf8PathBuf,
-    certificates: Utf8PathBuf,
+    project: ServerPath,
+    certificates: ServerPath,
     virtual_hosts: &'static str,
-    extra: Utf8PathBuf,
+    extra: ServerPath,
 }
 
 impl Inside {
     fn of(name: &HostName, kind: ServerKind) -> Self {
         Self {
-            project: Utf8Path::new("/srv").join(name.as_str()),
+            project: ServerPath::new("/srv").join(name.as_str()),
             certificates: "/etc/yandro/certificates".into(),
             virtual_hosts: kind.software().image().virtual_hosts,
             extra: "/etc/yandro/extra.conf".into(),
@@ -217,7 +218,7 @@ mod tests {
         site.serving.php = Some(FastCgi::Socket("/run/php/php-fpm.sock".into()));
         let done = packed(&site, ServerKind::Nginx);
         // The code above the document root goes with it.
-        assert_eq!(done.project.as_deref(), Some(Utf8Path::new("/home/ada/saltmarsh")));
+        assert_eq!(done.project.as_deref(), Some(camino::Utf8Path::new("/home/ada/saltmarsh")));
         let file = text(&done, "virtual-hosts/saltmarsh.test.conf");
         assert!(file.contains("root /srv/saltmarsh.test/public;") && file.contains("fastcgi_pass php:9000;"), "{file}");
         assert!(!file.contains("/home/ada"), "{file}");

@@ -6,6 +6,7 @@ use crate::config::{ParseError, PathError};
 use crate::hosts::EditError;
 use crate::name::HostName;
 use crate::pki::PkiError;
+use crate::server_path::ServerPath;
 use crate::servers::httpd::run::{ConfigFault, Place};
 use crate::site::{ListId, ServerId};
 
@@ -71,7 +72,7 @@ pub enum PlanError {
         /// The line.
         what: String,
         /// The file.
-        file: Utf8PathBuf,
+        file: ServerPath,
     },
     /// A file or line of yandro's belongs to another site list.
     #[error("`{name}` belongs to {list}: {path}")]

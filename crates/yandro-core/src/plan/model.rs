@@ -16,6 +16,7 @@ use crate::config::{
 };
 use crate::host_port::HostPort;
 use crate::name::HostName;
+use crate::server_path::ServerPath;
 use crate::site::{ListId, ServerId, Site};
 
 impl dyn ServerModel + '_ {
@@ -110,9 +111,8 @@ pub(crate) fn not_taken(
 ) -> Result<(), PlanError> {
     let taken = site.names().find_map(|name| Some((name, foreign_names.get(name.as_str())?)));
     let Some((name, place)) = taken else { return Ok(()) };
-    let is_path = place.file.starts_with('/');
-    let outside = || view.here_or_same(place.file.as_str().into()).into_string();
-    let file = if is_path { outside() } else { place.file.clone() };
+    let path = ServerPath::new(&place.file);
+    let file = if path.is_absolute() { view.here_or_same(&path).into_string() } else { place.file.clone() };
     Err(PlanError::VirtualHostTaken { place: Place { file, line: place.line }, name: name.clone() })
 }
 

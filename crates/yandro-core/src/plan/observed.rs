@@ -4,7 +4,7 @@ use core::fmt::Debug;
 use core::net::{IpAddr, Ipv6Addr};
 use std::collections::{BTreeMap, BTreeSet};
 
-use camino::{Utf8Path, Utf8PathBuf};
+use camino::Utf8PathBuf;
 use time::OffsetDateTime;
 
 use super::applied::Applied;
@@ -17,6 +17,7 @@ use super::role::Role;
 use super::wishes::Wishes;
 use crate::config::{Dialect, Journal, Layout, PathView, Published, ServerTraits};
 use crate::name::HostName;
+use crate::server_path::ServerPath;
 use crate::site::{DEFAULT_ADDRESS, ServerId, Site, SiteList};
 
 /// Observations that planning depends on.
@@ -129,7 +130,7 @@ pub trait ServerModel: Debug + Send {
     /// Whether somebody else's virtual host is on a port.
     fn is_foreign_port(&self, port: u16) -> bool;
     /// The text of a file that sites share, by its path as the server sees it.
-    fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]>;
+    fn shared_text(&self, path: &ServerPath) -> Option<&[u8]>;
     /// Plans the file of a site, and what the shared files need for it. Gives the lines of these that change.
     ///
     /// # Errors

@@ -2,8 +2,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use camino::Utf8PathBuf;
-
 use super::certificate::{certificate, drop_certificate};
 use super::change::{Access, Change, ChangeSet, LinkChange, Step};
 use super::error::PlanError;
@@ -14,6 +12,7 @@ use super::places::Places;
 use super::role::Role;
 use crate::config::{Journal, OTHERS, Others, listened_port, others_certificate, others_file, others_name};
 use crate::name::HostName;
+use crate::server_path::ServerPath;
 use crate::site::{Content, Https, ServerId, Site};
 
 /// A site that was just planned on a server, with the lines that were changed for it.
@@ -167,7 +166,7 @@ fn used_ports(set: &ChangeSet, server: &dyn ServerModel) -> Option<BTreeSet<u16>
 }
 
 /// The certificate and key of another list that the virtual hosts for other names have.
-fn shared_certificate(observed: &Observed, server: &dyn ServerModel) -> Option<[Utf8PathBuf; 2]> {
+fn shared_certificate(observed: &Observed, server: &dyn ServerModel) -> Option<[ServerPath; 2]> {
     if server.own().lacks_others_certificate {
         return None;
     }
@@ -175,7 +174,7 @@ fn shared_certificate(observed: &Observed, server: &dyn ServerModel) -> Option<[
 }
 
 /// The certificate and key in a file of the virtual hosts for other names, if they are another list's.
-pub(super) fn foreign_certificate(places: &Places, server: &dyn ServerModel, text: &[u8]) -> Option<[Utf8PathBuf; 2]> {
+pub(super) fn foreign_certificate(places: &Places, server: &dyn ServerModel, text: &[u8]) -> Option<[ServerPath; 2]> {
     let found = others_certificate(server.dialect(), text)?;
     let this = server.own().view.there_or_same(&places.certificates());
     (!found[0].starts_with(this)).then_some(found)

@@ -102,6 +102,6 @@ impl Places {
 
     /// A path as a server within the sysroot sees it.
     pub fn inside(&self, path: &Utf8Path) -> Utf8PathBuf {
-        self.view().there_or_same(path)
+        self.view().there_or_same(path).to_native()
     }
 }

@@ -189,6 +189,7 @@ mod tests {
     use proptest::prelude::*;
 
     use crate::config::{ServerTraits, SiteFiles, Variable, site_file};
+    use crate::server_path::ServerPath;
     use crate::site::{ServerKind, Site, SiteList};
     use crate::tables::quoted;
 
@@ -256,7 +257,7 @@ mod tests {
         let variable = if kind == ServerKind::Apache { Variable::Braced } else { Variable::Plain };
         SiteFiles {
             list: None,
-            document_root: site.document_root(),
+            document_root: site.document_root().map(Into::into),
             certificate: "/home/ada/c/fullchain.pem".into(),
             key: "/home/ada/c/key.pem".into(),
             extra: None,
@@ -306,7 +307,7 @@ mod tests {
                     for name in ["CustomLog", "ErrorLog", "access_log", "error_log"] {
                         for log in host.directives(name) {
                             let path = log.values().next().unwrap_or_default();
-                            let folder = site.serving.logs.folder().map_or("/var/log/server", |folder| folder.as_str());
+                            let folder = files.logs.as_ref().map_or("/var/log/server", ServerPath::as_str);
                             let is_there = path == "/dev/null" || path == "off" || path.starts_with(&format!("{folder}/a.test-"));
                             prop_assert!(is_there, "{}: {}", path, shown);
                         }

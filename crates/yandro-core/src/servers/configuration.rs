@@ -3,7 +3,7 @@
 use core::fmt::Debug;
 use core::net::IpAddr;
 
-use camino::{Utf8Path, Utf8PathBuf};
+use crate::server_path::ServerPath;
 
 use super::Rule;
 use crate::config::{Answering, ConfigFault, Place, VirtualHost};
@@ -23,13 +23,13 @@ pub struct Listener {
 /// A server's configuration as the server reads it. Paths are as the server sees them.
 pub trait Configuration: Debug + Send + Sync {
     /// The files that were read, in the order of their first reading.
-    fn files(&self) -> &[Utf8PathBuf];
+    fn files(&self) -> &[ServerPath];
     /// Includes at the level of virtual hosts, with their wildcards, absolute; in order.
-    fn includes(&self) -> &[Utf8PathBuf];
+    fn includes(&self) -> &[ServerPath];
     /// The fault that ended the run before its end.
     fn fault(&self) -> Option<&ConfigFault>;
     /// The folder that relative paths start from.
-    fn root(&self) -> &Utf8Path;
+    fn root(&self) -> &ServerPath;
     /// The virtual hosts by address.
     fn answering(&self) -> Vec<Answering<'_>>;
     /// The virtual host of an address that answers a name, and whether it has the name.
@@ -48,9 +48,9 @@ pub trait Configuration: Debug + Send + Sync {
     /// Whether the first virtual host of an address decides if TLS is spoken there.
     fn decides_tls_by_first(&self) -> bool;
     /// The files in which errors of a site are written.
-    fn error_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Utf8PathBuf>;
+    fn error_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<ServerPath>;
     /// The user of the worker processes, if it is configured.
     fn user(&self) -> Option<&str>;
     /// The file that keeps the number of the main process, if it says so.
-    fn pid_file(&self) -> Option<Utf8PathBuf>;
+    fn pid_file(&self) -> Option<ServerPath>;
 }

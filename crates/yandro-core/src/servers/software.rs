@@ -4,7 +4,7 @@ use core::fmt::Debug;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use camino::{Utf8Path, Utf8PathBuf};
+use crate::server_path::ServerPath;
 
 use super::Configuration;
 use super::RuleEffect;
@@ -19,20 +19,20 @@ pub struct ServerReport {
     /// Its version, such as 2.4.66; zeros where it isn't known.
     pub version: [u32; 3],
     /// The folder that it starts from.
-    pub root: Utf8PathBuf,
+    pub root: ServerPath,
     /// Its main file, absolute.
-    pub main: Utf8PathBuf,
+    pub main: ServerPath,
     /// The modules that are built in, by the names of their sources.
     pub built_in: Vec<String>,
     /// The file of the main process's number, where nothing else is said.
-    pub pid_file: Option<Utf8PathBuf>,
+    pub pid_file: Option<ServerPath>,
 }
 
 /// Start of a run through a configuration.
 #[derive(Clone, Debug, Default)]
 pub struct Start {
     /// The main file.
-    pub main: Utf8PathBuf,
+    pub main: ServerPath,
     /// The server's report about itself.
     pub report: ServerReport,
     /// The environment that the server is started with.
@@ -61,7 +61,7 @@ pub struct Seeing<'s> {
     /// The server's files as it sees them, those that yandro wrote for sites left out.
     pub files: &'s dyn Files,
     /// Owner of a file, by the server's own path.
-    pub owner_of: &'s dyn Fn(&Utf8Path) -> FileOwner,
+    pub owner_of: &'s dyn Fn(&ServerPath) -> FileOwner,
     /// The loopback address of IPv6; `None` for a server that isn't on this machine.
     pub loopback6: Option<Loopback6>,
 }

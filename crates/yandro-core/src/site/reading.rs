@@ -52,7 +52,7 @@ pub(super) fn below_home<'t>(path: &'t str, home: Option<&Utf8Path>) -> Cow<'t, 
 
 pub(super) fn absolute(path: &str) -> Result<Utf8PathBuf, InvalidValue> {
     let path = Utf8PathBuf::from(path);
-    if path.is_absolute() { Ok(path) } else { Err(InvalidValue::AbsolutePath(path.into_string())) }
+    if path.has_root() { Ok(path) } else { Err(InvalidValue::AbsolutePath(path.into_string())) }
 }
 
 pub(super) fn relative(path: &str) -> Result<Utf8PathBuf, InvalidValue> {

@@ -5,6 +5,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 
 use crate::host_port::HostPort;
 use crate::name::HostName;
+use crate::server_path::ServerPath;
 
 /// The choices that a site leaves open have their usual value.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -135,7 +136,7 @@ impl Logs {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum FastCgi {
     /// A socket of the file system, absolute.
-    Socket(Utf8PathBuf),
+    Socket(ServerPath),
     /// A host and a port.
     Address(HostPort),
 }
@@ -147,7 +148,7 @@ impl FastCgi {
     /// An [`InvalidValue`] that says what it should be.
     pub fn parse(text: &str) -> Result<Self, InvalidValue> {
         if text.starts_with('/') {
-            return Ok(Self::Socket(checked_path(text)?));
+            return Ok(Self::Socket(checked_path(text)?.into()));
         }
         // Servers read `unix:` as the beginning of a socket's path.
         match HostPort::parse(text, None) {
@@ -226,7 +227,7 @@ pub(crate) fn checked_fallback(path: &str) -> Result<String, InvalidValue> {
 /// For any other.
 pub(super) fn checked_path(text: &str) -> Result<Utf8PathBuf, InvalidValue> {
     let path = Utf8PathBuf::from(text);
-    if path.is_absolute() && !text.chars().any(char::is_control) {
+    if path.has_root() && !text.chars().any(char::is_control) {
         Ok(path)
     } else {
         Err(InvalidValue::AbsolutePath(text.to_owned()))

@@ -7,7 +7,7 @@ use std::net::{IpAddr, Ipv6Addr};
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{
     Answering, AnsweringHost, Configuration, Configured, DEFAULT_ADDRESS, Expected, Place, ProjectRules, Rule,
-    RuleEffect, Site, SiteFileState, VirtualHost, asked_at,
+    RuleEffect, ServerPath, Site, SiteFileState, VirtualHost, asked_at,
 };
 
 use crate::files;
@@ -15,7 +15,7 @@ use crate::servers::Found;
 
 /// The configuration for each of these sites.
 pub(super) fn sites(read: &dyn Configuration, found: &Found, sites: &[&Expected]) -> Vec<Configured> {
-    let files: HashSet<&str> = read.files().iter().map(|file| file.as_str()).collect();
+    let files: HashSet<&str> = read.files().iter().map(ServerPath::as_str).collect();
     let at = read.answering();
     let of = |expected: &&Expected| {
         let address = expected.site.address;
@@ -59,7 +59,7 @@ pub(super) fn rules(read: &dyn Configuration, found: &Found, site: &Site) -> Vec
     let own = Own::of(found, site);
     let mut rules = read.rules(site, &|place| own.has(found, place));
     for rule in &mut rules {
-        rule.place.file = found.view.here_or_same(Utf8Path::new(&rule.place.file)).into();
+        rule.place.file = found.view.here_or_same(&ServerPath::new(&rule.place.file)).into();
     }
     if let Some(root) = site.document_root() {
         let denied = override_rule(found, &root, |rules| rules.denied);
@@ -103,12 +103,12 @@ struct About<'a> {
     found: &'a Found,
     expected: &'a Expected,
     files: &'a HashSet<&'a str>,
-    includes: &'a [Utf8PathBuf],
+    includes: &'a [ServerPath],
     own: Own,
 }
 
 impl<'a> About<'a> {
-    fn of(found: &'a Found, expected: &'a Expected, files: &'a HashSet<&'a str>, includes: &'a [Utf8PathBuf]) -> Self {
+    fn of(found: &'a Found, expected: &'a Expected, files: &'a HashSet<&'a str>, includes: &'a [ServerPath]) -> Self {
         Self { found, expected, files, includes, own: Own::of(found, &expected.site) }
     }
 }
@@ -129,7 +129,7 @@ impl About<'_> {
         let is_included = is_cut_short
             || self.files.contains(as_seen.as_str())
             // A file that is missing or not enabled is reported as that.
-            || self.includes.iter().any(|own| Some(own.as_path()) == pattern.as_deref());
+            || self.includes.iter().any(|own| Some(own) == pattern.as_ref());
         if configured.site_file == SiteFileState::Read && !is_included {
             configured.site_file = SiteFileState::NotIncluded { file: own.file.clone(), main: layout.main.clone() };
         }
@@ -158,7 +158,7 @@ impl About<'_> {
 
     /// The folder that a virtual host serves, as the site calls it if it is the same.
     fn folder_of(&self, host: &VirtualHost) -> Option<Utf8PathBuf> {
-        let folder = self.found.view.here_or_same(Utf8Path::new(host.document_root.as_deref()?));
+        let folder = self.found.view.here_or_same(&ServerPath::new(host.document_root.as_deref()?));
         let own = self.expected.site.document_root()?;
         let is_same = folder == own
             || folder.canonicalize_utf8().is_ok_and(|real| own.canonicalize_utf8().is_ok_and(|own| own == real));
@@ -207,7 +207,7 @@ impl Own {
 
     /// Whether a line is in it.
     fn has(&self, found: &Found, place: &Place) -> bool {
-        let file = found.view.here_or_same(Utf8Path::new(&place.file));
+        let file = found.view.here_or_same(&ServerPath::new(&place.file));
         file == self.file || Some(&file) == self.link.as_ref()
     }
 }

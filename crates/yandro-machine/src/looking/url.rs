@@ -2,7 +2,6 @@
 
 use std::net::{IpAddr, SocketAddr};
 
-use camino::Utf8PathBuf;
 use tokio::task::JoinSet;
 use yandro_core::{
     Answer, Authority, Connection, Failure, HostsAnswer, Place, ResolverAnswer, ServerId, VirtualHost, WebUrl, asked_at,
@@ -152,5 +151,5 @@ fn answering(
 }
 
 fn here(found: &servers::Found, file: &str) -> String {
-    found.view.here_or_same(&Utf8PathBuf::from(file)).into_string()
+    found.view.here_or_same(&file.into()).into_string()
 }

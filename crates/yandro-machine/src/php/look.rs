@@ -89,7 +89,7 @@ fn folders(machine: &Machine, pattern: &str) -> Vec<Utf8PathBuf> {
 /// Whether two addresses are one: a distribution may keep a link to the socket of its usual version.
 fn is_same(machine: &Machine, one: &FastCgi, other: &FastCgi) -> bool {
     let target = |address: &FastCgi| match address {
-        FastCgi::Socket(path) => end_of_links(machine, path).to_string(),
+        FastCgi::Socket(path) => end_of_links(machine, &path.to_native()).to_string(),
         FastCgi::Address(address) => address.to_string(),
     };
     one == other || target(one) == target(other)
@@ -114,7 +114,7 @@ fn state(machine: &Machine, php: &FastCgi, user: Option<&User>, listening: &Sock
     if let (FastCgi::Socket(path), Some(user)) = (php, user)
         && !may_use(php, Some(user))
     {
-        let mode = fs::metadata(path).map_or(0, |meta| meta.permissions().mode() & 0o7777);
+        let mode = fs::metadata(path.to_native()).map_or(0, |meta| meta.permissions().mode() & 0o7777);
         return PhpState::Forbidden { user: user.name.clone(), mode };
     }
     if listening.waiting(machine, php) > 0 { PhpState::Full } else { PhpState::Listens }
@@ -123,7 +123,7 @@ fn state(machine: &Machine, php: &FastCgi, user: Option<&User>, listening: &Sock
 /// Whether the user may connect to a socket, which takes the right to write (unix(7)).
 fn may_use(address: &FastCgi, user: Option<&User>) -> bool {
     match (address, user) {
-        (FastCgi::Socket(path), Some(user)) => permissions::may_write(path, user),
+        (FastCgi::Socket(path), Some(user)) => permissions::may_write(&path.to_native(), user),
         _ => true,
     }
 }
@@ -162,7 +162,7 @@ impl Sockets {
                 Ok(_) => true,
                 // Other users' sockets can't be tried.
                 Err(error) if error.kind() == ErrorKind::PermissionDenied => {
-                    let path = end_of_links(machine, path);
+                    let path = end_of_links(machine, &path.to_native());
                     path.exists() && self.0.iter().any(|(own, state)| *own == path && *state == SocketState::Listening)
                 }
                 Err(_) => false,
@@ -175,7 +175,7 @@ impl Sockets {
     fn waiting(&self, machine: &Machine, address: &FastCgi) -> usize {
         match address {
             FastCgi::Socket(path) => {
-                let path = end_of_links(machine, path);
+                let path = end_of_links(machine, &path.to_native());
                 self.0.iter().filter(|(own, state)| *own == path && *state == SocketState::Waiting).count()
             }
             FastCgi::Address(address) => ports::waiting(address.port()),

@@ -3,8 +3,7 @@
 mod look;
 mod programs;
 
-use camino::Utf8PathBuf;
-use yandro_core::FastCgi;
+use yandro_core::{FastCgi, ServerPath};
 
 use crate::machine::Machine;
 
@@ -30,15 +29,15 @@ pub fn find(machine: &Machine) -> Option<FastCgi> {
 }
 
 /// Every socket of one that is here, or was.
-pub(crate) fn sockets(machine: &Machine) -> Vec<Utf8PathBuf> {
-    let in_folder = |(folder, prefix, suffix): &(&str, &str, &str)| -> Option<Vec<(Vec<u32>, Utf8PathBuf)>> {
+pub(crate) fn sockets(machine: &Machine) -> Vec<ServerPath> {
+    let in_folder = |(folder, prefix, suffix): &(&str, &str, &str)| -> Option<Vec<(Vec<u32>, ServerPath)>> {
         let real = machine.real_path(folder);
         let names = real.read_dir_utf8().ok()?.filter_map(|entry| Some(entry.ok()?.file_name().to_owned()));
         let versions = names.filter_map(|name| {
             let version = name.strip_prefix(prefix)?.strip_suffix(suffix)?.to_owned();
             let is_version = version.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.');
             let number: Vec<u32> = version.split('.').filter_map(|part| part.parse().ok()).collect();
-            is_version.then(|| (number, Utf8PathBuf::from(format!("{folder}/{name}"))))
+            is_version.then(|| (number, ServerPath::from(format!("{folder}/{name}"))))
         });
         let mut versions: Vec<_> = versions.collect();
         versions.sort();
@@ -51,6 +50,8 @@ pub(crate) fn sockets(machine: &Machine) -> Vec<Utf8PathBuf> {
 #[cfg(test)]
 mod tests {
     use std::fs;
+
+    use camino::Utf8PathBuf;
 
     use super::*;
     use crate::machine::Environment;

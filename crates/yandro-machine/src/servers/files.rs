@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{FileOwner, Files, HostName, Layout, OTHERS, Others, OwnFiles, others_certificate};
+use yandro_core::{FileOwner, Files, HostName, Layout, OTHERS, Others, OwnFiles, ServerPath, others_certificate};
 
 use super::found::Found;
 use crate::files::{self, FileError};
@@ -13,17 +13,17 @@ use crate::files::{self, FileError};
 pub(super) struct WithoutOwn<'f>(pub(super) &'f Found);
 
 impl WithoutOwn<'_> {
-    fn is_own(&self, path: &Utf8Path) -> bool {
+    fn is_own(&self, path: &ServerPath) -> bool {
         matches!(self.0.owner_of(path), FileOwner::Site(_))
     }
 }
 
 impl Files for WithoutOwn<'_> {
-    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+    fn read(&self, path: &ServerPath) -> Option<Vec<u8>> {
         if self.is_own(path) { None } else { self.0.files().read(path) }
     }
 
-    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+    fn list(&self, folder: &ServerPath) -> Option<Vec<String>> {
         let mut names = self.0.files().list(folder)?;
         if self.0.view.here(folder).as_deref() == Some(self.0.layout.read_folder()) {
             names.retain(|name| !self.is_own(&folder.join(name)));
@@ -31,7 +31,7 @@ impl Files for WithoutOwn<'_> {
         Some(names)
     }
 
-    fn exists(&self, path: &Utf8Path) -> bool {
+    fn exists(&self, path: &ServerPath) -> bool {
         !self.is_own(path) && self.0.files().exists(path)
     }
 }

@@ -1,7 +1,9 @@
 //! A server that was found, or that a person named.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{FileOwner, KnownLayout, Layout, LayoutDisk, PathView, Published, Seen, ServerId, ServerKind};
+use yandro_core::{
+    FileOwner, KnownLayout, Layout, LayoutDisk, PathView, Published, Seen, ServerId, ServerKind, ServerPath,
+};
 
 use super::disk::Disk;
 use crate::machine::Machine;
@@ -32,7 +34,7 @@ impl Found {
         let real = machine.real_path(server.config.as_str());
         let view = server.view(machine);
         let software = server.kind.software();
-        let at = |path: &str| view.here(Utf8Path::new(path)).unwrap_or_else(|| "/nonexistent".into());
+        let at = |path: &str| view.here(&path.into()).unwrap_or_else(|| "/nonexistent".into());
         let layout = if real.is_dir() {
             Layout::of_folder(&main)
         } else if real.is_file() {
@@ -55,7 +57,7 @@ impl Found {
     }
 
     /// The main file, as the server sees it.
-    pub(crate) fn main(&self) -> Utf8PathBuf {
+    pub(crate) fn main(&self) -> ServerPath {
         self.view.there_or_same(&self.layout.main)
     }
 
@@ -70,12 +72,12 @@ impl Found {
     }
 
     /// Owner of a file that the server reads, by the server's own path.
-    pub fn owner_of(&self, path: &Utf8Path) -> FileOwner {
+    pub fn owner_of(&self, path: &ServerPath) -> FileOwner {
         self.view.here(path).map_or(FileOwner::Other, |here| self.layout.owner_of(&here))
     }
 
     /// Whether such a file is one of yandro's.
-    pub fn is_own(&self, path: &Utf8Path) -> bool {
+    pub fn is_own(&self, path: &ServerPath) -> bool {
         self.owner_of(path).is_yandro()
     }
 }

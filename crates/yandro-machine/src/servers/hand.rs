@@ -2,8 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{Adoption, CutFile, Files, HandServer, HandSite, Site, hand_sites as read};
+use camino::Utf8Path;
+use yandro_core::{Adoption, CutFile, Files, HandServer, HandSite, ServerPath, Site, hand_sites as read};
 
 use super::files::WithoutOwn;
 use super::found::Found;
@@ -61,7 +61,7 @@ fn is_servers(found: &Found, path: &Utf8Path) -> bool {
 /// A server's files without yandro's own for sites, and without virtual hosts that are taken over.
 pub(super) struct WithoutHand<'f> {
     pub(super) files: WithoutOwn<'f>,
-    pub(super) cuts: BTreeMap<Utf8PathBuf, Option<Vec<u8>>>,
+    pub(super) cuts: BTreeMap<ServerPath, Option<Vec<u8>>>,
 }
 
 impl<'f> WithoutHand<'f> {
@@ -72,17 +72,17 @@ impl<'f> WithoutHand<'f> {
 }
 
 impl Files for WithoutHand<'_> {
-    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+    fn read(&self, path: &ServerPath) -> Option<Vec<u8>> {
         self.cuts.get(path).map_or_else(|| self.files.read(path), Clone::clone)
     }
 
-    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+    fn list(&self, folder: &ServerPath) -> Option<Vec<String>> {
         let mut names = self.files.list(folder)?;
         names.retain(|name| self.cuts.get(&folder.join(name)).is_none_or(Option::is_some));
         Some(names)
     }
 
-    fn exists(&self, path: &Utf8Path) -> bool {
+    fn exists(&self, path: &ServerPath) -> bool {
         self.cuts.get(path).map_or_else(|| self.files.exists(path), Option::is_some)
     }
 }

@@ -87,7 +87,7 @@ pub fn observe_without(
 /// site of yandro's has taken, since its file comes first: place and address.
 pub fn displaced(machine: &Machine, found: &Found) -> Vec<(Place, String)> {
     let configuration = unasked_configuration(machine, found);
-    let owner = |host: &VirtualHost| found.owner_of(host.place.file.as_str().into());
+    let owner = |host: &VirtualHost| found.owner_of(&host.place.file.as_str().into());
     let displaced = configuration.answering().into_iter().filter_map(|at| {
         let default = at.hosts.get(at.default).filter(|default| matches!(owner(default), FileOwner::Site(_)));
         let other = at.hosts.iter().find(|host| !owner(host).is_yandro())?;

@@ -3,7 +3,9 @@
 use std::sync::Arc;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{Configuration, Files as _, Layout, Place, ServerKind, ServerReport, Start, httpd_environment};
+use yandro_core::{
+    Configuration, Files as _, Layout, Place, ServerKind, ServerPath, ServerReport, Start, httpd_environment,
+};
 
 use super::daemon::Daemon;
 use super::found::{Found, find_or_ask};
@@ -16,7 +18,7 @@ use crate::process;
 pub(super) fn find_layout(machine: &Machine, kind: ServerKind) -> Option<Layout> {
     let (software, row) = (kind.software(), DaemonKind::of(kind));
     find_or_ask(machine, software.layouts(), software.site_folders(), || {
-        Some(report(kind, &process::find(row.programs)?)?.main)
+        Some(report(kind, &process::find(row.programs)?)?.main.to_native())
     })
 }
 
@@ -64,7 +66,7 @@ pub(super) fn daemon(machine: &Machine, found: &Found) -> Option<Daemon> {
         (None, None) if has_commands => Vec::new(),
         (None, None) => return None,
     };
-    let pid_file = known.pid_file.map(Utf8PathBuf::from).or_else(|| unasked_configuration(machine, found).pid_file());
+    let pid_file = known.pid_file.map(ServerPath::new).or_else(|| unasked_configuration(machine, found).pid_file());
     let pid_file = pid_file.or_else(|| {
         // Without one in the configuration, the program's built-in path counts.
         if known.service.is_empty() { report(found.kind, &program?)?.pid_file } else { None }
@@ -77,7 +79,7 @@ pub(super) fn daemon(machine: &Machine, found: &Found) -> Option<Daemon> {
         program: command,
         named: found.named.clone(),
         service: service.map(|systemctl| (systemctl, known.service)),
-        pid_file: pid_file.unwrap_or_else(|| row.pid_file.into()),
+        pid_file: pid_file.map_or_else(|| row.pid_file.into(), |path| path.to_native()),
     })
 }
 
@@ -94,11 +96,11 @@ pub(super) fn start(machine: &Machine, found: &Found, is_asked: bool) -> Start {
     // A program with another default root gets this one as an argument.
     let root = match known.root {
         "/" if report.main == main => report.root.clone(),
-        "/" => main.parent().map(Utf8Path::to_owned).unwrap_or_default(),
+        "/" => main.parent().unwrap_or_default(),
         root => root.into(),
     };
     let report = ServerReport { root, main: main.clone(), ..report };
-    let variables = known.environment.and_then(|path| found.files().read(path.into())).unwrap_or_default();
+    let variables = known.environment.and_then(|path| found.files().read(&path.into())).unwrap_or_default();
     let environment = httpd_environment(&String::from_utf8_lossy(&variables));
     Start { main, report, environment, defines: Vec::new() }
 }

@@ -75,8 +75,8 @@ fn of_process(pid: i32) -> Option<RunningServer> {
     let named = words.iter().position(|word| word == row.main_option).and_then(|at| words.get(at + 1));
     let config = match named {
         Some(path) if path.starts_with('/') => path.into(),
-        Some(path) => report(kind, &program)?.root.join(path),
-        None => report(kind, &program)?.main,
+        Some(path) => report(kind, &program)?.root.join(path).to_native(),
+        None => report(kind, &program)?.main.to_native(),
     };
     let user = process::owner_name(pid)?;
     config.is_file().then_some(RunningServer { kind, program, config, pid, user })

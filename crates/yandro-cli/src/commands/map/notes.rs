@@ -118,8 +118,7 @@ fn come_to_life(context: &Context, found: &Found, set: &ChangeSet) -> Option<Str
     let is_theirs = |host: &VirtualHost| {
         let file = &host.place.file;
         let is_included = || switched.iter().any(|path| file.contains(path.split('*').next().unwrap_or(path)));
-        !found.is_own(file.as_str().into())
-            && (is_included() || modules.iter().any(|module| host.is_guarded_by(module)))
+        !found.is_own(&file.into()) && (is_included() || modules.iter().any(|module| host.is_guarded_by(module)))
     };
     let mut alive: Vec<&VirtualHost> = Vec::new();
     for host in answering.iter().flat_map(|at| at.hosts.iter().copied()) {

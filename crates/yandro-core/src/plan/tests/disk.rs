@@ -1,6 +1,7 @@
 //! A machine in memory: its files, its servers, and what is observed there.
 
 use super::*;
+use crate::server_path::ServerPath;
 
 pub(super) const HOSTS: &str = "127.0.0.1\tlocalhost\n10.0.0.9 crew.test # by hand";
 
@@ -74,19 +75,21 @@ pub(super) fn bare() -> Tree {
 }
 
 impl Files for Disk {
-    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+    fn read(&self, path: &ServerPath) -> Option<Vec<u8>> {
+        let path = &path.to_native();
         let is_own = |name: &str| name.starts_with("yandro-") && !name.contains(OTHERS);
         if path.file_name().is_some_and(is_own) {
             return None;
         }
         let target =
             self.links.get(path).map(|target| path.parent().unwrap().parent().unwrap().join(&target.as_str()[3..]));
-        self.files.get(target.as_deref().unwrap_or(path)).cloned()
+        self.files.get(target.as_ref().unwrap_or(path)).cloned()
     }
 
-    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+    fn list(&self, folder: &ServerPath) -> Option<Vec<String>> {
+        let folder = &folder.to_native();
         let is_own = |name: &str| name.starts_with("yandro-") && !name.contains(OTHERS);
-        let paths = self.files.keys().chain(self.links.keys()).filter(|path| path.parent() == Some(folder));
+        let paths = self.files.keys().chain(self.links.keys()).filter(|path| path.parent() == Some(folder.as_path()));
         let names: Vec<String> = paths.map(|path| path.file_name().unwrap().to_owned()).collect();
         let rest = names.iter().filter(|name| !is_own(name)).cloned().collect();
         (!names.is_empty()).then_some(rest)

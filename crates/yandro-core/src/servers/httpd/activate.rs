@@ -5,7 +5,7 @@
 
 use core::net::IpAddr;
 
-use camino::Utf8Path;
+use crate::server_path::ServerPath;
 
 use super::shared::HttpdShared;
 use super::switching::{Activation, Lack, Work, unreached};
@@ -21,7 +21,7 @@ pub struct Needs<'n> {
     /// The address that has to be listened on.
     pub address: IpAddr,
     /// The files of all sites, with a wildcard, as the server sees them.
-    pub sites: &'n Utf8Path,
+    pub sites: &'n ServerPath,
 }
 
 impl HttpdShared {
@@ -81,17 +81,17 @@ mod tests {
     struct Two<'t>(&'t str, &'t str);
 
     impl Files for Two<'_> {
-        fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+        fn read(&self, path: &ServerPath) -> Option<Vec<u8>> {
             let text = if path == MAIN { Some(self.0) } else { (path == HOSTS).then_some(self.1) };
             text.map(|text| text.as_bytes().to_vec())
         }
 
-        fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+        fn list(&self, folder: &ServerPath) -> Option<Vec<String>> {
             (folder == "/srv/conf/extra").then(|| vec!["httpd-vhosts.conf".to_owned()])
         }
     }
 
-    fn owner_of(path: &Utf8Path) -> FileOwner {
+    fn owner_of(path: &ServerPath) -> FileOwner {
         if path.as_str().contains("yandro-") { FileOwner::DefaultHost } else { FileOwner::Other }
     }
 
@@ -146,7 +146,7 @@ mod tests {
                 modules: &["ssl", "rewrite"],
                 ports: &[(80, Scheme::Http), (443, Scheme::Https), (8443, Scheme::Https)],
                 address: Ipv4Addr::LOCALHOST.into(),
-                sites: "/srv/conf/extra/yandro-*.conf".into(),
+                sites: &"/srv/conf/extra/yandro-*.conf".into(),
             };
             let Ok(done) = shared.activate(&needs) else { return Ok(()) };
             let after = shared.with(Vec::new(), &done.files, owner_of);
@@ -163,11 +163,12 @@ mod tests {
 
     #[test]
     fn impossible_requests_get_a_clear_error() {
+        let sites = ServerPath::new("/srv/conf/extra/yandro-*.conf");
         let needs = |modules: &'static [&'static str]| Needs {
             modules,
             ports: &[],
             address: Ipv4Addr::LOCALHOST.into(),
-            sites: "/srv/conf/extra/yandro-*.conf".into(),
+            sites: &sites,
         };
         let lack = |main: &str| shared(main, "").activate(&needs(&["ssl"])).unwrap_err();
         assert_eq!(lack("Listen 80\n"), Lack::Module("ssl".into()));

@@ -1,6 +1,6 @@
 //! Virtual hosts of Apache httpd that a person wrote.
 
-use camino::{Utf8Path, Utf8PathBuf};
+use crate::server_path::ServerPath;
 
 use crate::adopt::{BlockAddress, BlockReading, Fate, HandBlock, OWN_CERTIFICATE, OWN_TLS, is_name, upstream};
 use crate::config::{Directive, Node, Section};
@@ -30,7 +30,8 @@ pub(super) fn read(block: &HandBlock<'_>) -> BlockReading {
     let is_secure = block.section.directives("SSLEngine").any(|own| own.values().eq(["on"]));
     reading.addresses = block.section.open.values().filter_map(|text| address(text, is_secure)).collect();
     reading.line(block, &block.section.open, Fate::Understood("addresses and ports"));
-    reading.content = proxied(block).or_else(|| block.document_root.map(|root| Content::folder(trimmed(root))));
+    reading.content =
+        proxied(block).or_else(|| block.document_root.map(|root| Content::folder(ServerPath::new(root).to_native())));
     for node in &block.section.nodes {
         match node {
             Node::Directive(own) => directive(&mut reading, block, own),
@@ -48,10 +49,6 @@ fn proxied(block: &HandBlock<'_>) -> Option<Content> {
         (words.next() == Some("/")).then(|| words.next().and_then(upstream)).flatten()
     };
     block.section.directives("ProxyPass").find_map(of)
-}
-
-fn trimmed(root: &str) -> Utf8PathBuf {
-    Utf8Path::new(root).components().collect()
 }
 
 fn address(text: &str, is_secure: bool) -> Option<BlockAddress> {
@@ -157,8 +154,8 @@ fn logs(reading: &mut BlockReading, block: &HandBlock<'_>, own: &Directive) {
 
 fn section(reading: &mut BlockReading, block: &HandBlock<'_>, own: &Section) {
     let argument = own.open.values().next().unwrap_or_default();
-    let is_root =
-        own.open.is("Directory") && block.document_root.is_some_and(|root| trimmed(argument) == trimmed(root));
+    let is_root = own.open.is("Directory")
+        && block.document_root.is_some_and(|root| ServerPath::new(argument) == ServerPath::new(root));
     if is_root {
         reading.noted(block, &own.open, "folder");
         folder(reading, own);

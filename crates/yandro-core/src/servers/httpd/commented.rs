@@ -1,6 +1,6 @@
 //! Lines that are commented out, and would be directives.
 
-use camino::Utf8PathBuf;
+use crate::server_path::ServerPath;
 
 use super::parse::parse;
 use super::run::{Files, HttpdRun};
@@ -10,10 +10,10 @@ use crate::source;
 /// A commented-out `Include`.
 pub(super) struct CommentedInclude {
     /// Its target, absolute.
-    pub(super) path: Utf8PathBuf,
+    pub(super) path: ServerPath,
     /// Its target as written.
     pub(super) words: String,
-    pub(super) file: Utf8PathBuf,
+    pub(super) file: ServerPath,
     /// Its line there.
     pub(super) line: source::Line,
 }

@@ -1,6 +1,6 @@
 //! The wanted virtual hosts of a site.
 
-use camino::Utf8Path;
+use crate::server_path::ServerPath;
 use core::net::{IpAddr, Ipv6Addr};
 
 use crate::config::{SiteFiles, Want};
@@ -302,7 +302,7 @@ fn overrides(serving: &Serving) -> Vec<Want> {
 
 /// The argument of `<Directory>`: the server takes `*`, `?` and `[` there for a
 /// pattern, so a path that has them is written as a pattern that matches them literally.
-fn directory_argument(root: &Utf8Path) -> String {
+fn directory_argument(root: &ServerPath) -> String {
     let text = root.as_str();
     if !text.contains(['*', '?', '[']) {
         return text.to_owned();

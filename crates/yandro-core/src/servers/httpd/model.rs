@@ -3,7 +3,7 @@
 use core::net::{IpAddr, Ipv6Addr};
 use std::collections::{BTreeMap, BTreeSet};
 
-use camino::{Utf8Path, Utf8PathBuf};
+use camino::Utf8Path;
 
 use super::run::Listen;
 use super::shared::ForeignDirective;
@@ -14,6 +14,7 @@ use crate::plan::{
     Access, Change, ChangeSet, FileChange, LinkChange, Observed, Opened, OwnFiles, PlanError, Role, ServerModel,
     is_on_port, not_taken, others_go, tell_after, write_site,
 };
+use crate::server_path::ServerPath;
 use crate::servers::Loopback6;
 use crate::site::Scheme;
 use crate::site::{ServerId, Site};
@@ -120,7 +121,7 @@ impl ServerModel for HttpdModel {
         is_on_port(&self.shared.foreign_addresses, port)
     }
 
-    fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]> {
+    fn shared_text(&self, path: &ServerPath) -> Option<&[u8]> {
         self.shared.text(path)
     }
 }
@@ -167,7 +168,7 @@ fn httpd_site(
         let before = httpd.shared.text(file).map(<[u8]>::to_vec);
         set.file(Role::SharedConfig(server), view.here_or_same(file), (before, Some(text.clone())), Access::Public);
     }
-    let here = |(file, switched): &(Utf8PathBuf, Switched)| (view.here_or_same(file), switched.clone());
+    let here = |(file, switched): &(ServerPath, Switched)| (view.here_or_same(file), switched.clone());
     set.switched.extend(activation.switched.iter().map(here));
     write_site(set, observed, httpd, before, site)?;
     tell_after(set, count, httpd.own.id);

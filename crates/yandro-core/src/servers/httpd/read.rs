@@ -2,7 +2,7 @@
 
 use core::net::{IpAddr, SocketAddr};
 
-use camino::{Utf8Path, Utf8PathBuf};
+use crate::server_path::ServerPath;
 
 use super::rules::rules;
 use super::run::{self, Listen};
@@ -31,11 +31,11 @@ impl HttpdConfiguration {
 }
 
 impl Configuration for HttpdConfiguration {
-    fn files(&self) -> &[Utf8PathBuf] {
+    fn files(&self) -> &[ServerPath] {
         &self.configuration.files
     }
 
-    fn includes(&self) -> &[Utf8PathBuf] {
+    fn includes(&self) -> &[ServerPath] {
         &self.configuration.includes
     }
 
@@ -43,7 +43,7 @@ impl Configuration for HttpdConfiguration {
         self.configuration.fault.as_ref()
     }
 
-    fn root(&self) -> &Utf8Path {
+    fn root(&self) -> &ServerPath {
         &self.configuration.server_root
     }
 
@@ -77,10 +77,10 @@ impl Configuration for HttpdConfiguration {
     }
 
     fn rules(&self, site: &Site, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Rule> {
-        rules(&self.configuration, &site.document_root().unwrap_or_default(), is_of_site)
+        rules(&self.configuration, &site.document_root().unwrap_or_default().into(), is_of_site)
     }
 
-    fn error_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Utf8PathBuf> {
+    fn error_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<ServerPath> {
         let of_site = self.configuration.events.iter().filter(|event| event.is("ErrorLog") && is_of_site(&event.place));
         let paths =
             of_site.chain(self.configuration.main_server("ErrorLog")).filter_map(|event| event.arguments.first());
@@ -91,7 +91,7 @@ impl Configuration for HttpdConfiguration {
         self.last_of("User")
     }
 
-    fn pid_file(&self) -> Option<Utf8PathBuf> {
+    fn pid_file(&self) -> Option<ServerPath> {
         let path = self.last_of("PidFile").unwrap_or("logs/httpd.pid");
         Some(self.configuration.server_root.join(path))
     }

@@ -1,7 +1,7 @@
 //! The lines of a configuration that may answer a site's requests in the place of its folder: of the sections that
 //! they are in, the one that Apache httpd merges last counts (manual, "Configuration Sections").
 
-use camino::Utf8Path;
+use crate::server_path::ServerPath;
 
 use super::overrides::{denies, forbidding_status};
 use super::run::{Event, EventKind, HttpdRun};
@@ -44,7 +44,7 @@ enum Rank {
 
 /// The lines that count for the folder `root` and the site whose virtual hosts `is_of_site` knows, by the kind of
 /// their effect; of each kind the one that counts.
-pub(super) fn rules(run: &HttpdRun, root: &Utf8Path, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Rule> {
+pub(super) fn rules(run: &HttpdRun, root: &ServerPath, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Rule> {
     let mut walk = RuleWalk { root, is_of_site, within: Vec::new(), found: Vec::new() };
     for event in &run.events {
         match event.kind {
@@ -67,7 +67,7 @@ type Merged = (Rank, bool);
 type Line = (Place, Option<RuleEffect>);
 
 struct RuleWalk<'a> {
-    root: &'a Utf8Path,
+    root: &'a ServerPath,
     is_of_site: &'a dyn Fn(&Place) -> bool,
     within: Vec<Within>,
     found: Vec<(Topic, Merged, Line)>,
@@ -99,13 +99,15 @@ impl RuleWalk<'_> {
         match event.name.to_ascii_lowercase().as_str() {
             "virtualhost" => fits((self.is_of_site)(&event.place), Rank::Host),
             "directory" if first() != "~" => {
-                let folder = Utf8Path::new(first());
-                fits(matches_path(folder, self.root), Rank::Folder(folder.components().count()))
+                let folder = ServerPath::new(first());
+                fits(matches_path(&folder, self.root), Rank::Folder(folder.depth()))
             }
             "location" if first() != "~" => {
                 fits(ASKED_PATHS.iter().any(|path| is_below(path, first())), Rank::Location)
             }
-            "files" if first() != "~" => fits(is_index(|name| matches_path(first().into(), name.into())), Rank::Files),
+            "files" if first() != "~" => {
+                fits(is_index(|name| matches_path(&first().into(), &name.into())), Rank::Files)
+            }
             "directory" | "directorymatch" => {
                 let pattern = event.arguments.last().map_or("", String::as_str);
                 let path = format!("{}/", self.root);
@@ -192,7 +194,7 @@ fn effect(event: &Event, rank: Rank) -> Option<(Topic, Option<RuleEffect>)> {
 fn is_below(path: &str, location: &str) -> bool {
     let location = location.trim_end_matches('/');
     path.strip_prefix(location).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
-        || !location.is_empty() && matches_path(location.into(), path.into())
+        || !location.is_empty() && matches_path(&location.into(), &path.into())
 }
 
 /// Whether one of the usual index pages fits.
@@ -242,11 +244,11 @@ mod tests {
     struct OneFile<'t>(&'t str);
 
     impl Files for OneFile<'_> {
-        fn read(&self, _: &Utf8Path) -> Option<Vec<u8>> {
+        fn read(&self, _: &ServerPath) -> Option<Vec<u8>> {
             Some(self.0.as_bytes().to_vec())
         }
 
-        fn list(&self, _: &Utf8Path) -> Option<Vec<String>> {
+        fn list(&self, _: &ServerPath) -> Option<Vec<String>> {
             None
         }
     }
@@ -258,7 +260,7 @@ mod tests {
         let start = Start { main: main(), report, environment: [].into(), defines: Vec::new() };
         let run = HttpdRun::run(&start, &OneFile(text));
         assert_eq!(run.fault, None, "{text}");
-        let rules = rules(&run, Utf8Path::new("/srv/tides"), &|place| place.line == 2);
+        let rules = rules(&run, &ServerPath::new("/srv/tides"), &|place| place.line == 2);
         rules.iter().map(|rule| format!("{:?} {}", rule.effect, rule.place.line)).collect()
     }
 

@@ -3,7 +3,7 @@
 use core::net::IpAddr;
 use std::collections::{BTreeMap, BTreeSet};
 
-use camino::{Utf8Path, Utf8PathBuf};
+use crate::server_path::ServerPath;
 
 use super::commented::commented_includes;
 use super::run::{FileImage, Files, HttpdRun, Listen, Place, Start, bare, by_address, files_of, matches_path};
@@ -63,7 +63,7 @@ const COMBINED: &str = r#"%h %l %u %t "%r" %>s %b "%{Referer}i" "%{User-Agent}i"
 impl HttpdShared {
     /// Runs through a configuration, and keeps what was read. `files` leaves yandro's own files
     /// for sites out; that for other names is as it is. `owner_of` tells whose a file is.
-    pub fn of(start: Start, files: &dyn Files, owner_of: impl Fn(&Utf8Path) -> FileOwner) -> Self {
+    pub fn of(start: Start, files: &dyn Files, owner_of: impl Fn(&ServerPath) -> FileOwner) -> Self {
         let (image, configuration) = FileImage::of(files, |files| {
             let configuration = HttpdRun::run(&start, files);
             // Files that are about to be included are read as well.
@@ -87,8 +87,8 @@ impl HttpdShared {
     pub fn with(
         &self,
         modules: impl IntoIterator<Item = String>,
-        files: &BTreeMap<Utf8PathBuf, Vec<u8>>,
-        owner_of: impl Fn(&Utf8Path) -> FileOwner,
+        files: &BTreeMap<ServerPath, Vec<u8>>,
+        owner_of: impl Fn(&ServerPath) -> FileOwner,
     ) -> Self {
         let mut shared = self.clone();
         shared.assumed.extend(modules);
@@ -101,18 +101,18 @@ impl HttpdShared {
     }
 
     /// The text of a file that it was read from.
-    pub fn text(&self, path: &Utf8Path) -> Option<&[u8]> {
+    pub fn text(&self, path: &ServerPath) -> Option<&[u8]> {
         self.image.file(path)
     }
 
     /// Whether a file belongs to it: the main file, or one that the server reads or could read by a
     /// change of yandro's.
-    pub fn has(&self, path: &Utf8Path) -> bool {
+    pub fn has(&self, path: &ServerPath) -> bool {
         self.image.file(path).is_some()
     }
 
     /// The main file.
-    pub fn main(&self) -> &Utf8Path {
+    pub fn main(&self) -> &ServerPath {
         &self.start.main
     }
 
@@ -133,7 +133,7 @@ impl HttpdShared {
     }
 
     /// Whether it includes the files of all sites, a path with a wildcard.
-    pub(super) fn includes(&self, sites: &Utf8Path) -> bool {
+    pub(super) fn includes(&self, sites: &ServerPath) -> bool {
         let sample = sample(sites);
         self.configuration.includes.iter().any(|pattern| matches_path(pattern, &sample))
     }
@@ -158,8 +158,8 @@ impl HttpdShared {
         self.listens = self.configuration.listens();
     }
 
-    fn sum_up(&mut self, owner_of: &dyn Fn(&Utf8Path) -> FileOwner) {
-        let owner_of = |place: &Place| owner_of(Utf8Path::new(&place.file));
+    fn sum_up(&mut self, owner_of: &dyn Fn(&ServerPath) -> FileOwner) {
+        let owner_of = |place: &Place| owner_of(&ServerPath::new(&place.file));
         let is_own = |place: &Place| owner_of(place).is_yandro();
         let hosts = self.configuration.virtual_hosts();
         let foreign = || hosts.iter().filter(|host| !is_own(&host.place));
@@ -177,7 +177,7 @@ impl HttpdShared {
             .collect();
         let error_log = self.configuration.main_server("ErrorLog").last().and_then(|event| event.arguments.first());
         let folder = error_log.filter(|log| !log.starts_with('|') && !log.starts_with("syslog"));
-        let folder = folder.and_then(|log| Some(Utf8Path::new(log).parent()?.to_string()));
+        let folder = folder.and_then(|log| Some(ServerPath::new(log).parent()?.to_string()));
         self.log_folder = folder.filter(|folder| !folder.is_empty()).unwrap_or_else(|| "logs".to_owned());
         let mut formats = self.configuration.main_server("LogFormat");
         self.has_combined = formats.any(|event| event.arguments.get(1).is_some_and(|name| name == "combined"));
@@ -196,13 +196,13 @@ impl HttpdShared {
 }
 
 /// The folders that modules are loaded from.
-pub(super) fn module_folders(configuration: &HttpdRun) -> BTreeSet<Utf8PathBuf> {
+pub(super) fn module_folders(configuration: &HttpdRun) -> BTreeSet<ServerPath> {
     let loads = configuration.events.iter().filter(|event| event.is("LoadModule"));
     let files = loads.filter_map(|event| event.arguments.get(1));
-    files.filter_map(|file| Some(configuration.server_root.join(file).parent()?.to_owned())).collect()
+    files.filter_map(|file| configuration.server_root.join(file).parent()).collect()
 }
 
 /// A file that the wildcard takes in.
-pub(super) fn sample(sites: &Utf8Path) -> Utf8PathBuf {
-    Utf8PathBuf::from(sites.as_str().replace('*', "saltmarsh.test"))
+pub(super) fn sample(sites: &ServerPath) -> ServerPath {
+    ServerPath::from(sites.as_str().replace('*', "saltmarsh.test"))
 }

@@ -1,7 +1,7 @@
 //! Checks a change of a shared file by the change only: for those who apply a plan that somebody
 //! else planned.
 
-use camino::Utf8Path;
+use crate::server_path::ServerPath;
 use similar::{ChangeTag, TextDiff};
 
 use super::parse::parse;
@@ -65,7 +65,7 @@ fn is_switch(line: &str, is_module: &dyn Fn(&str) -> bool) -> bool {
             is_plain
                 && (name == "yandro-*.conf"
                     || name == "*.conf"
-                    || name.contains("vhost") && Utf8Path::new(name).extension() == Some("conf"))
+                    || name.contains("vhost") && ServerPath::new(name).extension() == Some("conf"))
         }
         _ => false,
     }

@@ -4,7 +4,7 @@ use core::net::IpAddr;
 use std::collections::BTreeMap;
 use std::ops::Range;
 
-use camino::{Utf8Path, Utf8PathBuf};
+use crate::server_path::ServerPath;
 
 use super::commented::{commented, commented_includes};
 use super::parse::parse;
@@ -19,11 +19,11 @@ use crate::source::{self, Splice};
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Activation {
     /// The files that change, with their new content.
-    pub files: BTreeMap<Utf8PathBuf, Vec<u8>>,
+    pub files: BTreeMap<ServerPath, Vec<u8>>,
     /// The lines that change.
     pub journal: Journal,
     /// Effects of the changes, each with its file.
-    pub switched: Vec<(Utf8PathBuf, Switched)>,
+    pub switched: Vec<(ServerPath, Switched)>,
 }
 
 /// A need that can't be met.
@@ -37,7 +37,7 @@ pub enum Lack {
         /// The need.
         what: String,
         /// The file.
-        file: Utf8PathBuf,
+        file: ServerPath,
     },
     /// The server would refuse the configuration as it is.
     Broken(Box<super::run::ConfigFault>),
@@ -50,24 +50,24 @@ pub(super) struct Work {
 }
 
 impl Work {
-    fn text(&self, file: &Utf8Path) -> Vec<u8> {
+    fn text(&self, file: &ServerPath) -> Vec<u8> {
         self.shared.text(file).unwrap_or_default().to_vec()
     }
 
     /// Writes a file and runs through the configuration again.
-    fn set(&mut self, file: &Utf8Path, text: Vec<u8>) {
+    fn set(&mut self, file: &ServerPath, text: Vec<u8>) {
         self.shared.image.set(file, text.clone());
         self.done.files.insert(file.to_owned(), text);
         self.shared.run();
     }
 
     /// Puts down what a line of a file does.
-    fn did(&mut self, file: &Utf8Path, switched: Switched) {
+    fn did(&mut self, file: &ServerPath, switched: Switched) {
         self.done.switched.push((file.to_owned(), switched));
     }
 
     /// Takes the comment sign off a line.
-    fn switch_on(&mut self, file: &Utf8Path, line: &source::Line) {
+    fn switch_on(&mut self, file: &ServerPath, line: &source::Line) {
         let text = self.text(file);
         let was = String::from_utf8_lossy(&text[line.text.clone()]).into_owned();
         let sign = was.find('#').unwrap_or(0);
@@ -77,7 +77,7 @@ impl Work {
     }
 
     /// The text with another line in the place of one, which goes into the journal.
-    fn replaced(&mut self, file: &Utf8Path, text: &[u8], line: Range<usize>, now: &str) -> Vec<u8> {
+    fn replaced(&mut self, file: &ServerPath, text: &[u8], line: Range<usize>, now: &str) -> Vec<u8> {
         let was = String::from_utf8_lossy(&text[line.clone()]).into_owned();
         let changed = source::apply(text, &[Splice::replace(line.clone(), now)]);
         self.done.journal.put_down(file, Some(&was), &changed, line.start);
@@ -85,7 +85,7 @@ impl Work {
     }
 
     /// Puts a line in at the start of a line, or at the end of the file.
-    fn add(&mut self, file: &Utf8Path, at: usize, line: &str) {
+    fn add(&mut self, file: &ServerPath, at: usize, line: &str) {
         let text = self.text(file);
         let eol = source::line_end(&text);
         let is_after_open_line = at == text.len() && !text.is_empty() && !text.ends_with(b"\n");
@@ -98,7 +98,7 @@ impl Work {
 
     /// The end of a directive's line.
     fn behind(&self, place: &Place) -> usize {
-        let text = self.shared.text(Utf8Path::new(&place.file)).unwrap_or_default();
+        let text = self.shared.text(&ServerPath::new(&place.file)).unwrap_or_default();
         source::lines(text).nth(place.line.saturating_sub(1)).map_or(text.len(), |line| line.full.end)
     }
 
@@ -106,7 +106,7 @@ impl Work {
     fn places(&self, name: &str) -> Vec<Place> {
         let directives = self.shared.configuration.main_server(name);
         let places = directives.filter(|event| event.kind == EventKind::Directive).map(|event| event.place.clone());
-        places.filter(|place| self.shared.has(Utf8Path::new(&place.file))).collect()
+        places.filter(|place| self.shared.has(&ServerPath::new(&place.file))).collect()
     }
 
     pub(super) fn load(&mut self, module: &str) -> Result<(), Lack> {
@@ -129,12 +129,13 @@ impl Work {
         // If no line loads it, its file may still be next to the other modules' files.
         let base = format!("mod_{module}.so");
         let loads: Vec<_> = self.shared.configuration.main_server("LoadModule").cloned().collect();
-        let last = loads.iter().rev().find(|event| self.shared.has(Utf8Path::new(&event.place.file)));
-        let beside = last.and_then(|event| Some((event, Utf8Path::new(event.arguments.get(1)?).with_file_name(&base))));
+        let last = loads.iter().rev().find(|event| self.shared.has(&ServerPath::new(&event.place.file)));
+        let beside =
+            last.and_then(|event| Some((event, ServerPath::new(event.arguments.get(1)?).with_file_name(&base))));
         let Some((event, path)) = beside.filter(|(_, path)| self.is_listed(path.as_str())) else {
             return Err(Lack::Module(module.to_owned()));
         };
-        let file = Utf8PathBuf::from(&event.place.file);
+        let file = ServerPath::from(&event.place.file);
         self.add(&file, self.behind(&event.place), &format!("LoadModule {identifier} {}", quoted(path.as_str())));
         self.did(&file, Switched::Module(module.to_owned()));
         if self.shared.has_module(module) { Ok(()) } else { Err(unreached(&identifier, &file)) }
@@ -142,13 +143,13 @@ impl Work {
 
     /// Whether a module's file is where a line says; where the folder is not known it is taken for granted.
     fn is_there(&self, path: &str) -> bool {
-        let folder = self.shared.configuration.server_root.join(path).parent().map(Utf8Path::to_owned);
+        let folder = self.shared.configuration.server_root.join(path).parent();
         folder.and_then(|folder| self.shared.image.list(&folder)).is_none() || self.is_listed(path)
     }
 
     fn is_listed(&self, path: &str) -> bool {
         let path = self.shared.configuration.server_root.join(path);
-        let names = path.parent().and_then(|folder| self.shared.image.list(folder)).unwrap_or_default();
+        let names = path.parent().and_then(|folder| self.shared.image.list(&folder)).unwrap_or_default();
         path.file_name().is_some_and(|name| names.iter().any(|own| own == name))
             || module_folders(&self.shared.configuration).is_empty()
     }
@@ -160,7 +161,7 @@ impl Work {
             && !self.shared.has_module("socache_shmcb")
     }
 
-    pub(super) fn include(&mut self, sites: &Utf8Path) -> Result<(), Lack> {
+    pub(super) fn include(&mut self, sites: &ServerPath) -> Result<(), Lack> {
         if self.shared.includes(sites) {
             return Ok(());
         }
@@ -168,11 +169,11 @@ impl Work {
         let mut includes = commented_includes(&self.shared.configuration, &self.shared.image);
         // A file that included itself would never end.
         includes.retain(|include| !matches_path(&include.path, &include.file));
-        let has_virtual_hosts = |path: &Utf8Path| {
+        let has_virtual_hosts = |path: &ServerPath| {
             path.parent() == sites.parent() && path.file_name().is_some_and(|name| name.contains("vhost"))
         };
         let root = self.shared.configuration.server_root.clone();
-        let shown = sites.strip_prefix(&root).unwrap_or(sites);
+        let shown = sites.below(&root).unwrap_or_else(|| sites.clone());
         let line = format!("IncludeOptional {}", quoted(shown.as_str()));
         let file = if let Some(include) = includes.iter().find(|include| matches_path(&include.path, &sample)) {
             self.switch_on(&include.file, &include.line);
@@ -203,7 +204,7 @@ impl Work {
 
     /// The virtual hosts that come with the server as examples would come to life with their
     /// file: their folders are not there, and the server warns of each at every start.
-    fn comment_out_examples(&mut self, file: &Utf8Path) {
+    fn comment_out_examples(&mut self, file: &ServerPath) {
         let mut text = self.text(file);
         let Ok(tree) = parse(&text) else { return };
         let is_example = |name: &str| name.starts_with("dummy-host") && name.ends_with(".example.com");
@@ -243,7 +244,7 @@ impl Work {
         let line = format!("Listen {host}{port}{protocol}");
         // The first is the likeliest to depend on no module.
         let (file, at) = match self.places("Listen").first() {
-            Some(place) => (Utf8PathBuf::from(&place.file), self.behind(place)),
+            Some(place) => (ServerPath::from(&place.file), self.behind(place)),
             None => (self.shared.main().to_owned(), self.text(self.shared.main()).len()),
         };
         self.add(&file, at, &line);
@@ -252,6 +253,6 @@ impl Work {
     }
 }
 
-pub(super) fn unreached(what: &str, file: &Utf8Path) -> Lack {
+pub(super) fn unreached(what: &str, file: &ServerPath) -> Lack {
     Lack::Unreached { what: what.to_owned(), file: file.to_owned() }
 }

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use camino::Utf8Path;
+use crate::server_path::ServerPath;
 
 use super::desired::{WRITTEN, tls, virtual_hosts};
 use super::parse::parse;
@@ -128,8 +128,8 @@ impl Dialect for ApacheSyntax {
         span.map(|span| (span, self.quoted_all(&addresses))).into_iter().collect()
     }
 
-    fn assumed_main(&self, sites: &Utf8Path) -> String {
-        self.directive("IncludeOptional", &[sites.join("*.conf").into_string()]) + "\n"
+    fn assumed_main(&self, sites: &ServerPath) -> String {
+        self.directive("IncludeOptional", &[sites.join("*.conf").to_string()]) + "\n"
     }
 }
 

@@ -8,6 +8,7 @@ use super::parse;
 use super::syntax::ApacheSyntax;
 use crate::config::{ServerTraits, SiteFiles, site_file};
 use crate::name::HostName;
+use crate::server_path::ServerPath;
 use crate::site::{Content, FastCgi, Https, Listing, Logs, Overrides, Serving, Site, Symlinks};
 
 fn site(folder: &str, aliases: &[&str]) -> Site {
@@ -18,10 +19,10 @@ fn site(folder: &str, aliases: &[&str]) -> Site {
 fn files(site: &Site) -> SiteFiles {
     SiteFiles {
         list: None,
-        document_root: site.document_root(),
+        document_root: site.document_root().map(Into::into),
         certificate: "/home/ada/certificates/saltmarsh.test/fullchain.pem".into(),
         key: "/home/ada/certificates/saltmarsh.test/key.pem".into(),
-        extra: site.serving.extra.clone(),
+        extra: site.serving.extra.clone().map(Into::into),
         logs: site.serving.logs.folder().map(Into::into),
         server: ServerTraits {
             log_folder: "${APACHE_LOG_DIR}".into(),
@@ -194,24 +195,24 @@ fn a_virtual_host_of_one_address_is_met_on_that_address() {
 proptest! {
     #[test]
     fn paths_can_not_break_out(path in r#"/([a-z \"'\\$%#<>{}*?\[\]|;é\t\n\r]|\$\{[A-Z]\}){0,12}"#, name in "[a-z \"'\\$%#<>\n]{0,6}") {
-        let mut site = site(&path, &[]);
-        site.serving.extra = Some(path.clone().into());
-        site.serving.logs = Logs::Folder(path.clone().into());
+        let mut site = site("/srv/a", &[]);
+        site.serving.logs = Logs::Folder("/srv/logs".into());
         site.serving.php = Some(FastCgi::Socket(path.clone().into()));
         site.serving.index = crate::site::checked_index(&name).into_iter().collect();
         site.serving.fallback = crate::site::checked_fallback(&name).ok();
         // Refused values are reported; written values mean exactly themselves.
-        if files(&site).check(&site.serving).is_err() {
+        let own = || Some(path.clone().into());
+        let files = SiteFiles { document_root: own(), extra: own(), logs: own(), ..files(&site) };
+        if files.check(&site.serving).is_err() {
             return Ok(());
         }
-        let text = written(None, None, &site);
-        let tree = parse(text.as_bytes()).unwrap();
+        let tree = parse(&site_file(&ApacheSyntax, None, None, (&site, &files)).unwrap()).unwrap();
         prop_assert_eq!(tree.nodes.len(), 2);
         let host = tree.all("VirtualHost")[1];
         let value = |name: &str| host.directives(name).next().unwrap().values().next().unwrap().to_owned();
         prop_assert_eq!(value("DocumentRoot"), path.clone());
         prop_assert_eq!(value("Include"), path.clone());
-        prop_assert_eq!(value("ErrorLog"), format!("{path}/saltmarsh.test-error.log"));
+        prop_assert_eq!(ServerPath::from(value("ErrorLog")), ServerPath::new(&path).join("saltmarsh.test-error.log"));
         prop_assert_eq!(host.nodes.len(), 11);
         let folder = host.sections("Directory").next().unwrap();
         let handler = folder.sections("FilesMatch").next().unwrap().directives("SetHandler").next().unwrap();
@@ -223,13 +224,15 @@ proptest! {
 #[test]
 fn odd_paths_are_written_as_they_are() {
     for path in ["/srv/a b", "/srv/a\"b", "/srv/a\\", "/srv/a'b#c", "/srv/fähre", "/srv/$x%y>z", "/srv/[a]*?"] {
-        let text = written(None, None, &site(path, &[]));
-        let tree = parse(text.as_bytes()).unwrap();
+        let site = site("/srv/a", &[]);
+        let files = SiteFiles { document_root: Some(path.into()), ..files(&site) };
+        let tree = parse(&site_file(&ApacheSyntax, None, None, (&site, &files)).unwrap()).unwrap();
         let host = tree.all("VirtualHost")[1];
         assert_eq!(host.directives("DocumentRoot").next().unwrap().values().collect::<Vec<_>>(), [path]);
     }
     for path in ["/srv/a\nb", "/srv/${HOME}"] {
-        let site = site(path, &[]);
-        assert!(files(&site).check(&site.serving).is_err(), "{path}");
+        let site = site("/srv/a", &[]);
+        let files = SiteFiles { document_root: Some(path.into()), ..files(&site) };
+        assert!(files.check(&site.serving).is_err(), "{path}");
     }
 }

@@ -1,6 +1,6 @@
 //! Bringing nginx to include sites' files.
 
-use camino::Utf8Path;
+use crate::server_path::ServerPath;
 
 use super::parse;
 use super::run::NginxRun;
@@ -14,7 +14,7 @@ pub(crate) type Included = (Vec<u8>, Journal);
 /// The files that sites share as they were read, and what they amount to.
 #[derive(Clone, Debug, Default)]
 pub struct NginxShared {
-    main: camino::Utf8PathBuf,
+    main: ServerPath,
     image: FileImage,
     /// The configuration as the server reads it.
     pub configuration: NginxRun,
@@ -22,13 +22,13 @@ pub struct NginxShared {
 
 impl NginxShared {
     /// Runs through the configuration of a main file, and keeps what was read.
-    pub fn of(main: &Utf8Path, files: &dyn Files) -> Self {
+    pub fn of(main: &ServerPath, files: &dyn Files) -> Self {
         let (image, configuration) = FileImage::of(files, |files| NginxRun::run(main, files));
         Self { main: main.to_owned(), image, configuration }
     }
 
     /// The same with other content of a file.
-    pub fn with(&self, path: &Utf8Path, content: Vec<u8>) -> Self {
+    pub fn with(&self, path: &ServerPath, content: Vec<u8>) -> Self {
         let mut image = self.image.clone();
         image.set(path, content);
         let configuration = NginxRun::run(&self.main, &image);
@@ -36,24 +36,24 @@ impl NginxShared {
     }
 
     /// The main file.
-    pub fn main(&self) -> &Utf8Path {
+    pub fn main(&self) -> &ServerPath {
         &self.main
     }
 
     /// The text of a file that it was read from.
-    pub fn text(&self, path: &Utf8Path) -> Option<&[u8]> {
+    pub fn text(&self, path: &ServerPath) -> Option<&[u8]> {
         self.image.file(path)
     }
 
     /// Whether sites' files, given with a wildcard, are included in the `http` block.
-    pub fn includes(&self, sites: &Utf8Path) -> bool {
+    pub fn includes(&self, sites: &ServerPath) -> bool {
         let sample = sites.as_str().replace('*', "saltmarsh.test");
-        self.configuration.includes.iter().any(|pattern| matches_path(pattern, Utf8Path::new(&sample)))
+        self.configuration.includes.iter().any(|pattern| matches_path(pattern, &ServerPath::new(&sample)))
     }
 
     /// The main file with an `include` of sites' files at the end of its `http` block; `None` if
     /// it has no such block.
-    pub fn include(&self, sites: &Utf8Path) -> Option<Included> {
+    pub fn include(&self, sites: &ServerPath) -> Option<Included> {
         let text = self.text(&self.main)?;
         let tree = parse(text).ok()?;
         let http = tree.sections("http").next()?;

@@ -1,6 +1,6 @@
 //! Server blocks of nginx that a person wrote.
 
-use camino::{Utf8Path, Utf8PathBuf};
+use crate::server_path::ServerPath;
 
 use crate::adopt::{BlockAddress, BlockReading, Fate, HandBlock, OWN_CERTIFICATE, OWN_TLS, is_name, upstream};
 use crate::config::{Directive, Node, Section};
@@ -31,7 +31,8 @@ pub(super) fn read(block: &HandBlock<'_>) -> BlockReading {
     reading.serving.index = vec!["index.html".into()];
     reading.serving.upstream_host = UpstreamHost::Own;
     let root = block.section.sections("location").find_map(|own| proxied(own, &mut reading));
-    reading.content = root.or_else(|| block.document_root.map(|root| Content::folder(trimmed(root))));
+    reading.content =
+        root.or_else(|| block.document_root.map(|root| Content::folder(ServerPath::new(root).to_native())));
     for node in &block.section.nodes {
         match node {
             Node::Directive(own) => directive(&mut reading, block, own),
@@ -43,10 +44,6 @@ pub(super) fn read(block: &HandBlock<'_>) -> BlockReading {
         reading.addresses.push(BlockAddress { address: None, port: 80, is_secure: false });
     }
     reading
-}
-
-fn trimmed(root: &str) -> Utf8PathBuf {
-    Utf8Path::new(root).components().collect()
 }
 
 fn directive(reading: &mut BlockReading, block: &HandBlock<'_>, own: &Directive) {

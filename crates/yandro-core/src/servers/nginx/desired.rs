@@ -224,6 +224,7 @@ mod tests {
     use super::*;
     use crate::config::{ServerTraits, Variable, hand_edits, site_file};
     use crate::name::HostName;
+    use crate::server_path::ServerPath;
     use crate::servers::nginx::parse;
     use crate::servers::nginx::syntax::NginxSyntax;
     use crate::site::Upstream;
@@ -235,10 +236,10 @@ mod tests {
     fn files(site: &Site) -> SiteFiles {
         SiteFiles {
             list: None,
-            document_root: site.document_root(),
+            document_root: site.document_root().map(Into::into),
             certificate: "/home/ada/certificates/saltmarsh.test/fullchain.pem".into(),
             key: "/home/ada/certificates/saltmarsh.test/key.pem".into(),
-            extra: site.serving.extra.clone(),
+            extra: site.serving.extra.clone().map(Into::into),
             logs: site.serving.logs.folder().map(Into::into),
             server: ServerTraits {
                 log_folder: "/var/log/nginx".into(),
@@ -348,21 +349,21 @@ mod tests {
     proptest! {
         #[test]
         fn paths_can_not_break_out(path in r#"/([a-z "'\\$%#{};*?\[\]|~é\t\n]|\$\{[a-z]\}){0,12}"#) {
-            let mut site = site(Content::folder(&path));
-            site.serving.extra = Some(path.clone().into());
-            site.serving.logs = Logs::Folder(path.clone().into());
+            let mut site = site(Content::folder("/srv/a"));
             site.serving.php = Some(FastCgi::Socket(path.clone().into()));
-            if files(&site).check(&site.serving).is_err() {
+            site.serving.logs = Logs::Folder("/srv/logs".into());
+            let own = || Some(path.clone().into());
+            let files = SiteFiles { document_root: own(), extra: own(), logs: own(), ..files(&site) };
+            if files.check(&site.serving).is_err() {
                 return Ok(());
             }
-            let text = written(None, None, &site);
-            let tree = parse(text.as_bytes()).unwrap();
+            let tree = parse(&site_file(&NginxSyntax, None, None, (&site, &files)).unwrap()).unwrap();
             prop_assert_eq!(tree.nodes.len(), 2);
             let host = tree.all("server")[1];
             let value = |name: &str| host.directives(name).next().unwrap().values().next().unwrap().to_owned();
             prop_assert_eq!(value("root"), path.clone());
             prop_assert_eq!(value("include"), path.clone());
-            prop_assert_eq!(value("access_log"), format!("{path}/saltmarsh.test-access.log"));
+            prop_assert_eq!(ServerPath::from(value("access_log")), ServerPath::new(&path).join("saltmarsh.test-access.log"));
             prop_assert_eq!(host.sections("location").count(), 3);
         }
     }

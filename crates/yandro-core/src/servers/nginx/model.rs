@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use camino::Utf8Path;
+use crate::server_path::ServerPath;
 
 use super::syntax::NginxSyntax;
 use super::{NginxShared, name_bucket};
@@ -33,15 +33,15 @@ pub(crate) struct NginxModel {
 impl NginxModel {
     /// The size of the buckets of names that somebody else than yandro has set, and where.
     fn own_name_bucket(&self) -> Option<&(usize, Place)> {
-        let is_own = |file: &str| self.own.layout.is_own(&self.own.view.here_or_same(file.into()));
+        let is_own = |file: &str| self.own.layout.is_own(&self.own.view.here_or_same(&file.into()));
         self.shared.configuration.name_bucket.as_ref().filter(|(_, place)| !is_own(&place.file))
     }
 }
 
 impl NginxModel {
     /// Sums up what other people's server blocks have. `owner_of` tells whose a file is.
-    pub(crate) fn new(own: OwnFiles, shared: NginxShared, owner_of: &dyn Fn(&Utf8Path) -> FileOwner) -> Self {
-        let is_own = |host: &VirtualHost| owner_of(host.place.file.as_str().into()).is_yandro();
+    pub(crate) fn new(own: OwnFiles, shared: NginxShared, owner_of: &dyn Fn(&ServerPath) -> FileOwner) -> Self {
+        let is_own = |host: &VirtualHost| owner_of(&host.place.file.as_str().into()).is_yandro();
         let (mut foreign_addresses, mut foreign_first) = (BTreeSet::new(), BTreeSet::new());
         let mut foreign_names: BTreeMap<String, Place> = BTreeMap::new();
         for at in &shared.configuration.answering() {
@@ -110,7 +110,7 @@ impl ServerModel for NginxModel {
         is_on_port(&self.foreign_addresses, port)
     }
 
-    fn shared_text(&self, path: &Utf8Path) -> Option<&[u8]> {
+    fn shared_text(&self, path: &ServerPath) -> Option<&[u8]> {
         self.shared.text(path)
     }
 

@@ -2,7 +2,7 @@
 
 use core::net::IpAddr;
 
-use camino::{Utf8Path, Utf8PathBuf};
+use crate::server_path::ServerPath;
 
 use super::run::{self, ServerBlock, answering_name};
 use crate::config::{Answering, ConfigFault, Place, VirtualHost, asked_at};
@@ -14,15 +14,15 @@ use crate::site::Site;
 #[derive(Debug)]
 pub(super) struct NginxConfiguration {
     configuration: run::NginxRun,
-    root: Utf8PathBuf,
+    root: ServerPath,
 }
 
 /// Default error log: built in, and the same in Debian's and most other builds.
 const ERROR_LOG: &str = "/var/log/nginx/error.log";
 
 impl NginxConfiguration {
-    pub(super) fn new(configuration: run::NginxRun, main: &Utf8Path) -> Self {
-        Self { configuration, root: main.parent().map(Utf8Path::to_owned).unwrap_or_default() }
+    pub(super) fn new(configuration: run::NginxRun, main: &ServerPath) -> Self {
+        Self { configuration, root: main.parent().unwrap_or_default() }
     }
 
     /// The server blocks of a site, that for HTTPS first: it is the one that has a folder.
@@ -35,11 +35,11 @@ impl NginxConfiguration {
 }
 
 impl Configuration for NginxConfiguration {
-    fn files(&self) -> &[Utf8PathBuf] {
+    fn files(&self) -> &[ServerPath] {
         &self.configuration.files
     }
 
-    fn includes(&self) -> &[Utf8PathBuf] {
+    fn includes(&self) -> &[ServerPath] {
         &self.configuration.includes
     }
 
@@ -47,7 +47,7 @@ impl Configuration for NginxConfiguration {
         self.configuration.fault.as_ref()
     }
 
-    fn root(&self) -> &Utf8Path {
+    fn root(&self) -> &ServerPath {
         &self.root
     }
 
@@ -95,9 +95,9 @@ impl Configuration for NginxConfiguration {
         blocks.flat_map(|block| self.configuration.rules(block, site.address)).collect()
     }
 
-    fn error_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Utf8PathBuf> {
+    fn error_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<ServerPath> {
         let named = self.blocks(is_of_site).into_iter().flat_map(|block| self.configuration.error_logs(block));
-        let logs: Vec<Utf8PathBuf> = named.filter(|path| path.starts_with('/')).map(Utf8PathBuf::from).collect();
+        let logs: Vec<ServerPath> = named.map(ServerPath::from).filter(ServerPath::is_absolute).collect();
         if logs.is_empty() { vec![ERROR_LOG.into()] } else { logs }
     }
 
@@ -105,7 +105,7 @@ impl Configuration for NginxConfiguration {
         self.configuration.user.as_deref()
     }
 
-    fn pid_file(&self) -> Option<Utf8PathBuf> {
+    fn pid_file(&self) -> Option<ServerPath> {
         self.configuration.pid_file.clone()
     }
 }

@@ -1,6 +1,6 @@
 //! The output of `nginx -V`.
 
-use camino::Utf8Path;
+use crate::server_path::ServerPath;
 
 use crate::servers::ServerReport;
 
@@ -17,7 +17,7 @@ pub(super) fn read_report(words: &str) -> Option<ServerReport> {
         let value = words.split_whitespace().find_map(|word| word.strip_prefix(name)?.strip_prefix('='));
         value.map(|value| value.trim_matches('\''))
     };
-    let prefix = Utf8Path::new(option("--prefix").unwrap_or(PREFIX));
+    let prefix = &ServerPath::new(option("--prefix").unwrap_or(PREFIX));
     let at = |name: &str, usual: &str| prefix.join(option(name).unwrap_or(usual));
     Some(ServerReport {
         version,

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use camino::Utf8Path;
+use crate::server_path::ServerPath;
 
 use super::desired::{WRITTEN, server_blocks, tls};
 use super::parse;
@@ -140,8 +140,8 @@ impl Dialect for NginxSyntax {
         splices
     }
 
-    fn assumed_main(&self, sites: &Utf8Path) -> String {
-        format!("http {{ {} }}\n", self.directive("include", &[sites.join("*.conf").into_string()]))
+    fn assumed_main(&self, sites: &ServerPath) -> String {
+        format!("http {{ {} }}\n", self.directive("include", &[sites.join("*.conf").to_string()]))
     }
 }
 

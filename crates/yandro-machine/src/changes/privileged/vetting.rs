@@ -37,7 +37,7 @@ pub(super) fn of_site(site: &Site) -> Option<String> {
         ));
     }
     if let Some(FastCgi::Socket(socket)) = &serving.php
-        && !socket.metadata().is_ok_and(|meta| meta.file_type().is_socket())
+        && !socket.to_native().metadata().is_ok_and(|meta| meta.file_type().is_socket())
     {
         return Some(format!("the site `{name}` sends PHP to {socket}, which is not a socket"));
     }
@@ -112,7 +112,7 @@ pub(super) fn of_shared(
 fn is_switching(machine: &Machine, found: &Found, path: &Utf8Path, content: &[u8]) -> bool {
     let root = servers::unasked_configuration(machine, found).root().to_owned();
     let is_roots = |file: &str| {
-        let file = root.join(file).canonicalize_utf8();
+        let file = root.join(file).to_native().canonicalize_utf8();
         file.is_ok_and(|file| check_way(&file).is_ok())
     };
     let before = files::read_if_there(path).ok().flatten().unwrap_or_default();

@@ -24,7 +24,7 @@ pub(super) use vhosts::bare;
 
 use std::collections::BTreeSet;
 
-use camino::Utf8PathBuf;
+use crate::server_path::ServerPath;
 
 /// A directive that counts, or the beginning or end of a section.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -65,13 +65,13 @@ pub struct HttpdRun {
     /// The directives that count, in order.
     pub events: Vec<Event>,
     /// The files that were read, in the order of their first reading.
-    pub files: Vec<Utf8PathBuf>,
+    pub files: Vec<ServerPath>,
     /// The modules that are there, by identifier (`ssl_module`) and by source (`mod_ssl.c`).
     pub modules: BTreeSet<String>,
     /// Includes, with their wildcards, absolute; in order.
-    pub includes: Vec<Utf8PathBuf>,
+    pub includes: Vec<ServerPath>,
     /// The folder that relative paths start from.
-    pub server_root: Utf8PathBuf,
+    pub server_root: ServerPath,
     /// The fault that ended the run before its end.
     pub fault: Option<ConfigFault>,
 }

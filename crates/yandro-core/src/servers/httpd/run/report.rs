@@ -1,6 +1,6 @@
 //! The server's report about itself.
 
-use camino::Utf8PathBuf;
+use crate::server_path::ServerPath;
 
 use crate::servers::ServerReport;
 
@@ -9,7 +9,7 @@ pub(in crate::servers) fn read_report(version: &str, modules: &str) -> ServerRep
     let quoted = |key: &str| {
         let line =
             version.lines().find_map(|line| line.trim().strip_prefix("-D ")?.strip_prefix(key)?.strip_prefix('='));
-        Utf8PathBuf::from(line.unwrap_or_default().trim_matches('"'))
+        ServerPath::from(line.unwrap_or_default().trim_matches('"'))
     };
     let number =
         version.lines().find_map(|line| line.strip_prefix("Server version:")?.split_once('/').map(|(_, rest)| rest));

@@ -1,6 +1,6 @@
 use std::collections::BTreeMap;
 
-use camino::{Utf8Path, Utf8PathBuf};
+use crate::server_path::ServerPath;
 use proptest::prelude::*;
 
 use super::*;
@@ -8,7 +8,7 @@ use crate::servers::ServerReport;
 
 /// Files in memory.
 #[derive(Default)]
-struct Memory(BTreeMap<Utf8PathBuf, Vec<u8>>);
+struct Memory(BTreeMap<ServerPath, Vec<u8>>);
 
 impl Memory {
     fn of(files: &[(&str, &str)]) -> Self {
@@ -17,13 +17,13 @@ impl Memory {
 }
 
 impl Files for Memory {
-    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+    fn read(&self, path: &ServerPath) -> Option<Vec<u8>> {
         self.0.get(path).cloned()
     }
 
-    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
-        let below = self.0.keys().filter_map(|path| path.strip_prefix(folder).ok()?.components().next());
-        let mut names: Vec<String> = below.map(|part| part.as_str().to_owned()).collect();
+    fn list(&self, folder: &ServerPath) -> Option<Vec<String>> {
+        let below = self.0.keys().filter_map(|path| path.below(folder)?.parts().next().map(str::to_owned));
+        let mut names: Vec<String> = below.collect();
         names.dedup();
         (!names.is_empty() && !self.0.contains_key(folder)).then_some(names)
     }

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
-use camino::{Utf8Path, Utf8PathBuf};
+use crate::server_path::ServerPath;
 
 use super::condition::{names_of_built_in, names_of_loaded, version_matches};
 use super::macros::Macro;
@@ -69,14 +69,14 @@ impl<'a> HttpdWalk<'a> {
         }
     }
 
-    pub(super) fn finish(mut self, main: &Utf8Path) -> HttpdRun {
+    pub(super) fn finish(mut self, main: &ServerPath) -> HttpdRun {
         let place = Place { file: main.to_string(), line: 1 };
         self.done.fault = match self.files.read(main) {
             Some(bytes) => self.file(main, &bytes).err(),
             None => Some(ConfigFault::new(place, "the main file can't be read")),
         };
         if let Some(fault) = &mut self.done.fault
-            && let Some(bytes) = self.files.read(Utf8Path::new(&fault.place.file))
+            && let Some(bytes) = self.files.read(&ServerPath::new(&fault.place.file))
         {
             fault.excerpt = source::words_of_line(&bytes, fault.place.line).map(|line| Excerpt::new(&bytes, &line));
         }
@@ -84,7 +84,7 @@ impl<'a> HttpdWalk<'a> {
         self.done
     }
 
-    fn file(&mut self, path: &Utf8Path, bytes: &[u8]) -> Walked {
+    fn file(&mut self, path: &ServerPath, bytes: &[u8]) -> Walked {
         let file = path.to_string();
         if self.seen.insert(file.clone()) {
             self.done.files.push(path.to_owned());
@@ -229,7 +229,7 @@ impl<'a> HttpdWalk<'a> {
                 _ = self.variables.remove(&first);
             }
             "serverroot" => {
-                self.done.server_root = Utf8PathBuf::from(first.trim_end_matches('/'));
+                self.done.server_root = ServerPath::from(first.trim_end_matches('/'));
                 self.event(EventKind::Directive, name, arguments, place);
             }
             "loadmodule" => {

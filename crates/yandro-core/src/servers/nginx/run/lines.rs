@@ -2,7 +2,7 @@
 
 use core::net::IpAddr;
 
-use camino::Utf8Path;
+use crate::server_path::ServerPath;
 
 use super::{NginxRun, ServerBlock};
 use crate::config::{Directive, Place};
@@ -36,7 +36,7 @@ pub(super) struct AnsweringLine {
 
 impl AnsweringLine {
     /// The line, if its directive is one that matters.
-    pub(super) fn of(own: &Directive, file: &Utf8Path, is_inner: bool) -> Option<Self> {
+    pub(super) fn of(own: &Directive, file: &ServerPath, is_inner: bool) -> Option<Self> {
         let place = Place { file: file.to_string(), line: own.line };
         let values = || own.values().map(str::to_owned).collect();
         NAMES.contains(&own.name.as_str()).then(|| Self { is_inner, name: own.name.clone(), values: values(), place })

@@ -1,7 +1,7 @@
 //! A configuration as nginx reads it: includes followed, server blocks of the `http` context
 //! with where they listen and by which names they answer.
 
-use camino::{Utf8Path, Utf8PathBuf};
+use crate::server_path::ServerPath;
 
 use super::parse;
 use crate::config::{Answering, ConfigFault, Directive, Files, Node, Place, Section, VirtualHost, files_of};
@@ -21,13 +21,13 @@ pub struct NginxRun {
     /// The server blocks, in order.
     pub servers: Vec<ServerBlock>,
     /// The files that were read, in the order of their first reading.
-    pub files: Vec<Utf8PathBuf>,
+    pub files: Vec<ServerPath>,
     /// Includes within `http`, with their wildcards, absolute; in order.
-    pub includes: Vec<Utf8PathBuf>,
+    pub includes: Vec<ServerPath>,
     /// User of the workers.
     pub user: Option<String>,
     /// The file that keeps the number of the main process.
-    pub pid_file: Option<Utf8PathBuf>,
+    pub pid_file: Option<ServerPath>,
     /// The size of the buckets of names (`server_names_hash_bucket_size`), where it is said, and
     /// its place.
     pub name_bucket: Option<(usize, Place)>,
@@ -77,15 +77,15 @@ enum BlockContext {
 struct NginxWalk<'f> {
     files: &'f dyn Files,
     /// The folder of the main file: where relative includes start from.
-    prefix: Utf8PathBuf,
+    prefix: ServerPath,
     depth: usize,
     done: NginxRun,
 }
 
 impl NginxRun {
     /// Runs through the configuration whose main file this is.
-    pub fn run(main: &Utf8Path, files: &dyn Files) -> Self {
-        let prefix = main.parent().unwrap_or(Utf8Path::new("/")).to_owned();
+    pub fn run(main: &ServerPath, files: &dyn Files) -> Self {
+        let prefix = main.parent().unwrap_or_else(ServerPath::root);
         let mut walk = NginxWalk { files, prefix, depth: 0, done: Self::default() };
         walk.done.fault = match files.read(main) {
             Some(bytes) => walk.file(main, &bytes, BlockContext::Main).err(),
@@ -166,7 +166,7 @@ pub fn answering_name<'h>(at: &Answering<'h>, name: &str) -> Option<&'h VirtualH
 type Walked = Result<(), ConfigFault>;
 
 impl NginxWalk<'_> {
-    fn file(&mut self, path: &Utf8Path, bytes: &[u8], context: BlockContext) -> Walked {
+    fn file(&mut self, path: &ServerPath, bytes: &[u8], context: BlockContext) -> Walked {
         if !self.done.files.iter().any(|seen| seen == path) {
             self.done.files.push(path.to_owned());
         }
@@ -182,7 +182,7 @@ impl NginxWalk<'_> {
         self.nodes(&tree.nodes, path, context)
     }
 
-    fn nodes(&mut self, nodes: &[Node], file: &Utf8Path, context: BlockContext) -> Walked {
+    fn nodes(&mut self, nodes: &[Node], file: &ServerPath, context: BlockContext) -> Walked {
         for node in nodes {
             match node {
                 Node::Directive(own) if own.is("include") => self.include(own, file, context)?,
@@ -193,7 +193,7 @@ impl NginxWalk<'_> {
         Ok(())
     }
 
-    fn include(&mut self, own: &Directive, file: &Utf8Path, context: BlockContext) -> Walked {
+    fn include(&mut self, own: &Directive, file: &ServerPath, context: BlockContext) -> Walked {
         let fault = |message: String| ConfigFault::new(Place { file: file.to_string(), line: own.line }, message);
         let path = own.values().next().ok_or_else(|| fault("`include` names no file".into()))?;
         if self.depth >= DEEPEST {
@@ -216,7 +216,7 @@ impl NginxWalk<'_> {
         Ok(())
     }
 
-    fn section(&mut self, own: &Section, file: &Utf8Path, context: BlockContext) -> Walked {
+    fn section(&mut self, own: &Section, file: &ServerPath, context: BlockContext) -> Walked {
         let name = own.open.name.as_str();
         let inner = match (context, name) {
             (BlockContext::Main, "http") => BlockContext::Http,
@@ -258,7 +258,7 @@ impl NginxWalk<'_> {
         self.nodes(&own.nodes, file, inner)
     }
 
-    fn directive(&mut self, own: &Directive, file: &Utf8Path, context: BlockContext) {
+    fn directive(&mut self, own: &Directive, file: &ServerPath, context: BlockContext) {
         let first = || own.values().next().map(str::to_owned);
         let line = |is_inner| AnsweringLine::of(own, file, is_inner);
         match context {

@@ -6,19 +6,20 @@ use crate::servers::RuleEffect;
 struct Some2(BTreeMap<&'static str, &'static str>);
 
 impl Files for Some2 {
-    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
+    fn read(&self, path: &ServerPath) -> Option<Vec<u8>> {
         self.0.get(path.as_str()).map(|text| text.as_bytes().to_vec())
     }
 
-    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
-        let paths = self.0.keys().map(Utf8Path::new).filter(|path| path.parent() == Some(folder));
+    fn list(&self, folder: &ServerPath) -> Option<Vec<String>> {
+        let paths =
+            self.0.keys().map(|path| ServerPath::new(path)).filter(|path| path.parent().as_ref() == Some(folder));
         let names: Vec<String> = paths.map(|path| path.file_name().unwrap().to_owned()).collect();
         (!names.is_empty()).then_some(names)
     }
 }
 
 fn run(files: &[(&'static str, &'static str)]) -> NginxRun {
-    NginxRun::run(Utf8Path::new("/n/nginx.conf"), &Some2(files.iter().copied().collect()))
+    NginxRun::run(&ServerPath::new("/n/nginx.conf"), &Some2(files.iter().copied().collect()))
 }
 
 #[test]
@@ -51,7 +52,7 @@ fn server_blocks_are_found_where_they_count() {
     assert_eq!(done.servers[3].host.instead.as_deref(), Some("http://u"));
     assert_eq!(done.servers[1].host.place.to_string(), "/n/sites/b:1");
     assert_eq!(done.includes, ["/n/sites/*", "/n/none/*.conf"]);
-    assert_eq!((done.user.as_deref(), done.pid_file.as_deref()), (Some("www-data"), Some(Utf8Path::new("/run/n.pid"))));
+    assert_eq!((done.user.as_deref(), done.pid_file), (Some("www-data"), Some(ServerPath::new("/run/n.pid"))));
 }
 
 #[test]
