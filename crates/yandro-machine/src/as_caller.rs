@@ -1,12 +1,11 @@
 //! Becoming the user who called sudo, for good.
 
-use std::ffi::{CString, OsString};
+use std::ffi::OsString;
 use std::io;
 use std::process::Command;
 
-use nix::unistd::{Gid, Uid, User, geteuid, getuid, initgroups, setgid, setgroups, setuid};
-
 use crate::machine::Machine;
+use crate::os;
 
 /// Becomes the user who called sudo for good, then the program.
 ///
@@ -28,22 +27,9 @@ impl Machine {
     /// # Errors
     /// When the system refuses, or root's rights could be had back.
     pub fn become_caller(&self) -> io::Result<Option<String>> {
-        let Some((uid, gid)) = self.keeper else { return Ok(None) };
-        if !geteuid().is_root() {
-            return Ok(None);
-        }
-        let (uid, gid) = (Uid::from_raw(uid), Gid::from_raw(gid));
-        let user = User::from_uid(uid)?;
-        match user.as_ref().and_then(|user| CString::new(user.name.as_str()).ok()) {
-            Some(name) => initgroups(&name, gid)?,
-            None => setgroups(&[gid])?,
-        }
-        setgid(gid)?;
-        // Called by root, it sets the real and the saved one as well (setuid(2)).
-        setuid(uid)?;
-        if getuid() != uid || geteuid() != uid || !uid.is_root() && setuid(Uid::from_raw(0)).is_ok() {
-            return Err(io::Error::other("root's rights could not be given up"));
-        }
-        Ok(Some(user.map_or_else(|| uid.to_string(), |user| user.name)))
+        let Some((uid, gid)) = self.keeper.filter(|_| os::is_root()) else { return Ok(None) };
+        let name = os::account(uid).map_or_else(|| uid.to_string(), |user| user.name);
+        os::become_user(uid, gid)?;
+        Ok(Some(name))
     }
 }

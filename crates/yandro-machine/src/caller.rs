@@ -7,14 +7,15 @@ use std::process::Command;
 use std::sync::OnceLock;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use nix::unistd::{Gid, Uid, User, geteuid, getgroups, initgroups, setfsgid, setfsuid, setgroups};
+
+use crate::os::{self, FileRights};
 
 /// The variable by which sudo tells who called it.
 pub(crate) const VARIABLE: &str = "SUDO_UID";
 
 struct Caller {
-    uid: Uid,
-    gid: Gid,
+    uid: u32,
+    gid: u32,
     /// The folders of their settings and of their authority.
     own: [Utf8PathBuf; 2],
 }
@@ -24,19 +25,19 @@ static CALLER: OnceLock<Caller> = OnceLock::new();
 /// Remembers who called sudo, and where their own folders are: from then on their files are worked on with their
 /// rights.
 pub(crate) fn remember(uid: u32, gid: u32, own: [Utf8PathBuf; 2]) {
-    if geteuid().is_root() && uid != 0 {
-        _ = CALLER.set(Caller { uid: Uid::from_raw(uid), gid: Gid::from_raw(gid), own });
+    if os::is_root() && uid != 0 {
+        _ = CALLER.set(Caller { uid, gid, own });
     }
 }
 
 /// The number of the user who called sudo.
 pub(crate) fn number() -> Option<u32> {
-    CALLER.get().map(|caller| caller.uid.as_raw())
+    CALLER.get().map(|caller| caller.uid)
 }
 
 /// Whether this process has root's rights.
 pub fn is_root() -> bool {
-    geteuid().is_root()
+    os::is_root()
 }
 
 /// The user's rights on files, for the thread that made this, until it is dropped. A link in the user's own folders
@@ -44,46 +45,31 @@ pub fn is_root() -> bool {
 #[must_use]
 #[derive(Debug)]
 pub struct AsCaller {
-    before: Option<Vec<Gid>>,
+    _rights: Option<FileRights>,
 }
 
 /// Takes the rights of the user who called sudo, unless only root can change `path`. Does nothing without sudo.
 pub fn rights_for(path: &Utf8Path) -> AsCaller {
     let caller = if has_rights() || is_roots_alone(path) { None } else { CALLER.get() };
-    AsCaller { before: caller.and_then(Caller::take_rights) }
+    AsCaller { _rights: caller.and_then(Caller::take_rights) }
 }
 
 /// The same for reading, which anything else than the user's own folders may need root for.
 pub(crate) fn rights_to_read(path: &Utf8Path) -> AsCaller {
     let is_own = CALLER.get().is_some_and(|caller| caller.own.iter().any(|own| path.starts_with(own)));
-    if is_own { rights_for(path) } else { AsCaller { before: None } }
+    if is_own { rights_for(path) } else { AsCaller { _rights: None } }
 }
 
 impl Caller {
-    /// Gives the groups that were there before.
-    fn take_rights(&self) -> Option<Vec<Gid>> {
-        let before = getgroups().ok()?;
-        let name = User::from_uid(self.uid).ok().flatten().and_then(|user| CString::new(user.name).ok());
-        _ = name.map_or_else(|| setgroups(&[self.gid]), |name| initgroups(&name, self.gid));
-        setfsgid(self.gid);
-        setfsuid(self.uid);
-        Some(before)
-    }
-}
-
-impl Drop for AsCaller {
-    fn drop(&mut self) {
-        if let Some(before) = &self.before {
-            setfsuid(Uid::from_raw(0));
-            setfsgid(Gid::from_raw(0));
-            _ = setgroups(before);
-        }
+    fn take_rights(&self) -> Option<FileRights> {
+        let name = os::account(self.uid).and_then(|user| CString::new(user.name).ok());
+        FileRights::take(name.as_deref(), self.uid, self.gid)
     }
 }
 
 /// Whether this thread has that user's rights just now.
 pub(crate) fn has_rights() -> bool {
-    CALLER.get().is_some_and(|caller| setfsuid(Uid::from_raw(u32::MAX)) == caller.uid)
+    CALLER.get().is_some() && FileRights::are_taken()
 }
 
 /// Whether files there are made by the user who called sudo, and theirs.

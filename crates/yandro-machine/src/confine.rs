@@ -7,6 +7,8 @@ use std::sync::{PoisonError, RwLock};
 
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 
+use crate::os;
+
 /// The sysroots of this process.
 static ROOTS: RwLock<Vec<Utf8PathBuf>> = RwLock::new(Vec::new());
 
@@ -59,7 +61,7 @@ fn within(root: &Utf8Path, below: &Utf8Path) -> io::Result<Utf8PathBuf> {
                 };
                 links += 1;
                 if links > LINKS {
-                    return Err(rustix::io::Errno::LOOP.into());
+                    return Err(os::circle_of_links());
                 }
                 for part in parts(&target).into_iter().rev() {
                     pending.push_front(part);

@@ -1,15 +1,15 @@
 //! Reading and writing files so that each is whole or as it was.
 
 use std::fs::{self, File, OpenOptions};
-use std::io::{self, Write as _};
-use std::os::unix::fs::{MetadataExt as _, OpenOptionsExt as _, PermissionsExt as _};
+use std::io::{self, ErrorKind, Write as _};
+use std::os::unix::fs::OpenOptionsExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use rustix::io::Errno;
-use serde::{Deserialize, Serialize};
 
 use crate::caller;
 use crate::confine;
+use crate::os;
+pub use crate::os::Attributes;
 pub use crate::reading::{holds, open_regular, read, read_end, read_given, read_if_there};
 
 /// A failed operation on a file, with the path.
@@ -31,7 +31,7 @@ impl FileError {
 
     /// The system's words, or the obstacle behind them.
     fn cause(&self) -> String {
-        let is_denied = self.source.kind() == io::ErrorKind::PermissionDenied;
+        let is_denied = self.source.kind() == ErrorKind::PermissionDenied;
         match obstacle(&self.path) {
             Some(obstacle) if is_denied => words(&obstacle.source),
             _ => words(&self.source),
@@ -40,26 +40,31 @@ impl FileError {
 
     /// Whether the cause is a right that the user doesn't have, and root would.
     pub fn is_permission(&self) -> bool {
-        self.source.kind() == io::ErrorKind::PermissionDenied && !rustix::process::geteuid().is_root()
+        self.source.kind() == ErrorKind::PermissionDenied && !os::is_root()
     }
 
     /// The fix, where the cause tells.
     pub fn fix(&self) -> Option<String> {
         let Self { path, source } = self;
-        if source.kind() == io::ErrorKind::PermissionDenied
+        if source.kind() == ErrorKind::PermissionDenied
             && let Some(obstacle) = obstacle(path)
         {
-            return Some(format!("take the attribute off, if you want it changed: sudo chattr -i {}", obstacle.path));
+            return Some(format!(
+                "take the attribute off, if you want it changed: {}",
+                os::changeable_again(&obstacle.path)
+            ));
         }
-        Some(match Errno::from_io_error(source) {
-            Some(Errno::ROFS) => format!("mount the file system of {path} writable, then run the command again"),
-            Some(Errno::NOSPC | Errno::DQUOT) => format!("make room on the disk of {path}, then run the command again"),
-            Some(Errno::MFILE) => "raise the limit of open files (ulimit -n), then run the command again".into(),
-            Some(Errno::NFILE) => "end some programs: the system has no more file descriptors".into(),
-            _ if source.to_string().contains("immutable attribute") => {
-                format!("take the attribute off, if you want it changed: sudo chattr -i {path}")
+        Some(match source.kind() {
+            ErrorKind::ReadOnlyFilesystem => {
+                format!("mount the file system of {path} writable, then run the command again")
             }
-            _ => return None,
+            ErrorKind::StorageFull | ErrorKind::QuotaExceeded => {
+                format!("make room on the disk of {path}, then run the command again")
+            }
+            _ if source.to_string().contains("immutable attribute") => {
+                format!("take the attribute off, if you want it changed: {}", os::changeable_again(path))
+            }
+            _ => return os::fewer_files(source).map(str::to_owned),
         })
     }
 }
@@ -72,92 +77,33 @@ pub(crate) fn words(error: &io::Error) -> String {
     chars.next().map(|first| first.to_lowercase().chain(chars).collect()).unwrap_or_default()
 }
 
-/// Mode, owner and extended attributes (access control lists among them) of a file.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Attributes {
-    /// Permission bits.
-    pub mode: u32,
-    /// Owner.
-    pub uid: u32,
-    /// Group.
-    pub gid: u32,
-    /// Extended attributes.
-    pub extended: Vec<(String, Vec<u8>)>,
-}
-
 impl Attributes {
     /// The attributes of a file that exists.
     ///
     /// # Errors
     /// When the file can't be looked at.
     pub fn of(path: &Utf8Path) -> Result<Self, FileError> {
-        let path = &confine::real(path).map_err(FileError::at(path))?;
-        let meta = fs::metadata(path).map_err(FileError::at(path))?;
-        Ok(Self {
-            mode: meta.permissions().mode() & 0o7777,
-            uid: meta.uid(),
-            gid: meta.gid(),
-            extended: extended(path),
-        })
+        confine::real(path).and_then(|path| Self::at(&path)).map_err(FileError::at(path))
     }
-
-    fn give_to(&self, file: &File) -> io::Result<()> {
-        let own = file.metadata()?;
-        if (own.uid(), own.gid()) != (self.uid, self.gid) {
-            match std::os::unix::fs::fchown(file, Some(self.uid), Some(self.gid)) {
-                // In the folder of the user who called sudo it is theirs, whosever it was.
-                Err(error) if !(error.kind() == io::ErrorKind::PermissionDenied && caller::has_rights()) => {
-                    return Err(error);
-                }
-                _ => {}
-            }
-        }
-        // After the owner: a change of owner takes set-id bits away.
-        file.set_permissions(fs::Permissions::from_mode(self.mode))?;
-        for (name, value) in &self.extended {
-            match rustix::fs::fsetxattr(file, name.as_str(), value, rustix::fs::XattrFlags::empty()) {
-                // A file system without them had none to lose; security labels are the kernel's own to give.
-                Err(Errno::OPNOTSUPP | Errno::PERM) | Ok(()) => {}
-                Err(error) => return Err(error.into()),
-            }
-        }
-        Ok(())
-    }
-}
-
-fn extended(path: &Utf8Path) -> Vec<(String, Vec<u8>)> {
-    let mut names = vec![0; 4096];
-    let Ok(length) = rustix::fs::listxattr(path.as_std_path(), &mut names) else { return Vec::new() };
-    let names = names[..length].split(|&byte| byte == 0).filter(|name| !name.is_empty());
-    let value = |name: &[u8]| {
-        let name = String::from_utf8(name.to_vec()).ok()?;
-        let mut value = vec![0; 65536];
-        let length = rustix::fs::getxattr(path.as_std_path(), name.as_str(), &mut value).ok()?;
-        value.truncate(length);
-        Some((name, value))
-    };
-    names.filter_map(value).collect()
 }
 
 /// Whether this user may take a file away or put another in its place.
 pub fn may_be_replaced(path: &Utf8Path) -> bool {
     let folder = path.parent().unwrap_or(Utf8Path::new("/"));
-    rustix::fs::access(folder.as_std_path(), rustix::fs::Access::WRITE_OK).is_ok()
+    os::may_write(folder).is_ok()
 }
 
 /// An obstacle that keeps even root from writing a file: a read-only file system, or the immutable
 /// attribute of the file or its folder.
 pub(crate) fn obstacle(path: &Utf8Path) -> Option<FileError> {
-    use rustix::fs::{AtFlags, CWD, StatxAttributes, StatxFlags, statx};
     let folder = path.ancestors().skip(1).find(|folder| folder.exists())?;
     for at in [path, folder] {
-        let written = rustix::fs::access(at.as_std_path(), rustix::fs::Access::WRITE_OK);
-        if written == Err(Errno::ROFS) {
-            return Some(FileError::at(path)(Errno::ROFS.into()));
+        let is_read_only = |error: &io::Error| error.kind() == ErrorKind::ReadOnlyFilesystem;
+        if let Some(error) = os::may_write(at).err().filter(is_read_only) {
+            return Some(FileError::at(path)(error));
         }
-        let attributes = statx(CWD, at.as_std_path(), AtFlags::empty(), StatxFlags::BASIC_STATS);
-        if attributes.is_ok_and(|found| found.stx_attributes.contains(StatxAttributes::IMMUTABLE)) {
-            let words = format!("{at} has the immutable attribute (chattr +i), and nobody can change it");
+        if os::is_immutable(at) {
+            let words = format!("{at} has the immutable attribute ({}), and nobody can change it", os::IMMUTABLE_BY);
             return Some(FileError::at(path)(io::Error::other(words)));
         }
     }
@@ -172,7 +118,7 @@ pub fn read_link_if_there(path: &Utf8Path) -> Result<Option<Utf8PathBuf>, FileEr
     let real = confine::real_folder(path).map_err(FileError::at(path))?;
     match real.read_link_utf8() {
         Ok(target) => Ok(Some(target)),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+        Err(error) if error.kind() == ErrorKind::NotFound => Ok(None),
         Err(error) => Err(FileError::at(path)(error)),
     }
 }
@@ -213,8 +159,8 @@ pub fn write(
         }
         Err(error) => error,
     };
-    let no_rename = matches!(Errno::from_io_error(&error.source), Some(Errno::BUSY | Errno::XDEV));
-    let no_room_beside = matches!(Errno::from_io_error(&error.source), Some(Errno::ACCESS | Errno::PERM | Errno::ROFS));
+    let no_rename = matches!(error.source.kind(), ErrorKind::ResourceBusy | ErrorKind::CrossesDevices);
+    let no_room_beside = matches!(error.source.kind(), ErrorKind::PermissionDenied | ErrorKind::ReadOnlyFilesystem);
     if !(no_rename || no_room_beside) || !path.exists() {
         return Err(error);
     }
@@ -258,7 +204,7 @@ pub fn follow(path: &Utf8Path) -> Result<Utf8PathBuf, FileError> {
     let path = &confine::real(path).map_err(FileError::at(path))?;
     match path.canonicalize_utf8() {
         Ok(real) => Ok(real),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(path.to_owned()),
+        Err(error) if error.kind() == ErrorKind::NotFound => Ok(path.to_owned()),
         Err(error) => Err(FileError::at(path)(error)),
     }
 }
@@ -310,6 +256,8 @@ pub fn sha256(content: &[u8]) -> String {
 
 #[cfg(test)]
 mod tests {
+    use std::os::unix::fs::PermissionsExt as _;
+
     use super::*;
 
     #[test]

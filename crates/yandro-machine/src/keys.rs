@@ -2,7 +2,7 @@
 //!
 //! Only their owner may read keys: checked whenever they are read.
 
-use std::fs;
+use std::fs::{self, Permissions};
 use std::os::unix::fs::PermissionsExt as _;
 use std::sync::{Mutex, OnceLock, PoisonError};
 
@@ -13,6 +13,7 @@ use zeroize::Zeroizing;
 use crate::files::FileError;
 use crate::machine::Machine;
 use crate::observe::error::ObserveError;
+use crate::os;
 
 /// A key, or a folder of keys, that others may enter or read.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -90,7 +91,7 @@ impl Keys {
             let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
             let file = rustix::fs::open(open.path.as_std_path(), flags, Mode::empty()).map_err(at)?;
             let owner = rustix::fs::fstat(&file).map_err(at)?.st_uid;
-            let own = rustix::process::geteuid().as_raw();
+            let own = os::this_user();
             let keeper = machine.keeper.map(|(uid, _)| uid);
             // Root may do anything, and does it for the user who called and for itself only.
             let is_theirs = owner == own || keeper.map_or(own == 0, |keeper| keeper == owner);
@@ -98,7 +99,8 @@ impl Keys {
                 return Err(ObserveError::Foreign { path: open.path, owner });
             }
             if self.closes {
-                rustix::fs::fchmod(&file, Mode::from_raw_mode(open.wanted)).map_err(at)?;
+                let wanted = Permissions::from_mode(open.wanted);
+                std::fs::File::from(file).set_permissions(wanted).map_err(FileError::at(&open.path))?;
             }
             self.found_open(open);
         }

@@ -11,8 +11,7 @@
 //!
 //! # Known limitations
 //!
-//! - It is built for Unix, and runs on Linux: processes, sockets and name caches are read from `/proc` and by systemd's
-//!   and glibc's means.
+//! - It runs on Linux, and compiles for macOS. What differs between them is in `os`; see `docs/platforms.md`.
 //! - Lock and record are for one machine. On a folder that several machines share (NFS), one does not see the other's.
 //! - [`caller`] takes the rights of the user who called sudo for a thread. It must not be held across an `await`.
 
@@ -33,6 +32,7 @@ pub mod markers;
 pub mod network;
 pub mod observe;
 pub mod openssl;
+mod os;
 pub mod pack;
 pub mod permissions;
 pub mod php;

@@ -7,6 +7,7 @@ use yandro_core::{ListId, Places, System};
 
 use crate::caller;
 use crate::confine;
+use crate::os;
 
 /// The environment of one run, captured once at the start.
 #[derive(Clone, Debug)]
@@ -75,30 +76,30 @@ impl Machine {
             .filter(|path| path.is_dir())
             .ok_or_else(|| MachineError::Sysroot(environment.sysroot.clone()))?;
         confine::confine(&sysroot);
-        let uid = rustix::process::geteuid().as_raw();
+        let uid = os::this_user();
         let caller = match environment.sudo_uid {
-            Some(caller) if uid == 0 => Some(user(caller).ok_or(MachineError::Caller(caller))?),
+            Some(caller) if uid == 0 => Some(os::account(caller).ok_or(MachineError::Caller(caller))?),
             _ => None,
         };
         let (home, config_home, data_home) = if let Some(caller) = &caller {
-            (Utf8PathBuf::from_path_buf(caller.dir.clone()).ok(), None, None)
+            (caller.home.clone(), None, None)
         } else {
             let home = environment.home.as_ref().filter(|home| !home.is_empty()).map(checked_home).transpose()?;
             (home, environment.config_home.clone(), environment.data_home.clone())
         };
-        let home = home.or_else(|| Utf8PathBuf::from_path_buf(user(uid)?.dir).ok());
+        let home = home.or_else(|| os::account(uid)?.home);
         let below_home = |below: &str| home.as_ref().map(|home| home.join(below)).ok_or(MachineError::Homeless);
         let config = config_home.map_or_else(|| below_home(".config"), Ok)?.join("yandro");
         let data = data_home.map_or_else(|| below_home(".local/share"), Ok)?.join("yandro");
         let name = match &caller {
             Some(caller) => caller.name.clone(),
-            None => user(uid).map_or_else(|| uid.to_string(), |user| user.name),
+            None => os::account(uid).map_or_else(|| uid.to_string(), |user| user.name),
         };
         let system = System::of_tree(|path| resolved(&sysroot, path).exists());
         let home = home.as_deref().ok_or(MachineError::Homeless)?;
         let (config, data) = (resolved(&sysroot, config.as_str()), resolved(&sysroot, data.as_str()));
         if let Some(caller) = &caller {
-            caller::remember(caller.uid.as_raw(), caller.gid.as_raw(), [config.clone(), data.clone()]);
+            caller::remember(caller.number, caller.group, [config.clone(), data.clone()]);
         }
         Ok(Self {
             system,
@@ -110,14 +111,14 @@ impl Machine {
                 data,
                 sysroot,
             },
-            owner: format!("{name}@{}", host_name()),
-            keeper: caller.map(|caller| (caller.uid.as_raw(), caller.gid.as_raw())),
+            owner: format!("{name}@{}", os::host_name()),
+            keeper: caller.map(|caller| (caller.number, caller.group)),
         })
     }
 
     /// Whether this runs as root.
     pub fn is_root(&self) -> bool {
-        rustix::process::geteuid().is_root()
+        os::is_root()
     }
 
     /// The user who called this by sudo, if one did.
@@ -199,16 +200,7 @@ fn inside(sysroot: &Utf8Path, path: &Utf8Path) -> Utf8PathBuf {
     }
 }
 
-/// A user of the machine, wherever the system has its users from (getpwuid(3)).
-fn user(uid: u32) -> Option<nix::unistd::User> {
-    nix::unistd::User::from_uid(uid.into()).ok().flatten()
-}
-
 /// The name of a user of the machine.
 pub(crate) fn user_name(uid: u32) -> Option<String> {
-    user(uid).map(|user| user.name)
-}
-
-fn host_name() -> String {
-    rustix::system::uname().nodename().to_string_lossy().into_owned()
+    os::account(uid).map(|user| user.name)
 }

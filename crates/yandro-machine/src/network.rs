@@ -2,7 +2,7 @@
 
 use std::net::{IpAddr, Ipv6Addr};
 
-use crate::ports;
+use crate::{os, ports};
 
 /// An address that one of this machine's interfaces has.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -15,15 +15,7 @@ pub struct InterfaceAddress {
 
 /// All of them; none where the system doesn't tell.
 pub fn addresses() -> Vec<InterfaceAddress> {
-    let Ok(found) = nix::ifaddrs::getifaddrs() else { return Vec::new() };
-    found.filter_map(address_of).collect()
-}
-
-fn address_of(found: nix::ifaddrs::InterfaceAddress) -> Option<InterfaceAddress> {
-    let socket = found.address?;
-    let v4 = socket.as_sockaddr_in().map(|own| IpAddr::V4(own.ip()));
-    let address = v4.or_else(|| socket.as_sockaddr_in6().map(|own| IpAddr::V6(own.ip())))?;
-    Some(InterfaceAddress { interface: found.interface_name, address })
+    os::addresses().into_iter().map(|(interface, address)| InterfaceAddress { interface, address }).collect()
 }
 
 /// Whether an interface has this address; all of 127.0.0.0/8 is the loopback interface's (RFC 1122).

@@ -8,6 +8,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{Barrier, Rights, RightsChange, shell_word};
 
 use crate::files::FileError;
+use crate::os::{self, Account};
 
 /// A user with all their groups.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -21,25 +22,26 @@ pub struct User {
 impl User {
     /// The user of this number.
     pub(crate) fn of_number(uid: u32) -> Option<Self> {
-        nix::unistd::User::from_uid(uid.into()).ok().flatten().map(Self::with_groups)
+        os::account(uid).map(Self::with_groups)
     }
 
     /// The user of this name, wherever the system has its users from (getpwnam(3)).
     pub fn of_name(name: &str) -> Option<Self> {
-        nix::unistd::User::from_name(name).ok().flatten().map(Self::with_groups)
+        os::account_named(name).map(Self::with_groups)
     }
 
-    fn with_groups(user: nix::unistd::User) -> Self {
+    fn with_groups(user: Account) -> Self {
         let name = std::ffi::CString::new(user.name.as_str()).ok();
-        let groups = name.and_then(|name| nix::unistd::getgrouplist(&name, user.gid).ok()).unwrap_or_default();
-        let groups = groups.into_iter().chain([user.gid]).map(nix::unistd::Gid::as_raw).collect();
-        Self { name: user.name, uid: user.uid.as_raw(), groups }
+        let gid = user.group;
+        let groups = name.map(|name| os::groups_of(&name, gid)).unwrap_or_default();
+        let groups = groups.into_iter().chain([gid]).collect();
+        Self { name: user.name, uid: user.number, groups }
     }
 }
 
 /// The name of the user with this number, or the number itself.
 pub(crate) fn user_name(uid: u32) -> String {
-    nix::unistd::User::from_uid(uid.into()).ok().flatten().map_or_else(|| uid.to_string(), |user| user.name)
+    os::account(uid).map_or_else(|| uid.to_string(), |user| user.name)
 }
 
 /// The smallest number of a person's account (login.defs(5)), and that of `nobody`.
@@ -99,7 +101,7 @@ pub(crate) fn may_write(path: &Utf8Path, user: &User) -> bool {
 /// Whether this process's user may write a file, or the folder that is to hold it.
 pub(crate) fn may_be_written(path: &Utf8Path) -> bool {
     let there = path.ancestors().find(|path| path.exists()).unwrap_or(path);
-    rustix::fs::access(there.as_std_path(), rustix::fs::Access::WRITE_OK).is_ok()
+    os::may_write(there).is_ok()
 }
 
 const READ: u32 = 4;
@@ -133,7 +135,7 @@ fn barrier(path: &Utf8Path, user: &User, needs: u32) -> Option<Barrier> {
     let meta = fs::metadata(path).ok()?;
     let (rights, quoted) = (word(needs), shell_word(path.as_str()));
     // Only its owner and root may change its rights.
-    let this = rustix::process::geteuid().as_raw();
+    let this = os::this_user();
     let sudo = if this == 0 || meta.uid() == this { "" } else { "sudo " };
     let fix = if Utf8Path::new("/usr/bin/setfacl").exists() {
         format!("{sudo}setfacl --modify user:{}:{rights} {quoted}", user.name)

@@ -1,9 +1,8 @@
-//! Listening sockets and their processes, by proc(5).
+//! Listening sockets and their processes.
 
-use std::collections::BTreeMap;
-use std::fs;
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::net::IpAddr;
 
+use crate::os::{self, ListeningSocket};
 use crate::permissions::user_name;
 
 /// A process that listens on a port.
@@ -23,10 +22,9 @@ pub struct Holder {
     pub port: u16,
 }
 
-/// The first port on which an ordinary user may listen (ip(7), `ip_unprivileged_port_start`).
+/// The first port on which an ordinary user may listen.
 pub fn first_of_users() -> u16 {
-    let set = std::fs::read_to_string("/proc/sys/net/ipv4/ip_unprivileged_port_start");
-    set.ok().and_then(|text| text.trim().parse().ok()).unwrap_or(1024)
+    os::first_of_users()
 }
 
 impl std::fmt::Display for Holder {
@@ -38,54 +36,39 @@ impl std::fmt::Display for Holder {
     }
 }
 
-/// A listening socket.
-struct Socket {
-    address: IpAddr,
-    port: u16,
-    /// How many connections wait to be taken.
-    waiting: usize,
-    uid: u32,
-    inode: u64,
-}
-
 /// The processes that listen on a port.
 pub fn holders(port: u16) -> Vec<Holder> {
-    of(sockets().into_iter().filter(|socket| socket.port == port).collect())
+    // Which process has a socket takes long to find out.
+    if listening(port).is_empty() {
+        return Vec::new();
+    }
+    let mut all = all();
+    all.retain(|holder| holder.port == port);
+    all
 }
 
 /// Everybody who listens.
 pub fn all() -> Vec<Holder> {
-    of(sockets())
-}
-
-fn of(sockets: Vec<Socket>) -> Vec<Holder> {
-    if sockets.is_empty() {
-        return Vec::new();
-    }
-    let owners = owners();
-    let this = rustix::process::geteuid().as_raw();
-    let holder = |socket: Socket| {
-        let pid = owners.get(&socket.inode).copied();
-        Holder {
-            program: pid.and_then(name_of),
-            pid,
-            user: user_name(socket.uid),
-            is_own: socket.uid == this || this == 0,
-            address: socket.address,
-            port: socket.port,
-        }
+    let this = os::this_user();
+    let holder = |socket: ListeningSocket| Holder {
+        program: socket.pid.and_then(|pid| Some(os::process(pid.try_into().ok()?)?.name)),
+        pid: socket.pid,
+        user: user_name(socket.user),
+        is_own: socket.user == this || this == 0,
+        address: socket.address,
+        port: socket.port,
     };
-    sockets.into_iter().map(holder).collect()
+    os::listening(true).into_iter().map(holder).collect()
 }
 
 /// The addresses on which something listens on a port.
 pub(crate) fn listening(port: u16) -> Vec<IpAddr> {
-    sockets().into_iter().filter(|socket| socket.port == port).map(|socket| socket.address).collect()
+    os::listening(false).into_iter().filter(|socket| socket.port == port).map(|socket| socket.address).collect()
 }
 
 /// How many connections wait on a port to be taken by a program.
 pub(crate) fn waiting(port: u16) -> usize {
-    sockets().iter().filter(|socket| socket.port == port).map(|socket| socket.waiting).sum()
+    os::listening(false).iter().filter(|socket| socket.port == port).map(|socket| socket.waiting).sum()
 }
 
 /// Whether something listens on a port for other computers, too.
@@ -103,67 +86,10 @@ pub fn explain(words: &str) -> Option<String> {
     Some(format!("port {port} is held by {holder}"))
 }
 
-/// Every socket that listens.
-fn sockets() -> Vec<Socket> {
-    let mut found = Vec::new();
-    for (table, is_v6) in [("/proc/net/tcp", false), ("/proc/net/tcp6", true)] {
-        let text = fs::read_to_string(table).unwrap_or_default();
-        found.extend(text.lines().skip(1).filter_map(|line| socket(line, is_v6)));
-    }
-    found
-}
-
-fn socket(line: &str, is_v6: bool) -> Option<Socket> {
-    let fields: Vec<&str> = line.split_whitespace().collect();
-    let (local, state) = (fields.get(1)?, fields.get(3)?);
-    if *state != "0A" {
-        return None;
-    }
-    let (address, port) = local.split_once(':')?;
-    // Words in the byte order of the machine.
-    let word = |at: usize| u32::from_str_radix(address.get(at..at + 8)?, 16).ok().map(u32::to_ne_bytes);
-    let address = if is_v6 {
-        let bytes: Vec<u8> = [0, 8, 16, 24].map(word).into_iter().collect::<Option<Vec<_>>>()?.concat();
-        IpAddr::V6(Ipv6Addr::from(<[u8; 16]>::try_from(bytes).ok()?))
-    } else {
-        IpAddr::V4(Ipv4Addr::from(word(0)?))
-    };
-    let port = u16::from_str_radix(port, 16).ok()?;
-    // The second number is the length of a listener's queue (proc(5)).
-    let waiting = fields.get(4)?.split_once(':').and_then(|(_, queue)| usize::from_str_radix(queue, 16).ok());
-    Some(Socket {
-        address,
-        port,
-        waiting: waiting.unwrap_or_default(),
-        uid: fields.get(7)?.parse().ok()?,
-        inode: fields.get(9)?.parse().ok()?,
-    })
-}
-
-/// The process that has each socket, by the socket's inode; the oldest of those that share one.
-fn owners() -> BTreeMap<u64, u32> {
-    let mut found = BTreeMap::new();
-    let processes = fs::read_dir("/proc").into_iter().flatten().flatten();
-    let mut pids: Vec<u32> = processes.filter_map(|entry| entry.file_name().to_str()?.parse().ok()).collect();
-    pids.sort_unstable();
-    for pid in pids {
-        for entry in fs::read_dir(format!("/proc/{pid}/fd")).into_iter().flatten().flatten() {
-            let target = fs::read_link(entry.path()).unwrap_or_default();
-            let inode = target.to_str().and_then(|text| text.strip_prefix("socket:[")?.strip_suffix(']')?.parse().ok());
-            if let Some(inode) = inode {
-                found.entry(inode).or_insert(pid);
-            }
-        }
-    }
-    found
-}
-
-fn name_of(pid: u32) -> Option<String> {
-    Some(fs::read_to_string(format!("/proc/{pid}/comm")).ok()?.trim().to_owned())
-}
-
 #[cfg(test)]
 mod tests {
+    use std::net::Ipv4Addr;
+
     use super::*;
 
     #[test]

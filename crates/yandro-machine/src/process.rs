@@ -3,28 +3,20 @@
 //! Every program has a time limit, is read while it runs, and has a separate process group,
 //! so that Ctrl-C in the terminal reaches yandro only.
 
-use std::fs;
-use std::io::{self, Read, Write as _};
-use std::os::unix::process::CommandExt as _;
-use std::process::{Child, Command, ExitStatus, Stdio};
+use std::io::{self, Write as _};
+use std::process::{Command, ExitStatus, Stdio};
 use std::time::{Duration, Instant, SystemTime};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use rustix::process::{Pid, Signal, kill_process_group};
 use zeroize::Zeroizing;
 
 use crate::caller;
+use crate::os::{self, Output};
 use crate::permissions::user_name;
 use crate::traced::Traced;
 
 /// How long any program may run before it is ended.
 const LIMIT: Duration = Duration::from_secs(120);
-/// How much of a program's output is kept, in bytes. The rest is read and dropped.
-const KEPT: usize = 1 << 20;
-/// How long one look at a program's output takes, if it says nothing and doesn't end.
-const LOOK: Timespec = Timespec { tv_sec: 0, tv_nsec: 10_000_000 };
-
 /// A program's output and exit status.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Ran {
@@ -93,10 +85,9 @@ impl RunAs {
 }
 
 /// Keeps the memory of this process, which may hold a key, out of core dumps and other users'
-/// debuggers (prctl(2), `PR_SET_DUMPABLE`). Programs that it starts are as they always were.
+/// debuggers, as far as the system lets it.
 pub fn keep_memory_to_itself() {
-    // A system that refuses makes no dumps of ours any worse.
-    _ = rustix::process::set_dumpable_behavior(rustix::process::DumpableBehavior::NotDumpable);
+    os::keep_memory_to_itself();
 }
 
 /// A program with a clean environment.
@@ -163,13 +154,13 @@ pub(crate) fn run_with_secrets(
     let not_run = |source| ProgramError::NotRun { program: program.to_string(), source };
     let (mut pipes, status) = finish_pipes(command, arguments, input, LIMIT).map_err(not_run)?;
     let written = Zeroizing::new(std::mem::take(&mut pipes.said[0]));
-    let ran = pipes.ran(program, arguments, status);
+    let ran = ran(program, arguments, &pipes, status);
     ProgramError::check(program, Ok(ran)).map(|()| written)
 }
 
 fn finish(command: Command, program: &Utf8Path, arguments: &[&str], input: &[u8], limit: Duration) -> io::Result<Ran> {
     let (pipes, status) = finish_pipes(command, arguments, input, limit)?;
-    Ok(pipes.ran(program, arguments, status))
+    Ok(ran(program, arguments, &pipes, status))
 }
 
 fn finish_pipes(
@@ -177,16 +168,16 @@ fn finish_pipes(
     arguments: &[&str],
     input: &[u8],
     limit: Duration,
-) -> io::Result<(Pipes, ExitStatus)> {
+) -> io::Result<(Output, ExitStatus)> {
     let stdin = if input.is_empty() { Stdio::null() } else { Stdio::piped() };
-    command.args(arguments).process_group(0).stdin(stdin).stdout(Stdio::piped()).stderr(Stdio::piped());
+    os::own_group(&mut command).args(arguments).stdin(stdin).stdout(Stdio::piped()).stderr(Stdio::piped());
     let traced = Traced::new(&command);
     let mut child = command.spawn().inspect_err(|error| traced.not_started(error))?;
     if let Some(mut stdin) = child.stdin.take() {
         // A program that ends without reading says itself why.
         _ = stdin.write_all(input);
     }
-    let mut pipes = Pipes::of(&mut child)?;
+    let mut pipes = Output::of(&mut child)?;
     let began = Instant::now();
     let status = loop {
         pipes.read();
@@ -196,7 +187,7 @@ fn finish_pipes(
             break status;
         }
         if began.elapsed() > limit {
-            end(&mut child);
+            os::end_group(&mut child);
             return Err(io::Error::new(io::ErrorKind::TimedOut, format!("did not end within {} s", limit.as_secs())));
         }
     };
@@ -215,10 +206,10 @@ pub(crate) fn run_starter(
     is_up: impl Fn() -> bool,
 ) -> io::Result<Ran> {
     let mut command = cleaned(rights.command(program)?);
-    command.args(arguments).process_group(0).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
+    os::own_group(&mut command).args(arguments).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
     let traced = Traced::new(&command);
     let mut child = command.spawn().inspect_err(|error| traced.not_started(error))?;
-    let mut pipes = Pipes::of(&mut child)?;
+    let mut pipes = Output::of(&mut child)?;
     let began = Instant::now();
     let mut up_since: Option<Instant> = None;
     loop {
@@ -226,14 +217,14 @@ pub(crate) fn run_starter(
         if let Some(status) = child.try_wait()? {
             pipes.read();
             traced.ended(status);
-            return Ok(pipes.ran(program, arguments, status));
+            return Ok(ran(program, arguments, &pipes, status));
         }
         up_since = if is_up() { up_since.or(Some(Instant::now())) } else { None };
         if up_since.is_some_and(|since| since.elapsed() > FOREGROUND) {
-            return Ok(pipes.ran(program, arguments, ExitStatus::default()));
+            return Ok(ran(program, arguments, &pipes, ExitStatus::default()));
         }
         if began.elapsed() > LIMIT {
-            end(&mut child);
+            os::end_group(&mut child);
             return Err(io::Error::new(io::ErrorKind::TimedOut, format!("did not start within {} s", LIMIT.as_secs())));
         }
     }
@@ -242,135 +233,37 @@ pub(crate) fn run_starter(
 /// How long a server runs before a starter that hasn't ended counts as the server itself.
 const FOREGROUND: Duration = Duration::from_secs(1);
 
-/// Ends a program and all that it started.
-fn end(child: &mut Child) {
-    if let Some(group) = i32::try_from(child.id()).ok().and_then(Pid::from_raw) {
-        _ = kill_process_group(group, Signal::KILL);
+fn ran(program: &Utf8Path, arguments: &[&str], pipes: &Output, status: ExitStatus) -> Ran {
+    Ran {
+        command: format!("{program} {}", arguments.join(" ")),
+        succeeded: status.success(),
+        words: String::from_utf8_lossy(&pipes.said.concat()).trim().to_owned(),
     }
-    _ = child.wait();
-}
-
-/// A program's output, read while it runs.
-struct Pipes {
-    out: Option<std::process::ChildStdout>,
-    err: Option<std::process::ChildStderr>,
-    said: [Vec<u8>; 2],
-}
-
-impl Pipes {
-    fn of(child: &mut Child) -> io::Result<Self> {
-        let (out, err) = (child.stdout.take(), child.stderr.take());
-        if let Some(out) = &out {
-            rustix::io::ioctl_fionbio(out, true)?;
-        }
-        if let Some(err) = &err {
-            rustix::io::ioctl_fionbio(err, true)?;
-        }
-        Ok(Self { out, err, said: [Vec::new(), Vec::new()] })
-    }
-
-    /// Waits a moment for output and takes in what is there.
-    fn read(&mut self) {
-        let mut fds = Vec::new();
-        fds.extend(self.out.as_ref().map(|out| PollFd::new(out, PollFlags::IN)));
-        fds.extend(self.err.as_ref().map(|err| PollFd::new(err, PollFlags::IN)));
-        if fds.is_empty() {
-            // Both ends are closed, and the program is about to end.
-            std::thread::sleep(Duration::from_millis(1));
-            return;
-        }
-        _ = poll(&mut fds, Some(&LOOK));
-        if self.out.as_mut().is_some_and(|out| is_at_end(out, &mut self.said[0])) {
-            self.out = None;
-        }
-        if self.err.as_mut().is_some_and(|err| is_at_end(err, &mut self.said[1])) {
-            self.err = None;
-        }
-    }
-
-    fn ran(self, program: &Utf8Path, arguments: &[&str], status: ExitStatus) -> Ran {
-        Ran {
-            command: format!("{program} {}", arguments.join(" ")),
-            succeeded: status.success(),
-            words: String::from_utf8_lossy(&self.said.concat()).trim().to_owned(),
-        }
-    }
-}
-
-/// Takes in what a pipe holds now; whether its other end is closed.
-fn is_at_end(pipe: &mut impl Read, said: &mut Vec<u8>) -> bool {
-    let mut part = [0; 1 << 14];
-    loop {
-        match pipe.read(&mut part) {
-            Ok(0) => return true,
-            Ok(length) => {
-                let room = KEPT.saturating_sub(said.len());
-                said.extend_from_slice(&part[..length.min(room)]);
-            }
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return error.kind() != io::ErrorKind::WouldBlock,
-        }
-    }
-}
-
-/// Whether a process sleeps and no signal waits for it, so that it isn't at work on one.
-/// `None` where that can't be seen.
-pub(crate) fn is_idle(pid: Pid) -> Option<bool> {
-    let status = fs::read_to_string(format!("/proc/{}/status", pid.as_raw_nonzero())).ok()?;
-    let field = |name: &str| status.lines().find_map(|line| line.strip_prefix(name)).map(str::trim);
-    let is_none = |name| field(name).is_none_or(|mask| mask.bytes().all(|digit| digit == b'0'));
-    // S is sleeping, I idle, T stopped (proc(5)).
-    Some(field("State:")?.starts_with(['S', 'I', 'T']) && is_none("SigPnd:") && is_none("ShdPnd:"))
-}
-
-/// Whether a signal has stopped a process, which takes another one to go on (proc(5): state T).
-pub(crate) fn is_stopped(pid: u32) -> bool {
-    let text = fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
-    text.rsplit_once(')').is_some_and(|(_, rest)| rest.trim_start().starts_with('T'))
-}
-
-/// The owner of a process.
-pub(crate) fn owner(pid: Pid) -> Option<u32> {
-    use std::os::unix::fs::MetadataExt as _;
-    fs::metadata(format!("/proc/{}", pid.as_raw_nonzero())).ok().map(|meta| meta.uid())
 }
 
 /// The name of the user who owns a process.
 pub fn owner_name(pid: i32) -> Option<String> {
-    owner(Pid::from_raw(pid)?).map(user_name)
+    os::process(pid).map(|found| user_name(found.user))
 }
 
 /// The process that started a process.
 pub fn parent(pid: i32) -> Option<i32> {
-    let text = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
-    // After the name in parentheses, which may hold anything: the state, then the parent.
-    text.rsplit_once(')')?.1.split_whitespace().nth(1)?.parse().ok()
-}
-
-/// The processes that a process has started.
-pub(crate) fn children(pid: rustix::process::Pid) -> Vec<String> {
-    let pid = pid.as_raw_nonzero();
-    let text = fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).unwrap_or_default();
-    text.split_whitespace().map(str::to_owned).collect()
+    os::process(pid).map(|found| found.parent)
 }
 
 /// When a process began.
 pub fn began(pid: i32) -> Option<SystemTime> {
-    let text = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
-    // The twenty-second field (proc(5)), in ticks since the machine was started.
-    let ticks: u64 = text.rsplit_once(')')?.1.split_whitespace().nth(19)?.parse().ok()?;
-    // Told to the hundredth of a second, unlike the moment of the start itself.
-    let uptime = fs::read_to_string("/proc/uptime").ok()?;
-    let uptime: f64 = uptime.split(' ').next()?.parse().ok()?;
-    let since = Duration::from_millis(ticks * 1000 / rustix::param::clock_ticks_per_second());
-    SystemTime::now().checked_sub(Duration::try_from_secs_f64(uptime).ok()?)?.checked_add(since)
+    os::began(pid)
+}
+
+/// The program of a process; `None` for one of another user's, where the system doesn't tell.
+pub fn program(pid: i32) -> Option<Utf8PathBuf> {
+    os::program(pid)
 }
 
 /// When the youngest of a process's own processes began; of one without, when it did itself.
 pub(crate) fn youngest_child(pid: i32) -> Option<SystemTime> {
-    let children = children(rustix::process::Pid::from_raw(pid)?);
-    let youngest = children.iter().filter_map(|child| began(child.parse().ok()?)).max();
-    youngest.or_else(|| began(pid))
+    os::children(pid).into_iter().filter_map(began).max().or_else(|| began(pid))
 }
 
 /// The first of these programs that is there.

@@ -55,7 +55,7 @@ fn the_debian_package_is_installed_used_and_purged_without_a_rest() {
 
 #[test]
 fn every_crate_can_be_packaged_with_its_licence_and_readme() {
-    for name in ["yandro-core", "yandro-machine", "yandro-serve", "yandro-cli"] {
+    for name in ["yandro-core", "yandro-machine", "yandro-serve", "yandro-sys", "yandro-cli"] {
         let list = Command::new(env!("CARGO"))
             .args(["package", "--offline", "--list", "--allow-dirty", "--package", name])
             .current_dir(repository())

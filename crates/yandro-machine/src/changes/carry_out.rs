@@ -20,6 +20,7 @@ use super::steps::{StepsWork, Stopped, clean_up};
 use crate::files::{self, FileError};
 use crate::interrupt;
 use crate::machine::Machine;
+use crate::os;
 use crate::permissions;
 use crate::ports::{self, Holder};
 use crate::trust::stores;
@@ -191,8 +192,8 @@ fn blamed<E>(cause: StepFailure<E>, controls: &Controls<'_>) -> StepFailure<E> {
 fn obstacle(path: &Utf8Path) -> Option<FileError> {
     let real = files::follow(path).unwrap_or_else(|_| path.to_owned());
     files::obstacle(&real).or_else(|| {
-        let is_root = rustix::process::geteuid().is_root();
-        is_root.then(|| FileError::at(path)(rustix::io::Errno::ACCESS.into()))
+        let is_root = os::is_root();
+        is_root.then(|| FileError::at(path)(std::io::ErrorKind::PermissionDenied.into()))
     })
 }
 
@@ -336,8 +337,7 @@ fn forbidden(set: &ChangeSet) -> Vec<Utf8PathBuf> {
 
 /// Files and folders whose rights only another user may change.
 fn others_rights(set: &ChangeSet) -> Vec<Utf8PathBuf> {
-    let user = rustix::process::geteuid();
-    let is_others = |path: &Utf8Path| !user.is_root() && path.metadata().is_ok_and(|meta| meta.uid() != user.as_raw());
+    let is_others = |path: &Utf8Path| !os::is_root() && path.metadata().is_ok_and(|meta| meta.uid() != os::this_user());
     let is_forbidden = |step: &&Step| match &step.change {
         Change::Rights(change) => is_others(&change.path),
         _ => false,

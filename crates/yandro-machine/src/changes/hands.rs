@@ -6,8 +6,6 @@ use std::io::ErrorKind::{BrokenPipe, UnexpectedEof};
 use std::process::Command;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use rustix::fs::{Access as Right, access};
-
 use yandro_core::{Cache, ServerId, StoreKind, TrustChange, TrustStore, Wish};
 
 use super::control::ControlError;
@@ -18,6 +16,7 @@ use crate::caches;
 use crate::caller;
 use crate::files::{self, Attributes, FileError};
 use crate::machine::Machine;
+use crate::os;
 use crate::trust::{self, stores};
 
 /// How to start a process as root that runs [`super::serve_privileged`].
@@ -287,7 +286,7 @@ pub fn forget_helped(escalate: &dyn Escalate, on_wait: OnWait<'_>) -> Result<(),
     if !folder.exists() {
         return Ok(());
     }
-    if rustix::process::geteuid().is_root() {
+    if os::is_root() {
         let caller = crate::caller::number().unwrap_or(0);
         return super::privileged::forget(caller).map_err(|error| ControlError::Said(error.to_string()));
     }
@@ -319,10 +318,10 @@ pub fn with_rights<T>(
 pub(super) fn may_change(path: &Utf8Path) -> bool {
     let path = files::follow_folder(path);
     let folder = path.ancestors().skip(1).find(|folder| folder.exists()).unwrap_or(Utf8Path::new("/"));
-    access(folder.as_std_path(), Right::WRITE_OK).is_ok()
+    os::may_write(folder).is_ok()
 }
 
 /// Whether this process may write a file that exists.
 pub(super) fn may_write(path: &Utf8Path) -> bool {
-    files::follow(path).is_ok_and(|path| access(path.as_std_path(), Right::WRITE_OK).is_ok())
+    files::follow(path).is_ok_and(|path| os::may_write(&path).is_ok())
 }

@@ -11,6 +11,7 @@ use super::steps::make_folder;
 use crate::caller;
 use crate::files::{self, Attributes, FileError};
 use crate::machine::Machine;
+use crate::os;
 
 impl Machine {
     /// The folder of the history.
@@ -20,7 +21,7 @@ impl Machine {
 
     /// Mode and owner of a file that is new.
     pub(super) fn attributes_of_new(&self, path: &Utf8Path, access: Access) -> Attributes {
-        let own = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
+        let own = (os::this_user(), os::this_group());
         let is_persons = access == Access::Project || self.is_keepers(path) || caller::owns(path);
         let (uid, gid) = if is_persons { self.keeper.unwrap_or(own) } else { own };
         let shared = if access == Access::Project { Self::shared_group(path) } else { None };

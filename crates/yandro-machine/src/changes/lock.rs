@@ -11,6 +11,7 @@ use rustix::fs::{Gid, Mode, OFlags, Uid, fchmod, fchown};
 use crate::caller;
 use crate::files::FileError;
 use crate::machine::Machine;
+use crate::os;
 
 /// The lock of the whole machine, in addition to each user's: several may edit its hosts file.
 const MACHINE: &str = "/run/lock/yandro";
@@ -118,7 +119,7 @@ fn of_the_machine() -> Result<File, Error> {
     // Another command may have made it in between.
     let file = file.or_else(|error| if error.kind() == ErrorKind::AlreadyExists { open() } else { Err(error) });
     let file = file.and_then(regular)?;
-    if rustix::process::geteuid().is_root() && file.metadata()?.uid() != 0 {
+    if os::is_root() && file.metadata()?.uid() != 0 {
         // If that fails, the file still locks.
         _ = fchown(&file, Some(Uid::ROOT), Some(Gid::ROOT)).and_then(|()| fchmod(&file, Mode::from_raw_mode(0o644)));
     }

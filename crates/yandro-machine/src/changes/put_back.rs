@@ -18,6 +18,7 @@ use crate::caller;
 use crate::files::{self, FileError};
 use crate::interrupt;
 use crate::machine::Machine;
+use crate::os;
 use crate::permissions;
 use crate::probe;
 use crate::trust::stores;
@@ -141,7 +142,7 @@ pub(super) fn put_back(
         && let Some(store) = record.trust
     {
         // Also if no file had to be restored: the store may have read the change.
-        if !rustix::process::geteuid().is_root() {
+        if !os::is_root() {
             hands.prepare(&[store.folder().into()], Reach::Files);
         }
         hands.refresh(store).map_err(PutBackError::Trust)?;

@@ -3,11 +3,10 @@
 use std::fs;
 use std::time::Duration;
 
-use rustix::process::Pid;
 use yandro_core::{LogLine, Silence, SilenceReason};
 
 use super::{OfServer, configuration, logs};
-use crate::{ports, process};
+use crate::{os, ports};
 
 /// Words of servers whose workers are all busy, as they are written into the main log.
 const FULL: [&str; 3] = ["MaxRequestWorkers", "scoreboard is full", "worker_connections are not enough"];
@@ -16,11 +15,10 @@ const RECENT: Duration = Duration::from_secs(600);
 
 /// Looks at the processes, the queues and the log of a server that says nothing on these ports.
 pub(super) fn look(server: &OfServer, mut ports: Vec<u16>) -> Silence {
-    let main = server.process.and_then(Pid::from_raw);
-    let children = main.map(process::children).unwrap_or_default();
-    let all = main.map(|pid| pid.as_raw_nonzero().get().unsigned_abs()).into_iter();
-    let all = all.chain(children.iter().filter_map(|child| child.parse().ok()));
-    let stopped: Vec<u32> = all.filter(|pid| process::is_stopped(*pid)).collect();
+    let children = server.process.map(os::children).unwrap_or_default();
+    let all = server.process.into_iter().chain(children);
+    let is_stopped = |pid: &i32| os::process(*pid).is_some_and(|found| found.is_stopped);
+    let stopped: Vec<u32> = all.filter(is_stopped).map(i32::unsigned_abs).collect();
     ports.sort_unstable();
     ports.dedup();
     let log = full_line(server);

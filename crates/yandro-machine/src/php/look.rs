@@ -11,6 +11,7 @@ use super::programs::{PhpProgram, PhpVerb, install, programs};
 use super::sockets;
 use crate::files;
 use crate::machine::Machine;
+use crate::os::{self, NamedSocket};
 use crate::permissions::{self, User};
 use crate::ports;
 
@@ -128,31 +129,12 @@ fn may_use(address: &FastCgi, user: Option<&User>) -> bool {
     }
 }
 
-/// The sockets of the file system that are in use, by their paths (proc(5): `net/unix`, which every user may read).
-struct Sockets(Vec<(String, SocketState)>);
-
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum SocketState {
-    Listening,
-    /// A connection that nobody has taken yet.
-    Waiting,
-    Other,
-}
+/// The sockets of the file system that are in use.
+struct Sockets(Vec<NamedSocket>);
 
 impl Sockets {
     fn look() -> Self {
-        let text = fs::read_to_string("/proc/net/unix").unwrap_or_default();
-        let of_line = |line: &str| {
-            let fields: Vec<&str> = line.split_whitespace().collect();
-            let [_, _, _, flags, _, state, _, path] = fields[..] else { return None };
-            let state = match (flags, state) {
-                ("00010000", _) => SocketState::Listening,
-                (_, "02") => SocketState::Waiting,
-                _ => SocketState::Other,
-            };
-            Some((path.to_owned(), state))
-        };
-        Self(text.lines().filter_map(of_line).collect())
+        Self(os::named_sockets())
     }
 
     /// Whether something listens at an address.
@@ -163,7 +145,7 @@ impl Sockets {
                 // Other users' sockets can't be tried.
                 Err(error) if error.kind() == ErrorKind::PermissionDenied => {
                     let path = end_of_links(machine, &path.to_native());
-                    path.exists() && self.0.iter().any(|(own, state)| *own == path && *state == SocketState::Listening)
+                    path.exists() && self.0.iter().any(|own| own.path == path && own.is_listening)
                 }
                 Err(_) => false,
             },
@@ -176,7 +158,7 @@ impl Sockets {
         match address {
             FastCgi::Socket(path) => {
                 let path = end_of_links(machine, &path.to_native());
-                self.0.iter().filter(|(own, state)| *own == path && *state == SocketState::Waiting).count()
+                self.0.iter().filter(|own| own.path == path && own.is_waiting).count()
             }
             FastCgi::Address(address) => ports::waiting(address.port()),
         }

@@ -1,28 +1,20 @@
 //! The proof file: put under the document root, fetched back, taken away.
 
-use std::time::{Duration, SystemTime};
+use std::io::{self, ErrorKind};
+use std::time::Duration;
 
 use camino::Utf8Path;
-use rustix::fd::OwnedFd;
-use rustix::fs::{AtFlags, Mode, OFlags, fchmod, mkdirat, openat, unlinkat};
-use rustix::io::Errno;
 use yandro_core::{PROOF_FILE, Proof};
 
 use super::http::Fetched;
 use crate::fresh::nonce;
+use crate::os::Folder;
 
 /// The folder that RFC 8615 sets aside for such files.
 const FOLDER: &str = ".well-known";
-const DIRECTORY: OFlags = OFlags::DIRECTORY.union(OFlags::CLOEXEC);
-/// A new file, never one that a link leads to.
-const CREATE: OFlags =
-    OFlags::CREATE.union(OFlags::EXCL).union(OFlags::NOFOLLOW).union(OFlags::WRONLY).union(OFlags::CLOEXEC);
 /// A proof file this old was left behind by a process that was killed.
 const STALE: Duration = Duration::from_secs(600);
 
-/// The mark of a folder that yandro made and that goes with the last proof file, also when the process that made it
-/// was killed: the sticky bit. It comes and goes with the folder in one call, which a file in it wouldn't.
-const MARK: Mode = Mode::SVTX;
 /// How often the folder may vanish under a proof file: others come and go with theirs.
 const ATTEMPTS: usize = 50;
 
@@ -32,8 +24,8 @@ const ATTEMPTS: usize = 50;
 /// written outside the document root.
 #[derive(Debug)]
 pub(super) struct ProofFile {
-    root: OwnedFd,
-    folder: OwnedFd,
+    root: Folder,
+    folder: Folder,
     name: String,
     content: String,
 }
@@ -41,43 +33,33 @@ pub(super) struct ProofFile {
 impl ProofFile {
     /// Puts a new file there.
     pub(super) fn put(root: &Utf8Path) -> Result<Self, Proof> {
-        let not_written = |errno: Errno| Proof::NotWritten(crate::files::words(&errno.into()));
-        let mut error = Errno::NOENT;
+        let not_written = |error: &io::Error| Proof::NotWritten(crate::files::words(error));
+        let mut vanished = io::Error::from(ErrorKind::NotFound);
         for _ in 0..ATTEMPTS {
-            let open = rustix::fs::open(root.as_std_path(), DIRECTORY, Mode::empty());
-            let root = match open {
+            let root = match Folder::open(root) {
                 Ok(root) => root,
-                Err(Errno::NOENT | Errno::NOTDIR) => return Err(Proof::FolderMissing),
-                Err(error) => return Err(not_written(error)),
+                Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => {
+                    return Err(Proof::FolderMissing);
+                }
+                Err(error) => return Err(not_written(&error)),
             };
             match Self::put_in(root) {
                 Ok(proof) => return Ok(proof),
                 // Another proof file was the last one just then, and took the folder along.
-                Err(Errno::NOENT) => error = Errno::NOENT,
-                Err(error) => return Err(not_written(error)),
+                Err(error) if error.kind() == ErrorKind::NotFound => vanished = error,
+                Err(error) => return Err(not_written(&error)),
             }
         }
-        Err(not_written(error))
+        Err(not_written(&vanished))
     }
 
-    fn put_in(root: OwnedFd) -> Result<Self, Errno> {
-        let mode = MARK | Mode::from_raw_mode(0o755);
-        let made = match mkdirat(&root, FOLDER, mode) {
-            Ok(()) => true,
-            Err(Errno::EXIST) => false,
-            Err(error) => return Err(error),
-        };
-        let folder = openat(&root, FOLDER, DIRECTORY | OFlags::NOFOLLOW, Mode::empty())?;
+    fn put_in(root: Folder) -> io::Result<Self> {
+        let (folder, is_new) = root.enter_or_make(FOLDER)?;
         let proof = Self { root, folder, name: named(&nonce()), content: nonce() };
-        if made {
-            // Whatever the umask: the server's user has to enter it.
-            fchmod(&proof.folder, mode)?;
-        } else {
+        if !is_new {
             sweep(&proof.folder);
         }
-        let file = openat(&proof.folder, proof.name.as_str(), CREATE, Mode::from_raw_mode(0o644))?;
-        fchmod(&file, Mode::from_raw_mode(0o644))?;
-        rustix::io::write(&file, proof.content.as_bytes())?;
+        proof.folder.write_new(&proof.name, proof.content.as_bytes())?;
         Ok(proof)
     }
 
@@ -102,17 +84,15 @@ impl ProofFile {
     pub(super) fn put_plain(&self, ending: &str) -> Option<PlainFile<'_>> {
         sweep(&self.root);
         let name = named(&format!("{}.{ending}", nonce()));
-        let file = openat(&self.root, name.as_str(), CREATE, Mode::from_raw_mode(0o644)).ok()?;
         let plain = PlainFile { root: &self.root, name };
-        fchmod(&file, Mode::from_raw_mode(0o644)).ok()?;
-        rustix::io::write(&file, self.content.as_bytes()).ok()?;
+        self.root.write_new(&plain.name, self.content.as_bytes()).ok()?;
         Some(plain)
     }
 }
 
 /// A file with the same content that is not hidden, gone when dropped.
 pub(super) struct PlainFile<'p> {
-    root: &'p OwnedFd,
+    root: &'p Folder,
     name: String,
 }
 
@@ -126,7 +106,7 @@ impl PlainFile<'_> {
 impl Drop for PlainFile<'_> {
     fn drop(&mut self) {
         // The next run removes a leftover.
-        _ = unlinkat(self.root, self.name.as_str(), AtFlags::empty());
+        _ = self.root.remove(&self.name);
     }
 }
 
@@ -141,53 +121,33 @@ fn prefix(pid: u32) -> String {
 
 /// Takes away what a process that was killed left under a document root.
 pub(crate) fn sweep_proofs(root: &Utf8Path, pid: u32) {
-    let Ok(root) = rustix::fs::open(root.as_std_path(), DIRECTORY, Mode::empty()) else { return };
-    let remove = |folder: &OwnedFd| {
-        for entry in rustix::fs::Dir::read_from(folder).into_iter().flatten().flatten() {
-            let name = entry.file_name();
-            if name.to_bytes().starts_with(prefix(pid).as_bytes()) {
-                _ = unlinkat(folder, name, AtFlags::empty());
-            }
+    let Ok(root) = Folder::open(root) else { return };
+    let remove = |folder: &Folder| {
+        for name in folder.names().iter().filter(|name| name.starts_with(&prefix(pid))) {
+            _ = folder.remove(name);
         }
     };
     remove(&root);
-    if let Ok(folder) = openat(&root, FOLDER, DIRECTORY | OFlags::NOFOLLOW, Mode::empty()) {
+    if let Ok(folder) = root.enter(FOLDER) {
         remove(&folder);
-        remove_made_folder(&root, &folder);
-    }
-}
-
-/// Removes the folder that a proof made, if nothing is left in it.
-fn remove_made_folder(root: &OwnedFd, folder: &OwnedFd) {
-    if rustix::fs::fstat(folder).is_ok_and(|stat| Mode::from_raw_mode(stat.st_mode).contains(MARK)) {
-        // Another proof file may still be there; the last one takes the folder along.
-        _ = unlinkat(root, FOLDER, AtFlags::REMOVEDIR);
+        root.remove_marked(FOLDER, &folder);
     }
 }
 
 /// Takes away what a killed process left in a folder.
-fn sweep(folder: &OwnedFd) {
-    let Ok(entries) = rustix::fs::Dir::read_from(folder) else { return };
-    for entry in entries.flatten() {
-        let name = entry.file_name().to_string_lossy().into_owned();
-        if name.starts_with(PROOF_FILE) && is_stale(folder, &name) {
-            // Someone else may be doing the same.
-            _ = unlinkat(folder, name.as_str(), AtFlags::empty());
-        }
+fn sweep(folder: &Folder) {
+    let is_stale = |name: &String| folder.age(name).is_some_and(|age| age > STALE);
+    for name in folder.names().iter().filter(|name| name.starts_with(PROOF_FILE)).filter(|name| is_stale(name)) {
+        // Someone else may be doing the same.
+        _ = folder.remove(name);
     }
-}
-
-fn is_stale(folder: &OwnedFd, name: &str) -> bool {
-    let Ok(stat) = rustix::fs::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW) else { return false };
-    let changed = SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(stat.st_mtime).unwrap_or(0));
-    changed.elapsed().is_ok_and(|age| age > STALE)
 }
 
 impl Drop for ProofFile {
     fn drop(&mut self) {
         // Nothing can be done about a failure here; the next check sweeps.
-        _ = unlinkat(&self.folder, self.name.as_str(), AtFlags::empty());
-        remove_made_folder(&self.root, &self.folder);
+        _ = self.folder.remove(&self.name);
+        self.root.remove_marked(FOLDER, &self.folder);
     }
 }
 
@@ -217,7 +177,7 @@ mod tests {
             thread.join().unwrap();
         }
         assert_eq!(std::fs::read_dir(root).unwrap().count(), 0, "many sites of one folder");
-        mkdirat(rustix::fs::CWD, root.join(FOLDER).as_std_path(), MARK | Mode::from_raw_mode(0o700)).unwrap();
+        drop(Folder::open(root).unwrap().enter_or_make(FOLDER).unwrap());
         sweep_proofs(root, 1);
         assert_eq!(std::fs::read_dir(root).unwrap().count(), 0, "whose maker was killed before its file");
         std::fs::create_dir(root.join(FOLDER)).unwrap();

@@ -14,6 +14,7 @@ use super::{DaemonKind, run_command};
 use crate::caller;
 use crate::changes::{ControlError, OnWait, ServerAction, ServerControl};
 use crate::machine::Machine;
+use crate::os::{self, Process};
 use crate::process;
 use crate::process::{ProgramError, RunAs};
 use crate::settings::NamedServer;
@@ -40,7 +41,7 @@ struct Generation {
     pid: Pid,
     /// Inode and time of change of the pid file, where each generation writes it.
     written: Option<(u64, i64, i64)>,
-    children: Vec<String>,
+    children: Vec<i32>,
 }
 
 /// How long a server has for a reload, a start or a stop.
@@ -64,23 +65,21 @@ impl Daemon {
     /// The main process, if it runs.
     pub fn running(&self) -> Option<Pid> {
         let pid = fs::read_to_string(&self.pid_file).ok()?.trim().parse().ok()?;
-        let command = fs::read_to_string(format!("/proc/{pid}/comm")).ok()?;
+        let Process { name, user, is_alive, .. } = os::process(pid)?;
         let program = self.program.first().and_then(|program| Utf8Path::new(program).file_name()).unwrap_or_default();
-        let is_of_kind = self.kind.processes.iter().any(|name| command.starts_with(name));
+        let is_of_kind = self.kind.processes.iter().any(|own| name.starts_with(own));
         // A user's program name must not make root signal one of root's processes.
-        let owner = Pid::from_raw(pid).and_then(process::owner);
-        let is_roots = owner == Some(0) && rustix::process::geteuid().is_root();
-        let is_it = is_of_kind || command.trim() == program && !(is_roots && self.is_users());
+        let is_roots = user == 0 && os::is_root();
+        let is_it = is_of_kind || name == program && !(is_roots && self.is_users());
         // A process that ended still has a name until its parent waits for it; in containers without an init, forever.
-        Pid::from_raw(pid).filter(|pid| is_it && is_alive(*pid))
+        Pid::from_raw(pid).filter(|_| is_it && is_alive)
     }
 
     /// The user of the processes that answer requests, if it runs. Children of root's write logs,
     /// or haven't given their rights up yet.
     pub(crate) fn answering_user(&self) -> Option<u32> {
-        let children = process::children(self.running()?);
-        let owner = |child: &String| process::owner(Pid::from_raw(child.parse().ok()?)?);
-        children.iter().filter_map(owner).find(|uid| *uid != 0)
+        let children = os::children(raw(self.running()?));
+        children.into_iter().filter_map(|child| Some(os::process(child)?.user)).find(|uid| *uid != 0)
     }
 
     fn run_named(&self, command: &[String]) -> Result<(), ControlError> {
@@ -111,7 +110,7 @@ impl Daemon {
         let pid = self.running()?;
         let meta = if self.kind.writes_pid_file { fs::metadata(&self.pid_file).ok() } else { None };
         let written = meta.map(|meta| (meta.ino(), meta.ctime(), meta.ctime_nsec()));
-        Some(Generation { pid, written, children: process::children(pid) })
+        Some(Generation { pid, written, children: os::children(raw(pid)) })
     }
 
     /// Whether `now` is a later generation than `before`, and answers requests.
@@ -124,7 +123,7 @@ impl Daemon {
             return has_new && now.written != before.written;
         }
         // Workers of the old one say in their titles that they take no more connections.
-        has_new && !before.children.iter().any(|child| takes_connections(child))
+        has_new && !before.children.iter().any(|child| takes_connections(*child))
     }
 
     /// Sends the reload and waits until the server runs on the files as they are now.
@@ -141,7 +140,7 @@ impl Daemon {
             match self.generation() {
                 Some(now) if self.is_later(before, &now) => return Ok(()),
                 Some(now) => {
-                    let is_idle = process::is_idle(now.pid).unwrap_or(false);
+                    let is_idle = os::is_idle(raw(now.pid)).unwrap_or(false);
                     idle_since = if is_idle { idle_since.or(Some(Instant::now())) } else { None };
                 }
                 // A restart by a command of the user's own has a moment without a process.
@@ -182,8 +181,7 @@ impl Daemon {
     /// container without an init: httpd takes that process for a running server, and doesn't start.
     fn remove_stale_pid_file(&self) {
         let pid = fs::read_to_string(&self.pid_file).ok().and_then(|text| text.trim().parse().ok());
-        let stat = pid.and_then(|pid: i32| fs::read_to_string(format!("/proc/{pid}/stat")).ok());
-        if stat.is_some_and(|stat| stat.rsplit_once(") ").is_some_and(|(_, rest)| rest.starts_with('Z'))) {
+        if pid.and_then(os::process).is_some_and(|found| !found.is_alive) {
             // If this user can't remove it, the server's own message tells why.
             _ = fs::remove_file(&self.pid_file);
         }
@@ -232,10 +230,9 @@ impl ServerControl for Daemon {
     }
 
     fn needs_root(&self) -> bool {
-        let user = rustix::process::geteuid();
         match self.running() {
-            Some(pid) => !user.is_root() && process::owner(pid) != Some(user.as_raw()),
-            None => !user.is_root() && self.command(|named| &named.start).is_empty(),
+            Some(pid) => !os::is_root() && os::process(raw(pid)).is_none_or(|found| found.user != os::this_user()),
+            None => !os::is_root() && self.command(|named| &named.start).is_empty(),
         }
     }
 
@@ -244,7 +241,7 @@ impl ServerControl for Daemon {
         let mut wait = Wait::new(on_wait, format!("{} to finish an earlier reload", self.kind.kind));
         let mut idle = 0;
         // With `hidepid` the state can't be seen: don't wait then.
-        while let Some(is_idle) = process::is_idle(pid) {
+        while let Some(is_idle) = os::is_idle(raw(pid)) {
             idle = if is_idle { idle + 1 } else { 0 };
             if idle == IDLE_LOOKS || !wait.goes_on() {
                 return;
@@ -310,14 +307,17 @@ fn signal(pid: Pid, signal: Signal, what: &'static str) -> Result<(), ControlErr
 
 /// Whether there is such a process, and it hasn't ended.
 fn is_alive(pid: Pid) -> bool {
-    let stat = fs::read_to_string(format!("/proc/{}/stat", pid.as_raw_nonzero())).unwrap_or_default();
-    stat.rsplit_once(") ").is_some_and(|(_, rest)| !rest.starts_with(['Z', 'X']))
+    os::process(raw(pid)).is_some_and(|found| found.is_alive)
+}
+
+fn raw(pid: Pid) -> i32 {
+    pid.as_raw_nonzero().get()
 }
 
 /// Whether a worker of nginx's is there and takes connections.
-fn takes_connections(worker: &str) -> bool {
-    let title = fs::read(format!("/proc/{worker}/cmdline")).unwrap_or_default();
-    !title.is_empty() && !String::from_utf8_lossy(&title).contains("shutting down")
+fn takes_connections(worker: i32) -> bool {
+    let title = os::command_line(worker).unwrap_or_default().join(" ");
+    !title.is_empty() && !title.contains("shutting down")
 }
 
 fn run_program(program: &Utf8Path, arguments: &[&str]) -> Result<(), ControlError> {

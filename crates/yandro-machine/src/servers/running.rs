@@ -1,7 +1,5 @@
 //! Servers that run and that yandro doesn't know yet: a bundle in a folder, by its process.
 
-use std::fs;
-
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::ServerKind;
 
@@ -9,6 +7,7 @@ use super::kinds::DaemonKind;
 use super::present::Present;
 use super::program::report;
 use crate::machine::Machine;
+use crate::os::{self, Process};
 use crate::process;
 
 /// A server that runs, and that is in no known layout and in nobody's settings.
@@ -48,8 +47,7 @@ pub fn running(machine: &Machine, present: &Present) -> Vec<RunningServer> {
         return Vec::new();
     }
     let known: Vec<Utf8PathBuf> = present.all().iter().map(|found| real(&found.layout.main)).collect();
-    let entries = Utf8Path::new("/proc").read_dir_utf8().into_iter().flatten().flatten();
-    let mut pids: Vec<i32> = entries.filter_map(|entry| entry.file_name().parse().ok()).collect();
+    let mut pids = os::processes();
     pids.sort_unstable();
     let found = pids.into_iter().filter_map(of_process);
     found.filter(|server| !known.contains(&real(&server.config))).collect()
@@ -61,11 +59,10 @@ fn real(path: &Utf8Path) -> Utf8PathBuf {
 
 /// The server whose main process this is.
 fn of_process(pid: i32) -> Option<RunningServer> {
-    let name = |pid: i32| fs::read_to_string(format!("/proc/{pid}/comm")).ok();
-    let own = name(pid)?.trim().to_owned();
+    let Process { name: own, parent, .. } = os::process(pid)?;
     let kind = ServerKind::ALL.iter().copied().find(|kind| DaemonKind::of(*kind).processes.contains(&own.as_str()))?;
     // Workers are children of the one that is meant.
-    let is_child = process::parent(pid).and_then(name).is_some_and(|parent| parent.trim() == own);
+    let is_child = os::process(parent).is_some_and(|parent| parent.name == own);
     if is_child {
         return None;
     }
@@ -82,14 +79,12 @@ fn of_process(pid: i32) -> Option<RunningServer> {
     config.is_file().then_some(RunningServer { kind, program, config, pid, user })
 }
 
-/// The words of a process's command line, as every user may read it; nginx puts its own words before them.
+/// The words of a process's command line; nginx puts its own words before them.
 fn command_line(pid: i32) -> Option<Vec<String>> {
-    let bytes = fs::read(format!("/proc/{pid}/cmdline")).ok()?;
-    let text = String::from_utf8(bytes).ok()?;
-    let text = text.trim_end_matches('\0');
-    Some(match text.strip_prefix("nginx: master process ") {
+    let words = os::command_line(pid)?;
+    Some(match words.first().and_then(|title| title.strip_prefix("nginx: master process ")) {
         Some(rest) => rest.split(' ').map(str::to_owned).collect(),
-        None => text.split('\0').map(str::to_owned).collect(),
+        None => words,
     })
 }
 
@@ -98,5 +93,5 @@ fn program(pid: i32, word: &str) -> Option<Utf8PathBuf> {
     if word.starts_with('/') {
         return Some(word.into());
     }
-    fs::read_link(format!("/proc/{pid}/exe")).ok().and_then(|path| Utf8PathBuf::from_path_buf(path).ok())
+    os::program(pid)
 }

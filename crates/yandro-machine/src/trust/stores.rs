@@ -6,6 +6,7 @@ use yandro_core::{StoreKind, System, TrustChange};
 
 use super::{browsers, java, systems};
 use crate::machine::Machine;
+use crate::os::{self, Process};
 
 pub use super::store::{Store, StoreError};
 
@@ -126,13 +127,11 @@ pub fn running(machine: &Machine) -> Vec<(String, Vec<i32>)> {
     if !machine.is_real() || machine.system != System::Linux {
         return Vec::new();
     }
-    let entries = Utf8Path::new("/proc").read_dir_utf8().into_iter().flatten().flatten();
     let mut found: Vec<(String, Vec<i32>)> = Vec::new();
-    for pid in entries.filter_map(|entry| entry.file_name().parse::<i32>().ok()) {
-        let name = |pid: i32| std::fs::read_to_string(format!("/proc/{pid}/comm")).ok();
-        let Some(own) = name(pid).map(|name| name.trim().to_owned()) else { continue };
+    for pid in os::processes() {
+        let Some(Process { name: own, parent, .. }) = os::process(pid) else { continue };
         // Only the first of a browser's many processes is worth naming.
-        let is_child = crate::process::parent(pid).and_then(name).is_some_and(|parent| parent.trim() == own);
+        let is_child = os::process(parent).is_some_and(|parent| parent.name == own);
         if !READERS.contains(&own.as_str()) || is_child {
             continue;
         }

@@ -17,6 +17,7 @@ use crate::changes::control::{OnWait, ServerControl as _};
 use crate::changes::{link, lock};
 use crate::files::{self, Attributes};
 use crate::interrupt;
+use crate::os;
 use crate::process::ProgramError;
 use crate::servers::Control;
 use crate::trust;
@@ -27,7 +28,7 @@ use crate::trust;
 /// # Errors
 /// When it isn't root, the caller is gone, or a request doesn't end.
 pub fn serve_privileged(input: impl io::Read, mut output: impl Write, caller: Option<u32>) -> io::Result<()> {
-    if !rustix::process::geteuid().is_root() {
+    if !os::is_root() {
         return Err(io::ErrorKind::PermissionDenied.into());
     }
     interrupt::ignore();
@@ -177,7 +178,7 @@ fn carry(path: &Utf8Path, target: &Target, tag: &str, in_place: bool) -> Result<
 fn write(path: &Utf8Path, content: &[u8], tag: &str, in_place: bool) -> Result<HelperAnswer, HelperAnswer> {
     let attributes = match Attributes::of(path) {
         Ok(attributes) => attributes,
-        Err(_) => Attributes { mode: 0o644, uid: 0, gid: 0, extended: Vec::new() },
+        Err(_) => Attributes::of_roots(),
     };
     let not_yet = || files::FileError::at(path)(io::Error::other("only in place"));
     let written = files::write(path, content, &attributes, tag, || if in_place { Ok(()) } else { Err(not_yet()) });

@@ -6,12 +6,13 @@ use camino::{Utf8Component, Utf8Path};
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, fstat, openat, statat};
 
 use super::{HelperAnswer, failed, refused};
+use crate::os;
 
 /// Checks that every folder on the path belongs to root, is not a link, and can't be written by others. At its end may
 /// be a regular file, a link or nothing.
 pub(super) fn check_way(path: &Utf8Path) -> Result<(), HelperAnswer> {
     let faulty = |errno: rustix::io::Errno| failed(&errno.into());
-    let flags = OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::PATH;
+    let flags = OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC | os::SEARCH;
     let mut folder = rustix::fs::open("/", flags, Mode::empty()).map_err(faulty)?;
     let parts = parts(path).ok_or_else(|| refused(format!("{path} is not a plain absolute path")))?;
     let (name, folders) = parts.split_last().ok_or_else(|| refused("the path is empty"))?;
@@ -71,7 +72,7 @@ mod tests {
         for path in ["etc/hosts", "/etc/../etc/hosts", "/etc/h\nosts", "/", ""] {
             assert!(check_way(Utf8Path::new(path)).is_err(), "{path}");
         }
-        let own = rustix::process::geteuid().as_raw();
+        let own = os::this_user();
         assert!(is_users(&path, own) && !is_users(&path, own + 1) && !is_users(Utf8Path::new("/tmp/../x"), own));
     }
 }

@@ -1,0 +1,226 @@
+//! Linux: processes and sockets by proc(5), rights on files by setfsuid(2).
+
+use core::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::collections::BTreeMap;
+use std::ffi::CStr;
+use std::fs;
+use std::io;
+use std::os::unix::fs::MetadataExt as _;
+use std::time::{Duration, SystemTime};
+
+use camino::{Utf8Path, Utf8PathBuf};
+use nix::unistd::{Gid, Uid, getgrouplist, getgroups, initgroups, setfsgid, setfsuid, setgroups};
+use rustix::fs::OFlags;
+use yandro_core::shell_word;
+
+use super::{ListeningSocket, NamedSocket, Process};
+
+/// What opens a folder for nothing but the way through it.
+pub(crate) const SEARCH: OFlags = OFlags::PATH;
+
+/// Keeps the memory of this process, which may hold a key, out of core dumps and other users'
+/// debuggers (prctl(2), `PR_SET_DUMPABLE`). Programs that it starts are as they always were.
+pub(crate) fn keep_memory_to_itself() {
+    // A system that refuses makes no dumps of ours any worse.
+    _ = rustix::process::set_dumpable_behavior(rustix::process::DumpableBehavior::NotDumpable);
+}
+
+/// Whether an attribute keeps even root from changing a file or folder.
+pub(crate) fn is_immutable(path: &Utf8Path) -> bool {
+    use rustix::fs::{AtFlags, CWD, StatxAttributes, StatxFlags, statx};
+    let attributes = statx(CWD, path.as_std_path(), AtFlags::empty(), StatxFlags::BASIC_STATS);
+    attributes.is_ok_and(|found| found.stx_attributes.contains(StatxAttributes::IMMUTABLE))
+}
+
+/// What gives a file or folder that attribute.
+pub(crate) const IMMUTABLE_BY: &str = "chattr +i";
+
+/// The command that takes that attribute off.
+pub(crate) fn changeable_again(path: &Utf8Path) -> String {
+    format!("sudo chattr -i {}", shell_word(path.as_str()))
+}
+
+/// The groups of a user, `group` among them.
+pub(crate) fn groups_of(user: &CStr, group: u32) -> Vec<u32> {
+    let groups = getgrouplist(user, Gid::from_raw(group)).unwrap_or_default();
+    groups.into_iter().map(Gid::as_raw).collect()
+}
+
+/// Gives this process the groups of a user; of one without a name `group` alone.
+///
+/// # Errors
+/// When this process isn't root's.
+pub(crate) fn init_groups(user: Option<&CStr>, group: u32) -> io::Result<()> {
+    let group = Gid::from_raw(group);
+    Ok(user.map_or_else(|| setgroups(&[group]), |user| initgroups(user, group))?)
+}
+
+/// A user's rights on files for this thread, given back when dropped.
+#[derive(Debug)]
+pub(crate) struct FileRights {
+    groups: Vec<Gid>,
+}
+
+impl FileRights {
+    /// Takes a user's rights on files; `None` where the groups of this process can't be read.
+    pub(crate) fn take(user: Option<&CStr>, uid: u32, gid: u32) -> Option<Self> {
+        let groups = getgroups().ok()?;
+        _ = init_groups(user, gid);
+        setfsgid(Gid::from_raw(gid));
+        setfsuid(Uid::from_raw(uid));
+        Some(Self { groups })
+    }
+
+    /// Whether this thread has another user's rights just now.
+    pub(crate) fn are_taken() -> bool {
+        setfsuid(Uid::from_raw(u32::MAX)) != nix::unistd::geteuid()
+    }
+}
+
+impl Drop for FileRights {
+    fn drop(&mut self) {
+        setfsuid(Uid::from_raw(0));
+        setfsgid(Gid::from_raw(0));
+        _ = setgroups(&self.groups);
+    }
+}
+
+/// The name of a process and the fields after it in its line of facts.
+fn stat(pid: i32) -> Option<(String, Vec<String>)> {
+    let text = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    // The name is in parentheses and may hold anything.
+    let (name, rest) = text.rsplit_once(')')?;
+    Some((name.split_once('(')?.1.to_owned(), rest.split_whitespace().map(str::to_owned).collect()))
+}
+
+/// The numbers of all processes that this user can see.
+pub(crate) fn processes() -> Vec<i32> {
+    let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
+    entries.filter_map(|entry| entry.file_name().to_str()?.parse().ok()).collect()
+}
+
+/// Facts about a process; `None` if there is none.
+pub(crate) fn process(pid: i32) -> Option<Process> {
+    let (name, fields) = stat(pid)?;
+    let state = fields.first()?;
+    Some(Process {
+        name,
+        parent: fields.get(1)?.parse().ok()?,
+        user: fs::metadata(format!("/proc/{pid}")).ok()?.uid(),
+        is_stopped: state.starts_with('T'),
+        is_alive: !state.starts_with(['Z', 'X']),
+    })
+}
+
+/// When a process began.
+pub(crate) fn began(pid: i32) -> Option<SystemTime> {
+    // The twenty-second field, in ticks since the machine was started.
+    let ticks: u64 = stat(pid)?.1.get(19)?.parse().ok()?;
+    // Told to the hundredth of a second, unlike the moment of the start itself.
+    let uptime = fs::read_to_string("/proc/uptime").ok()?;
+    let uptime: f64 = uptime.split(' ').next()?.parse().ok()?;
+    let since = Duration::from_millis(ticks * 1000 / rustix::param::clock_ticks_per_second());
+    SystemTime::now().checked_sub(Duration::try_from_secs_f64(uptime).ok()?)?.checked_add(since)
+}
+
+/// The processes that a process has started.
+pub(crate) fn children(pid: i32) -> Vec<i32> {
+    let text = fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).unwrap_or_default();
+    text.split_whitespace().filter_map(|child| child.parse().ok()).collect()
+}
+
+/// The words of a process's command line, or the title that it gave itself. Every user may read it.
+pub(crate) fn command_line(pid: i32) -> Option<Vec<String>> {
+    let bytes = fs::read(format!("/proc/{pid}/cmdline")).ok()?;
+    let text = String::from_utf8_lossy(&bytes);
+    Some(text.trim_end_matches('\0').split('\0').map(str::to_owned).collect())
+}
+
+/// The program of a process, by a link that only its user and root may read.
+pub(crate) fn program(pid: i32) -> Option<Utf8PathBuf> {
+    Utf8PathBuf::from_path_buf(fs::read_link(format!("/proc/{pid}/exe")).ok()?).ok()
+}
+
+/// Whether a process sleeps and no signal waits for it, so that it isn't at work on one.
+/// `None` where that can't be seen.
+pub(crate) fn is_idle(pid: i32) -> Option<bool> {
+    let status = fs::read_to_string(format!("/proc/{pid}/status")).ok()?;
+    let field = |name: &str| status.lines().find_map(|line| line.strip_prefix(name)).map(str::trim);
+    let is_none = |name| field(name).is_none_or(|mask| mask.bytes().all(|digit| digit == b'0'));
+    // S is sleeping, I idle, T stopped.
+    Some(field("State:")?.starts_with(['S', 'I', 'T']) && is_none("SigPnd:") && is_none("ShdPnd:"))
+}
+
+/// The first port on which an ordinary user may listen (ip(7), `ip_unprivileged_port_start`).
+pub(crate) fn first_of_users() -> u16 {
+    let set = fs::read_to_string("/proc/sys/net/ipv4/ip_unprivileged_port_start");
+    set.ok().and_then(|text| text.trim().parse().ok()).unwrap_or(1024)
+}
+
+/// Every socket that listens for TCP connections; with `owners`, the processes that have them, which takes longer.
+pub(crate) fn listening(owners: bool) -> Vec<ListeningSocket> {
+    let mut found = Vec::new();
+    for (table, is_v6) in [("/proc/net/tcp", false), ("/proc/net/tcp6", true)] {
+        let text = fs::read_to_string(table).unwrap_or_default();
+        found.extend(text.lines().skip(1).filter_map(|line| socket(line, is_v6)));
+    }
+    let pids = if owners && !found.is_empty() { socket_owners() } else { BTreeMap::new() };
+    found.into_iter().map(|(socket, inode)| ListeningSocket { pid: pids.get(&inode).copied(), ..socket }).collect()
+}
+
+/// A listening socket and its inode.
+fn socket(line: &str, is_v6: bool) -> Option<(ListeningSocket, u64)> {
+    let fields: Vec<&str> = line.split_whitespace().collect();
+    let (local, state) = (fields.get(1)?, fields.get(3)?);
+    if *state != "0A" {
+        return None;
+    }
+    let (address, port) = local.split_once(':')?;
+    // Words in the byte order of the machine.
+    let word = |at: usize| u32::from_str_radix(address.get(at..at + 8)?, 16).ok().map(u32::to_ne_bytes);
+    let address = if is_v6 {
+        let bytes: Vec<u8> = [0, 8, 16, 24].map(word).into_iter().collect::<Option<Vec<_>>>()?.concat();
+        IpAddr::V6(Ipv6Addr::from(<[u8; 16]>::try_from(bytes).ok()?))
+    } else {
+        IpAddr::V4(Ipv4Addr::from(word(0)?))
+    };
+    // The second number is the length of a listener's queue.
+    let waiting = fields.get(4)?.split_once(':').and_then(|(_, queue)| usize::from_str_radix(queue, 16).ok());
+    let socket = ListeningSocket {
+        address,
+        port: u16::from_str_radix(port, 16).ok()?,
+        waiting: waiting.unwrap_or_default(),
+        user: fields.get(7)?.parse().ok()?,
+        pid: None,
+    };
+    Some((socket, fields.get(9)?.parse().ok()?))
+}
+
+/// The process that has each socket, by the socket's inode; the oldest of those that share one.
+fn socket_owners() -> BTreeMap<u64, u32> {
+    let mut found = BTreeMap::new();
+    let mut pids: Vec<u32> = processes().into_iter().filter_map(|pid| pid.try_into().ok()).collect();
+    pids.sort_unstable();
+    for pid in pids {
+        for entry in fs::read_dir(format!("/proc/{pid}/fd")).into_iter().flatten().flatten() {
+            let target = fs::read_link(entry.path()).unwrap_or_default();
+            let inode = target.to_str().and_then(|text| text.strip_prefix("socket:[")?.strip_suffix(']')?.parse().ok());
+            if let Some(inode) = inode {
+                found.entry(inode).or_insert(pid);
+            }
+        }
+    }
+    found
+}
+
+/// The sockets of the file system that are in use (`net/unix`, which every user may read).
+pub(crate) fn named_sockets() -> Vec<NamedSocket> {
+    let text = fs::read_to_string("/proc/net/unix").unwrap_or_default();
+    let of_line = |line: &str| {
+        let fields: Vec<&str> = line.split_whitespace().collect();
+        let [_, _, _, flags, _, state, _, path] = fields[..] else { return None };
+        let is_listening = flags == "00010000";
+        Some(NamedSocket { path: path.to_owned(), is_listening, is_waiting: !is_listening && state == "02" })
+    };
+    text.lines().filter_map(of_line).collect()
+}
