@@ -65,7 +65,10 @@ pub(crate) fn run<'c>(context: &'c Context, args: &UninstallArgs, ui: &mut Ui) -
     let data = Uninstalled { changed: change::paths(&done.set), left, kept };
     let outcome = Outcome::new(data, move |data, ui| {
         ui.say(&format!("{STRONG}yandro's own things are taken away{STRONG:#}"));
-        ui.say(&labelled(&summary(&done.set, &context.machine.places)));
+        let lines = summary(&done.set, &context.machine.places);
+        if !lines.is_empty() {
+            ui.say(&labelled(&lines));
+        }
         chosen.notes(context, &done.set, ui);
         show(data, ui);
     });
