@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+use camino::Utf8PathBuf;
 use yandro_core::HandEdit;
 use yandro_core::{HostName, Orphans, Settlement, settle};
 use yandro_machine::SystemFresh;
@@ -23,7 +24,7 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c SettleArgs, ui: &mut Ui) -
         let planned = plan(context, &put_back)?;
         ask_to_remove(context, &planned.about.0.orphans, &mut is_agreed)?;
         if context.preview {
-            drift = Some(report(&planned.about.0, is_verbose));
+            drift = Some(report(context, &planned.about.0, is_verbose));
         }
         Ok(planned)
     };
@@ -63,7 +64,7 @@ fn show(context: &Context, done: &Done<(Settlement, usize)>, ui: &mut Ui) {
         ui.say(&format!("{STRONG}{}{STRONG:#}: the machine is now as the site list says", count(*sites, "site")));
         ui.say(&done.summary(context));
     }
-    let drift = report(settlement, is_verbose);
+    let drift = report(context, settlement, is_verbose);
     if !drift.is_empty() {
         ui.say(&drift);
     }
@@ -116,8 +117,22 @@ fn plan(context: &Context, put_back: &BTreeSet<HostName>) -> Result<Planned<(Set
 /// How many edits of a site are shown one by one.
 const FEW: usize = 3;
 
+/// The file of a site's virtual hosts.
+fn file_of(context: &Context, name: &HostName) -> Option<Utf8PathBuf> {
+    let (_, list) = context.list().ok()?;
+    Some(context.server(list.site(name)?.server?)?.layout.site_file(name))
+}
+
 /// A line that a person edited.
-fn by_hand(name: &HostName, edit: &HandEdit) -> String {
+fn by_hand(context: &Context, name: &HostName, edit: &HandEdit) -> String {
+    if edit.wanted.is_empty() {
+        let found = edit.found.as_deref().unwrap_or_default();
+        let file = file_of(context, name)
+            .map_or_else(|| format!("line {}", edit.line), |file| format!("{file}:{}", edit.line));
+        return format!(
+            "\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#}: conflict: the site list asks for no such line any more, and you edited it; it stays: `{found}`\n    {DIM}take it out, if you don't want it:{DIM:#} {file}"
+        );
+    }
     let what = match &edit.found {
         Some(found) if edit.conflicts => {
             format!(
@@ -132,15 +147,11 @@ fn by_hand(name: &HostName, edit: &HandEdit) -> String {
         Some(found) => format!("line {} was edited by hand and stays: `{found}`", edit.line),
         None => format!("a line was taken out by hand of the section at line {}, and stays out", edit.line),
     };
-    let would = match edit.wanted.as_str() {
-        "" => format!("{DIM}yandro would take it out{DIM:#}"),
-        wanted => format!("{DIM}yandro would write:{DIM:#} {wanted}"),
-    };
-    format!("\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#}: {what}\n    {would}")
+    format!("\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#}: {what}\n    {DIM}yandro would write:{DIM:#} {}", edit.wanted)
 }
 
 /// Differences that are not missing parts.
-fn report(settlement: &Settlement, is_verbose: bool) -> String {
+fn report(context: &Context, settlement: &Settlement, is_verbose: bool) -> String {
     let mut text = String::new();
     for (old, new) in &settlement.renamed {
         text += &format!("\n{STRONG}{old}{STRONG:#} has the name {STRONG}{new}{STRONG:#} now");
@@ -162,7 +173,7 @@ fn report(settlement: &Settlement, is_verbose: bool) -> String {
             settlement.edited.iter().filter(|(own, _)| own == *name).map(|(_, edit)| edit).collect();
         let is_told = |edit: &&&HandEdit| is_verbose || edits.len() <= FEW || edit.conflicts;
         for edit in edits.iter().filter(is_told) {
-            text += &by_hand(name, edit);
+            text += &by_hand(context, name, edit);
         }
         let rest = edits.len() - edits.iter().filter(is_told).count();
         if rest > 0 {
@@ -172,7 +183,9 @@ fn report(settlement: &Settlement, is_verbose: bool) -> String {
             );
         }
     }
-    for name in edited {
+    let is_overwritten =
+        |name: &HostName| settlement.edited.iter().any(|(own, edit)| own == name && !edit.wanted.is_empty());
+    for name in edited.into_iter().filter(|name| is_overwritten(name)) {
         text += &format!("\n\nto overwrite your edits of {name}: {COMMAND}yandro settle --put-back {name}{COMMAND:#}");
     }
     text

@@ -46,7 +46,7 @@ pub struct HandEdit {
     pub line: usize,
     /// The present text; `None` if the line was removed.
     pub found: Option<String>,
-    /// The text that yandro would write; empty for a line that it would take out.
+    /// The text that yandro would write; empty for a line that the site list asks for no more.
     pub wanted: String,
     /// Whether the site list has come to say something else there since the edit.
     pub conflicts: bool,
