@@ -90,6 +90,11 @@ pub fn keep_memory_to_itself() {
     os::keep_memory_to_itself();
 }
 
+/// How many files this process may have open; `None` where there is no limit.
+pub fn most_open_files() -> Option<u64> {
+    os::most_open_files()
+}
+
 /// A program with a clean environment.
 fn clean(program: &Utf8Path) -> Command {
     cleaned(Command::new(program))

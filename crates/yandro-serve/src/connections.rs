@@ -40,8 +40,9 @@ struct OpenConnection {
 }
 
 impl Connections {
-    pub(crate) fn new() -> Self {
-        let limit = rustix::process::getrlimit(rustix::process::Resource::Nofile).current.unwrap_or(MOST);
+    /// Those of a process that may have so many files open; `None` where there is no limit.
+    pub(crate) fn new(open_files: Option<u64>) -> Self {
+        let limit = open_files.unwrap_or(MOST * 3);
         let most = (limit.saturating_sub(RESERVED) / 2).clamp(8, MOST);
         let most = usize::try_from(most).unwrap_or(8);
         Self { places: Arc::new(Semaphore::new(most)), open: Arc::default() }

@@ -64,15 +64,16 @@ impl Server {
         Ok((first_port(&self.http)?, first_port(&self.https)?))
     }
 
-    /// Answers for these sites, until it is stopped or the runtime ends.
+    /// Answers for these sites, until it is stopped or the runtime ends. `open_files` is how many files the process may
+    /// have open, by which connections are limited; `None` without a limit.
     ///
     /// # Errors
     /// When the system doesn't say which ports it gave.
-    pub fn start(self, sites: Sites) -> io::Result<Running> {
+    pub fn start(self, sites: Sites, open_files: Option<u64>) -> io::Result<Running> {
         let (_, https_port) = self.ports()?;
         let current: Current = Arc::new(RwLock::new(Arc::new(sites)));
         let acceptor = TlsAcceptor::from(Arc::new(tls::config(current.clone())));
-        let (graceful, connections) = (Arc::new(GracefulShutdown::new()), Connections::new());
+        let (graceful, connections) = (Arc::new(GracefulShutdown::new()), Connections::new(open_files));
         let mut accepting = JoinSet::new();
         let shared = |tls: Option<TlsAcceptor>| SharedState {
             sites: current.clone(),

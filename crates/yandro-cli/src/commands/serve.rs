@@ -29,7 +29,8 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c ServeArgs, ui: &mut Ui) ->
         let server = Server::bind(&addresses, http, https).await.map_err(|error| no_port(context, &error))?;
         let caller = context.machine.become_caller().map_err(CommandError::not_made)?;
         let (http, https) = server.ports().map_err(CommandError::not_made)?;
-        let running = server.start(sites).map_err(CommandError::not_made)?;
+        let running =
+            server.start(sites, yandro_machine::process::most_open_files()).map_err(CommandError::not_made)?;
         ui.say(&format!(
             "{STRONG}serving {}{STRONG:#} on ports {http} (HTTP) and {https} (HTTPS); Ctrl-C ends it",
             count(list.sites.len() - left_out.len(), "site")

@@ -94,6 +94,11 @@ pub(crate) fn may_write(path: &Utf8Path) -> io::Result<()> {
     Ok(access(path.as_std_path(), Access::WRITE_OK)?)
 }
 
+/// How many files this process may have open (getrlimit(2)); `None` where there is no limit.
+pub(crate) fn most_open_files() -> Option<u64> {
+    rustix::process::getrlimit(rustix::process::Resource::Nofile).current
+}
+
 /// What to do where no more files can be opened, by this process or by all together; `None` for another error.
 pub(crate) fn fewer_files(error: &io::Error) -> Option<&'static str> {
     match Errno::from_io_error(error) {

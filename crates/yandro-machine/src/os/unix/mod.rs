@@ -15,7 +15,7 @@ use linux as own;
 use macos as own;
 
 pub use attributes::Attributes;
-pub(crate) use attributes::{circle_of_links, fewer_files, may_write};
+pub(crate) use attributes::{circle_of_links, fewer_files, may_write, most_open_files};
 pub(crate) use folder::Folder;
 pub(crate) use identity::{
     Account, account, account_named, addresses, become_user, host_name, is_root, this_group, this_user,
