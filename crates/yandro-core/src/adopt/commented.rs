@@ -1,6 +1,6 @@
 //! Virtual hosts that are commented out.
 
-use super::found::{HandServer, HandSite};
+use super::hand::{HandServer, HandSite};
 use super::reading::BlockReading;
 use super::written::Brought;
 use crate::config::{Dialect, Place};

@@ -6,11 +6,13 @@
 mod commented;
 mod cut;
 mod found;
+mod hand;
 mod reading;
 mod written;
 
 pub use cut::CutFile;
-pub use found::{HandServer, HandSite, hand_sites};
+pub use found::hand_sites;
+pub use hand::{HandServer, HandSite};
 pub use reading::{BlockAddress, BlockReading, Fate, ReadLine};
 pub(crate) use reading::{HandBlock, OWN_CERTIFICATE, OWN_TLS, is_name, upstream};
 pub use written::Brought;

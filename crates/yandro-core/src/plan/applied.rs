@@ -1,9 +1,6 @@
 //! The sites as they were last applied: what the site list is compared with.
 
-use super::change::{Access, ChangeSet, SiteChange};
 use super::content::FileContent;
-use super::observed::Observed;
-use super::role::Role;
 use crate::name::HostName;
 use crate::site::{Site, SiteList};
 
@@ -39,6 +36,11 @@ impl Applied {
         Self { sites: SiteList { sites }, ..self }
     }
 
+    /// The text of the file as it is.
+    pub(super) fn content(&self) -> Option<FileContent> {
+        self.content.clone()
+    }
+
     /// The sites.
     pub fn sites(&self) -> &SiteList {
         &self.sites
@@ -66,26 +68,4 @@ impl Applied {
         let pairs = new.iter().filter_map(|new| Some((only(new)?, *new)));
         pairs.filter(|(old, _)| new.iter().filter(|new| fits(old, new)).count() == 1).collect()
     }
-}
-
-/// The step that writes down as applied what a change set does to sites.
-pub(super) fn note_applied(observed: &Observed, changes: &[SiteChange]) -> ChangeSet {
-    let mut sites = observed.applied.sites.clone();
-    for SiteChange { before, after } in changes {
-        sites = match (before, after) {
-            (before, Some(after)) => sites.replaced(&before.as_ref().unwrap_or(after).name, after),
-            (Some(before), None) => sites.without(&before.name),
-            (None, None) => continue,
-        };
-    }
-    note_sites(observed, &sites)
-}
-
-/// The step that writes down these sites as applied.
-pub(super) fn note_sites(observed: &Observed, sites: &SiteList) -> ChangeSet {
-    let mut set = ChangeSet::default();
-    let text = (!sites.sites.is_empty()).then(|| sites.to_text().into_bytes());
-    let content = (observed.applied.content.clone(), text);
-    set.file(Role::AppliedSites, observed.places.applied(), content, Access::Private);
-    set
 }

@@ -15,6 +15,7 @@ mod error;
 mod fresh;
 mod merge;
 mod model;
+mod note;
 mod observed;
 mod others;
 mod patch;

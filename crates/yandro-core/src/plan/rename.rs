@@ -1,9 +1,9 @@
 //! Planning another name for a site.
 
-use super::applied::note_applied;
 use super::change::ChangeSet;
 use super::error::PlanError;
 use super::fresh::Fresh;
+use super::note::note_applied;
 use super::observed::Observed;
 use super::others::release_ports;
 use super::site::{map_one, sort_hosts};

@@ -2,13 +2,13 @@
 
 use std::borrow::Cow;
 
-use super::applied::{note_applied, note_sites};
 use super::authority::renew_issued;
 use super::certificate::{certificate, drop_certificate};
 use super::change::{Access, ChangeSet, SiteChange};
 use super::error::PlanFailure;
 use super::fresh::Fresh;
 use super::model::Owner;
+use super::note::{note_applied, note_sites};
 use super::observed::Observed;
 use super::others::{drop_unused_certificate, release_ports, renew_others};
 use super::role::Role;

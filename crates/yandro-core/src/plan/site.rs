@@ -2,13 +2,13 @@
 
 use std::borrow::Cow;
 
-use super::applied::note_applied;
 use super::certificate::{certificate, drop_certificate};
 use super::change::{Access, ChangeSet, SiteChange};
 use super::content::FileContent;
 use super::error::{PlanError, PlanFailure};
 use super::fresh::Fresh;
 use super::model::{remove_site_file, set_site_aside};
+use super::note::note_applied;
 use super::observed::Observed;
 use super::others::{Placed, keep_others, release_ports};
 use super::role::Role;
