@@ -9,14 +9,13 @@ use yandro_core::ServerKind;
 use yandro_machine::{Machine, observe, settings};
 
 use crate::context::environment;
-use crate::help;
 
 /// The variable by which the script asks.
 const VARIABLE: &str = "YANDRO_COMPLETE";
 
-/// Answers the shell and ends, if it is the shell that asks.
-pub(crate) fn answer() {
-    CompleteEnv::with_factory(help::command).var(VARIABLE).complete();
+/// Answers the shell about the words of `command` and ends, if it is the shell that asks.
+pub(crate) fn answer(command: fn() -> clap::Command) {
+    CompleteEnv::with_factory(command).var(VARIABLE).complete();
 }
 
 /// The shells that there is a script for.

@@ -14,8 +14,8 @@ use yandro_machine::{
     network, observe, settings,
 };
 
-use crate::args::Global;
 use crate::error::{CommandError, NO_SERVER};
+use crate::global::Global;
 use crate::passphrase;
 use crate::sudo::Sudo;
 use crate::view::{Ui, on_wait};

@@ -8,6 +8,7 @@ mod context;
 #[cfg(test)]
 mod dependencies;
 mod error;
+mod global;
 mod help;
 mod passphrase;
 mod run;
@@ -29,7 +30,7 @@ use error::Status;
 
 fn main() -> ExitCode {
     yandro_machine::process::keep_memory_to_itself();
-    complete::answer();
+    complete::answer(help::command);
     let cli = match parse() {
         Ok(cli) => cli,
         Err(error) => return ExitCode::from(not_parsed(&error).code()),

@@ -2,7 +2,8 @@
 
 use clap::{Args as _, Command, CommandFactory as _};
 
-use crate::args::{Cli, Global};
+use crate::args::Cli;
+use crate::global::Global;
 
 /// Examples of each command, by its words: what is typed, and what it does.
 const EXAMPLES: &[(&str, &[(&str, &str)])] = &[

@@ -3,7 +3,7 @@
 use clap::{Args as _, Command};
 
 use super::{EXAMPLES, command};
-use crate::args::Global;
+use crate::global::Global;
 
 /// The page of all commands and options, `docs/commands.md`.
 pub(super) fn commands() -> String {

@@ -20,8 +20,8 @@ pub(crate) use tone::{Tone, plain};
 
 use serde_json::json;
 
-use crate::args::{Color, Global};
 use crate::error::{CommandError, Status};
+use crate::global::{Color, Global};
 
 pub(crate) const GOOD: Tone = Tone::GOOD;
 pub(crate) const BAD: Tone = Tone::BAD;

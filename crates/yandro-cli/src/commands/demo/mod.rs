@@ -12,9 +12,10 @@ use yandro_machine::Closeness;
 use yandro_serve::{Running, Server, Sites};
 
 use super::{look, map, serve};
-use crate::args::{Cli, Command, DemoArgs, Global};
+use crate::args::{Cli, Command, DemoArgs};
 use crate::context::{Context, environment};
 use crate::error::CommandError;
+use crate::global::Global;
 use crate::signals;
 use crate::view::{COMMAND, DIM, Outcome, STRONG, Ui, check as view};
 
