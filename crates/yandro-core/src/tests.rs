@@ -1,6 +1,8 @@
 //! Every error in words. Each list is checked by the compiler: a variant without a line in it does not build. (Findings have
 //! such a test in `check::tests::words`.)
 
+use proptest::prelude::ProptestConfig;
+
 use crate::config::{ConfigFault, ParseError, PathError, Place};
 use crate::hosts::{Conflict, EditError, OwnBlockError};
 use crate::name::{HostName, NameError};
@@ -19,6 +21,13 @@ macro_rules! in_words {
         }
         all.iter().map(|error| format!("{error}\n")).collect::<String>()
     }};
+}
+
+/// How many cases of a property are tried: as many as it needs, or a part of them where `PROPTEST_CASES` is below its
+/// usual 256, for machines that are emulated.
+pub(crate) fn cases(usual: u32) -> ProptestConfig {
+    let wanted = ProptestConfig::default().cases.min(256);
+    ProptestConfig::with_cases((usual * wanted / 256).max(1))
 }
 
 fn name(text: &str) -> HostName {

@@ -128,7 +128,7 @@ fn persons_lines(bytes: &[u8]) -> Vec<Vec<u8>> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(2000))]
+    #![proptest_config(crate::tests::cases(2000))]
     #[test]
     fn set_then_removed_gives_the_bytes_back(before in any_file(), in_turn in any::<bool>()) {
         let first = mapping(&["127.0.0.1", "::1"], &["saltmarsh.test", "www.saltmarsh.test"]);

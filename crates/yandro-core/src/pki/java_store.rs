@@ -161,7 +161,7 @@ mod tests {
     }
 
     proptest! {
-        #![proptest_config(ProptestConfig::with_cases(64))]
+        #![proptest_config(crate::tests::cases(64))]
 
         #[test]
         fn java_stores_are_read_back_and_damaged_ones_refused(

@@ -85,7 +85,7 @@ fn deed() -> impl Strategy<Value = Deed> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(128))]
+    #![proptest_config(crate::tests::cases(128))]
     #[test]
     fn whatever_is_done_the_machine_is_as_the_list_says_and_goes_back(layout in 0..LAYOUTS.len(), deeds in proptest::collection::vec(deed(), 1..12)) {
         let mut disk = Disk::new(layout);

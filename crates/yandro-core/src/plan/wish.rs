@@ -272,7 +272,7 @@ mod tests {
     }
 
     proptest! {
-        #![proptest_config(ProptestConfig::with_cases(4000))]
+        #![proptest_config(crate::tests::cases(4000))]
 
         /// Whatever a site list says: what comes of it for a server are yandro's own directives, its logs are where
         /// they are to be, and it names no file but those of the site.

@@ -100,7 +100,7 @@ const AROUND: &[Around] = &[
 ];
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(2_000))]
+    #![proptest_config(crate::tests::cases(2_000))]
 
     /// A cause takes a symptom's place and leaves none without: what is not well never becomes well by being
     /// explained, nothing is reported twice, each has a command, and explaining it again changes nothing.

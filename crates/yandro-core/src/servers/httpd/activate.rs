@@ -138,7 +138,7 @@ mod tests {
         &["#LoadModule ssl_module modules/mod_ssl.so", "#LoadModule rewrite_module modules/mod_rewrite.so"];
 
     proptest! {
-        #![proptest_config(ProptestConfig::with_cases(1500))]
+        #![proptest_config(crate::tests::cases(1500))]
         #[test]
         fn activated_lines_work_and_are_removed_to_the_byte(main in text(NEEDED), hosts in text(&[])) {
             let shared = shared(&main, &hosts);
