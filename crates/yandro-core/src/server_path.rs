@@ -97,7 +97,7 @@ impl ServerPath {
         self.0[drive(&self.0)..].split('/').filter(|part| !part.is_empty())
     }
 
-    /// What it begins at: `/`, a drive's root, or nothing.
+    /// Its root: `/` or `C:/`; empty for a relative path.
     pub(crate) fn root_of(&self) -> &str {
         &self.0[..drive(&self.0) + usize::from(self.is_absolute())]
     }
@@ -112,12 +112,12 @@ impl ServerPath {
         self.parts().last().filter(|name| *name != "..")
     }
 
-    /// The last part without what [`Self::extension`] gives.
+    /// The last part without its extension.
     pub fn file_stem(&self) -> Option<&str> {
         Utf8Path::new(self.file_name()?).file_stem()
     }
 
-    /// What follows the last dot of the last part.
+    /// The extension of the last part, without its dot.
     pub fn extension(&self) -> Option<&str> {
         Utf8Path::new(self.file_name()?).extension()
     }

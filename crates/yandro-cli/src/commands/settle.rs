@@ -130,7 +130,7 @@ fn by_hand(context: &Context, name: &HostName, edit: &HandEdit) -> String {
         let file = file_of(context, name)
             .map_or_else(|| format!("line {}", edit.line), |file| format!("{file}:{}", edit.line));
         return format!(
-            "\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#}: conflict: the site list asks for no such line any more, and you edited it; it stays: `{found}`\n    {DIM}take it out, if you don't want it:{DIM:#} {file}"
+            "\n{WARN}!{WARN:#} {STRONG}{name}{STRONG:#}: conflict: you edited a line that the site list no longer asks for; it stays: `{found}`\n    {DIM}remove it if you don't want it:{DIM:#} {file}"
         );
     }
     let what = match &edit.found {

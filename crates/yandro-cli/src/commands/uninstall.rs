@@ -177,25 +177,37 @@ fn agree(context: &Context, set: &ChangeSet) -> Result<(), CommandError> {
     let places = &context.machine.places;
     let mut lines = summary(set, places);
     for folder in [&places.config, &places.data].into_iter().filter(|folder| folder.is_dir()) {
-        lines.push(("folder", format!("{folder}, with all in it: site list, authority, certificates, history")));
+        lines.push(("folder", format!("remove {folder}, with all in it: site list, authority, certificates, history")));
     }
     if lines.is_empty() {
         return Ok(());
     }
-    // Nothing is changed yet.
-    let fact = labelled(&lines)
-        .replace("made ", "make ")
-        .replace("changed ", "change ")
-        .replace("removed ", "remove ")
-        .replace("restored ", "restore ")
-        .replace("unlinked ", "unlink ")
-        .replace("linked ", "link ");
-    let fact = format!("This will be done, and can't be undone:\n{fact}");
+    for (_, text) in &mut lines {
+        *text = not_yet(text);
+    }
+    let fact = format!("This will be done, and can't be undone:\n{}", labelled(&lines));
     consent::ask(
         &fact,
-        "Take all of yandro's away?",
+        "Remove everything of yandro's?",
         "if that is what you want, add `--yes`; to see every line: --preview",
     )
+}
+
+/// A line of a summary before anything is changed.
+fn not_yet(text: &str) -> String {
+    let (verb, rest) = text.split_once(' ').map_or((text, String::new()), |(verb, rest)| (verb, format!(" {rest}")));
+    let verb = match verb {
+        "made" => "make",
+        "changed" => "change",
+        "removed" => "remove",
+        "restored" => "restore",
+        "linked" => "link",
+        "unlinked" => "unlink",
+        "enabled" => "enable",
+        "disabled" => "disable",
+        verb => verb,
+    };
+    verb.to_owned() + &rest
 }
 
 /// Takes the folders away, with the history of what was done; gives what could not be.

@@ -1,6 +1,6 @@
 //! The report of a check of a site, step by step.
 
-use std::net::IpAddr;
+use core::net::IpAddr;
 use std::time::Duration;
 
 use super::finding::Finding;

@@ -1,7 +1,7 @@
 //! The file of a site's virtual hosts: written, updated, and searched for hand edits.
 
+use core::net::{IpAddr, Ipv6Addr};
 use std::collections::HashSet;
-use std::net::{IpAddr, Ipv6Addr};
 use std::ops::Range;
 
 use crate::server_path::ServerPath;
