@@ -392,4 +392,13 @@ fn all_leaves_the_sites_of_other_people() {
     assert_eq!(crew(), before);
     machine.yandro(&["adopt", "crew.test"]).succeeds();
     assert_eq!(crew(), None);
+    // However short a history is kept, the text of what was taken over is in it.
+    fs::write(machine.path("home/.config/yandro/settings.toml"), "[history]\nnumber = 1\n").unwrap();
+    for command in ["map", "unmap", "map"] {
+        machine
+            .yandro(&[&[command, "tides.test"][..], if command == "map" { &["./saltmarsh"] } else { &[] }].concat())
+            .succeeds();
+    }
+    machine.yandro(&["uninstall", "--yes"]).succeeds();
+    assert_eq!(crew(), before);
 }

@@ -199,7 +199,8 @@ pub struct Keep {
     pub days: u32,
 }
 
-/// Removes the records that are beyond what is kept. `now` is in seconds since 1970.
+/// Removes the records that are beyond what is kept. `now` is in seconds since 1970. Those of hand-written sites that were
+/// taken over stay, since nothing else has their text.
 ///
 /// Never fails: what can't be removed now is removed another time.
 pub fn prune(machine: &Machine, keep: Keep, now: i64) {
@@ -208,15 +209,17 @@ pub fn prune(machine: &Machine, keep: Keep, now: i64) {
     // A clock that is wrong must not take the whole history.
     let by_age = newest.len().saturating_sub(ALWAYS_KEPT);
     let _rights = caller::rights_for(&machine.history());
-    for path in records {
+    let oldest = now - i64::from(keep.days) * 86_400;
+    let is_old = |path: &Utf8PathBuf| written(path).is_some_and(|at| at < oldest);
+    let by_age = newest.into_iter().take(by_age).filter(is_old);
+    for path in records.into_iter().chain(by_age).filter(|path| !has_hand_written(path)) {
         _ = std::fs::remove_file(path);
     }
-    let oldest = now - i64::from(keep.days) * 86_400;
-    for path in newest.into_iter().take(by_age) {
-        if written(&path).is_some_and(|at| at < oldest) {
-            _ = std::fs::remove_file(path);
-        }
-    }
+}
+
+/// Whether a record has the text of a hand-written site. One that can't be read doesn't count.
+fn has_hand_written(path: &Utf8Path) -> bool {
+    Record::read(path).is_ok_and(|record| record.steps.iter().any(|step| step.role == Role::HandWritten))
 }
 
 /// How many of the newest records are kept, however old they seem.
