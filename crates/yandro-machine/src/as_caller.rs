@@ -6,18 +6,18 @@ use std::process::Command;
 
 use crate::machine::Machine;
 use crate::os;
+use crate::permissions::user_name;
 
 /// Becomes the user who called sudo for good, then the program.
 ///
 /// # Errors
 /// When nobody called sudo, root's rights can't be given up, or the program can't be started.
 pub fn run_as_caller(machine: &Machine, program: &[OsString]) -> io::Result<std::convert::Infallible> {
-    use std::os::unix::process::CommandExt as _;
     let user = machine.become_caller()?.ok_or(io::ErrorKind::PermissionDenied)?;
     let (program, arguments) = program.split_first().ok_or(io::ErrorKind::InvalidInput)?;
     let mut command = Command::new(program);
     command.args(arguments).env("HOME", machine.home()).env("USER", &user).env("LOGNAME", &user);
-    Err(command.exec())
+    os::become_program(command)
 }
 
 impl Machine {
@@ -27,9 +27,9 @@ impl Machine {
     /// # Errors
     /// When the system refuses, or root's rights could be had back.
     pub fn become_caller(&self) -> io::Result<Option<String>> {
-        let Some((uid, gid)) = self.keeper.filter(|_| os::is_root()) else { return Ok(None) };
-        let name = os::account(uid).map_or_else(|| uid.to_string(), |user| user.name);
-        os::become_user(uid, gid)?;
+        let Some(keeper) = self.keeper.filter(|_| os::is_root()) else { return Ok(None) };
+        let name = user_name(keeper.user);
+        os::become_user(keeper)?;
         Ok(Some(name))
     }
 }

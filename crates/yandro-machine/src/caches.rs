@@ -6,6 +6,7 @@ use yandro_core::{Cache, Multi, ResolverSetup, Surroundings};
 use crate::files;
 use crate::machine::Machine;
 use crate::network;
+use crate::os;
 use crate::process;
 use crate::process::ProgramError;
 
@@ -17,7 +18,7 @@ pub fn running(machine: &Machine) -> Vec<Cache> {
 
 fn runs(cache: Cache) -> bool {
     let is_there = cache.flush().iter().all(|line| Utf8Path::new(line[0]).is_file());
-    is_there && cache.socket().is_none_or(|socket| std::os::unix::net::UnixStream::connect(socket).is_ok())
+    is_there && cache.socket().is_none_or(|socket| os::connects(Utf8Path::new(socket)).is_ok())
 }
 
 /// Has a cache forget its answers.

@@ -18,7 +18,7 @@ const LINKS: usize = 40;
 /// From now on paths below `root` are resolved within it. The root of the machine itself is none.
 pub(crate) fn confine(root: &Utf8Path) {
     let mut roots = ROOTS.write().unwrap_or_else(PoisonError::into_inner);
-    if root != "/" && !roots.iter().any(|known| known == root) {
+    if root != os::root() && !roots.iter().any(|known| known == root) {
         roots.push(root.to_owned());
     }
 }

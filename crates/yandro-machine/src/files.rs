@@ -1,8 +1,7 @@
 //! Reading and writing files so that each is whole or as it was.
 
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, OpenOptions};
 use std::io::{self, ErrorKind, Write as _};
-use std::os::unix::fs::OpenOptionsExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 
@@ -173,14 +172,32 @@ pub fn write(
     Ok(Written::InPlace)
 }
 
+/// Writes a file that everybody may read, over the one that is there: for what a person asked to have there.
+///
+/// # Errors
+/// When its folder can't be written.
+pub fn write_for_all(path: &Utf8Path, content: &[u8]) -> Result<(), FileError> {
+    let _rights = caller::rights_for(path);
+    let folder = path.parent().filter(|folder| *folder != "").unwrap_or(Utf8Path::new("."));
+    let written = (|| {
+        let mut beside = os::readable_by_all(&mut tempfile::Builder::new()).tempfile_in(folder)?;
+        beside.write_all(content)?;
+        beside.as_file().sync_all()?;
+        beside.persist(path).map_err(|error| error.error)
+    })();
+    written.map(|_| ()).map_err(FileError::at(path))
+}
+
 fn write_beside(path: &Utf8Path, content: &[u8], attributes: &Attributes, tag: &str) -> Result<(), FileError> {
     let beside = temporary(path, tag);
     let written = (|| {
-        let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&beside)?;
+        let mut file = os::new_file(&beside)?;
         file.write_all(content)?;
         attributes.give_to(&file)?;
         file.sync_all()?;
-        fs::rename(&beside, path)
+        // What another program has open can't be replaced everywhere.
+        drop(file);
+        os::rename(&beside, path)
     })();
     if let Err(error) = written {
         // A failure here doesn't matter: the first one is reported.
@@ -202,7 +219,7 @@ pub fn temporary(path: &Utf8Path, tag: &str) -> Utf8PathBuf {
 /// When a link leads in a circle, or to a path that is no UTF-8.
 pub fn follow(path: &Utf8Path) -> Result<Utf8PathBuf, FileError> {
     let path = &confine::real(path).map_err(FileError::at(path))?;
-    match path.canonicalize_utf8() {
+    match os::real_path(path) {
         Ok(real) => Ok(real),
         Err(error) if error.kind() == ErrorKind::NotFound => Ok(path.to_owned()),
         Err(error) => Err(FileError::at(path)(error)),
@@ -211,7 +228,7 @@ pub fn follow(path: &Utf8Path) -> Result<Utf8PathBuf, FileError> {
 
 /// A path whose folder is the real one; the last part stays as it is.
 pub(crate) fn follow_folder(path: &Utf8Path) -> Utf8PathBuf {
-    let real = path.parent().and_then(|folder| confine::real(folder).ok()?.canonicalize_utf8().ok());
+    let real = path.parent().and_then(|folder| os::real_path(&confine::real(folder).ok()?).ok());
     match (real, path.file_name()) {
         (Some(real), Some(name)) => real.join(name),
         _ => path.to_owned(),
@@ -224,7 +241,7 @@ pub(crate) fn follow_folder(path: &Utf8Path) -> Utf8PathBuf {
 /// When the folder can't be synced.
 pub fn sync_folder_of(path: &Utf8Path) -> Result<(), FileError> {
     let folder = &follow(path.parent().unwrap_or(Utf8Path::new("/")))?;
-    File::open(folder).and_then(|folder| folder.sync_all()).map_err(FileError::at(folder))
+    os::sync_folder(folder).map_err(FileError::at(folder))
 }
 
 /// A fingerprint of some content, 128 bits in hexadecimal digits: tells a change, and is

@@ -4,7 +4,7 @@
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, OnceLock};
 
-use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
+use crate::os;
 
 struct Flags {
     /// Whether the signals end the process as they usually do.
@@ -25,7 +25,7 @@ fn flags() -> Option<&'static Flags> {
 
 fn register() -> Option<Flags> {
     let flags = Flags { usual: Arc::new(AtomicBool::new(true)), came: Arc::default(), held: AtomicUsize::default() };
-    for signal in [SIGINT, SIGTERM, SIGHUP, SIGQUIT] {
+    for signal in os::ENDING {
         signal_hook::flag::register_conditional_default(signal, flags.usual.clone()).ok()?;
         signal_hook::flag::register(signal, flags.came.clone()).ok()?;
     }
@@ -68,6 +68,25 @@ impl Drop for HeldSignals {
 /// Whether a signal came since the signals are held back.
 pub fn came() -> bool {
     FLAGS.get().and_then(Option::as_ref).is_some_and(|flags| flags.came.load(Ordering::SeqCst))
+}
+
+/// What asks this process to end, waited for: those signals, and what a console says when it is closed.
+#[derive(Debug)]
+pub struct Ending(os::Ending);
+
+impl Ending {
+    /// Listens from now on, in the runtime of this thread.
+    ///
+    /// # Errors
+    /// When the system takes no handlers.
+    pub fn listen() -> std::io::Result<Self> {
+        os::Ending::listen().map(Self)
+    }
+
+    /// Waits until it comes.
+    pub async fn came(&mut self) {
+        self.0.came().await;
+    }
 }
 
 /// Ignores the signals for good: for the helper under sudo, which ends when its caller does. A

@@ -2,18 +2,15 @@
 //!
 //! Only their owner may read keys: checked whenever they are read.
 
-use std::fs::{self, Permissions};
-use std::os::unix::fs::PermissionsExt as _;
 use std::sync::{Mutex, OnceLock, PoisonError};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use rustix::fs::{Mode, OFlags};
 use zeroize::Zeroizing;
 
 use crate::files::FileError;
 use crate::machine::Machine;
 use crate::observe::error::ObserveError;
-use crate::os;
+use crate::os::{self, HeldKey};
 
 /// A key, or a folder of keys, that others may enter or read.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -86,21 +83,16 @@ impl Keys {
     /// When a key is another user's, or its mode can't be changed.
     pub(crate) fn close(&self, machine: &Machine, folder: &Utf8Path) -> Result<(), ObserveError> {
         for open in below(folder) {
-            let at = |errno: rustix::io::Errno| FileError::at(&open.path)(errno.into());
-            // No link can be followed between the check and the change.
-            let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-            let file = rustix::fs::open(open.path.as_std_path(), flags, Mode::empty()).map_err(at)?;
-            let owner = rustix::fs::fstat(&file).map_err(at)?.st_uid;
-            let own = os::this_user();
-            let keeper = machine.keeper.map(|(uid, _)| uid);
+            let held = HeldKey::open(&open.path).map_err(FileError::at(&open.path))?;
+            let owner = held.owner().map_err(FileError::at(&open.path))?;
+            let keeper = machine.keeper.map(|keeper| keeper.user);
             // Root may do anything, and does it for the user who called and for itself only.
-            let is_theirs = owner == own || keeper.map_or(own == 0, |keeper| keeper == owner);
+            let is_theirs = owner == os::this_user() || keeper.map_or(os::is_root(), |keeper| keeper == owner);
             if !is_theirs {
                 return Err(ObserveError::Foreign { path: open.path, owner });
             }
             if self.closes {
-                let wanted = Permissions::from_mode(open.wanted);
-                std::fs::File::from(file).set_permissions(wanted).map_err(FileError::at(&open.path))?;
+                held.close(open.wanted).map_err(FileError::at(&open.path))?;
             }
             self.found_open(open);
         }
@@ -130,8 +122,6 @@ fn is_key(path: &Utf8Path) -> bool {
 }
 
 fn is_open(path: &Utf8Path) -> Option<OpenKeys> {
-    let meta = fs::symlink_metadata(path).ok().filter(|meta| !meta.file_type().is_symlink())?;
-    let mode = meta.permissions().mode() & 0o7777;
-    let wanted = if meta.is_dir() { 0o700 } else { 0o600 };
-    (mode & 0o077 != 0).then(|| OpenKeys { path: path.to_owned(), mode, wanted })
+    let (mode, wanted) = os::rights_of_others(path)?;
+    Some(OpenKeys { path: path.to_owned(), mode, wanted })
 }

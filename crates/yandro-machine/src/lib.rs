@@ -58,6 +58,7 @@ pub use looking::{AddressLook, Closeness, HostFacts, LookError, Progress, Scene,
 pub use machine::{Environment, Machine, MachineError};
 pub use observe::{ObserveError, Observer};
 pub use openssl::OpensslError;
+pub use os::UserId;
 pub use ports::Holder;
 pub use probe::{Limit, NotShown, PageRequest, WholeAnswer, whole_answers};
 pub use process::{ProgramError, RunAs};

@@ -7,7 +7,7 @@ use yandro_core::{ListId, Places, System};
 
 use crate::caller;
 use crate::confine;
-use crate::os;
+use crate::os::{self, Owner, UserId};
 
 /// The environment of one run, captured once at the start.
 #[derive(Clone, Debug)]
@@ -21,7 +21,7 @@ pub struct Environment {
     /// `$XDG_DATA_HOME`, if it is set and absolute.
     pub data_home: Option<Utf8PathBuf>,
     /// `$SUDO_UID`, if it is set.
-    pub sudo_uid: Option<u32>,
+    pub sudo_uid: Option<UserId>,
 }
 
 /// The machine that a run works on.
@@ -35,7 +35,7 @@ pub struct Machine {
     pub owner: String,
     /// The user who will own the site list, the authority and the history, if not the
     /// user that runs this: under sudo, the one who called it.
-    pub(crate) keeper: Option<(u32, u32)>,
+    pub(crate) keeper: Option<Owner>,
 }
 
 /// Why a run can't begin.
@@ -57,7 +57,7 @@ pub enum MachineError {
     #[error(
         "sudo was called by the user with the number {0}, and the system knows no such user: run yandro as that user, without sudo"
     )]
-    Caller(u32),
+    Caller(UserId),
     /// The sysroot isn't there.
     #[error("the sysroot `{0}` is not a folder: make it first, with an `etc/hosts` in it")]
     Sysroot(Utf8PathBuf),
@@ -69,16 +69,14 @@ impl Machine {
     /// # Errors
     /// When there is no home folder, or the sysroot is not a folder.
     pub fn new(environment: &Environment) -> Result<Self, MachineError> {
-        let sysroot = environment
-            .sysroot
-            .canonicalize_utf8()
+        let sysroot = os::real_path(&environment.sysroot)
             .ok()
             .filter(|path| path.is_dir())
             .ok_or_else(|| MachineError::Sysroot(environment.sysroot.clone()))?;
         confine::confine(&sysroot);
         let uid = os::this_user();
         let caller = match environment.sudo_uid {
-            Some(caller) if uid == 0 => Some(os::account(caller).ok_or(MachineError::Caller(caller))?),
+            Some(caller) if os::is_root() => Some(os::account(caller).ok_or(MachineError::Caller(caller))?),
             _ => None,
         };
         let (home, config_home, data_home) = if let Some(caller) = &caller {
@@ -99,7 +97,7 @@ impl Machine {
         let home = home.as_deref().ok_or(MachineError::Homeless)?;
         let (config, data) = (resolved(&sysroot, config.as_str()), resolved(&sysroot, data.as_str()));
         if let Some(caller) = &caller {
-            caller::remember(caller.number, caller.group, [config.clone(), data.clone()]);
+            caller::remember(caller.into(), [config.clone(), data.clone()]);
         }
         Ok(Self {
             system,
@@ -112,7 +110,7 @@ impl Machine {
                 sysroot,
             },
             owner: format!("{name}@{}", os::host_name()),
-            keeper: caller.map(|caller| (caller.number, caller.group)),
+            keeper: caller.as_ref().map(Owner::from),
         })
     }
 
@@ -122,8 +120,8 @@ impl Machine {
     }
 
     /// The user who called this by sudo, if one did.
-    pub fn sudo_caller(&self) -> Option<u32> {
-        self.keeper.map(|(uid, _)| uid)
+    pub fn sudo_caller(&self) -> Option<UserId> {
+        self.keeper.map(|keeper| keeper.user)
     }
 
     /// The name of the user whose sites these are.
@@ -138,7 +136,7 @@ impl Machine {
         Self {
             system,
             places: Places {
-                sysroot: "/".into(),
+                sysroot: os::root().into(),
                 hosts: system.hosts_file().into(),
                 list: ListId::new("", &nowhere),
                 home: nowhere.clone(),
@@ -157,7 +155,7 @@ impl Machine {
 
     /// Whether this is the real machine and no sysroot.
     pub fn is_real(&self) -> bool {
-        self.places.sysroot == "/"
+        self.places.sysroot == os::root()
     }
 
     /// An absolute path below the sysroot.
@@ -179,7 +177,7 @@ fn resolved(sysroot: &Utf8Path, absolute: &str) -> Utf8PathBuf {
 
 fn below(sysroot: &Utf8Path, absolute: &str) -> Utf8PathBuf {
     // A path in the sysroot already stays where it is.
-    if sysroot != "/" && Utf8Path::new(absolute).starts_with(sysroot) {
+    if sysroot != os::root() && Utf8Path::new(absolute).starts_with(sysroot) {
         return absolute.into();
     }
     sysroot.join(absolute.trim_start_matches('/'))
@@ -201,6 +199,6 @@ fn inside(sysroot: &Utf8Path, path: &Utf8Path) -> Utf8PathBuf {
 }
 
 /// The name of a user of the machine.
-pub(crate) fn user_name(uid: u32) -> Option<String> {
+pub(crate) fn user_name(uid: UserId) -> Option<String> {
     os::account(uid).map(|user| user.name)
 }

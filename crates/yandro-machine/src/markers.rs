@@ -1,7 +1,6 @@
 //! Markers of site folders, to find a folder that was moved.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::os::unix::fs::MetadataExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
@@ -9,6 +8,7 @@ use yandro_core::{Access, ChangeSet, Content, Role, Site};
 
 use crate::files;
 use crate::machine::Machine;
+use crate::os::{self, FileId};
 
 /// How many of a folder's names are kept.
 const NAMES: usize = 64;
@@ -20,24 +20,23 @@ const ALIKE: usize = 80;
 /// The marks of a folder: its number on its device, which a move within that keeps, and the names in it.
 #[derive(Debug, PartialEq, Eq, Serialize, Deserialize)]
 struct Marker {
-    device: u64,
-    number: u64,
+    #[serde(flatten)]
+    id: FileId,
     names: BTreeSet<String>,
 }
 
 impl Marker {
     fn of(folder: &Utf8Path) -> Option<Self> {
-        let meta = folder.metadata().ok()?;
         let entries = folder.read_dir_utf8().ok()?.flatten();
         let mut names: Vec<String> = entries.map(|entry| entry.file_name().to_owned()).collect();
         names.sort();
         names.truncate(NAMES);
-        Some(Self { device: meta.dev(), number: meta.ino(), names: names.into_iter().collect() })
+        Some(Self { id: os::file_id(folder)?, names: names.into_iter().collect() })
     }
 
     /// Whether it is the very folder.
     fn is(&self, other: &Self) -> bool {
-        (self.device, self.number) == (other.device, other.number)
+        self.id == other.id
     }
 
     /// Whether it looks like a copy: most names are there, and there are several.

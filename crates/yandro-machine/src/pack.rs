@@ -1,14 +1,14 @@
 //! Writing a packed site to the disk: the folder is there whole or not at all.
 
-use std::fs::{self, DirBuilder, OpenOptions};
+use std::fs;
 use std::io::Write as _;
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _, PermissionsExt as _};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{Access, PACK_PROJECT, Packed};
 
 use crate::files::{self, FileError};
 use crate::machine::Machine;
+use crate::os::{self, Owner};
 
 /// Hidden files that belong to what is served: the rest is a project's own business.
 const SERVED: [&str; 2] = [".htaccess", ".well-known"];
@@ -33,11 +33,11 @@ pub fn write(machine: &Machine, packed: &Packed, out: &Utf8Path) -> Result<Copie
     _ = fs::remove_dir_all(&beside);
     let done = write_into(packed, &beside).and_then(|copied| {
         // Under sudo it belongs to the one who called.
-        if let Some((uid, gid)) = machine.keeper {
-            give(&beside, uid, gid)?;
+        if let Some(keeper) = machine.keeper {
+            give(&beside, keeper)?;
         }
         // An empty folder gives its place to the new one.
-        fs::rename(&beside, out).map_err(FileError::at(out))?;
+        os::rename(&beside, out).map_err(FileError::at(out))?;
         files::sync_folder_of(out)?;
         Ok(copied)
     });
@@ -49,13 +49,13 @@ pub fn write(machine: &Machine, packed: &Packed, out: &Utf8Path) -> Result<Copie
 }
 
 fn write_into(packed: &Packed, folder: &Utf8Path) -> Result<Copied, FileError> {
-    make_folder(folder, 0o755)?;
+    make_folder(folder, Access::Public)?;
     for file in &packed.files {
         let path = folder.join(&file.path);
         let (of_folder, of_file) = match file.access {
-            Access::Secret => (0o700, 0o600),
-            Access::Private => (0o700, 0o644),
-            Access::Public | Access::Project => (0o755, 0o644),
+            Access::Secret => (Access::Private, Access::Secret),
+            Access::Private => (Access::Private, Access::Public),
+            Access::Public | Access::Project => (Access::Public, Access::Public),
         };
         if let Some(parent) = path.parent() {
             make_folder(parent, of_folder)?;
@@ -64,33 +64,33 @@ fn write_into(packed: &Packed, folder: &Utf8Path) -> Result<Copied, FileError> {
     }
     let mut copied = Copied::default();
     if let Some(project) = &packed.project {
-        let root = project.canonicalize_utf8().map_err(FileError::at(project))?;
+        let root = os::real_path(project).map_err(FileError::at(project))?;
         copy_folder(&root, &root, &folder.join(PACK_PROJECT), &mut copied)?;
     }
     Ok(copied)
 }
 
-fn give(path: &Utf8Path, uid: u32, gid: u32) -> Result<(), FileError> {
-    std::os::unix::fs::lchown(path, Some(uid), Some(gid)).map_err(FileError::at(path))?;
+fn give(path: &Utf8Path, owner: Owner) -> Result<(), FileError> {
+    owner.give(path).map_err(FileError::at(path))?;
     if path.symlink_metadata().is_ok_and(|meta| meta.is_dir()) {
         for entry in path.read_dir_utf8().map_err(FileError::at(path))? {
-            give(entry.map_err(FileError::at(path))?.path(), uid, gid)?;
+            give(entry.map_err(FileError::at(path))?.path(), owner)?;
         }
     }
     Ok(())
 }
 
-fn make_folder(path: &Utf8Path, mode: u32) -> Result<(), FileError> {
+fn make_folder(path: &Utf8Path, access: Access) -> Result<(), FileError> {
     if path.is_dir() {
         return Ok(());
     }
-    DirBuilder::new().recursive(true).mode(mode).create(path).map_err(FileError::at(path))
+    os::make_folders(path, access).map_err(FileError::at(path))
 }
 
-fn write_file(path: &Utf8Path, content: &[u8], mode: u32) -> Result<(), FileError> {
-    let written = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).and_then(|mut file| {
+fn write_file(path: &Utf8Path, content: &[u8], access: Access) -> Result<(), FileError> {
+    let written = os::new_file(path).and_then(|mut file| {
         file.write_all(content)?;
-        file.set_permissions(fs::Permissions::from_mode(mode))?;
+        os::give_access(&file, access)?;
         file.sync_all()
     });
     written.map_err(FileError::at(path))
@@ -98,8 +98,8 @@ fn write_file(path: &Utf8Path, content: &[u8], mode: u32) -> Result<(), FileErro
 
 /// Copies a folder, readable for all: the server of an image has a different user.
 fn copy_folder(root: &Utf8Path, from: &Utf8Path, to: &Utf8Path, copied: &mut Copied) -> Result<(), FileError> {
-    make_folder(to, 0o755)?;
-    fs::set_permissions(to, fs::Permissions::from_mode(0o755)).map_err(FileError::at(to))?;
+    make_folder(to, Access::Public)?;
+    os::open_to_all(to).map_err(FileError::at(to))?;
     let mut entries: Vec<Utf8PathBuf> = from
         .read_dir_utf8()
         .map_err(FileError::at(from))?
@@ -116,12 +116,11 @@ fn copy_folder(root: &Utf8Path, from: &Utf8Path, to: &Utf8Path, copied: &mut Cop
         } else if meta.is_dir() {
             copy_folder(root, &path, &to, copied)?;
         } else if meta.is_file() {
-            let mode = if meta.permissions().mode() & 0o111 == 0 { 0o644 } else { 0o755 };
             copied.bytes += fs::copy(&path, &to).map_err(FileError::at(&path))?;
             copied.files += 1;
-            fs::set_permissions(&to, fs::Permissions::from_mode(mode)).map_err(FileError::at(&to))?;
+            os::open_to_all(&to).map_err(FileError::at(&to))?;
         } else if let Some(target) = link_within(root, &path) {
-            std::os::unix::fs::symlink(target, &to).map_err(FileError::at(&to))?;
+            os::link(&target, &to).map_err(FileError::at(&to))?;
         } else {
             copied.left_out.push(path);
         }
@@ -132,11 +131,13 @@ fn copy_folder(root: &Utf8Path, from: &Utf8Path, to: &Utf8Path, copied: &mut Cop
 /// The target of a link that stays within the project wherever that is moved to.
 fn link_within(root: &Utf8Path, path: &Utf8Path) -> Option<Utf8PathBuf> {
     let target = path.read_link_utf8().ok().filter(|target| target.is_relative())?;
-    path.canonicalize_utf8().ok()?.starts_with(root).then_some(target)
+    os::real_path(path).ok()?.starts_with(root).then_some(target)
 }
 
 #[cfg(test)]
 mod tests {
+    use std::os::unix::fs::PermissionsExt as _;
+
     use yandro_core::PackedFile;
 
     use super::*;

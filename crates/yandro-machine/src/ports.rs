@@ -54,7 +54,7 @@ pub fn all() -> Vec<Holder> {
         program: socket.pid.and_then(|pid| Some(os::process(pid.try_into().ok()?)?.name)),
         pid: socket.pid,
         user: user_name(socket.user),
-        is_own: socket.user == this || this == 0,
+        is_own: socket.user == this || os::is_root(),
         address: socket.address,
         port: socket.port,
     };

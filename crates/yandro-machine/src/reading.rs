@@ -1,8 +1,7 @@
 //! Reading files that may be anything: never one that blocks, never ends or is too large.
 
-use std::fs::{File, OpenOptions};
+use std::fs::File;
 use std::io::{self, Read as _, Seek as _, SeekFrom};
-use std::os::unix::fs::OpenOptionsExt as _;
 use std::time::{Duration, Instant};
 
 use camino::Utf8Path;
@@ -10,6 +9,7 @@ use camino::Utf8Path;
 use crate::caller;
 use crate::confine;
 use crate::files::FileError;
+use crate::os;
 
 /// The largest file that is read, in bytes: far above any configuration or hosts file.
 const LARGEST: u64 = 256 << 20;
@@ -21,10 +21,9 @@ const PIPE_LIMIT: Duration = Duration::from_secs(10);
 /// # Errors
 /// When it can't be opened, or is not a regular file.
 pub fn open_regular(path: &Utf8Path) -> Result<File, FileError> {
-    let flags = (rustix::fs::OFlags::NONBLOCK | rustix::fs::OFlags::CLOEXEC).bits().cast_signed();
     let real = confine::real(path).map_err(FileError::at(path))?;
     let _rights = caller::rights_to_read(&real);
-    let file = OpenOptions::new().read(true).custom_flags(flags).open(real).map_err(FileError::at(path))?;
+    let file = os::open_reading(&real).map_err(FileError::at(path))?;
     let meta = file.metadata().map_err(FileError::at(path))?;
     if meta.is_file() {
         return Ok(file);
@@ -89,8 +88,7 @@ pub fn read_if_there(path: &Utf8Path) -> Result<Option<Vec<u8>>, FileError> {
 /// # Errors
 /// When it can't be read, is larger, or doesn't end in time.
 pub fn read_given(path: &Utf8Path, limit: u64) -> Result<Option<Vec<u8>>, FileError> {
-    let flags = (rustix::fs::OFlags::NONBLOCK | rustix::fs::OFlags::CLOEXEC).bits().cast_signed();
-    let file = match OpenOptions::new().read(true).custom_flags(flags).open(path) {
+    let file = match os::open_reading(path) {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
         opened => opened.map_err(FileError::at(path))?,
     };
@@ -115,14 +113,7 @@ impl io::Read for Patient {
             if left.is_zero() {
                 return Err(io::Error::new(io::ErrorKind::TimedOut, "it doesn't end: nothing came for ten seconds"));
             }
-            let left = rustix::event::Timespec {
-                tv_sec: left.as_secs().try_into().unwrap_or(1),
-                tv_nsec: left.subsec_nanos().into(),
-            };
-            rustix::event::poll(
-                &mut [rustix::event::PollFd::new(&self.file, rustix::event::PollFlags::IN)],
-                Some(&left),
-            )?;
+            os::wait_for_input(&self.file, left)?;
         }
     }
 }

@@ -9,9 +9,9 @@ use yandro_core::{
     table_text,
 };
 
-use crate::caller;
 use crate::files;
 use crate::machine::Machine;
+use crate::os;
 
 /// The user's settings. Every key has a default.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
@@ -211,7 +211,7 @@ pub fn read(machine: &Machine) -> Result<Settings, SettingsError> {
 pub fn system_servers(machine: &Machine) -> Result<Vec<NamedServer>, SettingsError> {
     let path = machine.path(SYSTEM_SERVERS);
     let Some(bytes) = files::read_if_there(&path)? else { return Ok(Vec::new()) };
-    if machine.is_real() && !caller::is_roots_file(&path) {
+    if machine.is_real() && !os::is_roots_file(&path) {
         let words = "others than root can change this file or its folder, so the servers in it don't count";
         return Err(files::FileError::at(&path)(std::io::Error::other(words)).into());
     }

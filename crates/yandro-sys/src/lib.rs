@@ -2,6 +2,9 @@
 //! it is sound.
 //!
 //! - [`macos`]: groups of a process, which differ there from other Unix systems; what a process is.
+//! - [`windows`]: users and rights, processes, sockets and interfaces, certificate stores.
 
 #[cfg(target_os = "macos")]
 pub mod macos;
+#[cfg(windows)]
+pub mod windows;

@@ -1,6 +1,5 @@
 //! Applying a change set: record, steps, the servers' tests and reloads, the proof.
 
-use std::os::unix::fs::MetadataExt as _;
 use std::time::{Duration, Instant};
 
 use camino::{Utf8Path, Utf8PathBuf};
@@ -337,7 +336,7 @@ fn forbidden(set: &ChangeSet) -> Vec<Utf8PathBuf> {
 
 /// Files and folders whose rights only another user may change.
 fn others_rights(set: &ChangeSet) -> Vec<Utf8PathBuf> {
-    let is_others = |path: &Utf8Path| !os::is_root() && path.metadata().is_ok_and(|meta| meta.uid() != os::this_user());
+    let is_others = |path: &Utf8Path| !os::is_root() && os::owner(path).is_ok_and(|owner| owner != os::this_user());
     let is_forbidden = |step: &&Step| match &step.change {
         Change::Rights(change) => is_others(&change.path),
         _ => false,

@@ -287,7 +287,7 @@ pub fn forget_helped(escalate: &dyn Escalate, on_wait: OnWait<'_>) -> Result<(),
         return Ok(());
     }
     if os::is_root() {
-        let caller = crate::caller::number().unwrap_or(0);
+        let caller = crate::caller::number().unwrap_or_else(os::this_user);
         return super::privileged::forget(caller).map_err(|error| ControlError::Said(error.to_string()));
     }
     let hands = Hands::new(escalate, on_wait);

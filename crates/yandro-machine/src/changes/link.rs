@@ -6,6 +6,7 @@ use camino::Utf8Path;
 
 use crate::caller;
 use crate::files::{self, FileError};
+use crate::os;
 
 /// Makes a link lead to `target`, through a new link that is renamed over it.
 pub(super) fn set_link(path: &Utf8Path, target: &Utf8Path, tag: &str) -> Result<(), FileError> {
@@ -13,8 +14,6 @@ pub(super) fn set_link(path: &Utf8Path, target: &Utf8Path, tag: &str) -> Result<
     let real = files::follow_folder(path);
     let beside = files::temporary(&real, tag);
     _ = fs::remove_file(&beside);
-    std::os::unix::fs::symlink(target, &beside)
-        .and_then(|()| fs::rename(&beside, &real))
-        .map_err(FileError::at(path))?;
+    os::link(target, &beside).and_then(|()| os::rename(&beside, &real)).map_err(FileError::at(path))?;
     files::sync_folder_of(path)
 }

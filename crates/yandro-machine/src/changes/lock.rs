@@ -1,26 +1,20 @@
 //! A lock: changes happen one at a time.
 
-use std::fs::{File, Metadata, OpenOptions, TryLockError};
-use std::io::{Error, ErrorKind};
-use std::os::unix::fs::{MetadataExt as _, OpenOptionsExt as _};
+use std::fs::{File, TryLockError};
 use std::time::{Duration, Instant};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use rustix::fs::{Gid, Mode, OFlags, Uid, fchmod, fchown};
+use yandro_core::Access;
 
 use crate::caller;
 use crate::files::FileError;
 use crate::machine::Machine;
 use crate::os;
 
-/// The lock of the whole machine, in addition to each user's: several may edit its hosts file.
-const MACHINE: &str = "/run/lock/yandro";
 /// How long another user may hold the machine's lock: anybody who can read the file can.
 const PATIENCE: Duration = Duration::from_secs(300);
 /// Between two tries to take it.
 const PAUSE: Duration = Duration::from_millis(50);
-/// Other users may write in the folder: their links are not followed, and their FIFOs don't block.
-const CAREFUL: OFlags = OFlags::NOFOLLOW.union(OFlags::NONBLOCK);
 
 /// Held by the one command that changes something; given back when dropped.
 #[derive(Debug)]
@@ -53,9 +47,11 @@ impl Lock {
     /// [`LockError::Busy`] when waiting is not wanted, [`LockError::Held`] when it lasts for minutes.
     pub fn take(machine: &Machine, on_wait: impl FnOnce() -> bool) -> Result<Self, LockError> {
         let own = own(machine)?;
-        let (shared, missing) = match machine.is_real().then(of_the_machine) {
+        // Several users may edit the machine's hosts file.
+        let of_all = os::machine_lock();
+        let (shared, missing) = match machine.is_real().then(|| os::lock_file(&of_all, Access::Public)) {
             Some(Ok(file)) => (Some(file), None),
-            Some(Err(error)) => (None, Some(FileError::at(Utf8Path::new(MACHINE))(error))),
+            Some(Err(error)) => (None, Some(FileError::at(&of_all)(error))),
             None => (None, None),
         };
         // Asked once, whichever of the two is held.
@@ -69,12 +65,12 @@ impl Lock {
         }
         if let Some(file) = &shared {
             let since = Instant::now();
-            while !is_taken(file, MACHINE.into())? {
+            while !is_taken(file, &of_all)? {
                 if !may_wait() {
-                    return Err(LockError::Busy(MACHINE.into()));
+                    return Err(LockError::Busy(of_all));
                 }
                 if since.elapsed() > PATIENCE {
-                    return Err(LockError::Held(MACHINE.into()));
+                    return Err(LockError::Held(of_all));
                 }
                 std::thread::sleep(PAUSE);
             }
@@ -103,49 +99,12 @@ fn own(machine: &Machine) -> Result<(File, Utf8PathBuf), FileError> {
     machine.make_own_folder(data)?;
     let path = data.join("lock");
     let _rights = caller::rights_for(&path);
-    let mut options = careful();
-    let open = options.write(true).create(true).truncate(false).mode(0o600).open(&path);
-    let file = open.and_then(regular).map_err(FileError::at(&path))?;
+    let file = os::lock_file(&path, Access::Private).map_err(FileError::at(&path))?;
     machine.give_to_keeper(&path)?;
     Ok((file, path))
 }
 
-/// Opened only for reading, which is enough to lock it, since it may belong to another user. Root
-/// makes it root's, so that nobody can replace it while others wait for it.
-fn of_the_machine() -> Result<File, Error> {
-    let create = || careful().write(true).create_new(true).mode(0o644).open(MACHINE);
-    let open = || careful().open(MACHINE);
-    let file = open().or_else(|error| if error.kind() == ErrorKind::NotFound { create() } else { Err(error) });
-    // Another command may have made it in between.
-    let file = file.or_else(|error| if error.kind() == ErrorKind::AlreadyExists { open() } else { Err(error) });
-    let file = file.and_then(regular)?;
-    if os::is_root() && file.metadata()?.uid() != 0 {
-        // If that fails, the file still locks.
-        _ = fchown(&file, Some(Uid::ROOT), Some(Gid::ROOT)).and_then(|()| fchmod(&file, Mode::from_raw_mode(0o644)));
-    }
-    Ok(file)
-}
-
 /// Makes the machine's lock, as root, where ordinary users may not: they can take it from then on.
 pub(super) fn make() {
-    _ = of_the_machine();
-}
-
-fn careful() -> OpenOptions {
-    let mut options = OpenOptions::new();
-    options.read(true).custom_flags(CAREFUL.bits().cast_signed());
-    options
-}
-
-fn regular(file: File) -> Result<File, Error> {
-    if is_plain(&file.metadata()?) {
-        Ok(file)
-    } else {
-        Err(Error::other("it is not a regular file, or it has a second name"))
-    }
-}
-
-/// A regular file under one name: another's file, linked here, must not be made root's.
-fn is_plain(meta: &Metadata) -> bool {
-    meta.is_file() && meta.nlink() == 1
+    _ = os::lock_file(&os::machine_lock(), Access::Public);
 }

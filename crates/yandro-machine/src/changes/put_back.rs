@@ -1,7 +1,6 @@
 //! Putting a change set back, after a failure or after the process was ended.
 
 use std::fs;
-use std::os::unix::fs::DirBuilderExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{Access, ServerId};
@@ -166,7 +165,7 @@ fn steps_back(machine: &Machine, hands: &Hands<'_>, record: &Record) -> Result<O
             RecordedChange::Folder { path, .. } => _ = fs::remove_dir(files::follow_folder(path)),
             RecordedChange::EmptyFolder { path, mode: Some(mode) } if !path.exists() => {
                 let real = files::follow_folder(path);
-                fs::DirBuilder::new().mode(*mode).create(&real).map_err(FileError::at(path))?;
+                os::make_folder_with(&real, *mode).map_err(FileError::at(path))?;
                 machine.give_project(&real)?;
             }
             RecordedChange::EmptyFolder { .. } => {}
@@ -212,7 +211,7 @@ fn file_back(
     if file.access == Access::Secret && file.before.is_some() {
         let held = held(path, record);
         if held.exists() {
-            fs::rename(&held, path).map_err(FileError::at(path))?;
+            os::rename(&held, path).map_err(FileError::at(path))?;
             // A rename between two names of one file does nothing (POSIX).
             if held.exists() {
                 fs::remove_file(&held).map_err(FileError::at(&held))?;

@@ -8,7 +8,6 @@
 use std::collections::BTreeSet;
 use std::fs;
 use std::io;
-use std::os::unix::fs::PermissionsExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
@@ -21,6 +20,7 @@ use crate::caller;
 use crate::files::{self, Attributes, FileError, fingerprint, read_if_there, sync_folder_of};
 use crate::fresh::random;
 use crate::machine::Machine;
+use crate::os;
 
 /// The record of a change set from its beginning.
 #[derive(Debug, Serialize, Deserialize)]
@@ -156,8 +156,7 @@ impl Record {
                 Change::Rights(change) => RecordedChange::Rights(change.clone()),
                 Change::Trust(change) => RecordedChange::Trust(change.clone()),
                 Change::EmptyFolder { path } => {
-                    let mode = path.metadata().ok().map(|meta| meta.permissions().mode() & 0o7777);
-                    RecordedChange::EmptyFolder { path: path.clone(), mode }
+                    RecordedChange::EmptyFolder { path: path.clone(), mode: os::folder_rights(path) }
                 }
                 Change::Link(change) => RecordedChange::Link {
                     path: change.path.clone(),

@@ -1,7 +1,6 @@
 //! Doing the steps of a change set, and tidying up after them.
 
 use std::fs;
-use std::os::unix::fs::DirBuilderExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{Access, Change, ChangeSet, FileChange, Phase, Step};
@@ -12,6 +11,7 @@ use crate::caller;
 use crate::files::{self, Attributes, FileError};
 use crate::interrupt;
 use crate::machine::Machine;
+use crate::os;
 use crate::permissions;
 
 /// Why the steps were not all done.
@@ -82,7 +82,7 @@ impl StepsWork<'_> {
             // A second name first: during the replacement there is always a key.
             let is_linked = change.after.is_some() && fs::hard_link(path, &held).is_ok();
             if !is_linked {
-                fs::rename(path, &held).map_err(FileError::at(path))?;
+                os::rename(path, &held).map_err(FileError::at(path))?;
             }
             files::sync_folder_of(path)?;
         }
@@ -100,7 +100,7 @@ impl StepsWork<'_> {
 pub(super) fn make_folder(machine: &Machine, path: &Utf8Path, access: Access) -> Result<(), FileError> {
     let _rights = caller::rights_for(path);
     let path = &files::follow_folder(path);
-    match fs::DirBuilder::new().mode(access.folder_mode()).create(path) {
+    match os::make_folder(path, access) {
         Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists => return Err(FileError::at(path)(error)),
         _ => {}
     }

@@ -11,6 +11,7 @@ use yandro_core::{
 };
 
 use crate::files;
+use crate::os;
 use crate::servers::Found;
 
 /// The configuration for each of these sites.
@@ -160,8 +161,8 @@ impl About<'_> {
     fn folder_of(&self, host: &VirtualHost) -> Option<Utf8PathBuf> {
         let folder = self.found.view.here_or_same(&ServerPath::new(host.document_root.as_deref()?));
         let own = self.expected.site.document_root()?;
-        let is_same = folder == own
-            || folder.canonicalize_utf8().is_ok_and(|real| own.canonicalize_utf8().is_ok_and(|own| own == real));
+        let is_same =
+            folder == own || os::real_path(&folder).is_ok_and(|real| os::real_path(&own).is_ok_and(|own| own == real));
         Some(if is_same { own } else { folder })
     }
 

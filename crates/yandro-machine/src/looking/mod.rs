@@ -10,8 +10,6 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use std::os::unix::fs::PermissionsExt as _;
-
 use camino::Utf8Path;
 use tokio::task::JoinSet;
 use yandro_core::{
@@ -21,6 +19,7 @@ use yandro_core::{
 
 use crate::circumstances::{self, OfServer, Slowness, settings};
 use crate::files::FileError;
+use crate::os;
 use crate::probe::{Limit, Manner, OffersOf, Prober};
 use crate::{caches, files, observe, permissions};
 
@@ -115,8 +114,8 @@ fn read_hosts(path: &Utf8Path) -> Result<(Vec<u8>, Option<HostsFault>), LookErro
         }
         Ok(Some(bytes)) => {
             // Root reads it all the same.
-            let mode = path.metadata().map_err(FileError::at(path))?.permissions().mode();
-            Ok((bytes, (mode & 0o004 == 0).then_some(HostsFault::Unreadable)))
+            let is_readable = os::is_readable_by_all(path).map_err(FileError::at(path))?;
+            Ok((bytes, (!is_readable).then_some(HostsFault::Unreadable)))
         }
         Ok(None) => {
             let target = path.read_link_utf8().ok();

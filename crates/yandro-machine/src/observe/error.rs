@@ -4,6 +4,7 @@ use camino::Utf8PathBuf;
 use yandro_core::ListError;
 
 use crate::files::FileError;
+use crate::os::UserId;
 
 /// Why the machine could not be observed.
 #[derive(Debug, thiserror::Error)]
@@ -40,6 +41,6 @@ pub enum ObserveError {
         /// The key or its folder.
         path: Utf8PathBuf,
         /// User ID of who has it.
-        owner: u32,
+        owner: UserId,
     },
 }

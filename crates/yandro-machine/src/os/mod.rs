@@ -1,7 +1,17 @@
 //! What differs between operating systems: each of its modules offers the same items, and everything else of yandro is
 //! the same code.
 
+mod facts;
+#[cfg(unix)]
 mod unix;
+#[cfg(windows)]
+mod windows;
 
-pub use unix::Attributes;
-pub(crate) use unix::*;
+#[cfg(unix)]
+use unix as own;
+#[cfg(windows)]
+use windows as own;
+
+pub(crate) use facts::{FileId, ListeningSocket, NamedSocket, Process, Signal, WayFault};
+pub(crate) use own::*;
+pub use own::{Attributes, User, UserId};

@@ -1,8 +1,6 @@
 //! The state of php-fpm as seen from a site.
 
-use std::fs;
 use std::io::ErrorKind;
-use std::os::unix::fs::PermissionsExt as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{FastCgi, PhpFacts, PhpPool, PhpState, php_pools};
@@ -115,7 +113,7 @@ fn state(machine: &Machine, php: &FastCgi, user: Option<&User>, listening: &Sock
     if let (FastCgi::Socket(path), Some(user)) = (php, user)
         && !may_use(php, Some(user))
     {
-        let mode = fs::metadata(path.to_native()).map_or(0, |meta| meta.permissions().mode() & 0o7777);
+        let mode = os::mode(&path.to_native()).unwrap_or(0);
         return PhpState::Forbidden { user: user.name.clone(), mode };
     }
     if listening.waiting(machine, php) > 0 { PhpState::Full } else { PhpState::Listens }
@@ -140,8 +138,8 @@ impl Sockets {
     /// Whether something listens at an address.
     fn has(&self, machine: &Machine, address: &FastCgi) -> bool {
         match address {
-            FastCgi::Socket(path) => match std::os::unix::net::UnixStream::connect(machine.real_path(path.as_str())) {
-                Ok(_) => true,
+            FastCgi::Socket(path) => match os::connects(&machine.real_path(path.as_str())) {
+                Ok(()) => true,
                 // Other users' sockets can't be tried.
                 Err(error) if error.kind() == ErrorKind::PermissionDenied => {
                     let path = end_of_links(machine, &path.to_native());

@@ -38,7 +38,7 @@ impl Control {
     /// The number of the main process, if it runs on this machine.
     pub fn process(&self) -> Option<i32> {
         match self {
-            Self::Daemon(daemon) => daemon.running().map(|pid| pid.as_raw_nonzero().get()),
+            Self::Daemon(daemon) => daemon.running(),
             Self::Commands(_) => None,
         }
     }

@@ -1,20 +1,17 @@
 //! Testing, starting, reloading and stopping a web server of this machine, and waiting until it
 //! has done so.
 
-use std::os::unix::fs::MetadataExt as _;
 use std::time::{Duration, Instant};
 use std::{fs, io};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use rustix::process::{Pid, Signal, kill_process};
 
 use super::found::Found;
 use super::words::{holds_what_it_wants, last_words, with_journal};
 use super::{DaemonKind, run_command};
-use crate::caller;
 use crate::changes::{ControlError, OnWait, ServerAction, ServerControl};
 use crate::machine::Machine;
-use crate::os::{self, Process};
+use crate::os::{self, Process, Signal, UserId};
 use crate::process;
 use crate::process::{ProgramError, RunAs};
 use crate::settings::NamedServer;
@@ -38,7 +35,7 @@ pub struct Daemon {
 /// A generation of a running server: the processes that share one reading of the configuration.
 #[derive(Clone, Debug, PartialEq, Eq)]
 struct Generation {
-    pid: Pid,
+    pid: i32,
     /// Inode and time of change of the pid file, where each generation writes it.
     written: Option<(u64, i64, i64)>,
     children: Vec<i32>,
@@ -63,23 +60,23 @@ impl Daemon {
     }
 
     /// The main process, if it runs.
-    pub fn running(&self) -> Option<Pid> {
+    pub fn running(&self) -> Option<i32> {
         let pid = fs::read_to_string(&self.pid_file).ok()?.trim().parse().ok()?;
         let Process { name, user, is_alive, .. } = os::process(pid)?;
         let program = self.program.first().and_then(|program| Utf8Path::new(program).file_name()).unwrap_or_default();
         let is_of_kind = self.kind.processes.iter().any(|own| name.starts_with(own));
         // A user's program name must not make root signal one of root's processes.
-        let is_roots = user == 0 && os::is_root();
+        let is_roots = os::is_roots(user) && os::is_root();
         let is_it = is_of_kind || name == program && !(is_roots && self.is_users());
         // A process that ended still has a name until its parent waits for it; in containers without an init, forever.
-        Pid::from_raw(pid).filter(|_| is_it && is_alive)
+        (is_it && is_alive).then_some(pid)
     }
 
     /// The user of the processes that answer requests, if it runs. Children of root's write logs,
     /// or haven't given their rights up yet.
-    pub(crate) fn answering_user(&self) -> Option<u32> {
-        let children = os::children(raw(self.running()?));
-        children.into_iter().filter_map(|child| Some(os::process(child)?.user)).find(|uid| *uid != 0)
+    pub(crate) fn answering_user(&self) -> Option<UserId> {
+        let children = os::children(self.running()?);
+        children.into_iter().filter_map(|child| Some(os::process(child)?.user)).find(|uid| !os::is_roots(*uid))
     }
 
     fn run_named(&self, command: &[String]) -> Result<(), ControlError> {
@@ -89,7 +86,7 @@ impl Daemon {
     /// With whose rights a program runs: one that a user's settings name and that others than root can change gets
     /// those of the user who called sudo.
     fn rights(&self, program: &Utf8Path) -> RunAs {
-        RunAs::unless(!self.is_users() || caller::is_roots_file(program))
+        RunAs::unless(!self.is_users() || os::is_roots_file(program))
     }
 
     /// Whether the server comes from a user's settings.
@@ -108,9 +105,8 @@ impl Daemon {
 
     fn generation(&self) -> Option<Generation> {
         let pid = self.running()?;
-        let meta = if self.kind.writes_pid_file { fs::metadata(&self.pid_file).ok() } else { None };
-        let written = meta.map(|meta| (meta.ino(), meta.ctime(), meta.ctime_nsec()));
-        Some(Generation { pid, written, children: os::children(raw(pid)) })
+        let written = if self.kind.writes_pid_file { os::stamp(&self.pid_file) } else { None };
+        Some(Generation { pid, written, children: os::children(pid) })
     }
 
     /// Whether `now` is a later generation than `before`, and answers requests.
@@ -140,7 +136,7 @@ impl Daemon {
             match self.generation() {
                 Some(now) if self.is_later(before, &now) => return Ok(()),
                 Some(now) => {
-                    let is_idle = os::is_idle(raw(now.pid)).unwrap_or(false);
+                    let is_idle = os::is_idle(now.pid).unwrap_or(false);
                     idle_since = if is_idle { idle_since.or(Some(Instant::now())) } else { None };
                 }
                 // A restart by a command of the user's own has a moment without a process.
@@ -231,7 +227,7 @@ impl ServerControl for Daemon {
 
     fn needs_root(&self) -> bool {
         match self.running() {
-            Some(pid) => !os::is_root() && os::process(raw(pid)).is_none_or(|found| found.user != os::this_user()),
+            Some(pid) => !os::is_root() && os::process(pid).is_none_or(|found| found.user != os::this_user()),
             None => !os::is_root() && self.command(|named| &named.start).is_empty(),
         }
     }
@@ -241,7 +237,7 @@ impl ServerControl for Daemon {
         let mut wait = Wait::new(on_wait, format!("{} to finish an earlier reload", self.kind.kind));
         let mut idle = 0;
         // With `hidepid` the state can't be seen: don't wait then.
-        while let Some(is_idle) = os::is_idle(raw(pid)) {
+        while let Some(is_idle) = os::is_idle(pid) {
             idle = if is_idle { idle + 1 } else { 0 };
             if idle == IDLE_LOOKS || !wait.goes_on() {
                 return;
@@ -290,28 +286,20 @@ impl ServerControl for Daemon {
         // httpd removes its pid file before it gives its ports back.
         while self.running() == Some(pid) || is_alive(pid) {
             if !wait.goes_on() {
-                return Err(ControlError::StillRuns(pid.as_raw_nonzero().get()));
+                return Err(ControlError::StillRuns(pid));
             }
         }
         Ok(())
     }
 }
 
-fn signal(pid: Pid, signal: Signal, what: &'static str) -> Result<(), ControlError> {
-    kill_process(pid, signal).map_err(|errno| ControlError::Signal {
-        pid: pid.as_raw_nonzero().get(),
-        what,
-        source: errno.into(),
-    })
+fn signal(pid: i32, signal: Signal, what: &'static str) -> Result<(), ControlError> {
+    os::send(pid, signal).map_err(|source| ControlError::Signal { pid, what, source })
 }
 
 /// Whether there is such a process, and it hasn't ended.
-fn is_alive(pid: Pid) -> bool {
-    os::process(raw(pid)).is_some_and(|found| found.is_alive)
-}
-
-fn raw(pid: Pid) -> i32 {
-    pid.as_raw_nonzero().get()
+fn is_alive(pid: i32) -> bool {
+    os::process(pid).is_some_and(|found| found.is_alive)
 }
 
 /// Whether a worker of nginx's is there and takes connections.

@@ -9,6 +9,7 @@ use super::files::WithoutOwn;
 use super::found::Found;
 use crate::files::{self, FileError};
 use crate::machine::Machine;
+use crate::os;
 
 /// The sites that a person wrote on a server.
 ///
@@ -37,7 +38,7 @@ pub fn adoption(found: &Found, hand: &HandSite, site: Site) -> Result<Adoption, 
     for CutFile { path, text } in &hand.cuts {
         let path = found.view.here_or_same(path);
         let link = files::read_link_if_there(&path).ok().flatten();
-        let real = path.canonicalize_utf8().map_err(FileError::at(&path))?;
+        let real = os::real_path(&path).map_err(FileError::at(&path))?;
         if let (Some(target), None) = (&link, text) {
             adoption.links.push((path.clone(), target.clone()));
             // A file of a project's own stays where it is: it is only read no more.

@@ -2,8 +2,9 @@
 
 use std::time::Duration;
 
-use rustix::process::Signal;
 use yandro_core::ServerKind;
+
+use crate::os::Signal;
 
 /// The data to find, ask and run the program of one kind of server.
 #[derive(Debug)]
@@ -49,8 +50,8 @@ static KINDS: [DaemonKind; 2] = [
         pid_file: "/run/httpd.pid",
         test: &["-t"],
         start: &["-k", "start"],
-        reload: Signal::USR1,
-        stop: Signal::TERM,
+        reload: Signal::Usr1,
+        stop: Signal::Term,
         writes_pid_file: true,
         idle_limit: Duration::from_secs(20),
     },
@@ -64,8 +65,8 @@ static KINDS: [DaemonKind; 2] = [
         pid_file: "/run/nginx.pid",
         test: &["-t", "-q"],
         start: &[],
-        reload: Signal::HUP,
-        stop: Signal::QUIT,
+        reload: Signal::Hup,
+        stop: Signal::Quit,
         writes_pid_file: false,
         idle_limit: Duration::from_secs(3),
     },

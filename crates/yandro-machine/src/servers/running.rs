@@ -54,7 +54,7 @@ pub fn running(machine: &Machine, present: &Present) -> Vec<RunningServer> {
 }
 
 fn real(path: &Utf8Path) -> Utf8PathBuf {
-    path.canonicalize_utf8().unwrap_or_else(|_| path.to_owned())
+    os::real_path(path).unwrap_or_else(|_| path.to_owned())
 }
 
 /// The server whose main process this is.

@@ -8,6 +8,7 @@ use yandro_core::{Hidden, Sandbox, Site};
 use super::found::Found;
 use super::program;
 use crate::machine::Machine;
+use crate::os;
 use crate::process;
 
 /// The sandbox of the unit that runs a server, or would start it; `None` where no unit does.
@@ -19,8 +20,8 @@ pub fn sandbox(machine: &Machine, found: &Found) -> Option<Sandbox> {
     let (systemctl, service) = daemon.service.as_ref()?;
     let unit = (*service).to_owned();
     // A server that somebody started by hand belongs to no unit.
-    let is_of_unit = |pid: rustix::process::Pid| {
-        let groups = fs::read_to_string(format!("/proc/{}/cgroup", pid.as_raw_nonzero())).unwrap_or_default();
+    let is_of_unit = |pid: i32| {
+        let groups = fs::read_to_string(format!("/proc/{pid}/cgroup")).unwrap_or_default();
         groups.lines().any(|line| line.ends_with(&format!("/{unit}")))
     };
     if daemon.running().is_some_and(|pid| !is_of_unit(pid)) {
@@ -38,7 +39,7 @@ pub fn hidden(machine: &Machine, sandbox: &Sandbox, site: &Site) -> Option<Hidde
         // A folder that is yet to be made is below one that exists.
         let there = path.ancestors().find(|path| path.exists()).unwrap_or(path);
         let rest = path.strip_prefix(there).unwrap_or(Utf8Path::new(""));
-        let real = there.canonicalize_utf8().unwrap_or_else(|_| there.to_owned());
+        let real = os::real_path(there).unwrap_or_else(|_| there.to_owned());
         if rest.as_str().is_empty() { real } else { real.join(rest) }
     };
     let of = |path: Utf8PathBuf| sandbox.hides(&real(&path));

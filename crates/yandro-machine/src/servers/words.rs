@@ -1,7 +1,5 @@
 //! A server's own words about a reload or a start that failed, from its log or the journal.
 
-use rustix::process::Pid;
-
 use super::found::Found;
 use super::unasked_configuration;
 use crate::changes::ControlError;
@@ -12,8 +10,8 @@ use crate::{files, ports, process};
 const LOG_END: u64 = 1 << 14;
 
 /// The last lines of its main log that are of this process and of faults.
-pub(super) fn last_words(machine: &Machine, found: &Found, pid: Pid) -> Option<String> {
-    let own = format!("[emerg] {}#", pid.as_raw_nonzero());
+pub(super) fn last_words(machine: &Machine, found: &Found, pid: i32) -> Option<String> {
+    let own = format!("[emerg] {pid}#");
     let logs = unasked_configuration(machine, found).error_logs(&|_| false);
     let text = logs.iter().find_map(|log| files::read_end(&found.view.here_or_same(log), LOG_END).ok())?;
     let mut lines: Vec<&str> = Vec::new();
@@ -29,10 +27,10 @@ pub(super) fn last_words(machine: &Machine, found: &Found, pid: Pid) -> Option<S
 }
 
 /// Whether a server's words are about addresses that it has itself, in another width: `127.0.0.1:80` and `0.0.0.0:80`.
-pub(super) fn holds_what_it_wants(pid: Pid, words: &str) -> bool {
+pub(super) fn holds_what_it_wants(pid: i32, words: &str) -> bool {
     let wanted = words.lines().filter_map(|line| line.split_once("bind() to ")?.1.split_once(" failed (98:"));
     let ports: Vec<u16> = wanted.filter_map(|(address, _)| address.rsplit(':').next()?.parse().ok()).collect();
-    let main = u32::try_from(pid.as_raw_nonzero().get()).ok();
+    let main = u32::try_from(pid).ok();
     let is_own = |port: &u16| {
         let holders = ports::holders(*port);
         !holders.is_empty() && holders.iter().all(|holder| holder.pid == main)

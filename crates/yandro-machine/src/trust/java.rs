@@ -11,6 +11,7 @@ use yandro_core::{
 use super::store::{Store, StoreError};
 use crate::files::{self, Attributes};
 use crate::machine::Machine;
+use crate::os;
 use crate::process;
 
 /// The password that every such store comes with, and that nobody changes: it guards nothing, and
@@ -36,7 +37,7 @@ pub(super) fn find(machine: &Machine) -> Vec<Store> {
             let Some(file) = JAVA_STORES.iter().map(|below| home.join(below)).find(|file| file.is_file()) else {
                 continue;
             };
-            let path = file.canonicalize_utf8().unwrap_or(file);
+            let path = os::real_path(&file).unwrap_or(file);
             let is_of_system = machine.places.inside(&path).as_str() == JAVA_OF_SYSTEM;
             if found.iter().any(|store| store.path == path) {
                 continue;

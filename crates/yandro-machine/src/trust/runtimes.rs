@@ -16,6 +16,7 @@ use tokio::net::TcpListener;
 use tokio_rustls::TlsAcceptor;
 use yandro_core::{JAVA_SOURCE, Key, NOT_INSTALLED, RUNTIMES};
 
+use crate::os;
 use crate::traced::Traced;
 
 /// How long one of them has.
@@ -117,7 +118,7 @@ fn found(path: &str, java_source: &str) -> Vec<Asking> {
 }
 
 fn has_compiler(program: &Utf8Path) -> bool {
-    let real = program.canonicalize_utf8().unwrap_or_else(|_| program.to_owned());
+    let real = os::real_path(program).unwrap_or_else(|_| program.to_owned());
     real.with_file_name("javac").is_file()
 }
 

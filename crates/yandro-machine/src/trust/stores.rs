@@ -32,7 +32,7 @@ pub fn may_change(store: &Store) -> bool {
     match store.kind {
         // It is its user's own.
         StoreKind::Nss | StoreKind::Keychain | StoreKind::WindowsRoot => true,
-        StoreKind::Java => rustix::fs::access(store.path.as_std_path(), rustix::fs::Access::WRITE_OK).is_ok(),
+        StoreKind::Java => os::may_write(&store.path).is_ok(),
     }
 }
 

@@ -5,12 +5,11 @@ pub(crate) mod url;
 mod watch;
 
 use std::collections::BTreeSet;
-use std::io::Write as _;
 use std::time::{Duration, Instant};
 
 use camino::Utf8Path;
 use yandro_core::{ServerId, Site, SiteList, SiteReport};
-use yandro_machine::{FileError, Limit, caller, files};
+use yandro_machine::{Limit, files};
 
 use super::{look, reach};
 use crate::args::CheckArgs;
@@ -129,7 +128,6 @@ fn interrupted() -> CommandError {
 
 /// Writes a report over the last one: nothing else is written over.
 fn write(file: &Utf8Path, text: &str) -> Result<(), CommandError> {
-    let _rights = caller::rights_for(file);
     if let Some(before) = files::read_if_there(file)?
         && !before.is_empty()
         && !before.windows(view::MARK.len()).any(|own| own == view::MARK.as_bytes())
@@ -137,15 +135,7 @@ fn write(file: &Utf8Path, text: &str) -> Result<(), CommandError> {
         return Err(CommandError::usage(format!("the file {file} exists already, and is not a report of yandro's"))
             .hint("name another, or take it away first"));
     }
-    let folder = file.parent().unwrap_or(Utf8Path::new("/"));
-    let written = (|| {
-        let readable = std::os::unix::fs::PermissionsExt::from_mode(0o644);
-        let mut beside = tempfile::Builder::new().permissions(readable).tempfile_in(folder)?;
-        beside.write_all(text.as_bytes())?;
-        beside.as_file().sync_all()?;
-        beside.persist(file).map_err(|error| error.error)
-    })();
-    written.map(|_| ()).map_err(FileError::at(file)).map_err(CommandError::from)
+    Ok(files::write_for_all(file, text.as_bytes())?)
 }
 
 fn chosen(args: &CheckArgs, list: &SiteList) -> Result<Vec<Site>, CommandError> {

@@ -4,18 +4,18 @@
 //! contents that were replaced or removed, by their SHA-256. Each user can have taken back what was done for them, as
 //! long as the file is as the helper left it.
 
-use std::fs;
+use std::fs::{self, File};
 use std::io::{self, Write as _};
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _, PermissionsExt as _};
 use std::time::SystemTime;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use rustix::fs::{FlockOperation, flock};
 use serde::{Deserialize, Serialize};
+use yandro_core::Access;
 
 use super::PathState;
 use super::way::check_way;
 use crate::files;
+use crate::os::{self, UserId};
 
 /// The folder of the record.
 pub(in crate::changes) const FOLDER: &str = "/var/lib/yandro/helper";
@@ -32,7 +32,7 @@ struct KeptEntry {
     /// When it began, in nanoseconds since 1970.
     number: u64,
     /// For whom.
-    uid: u32,
+    uid: UserId,
     path: Utf8PathBuf,
     from: PathState,
     to: PathState,
@@ -74,7 +74,14 @@ impl Kept {
     /// Whether `path`, which is as `now`, may become as `to` again: that undoes a change of the helper's for this user.
     /// An interrupted change may have left the file half, but only if nobody wrote it later. `written` is the time of
     /// its last change, in nanoseconds since 1970.
-    pub(super) fn takes_back(&self, uid: u32, path: &Utf8Path, now: &PathState, written: u64, to: &PathState) -> bool {
+    pub(super) fn takes_back(
+        &self,
+        uid: UserId,
+        path: &Utf8Path,
+        now: &PathState,
+        written: u64,
+        to: &PathState,
+    ) -> bool {
         let mut of_path = self.entries.iter().rev().filter(|entry| entry.path == path);
         let last = of_path.clone().next();
         let is_broken_off = last.is_some_and(|last| {
@@ -85,7 +92,7 @@ impl Kept {
     }
 
     /// Whether the helper ever changed a path for this user.
-    pub(super) fn knows(&self, uid: u32, path: &Utf8Path) -> bool {
+    pub(super) fn knows(&self, uid: UserId, path: &Utf8Path) -> bool {
         self.entries.iter().any(|entry| entry.uid == uid && entry.path == path)
     }
 
@@ -96,9 +103,9 @@ impl Kept {
     }
 
     /// Puts a change down before it is made, and keeps what it replaces.
-    pub(super) fn begin(&mut self, uid: u32, path: &Utf8Path, from: &PathState, to: &PathState) -> io::Result<u64> {
+    pub(super) fn begin(&mut self, uid: UserId, path: &Utf8Path, from: &PathState, to: &PathState) -> io::Result<u64> {
         make_folders()?;
-        let _held = held(FlockOperation::LockShared)?;
+        let _held = held(File::lock_shared)?;
         if let PathState::File { sha256 } = from {
             keep(path, sha256)?;
         }
@@ -115,16 +122,16 @@ impl Kept {
         if let Some(entry) = self.entries.iter_mut().rev().find(|entry| entry.number == number) {
             entry.done = true;
         }
-        let _held = held(FlockOperation::LockShared)?;
+        let _held = held(File::lock_shared)?;
         append(&KeptLine::Done(number), false)
     }
 
     /// Forgets the changes for a user, and the whole folder once it has none of anybody's.
-    pub(super) fn forget(&mut self, uid: u32) -> io::Result<()> {
+    pub(super) fn forget(&mut self, uid: UserId) -> io::Result<()> {
         if !journal().exists() {
             return Ok(());
         }
-        let _held = held(FlockOperation::LockExclusive)?;
+        let _held = held(File::lock)?;
         let mut kept = Self::read();
         kept.entries.retain(|entry| entry.uid != uid);
         self.entries.clear();
@@ -142,7 +149,7 @@ impl Kept {
         if !journal().exists() {
             return Ok(());
         }
-        let _held = held(FlockOperation::LockExclusive)?;
+        let _held = held(File::lock)?;
         let mut kept = Self::read();
         let (mut bytes, mut number) = (0, 0);
         let fits = |entry: &&KeptEntry| {
@@ -163,7 +170,9 @@ impl Kept {
     fn rewrite(&self) -> io::Result<()> {
         let kept = self;
         let lines = kept.entries.iter().filter_map(|entry| serde_json::to_string(&KeptLine::Begun(entry.clone())).ok());
-        replace(&journal(), lines.map(|line| line + "\n").collect::<String>().as_bytes(), 0o644)?;
+        replace(&journal(), lines.map(|line| line + "\n").collect::<String>().as_bytes(), |new| {
+            os::give_access(new, Access::Public)
+        })?;
         let is_needed = |name: &str| {
             kept.entries.iter().any(|entry| matches!(&entry.from, PathState::File { sha256 } if sha256 == name))
         };
@@ -184,9 +193,9 @@ fn size_of(entry: &KeptEntry) -> u64 {
 }
 
 /// The folder, held so that nobody prunes what another one begins.
-fn held(operation: FlockOperation) -> io::Result<fs::File> {
-    let folder = fs::File::open(FOLDER)?;
-    flock(&folder, operation)?;
+fn held(lock: impl Fn(&File) -> io::Result<()>) -> io::Result<File> {
+    let folder = os::open_folder(Utf8Path::new(FOLDER))?;
+    lock(&folder)?;
     Ok(folder)
 }
 
@@ -204,7 +213,7 @@ fn content_file(sha256: &str) -> Option<Utf8PathBuf> {
 }
 
 fn make_folders() -> io::Result<()> {
-    fs::DirBuilder::new().mode(0o755).recursive(true).create(contents())?;
+    os::make_folders(&contents(), Access::Public)?;
     check_way(&journal()).map_err(|_| io::Error::other(format!("{FOLDER} can be changed by others than root")))
 }
 
@@ -215,23 +224,24 @@ fn keep(path: &Utf8Path, sha256: &str) -> io::Result<()> {
     if files::sha256(&content) != sha256 {
         return Err(io::Error::other("it was changed by something else at the same moment"));
     }
-    replace(&file, &content, path.metadata()?.permissions().mode() & 0o644)
+    replace(&file, &content, |new| os::share_as(new, path))
 }
 
-fn replace(file: &Utf8Path, content: &[u8], mode: u32) -> io::Result<()> {
+fn replace(file: &Utf8Path, content: &[u8], share: impl Fn(&File) -> io::Result<()>) -> io::Result<()> {
     let beside = file.with_extension("new");
     _ = fs::remove_file(&beside);
-    let mut new = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&beside)?;
+    let mut new = os::new_file(&beside)?;
     new.write_all(content)?;
-    new.set_permissions(fs::Permissions::from_mode(mode))?;
+    share(&new)?;
     new.sync_all()?;
-    fs::rename(&beside, file)
+    drop(new);
+    os::rename(&beside, file)
 }
 
 fn append(line: &KeptLine, is_synced: bool) -> io::Result<()> {
     let mut text = serde_json::to_vec(line)?;
     text.push(b'\n');
-    let mut file = fs::OpenOptions::new().append(true).create(true).mode(0o644).open(journal())?;
+    let mut file = os::journal_file(&journal())?;
     file.write_all(&text)?;
     if is_synced { file.sync_all() } else { Ok(()) }
 }

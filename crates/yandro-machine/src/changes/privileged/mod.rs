@@ -26,6 +26,7 @@ use yandro_core::{Cache, ServerId, TrustChange, TrustStore, Wish};
 
 use super::control::ServerAction;
 use crate::files::{self, FileError};
+use crate::os::UserId;
 
 /// The longest request, in bytes: four lists of ten thousand sites.
 const LONGEST: u64 = 32 << 20;
@@ -153,7 +154,7 @@ pub(super) enum HelperAnswer {
 }
 
 /// Forgets what was done for a user.
-pub(super) fn forget(caller: u32) -> std::io::Result<()> {
+pub(super) fn forget(caller: UserId) -> std::io::Result<()> {
     kept::Kept::read().forget(caller)
 }
 

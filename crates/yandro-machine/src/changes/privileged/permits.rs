@@ -12,12 +12,13 @@ use yandro_core::{
 };
 
 use super::kept::Kept;
-use super::way::{check_way, is_users, is_users_file};
+use super::way::{check_way, is_users};
 use super::{Asked, HelperAnswer, PathState, vetting};
 use crate::files;
 use crate::fresh::SystemFresh;
 use crate::machine::Machine;
 use crate::observe::{self, ObserveError};
+use crate::os::{self, UserId};
 use crate::servers::{Found, Registry};
 
 /// A path that root does not change on this user's word, and why.
@@ -50,7 +51,7 @@ pub(super) struct Permit {
 pub(super) type Permits = BTreeMap<Utf8PathBuf, Permit>;
 
 /// Judges what is asked for; gives what may be done and what not.
-pub(super) fn judge(wish: &Wish, uid: u32, asked: &[Asked]) -> (Permits, Vec<Refusal>) {
+pub(super) fn judge(wish: &Wish, uid: UserId, asked: &[Asked]) -> (Permits, Vec<Refusal>) {
     let mut judge = PermitJudge { wish, uid, permits: Permits::new(), refusals: Vec::new(), left: asked.to_vec() };
     judge.all();
     (judge.permits, judge.refusals)
@@ -62,7 +63,7 @@ enum Unplanned {
     #[error("{0} does not belong to the user who asks")]
     ForeignFolder(Utf8PathBuf),
     #[error("no user has the number {0}")]
-    NoUser(u32),
+    NoUser(UserId),
     #[error("`{OTHERS}` can't be the name of a site")]
     SharedName,
     #[error(transparent)]
@@ -75,7 +76,7 @@ enum Unplanned {
 
 struct PermitJudge<'w> {
     wish: &'w Wish,
-    uid: u32,
+    uid: UserId,
     permits: Permits,
     refusals: Vec<Refusal>,
     left: Vec<Asked>,
@@ -87,7 +88,7 @@ impl PermitJudge<'_> {
         for asked in left {
             let way = check_way(&asked.path);
             // A folder that isn't there is for the plan to make, and none of root's plans does.
-            let is_missing = way == Err(HelperAnswer::Failed { errno: rustix::io::Errno::NOENT.raw_os_error() });
+            let is_missing = matches!(way, Err(HelperAnswer::Failed { errno }) if is_not_found(errno));
             if let Err(answer) = way.clone()
                 && !is_missing
             {
@@ -327,7 +328,7 @@ fn is_named_for(path: &Utf8Path, pem: &str) -> bool {
 
 /// Whether a change undoes one that the helper made for this user. Restored content is checked again: a site's file may
 /// get only yandro's own directives, or those that it has now; a shared file may only change by switches.
-pub(super) fn is_taken_back(kept: &Kept, uid: u32, path: &Utf8Path, now: &PathState, to: &PathState) -> bool {
+pub(super) fn is_taken_back(kept: &Kept, uid: UserId, path: &Utf8Path, now: &PathState, to: &PathState) -> bool {
     if !kept.takes_back(uid, path, now, last_written(path), to) {
         return false;
     }
@@ -359,8 +360,12 @@ fn is_in_folders(found: &Found, path: &Utf8Path) -> bool {
 }
 
 /// Whether the certificate and key that a site's file names are the user's own files.
-pub(super) fn has_own_certificate(permit: &Permit, uid: u32) -> bool {
-    permit.certificate.iter().all(|file| is_users_file(file, uid))
+pub(super) fn has_own_certificate(permit: &Permit, uid: UserId) -> bool {
+    permit.certificate.iter().all(|file| os::is_own_file(file, uid))
+}
+
+fn is_not_found(errno: i32) -> bool {
+    std::io::Error::from_raw_os_error(errno).kind() == std::io::ErrorKind::NotFound
 }
 
 fn words(answer: HelperAnswer) -> String {
@@ -373,7 +378,7 @@ fn words(answer: HelperAnswer) -> String {
 
 impl Machine {
     /// The real machine as one user's yandro sees it, with the servers that root knows.
-    fn of_user(uid: u32, config: &Utf8Path, data: &Utf8Path) -> Result<Self, Unplanned> {
+    fn of_user(uid: UserId, config: &Utf8Path, data: &Utf8Path) -> Result<Self, Unplanned> {
         let mut machine = Self::bare();
         let name = crate::machine::user_name(uid).ok_or(Unplanned::NoUser(uid))?;
         machine.places.list = ListId::new(&name, &config.join("sites.toml"));

@@ -17,7 +17,7 @@ use crate::changes::control::{OnWait, ServerControl as _};
 use crate::changes::{link, lock};
 use crate::files::{self, Attributes};
 use crate::interrupt;
-use crate::os;
+use crate::os::{self, UserId};
 use crate::process::ProgramError;
 use crate::servers::Control;
 use crate::trust;
@@ -27,7 +27,7 @@ use crate::trust;
 ///
 /// # Errors
 /// When it isn't root, the caller is gone, or a request doesn't end.
-pub fn serve_privileged(input: impl io::Read, mut output: impl Write, caller: Option<u32>) -> io::Result<()> {
+pub fn serve_privileged(input: impl io::Read, mut output: impl Write, caller: Option<UserId>) -> io::Result<()> {
     if !os::is_root() {
         return Err(io::ErrorKind::PermissionDenied.into());
     }
@@ -35,7 +35,8 @@ pub fn serve_privileged(input: impl io::Read, mut output: impl Write, caller: Op
     lock::make();
     // It is only about room on the disk.
     _ = Kept::prune();
-    let mut session = HelperSession { caller: caller.unwrap_or(0), permits: Permits::new(), kept: Kept::read() };
+    let mut session =
+        HelperSession { caller: caller.unwrap_or_else(os::this_user), permits: Permits::new(), kept: Kept::read() };
     let mut input = BufReader::new(input);
     let output = RefCell::new(&mut output);
     let say = |answer: &HelperAnswer| {
@@ -66,7 +67,7 @@ pub fn serve_privileged(input: impl io::Read, mut output: impl Write, caller: Op
 
 /// A session of the helper with one user.
 struct HelperSession {
-    caller: u32,
+    caller: UserId,
     permits: Permits,
     kept: Kept,
 }

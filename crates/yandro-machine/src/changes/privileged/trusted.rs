@@ -6,10 +6,11 @@ use super::way::check_way;
 use super::{HelperAnswer, refused};
 use crate::files;
 use crate::machine::{self, Machine};
+use crate::os::UserId;
 use crate::trust::{is_of_user, stores};
 
 /// Puts a root of the user's own authority into a key store, or takes one of the user's out.
-pub(super) fn change(caller: u32, change: &TrustChange) -> HelperAnswer {
+pub(super) fn change(caller: UserId, change: &TrustChange) -> HelperAnswer {
     match objection(caller, change) {
         Some(Ok(answer)) => answer,
         Some(Err(why)) => refused(why),
@@ -21,7 +22,7 @@ pub(super) fn change(caller: u32, change: &TrustChange) -> HelperAnswer {
 }
 
 /// Why root doesn't do it.
-fn objection(caller: u32, change: &TrustChange) -> Option<Result<HelperAnswer, String>> {
+fn objection(caller: UserId, change: &TrustChange) -> Option<Result<HelperAnswer, String>> {
     let mut machine = Machine::bare();
     let Some(user) = machine::user_name(caller) else { return Some(Err(format!("no user has the number {caller}"))) };
     machine.owner = format!("{user}@");

@@ -1,7 +1,6 @@
 //! Changes that need root's decision, although they follow from the user's site list.
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-use std::os::unix::fs::FileTypeExt as _;
 
 use camino::Utf8Path;
 use yandro_core::{DEFAULT_ADDRESS, FastCgi, HostName, OwnLine, ServerId, ServerKind, Site, SiteList};
@@ -9,6 +8,7 @@ use yandro_core::{DEFAULT_ADDRESS, FastCgi, HostName, OwnLine, ServerId, ServerK
 use super::way::check_way;
 use crate::files;
 use crate::machine::Machine;
+use crate::os;
 use crate::servers::{self, Found, Registry};
 
 /// The folders in which servers have their logs. They open them as root.
@@ -37,7 +37,7 @@ pub(super) fn of_site(site: &Site) -> Option<String> {
         ));
     }
     if let Some(FastCgi::Socket(socket)) = &serving.php
-        && !socket.to_native().metadata().is_ok_and(|meta| meta.file_type().is_socket())
+        && !os::is_socket(&socket.to_native())
     {
         return Some(format!("the site `{name}` sends PHP to {socket}, which is not a socket"));
     }
@@ -112,7 +112,7 @@ pub(super) fn of_shared(
 fn is_switching(machine: &Machine, found: &Found, path: &Utf8Path, content: &[u8]) -> bool {
     let root = servers::unasked_configuration(machine, found).root().to_owned();
     let is_roots = |file: &str| {
-        let file = root.join(file).to_native().canonicalize_utf8();
+        let file = os::real_path(&root.join(file).to_native());
         file.is_ok_and(|file| check_way(&file).is_ok())
     };
     let before = files::read_if_there(path).ok().flatten().unwrap_or_default();

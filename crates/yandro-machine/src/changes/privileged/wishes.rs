@@ -7,6 +7,7 @@ use super::permits::{Refusal, judge};
 use super::{Asked, PathState};
 use crate::files;
 use crate::machine::Machine;
+use crate::os;
 
 /// The steps of these paths, as the helper is asked for them.
 pub(in crate::changes) fn asked(set: &ChangeSet, paths: &[Utf8PathBuf]) -> Vec<Asked> {
@@ -62,5 +63,5 @@ pub(in crate::changes) fn wish(machine: &Machine, set: &ChangeSet, server: Serve
 
 /// The parts that need root's decision: worked out without root, before a password is asked for.
 pub(in crate::changes) fn objections(wish: &Wish, asked: &[Asked]) -> Vec<Refusal> {
-    judge(wish, rustix::process::getuid().as_raw(), asked).1
+    judge(wish, os::this_user(), asked).1
 }

@@ -7,7 +7,7 @@ use core::net::IpAddr;
 use nix::ifaddrs::{InterfaceAddress, getifaddrs};
 use nix::unistd::{Gid, Uid, User, geteuid, getuid, setgid, setuid};
 
-use super::init_groups;
+use super::{Owner, UserId, init_groups};
 
 /// A user of the machine, wherever the system has its users from (getpwuid(3)).
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -15,7 +15,7 @@ pub(crate) struct Account {
     /// The login name.
     pub(crate) name: String,
     /// The number.
-    pub(crate) number: u32,
+    pub(crate) number: UserId,
     /// The number of the main group.
     pub(crate) group: u32,
     /// The home folder; `None` for one that is not UTF-8.
@@ -34,7 +34,7 @@ impl From<User> for Account {
 }
 
 /// The user with a number.
-pub(crate) fn account(number: u32) -> Option<Account> {
+pub(crate) fn account(number: UserId) -> Option<Account> {
     User::from_uid(number.into()).ok().flatten().map(Account::from)
 }
 
@@ -44,7 +44,7 @@ pub(crate) fn account_named(name: &str) -> Option<Account> {
 }
 
 /// The number of the user whose rights this process has.
-pub(crate) fn this_user() -> u32 {
+pub(crate) fn this_user() -> UserId {
     geteuid().as_raw()
 }
 
@@ -62,7 +62,8 @@ pub(crate) fn is_root() -> bool {
 ///
 /// # Errors
 /// When the system refuses, or root's rights could be had back.
-pub(crate) fn become_user(number: u32, group: u32) -> io::Result<()> {
+pub(crate) fn become_user(owner: Owner) -> io::Result<()> {
+    let Owner { user: number, group } = owner;
     let user = Uid::from_raw(number);
     let name = account(number).and_then(|user| std::ffi::CString::new(user.name).ok());
     init_groups(name.as_deref(), group)?;
@@ -89,4 +90,9 @@ pub(crate) fn addresses() -> Vec<(String, IpAddr)> {
         Some((found.interface_name, address))
     };
     getifaddrs().map(|found| found.filter_map(of).collect()).unwrap_or_default()
+}
+
+/// Whether a user is root.
+pub(crate) fn is_roots(user: UserId) -> bool {
+    user == 0
 }

@@ -2,7 +2,7 @@
 
 use core::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::collections::BTreeMap;
-use std::ffi::CStr;
+use std::ffi::{CStr, CString};
 use std::fs;
 use std::io;
 use std::os::unix::fs::MetadataExt as _;
@@ -13,7 +13,7 @@ use nix::unistd::{Gid, Uid, getgrouplist, getgroups, initgroups, setfsgid, setfs
 use rustix::fs::OFlags;
 use yandro_core::shell_word;
 
-use super::{ListeningSocket, NamedSocket, Process};
+use super::{ListeningSocket, NamedSocket, Owner, Process, account};
 
 /// What opens a folder for nothing but the way through it.
 pub(crate) const SEARCH: OFlags = OFlags::PATH;
@@ -63,7 +63,10 @@ pub(crate) struct FileRights {
 
 impl FileRights {
     /// Takes a user's rights on files; `None` where the groups of this process can't be read.
-    pub(crate) fn take(user: Option<&CStr>, uid: u32, gid: u32) -> Option<Self> {
+    pub(crate) fn take(owner: Owner) -> Option<Self> {
+        let Owner { user: uid, group: gid } = owner;
+        let user = account(uid).and_then(|user| CString::new(user.name).ok());
+        let user = user.as_deref();
         let groups = getgroups().ok()?;
         _ = init_groups(user, gid);
         setfsgid(Gid::from_raw(gid));

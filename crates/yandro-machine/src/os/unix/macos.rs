@@ -1,6 +1,6 @@
 //! macOS. It was built and never run.
 
-use std::ffi::CStr;
+use std::ffi::{CStr, CString};
 use std::io;
 use std::os::macos::fs::MetadataExt as _;
 use std::process::Command;
@@ -12,7 +12,7 @@ use rustix::fs::OFlags;
 use yandro_core::shell_word;
 use yandro_sys::macos;
 
-use super::{ListeningSocket, NamedSocket, Process};
+use super::{ListeningSocket, NamedSocket, Owner, Process, account};
 
 /// What opens a folder for nothing but the way through it.
 pub(crate) const SEARCH: OFlags = OFlags::RDONLY;
@@ -62,7 +62,10 @@ pub(crate) struct FileRights {
 
 impl FileRights {
     /// Takes a user's rights on files; `None` where the groups of this process can't be read.
-    pub(crate) fn take(user: Option<&CStr>, uid: u32, gid: u32) -> Option<Self> {
+    pub(crate) fn take(owner: Owner) -> Option<Self> {
+        let Owner { user: uid, group: gid } = owner;
+        let user = account(uid).and_then(|user| CString::new(user.name).ok());
+        let user = user.as_deref();
         let groups = macos::groups().ok()?;
         _ = init_groups(user, gid);
         _ = setegid(Gid::from_raw(gid));

@@ -1,0 +1,50 @@
+//! Signals, sockets of the file system, and becoming another program.
+
+use std::convert::Infallible;
+use std::io;
+use std::os::unix::fs::FileTypeExt as _;
+use std::os::unix::net::UnixStream;
+use std::os::unix::process::CommandExt as _;
+use std::process::Command;
+
+use camino::Utf8Path;
+use rustix::process::{Pid, kill_process};
+
+use super::Signal;
+
+/// Sends a signal to a process.
+///
+/// # Errors
+/// As kill(2).
+pub(crate) fn send(pid: i32, signal: Signal) -> io::Result<()> {
+    use rustix::process::Signal as System;
+    let pid = Pid::from_raw(pid).ok_or(io::ErrorKind::InvalidInput)?;
+    let signal = match signal {
+        Signal::Hup => System::HUP,
+        Signal::Quit => System::QUIT,
+        Signal::Term => System::TERM,
+        Signal::Usr1 => System::USR1,
+    };
+    Ok(kill_process(pid, signal)?)
+}
+
+/// Whether a path is a socket.
+pub(crate) fn is_socket(path: &Utf8Path) -> bool {
+    path.metadata().is_ok_and(|meta| meta.file_type().is_socket())
+}
+
+/// Connects to a socket of the file system, and closes the connection.
+///
+/// # Errors
+/// As connect(2).
+pub(crate) fn connects(path: &Utf8Path) -> io::Result<()> {
+    UnixStream::connect(path).map(|_| ())
+}
+
+/// Becomes another program; gives back only why that can't be.
+///
+/// # Errors
+/// As execve(2).
+pub(crate) fn become_program(mut command: Command) -> io::Result<Infallible> {
+    Err(command.exec())
+}

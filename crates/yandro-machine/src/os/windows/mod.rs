@@ -1,0 +1,30 @@
+//! Windows.
+
+mod attributes;
+mod files;
+mod folder;
+mod guarded;
+mod identity;
+mod output;
+mod owner;
+mod process;
+mod rights;
+mod signals;
+
+pub use attributes::Attributes;
+pub(crate) use attributes::{circle_of_links, fewer_files, may_write, most_open_files};
+pub(crate) use files::*;
+pub(crate) use folder::Folder;
+pub(crate) use guarded::{check_way, is_roots_alone, is_roots_file, path_parts};
+pub use identity::UserId;
+pub(crate) use identity::{
+    Account, FileRights, account, account_named, addresses, become_user, host_name, is_root, is_roots, this_user,
+};
+pub(crate) use output::{Output, end_group, own_group};
+pub(crate) use owner::{Owner, give_project};
+pub(crate) use process::*;
+pub use rights::User;
+pub(crate) use rights::{granting, is_person, mode, rights, rights_of, rights_with, set_rights};
+pub(crate) use signals::{ENDING, Ending};
+
+use super::{FileId, ListeningSocket, NamedSocket, Process, Signal, WayFault};

@@ -1,0 +1,160 @@
+//! Processes and sockets.
+
+use std::convert::Infallible;
+use std::io;
+use std::process::Command;
+use std::time::{Duration, SystemTime};
+
+use camino::{Utf8Path, Utf8PathBuf};
+use yandro_sys::windows::{Sid, network, processes as system};
+
+use super::{ListeningSocket, NamedSocket, Process, Signal, UserId};
+
+/// From 1601, at which the system's times begin, to 1970.
+const BEFORE_1970: Duration = Duration::from_secs(11_644_473_600);
+
+/// Keeps the memory of this process out of dumps: the system makes none unless an administrator asks for it.
+pub(crate) fn keep_memory_to_itself() {}
+
+/// Whether an attribute keeps even an administrator from changing a file: there is no such thing.
+pub(crate) fn is_immutable(_: &Utf8Path) -> bool {
+    false
+}
+
+/// What gives a file or folder that attribute.
+pub(crate) const IMMUTABLE_BY: &str = "attrib +r";
+
+/// The command that takes that attribute off.
+pub(crate) fn changeable_again(path: &Utf8Path) -> String {
+    format!("attrib -r \"{path}\"")
+}
+
+/// The numbers of all processes.
+pub(crate) fn processes() -> Vec<i32> {
+    system::all().into_iter().map(|entry| entry.pid.cast_signed()).collect()
+}
+
+/// Facts about a process; `None` if there is none.
+pub(crate) fn process(pid: i32) -> Option<Process> {
+    let entry = system::all().into_iter().find(|entry| entry.pid == pid.cast_unsigned())?;
+    let user = UserId(system::user(entry.pid).unwrap_or(Sid::NOBODY));
+    Some(Process { name: entry.name, parent: entry.parent.cast_signed(), user, is_stopped: false, is_alive: true })
+}
+
+/// When a process began.
+pub(crate) fn began(pid: i32) -> Option<SystemTime> {
+    let since = Duration::from_nanos(system::began(pid.cast_unsigned()).ok()?.checked_mul(100)?);
+    SystemTime::UNIX_EPOCH.checked_add(since.checked_sub(BEFORE_1970)?)
+}
+
+/// The processes that a process has started. A number is used again: only younger ones are its own.
+pub(crate) fn children(pid: i32) -> Vec<i32> {
+    let began = |pid: i32| system::began(pid.cast_unsigned()).unwrap_or(0);
+    let parent = began(pid);
+    let all =
+        system::all().into_iter().filter(|entry| entry.parent == pid.cast_unsigned() && entry.pid != entry.parent);
+    all.map(|entry| entry.pid.cast_signed()).filter(|child| began(*child) >= parent).collect()
+}
+
+/// The words of a process's command line. Only its user and administrators may read it.
+pub(crate) fn command_line(pid: i32) -> Option<Vec<String>> {
+    system::command_line(pid.cast_unsigned()).ok().map(|line| words(&line))
+}
+
+/// The words of a command line, as programs read them (`CommandLineToArgvW`).
+fn words(line: &str) -> Vec<String> {
+    let (mut words, mut word, mut is_quoted, mut has_word) = (Vec::new(), String::new(), false, false);
+    let mut chars = line.chars().peekable();
+    while let Some(c) = chars.next() {
+        match c {
+            '\\' => {
+                let mut count = 1;
+                while chars.next_if_eq(&'\\').is_some() {
+                    count += 1;
+                }
+                let is_before_quote = chars.peek() == Some(&'"');
+                let kept = if is_before_quote { count / 2 } else { count };
+                word.extend(std::iter::repeat_n('\\', kept));
+                if is_before_quote && count % 2 == 1 {
+                    word.extend(chars.next());
+                }
+                has_word = true;
+            }
+            '"' => (is_quoted, has_word) = (!is_quoted, true),
+            ' ' | '\t' if !is_quoted => {
+                if std::mem::take(&mut has_word) {
+                    words.push(std::mem::take(&mut word));
+                }
+            }
+            c => {
+                word.push(c);
+                has_word = true;
+            }
+        }
+    }
+    if has_word {
+        words.push(word);
+    }
+    words
+}
+
+/// The program of a process.
+pub(crate) fn program(pid: i32) -> Option<Utf8PathBuf> {
+    system::program(pid.cast_unsigned()).ok().map(Utf8PathBuf::from)
+}
+
+/// Whether a process is at work on a signal: there are none.
+pub(crate) fn is_idle(_: i32) -> Option<bool> {
+    None
+}
+
+/// The first port on which an ordinary user may listen: all of them.
+pub(crate) fn first_of_users() -> u16 {
+    1
+}
+
+/// Every socket that listens for TCP connections.
+pub(crate) fn listening(with_processes: bool) -> Vec<ListeningSocket> {
+    let socket = |own: network::Listening| {
+        let pid = Some(own.pid).filter(|pid| *pid != 0);
+        let user = pid.filter(|_| with_processes).and_then(|pid| system::user(pid).ok());
+        let user = UserId(user.unwrap_or(Sid::NOBODY));
+        ListeningSocket { address: own.address, port: own.port, waiting: 0, user, pid }
+    };
+    network::listening().into_iter().map(socket).collect()
+}
+
+/// The sockets of the file system that are in use: servers use none here.
+pub(crate) fn named_sockets() -> Vec<NamedSocket> {
+    Vec::new()
+}
+
+/// Sends a signal to a process: there are none, and servers are told by their own programs.
+///
+/// # Errors
+/// Always.
+pub(crate) fn send(_: i32, _: Signal) -> io::Result<()> {
+    Err(io::ErrorKind::Unsupported.into())
+}
+
+/// Whether a path is a socket: servers use none here.
+pub(crate) fn is_socket(_: &Utf8Path) -> bool {
+    false
+}
+
+/// Connects to a socket of the file system.
+///
+/// # Errors
+/// Always.
+pub(crate) fn connects(_: &Utf8Path) -> io::Result<()> {
+    Err(io::ErrorKind::Unsupported.into())
+}
+
+/// Becomes another program: it is run, and this one ends as it did.
+///
+/// # Errors
+/// When it can't be started.
+pub(crate) fn become_program(mut command: Command) -> io::Result<Infallible> {
+    let status = command.status()?;
+    std::process::exit(status.code().unwrap_or(1))
+}

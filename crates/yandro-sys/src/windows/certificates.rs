@@ -1,0 +1,112 @@
+//! Certificate stores of the system.
+
+use std::io;
+use std::ptr;
+use std::slice;
+
+use windows_sys::Win32::Security::Cryptography::{
+    CERT_CONTEXT, CERT_STORE_ADD_REPLACE_EXISTING, CERT_STORE_CTRL_COMMIT, CERT_STORE_OPEN_EXISTING_FLAG,
+    CERT_STORE_PROV_SYSTEM_W, CERT_STORE_READONLY_FLAG, CERT_SYSTEM_STORE_CURRENT_USER,
+    CERT_SYSTEM_STORE_LOCAL_MACHINE, CertAddEncodedCertificateToStore, CertCloseStore, CertControlStore,
+    CertDeleteCertificateFromStore, CertDuplicateCertificateContext, CertEnumCertificatesInStore, CertOpenStore,
+    HCERTSTORE, X509_ASN_ENCODING,
+};
+
+use super::{checked, length, wide};
+
+/// Whose store.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Location {
+    /// That of the user who runs this.
+    CurrentUser,
+    /// The machine's, for all users.
+    LocalMachine,
+}
+
+/// A store of trusted roots (`ROOT`), open.
+#[derive(Debug)]
+pub struct Roots(HCERTSTORE);
+
+impl Roots {
+    /// Opens the store; for reading only unless `writes`.
+    ///
+    /// # Errors
+    /// When this user may not.
+    pub fn open(location: Location, writes: bool) -> io::Result<Self> {
+        let place = match location {
+            Location::CurrentUser => CERT_SYSTEM_STORE_CURRENT_USER,
+            Location::LocalMachine => CERT_SYSTEM_STORE_LOCAL_MACHINE,
+        };
+        let access = if writes { 0 } else { CERT_STORE_READONLY_FLAG };
+        let flags = place | CERT_STORE_OPEN_EXISTING_FLAG | access;
+        let name = wide("ROOT");
+        // SAFETY: the provider takes the store's name with a zero at its end; it lives until the call returns.
+        let store = unsafe { CertOpenStore(CERT_STORE_PROV_SYSTEM_W, 0, 0, flags, name.as_ptr().cast()) };
+        if store.is_null() { Err(io::Error::last_os_error()) } else { Ok(Self(store)) }
+    }
+
+    /// The certificates in it, in DER.
+    pub fn all(&self) -> Vec<Vec<u8>> {
+        let mut found = Vec::new();
+        self.each(|_, der| found.push(der.to_vec()));
+        found
+    }
+
+    /// Goes through the certificates.
+    fn each(&self, mut look: impl FnMut(*const CERT_CONTEXT, &[u8])) {
+        let mut context: *const CERT_CONTEXT = ptr::null();
+        loop {
+            // SAFETY: the store is open; the call frees the context that it is given, which nobody uses any more.
+            context = unsafe { CertEnumCertificatesInStore(self.0, context) };
+            // SAFETY: it is null, or a context that lives until the next call.
+            let Some(own) = (unsafe { context.as_ref() }) else { return };
+            // SAFETY: the context's certificate has so many bytes, and lives as long as the context.
+            look(context, unsafe { slice::from_raw_parts(own.pbCertEncoded, own.cbCertEncoded as usize) });
+        }
+    }
+
+    /// Puts a certificate in, in DER.
+    ///
+    /// # Errors
+    /// When it can't be read, this user may not, or they were asked and said no.
+    pub fn add(&self, der: &[u8]) -> io::Result<()> {
+        let (kind, how) = (X509_ASN_ENCODING, CERT_STORE_ADD_REPLACE_EXISTING);
+        // SAFETY: the certificate has as many bytes as the call is told; no context is asked for.
+        checked(unsafe {
+            CertAddEncodedCertificateToStore(self.0, kind, der.as_ptr(), length(der), how, ptr::null_mut())
+        })?;
+        self.commit()
+    }
+
+    /// Takes a certificate out, in DER; does nothing if it isn't there.
+    ///
+    /// # Errors
+    /// When this user may not, or they were asked and said no.
+    pub fn remove(&self, der: &[u8]) -> io::Result<()> {
+        let mut found = Vec::new();
+        self.each(|context, own| {
+            if own == der {
+                // SAFETY: the context lives now; the copy is another reference to it.
+                found.push(unsafe { CertDuplicateCertificateContext(context) });
+            }
+        });
+        for context in found {
+            // SAFETY: the reference is ours, and the call takes it, also when it fails.
+            checked(unsafe { CertDeleteCertificateFromStore(context) })?;
+        }
+        self.commit()
+    }
+
+    /// Writes what was changed.
+    fn commit(&self) -> io::Result<()> {
+        // SAFETY: the store is open; this way of control takes no parameter.
+        checked(unsafe { CertControlStore(self.0, 0, CERT_STORE_CTRL_COMMIT, ptr::null()) })
+    }
+}
+
+impl Drop for Roots {
+    fn drop(&mut self) {
+        // SAFETY: the store is ours, and nobody uses it any more.
+        unsafe { CertCloseStore(self.0, 0) };
+    }
+}
