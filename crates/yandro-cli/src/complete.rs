@@ -6,9 +6,7 @@ use clap_complete::CompleteEnv;
 use clap_complete::engine::CompletionCandidate;
 use clap_complete::env::Shells;
 use yandro_core::ServerKind;
-use yandro_machine::{Machine, observe, settings};
-
-use crate::context::environment;
+use yandro_machine::{Environment, Machine, observe, settings};
 
 /// The variable by which the script asks.
 const VARIABLE: &str = "YANDRO_COMPLETE";
@@ -33,7 +31,7 @@ pub(crate) fn script(shell: &str) -> io::Result<Vec<u8>> {
 
 /// The names and aliases of the sites. A list that can't be read has none to offer.
 pub(crate) fn sites() -> Vec<CompletionCandidate> {
-    let list = Machine::new(&environment(None)).ok().and_then(|machine| observe::site_list(&machine).ok());
+    let list = Machine::new(&Environment::of_process(None)).ok().and_then(|machine| observe::site_list(&machine).ok());
     let Some((_, list)) = list else { return Vec::new() };
     let candidate =
         |name: &yandro_core::HostName, help: String| CompletionCandidate::new(name.as_str()).help(Some(help.into()));
@@ -42,7 +40,7 @@ pub(crate) fn sites() -> Vec<CompletionCandidate> {
 
 /// The words of the servers that there may be, and of those that the user added.
 pub(crate) fn servers() -> Vec<CompletionCandidate> {
-    let settings = Machine::new(&environment(None)).ok().and_then(|machine| settings::read(&machine).ok());
+    let settings = Machine::new(&Environment::of_process(None)).ok().and_then(|machine| settings::read(&machine).ok());
     let added = settings.into_iter().flat_map(|settings| settings.servers).map(|server| server.name.to_string());
     let known = ServerKind::ALL.iter().map(|kind| kind.word().to_owned());
     known.chain(["built-in".to_owned()]).chain(added).map(CompletionCandidate::new).collect()

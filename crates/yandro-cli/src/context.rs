@@ -57,7 +57,7 @@ impl Context {
     /// Reads the environment, finds the machine, and rolls back what an earlier
     /// command left unfinished.
     pub(crate) fn new(global: &Global, ui: &mut Ui) -> Result<Self, CommandError> {
-        let context = Self::at(global, &environment(global.sysroot.clone()))?;
+        let context = Self::at(global, &Environment::of_process(global.sysroot.clone()))?;
         if changes::is_unfinished(&context.machine) {
             // While another command is at work, nothing is unfinished.
             if let Ok(lock) = Lock::take(&context.machine, || false) {
@@ -294,16 +294,4 @@ pub(crate) fn now() -> OffsetDateTime {
 /// A time for the record, RFC 3339.
 pub(crate) fn stamp(moment: OffsetDateTime) -> String {
     moment.replace_nanosecond(0).unwrap_or(moment).format(&Rfc3339).unwrap_or_default()
-}
-
-/// The environment of this process, with another sysroot if one is given.
-pub(crate) fn environment(sysroot: Option<Utf8PathBuf>) -> Environment {
-    let absolute = |name| env::var(name).ok().map(Utf8PathBuf::from).filter(|path| path.is_absolute());
-    Environment {
-        sysroot: sysroot.unwrap_or_else(|| Utf8Path::new("/").to_owned()),
-        home: env::var_os("HOME"),
-        config_home: absolute("XDG_CONFIG_HOME"),
-        data_home: absolute("XDG_DATA_HOME"),
-        sudo_uid: env::var("SUDO_UID").ok().and_then(|uid| uid.parse().ok()),
-    }
 }

@@ -1,10 +1,10 @@
 //! From arguments to the command that they name.
 
-use yandro_machine::{Machine, as_caller};
+use yandro_machine::{Environment, Machine, as_caller};
 
 use crate::args::{Cli, Command};
 use crate::commands;
-use crate::context::{Context, environment};
+use crate::context::Context;
 use crate::error::{CommandError, Status};
 use crate::help;
 use crate::view::{Outcome, Ui};
@@ -27,13 +27,13 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
         return commands::demo::run(&cli.global, args, ui).map(|outcome| outcome.show(ui));
     }
     if let Command::Privileged = command {
-        let caller = environment(None).sudo_uid;
+        let caller = Environment::of_process(None).sudo_uid;
         return yandro_machine::changes::serve_privileged(std::io::stdin().lock(), std::io::stdout().lock(), caller)
             .map(|()| Status::Well)
             .map_err(CommandError::not_made);
     }
     if let Command::AsCaller { program } = command {
-        let machine = Machine::new(&environment(None))?;
+        let machine = Machine::new(&Environment::of_process(None))?;
         let never = as_caller::run_as_caller(&machine, program).map_err(CommandError::not_made)?;
         match never {}
     }

@@ -154,8 +154,20 @@ impl ServerPath {
 
     /// The path on this machine, if the server sees its files as this machine does.
     pub fn to_native(&self) -> Utf8PathBuf {
-        self.0.as_str().into()
+        native(&self.0)
     }
+}
+
+/// A path that was written with either separator, with that of this system behind a drive; another stays as it is.
+pub(crate) fn native(text: &str) -> Utf8PathBuf {
+    let path = Utf8Path::new(text);
+    if drive(text) > 0 { path.components().collect() } else { path.to_owned() }
+}
+
+/// A path of this machine as yandro's own files have it: with `/` also behind a drive, where `\\` would have to be
+/// written twice.
+pub(crate) fn in_files(path: &Utf8Path) -> String {
+    if drive(path.as_str()) > 0 { path.as_str().replace('\\', "/") } else { path.to_string() }
 }
 
 impl From<&str> for ServerPath {

@@ -17,7 +17,7 @@ pub fn running(machine: &Machine) -> Vec<Cache> {
 }
 
 fn runs(cache: Cache) -> bool {
-    let is_there = cache.flush().iter().all(|line| Utf8Path::new(line[0]).is_file());
+    let is_there = cache == Cache::Windows || cache.flush().iter().all(|line| Utf8Path::new(line[0]).is_file());
     is_there && cache.socket().is_none_or(|socket| os::connects(Utf8Path::new(socket)).is_ok())
 }
 
@@ -26,6 +26,9 @@ fn runs(cache: Cache) -> bool {
 /// # Errors
 /// The program that failed.
 pub fn flush(cache: Cache) -> Result<(), ProgramError> {
+    if cache == Cache::Windows {
+        return os::flush_names().map_err(|source| ProgramError::NotRun { program: cache.title().to_owned(), source });
+    }
     for line in cache.flush() {
         ProgramError::check(line[0], process::run(Utf8Path::new(line[0]), &line[1..]))?;
     }

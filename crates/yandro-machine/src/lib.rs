@@ -55,7 +55,7 @@ pub use files::FileError;
 pub use fresh::SystemFresh;
 pub use keys::Keys;
 pub use looking::{AddressLook, Closeness, HostFacts, LookError, Progress, Scene, UrlLook, look, look_at_url};
-pub use machine::{Environment, Machine, MachineError};
+pub use machine::{Environment, Machine, MachineError, system_description};
 pub use observe::{ObserveError, Observer};
 pub use openssl::OpensslError;
 pub use os::UserId;

@@ -14,11 +14,11 @@ use crate::os::{self, Owner, UserId};
 pub struct Environment {
     /// The folder that replaces `/`; `/` itself for the real machine.
     pub sysroot: Utf8PathBuf,
-    /// `$HOME`, whatever it holds.
+    /// The home folder, whatever the variable for it holds (`HOME`, `USERPROFILE`).
     pub home: Option<OsString>,
-    /// `$XDG_CONFIG_HOME`, if it is set and absolute.
+    /// The folder of programs' settings (`XDG_CONFIG_HOME`, `APPDATA`), if it is set and absolute.
     pub config_home: Option<Utf8PathBuf>,
-    /// `$XDG_DATA_HOME`, if it is set and absolute.
+    /// The folder of programs' data (`XDG_DATA_HOME`, `LOCALAPPDATA`), if it is set and absolute.
     pub data_home: Option<Utf8PathBuf>,
     /// `$SUDO_UID`, if it is set.
     pub sudo_uid: Option<UserId>,
@@ -43,10 +43,10 @@ pub struct Machine {
 #[non_exhaustive]
 pub enum MachineError {
     /// The home folder can't be determined.
-    #[error("the home folder for the site list is unknown: set HOME")]
+    #[error("the home folder for the site list is unknown: set {}", os::HOME_VARIABLES[0])]
     Homeless,
     /// The home folder is of no use.
-    #[error("HOME is `{home}`, which {fault}: set it to the absolute path of your home folder")]
+    #[error("{} is `{home}`, which {fault}: set it to the absolute path of your home folder", os::HOME_VARIABLES[0])]
     Home {
         /// Its value.
         home: String,
@@ -61,6 +61,21 @@ pub enum MachineError {
     /// The sysroot isn't there.
     #[error("the sysroot `{0}` is not a folder: make it first, with an `etc/hosts` in it")]
     Sysroot(Utf8PathBuf),
+}
+
+impl Environment {
+    /// The environment of this process, with another sysroot if one is given.
+    pub fn of_process(sysroot: Option<Utf8PathBuf>) -> Self {
+        let absolute = |name| std::env::var(name).ok().map(Utf8PathBuf::from).filter(|path| path.is_absolute());
+        let [home, config, data] = os::HOME_VARIABLES;
+        Self {
+            sysroot: sysroot.unwrap_or_else(|| os::root().to_owned()),
+            home: std::env::var_os(home),
+            config_home: absolute(config),
+            data_home: absolute(data),
+            sudo_uid: std::env::var(caller::VARIABLE).ok().and_then(|uid| uid.parse().ok()),
+        }
+    }
 }
 
 impl Machine {
@@ -87,8 +102,8 @@ impl Machine {
         };
         let home = home.or_else(|| os::account(uid)?.home);
         let below_home = |below: &str| home.as_ref().map(|home| home.join(below)).ok_or(MachineError::Homeless);
-        let config = config_home.map_or_else(|| below_home(".config"), Ok)?.join("yandro");
-        let data = data_home.map_or_else(|| below_home(".local/share"), Ok)?.join("yandro");
+        let config = config_home.map_or_else(|| below_home(os::BELOW_HOME[0]), Ok)?.join("yandro");
+        let data = data_home.map_or_else(|| below_home(os::BELOW_HOME[1]), Ok)?.join("yandro");
         let name = match &caller {
             Some(caller) => caller.name.clone(),
             None => os::account(uid).map_or_else(|| uid.to_string(), |user| user.name),
@@ -180,7 +195,8 @@ fn below(sysroot: &Utf8Path, absolute: &str) -> Utf8PathBuf {
     if sysroot != os::root() && Utf8Path::new(absolute).starts_with(sysroot) {
         return absolute.into();
     }
-    sysroot.join(absolute.trim_start_matches('/'))
+    // With the separators of this system.
+    sysroot.join(absolute.trim_start_matches('/')).components().collect()
 }
 
 /// A home folder that the environment names.
@@ -193,9 +209,15 @@ fn checked_home(home: &OsString) -> Result<Utf8PathBuf, MachineError> {
 /// A path as it is within the sysroot.
 fn inside(sysroot: &Utf8Path, path: &Utf8Path) -> Utf8PathBuf {
     match path.strip_prefix(sysroot) {
+        Ok(_) if sysroot == os::root() => path.to_owned(),
         Ok(rest) => Utf8Path::new("/").join(rest),
         Err(_) => path.to_owned(),
     }
+}
+
+/// Name and version of the operating system.
+pub fn system_description() -> String {
+    os::description()
 }
 
 /// The name of a user of the machine.

@@ -103,7 +103,7 @@ fn clean(program: &Utf8Path) -> Command {
 fn cleaned(mut command: Command) -> Command {
     let caller = command.get_envs().find(|(name, _)| *name == caller::VARIABLE);
     let caller = caller.and_then(|(name, value)| Some((name.to_owned(), value?.to_owned())));
-    command.env_clear().envs(caller).env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("LC_ALL", "C.UTF-8");
+    command.env_clear().envs(caller).envs(os::clean_environment());
     command
 }
 

@@ -2,7 +2,6 @@
 
 use std::collections::BTreeMap;
 
-use camino::Utf8Path;
 use yandro_core::{Content, ServerId};
 use yandro_machine::{Found, caches, caller, files, servers, trust};
 
@@ -50,13 +49,13 @@ pub(crate) fn run(context: &Context, with_names: bool) -> Result<Outcome<'_>, Co
     let settings = files::read_if_there(&machine.places.settings())?;
     let data = Support {
         yandro: format!("{} ({}, {})", env!("CARGO_PKG_VERSION"), std::env::consts::OS, std::env::consts::ARCH),
-        system: system(),
+        system: yandro_machine::system_description(),
         user: user(),
         servers: context.present().all().iter().map(|found| server(context, found)).collect(),
         resolver: format!("hosts: {}; caches: {caches}", resolver.sources.join(" ")),
         trust: trust::find(machine).map_or("not found".to_owned(), |store| store.folder().to_owned()),
         sites,
-        settings: settings.map(|bytes| without_home(&String::from_utf8_lossy(&bytes))),
+        settings: settings.map(|bytes| without_home(context, &String::from_utf8_lossy(&bytes))),
     };
     Ok(Outcome::new(data, move |data, ui| show(data, with_names, ui)))
 }
@@ -84,17 +83,6 @@ fn show(data: &Support, with_names: bool, ui: &mut Ui) {
     }
 }
 
-/// Name and version of the system, and of the kernel.
-fn system() -> String {
-    let text = |path: &str| std::fs::read_to_string(path).unwrap_or_default();
-    let release = text("/etc/os-release");
-    let name =
-        release.lines().find_map(|line| line.strip_prefix("PRETTY_NAME=")).unwrap_or("unknown").trim_matches('"');
-    let kernel = text("/proc/sys/kernel/osrelease");
-    let init = text("/proc/1/comm");
-    format!("{name}, kernel {}, process 1 is {}", kernel.trim(), init.trim())
-}
-
 /// With whose rights this runs.
 fn user() -> String {
     let under_sudo = std::env::var_os("SUDO_UID").is_some();
@@ -106,21 +94,19 @@ fn user() -> String {
 }
 
 fn server(context: &Context, found: &Found) -> String {
-    let version = servers::version(found).unwrap_or_else(|| "version unknown".to_owned());
+    let version = servers::version(&context.machine, found).unwrap_or_else(|| "version unknown".to_owned());
     let status = match context.runs(found.id) {
         _ if found.is_elsewhere() => "on another machine or in a container",
         _ if !context.machine.is_real() => "not asked",
         true => "runs",
         false => "stopped",
     };
-    let main = without_home(context.machine.places.inside(&found.layout.main).as_str());
+    let main = without_home(context, context.machine.places.inside(&found.layout.main).as_str());
     format!("{}: {}, {version}, layout {}, {main}, {status}", found.id.word(), found.kind, found.layout.known.title)
 }
 
 /// A text in which the home folder is `~`: it often holds a name.
-fn without_home(text: &str) -> String {
-    match std::env::var("HOME") {
-        Ok(home) if Utf8Path::new(&home).components().count() > 1 => text.replace(&home, "~"),
-        _ => text.to_owned(),
-    }
+fn without_home(context: &Context, text: &str) -> String {
+    let home = context.machine.home();
+    if home.components().count() > 1 { text.replace(home.as_str(), "~") } else { text.to_owned() }
 }

@@ -376,73 +376,49 @@ fn a_store_of_java(has_program: bool) {
 }
 
 /// A program that keeps certificates in a file next to it and records its arguments: a stand-in
-/// for those of systems that are not here.
+/// for that of a system that is not here.
 const STAND_IN: &str = r#"#!/bin/sh
 folder=$(dirname "$0")
 echo "$(basename "$0") $*" | sed 's#/[^ ]*/root.pem#FILE#' >> "$folder/told"
 for last; do :; done
 case "$*" in
-  *find-certificate*|*Get-ChildItem*) cat "$STORE"/held-* 2>/dev/null; exit 0;;
-  *add-trusted-cert*|*-addstore*) cp "$last" "$STORE/held-1";;
-  *delete-certificate*|*-delstore*) rm "$STORE/held-1";;
+  *find-certificate*) cat "$STORE"/held-* 2>/dev/null; exit 0;;
+  *add-trusted-cert*) cp "$last" "$STORE/held-1";;
+  *delete-certificate*) rm "$STORE/held-1";;
 esac
 "#;
 
 #[test]
-fn stores_of_other_systems_get_the_documented_commands() {
-    let cases = [
-        ("System/Library/CoreServices", &["usr/bin/security"][..], "your keychain"),
-        (
-            "Windows/System32/drivers/etc",
-            &["Windows/System32/certutil.exe", "Windows/System32/WindowsPowerShell/v1.0/powershell.exe"],
-            "your Windows root store",
-        ),
-    ];
-    for (sign, programs, title) in cases {
-        let sysroot = Sysroot::new();
-        fs::create_dir_all(sysroot.path(sign)).unwrap();
-        let hosts =
-            if sign.starts_with("Windows") { "Windows/System32/drivers/etc/hosts" } else { "private/etc/hosts" };
-        sysroot.write(hosts, "127.0.0.1 localhost\n");
-        let told = sysroot.path("told").display().to_string();
-        for program in programs {
-            let script =
-                STAND_IN.replace("$folder/told", &told).replace("$STORE", &sysroot.root().display().to_string());
-            sysroot.write(program, &script);
-            fs::set_permissions(sysroot.path(program), fs::Permissions::from_mode(0o755)).unwrap();
-        }
-        sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in"]).succeeds();
-        let ran = sysroot.yandro(&["authority", "trust"]).succeeds();
-        assert!(ran.stdout.contains("is trusted by this system now"), "{ran}");
-        let ran = sysroot.yandro(&["authority", "show"]).succeeds();
-        assert!(ran.stdout.contains(&format!("{title}  trusts it")), "{ran}");
-        sysroot.yandro(&["authority", "trust"]).succeeds();
-        sysroot.yandro(&["undo"]).succeeds();
-        let ran = sysroot.yandro(&["authority", "show"]).succeeds();
-        assert!(ran.stdout.contains(&format!("{title}  doesn't know it")), "{ran}");
-        let root = sysroot.root().display().to_string();
-        let mut lines: Vec<String> = Vec::new();
-        for line in sysroot.read("told").replace(&root, "$ROOT").lines().filter(|line| !line.contains("Get-ChildItem"))
-        {
-            let words = line.split(' ').map(|word| if word.len() == 40 { "SHA1" } else { word });
-            let line = words.collect::<Vec<_>>().join(" ");
-            if !lines.contains(&line) {
-                lines.push(line);
-            }
-        }
-        if title == "your keychain" {
-            insta::assert_snapshot!(lines.join("\n"), @"
-            security find-certificate -a -p $ROOT/home/ada/Library/Keychains/login.keychain-db
-            security add-trusted-cert -r trustRoot -p ssl -k $ROOT/home/ada/Library/Keychains/login.keychain-db FILE
-            security delete-certificate -t -Z SHA1 $ROOT/home/ada/Library/Keychains/login.keychain-db
-            ");
-        } else {
-            insta::assert_snapshot!(lines.join("\n"), @"
-            certutil.exe -user -addstore Root FILE
-            certutil.exe -user -delstore Root SHA1
-            ");
+fn the_keychain_gets_the_documented_commands() {
+    let sysroot = Sysroot::new();
+    fs::create_dir_all(sysroot.path("System/Library/CoreServices")).unwrap();
+    sysroot.write("private/etc/hosts", "127.0.0.1 localhost\n");
+    let root = sysroot.root().display().to_string();
+    let told = sysroot.path("told").display().to_string();
+    sysroot.write("usr/bin/security", &STAND_IN.replace("$folder/told", &told).replace("$STORE", &root));
+    fs::set_permissions(sysroot.path("usr/bin/security"), fs::Permissions::from_mode(0o755)).unwrap();
+    sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in"]).succeeds();
+    let ran = sysroot.yandro(&["authority", "trust"]).succeeds();
+    assert!(ran.stdout.contains("is trusted by this system now"), "{ran}");
+    let ran = sysroot.yandro(&["authority", "show"]).succeeds();
+    assert!(ran.stdout.contains("your keychain  trusts it"), "{ran}");
+    sysroot.yandro(&["authority", "trust"]).succeeds();
+    sysroot.yandro(&["undo"]).succeeds();
+    let ran = sysroot.yandro(&["authority", "show"]).succeeds();
+    assert!(ran.stdout.contains("your keychain  doesn't know it"), "{ran}");
+    let mut lines: Vec<String> = Vec::new();
+    for line in sysroot.read("told").replace(&root, "$ROOT").lines() {
+        let words = line.split(' ').map(|word| if word.len() == 40 { "SHA1" } else { word });
+        let line = words.collect::<Vec<_>>().join(" ");
+        if !lines.contains(&line) {
+            lines.push(line);
         }
     }
+    insta::assert_snapshot!(lines.join("\n"), @"
+    security find-certificate -a -p $ROOT/home/ada/Library/Keychains/login.keychain-db
+    security add-trusted-cert -r trustRoot -p ssl -k $ROOT/home/ada/Library/Keychains/login.keychain-db FILE
+    security delete-certificate -t -Z SHA1 $ROOT/home/ada/Library/Keychains/login.keychain-db
+    ");
 }
 
 #[test]

@@ -55,7 +55,7 @@ impl std::fmt::Display for PathPair {
 /// How a server sees the files of this machine.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum PathView {
-    /// The server takes this folder for `/`; where that is `/`, it sees all as this machine does.
+    /// The server takes this folder for `/`; where that is a root (`/`, `C:\`), it sees all as this machine does.
     Below(Utf8PathBuf),
     /// It sees these folders under other paths, and nothing else.
     Pairs(Vec<PathPair>),
@@ -66,7 +66,7 @@ impl PathView {
     pub fn there(&self, path: &Utf8Path) -> Option<ServerPath> {
         let path = ServerPath::from(path);
         match self {
-            Self::Below(root) if root == "/" => Some(path),
+            Self::Below(root) if root.parent().is_none() => Some(path),
             Self::Below(root) => Some(match path.below(ServerPath::from(root)) {
                 Some(below) => ServerPath::root().join(below),
                 None => path,
@@ -78,7 +78,8 @@ impl PathView {
     /// A path as the server sees it as a path of this machine; `None` for what isn't here.
     pub fn here(&self, path: &ServerPath) -> Option<Utf8PathBuf> {
         match self {
-            Self::Below(root) if root == "/" => Some(path.to_native()),
+            // A path without a drive is on the one that the system is on.
+            Self::Below(root) if root.parent().is_none() => Some(root.join(path.to_native())),
             Self::Below(root) => Some(ServerPath::from(root).join(path.without_root()).to_native()),
             Self::Pairs(pairs) => {
                 moved(path, pairs, |pair| (pair.there.clone(), (&pair.here).into())).map(|path| path.to_native())

@@ -5,6 +5,8 @@ use std::fmt;
 
 use camino::Utf8Path;
 
+use crate::server_path::{ServerPath, in_files};
+
 /// A site list: whose it is, and its file. Two are the same if their files are.
 #[derive(Clone, Debug, Eq)]
 pub struct ListId {
@@ -20,7 +22,7 @@ impl ListId {
     pub fn new(user: &str, file: &Utf8Path) -> Self {
         // A line break in a path must not end the comment that names it.
         let shown = |text: &str| text.escape_default().to_string().replace("\\'", "'").replace("\\\"", "\"");
-        Self { user: shown(user), file: shown(file.as_str()) }
+        Self { user: shown(user), file: shown(&in_files(file)) }
     }
 
     /// The user.
@@ -36,7 +38,7 @@ impl ListId {
     /// Reads what [`Self::mark`] wrote.
     pub fn read(mark: &str) -> Option<Self> {
         let (user, file) = mark.trim_end().split_once(BETWEEN)?;
-        let is_whole = !user.is_empty() && file.starts_with('/');
+        let is_whole = !user.is_empty() && ServerPath::new(file).is_absolute();
         is_whole.then(|| Self { user: user.to_owned(), file: file.to_owned() })
     }
 }
@@ -71,6 +73,9 @@ mod tests {
             assert!(!list.mark().contains(['\n', '\r']), "{list}");
             assert_eq!(ListId::read(&list.mark()).as_ref(), Some(&list));
         }
+        let list = ListId::new("ada", Utf8Path::new(r"C:\Users\ada\sites.toml"));
+        assert_eq!(list.mark(), "ada, in C:/Users/ada/sites.toml");
+        assert_eq!(ListId::read(&list.mark()), Some(list));
         assert_eq!(ListId::read("ada"), None);
     }
 }

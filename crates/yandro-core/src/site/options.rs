@@ -6,7 +6,7 @@
 use camino::Utf8PathBuf;
 
 use super::InvalidValue;
-use super::reading::{absolute, address, each, host, last, ports, read_ports, relative, text, texts};
+use super::reading::{absolute, address, each, host, last, ports, read_ports, relative, text, texts, written};
 use super::serving::checked_path;
 use super::{
     Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, ServerId, Site, Symlinks, Upstream,
@@ -207,7 +207,7 @@ options! {
             site => texts(site.aliases.iter().map(HostName::to_unicode).collect()));
     "folder" ValueForm::Text, "The project's folder, absolute. A site has this or `upstream`.", "none",
         value!(draft, values => draft.folder, draft.path(values, absolute)?, site => match &site.content {
-            Content::Folder { folder, .. } => Some(text(folder)),
+            Content::Folder { folder, .. } => Some(written(folder)),
             Content::Upstream(_) => None,
         });
     "document-root" ValueForm::Text, "The subfolder to serve.", "all of it",
@@ -304,7 +304,7 @@ options! {
         value!(draft, values => draft.rest.serving.php, last(values, FastCgi::parse)?, site => site.serving.php.as_ref().map(text)),
         MapArgument { may_be_found: true, ..or("off", serving("php", "SOCKET", "Run PHP files with php-fpm: the socket that is found, or this one (a path or HOST:PORT, `off` for none)")) };
     "extra" ValueForm::Text, "File with your own directives for the site's virtual hosts, absolute.", "none",
-        value!(draft, values => draft.rest.serving.extra, draft.path(values, checked_path)?, site => site.serving.extra.as_ref().map(text)),
+        value!(draft, values => draft.rest.serving.extra, draft.path(values, checked_path)?, site => site.serving.extra.as_ref().map(written)),
         path(or("off", serving("extra", "FILE", "File with your own directives for the site's virtual hosts (`off` for none)")));
     "logs" ValueForm::Text, "The folder of the site's logs, absolute; `off` for none.", "the server's own",
         value!(draft, values => draft.rest.serving.logs, draft.path(values, Logs::parse)?.unwrap_or_default(),

@@ -7,6 +7,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use super::InvalidValue;
 use super::serving::checked_port;
 use crate::name::{HostName, NameError};
+use crate::server_path::{in_files, native};
 use crate::tables::Value;
 
 pub(super) fn texts(texts: Vec<String>) -> Option<Value> {
@@ -15,6 +16,11 @@ pub(super) fn texts(texts: Vec<String>) -> Option<Value> {
 
 pub(super) fn text(text: &impl ToString) -> Value {
     Value::Text(text.to_string())
+}
+
+/// A path of this machine.
+pub(super) fn written(path: &Utf8PathBuf) -> Value {
+    Value::Text(in_files(path))
 }
 
 pub(super) fn ports(ports: &[u16]) -> Option<Value> {
@@ -51,7 +57,7 @@ pub(super) fn below_home<'t>(path: &'t str, home: Option<&Utf8Path>) -> Cow<'t, 
 }
 
 pub(super) fn absolute(path: &str) -> Result<Utf8PathBuf, InvalidValue> {
-    let path = Utf8PathBuf::from(path);
+    let path = native(path);
     if path.has_root() { Ok(path) } else { Err(InvalidValue::AbsolutePath(path.into_string())) }
 }
 

@@ -135,7 +135,7 @@ impl StorePrograms {
     /// The programs of a system, by its maker's manual; `None` if the store is another.
     pub fn of(system: System) -> Option<Self> {
         match system {
-            System::Linux => None,
+            System::Linux | System::Windows => None,
             System::MacOs => Some(Self {
                 kind: StoreKind::Keychain,
                 title: "your keychain",
@@ -153,20 +153,6 @@ impl StorePrograms {
                     "{file}",
                 ],
                 remove: &["/usr/bin/security", "delete-certificate", "-t", "-Z", "{sha1}", "{store}"],
-            }),
-            System::Windows => Some(Self {
-                kind: StoreKind::WindowsRoot,
-                title: "your Windows root store",
-                store: "Root",
-                // Its program for certificates prints none in PEM.
-                list: &[
-                    "/Windows/System32/WindowsPowerShell/v1.0/powershell.exe",
-                    "-NoProfile",
-                    "-Command",
-                    r"Get-ChildItem Cert:\CurrentUser\Root | ForEach-Object { '-----BEGIN CERTIFICATE-----'; [Convert]::ToBase64String($_.RawData, 'InsertLineBreaks'); '-----END CERTIFICATE-----' }",
-                ],
-                add: &["/Windows/System32/certutil.exe", "-user", "-addstore", "{store}", "{file}"],
-                remove: &["/Windows/System32/certutil.exe", "-user", "-delstore", "{store}", "{sha1}"],
             }),
         }
     }

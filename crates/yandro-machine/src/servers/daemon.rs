@@ -7,11 +7,12 @@ use std::{fs, io};
 use camino::{Utf8Path, Utf8PathBuf};
 
 use super::found::Found;
+use super::kinds::Tell;
 use super::words::{holds_what_it_wants, last_words, with_journal};
 use super::{DaemonKind, run_command};
 use crate::changes::{ControlError, OnWait, ServerAction, ServerControl};
 use crate::machine::Machine;
-use crate::os::{self, Process, Signal, UserId};
+use crate::os::{self, Process, UserId};
 use crate::process;
 use crate::process::{ProgramError, RunAs};
 use crate::settings::NamedServer;
@@ -103,6 +104,17 @@ impl Daemon {
         self.program.iter().skip(1).map(String::as_str).chain(more.iter().copied()).collect()
     }
 
+    /// Tells the running server something.
+    fn tell(&self, pid: i32, tell: Tell, what: &'static str) -> Result<(), ControlError> {
+        match tell {
+            Tell::Signal(signal) => os::send(pid, signal).map_err(|source| ControlError::Signal { pid, what, source }),
+            Tell::Arguments(arguments) => {
+                let program = Utf8Path::new(self.program.first().ok_or(ControlError::NoCommand)?);
+                ended(program, process::run_server(program, &self.arguments(arguments), self.rights(program)))
+            }
+        }
+    }
+
     fn generation(&self) -> Option<Generation> {
         let pid = self.running()?;
         let written = if self.kind.writes_pid_file { os::stamp(&self.pid_file) } else { None };
@@ -126,7 +138,7 @@ impl Daemon {
     fn reload_running(&self, before: &Generation, on_wait: OnWait<'_>) -> Result<(), ControlError> {
         let command = self.command(|named| &named.reload);
         if command.is_empty() {
-            signal(before.pid, self.kind.reload, "reload")?;
+            self.tell(before.pid, self.kind.reload, "reload")?;
         } else {
             self.run_named(command)?;
         }
@@ -280,7 +292,7 @@ impl ServerControl for Daemon {
         match &self.service {
             _ if !command.is_empty() => self.run_named(command)?,
             Some((systemctl, service)) => run_program(systemctl, &["stop", service])?,
-            None => signal(pid, self.kind.stop, "end")?,
+            None => self.tell(pid, self.kind.stop, "end")?,
         }
         let mut wait = Wait::new(on_wait, format!("{} to end", self.kind.kind));
         // httpd removes its pid file before it gives its ports back.
@@ -291,10 +303,6 @@ impl ServerControl for Daemon {
         }
         Ok(())
     }
-}
-
-fn signal(pid: i32, signal: Signal, what: &'static str) -> Result<(), ControlError> {
-    os::send(pid, signal).map_err(|source| ControlError::Signal { pid, what, source })
 }
 
 /// Whether there is such a process, and it hasn't ended.

@@ -2,9 +2,18 @@
 
 use std::time::Duration;
 
-use yandro_core::ServerKind;
+use yandro_core::{ServerKind, System};
 
 use crate::os::Signal;
+
+/// How a running server is told something.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Tell {
+    /// By a signal to its main process.
+    Signal(Signal),
+    /// By its own program with these arguments.
+    Arguments(&'static [&'static str]),
+}
 
 /// The data to find, ask and run the program of one kind of server.
 #[derive(Debug)]
@@ -26,10 +35,12 @@ pub(crate) struct DaemonKind {
     pub(super) test: &'static [&'static str],
     /// Arguments with which the program starts the server.
     pub(super) start: &'static [&'static str],
-    /// The documented signal of a reload that cuts no connection.
-    pub(super) reload: Signal,
-    /// The documented signal that ends it.
-    pub(super) stop: Signal,
+    /// Whether relative paths begin at a folder that an argument names (`-p`), as its program has no other.
+    pub(super) is_told_root: bool,
+    /// The documented way to a reload that cuts no connection.
+    pub(super) reload: Tell,
+    /// The documented way to end it.
+    pub(super) stop: Tell,
     /// Whether each generation writes the pid file again, once it has read its files and opened
     /// its ports.
     pub(super) writes_pid_file: bool,
@@ -50,8 +61,9 @@ static KINDS: [DaemonKind; 2] = [
         pid_file: "/run/httpd.pid",
         test: &["-t"],
         start: &["-k", "start"],
-        reload: Signal::Usr1,
-        stop: Signal::Term,
+        is_told_root: false,
+        reload: Tell::Signal(Signal::Usr1),
+        stop: Tell::Signal(Signal::Term),
         writes_pid_file: true,
         idle_limit: Duration::from_secs(20),
     },
@@ -65,17 +77,55 @@ static KINDS: [DaemonKind; 2] = [
         pid_file: "/run/nginx.pid",
         test: &["-t", "-q"],
         start: &[],
-        reload: Signal::Hup,
-        stop: Signal::Quit,
+        is_told_root: false,
+        reload: Tell::Signal(Signal::Hup),
+        stop: Tell::Signal(Signal::Quit),
+        writes_pid_file: false,
+        idle_limit: Duration::from_secs(3),
+    },
+];
+
+/// The same on Windows.
+static WINDOWS: [DaemonKind; 2] = [
+    DaemonKind {
+        kind: ServerKind::Apache,
+        programs: &["/Apache24/bin/httpd.exe"],
+        beside: &["bin/httpd.exe"],
+        main_option: "-f",
+        processes: &["httpd.exe"],
+        user: None,
+        pid_file: "logs/httpd.pid",
+        test: &["-t"],
+        start: &[],
+        is_told_root: false,
+        reload: Tell::Arguments(&["-k", "restart"]),
+        stop: Tell::Arguments(&["-k", "stop"]),
+        writes_pid_file: false,
+        idle_limit: Duration::from_secs(20),
+    },
+    DaemonKind {
+        kind: ServerKind::Nginx,
+        programs: &["/nginx/nginx.exe"],
+        beside: &["nginx.exe"],
+        main_option: "-c",
+        processes: &["nginx.exe"],
+        user: None,
+        pid_file: "logs/nginx.pid",
+        test: &["-t", "-q"],
+        start: &[],
+        is_told_root: true,
+        reload: Tell::Arguments(&["-s", "reload"]),
+        stop: Tell::Arguments(&["-s", "quit"]),
         writes_pid_file: false,
         idle_limit: Duration::from_secs(3),
     },
 ];
 
 impl DaemonKind {
-    /// The row of a kind.
-    pub(crate) fn of(kind: ServerKind) -> &'static Self {
-        KINDS.iter().find(|row| row.kind == kind).expect("each kind has a row")
+    /// The row of a kind on a system.
+    pub(crate) fn of(kind: ServerKind, system: System) -> &'static Self {
+        let rows = if system == System::Windows { &WINDOWS } else { &KINDS };
+        rows.iter().find(|row| row.kind == kind).expect("each kind has a row")
     }
 }
 
@@ -86,7 +136,8 @@ mod tests {
     #[test]
     fn each_kind_has_a_row() {
         for kind in ServerKind::ALL {
-            assert_eq!(DaemonKind::of(*kind).kind, *kind);
+            assert_eq!(DaemonKind::of(*kind, System::Linux).kind, *kind);
+            assert_eq!(DaemonKind::of(*kind, System::Windows).kind, *kind);
         }
     }
 }

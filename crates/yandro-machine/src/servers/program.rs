@@ -16,9 +16,9 @@ use crate::process;
 
 /// The layout of the server of this kind that is there, if there is one: a known one, or what its program says.
 pub(super) fn find_layout(machine: &Machine, kind: ServerKind) -> Option<Layout> {
-    let (software, row) = (kind.software(), DaemonKind::of(kind));
+    let (software, row) = (kind.software(), DaemonKind::of(kind, machine.system));
     find_or_ask(machine, software.layouts(), software.site_folders(), || {
-        Some(report(kind, &process::find(row.programs)?)?.main.to_native())
+        Some(report(kind, &first_of(machine, row.programs)?)?.main.to_native())
     })
 }
 
@@ -31,45 +31,63 @@ pub fn report(kind: ServerKind, program: &Utf8Path) -> Option<ServerReport> {
 }
 
 /// The version of a server that was found, such as `2.4.66`. Of one that the user named nothing is run.
-pub fn version(found: &Found) -> Option<String> {
-    let program = if found.named.is_none() { program(found) } else { None };
+pub fn version(machine: &Machine, found: &Found) -> Option<String> {
+    let program = if found.named.is_none() { program(machine, found) } else { None };
     let [major, minor, patch] = report(found.kind, &program?)?.version;
     Some(format!("{major}.{minor}.{patch}"))
 }
 
 /// The server's program: the one that the user named, one next to the configuration of a bundle, or
 /// the first usual one that is there.
-fn program(found: &Found) -> Option<Utf8PathBuf> {
+fn program(machine: &Machine, found: &Found) -> Option<Utf8PathBuf> {
     if let Some(program) = found.named.as_ref().and_then(|named| named.program.clone()) {
         return program.is_file().then_some(program);
     }
-    let (row, known) = (DaemonKind::of(found.kind), found.layout.known.programs);
+    let (row, known) = (DaemonKind::of(found.kind, machine.system), found.layout.known.programs);
     let beside = || {
-        let folder = found.layout.main.parent()?.parent()?;
-        row.beside.iter().map(|below| folder.join(below)).find(|program| program.is_file())
+        let folders = found.layout.main.ancestors().skip(1).take(2);
+        let programs = folders.flat_map(|folder| row.beside.iter().map(|below| folder.join(below)));
+        programs.filter(|program| program.is_file()).last()
     };
-    let usual = || if known.is_empty() { process::find(row.programs) } else { None };
-    beside().or_else(|| process::find(known)).or_else(usual)
+    let usual = || if known.is_empty() { first_of(machine, row.programs) } else { None };
+    beside().or_else(|| first_of(machine, known)).or_else(usual)
+}
+
+/// The first of these programs that is there.
+fn first_of(machine: &Machine, programs: &[&str]) -> Option<Utf8PathBuf> {
+    programs.iter().map(|program| machine.path(program)).find(|program| program.is_file())
+}
+
+/// The folder at which a server's relative paths begin that was built without one, as on Windows: that above a folder
+/// `conf`, or that of the main file.
+fn root_by_main(main: &ServerPath) -> ServerPath {
+    let folder = main.parent().unwrap_or_default();
+    if folder.file_name() == Some("conf") { folder.parent().unwrap_or(folder) } else { folder }
 }
 
 /// The control of a server of the real machine; `None` if it has no program, and no
 /// commands were named.
 pub(super) fn daemon(machine: &Machine, found: &Found) -> Option<Daemon> {
-    let (row, known) = (DaemonKind::of(found.kind), found.layout.known);
+    let (row, known) = (DaemonKind::of(found.kind, machine.system), found.layout.known);
     let has_commands = found.named.as_ref().is_some_and(|named| !named.reload.is_empty());
     let usual = known.control.filter(|control| Utf8Path::new(control).is_file() && found.named.is_none());
-    let program = program(found);
+    let program = program(machine, found);
     let command = match (usual, &program) {
         (Some(control), _) => vec![control.to_owned()],
         // Some builds have another default for the main file.
-        (None, Some(program)) => vec![program.to_string(), row.main_option.into(), found.layout.main.to_string()],
+        (None, Some(program)) => {
+            let root = row.is_told_root.then(|| ["-p".to_owned(), root_by_main(&found.main()).to_string()]);
+            let main = [row.main_option.to_owned(), found.main().to_string()];
+            [program.to_string()].into_iter().chain(root.into_iter().flatten()).chain(main).collect()
+        }
         (None, None) if has_commands => Vec::new(),
         (None, None) => return None,
     };
     let pid_file = known.pid_file.map(ServerPath::new).or_else(|| unasked_configuration(machine, found).pid_file());
     let pid_file = pid_file.or_else(|| {
         // Without one in the configuration, the program's built-in path counts.
-        if known.service.is_empty() { report(found.kind, &program?)?.pid_file } else { None }
+        let own = if known.service.is_empty() { report(found.kind, &program?)?.pid_file } else { None };
+        own.map(|path| root_by_main(&found.main()).join(path))
     });
     let is_service = !known.service.is_empty() && found.named.is_none();
     let service = if is_service { Daemon::systemctl() } else { None };
@@ -79,7 +97,7 @@ pub(super) fn daemon(machine: &Machine, found: &Found) -> Option<Daemon> {
         program: command,
         named: found.named.clone(),
         service: service.map(|systemctl| (systemctl, known.service)),
-        pid_file: pid_file.map_or_else(|| row.pid_file.into(), |path| path.to_native()),
+        pid_file: pid_file.map_or_else(|| row.pid_file.into(), |path| found.view.here_or_same(&path)),
     })
 }
 
@@ -88,7 +106,7 @@ pub(super) fn daemon(machine: &Machine, found: &Found) -> Option<Daemon> {
 pub(super) fn start(machine: &Machine, found: &Found, is_asked: bool) -> Start {
     let (known, main) = (found.layout.known, found.main());
     let asked = if is_asked && machine.is_real() && !found.is_elsewhere() {
-        program(found).and_then(|program| report(found.kind, &program))
+        program(machine, found).and_then(|program| report(found.kind, &program))
     } else {
         None
     };
@@ -96,8 +114,9 @@ pub(super) fn start(machine: &Machine, found: &Found, is_asked: bool) -> Start {
     // A program with another default root gets this one as an argument.
     let root = match known.root {
         "/" if report.main == main => report.root.clone(),
+        "/" if DaemonKind::of(found.kind, machine.system).is_told_root => root_by_main(&main),
         "/" => main.parent().unwrap_or_default(),
-        root => root.into(),
+        root => found.view.there_or_same(&machine.path(root)),
     };
     let report = ServerReport { root, main: main.clone(), ..report };
     let variables = known.environment.and_then(|path| found.files().read(&path.into())).unwrap_or_default();
@@ -126,7 +145,7 @@ pub fn user(machine: &Machine, found: &Found) -> Option<User> {
         return Some(user);
     }
     let configuration = unasked_configuration(machine, found);
-    User::of_name(configuration.user().or(DaemonKind::of(found.kind).user)?)
+    User::of_name(configuration.user().or(DaemonKind::of(found.kind, machine.system).user)?)
 }
 
 /// The ports that a server's configuration names, each with the place of the line.

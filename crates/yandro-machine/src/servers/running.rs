@@ -49,7 +49,7 @@ pub fn running(machine: &Machine, present: &Present) -> Vec<RunningServer> {
     let known: Vec<Utf8PathBuf> = present.all().iter().map(|found| real(&found.layout.main)).collect();
     let mut pids = os::processes();
     pids.sort_unstable();
-    let found = pids.into_iter().filter_map(of_process);
+    let found = pids.into_iter().filter_map(|pid| of_process(machine, pid));
     found.filter(|server| !known.contains(&real(&server.config))).collect()
 }
 
@@ -58,9 +58,11 @@ fn real(path: &Utf8Path) -> Utf8PathBuf {
 }
 
 /// The server whose main process this is.
-fn of_process(pid: i32) -> Option<RunningServer> {
+fn of_process(machine: &Machine, pid: i32) -> Option<RunningServer> {
     let Process { name: own, parent, .. } = os::process(pid)?;
-    let kind = ServerKind::ALL.iter().copied().find(|kind| DaemonKind::of(*kind).processes.contains(&own.as_str()))?;
+    let rows = ServerKind::ALL.iter().map(|kind| DaemonKind::of(*kind, machine.system));
+    let row = rows.into_iter().find(|row| row.processes.contains(&own.as_str()))?;
+    let kind = row.kind;
     // Workers are children of the one that is meant.
     let is_child = os::process(parent).is_some_and(|parent| parent.name == own);
     if is_child {
@@ -68,7 +70,6 @@ fn of_process(pid: i32) -> Option<RunningServer> {
     }
     let words = command_line(pid)?;
     let program = program(pid, words.first()?)?;
-    let row = DaemonKind::of(kind);
     let named = words.iter().position(|word| word == row.main_option).and_then(|at| words.get(at + 1));
     let config = match named {
         Some(path) if path.starts_with('/') => path.into(),

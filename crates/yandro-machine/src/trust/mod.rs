@@ -6,6 +6,7 @@ pub mod runtimes;
 mod store;
 pub mod stores;
 mod systems;
+mod windows;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{CertificateFacts, TrustStore, is_own_nickname};

@@ -4,7 +4,7 @@
 use camino::Utf8Path;
 use yandro_core::{StoreKind, System, TrustChange};
 
-use super::{browsers, java, systems};
+use super::{browsers, java, systems, windows};
 use crate::machine::Machine;
 use crate::os::{self, Process};
 
@@ -15,6 +15,7 @@ pub fn find(machine: &Machine) -> Vec<Store> {
     let mut found = browsers::find(machine);
     found.extend(java::find(machine));
     found.extend(systems::find(machine));
+    found.extend(windows::find(machine));
     found
 }
 
@@ -23,7 +24,9 @@ pub fn has_program(machine: &Machine, store: &Store) -> bool {
     match store.kind {
         StoreKind::Nss => browsers::has_program(),
         StoreKind::Java => java::program(machine, &store.path).is_some() || java::is_readable(&store.path),
-        StoreKind::Keychain | StoreKind::WindowsRoot => systems::has_program(machine, store.kind),
+        StoreKind::Keychain => systems::has_program(machine, store.kind),
+        // The system keeps it itself.
+        StoreKind::WindowsRoot => true,
     }
 }
 
@@ -31,7 +34,8 @@ pub fn has_program(machine: &Machine, store: &Store) -> bool {
 pub fn may_change(store: &Store) -> bool {
     match store.kind {
         // It is its user's own.
-        StoreKind::Nss | StoreKind::Keychain | StoreKind::WindowsRoot => true,
+        StoreKind::Nss | StoreKind::Keychain => true,
+        StoreKind::WindowsRoot => !windows::is_machines(&store.path) || os::is_root(),
         StoreKind::Java => os::may_write(&store.path).is_ok(),
     }
 }
@@ -52,7 +56,8 @@ pub fn own_roots(machine: &Machine, kind: StoreKind, path: &Utf8Path) -> Result<
     match kind {
         StoreKind::Nss => browsers::own_roots(path),
         StoreKind::Java => java::own_roots(machine, path),
-        StoreKind::Keychain | StoreKind::WindowsRoot => systems::own_roots(machine, kind, path),
+        StoreKind::Keychain => systems::own_roots(machine, kind, path),
+        StoreKind::WindowsRoot => windows::own_roots(path),
     }
 }
 
@@ -70,8 +75,9 @@ pub fn former_roots(
     let mut found = Vec::new();
     for name in own_roots(machine, kind, path)?.into_iter().filter(|name| name != current) {
         let pem = certificate(machine, kind, path, &name)?;
-        // Only Java's stores are shared by several users.
-        if kind != StoreKind::Java || super::is_of_user(machine, pem.as_bytes()) {
+        // Java's stores and Windows's own are shared by several users.
+        let is_shared = kind == StoreKind::Java || windows::is_machines(path);
+        if !is_shared || super::is_of_user(machine, pem.as_bytes()) {
             found.push((name, pem));
         }
     }
@@ -95,7 +101,8 @@ pub fn certificate(machine: &Machine, kind: StoreKind, path: &Utf8Path, name: &s
     match kind {
         StoreKind::Nss => browsers::certificate(path, name),
         StoreKind::Java => java::certificate(machine, path, name),
-        StoreKind::Keychain | StoreKind::WindowsRoot => systems::certificate(machine, kind, path, name),
+        StoreKind::Keychain => systems::certificate(machine, kind, path, name),
+        StoreKind::WindowsRoot => windows::certificate(path, name),
     }
 }
 
@@ -115,7 +122,8 @@ pub(crate) fn carry_out(machine: &Machine, change: &TrustChange) -> Result<(), S
     match change.kind {
         StoreKind::Nss => browsers::carry_out(machine, change),
         StoreKind::Java => java::carry_out(machine, change),
-        StoreKind::Keychain | StoreKind::WindowsRoot => systems::carry_out(machine, change),
+        StoreKind::Keychain => systems::carry_out(machine, change),
+        StoreKind::WindowsRoot => windows::carry_out(change),
     }
 }
 

@@ -1,6 +1,6 @@
-//! The user's own trust store of macOS and of Windows, through the programs of their makers.
+//! The user's own trust store of macOS, through its maker's program.
 //!
-//! Written by the makers' manuals and tested with recorded stand-ins of the programs; never
+//! Written by the maker's manual and tested with a recorded stand-in of the program; never
 //! run on such a system.
 
 use camino::Utf8Path;

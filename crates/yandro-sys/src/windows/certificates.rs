@@ -5,12 +5,14 @@ use std::ptr;
 use std::slice;
 
 use windows_sys::Win32::Security::Cryptography::{
-    CERT_CONTEXT, CERT_STORE_ADD_REPLACE_EXISTING, CERT_STORE_CTRL_COMMIT, CERT_STORE_OPEN_EXISTING_FLAG,
+    CERT_CONTEXT, CERT_STORE_ADD_REPLACE_EXISTING, CERT_STORE_CTRL_COMMIT, CERT_STORE_PROV_SYSTEM_REGISTRY_W,
     CERT_STORE_PROV_SYSTEM_W, CERT_STORE_READONLY_FLAG, CERT_SYSTEM_STORE_CURRENT_USER,
     CERT_SYSTEM_STORE_LOCAL_MACHINE, CertAddEncodedCertificateToStore, CertCloseStore, CertControlStore,
     CertDeleteCertificateFromStore, CertDuplicateCertificateContext, CertEnumCertificatesInStore, CertOpenStore,
     HCERTSTORE, X509_ASN_ENCODING,
 };
+
+use windows_sys::core::PCSTR;
 
 use super::{checked, length, wide};
 
@@ -28,20 +30,30 @@ pub enum Location {
 pub struct Roots(HCERTSTORE);
 
 impl Roots {
-    /// Opens the store; for reading only unless `writes`.
+    /// Opens the store for reading: only its own part, without what that of a user shows of the machine's.
+    ///
+    /// # Errors
+    /// When this user may not, or nothing was ever put into it.
+    pub fn open(location: Location) -> io::Result<Self> {
+        Self::opened(CERT_STORE_PROV_SYSTEM_REGISTRY_W, location, CERT_STORE_READONLY_FLAG)
+    }
+
+    /// Opens the store to change it, as the system guards it: it may ask the user.
     ///
     /// # Errors
     /// When this user may not.
-    pub fn open(location: Location, writes: bool) -> io::Result<Self> {
+    pub fn open_to_change(location: Location) -> io::Result<Self> {
+        Self::opened(CERT_STORE_PROV_SYSTEM_W, location, 0)
+    }
+
+    fn opened(provider: PCSTR, location: Location, access: u32) -> io::Result<Self> {
         let place = match location {
             Location::CurrentUser => CERT_SYSTEM_STORE_CURRENT_USER,
             Location::LocalMachine => CERT_SYSTEM_STORE_LOCAL_MACHINE,
         };
-        let access = if writes { 0 } else { CERT_STORE_READONLY_FLAG };
-        let flags = place | CERT_STORE_OPEN_EXISTING_FLAG | access;
         let name = wide("ROOT");
-        // SAFETY: the provider takes the store's name with a zero at its end; it lives until the call returns.
-        let store = unsafe { CertOpenStore(CERT_STORE_PROV_SYSTEM_W, 0, 0, flags, name.as_ptr().cast()) };
+        // SAFETY: both providers take the store's name with a zero at its end; it lives until the call returns.
+        let store = unsafe { CertOpenStore(provider, 0, 0, place | access, name.as_ptr().cast()) };
         if store.is_null() { Err(io::Error::last_os_error()) } else { Ok(Self(store)) }
     }
 
@@ -83,14 +95,15 @@ impl Roots {
     /// # Errors
     /// When this user may not, or they were asked and said no.
     pub fn remove(&self, der: &[u8]) -> io::Result<()> {
-        let mut found = Vec::new();
+        // The first is the user's own; another would be the machine's, shown in this store.
+        let mut found = None;
         self.each(|context, own| {
-            if own == der {
+            if own == der && found.is_none() {
                 // SAFETY: the context lives now; the copy is another reference to it.
-                found.push(unsafe { CertDuplicateCertificateContext(context) });
+                found = Some(unsafe { CertDuplicateCertificateContext(context) });
             }
         });
-        for context in found {
+        if let Some(context) = found {
             // SAFETY: the reference is ours, and the call takes it, also when it fails.
             checked(unsafe { CertDeleteCertificateFromStore(context) })?;
         }

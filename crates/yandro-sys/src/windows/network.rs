@@ -1,5 +1,6 @@
 //! Listening sockets and the addresses of interfaces.
 
+use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::ptr;
 
@@ -9,6 +10,21 @@ use windows_sys::Win32::NetworkManagement::IpHelper::{
     GetExtendedTcpTable, IP_ADAPTER_ADDRESSES_LH, TCP_TABLE_OWNER_PID_LISTENER,
 };
 use windows_sys::Win32::Networking::WinSock::{AF_INET, AF_INET6, AF_UNSPEC, SOCKADDR_IN, SOCKADDR_IN6};
+
+#[link(name = "dnsapi")]
+unsafe extern "system" {
+    /// What `ipconfig /flushdns` calls.
+    fn DnsFlushResolverCache() -> i32;
+}
+
+/// Has the system's resolver forget its answers.
+///
+/// # Errors
+/// When it refuses.
+pub fn flush_names() -> io::Result<()> {
+    // SAFETY: the call has no conditions.
+    super::checked(unsafe { DnsFlushResolverCache() })
+}
 
 /// A socket that listens for TCP connections.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -4,11 +4,14 @@ use std::io;
 use std::os::windows::io::{AsRawHandle as _, FromRawHandle as _, OwnedHandle};
 use std::ptr;
 
+use windows_sys::Wdk::System::SystemServices::RtlGetVersion;
 use windows_sys::Win32::Foundation::HANDLE;
 use windows_sys::Win32::Security::{
     GetTokenInformation, LookupAccountNameW, LookupAccountSidW, TOKEN_ELEVATION, TOKEN_QUERY, TokenElevation, TokenUser,
 };
-use windows_sys::Win32::System::SystemInformation::{ComputerNamePhysicalDnsHostname, GetComputerNameExW};
+use windows_sys::Win32::System::SystemInformation::{
+    ComputerNamePhysicalDnsHostname, GetComputerNameExW, OSVERSIONINFOW,
+};
 use windows_sys::Win32::System::Threading::{GetCurrentProcess, OpenProcessToken};
 
 use super::{Sid, checked, length, text, wide};
@@ -99,6 +102,16 @@ pub fn named(name: &str) -> Option<Sid> {
         )
     };
     if found == 0 { None } else { Sid::from_bytes(&sid) }
+}
+
+/// The version of the system: major, minor, build.
+pub fn version() -> [u32; 3] {
+    // SAFETY: the structure is of numbers only, for which zeros are values.
+    let mut version: OSVERSIONINFOW = unsafe { std::mem::zeroed() };
+    version.dwOSVersionInfoSize = size_of::<OSVERSIONINFOW>() as u32;
+    // SAFETY: the structure says how large it is, and lives until the call returns.
+    unsafe { RtlGetVersion(&raw mut version) };
+    [version.dwMajorVersion, version.dwMinorVersion, version.dwBuildNumber]
 }
 
 /// The name of this machine.

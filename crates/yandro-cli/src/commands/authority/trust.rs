@@ -281,9 +281,12 @@ fn of_store(
 }
 
 fn needs_root(store: &Store) -> String {
+    let (title, path) = (&store.title, &store.path);
+    if store.kind == StoreKind::WindowsRoot {
+        return format!("{title}: only an administrator may change {path}; yours is enough for your own programs");
+    }
     format!(
-        "{}: root is needed to change {}; run it once more for this one, with `sudo` before it and `--store java` behind it",
-        store.title, store.path
+        "{title}: root is needed to change {path}; run it once more for this one, with `sudo` before it and `--store java` behind it"
     )
 }
 

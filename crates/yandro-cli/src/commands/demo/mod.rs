@@ -8,12 +8,12 @@ use std::time::Instant;
 
 use camino::Utf8Path;
 use clap::Parser as _;
-use yandro_machine::Closeness;
+use yandro_machine::{Closeness, Environment};
 use yandro_serve::{Running, Server, Sites};
 
 use super::{look, map, serve};
 use crate::args::{Cli, Command, DemoArgs};
-use crate::context::{Context, environment};
+use crate::context::Context;
 use crate::error::CommandError;
 use crate::global::Global;
 use crate::signals;
@@ -38,7 +38,7 @@ pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Outco
         })
         .map_err(|error| CommandError::not_made(format!("no free port is to be had: {error}")))?;
     let ports = server.ports().map_err(CommandError::not_made)?;
-    let mut surroundings = environment(Some(sysroot.clone()));
+    let mut surroundings = Environment::of_process(Some(sysroot.clone()));
     // Nothing of the caller's is touched: not even under sudo.
     surroundings.sudo_uid = None;
     scenario::write(&sysroot, &surroundings, ports).map_err(CommandError::not_made)?;

@@ -17,6 +17,11 @@ pub(crate) fn root() -> &'static Utf8Path {
     Utf8Path::new("/")
 }
 
+/// The variables that name the home folder, and in it those of programs' settings and data (XDG Base Directory).
+pub(crate) const HOME_VARIABLES: [&str; 3] = ["HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"];
+/// Those two folders below the home folder where the variables are not set.
+pub(crate) const BELOW_HOME: [&str; 2] = [".config", ".local/share"];
+
 /// The real path of something that exists, through all links.
 ///
 /// # Errors

@@ -32,6 +32,17 @@ pub(crate) fn is_immutable(path: &Utf8Path) -> bool {
     attributes.is_ok_and(|found| found.stx_attributes.contains(StatxAttributes::IMMUTABLE))
 }
 
+/// Name and version of the system, of the kernel, and of what started everything.
+pub(crate) fn description() -> String {
+    let text = |path: &str| fs::read_to_string(path).unwrap_or_default();
+    let release = text("/etc/os-release");
+    let name =
+        release.lines().find_map(|line| line.strip_prefix("PRETTY_NAME=")).unwrap_or("unknown").trim_matches('"');
+    let kernel = text("/proc/sys/kernel/osrelease");
+    let init = text("/proc/1/comm");
+    format!("{name}, kernel {}, process 1 is {}", kernel.trim(), init.trim())
+}
+
 /// What gives a file or folder that attribute.
 pub(crate) const IMMUTABLE_BY: &str = "chattr +i";
 

@@ -32,6 +32,12 @@ pub(crate) fn is_immutable(path: &Utf8Path) -> bool {
     path.metadata().is_ok_and(|meta| meta.st_flags() & IMMUTABLE != 0)
 }
 
+/// Name and version of the kernel.
+pub(crate) fn description() -> String {
+    let system = rustix::system::uname();
+    format!("macOS, kernel {} {}", system.sysname().to_string_lossy(), system.release().to_string_lossy())
+}
+
 /// What gives a file or folder that attribute.
 pub(crate) const IMMUTABLE_BY: &str = "chflags uchg";
 

@@ -13,6 +13,7 @@ mod output;
 mod owner;
 mod process;
 mod rights;
+mod roots;
 mod signals;
 
 #[cfg(target_os = "linux")]
@@ -28,16 +29,17 @@ pub(crate) use guarded::{check_way, is_roots_alone, is_roots_file, path_parts};
 pub(crate) use identity::{
     Account, account, account_named, addresses, become_user, host_name, is_root, is_roots, this_user,
 };
-pub(crate) use output::{Output, end_group, own_group};
+pub(crate) use output::{Output, clean_environment, end_group, own_group};
 pub(crate) use own::{
-    FileRights, IMMUTABLE_BY, began, changeable_again, children, command_line, first_of_users, is_idle, is_immutable,
-    keep_memory_to_itself, listening, named_sockets, process, processes, program,
+    FileRights, IMMUTABLE_BY, began, changeable_again, children, command_line, description, first_of_users, is_idle,
+    is_immutable, keep_memory_to_itself, listening, named_sockets, process, processes, program,
 };
 pub(crate) use owner::{Owner, give_project};
-pub(crate) use process::{become_program, connects, is_socket, send};
+pub(crate) use process::{become_program, connects, flush_names, is_socket, send};
 pub use rights::User;
 pub(crate) use rights::{granting, is_person, mode, rights, rights_of, rights_with, set_rights};
 
+pub(crate) use roots::{add_system_root, remove_system_root, system_roots};
 pub(crate) use signals::{ENDING, Ending};
 
 use identity::this_group;

@@ -26,6 +26,11 @@ pub(crate) fn end_group(child: &mut Child) {
     _ = child.wait();
 }
 
+/// The environment of a program whose own it needs nothing of.
+pub(crate) fn clean_environment() -> Vec<(&'static str, String)> {
+    vec![("PATH", "/usr/sbin:/usr/bin:/sbin:/bin".to_owned()), ("LC_ALL", "C.UTF-8".to_owned())]
+}
+
 /// A program's output, read while it runs.
 pub(crate) struct Output {
     out: Option<ChildStdout>,

@@ -41,6 +41,14 @@ pub(crate) fn connects(path: &Utf8Path) -> io::Result<()> {
     UnixStream::connect(path).map(|_| ())
 }
 
+/// Has the system's own cache forget the addresses of names: there is none here without a program.
+///
+/// # Errors
+/// Always.
+pub(crate) fn flush_names() -> io::Result<()> {
+    Err(io::ErrorKind::Unsupported.into())
+}
+
 /// Becomes another program; gives back only why that can't be.
 ///
 /// # Errors

@@ -30,6 +30,12 @@ pub(crate) fn root() -> &'static Utf8Path {
     &ROOT
 }
 
+/// The variables that name the home folder, and in it those of programs' settings and data. Keys stay on this machine:
+/// their folder is not one that follows a user to others.
+pub(crate) const HOME_VARIABLES: [&str; 3] = ["USERPROFILE", "APPDATA", "LOCALAPPDATA"];
+/// Those two folders below the home folder where the variables are not set.
+pub(crate) const BELOW_HOME: [&str; 2] = ["AppData\\Roaming", "AppData\\Local"];
+
 /// The real path of something that exists, through all links, in the form that programs take.
 ///
 /// # Errors

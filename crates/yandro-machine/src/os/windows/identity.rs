@@ -56,7 +56,9 @@ pub(crate) struct Account {
 /// The user with a security identifier.
 pub(crate) fn account(number: UserId) -> Option<Account> {
     let home = (number == this_user()).then(|| std::env::home_dir().and_then(|home| home.try_into().ok())).flatten();
-    users::name(&number.0).map(|name| Account { name, number, home })
+    // What the system doesn't tell is nobody's.
+    let name = if number.0 == Sid::NOBODY { Some("unknown".to_owned()) } else { users::name(&number.0) };
+    name.map(|name| Account { name, number, home })
 }
 
 /// The user with a name.

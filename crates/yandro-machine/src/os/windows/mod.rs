@@ -9,6 +9,7 @@ mod output;
 mod owner;
 mod process;
 mod rights;
+mod roots;
 mod signals;
 
 pub use attributes::Attributes;
@@ -20,11 +21,12 @@ pub use identity::UserId;
 pub(crate) use identity::{
     Account, FileRights, account, account_named, addresses, become_user, host_name, is_root, is_roots, this_user,
 };
-pub(crate) use output::{Output, end_group, own_group};
+pub(crate) use output::{Output, clean_environment, end_group, own_group};
 pub(crate) use owner::{Owner, give_project};
 pub(crate) use process::*;
 pub use rights::User;
 pub(crate) use rights::{granting, is_person, mode, rights, rights_of, rights_with, set_rights};
+pub(crate) use roots::{add_system_root, remove_system_root, system_roots};
 pub(crate) use signals::{ENDING, Ending};
 
 use super::{FileId, ListeningSocket, NamedSocket, Process, Signal, WayFault};

@@ -34,6 +34,31 @@ pub(crate) fn end_group(child: &mut Child) {
     _ = child.wait();
 }
 
+/// The environment of a program whose own it needs nothing of: where the system and its folders are, without which
+/// few programs start, and the user's folders.
+pub(crate) fn clean_environment() -> Vec<(&'static str, String)> {
+    const KEPT: [&str; 13] = [
+        "SystemRoot",
+        "SystemDrive",
+        "windir",
+        "ComSpec",
+        "PATHEXT",
+        "TEMP",
+        "TMP",
+        "USERPROFILE",
+        "APPDATA",
+        "LOCALAPPDATA",
+        "ProgramData",
+        "ProgramFiles",
+        "NUMBER_OF_PROCESSORS",
+    ];
+    let mut kept: Vec<(&'static str, String)> =
+        KEPT.into_iter().filter_map(|name| Some((name, std::env::var(name).ok()?))).collect();
+    let system = kept.first().map_or_else(|| r"C:\Windows".to_owned(), |(_, value)| value.clone());
+    kept.push(("PATH", format!(r"{system}\System32;{system}")));
+    kept
+}
+
 /// A program's output, read while it runs: each pipe by a thread, as pipes can't be waited for here.
 pub(crate) struct Output {
     parts: Receiver<(usize, Vec<u8>)>,

@@ -21,6 +21,12 @@ pub(crate) fn is_immutable(_: &Utf8Path) -> bool {
     false
 }
 
+/// Name and version of the system.
+pub(crate) fn description() -> String {
+    let [major, minor, build] = yandro_sys::windows::users::version();
+    format!("Windows {major}.{minor}.{build}")
+}
+
 /// What gives a file or folder that attribute.
 pub(crate) const IMMUTABLE_BY: &str = "attrib +r";
 
@@ -148,6 +154,14 @@ pub(crate) fn is_socket(_: &Utf8Path) -> bool {
 /// Always.
 pub(crate) fn connects(_: &Utf8Path) -> io::Result<()> {
     Err(io::ErrorKind::Unsupported.into())
+}
+
+/// Has the system's own cache forget the addresses of names.
+///
+/// # Errors
+/// When the system refuses.
+pub(crate) fn flush_names() -> io::Result<()> {
+    network::flush_names()
 }
 
 /// Becomes another program: it is run, and this one ends as it did.
