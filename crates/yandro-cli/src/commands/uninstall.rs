@@ -125,7 +125,7 @@ fn plan(context: &Context, chosen: &Chosen, is_agreed: bool) -> Result<ChangeSet
 /// Plans to restore hand-written sites that were taken over: nothing that the user wrote goes.
 fn give_back(context: &Context, set: &mut ChangeSet, is_agreed: bool) -> Result<(), CommandError> {
     let machine = &context.machine;
-    let taken = TakenOver::of(machine)?;
+    let taken = TakenOver::of(machine, set)?;
     let hosts = machine.places.hosts.clone();
     let now = files::read_if_there(&hosts)?;
     let planned = set.change_of(&hosts).map_or_else(|| now.clone().map(Into::into), |change| change.after.clone());
@@ -140,7 +140,11 @@ fn give_back(context: &Context, set: &mut ChangeSet, is_agreed: bool) -> Result<
     if !taken.steps.is_empty() {
         set.servers.extend(&taken.servers);
     }
-    set.steps.extend(taken.steps);
+    for step in taken.steps {
+        // It has what the set would write there, too.
+        set.without(step.path());
+        set.steps.push(step);
+    }
     Ok(())
 }
 
@@ -249,6 +253,12 @@ fn what_is_left(context: &Context) -> Vec<String> {
             list_of(&text).is_some_and(|list| list == places.list)
         };
         left.extend(paths.filter(is_own).map(|path| path.to_string()));
+        let main = &found.layout.main;
+        let text = files::read_if_there(main).ok().flatten().unwrap_or_default();
+        let pattern = found.view.there_or_same(&found.layout.pattern());
+        let reads = String::from_utf8_lossy(&text).lines().any(|line| line.contains(pattern.as_str()));
+        // Other users' sites need that line.
+        left.extend((reads && names.is_empty()).then(|| format!("{main}: the line that reads {pattern}")));
     }
     if let Some(store) = trust::find(machine) {
         left.extend(trust::own_files(machine, store).iter().map(ToString::to_string));

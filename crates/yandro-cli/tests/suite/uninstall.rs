@@ -3,7 +3,7 @@
 use std::fs;
 
 use super::harbour::{Harbour, Server};
-use super::kit::tree;
+use super::kit::{Sysroot, tree};
 
 /// The folders of which everything has to be as before.
 const WATCHED: [&str; 4] = ["etc", "apache2", "saltmarsh", "ada"];
@@ -107,4 +107,26 @@ fn nothing_is_left_when_the_folders_were_deleted_first() {
         text.lines().filter(|line| !line.contains("ada/")).map(|line| line.to_owned() + "\n").collect()
     };
     same(&plain(&harbour.everything()), &plain(&before), &ran.to_string());
+}
+
+/// A bundle's main file holds hand-written sites and the line that reads yandro's: both changes are taken back.
+#[test]
+fn sites_in_the_main_file_come_back_and_the_line_of_yandros_goes() {
+    let main = "usr/local/nginx/conf/nginx.conf";
+    for edit in ["", "# kept by hand\n"] {
+        let sysroot = Sysroot::new();
+        let folder = sysroot.path("home/ada/depot").display().to_string();
+        fs::create_dir_all(&folder).unwrap();
+        let text = format!(
+            "events {{}}\nhttp {{\n\tserver {{ listen 80; server_name depot.test; root {folder}; }}\n\tserver {{ listen 80; server_name pier.test; root {folder}; }}\n}}\n"
+        );
+        let text = text.replace(&sysroot.root().display().to_string(), "");
+        sysroot.write(main, &text);
+        sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh"]).succeeds();
+        sysroot.yandro(&["adopt", "pier.test"]).succeeds();
+        sysroot.yandro(&["adopt", "depot.test"]).succeeds();
+        sysroot.write(main, &(sysroot.read(main) + edit));
+        sysroot.yandro(&["uninstall", "--yes"]).succeeds();
+        assert_eq!(sysroot.read(main), text + edit);
+    }
 }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use camino::Utf8PathBuf;
 use yandro_core::{
-    Access, Change, FileChange, LinkChange, Places, Role, ServerId, Step, reversed as reversed_text,
+    Access, Change, ChangeSet, FileChange, LinkChange, Places, Role, ServerId, Step, reversed as reversed_text,
     with_own_hosts_lines, with_removed_lines,
 };
 
@@ -26,11 +26,11 @@ pub struct TakenOver {
 }
 
 impl TakenOver {
-    /// Reads the history.
+    /// Reads the history. What `planned` is going to write into one of the files is kept.
     ///
     /// # Errors
     /// When one of the files can't be read.
-    pub fn of(machine: &Machine) -> Result<Self, FileError> {
+    pub fn of(machine: &Machine, planned: &ChangeSet) -> Result<Self, FileError> {
         let paths = records::records(&machine.history(), "done");
         let mut all = Self::default();
         let mut texts: BTreeMap<Utf8PathBuf, Text> = BTreeMap::new();
@@ -38,11 +38,11 @@ impl TakenOver {
             let path = paths.iter().find(|path| records::number(path) == Some(entry.id));
             let Some(record) = path.and_then(|path| Record::read(path).ok()) else { continue };
             if record.steps.iter().any(|step| step.role == Role::HandWritten) {
-                all.read(&record, &machine.places, &mut texts)?;
+                all.read(&record, &machine.places, planned, &mut texts)?;
             }
         }
-        let files = texts.into_iter().filter(|(_, text)| text.now != text.then);
-        all.steps.extend(files.map(|(path, Text { now, then, access })| {
+        let files = texts.into_iter().filter(|(_, text)| text.planned != text.then);
+        all.steps.extend(files.map(|(path, Text { now, then, access, .. })| {
             let (before, after) = (now.map(Into::into), then.map(Into::into));
             Step { role: Role::HandWritten, change: Change::File(FileChange { path, before, after, access }) }
         }));
@@ -53,6 +53,7 @@ impl TakenOver {
         &mut self,
         record: &Record,
         Places { hosts, list, .. }: &Places,
+        planned: &ChangeSet,
         texts: &mut BTreeMap<Utf8PathBuf, Text>,
     ) -> Result<(), FileError> {
         self.servers.extend(&record.servers);
@@ -61,7 +62,11 @@ impl TakenOver {
                 RecordedChange::File(file) if step.role == Role::HandWritten => {
                     if !texts.contains_key(&file.path) {
                         let now = files::read_if_there(&file.path)?;
-                        let text = Text { then: now.clone(), now, access: file.access };
+                        let planned = planned.change_of(&file.path).map_or_else(
+                            || now.clone(),
+                            |change| change.after.as_ref().map(|after| after.to_vec()),
+                        );
+                        let text = Text { then: planned.clone(), planned, now, access: file.access };
                         texts.insert(file.path.clone(), text);
                     }
                     texts.entry(file.path.clone()).and_modify(|text| text.go_back(record, file));
@@ -90,9 +95,10 @@ impl TakenOver {
     }
 }
 
-/// A file now, and as it was before yandro took sites out of it.
+/// A file now, as it is going to be, and with the sites that yandro took out of it.
 struct Text {
     now: Option<Vec<u8>>,
+    planned: Option<Vec<u8>>,
     then: Option<Vec<u8>>,
     access: Access,
 }
