@@ -14,7 +14,7 @@ use yandro_machine::{
     network, observe, settings,
 };
 
-use crate::error::{CommandError, NO_SERVER};
+use crate::error::{CommandError, no_server};
 use crate::global::Global;
 use crate::passphrase;
 use crate::sudo::Sudo;
@@ -231,7 +231,7 @@ impl Context {
         let running = if there.len() > 1 { there.iter().find(|id| self.runs(**id)) } else { None };
         match running.or(there.first()) {
             Some(id) => Ok(*id),
-            None => Err(CommandError::not_made("no web server was found").hint(NO_SERVER)),
+            None => Err(CommandError::not_made("no web server was found").hint(no_server())),
         }
     }
 

@@ -1,6 +1,7 @@
 //! Environment variables in the words of each shell.
 
 use crate::config::escaped;
+use crate::system::System;
 
 /// Reader of the lines.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -41,16 +42,14 @@ fn in_quotes(value: &str) -> String {
     escaped(value, &['"', '\\', '$'])
 }
 
-/// A word as a POSIX shell takes it for one, typed or in a script. Everything but plain characters is quoted:
+/// A word as the shell of this system takes it for one, typed or in a script. Everything but plain characters is quoted:
 /// `shell_words::quote` leaves `!` and braces bare, which bash reads when they are typed.
 pub fn word(text: &str) -> String {
-    let is_plain =
-        !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"/._-+:@=,".contains(&byte));
-    if is_plain { text.to_owned() } else { single_quoted(text) }
+    System::HERE.word(text)
 }
 
 /// Between single quotes nothing but these means something (POSIX.1-2024, Shell Command Language, section 2.2.2).
-fn single_quoted(text: &str) -> String {
+pub(crate) fn single_quoted(text: &str) -> String {
     format!("'{}'", text.replace('\'', r"'\''"))
 }
 

@@ -195,8 +195,15 @@ fn below(sysroot: &Utf8Path, absolute: &str) -> Utf8PathBuf {
     if sysroot != os::root() && Utf8Path::new(absolute).starts_with(sysroot) {
         return absolute.into();
     }
-    // With the separators of this system.
-    sysroot.join(absolute.trim_start_matches('/')).components().collect()
+    if sysroot == os::root() {
+        // With the separators of this system; a path on another drive stays there.
+        return sysroot.join(absolute.trim_start_matches('/')).components().collect();
+    }
+    // A sysroot stands for all drives.
+    let below = Utf8Path::new(absolute)
+        .components()
+        .filter(|part| !matches!(part, camino::Utf8Component::Prefix(_) | camino::Utf8Component::RootDir));
+    sysroot.components().chain(below).collect()
 }
 
 /// A home folder that the environment names.

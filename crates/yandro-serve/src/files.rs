@@ -29,7 +29,10 @@ pub(crate) struct Rules {
 impl Folder {
     pub(crate) fn new(root: Utf8PathBuf, project: &Utf8Path, symlinks: Symlinks, private: &[Utf8PathBuf]) -> Self {
         let service = ServeDir::new(&root).append_index_html_on_directories(true);
-        Self { service, rules: Rules { root, project: project.to_owned(), symlinks, private: private.to_vec() } }
+        // In the form in which the real path of a file is.
+        let private = private.iter().map(|path| path.canonicalize_utf8().unwrap_or_else(|_| path.clone()));
+        let private = private.collect();
+        Self { service, rules: Rules { root, project: project.to_owned(), symlinks, private } }
     }
 }
 

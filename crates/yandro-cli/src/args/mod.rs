@@ -29,7 +29,7 @@ pub(crate) use sites::{
 /// certificate, reloads the web server, and proves that the name is answered from
 /// that folder over HTTPS. To try it without changing anything: `yandro demo`.
 #[derive(Debug, Parser)]
-#[command(name = "yandro", version, disable_help_subcommand = true, after_help = EXIT_STATUS)]
+#[command(name = "yandro", bin_name = "yandro", version, disable_help_subcommand = true, after_help = EXIT_STATUS)]
 pub(crate) struct Cli {
     #[command(flatten)]
     pub(crate) global: Global,

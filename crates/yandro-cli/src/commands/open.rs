@@ -1,6 +1,6 @@
 //! `yandro open`.
 
-use yandro_core::HostName;
+use yandro_core::{HostName, System};
 
 use crate::args::OpenArgs;
 use crate::context::Context;
@@ -49,5 +49,5 @@ fn refused(context: &Context) -> Option<String> {
     if is_set("SUDO_UID") {
         return Some("a browser must not run as root".into());
     }
-    (cfg!(target_os = "linux") && !has_screen).then(|| "this session has no display".into())
+    (System::HERE == System::Linux && !has_screen).then(|| "this session has no display".into())
 }

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use yandro_core::{HostName, ServerId, Site, SiteList, other_ports};
+use yandro_core::{HostName, ServerId, Site, SiteList, System, other_ports};
 use yandro_machine::{Holder, circumstances, ports, process};
 
 use super::reach;
@@ -88,7 +88,11 @@ fn show(ports: &[Port], open: Option<&str>, ui: &mut Ui) {
         ui.note(open);
     }
     if ports.iter().any(|port| port.holders.iter().any(|(holder, _)| holder.pid.is_none())) {
-        ui.note(&format!("only root sees the processes of other users: {}", as_root(&["ports"])));
+        ui.note(&format!(
+            "only {} sees the processes of other users: {}",
+            System::HERE.administrator(),
+            as_root(&["ports"])
+        ));
     }
 }
 

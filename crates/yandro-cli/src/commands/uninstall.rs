@@ -2,8 +2,8 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{
-    Access, Change, ChangeSet, FileChange, HostsFile, LinkChange, Orphans, Role, ServerId, SiteList, Step, list_of,
-    settle,
+    Access, Change, ChangeSet, FileChange, HostsFile, LinkChange, Orphans, Role, ServerId, SiteList, Step, System,
+    list_of, settle,
 };
 use yandro_machine::changes::TakenOver;
 use yandro_machine::{SystemFresh, changes, files, servers, trust, trust::stores};
@@ -96,7 +96,7 @@ fn program() -> String {
     match own.as_str() {
         "/usr/bin/yandro" => "sudo apt-get purge yandro".to_owned(),
         own if own.ends_with(".cargo/bin/yandro") => "cargo uninstall yandro-cli".to_owned(),
-        own => format!("rm {own}"),
+        own => System::HERE.remove(own),
     }
 }
 

@@ -6,7 +6,7 @@ use yandro_core::{Answering, Configuration, Place, VirtualHost};
 use yandro_machine::{Found, servers};
 
 use crate::context::Context;
-use crate::error::{CommandError, NO_SERVER, Status};
+use crate::error::{CommandError, Status, no_server};
 use crate::view::{BAD, COMMAND, Cell, DIM, Data, Outcome, STRONG, Table, Ui, WARN, count, data};
 
 /// A server, and its configuration run through.
@@ -19,7 +19,7 @@ pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
     let of = |found| VhostServer { found, configuration: servers::configuration(&context.machine, found) };
     let all: Vec<VhostServer<'_>> = context.present().all().iter().map(of).collect();
     if all.is_empty() {
-        return Err(CommandError::not_made("no web server was found").hint(NO_SERVER));
+        return Err(CommandError::not_made("no web server was found").hint(no_server()));
     }
     let has_fault = all.iter().any(|server| server.configuration.fault().is_some());
     let status = if has_fault { Status::Findings } else { Status::Well };

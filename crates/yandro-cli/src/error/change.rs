@@ -1,5 +1,6 @@
 //! Messages about a change that was not made.
 
+use yandro_core::System;
 use yandro_machine::{CarryOutError, PutBackError, Refusal, StepFailure, ports};
 
 use super::{CommandError, Status};
@@ -92,13 +93,14 @@ fn not_permitted(paths: &[camino::Utf8PathBuf], server: bool) -> CommandError {
         steps += "\n  test, reload, start or stop the web server";
     }
     CommandError::not_made(format!("you may not do this, and nothing was changed:{steps}"))
-        .hint(format!("run the command as root, or as a user who may use sudo: {}", this_as_root()))
+        .hint(format!("{}: {}", System::HERE.by_those_who_may(), this_as_root()))
         .code("not-permitted")
 }
 
 /// The change needs root's decision. Each reason is printed once, with its first path.
 fn needs_root(refusals: &[Refusal]) -> CommandError {
-    let mut message = "only root can decide this, and nothing was changed:".to_owned();
+    let who = System::HERE.administrator();
+    let mut message = format!("only {who} can decide this, and nothing was changed:");
     let mut told: Vec<&str> = Vec::new();
     for Refusal { path, why } in refusals {
         if !told.contains(&why.as_str()) {
@@ -107,7 +109,7 @@ fn needs_root(refusals: &[Refusal]) -> CommandError {
         }
     }
     CommandError::not_made(message)
-        .hint(format!("if you want that, run the command as root: {}", this_as_root()))
+        .hint(format!("if you want that, run the command as {who}: {}", this_as_root()))
         .code("needs-root")
 }
 
@@ -125,7 +127,11 @@ fn put_back_hint(error: &PutBackError) -> String {
             "look at {path}: it holds somebody else's change and half of yandro's. `yandro settle` brings the rest in line"
         ),
         PutBackError::File(error) if error.is_permission() => {
-            format!("the interrupted command ran as root, and root can finish this: {}", as_root(&["sites"]))
+            format!(
+                "the interrupted command ran as {0}, and {0} can finish this: {1}",
+                System::HERE.administrator(),
+                as_root(&["sites"])
+            )
         }
         PutBackError::File(error) => format!(
             "look at {} (is the disk full, or may you not write it?), then run any yandro command: it tries again",

@@ -8,7 +8,9 @@ pub(crate) use change::carry_out;
 
 use std::fmt;
 
-use yandro_core::{EditError, HostName, NameError, PkiError, PlanError, PlanFailure, ServerId, ServerNameError};
+use yandro_core::{
+    EditError, HostName, NameError, PkiError, PlanError, PlanFailure, ServerId, ServerNameError, System,
+};
 use yandro_machine::{FileError, LockError, LookError, MachineError, ObserveError, SettingsError};
 
 use crate::as_root::this_as_root;
@@ -97,7 +99,9 @@ impl From<NameError> for CommandError {
 
 impl From<FileError> for CommandError {
     fn from(error: FileError) -> Self {
-        let as_root = error.is_permission().then(|| format!("run the command as root: {}", this_as_root()));
+        let as_root = error
+            .is_permission()
+            .then(|| format!("run the command as {}: {}", System::HERE.administrator(), this_as_root()));
         let fix = error.fix().or(as_root);
         let command = Self::not_made(error).code("file");
         fix.into_iter().fold(command, Self::hint)
@@ -235,7 +239,7 @@ impl From<PlanError> for CommandError {
             PlanError::ServerMissing(ServerId::Named(name)) => Some(format!(
                 "name it (yandro servers add {name} --config PATH), or map the site on another: --server WHICH"
             )),
-            PlanError::ServerMissing(_) => Some(NO_SERVER.into()),
+            PlanError::ServerMissing(_) => Some(no_server()),
             PlanError::NameBucket { place, needed, .. } => Some(format!(
                 "make it `server_names_hash_bucket_size {needed};` there, then run the command again: {place}"
             )),
@@ -277,4 +281,7 @@ impl From<PlanError> for CommandError {
 }
 
 /// The fix without a web server.
-pub(crate) const NO_SERVER: &str = "install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`, then run `yandro serve`";
+pub(crate) fn no_server() -> String {
+    let install = System::HERE.install_servers();
+    format!("{install}, or use the built-in server: add `--server built-in`, then run `yandro serve`")
+}

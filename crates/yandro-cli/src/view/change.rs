@@ -5,8 +5,8 @@ use std::fmt::Write as _;
 
 use serde_json::json;
 use yandro_core::{
-    CertificateFacts, Change, ChangeSet, FileChange, OTHERS, Places, RightsChange, Role, ServerId, Step, Switched,
-    TrustChange, date, unified_diff,
+    CertificateFacts, Change, ChangeSet, FileChange, OTHERS, Places, RightsChange, Role, ServerId, Step, StoreKind,
+    Switched, TrustChange, date, unified_diff,
 };
 use yandro_machine::ServerAction;
 
@@ -139,8 +139,10 @@ fn step_data(step: &Step) -> StepData {
 }
 
 fn trust(change: &TrustChange) -> String {
-    let verb = if change.after { "goes into the store" } else { "goes out of the store" };
-    format!("{} {verb} of {}: {}", change.nickname, change.title, change.store)
+    let verb = if change.after { "goes into" } else { "goes out of" };
+    // A browser or a runtime has a store, and a system's own is one.
+    let of = if matches!(change.kind, StoreKind::Nss | StoreKind::Java) { "the store of " } else { "" };
+    format!("{} {verb} {of}{}: {}", change.nickname, change.title, change.store)
 }
 
 fn kind_of(before: bool, after: bool) -> &'static str {

@@ -9,6 +9,7 @@ use crate::config::Place;
 use crate::name::HostName;
 use crate::shell::word;
 use crate::site::{Content, ServerId};
+use crate::system::System;
 
 /// A command that fixes something.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -178,9 +179,7 @@ impl PortHolder {
         let start = Remedy::Control(ServerVerb::Start, wanted);
         match (self.server, self.pid) {
             (Some(id), _) => Remedy::Control(ServerVerb::Stop, id).and(start),
-            (None, Some(pid)) => {
-                Remedy::Shell(format!("{}kill {pid}", if self.is_anothers { "sudo " } else { "" })).and(start)
-            }
+            (None, Some(pid)) => Remedy::Shell(System::HERE.end_process(pid, self.is_anothers)).and(start),
             // Only root can see the process.
             (None, None) => Remedy::PortsAsRoot,
         }

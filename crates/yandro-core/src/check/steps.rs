@@ -14,6 +14,7 @@ use crate::config::Place;
 use crate::hosts::contradicted;
 use crate::name::HostName;
 use crate::site::{DEFAULT_ADDRESS, ServerId};
+use crate::system::System;
 use crate::system::asked_before_files;
 
 impl Judge<'_> {
@@ -228,15 +229,9 @@ fn commanded(cause: Cause, evidence: &str, command: String) -> Diagnosis {
 /// The command after which resolvers read the hosts file, with all lines that can be saved and those of the sites.
 fn make_readable(file: &Utf8Path, fault: &HostsFault) -> String {
     match fault {
-        HostsFault::Unreadable => format!("sudo chmod 644 {file}"),
-        HostsFault::Utf16 => {
-            format!(
-                "sudo sh -c 'text=$(iconv -f UTF-16 -t UTF-8 {file}) && printf \"%s\\n\" \"$text\" > {file}' && yandro settle"
-            )
-        }
-        HostsFault::Missing | HostsFault::Dangling(_) => format!(
-            "sudo sh -c 'rm -f {file}; printf \"127.0.0.1 localhost\\n::1 localhost\\n\" > {file}' && yandro settle"
-        ),
+        HostsFault::Unreadable => System::HERE.make_hosts_readable(file),
+        HostsFault::Utf16 => System::HERE.convert_hosts(file),
+        HostsFault::Missing | HostsFault::Dangling(_) => System::HERE.make_hosts(file),
     }
 }
 

@@ -9,6 +9,7 @@ use super::remedy::Remedy;
 use super::steps::seen;
 use crate::config::OTHERS;
 use crate::pki::due_days;
+use crate::system::System;
 
 impl Judge<'_> {
     pub(super) fn tls(&self) -> Judged {
@@ -119,7 +120,7 @@ impl Judge<'_> {
         let (host, now) = (self.seen.name.clone(), self.expected.now);
         let (days, start, end) = (leaf.days_left(now), leaf.not_before, leaf.not_after);
         if let Some(since) = self.expected.authority_since.filter(|since| *since > now) {
-            let fix = Remedy::Shell("sudo timedatectl set-ntp true".into());
+            let fix = Remedy::Shell(System::HERE.set_clock());
             return fail("clock wrong", Diagnosis::new(Cause::ClockWrong { now, since }).fix(fix));
         }
         let (detail, cause) = if start > now {

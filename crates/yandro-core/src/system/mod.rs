@@ -6,6 +6,7 @@ mod php_fpm;
 mod runtimes;
 mod sandbox;
 mod trust;
+mod typed;
 
 pub use php_fpm::{PhpPool, php_pools};
 pub use runtimes::{JAVA_SOURCE, NOT_INSTALLED, RUNTIMES, Runtime};
@@ -108,7 +109,10 @@ impl Cache {
 
     /// The commands as a person types them.
     pub fn typed(self) -> String {
-        let base = |program: &str| program.rsplit(['/', '\\']).next().unwrap_or(program).to_owned();
+        let base = |program: &str| {
+            let name = program.rsplit(['/', '\\']).next().unwrap_or(program);
+            name.trim_end_matches(".exe").to_owned()
+        };
         let line = |line: &CommandLine| {
             [&[base(line[0])], &line[1..].iter().map(|w| (*w).to_owned()).collect::<Vec<_>>()[..]].concat().join(" ")
         };
@@ -204,6 +208,6 @@ mod tests {
     #[test]
     fn commands_are_typed_without_their_folders() {
         assert_eq!(Cache::MacOs.typed(), "sudo dscacheutil -flushcache; sudo killall -HUP mDNSResponder");
-        assert_eq!(Cache::Windows.typed(), "ipconfig.exe /flushdns");
+        assert_eq!(Cache::Windows.typed(), "ipconfig /flushdns");
     }
 }

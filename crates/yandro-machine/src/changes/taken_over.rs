@@ -62,10 +62,9 @@ impl TakenOver {
                 RecordedChange::File(file) if step.role == Role::HandWritten => {
                     if !texts.contains_key(&file.path) {
                         let now = files::read_if_there(&file.path)?;
-                        let planned = planned.change_of(&file.path).map_or_else(
-                            || now.clone(),
-                            |change| change.after.as_ref().map(|after| after.to_vec()),
-                        );
+                        let planned = planned
+                            .change_of(&file.path)
+                            .map_or_else(|| now.clone(), |change| change.after.as_ref().map(|after| after.to_vec()));
                         let text = Text { then: planned.clone(), planned, now, access: file.access };
                         texts.insert(file.path.clone(), text);
                     }

@@ -15,7 +15,7 @@ use super::real_names;
 use crate::args::AdoptArgs;
 use crate::as_root::as_root;
 use crate::context::{Context, now};
-use crate::error::{self, CommandError, NO_SERVER};
+use crate::error::{self, CommandError, no_server};
 use crate::view::{Outcome, Ui, change};
 use same::Compared;
 
@@ -73,7 +73,7 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c AdoptArgs, ui: &mut Ui) ->
 fn hand_sites<'c>(context: &'c Context, args: &AdoptArgs) -> Result<Vec<Candidate<'c>>, CommandError> {
     let present = context.present().all();
     if present.is_empty() {
-        return Err(CommandError::not_made("no web server was found").hint(NO_SERVER));
+        return Err(CommandError::not_made("no web server was found").hint(no_server()));
     }
     let mut all = Vec::new();
     for found in present.iter().filter(|found| args.server.as_deref().is_none_or(|word| found.id.word() == word)) {

@@ -40,6 +40,7 @@ impl Runtimes {
     pub(super) fn show(&self, ui: &mut Ui) {
         match self {
             Self::Not(why) => ui.note(&format!("no runtime was asked whether it trusts the authority ({why})")),
+            Self::Measured(all) if all.is_empty() => {}
             Self::Measured(all) => {
                 let mut table = Table::new(&["RUNTIME", "STATUS", "PROGRAM"]).least(&["PROGRAM"]);
                 for own in all {

@@ -188,7 +188,9 @@ fn change_trust<'c>(
             ui.say(&labelled(&summary(&done.set, &machine.places)));
         }
         chosen.notes(context, &done.set, ui);
-        let has_browser = stores::find(machine).iter().any(|store| store.kind == StoreKind::Nss);
+        // Browsers go by the system's own store on Windows.
+        let is_browsers = |store: &Store| matches!(store.kind, StoreKind::Nss | StoreKind::WindowsRoot);
+        let has_browser = stores::find(machine).iter().any(is_browsers);
         if is_wanted && !has_browser && matches!(which, StoresArg::All | StoresArg::Browsers) {
             ui.note(&format!(
                 "no browser's store was found: start the browser once and run this again, or import {} there",

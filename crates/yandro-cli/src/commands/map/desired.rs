@@ -180,7 +180,7 @@ fn server_and_address(
     if server.is_configured() && context.server(server).is_none() {
         return Err(match server {
             ServerId::Named(_) => context.no_server(server),
-            _ => CommandError::not_made(format!("no {server} was found")).hint(error::NO_SERVER),
+            _ => CommandError::not_made(format!("no {server} was found")).hint(error::no_server()),
         });
     }
     let is_kept = server_before == Some(server) && args.address.is_none();

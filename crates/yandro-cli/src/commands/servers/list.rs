@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use yandro_machine::{Control, Found, NamedServer, servers};
 
 use crate::context::Context;
-use crate::error::NO_SERVER;
+use crate::error::no_server;
 use crate::view::{COMMAND, Cell, DIM, Data, GOOD, Outcome, STRONG, Table, Ui, WARN, data};
 
 /// A server as the list has it.
@@ -66,7 +66,7 @@ pub(super) fn list(context: &Context) -> Outcome<'_> {
 fn show_all(context: &Context, all: &[Listed<'_>], gone: &[&NamedServer], ui: &mut Ui) {
     let machine = &context.machine;
     if all.is_empty() {
-        ui.say(&format!("No web server was found.\nFix: {NO_SERVER}"));
+        ui.say(&format!("No web server was found.\nFix: {}", no_server()));
     } else {
         show(context, all, ui);
     }

@@ -3,13 +3,13 @@
 mod add;
 mod list;
 
-use yandro_core::{ServerId, ServerName};
+use yandro_core::{ServerId, ServerName, System};
 use yandro_machine::{Control, ControlError, ServerControl as _, changes, ports};
 
 use crate::args::{ServersArgs, ServersCommand};
 use crate::as_root::this_as_root;
 use crate::context::Context;
-use crate::error::{CommandError, NO_SERVER, Status};
+use crate::error::{CommandError, Status, no_server};
 use crate::sudo::Sudo;
 use crate::view::{Data, GOOD, Outcome, STRONG, Ui, WARN, data, on_wait};
 
@@ -40,7 +40,7 @@ fn chosen(context: &Context, name: Option<&str>) -> Result<(ServerId, Control), 
             .present()
             .all()
             .first()
-            .ok_or_else(|| CommandError::not_made("no web server was found").hint(NO_SERVER)),
+            .ok_or_else(|| CommandError::not_made("no web server was found").hint(no_server())),
     }?;
     let control = Control::of(&context.machine, found)
         .ok_or_else(|| CommandError::not_made(format!("`{}` has no program to control it", found.id.word())))?;
@@ -171,8 +171,8 @@ fn not_controlled(name: &str, error: &ControlError) -> CommandError {
 
 /// The server is another user's, and root was not to be had.
 fn no_rights(name: &str, verb: &str) -> CommandError {
-    CommandError::not_made(format!("only root may {verb} {name} here; nothing was changed"))
-        .hint("run the command as a user who may use sudo")
+    CommandError::not_made(format!("only {} may {verb} {name} here; nothing was changed", System::HERE.administrator()))
+        .hint(format!("{}: {}", System::HERE.by_those_who_may(), this_as_root()))
         .code("not-permitted")
 }
 
@@ -184,7 +184,11 @@ pub(crate) fn not_done(error: &ControlError) -> CommandError {
         return error.hint(format!("{held}: stop it, or let this server listen on another port"));
     }
     let is_permission = words.contains("Operation not permitted") || words.contains("Permission denied");
-    if is_permission { error.hint(format!("run the command as root: {}", this_as_root())) } else { error }
+    if is_permission {
+        error.hint(format!("run the command as {}: {}", System::HERE.administrator(), this_as_root()))
+    } else {
+        error
+    }
 }
 
 #[cfg(test)]

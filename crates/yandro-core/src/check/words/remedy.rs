@@ -5,6 +5,7 @@ use std::fmt::{self, Display, Formatter};
 use super::listed;
 use crate::check::remedy::{MapOption, Remedy, ServerVerb};
 use crate::shell::word;
+use crate::system::System;
 
 impl Display for Remedy {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
@@ -28,16 +29,19 @@ impl Display for Remedy {
             Self::CertificateVariables(site) => write!(f, "yandro cert env {site}"),
             Self::Widen(name) => write!(f, "yandro authority widen {name}"),
             Self::Trust => f.write_str("yandro authority trust"),
-            Self::NoProxy(names) => write!(f, "export no_proxy=\"$no_proxy,{}\"", listed(names, ",")),
+            Self::NoProxy(names) => f.write_str(&System::HERE.no_proxy(&listed(names, ","))),
+            Self::PortsAsRoot if System::HERE == System::Windows => {
+                f.write_str(&System::HERE.with_all_rights("yandro ports"))
+            }
             Self::PortsAsRoot => f.write_str("sudo $(command -v yandro) ports"),
             Self::Edit(place) => {
                 let place = place.written();
-                write!(f, "${{EDITOR:-vi}} +{} {}", place.line, word(&place.file))
+                f.write_str(&System::HERE.edit(&place.file, place.line))
             }
-            Self::MakeFolder(folder) => write!(f, "mkdir -p {}", word(folder.as_str())),
+            Self::MakeFolder(folder) => f.write_str(&System::HERE.make_folder(folder.as_str())),
             Self::Shell(command) => f.write_str(command),
-            Self::AsRoot(own) => write!(f, "sudo {own}"),
-            Self::Both(first, next) => write!(f, "{first} && {next}"),
+            Self::AsRoot(own) => f.write_str(&System::HERE.with_all_rights(&own.to_string())),
+            Self::Both(first, next) => f.write_str(&System::HERE.then(&first.to_string(), &next.to_string())),
         }
     }
 }
