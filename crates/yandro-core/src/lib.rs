@@ -108,7 +108,7 @@ pub use source::{Excerpt, Position, common_ends};
 pub use system::{
     BROWSER_STORES, Cache, CommandLine, Hidden, JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_SOURCE, JAVA_STORES,
     NEW_BROWSER_STORE, NOT_INSTALLED, PhpPool, RUNTIMES, Runtime, Sandbox, StoreKind, StorePrograms, Surroundings,
-    System, TrustStore, is_own_nickname, nickname, php_pools,
+    System, TrustStore, is_own_nickname, nickname, php_pools, windows_words,
 };
 pub use tables::{Value as TomlValue, remove as remove_table, set as set_table, text_of as table_text};
 pub use web_url::{WebUrl, WebUrlError};

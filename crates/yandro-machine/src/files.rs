@@ -1,6 +1,6 @@
 //! Reading and writing files so that each is whole or as it was.
 
-use std::fs::{self, OpenOptions};
+use std::fs;
 use std::io::{self, ErrorKind, Write as _};
 
 use camino::{Utf8Path, Utf8PathBuf};
@@ -163,7 +163,7 @@ pub fn write(
     if !(no_rename || no_room_beside) || !path.exists() {
         return Err(error);
     }
-    let mut file = OpenOptions::new().write(true).open(path).map_err(FileError::at(path))?;
+    let mut file = os::open_in_place(path).map_err(FileError::at(path))?;
     before_in_place()?;
     let written =
         file.write_all(content).and_then(|()| file.set_len(content.len() as u64)).and_then(|()| file.sync_all());

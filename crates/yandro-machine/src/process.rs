@@ -85,9 +85,10 @@ impl RunAs {
 }
 
 /// Keeps the memory of this process, which may hold a key, out of core dumps and other users'
-/// debuggers, as far as the system lets it.
+/// debuggers, as far as the system lets it; and its standard streams from servers that it starts.
 pub fn keep_memory_to_itself() {
     os::keep_memory_to_itself();
+    os::keep_streams_to_itself();
 }
 
 /// How many files this process may have open; `None` where there is no limit.

@@ -15,6 +15,7 @@ pub use trust::{
     BROWSER_STORES, JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_STORES, NEW_BROWSER_STORE, StoreKind, StorePrograms, TrustStore,
     is_own_nickname, nickname,
 };
+pub use typed::windows_words;
 
 /// An operating system, as far as yandro's work differs on it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

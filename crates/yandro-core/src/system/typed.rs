@@ -155,9 +155,60 @@ impl System {
     }
 }
 
+/// The words of a command line, as programs of Windows read them (`CommandLineToArgvW`).
+pub fn windows_words(line: &str) -> Vec<String> {
+    let (mut words, mut word, mut is_quoted, mut has_word) = (Vec::new(), String::new(), false, false);
+    let mut chars = line.chars().peekable();
+    while let Some(c) = chars.next() {
+        match c {
+            '\\' => {
+                let mut count = 1;
+                while chars.next_if_eq(&'\\').is_some() {
+                    count += 1;
+                }
+                let is_before_quote = chars.peek() == Some(&'"');
+                let kept = if is_before_quote { count / 2 } else { count };
+                word.extend(std::iter::repeat_n('\\', kept));
+                if is_before_quote && count % 2 == 1 {
+                    word.extend(chars.next());
+                }
+                has_word = true;
+            }
+            '"' => (is_quoted, has_word) = (!is_quoted, true),
+            ' ' | '\t' if !is_quoted => {
+                if std::mem::take(&mut has_word) {
+                    words.push(std::mem::take(&mut word));
+                }
+            }
+            c => {
+                word.push(c);
+                has_word = true;
+            }
+        }
+    }
+    if has_word {
+        words.push(word);
+    }
+    words
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn words_are_those_of_the_manual() {
+        for (line, expected) in [
+            (r#""C:\web tools\nginx.exe" -p C:/web"#, &[r"C:\web tools\nginx.exe", "-p", "C:/web"][..]),
+            (r#""a b c" d e"#, &["a b c", "d", "e"]),
+            (r#""ab\"c" "\\" d"#, &[r#"ab"c"#, r"\", "d"]),
+            (r#"a\\\b d"e f"g h"#, &[r"a\\\b", "de fg", "h"]),
+            (r#"a\\\"b c d"#, &[r#"a\"b"#, "c", "d"]),
+            (r#"a\\\\"b c" d "" e"#, &[r"a\\b c", "d", "", "e"]),
+        ] {
+            assert_eq!(windows_words(line), expected, "{line}");
+        }
+    }
 
     #[test]
     fn a_windows_person_reads_commands_of_windows() {

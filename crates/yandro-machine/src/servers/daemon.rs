@@ -42,11 +42,20 @@ struct Generation {
     children: Vec<i32>,
 }
 
+impl Generation {
+    /// Whether another one has processes that this one had not.
+    fn is_followed_by(&self, now: &Self) -> bool {
+        now.children.iter().any(|child| !self.children.contains(child))
+    }
+}
+
 /// How long a server has for a reload, a start or a stop.
 const LIMIT: Duration = Duration::from_secs(60);
 /// How long one without child processes, of which nothing else can be seen, has to be idle after a
 /// reload.
 const ALONE_LIMIT: Duration = Duration::from_millis(300);
+/// How long old workers of a server without titles may go on after a reload, until it counts as done.
+const OLD_LIMIT: Duration = Duration::from_secs(5);
 /// The wait after which the user reads what yandro waits for.
 const PATIENCE: Duration = Duration::from_millis(500);
 /// How far apart, and how often in a row, a server has to be seen idle.
@@ -123,15 +132,16 @@ impl Daemon {
 
     /// Whether `now` is a later generation than `before`, and answers requests.
     fn is_later(&self, before: &Generation, now: &Generation) -> bool {
-        let has_new = now.children.iter().any(|child| !before.children.contains(child));
+        let has_new = before.is_followed_by(now);
         if now.pid != before.pid {
             return has_new || !now.children.is_empty();
         }
         if self.kind.writes_pid_file {
             return has_new && now.written != before.written;
         }
-        // Workers of the old one say in their titles that they take no more connections.
-        has_new && !before.children.iter().any(|child| takes_connections(*child))
+        // Workers of the old one say in their titles that they take no more connections, or they end.
+        let takes = |child: &&i32| if self.kind.has_titles { takes_connections(**child) } else { is_alive(**child) };
+        has_new && before.children.iter().find(takes).is_none()
     }
 
     /// Sends the reload and waits until the server runs on the files as they are now.
@@ -144,8 +154,16 @@ impl Daemon {
         }
         let mut wait = Wait::new(on_wait, format!("{} to finish its reload", self.kind.kind));
         let mut idle_since: Option<Instant> = None;
+        let mut new_since: Option<Instant> = None;
         loop {
-            match self.generation() {
+            let now = self.generation();
+            // A long answer keeps an old worker, which nothing shows where it has no title.
+            let has_new = !self.kind.has_titles && now.as_ref().is_some_and(|now| before.is_followed_by(now));
+            new_since = if has_new { new_since.or(Some(Instant::now())) } else { None };
+            if new_since.is_some_and(|since| since.elapsed() > OLD_LIMIT) {
+                return Ok(());
+            }
+            match now {
                 Some(now) if self.is_later(before, &now) => return Ok(()),
                 Some(now) => {
                     let is_idle = os::is_idle(now.pid).unwrap_or(false);

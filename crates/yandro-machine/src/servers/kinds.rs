@@ -44,6 +44,8 @@ pub(crate) struct DaemonKind {
     /// Whether each generation writes the pid file again, once it has read its files and opened
     /// its ports.
     pub(super) writes_pid_file: bool,
+    /// Whether its workers show in their titles that they take no more connections.
+    pub(super) has_titles: bool,
     /// How long it may be idle after the signal of a reload without a new generation, until the
     /// reload counts as refused. nginx keeps its old configuration then; Apache httpd ends, so that
     /// an idle one only waits for something, such as a name server.
@@ -65,6 +67,7 @@ static KINDS: [DaemonKind; 2] = [
         reload: Tell::Signal(Signal::Usr1),
         stop: Tell::Signal(Signal::Term),
         writes_pid_file: true,
+        has_titles: true,
         idle_limit: Duration::from_secs(20),
     },
     DaemonKind {
@@ -81,6 +84,7 @@ static KINDS: [DaemonKind; 2] = [
         reload: Tell::Signal(Signal::Hup),
         stop: Tell::Signal(Signal::Quit),
         writes_pid_file: false,
+        has_titles: true,
         idle_limit: Duration::from_secs(3),
     },
 ];
@@ -101,6 +105,7 @@ static WINDOWS: [DaemonKind; 2] = [
         reload: Tell::Arguments(&["-k", "restart"]),
         stop: Tell::Arguments(&["-k", "stop"]),
         writes_pid_file: false,
+        has_titles: false,
         idle_limit: Duration::from_secs(20),
     },
     DaemonKind {
@@ -117,6 +122,7 @@ static WINDOWS: [DaemonKind; 2] = [
         reload: Tell::Arguments(&["-s", "reload"]),
         stop: Tell::Arguments(&["-s", "quit"]),
         writes_pid_file: false,
+        has_titles: false,
         idle_limit: Duration::from_secs(3),
     },
 ];

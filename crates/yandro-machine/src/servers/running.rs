@@ -1,7 +1,7 @@
 //! Servers that run and that yandro doesn't know yet: a bundle in a folder, by its process.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::ServerKind;
+use yandro_core::{ServerKind, ServerPath, shell_word};
 
 use super::kinds::DaemonKind;
 use super::present::Present;
@@ -37,7 +37,8 @@ impl RunningServer {
     /// The command that has yandro know it.
     pub fn to_add(&self) -> String {
         let name = self.name();
-        format!("yandro servers add {name} --config {} --program {}", self.config, self.program)
+        let [config, program] = [&self.config, &self.program].map(|path| shell_word(path.as_str()));
+        format!("yandro servers add {name} --config {config} --program {program}")
     }
 }
 
@@ -68,16 +69,28 @@ fn of_process(machine: &Machine, pid: i32) -> Option<RunningServer> {
     if is_child {
         return None;
     }
-    let words = command_line(pid)?;
-    let program = program(pid, words.first()?)?;
-    let named = words.iter().position(|word| word == row.main_option).and_then(|at| words.get(at + 1));
-    let config = match named {
-        Some(path) if path.starts_with('/') => path.into(),
-        Some(path) => report(kind, &program)?.root.join(path).to_native(),
-        None => report(kind, &program)?.main.to_native(),
-    };
+    let words = command_line(pid).unwrap_or_default();
+    let program = program(pid, words.first().map_or("", String::as_str))?;
+    let config = main_file(row, &program, &words)?.to_native();
     let user = process::owner_name(pid)?;
     config.is_file().then_some(RunningServer { kind, program, config, pid, user })
+}
+
+/// The main file of a server that was started with this command line, which may be unknown.
+fn main_file(row: &DaemonKind, program: &Utf8Path, words: &[String]) -> Option<ServerPath> {
+    let given = |option: &str| words.iter().position(|word| word == option).and_then(|at| words.get(at + 1));
+    let main = given(row.main_option).map(|path| ServerPath::new(path));
+    if let Some(main) = main.as_ref().filter(|main| main.is_absolute()) {
+        return Some(main.clone());
+    }
+    let report = report(row.kind, program)?;
+    let told = if row.is_told_root { given("-p").map(|root| ServerPath::new(root)) } else { None };
+    // One that was built without a folder takes the one that it was started in: mostly its own.
+    let folder = ServerPath::from(program.parent()?);
+    let root = folder.join(told.unwrap_or(report.root));
+    let found = main.into_iter().chain([report.main, ServerPath::new("conf/nginx.conf")]).map(|main| root.join(main));
+    let mut found = found.filter(ServerPath::is_absolute);
+    found.clone().find(|main| main.to_native().is_file()).or_else(|| found.next())
 }
 
 /// The words of a process's command line; nginx puts its own words before them.
@@ -91,7 +104,7 @@ fn command_line(pid: i32) -> Option<Vec<String>> {
 
 /// The program of a process: by its link, which only its user and root may read, or by its first word.
 fn program(pid: i32, word: &str) -> Option<Utf8PathBuf> {
-    if word.starts_with('/') {
+    if ServerPath::new(word).is_absolute() {
         return Some(word.into());
     }
     os::program(pid)

@@ -5,7 +5,10 @@ use std::os::windows::io::{AsRawHandle as _, FromRawHandle as _, OwnedHandle};
 use std::ptr;
 
 use windows_sys::Wdk::System::Threading::{NtQueryInformationProcess, PROCESSINFOCLASS};
-use windows_sys::Win32::Foundation::{FILETIME, INVALID_HANDLE_VALUE, UNICODE_STRING};
+use windows_sys::Win32::Foundation::{
+    FILETIME, HANDLE_FLAG_INHERIT, INVALID_HANDLE_VALUE, SetHandleInformation, UNICODE_STRING,
+};
+use windows_sys::Win32::System::Console::{GetStdHandle, STD_ERROR_HANDLE, STD_INPUT_HANDLE, STD_OUTPUT_HANDLE};
 use windows_sys::Win32::System::Diagnostics::ToolHelp::{
     CreateToolhelp32Snapshot, PROCESSENTRY32W, Process32FirstW, Process32NextW, TH32CS_SNAPPROCESS,
 };
@@ -127,6 +130,18 @@ pub fn command_line(pid: u32) -> io::Result<String> {
     let start = (line.Buffer as usize).wrapping_sub(buffer.as_ptr() as usize) / 2;
     let end = start.saturating_add(usize::from(line.Length) / 2);
     units.get(start..end).map(String::from_utf16_lossy).ok_or_else(|| io::ErrorKind::InvalidData.into())
+}
+
+/// Keeps the standard streams of this process from programs that it starts and that are given others.
+pub fn keep_streams() {
+    for which in [STD_INPUT_HANDLE, STD_OUTPUT_HANDLE, STD_ERROR_HANDLE] {
+        // SAFETY: the call has no conditions.
+        let stream = unsafe { GetStdHandle(which) };
+        if !stream.is_null() && stream != INVALID_HANDLE_VALUE {
+            // SAFETY: the handle is this process's; whoever inherits a stream gets a copy of it.
+            unsafe { SetHandleInformation(stream, HANDLE_FLAG_INHERIT, 0) };
+        }
+    }
 }
 
 /// Ends a process.

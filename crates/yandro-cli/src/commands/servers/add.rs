@@ -1,9 +1,12 @@
 //! `yandro servers add` and `drop`.
 
 use std::env;
+use std::path::PathBuf;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{Access, ChangeSet, PathPair, PublishedPort, Role, ServerId, ServerKind, ServerName};
+use yandro_core::{
+    Access, ChangeSet, PathPair, PublishedPort, Role, ServerId, ServerKind, ServerName, System, windows_words,
+};
 use yandro_machine::{NamedServer, SYSTEM_SERVERS, files, settings::with_server, settings::without_server};
 
 use crate::args::ServerAddArgs;
@@ -217,17 +220,22 @@ fn configuration(
 /// A command's words: a program that is there, given by its absolute path or looked for as a shell
 /// would.
 fn words(text: &str) -> Result<Vec<String>, CommandError> {
-    let mut words = shell_words::split(text)
-        .map_err(|_| CommandError::usage(format!("a quote is not closed in the command `{text}`")))?;
+    let not_closed = |_| CommandError::usage(format!("a quote is not closed in the command `{text}`"));
+    let mut words = match System::HERE {
+        System::Windows => windows_words(text),
+        System::Linux | System::MacOs => shell_words::split(text).map_err(not_closed)?,
+    };
     let missing = || {
         CommandError::usage(format!("`{text}` begins with no program that is there"))
             .hint("give the program by its absolute path; it is run without a shell")
     };
     let first = words.first_mut().ok_or_else(missing)?;
-    if !first.contains('/') {
+    if Utf8Path::new(&*first).components().count() < 2 {
         // Kept by its path, so that it is the same program ever after.
         let path = env::var_os("PATH").unwrap_or_default();
-        let found = env::split_paths(&path).map(|folder| folder.join(&*first)).find(|program| program.is_file());
+        let names = [first.clone(), format!("{first}{}", env::consts::EXE_SUFFIX)];
+        let programs = |folder: PathBuf| names.clone().map(|name| folder.join(name));
+        let found = env::split_paths(&path).flat_map(programs).find(|program| program.is_file());
         let found = found.and_then(|found| Utf8PathBuf::from_path_buf(found).ok()).ok_or_else(missing)?;
         *first = found.into_string();
     }

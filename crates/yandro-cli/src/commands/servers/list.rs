@@ -65,12 +65,15 @@ pub(super) fn list(context: &Context) -> Outcome<'_> {
 
 fn show_all(context: &Context, all: &[Listed<'_>], gone: &[&NamedServer], ui: &mut Ui) {
     let machine = &context.machine;
-    if all.is_empty() {
+    let unknown = servers::running(machine, context.present());
+    if all.is_empty() && !unknown.is_empty() {
+        // Each of them is named below.
+    } else if all.is_empty() {
         ui.say(&format!("No web server was found.\nFix: {}", no_server()));
     } else {
         show(context, all, ui);
     }
-    for own in servers::running(machine, context.present()) {
+    for own in &unknown {
         ui.note(&format!(
             "{} runs (process {}) with {}, and yandro doesn't know it; have yandro know it: {COMMAND}{}{COMMAND:#}",
             own.kind,

@@ -73,6 +73,14 @@ pub(crate) fn journal_file(path: &Utf8Path) -> io::Result<File> {
     OpenOptions::new().append(true).create(true).mode(0o644).open(path)
 }
 
+/// Opens a file that is there to write into it.
+///
+/// # Errors
+/// As open(2).
+pub(crate) fn open_in_place(path: &Utf8Path) -> io::Result<File> {
+    OpenOptions::new().write(true).open(path)
+}
+
 /// Opens a file to lock it, and makes it if it isn't there: for its user, or for all of the machine's. Other users may
 /// write in its folder: their links are not followed, and their FIFOs don't block.
 ///

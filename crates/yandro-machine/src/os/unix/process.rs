@@ -12,6 +12,9 @@ use rustix::process::{Pid, kill_process};
 
 use super::Signal;
 
+/// Keeps the standard streams of this process from programs that get others: so it is here.
+pub(crate) fn keep_streams_to_itself() {}
+
 /// Sends a signal to a process.
 ///
 /// # Errors

@@ -97,6 +97,21 @@ pub(crate) fn journal_file(path: &Utf8Path) -> io::Result<File> {
     OpenOptions::new().append(true).create(true).open(path)
 }
 
+/// Opens a file that is there to write into it.
+///
+/// # Errors
+/// As the system says; where another program keeps it to itself, with that program's name if the system tells.
+pub(crate) fn open_in_place(path: &Utf8Path) -> io::Result<File> {
+    let opened = OpenOptions::new().write(true).open(path);
+    opened.map_err(|error| if is_in_use(&error) { in_use(path) } else { error })
+}
+
+/// The error for a file that another program keeps to itself.
+fn in_use(path: &Utf8Path) -> io::Error {
+    let who = holder(path).unwrap_or_else(|| "another program".to_owned());
+    io::Error::other(format!("{who} has it open and keeps others from writing it: close that first"))
+}
+
 /// Opens a file to lock it, and makes it if it isn't there: for its user, or for all of the machine's. A link is not
 /// followed.
 ///
@@ -217,7 +232,7 @@ pub(super) fn is_in_use(error: &io::Error) -> bool {
 /// open, such as a virus scanner, is waited for.
 ///
 /// # Errors
-/// As the system says, with the name of the program that has it open.
+/// As the system says; `ResourceBusy` where another program has it open.
 pub(crate) fn rename(from: &Utf8Path, to: &Utf8Path) -> io::Result<()> {
     let writable = Writable::made(to);
     let began = Instant::now();
@@ -235,9 +250,8 @@ pub(crate) fn rename(from: &Utf8Path, to: &Utf8Path) -> io::Result<()> {
         }
     };
     drop(writable);
-    Err(holder(to).map_or(error, |holder| {
-        io::Error::new(io::ErrorKind::ResourceBusy, format!("{holder} has it open, and keeps others from writing it"))
-    }))
+    // It may still be written in place.
+    Err(if is_in_use(&error) { io::ErrorKind::ResourceBusy.into() } else { error })
 }
 
 fn is_denied_for_now(error: &io::Error, to: &Utf8Path) -> bool {

@@ -6,6 +6,7 @@ use std::process::Command;
 use std::time::{Duration, SystemTime};
 
 use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::windows_words;
 use yandro_sys::windows::{Sid, network, processes as system};
 
 use super::{ListeningSocket, NamedSocket, Process, Signal, UserId};
@@ -15,6 +16,12 @@ const BEFORE_1970: Duration = Duration::from_secs(11_644_473_600);
 
 /// Keeps the memory of this process out of dumps: the system makes none unless an administrator asks for it.
 pub(crate) fn keep_memory_to_itself() {}
+
+/// Keeps the standard streams of this process from programs that get others: who reads them would wait for a server that
+/// was started, too.
+pub(crate) fn keep_streams_to_itself() {
+    system::keep_streams();
+}
 
 /// Whether an attribute keeps even an administrator from changing a file: there is no such thing.
 pub(crate) fn is_immutable(_: &Utf8Path) -> bool {
@@ -64,44 +71,7 @@ pub(crate) fn children(pid: i32) -> Vec<i32> {
 
 /// The words of a process's command line. Only its user and administrators may read it.
 pub(crate) fn command_line(pid: i32) -> Option<Vec<String>> {
-    system::command_line(pid.cast_unsigned()).ok().map(|line| words(&line))
-}
-
-/// The words of a command line, as programs read them (`CommandLineToArgvW`).
-fn words(line: &str) -> Vec<String> {
-    let (mut words, mut word, mut is_quoted, mut has_word) = (Vec::new(), String::new(), false, false);
-    let mut chars = line.chars().peekable();
-    while let Some(c) = chars.next() {
-        match c {
-            '\\' => {
-                let mut count = 1;
-                while chars.next_if_eq(&'\\').is_some() {
-                    count += 1;
-                }
-                let is_before_quote = chars.peek() == Some(&'"');
-                let kept = if is_before_quote { count / 2 } else { count };
-                word.extend(std::iter::repeat_n('\\', kept));
-                if is_before_quote && count % 2 == 1 {
-                    word.extend(chars.next());
-                }
-                has_word = true;
-            }
-            '"' => (is_quoted, has_word) = (!is_quoted, true),
-            ' ' | '\t' if !is_quoted => {
-                if std::mem::take(&mut has_word) {
-                    words.push(std::mem::take(&mut word));
-                }
-            }
-            c => {
-                word.push(c);
-                has_word = true;
-            }
-        }
-    }
-    if has_word {
-        words.push(word);
-    }
-    words
+    system::command_line(pid.cast_unsigned()).ok().map(|line| windows_words(&line))
 }
 
 /// The program of a process.
