@@ -26,9 +26,9 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
     if let Command::Demo(args) = command {
         return commands::demo::run(&cli.global, args, ui).map(|outcome| outcome.show(ui));
     }
-    if let Command::Privileged = command {
+    if let Command::Privileged { pipe } = command {
         let caller = Environment::of_process(None).sudo_uid;
-        return yandro_machine::changes::serve_privileged(std::io::stdin().lock(), std::io::stdout().lock(), caller)
+        return yandro_machine::changes::serve_privileged(pipe.as_deref(), caller)
             .map(|()| Status::Well)
             .map_err(CommandError::not_made);
     }
@@ -111,7 +111,7 @@ fn run_command<'c>(context: &'c Context, command: &'c Command, ui: &mut Ui) -> R
         Command::Demo(_)
         | Command::Setup(_)
         | Command::Help { .. }
-        | Command::Privileged
+        | Command::Privileged { .. }
         | Command::AsCaller { .. } => Ok(Outcome::printed()),
     }
 }

@@ -1,10 +1,11 @@
-//! Asking sudo for the steps that need root, and for nothing else.
+//! Asking sudo, or Windows, for the steps that need root or an administrator, and for nothing else.
 
 use std::collections::BTreeMap;
 use std::io::Write as _;
 use std::process::Command;
 
 use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::System;
 use yandro_machine::{Escalate, Machine, Reach, process};
 
 use crate::view::{plain, progress};
@@ -12,7 +13,7 @@ use crate::view::{plain, progress};
 /// How many paths are named one by one.
 const MANY: usize = 8;
 
-/// One call of sudo for this program's hidden command, which gets single steps.
+/// One call of sudo, or one question of Windows's, for this program's hidden command, which gets single steps.
 #[derive(Debug)]
 pub(crate) struct Sudo {
     is_real: bool,
@@ -47,12 +48,16 @@ impl Escalate for Sudo {
         if !self.is_real {
             return None;
         }
-        let sudo = process::find(&["/usr/bin/sudo", "/bin/sudo"])?;
         let own = std::env::current_exe().ok()?;
+        let on_windows = System::HERE == System::Windows;
+        let sudo = if on_windows { None } else { Some(process::find(&["/usr/bin/sudo", "/bin/sudo"])?) };
         progress::leave();
         if !self.is_quiet {
-            let mut text =
-                String::from("note: these steps need root. yandro asks sudo for them, and for nothing else:\n");
+            let mut text = String::from(if on_windows {
+                "note: these steps need an administrator. Windows asks you for that, and yandro does nothing else with it:\n"
+            } else {
+                "note: these steps need root. yandro asks sudo for them, and for nothing else:\n"
+            });
             text.extend(written(paths).iter().map(|line| format!("  {line}\n")));
             if reach == Reach::Server {
                 text += "  test, reload, start or stop the web server\n";
@@ -60,8 +65,11 @@ impl Escalate for Sudo {
             // A person who does not see it is asked by sudo all the same.
             _ = std::io::stderr().write_all(plain(&text).as_bytes());
         }
-        let mut command = Command::new(sudo);
-        command.arg("--").arg(own).arg("privileged");
+        let mut command = Command::new(sudo.as_ref().map_or(own.as_path(), |sudo| sudo.as_std_path()));
+        if sudo.is_some() {
+            command.arg("--").arg(&own);
+        }
+        command.arg("privileged");
         Some(command)
     }
 }

@@ -1,6 +1,5 @@
 //! Reading and writing files so that each is whole or as it was.
 
-use std::fs;
 use std::io::{self, ErrorKind, Write as _};
 
 use camino::{Utf8Path, Utf8PathBuf};
@@ -201,7 +200,7 @@ fn write_beside(path: &Utf8Path, content: &[u8], attributes: &Attributes, tag: &
     })();
     if let Err(error) = written {
         // A failure here doesn't matter: the first one is reported.
-        _ = fs::remove_file(&beside);
+        _ = os::remove_file(&beside);
         return Err(FileError::at(path)(error));
     }
     sync_folder_of(path)
@@ -273,6 +272,7 @@ pub fn sha256(content: &[u8]) -> String {
 
 #[cfg(test)]
 mod tests {
+    use std::fs;
     use std::os::unix::fs::PermissionsExt as _;
 
     use super::*;

@@ -95,7 +95,11 @@ pub(crate) enum Command {
     Serve(ServeArgs),
     /// Do single steps as root for a yandro that may not
     #[command(hide = true)]
-    Privileged,
+    Privileged {
+        /// On Windows: the name of the pipe to speak through
+        #[arg(long)]
+        pipe: Option<String>,
+    },
     /// Run a program as the user who called sudo
     #[command(hide = true)]
     AsCaller {

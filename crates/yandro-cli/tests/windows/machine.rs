@@ -86,10 +86,14 @@ impl Machine {
         self.run(program(env!("CARGO_BIN_EXE_yandro")), arguments)
     }
 
+    /// The same with variables in its environment.
+    pub(crate) fn with(&self, arguments: &[&str], variables: &[(&str, &str)]) -> Ran {
+        let mut command = self.command(program(env!("CARGO_BIN_EXE_yandro")), arguments);
+        said(command.envs(variables.iter().copied()))
+    }
+
     pub(crate) fn run(&self, program: impl AsRef<Path>, arguments: &[&str]) -> Ran {
-        let ran = self.command(program, arguments).output().unwrap();
-        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
-        Ran { status: ran.status.code().unwrap_or(-1), stdout: text(&ran.stdout), stderr: text(&ran.stderr) }
+        said(&mut self.command(program, arguments))
     }
 
     /// Starts a program that stays, and waits until something answers on a port.
@@ -128,6 +132,13 @@ http {
     server { listen 80; server_name pier.test; root C:/sites/depot; }
 }
 ";
+
+/// What a command says until it ends.
+fn said(command: &mut Command) -> Ran {
+    let ran = command.output().unwrap();
+    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+    Ran { status: ran.status.code().unwrap_or(-1), stdout: text(&ran.stdout), stderr: text(&ran.stderr) }
+}
 
 /// A program that runs until this is dropped.
 pub(crate) struct Running(Child);

@@ -5,5 +5,6 @@
 mod apache;
 mod built_in;
 mod hosts;
+mod interruptions;
 mod machine;
 mod nginx;

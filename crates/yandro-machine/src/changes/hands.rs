@@ -1,7 +1,6 @@
 //! The actor of a step: this process, or a helper that runs as root.
 
 use std::cell::RefCell;
-use std::fs;
 use std::io::ErrorKind::{BrokenPipe, UnexpectedEof};
 use std::process::Command;
 
@@ -174,7 +173,7 @@ impl<'a> Hands<'a> {
             return self.change(path, &PathState::Absent, tag, WriteManner::Whole).map(|_| ());
         }
         let _rights = caller::rights_for(path);
-        fs::remove_file(files::follow_folder(path)).map_err(FileError::at(path))?;
+        os::remove_file(files::follow_folder(path)).map_err(FileError::at(path))?;
         tracing::debug!(target: "remove", "{path}");
         files::sync_folder_of(path)
     }
@@ -188,7 +187,7 @@ impl<'a> Hands<'a> {
         // A step that can't be done for it fails by itself.
         if may_change(&left) {
             let _rights = caller::rights_for(&left);
-            _ = fs::remove_file(files::follow_folder(&left));
+            _ = os::remove_file(files::follow_folder(&left));
         } else {
             _ = self.ask(path, &Request::Clean { path: path.to_owned(), tag: tag.to_owned() });
         }
@@ -282,7 +281,7 @@ impl ServerControl for Helped<'_, '_> {
 /// # Errors
 /// When root was not to be had, or the record can't be changed.
 pub fn forget_helped(escalate: &dyn Escalate, on_wait: OnWait<'_>) -> Result<(), ControlError> {
-    let folder = Utf8Path::new(super::privileged::FOLDER);
+    let folder = os::helper_folder();
     if !folder.exists() {
         return Ok(());
     }

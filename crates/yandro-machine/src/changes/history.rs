@@ -10,6 +10,7 @@ use super::records;
 use crate::caller;
 use crate::files::{self, FileError};
 use crate::machine::Machine;
+use crate::os;
 use crate::permissions;
 use crate::trust::stores;
 
@@ -213,7 +214,7 @@ pub fn prune(machine: &Machine, keep: Keep, now: i64) {
     let is_old = |path: &Utf8PathBuf| written(path).is_some_and(|at| at < oldest);
     let by_age = newest.into_iter().take(by_age).filter(is_old);
     for path in records.into_iter().chain(by_age).filter(|path| !has_hand_written(path)) {
-        _ = std::fs::remove_file(path);
+        _ = os::remove_file(path);
     }
 }
 

@@ -1,7 +1,5 @@
 //! Setting a link.
 
-use std::fs;
-
 use camino::Utf8Path;
 
 use crate::caller;
@@ -13,7 +11,7 @@ pub(super) fn set_link(path: &Utf8Path, target: &Utf8Path, tag: &str) -> Result<
     let _rights = caller::rights_for(path);
     let real = files::follow_folder(path);
     let beside = files::temporary(&real, tag);
-    _ = fs::remove_file(&beside);
+    _ = os::remove_file(&beside);
     os::link(target, &beside).and_then(|()| os::rename(&beside, &real)).map_err(FileError::at(path))?;
     files::sync_folder_of(path)
 }

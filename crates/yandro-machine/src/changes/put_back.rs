@@ -1,7 +1,5 @@
 //! Putting a change set back, after a failure or after the process was ended.
 
-use std::fs;
-
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{Access, ServerId};
 
@@ -162,7 +160,7 @@ fn steps_back(machine: &Machine, hands: &Hands<'_>, record: &Record) -> Result<O
         let _rights = caller::rights_for(step.path());
         match &step.change {
             // A folder that somebody put something into stays.
-            RecordedChange::Folder { path, .. } => _ = fs::remove_dir(files::follow_folder(path)),
+            RecordedChange::Folder { path, .. } => _ = os::remove_folder(files::follow_folder(path)),
             RecordedChange::EmptyFolder { path, mode: Some(mode) } if !path.exists() => {
                 let real = files::follow_folder(path);
                 os::make_folder_with(&real, *mode).map_err(FileError::at(path))?;
@@ -214,7 +212,7 @@ fn file_back(
             os::rename(&held, path).map_err(FileError::at(path))?;
             // A rename between two names of one file does nothing (POSIX).
             if held.exists() {
-                fs::remove_file(&held).map_err(FileError::at(&held))?;
+                os::remove_file(&held).map_err(FileError::at(&held))?;
             }
             files::sync_folder_of(path)?;
         }
@@ -256,7 +254,7 @@ pub fn recover(
     for path in records::records(&history, "new") {
         let _rights = caller::rights_for(&path);
         // Not even begun: the record itself was being written.
-        fs::remove_file(&path).map_err(FileError::at(&path))?;
+        os::remove_file(&path).map_err(FileError::at(&path))?;
     }
     for path in records::records(&history, "begun").into_iter().rev() {
         let Some(record) = read_or_set_aside(&path, &mut recovery, RecordProgress::Begun)? else { continue };

@@ -6,7 +6,6 @@
 //! away, then `ID.done`.
 
 use std::collections::BTreeSet;
-use std::fs;
 use std::io;
 
 use camino::{Utf8Path, Utf8PathBuf};
@@ -281,10 +280,10 @@ impl Record {
     pub(crate) fn finish(&self, history: &Utf8Path) -> Result<(), FileError> {
         let (begun, tidying) = (self.path(history, "begun"), self.path(history, "tidying"));
         let _rights = caller::rights_for(&begun);
-        fs::rename(&begun, &tidying).map_err(FileError::at(&begun))?;
+        os::rename(&begun, &tidying).map_err(FileError::at(&begun))?;
         sync_folder_of(&tidying).inspect_err(|_| {
             // The rollback looks for the record by its first name; it removes either.
-            _ = fs::rename(&tidying, &begun);
+            _ = os::rename(&tidying, &begun);
         })
     }
 
@@ -292,17 +291,17 @@ impl Record {
     pub(crate) fn close(&self, history: &Utf8Path) {
         let tidying = self.path(history, "tidying");
         let _rights = caller::rights_for(&tidying);
-        _ = fs::rename(tidying, self.path(history, "done"));
+        _ = os::rename(&tidying, &self.path(history, "done"));
     }
 
     /// Takes the record away: everything is as if it had never been.
     pub(crate) fn forget(&self, history: &Utf8Path) -> Result<(), FileError> {
         let begun = self.path(history, "begun");
         let _rights = caller::rights_for(&begun);
-        match fs::remove_file(&begun) {
+        match os::remove_file(&begun) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => {
                 let tidying = self.path(history, "tidying");
-                fs::remove_file(&tidying).map_err(FileError::at(&tidying))?;
+                os::remove_file(&tidying).map_err(FileError::at(&tidying))?;
             }
             removed => removed.map_err(FileError::at(&begun))?,
         }
@@ -326,7 +325,7 @@ impl Record {
         for step in 0..self.steps.len() {
             let _rights = caller::rights_for(history);
             // A leftover does no harm: its change set is done.
-            _ = fs::remove_file(self.whole(history, step));
+            _ = os::remove_file(self.whole(history, step));
         }
     }
 

@@ -1,11 +1,12 @@
 //! The records of change sets, as files in a folder.
 
-use std::{fs, io};
+use std::io;
 
 use camino::{Utf8Path, Utf8PathBuf};
 
 use crate::caller;
 use crate::files::FileError;
+use crate::os;
 
 /// The number of a record, by its file's name.
 pub(crate) fn number(path: &Utf8Path) -> Option<u64> {
@@ -35,6 +36,6 @@ pub(crate) fn next_id(history: &Utf8Path) -> Result<u64, FileError> {
 pub(crate) fn set_aside(path: &Utf8Path) -> Result<Utf8PathBuf, FileError> {
     let aside = Utf8PathBuf::from(format!("{path}.damaged"));
     let _rights = caller::rights_for(path);
-    fs::rename(path, &aside).map_err(FileError::at(path))?;
+    os::rename(path, &aside).map_err(FileError::at(path))?;
     Ok(aside)
 }

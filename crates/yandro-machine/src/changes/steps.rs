@@ -1,7 +1,5 @@
 //! Doing the steps of a change set, and tidying up after them.
 
-use std::fs;
-
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{Access, Change, ChangeSet, FileChange, Phase, Step};
 
@@ -68,7 +66,7 @@ impl StepsWork<'_> {
             Change::Trust(change) => self.hands.trust(self.machine, change),
             // A folder that somebody has put something into stays.
             Change::EmptyFolder { path } => {
-                _ = fs::remove_dir(files::follow_folder(path));
+                _ = os::remove_folder(files::follow_folder(path));
                 Ok(())
             }
             Change::Folder { .. } => Ok(()),
@@ -80,7 +78,7 @@ impl StepsWork<'_> {
         if change.access == Access::Secret && change.before.is_some() {
             let held = held(path, self.record);
             // A second name first: during the replacement there is always a key.
-            let is_linked = change.after.is_some() && fs::hard_link(path, &held).is_ok();
+            let is_linked = change.after.is_some() && os::hard_link(path, &held).is_ok();
             if !is_linked {
                 os::rename(path, &held).map_err(FileError::at(path))?;
             }
@@ -125,16 +123,16 @@ pub(super) fn clean_up(machine: &Machine, record: &Record, history: &Utf8Path) {
         let RecordedChange::File(RecordedFile { path, access, after, .. }) = &step.change else { continue };
         let _rights = caller::rights_for(path);
         if *access == Access::Secret {
-            is_clean &= unless_gone(fs::remove_file(held(path, record))).is_ok();
+            is_clean &= unless_gone(os::remove_file(held(path, record))).is_ok();
         }
         if let Ok(real) = files::follow(path) {
-            is_clean &= unless_gone(fs::remove_file(files::temporary(&real, record.tag()))).is_ok();
+            is_clean &= unless_gone(os::remove_file(files::temporary(&real, record.tag()))).is_ok();
         }
         // A folder of yandro's own goes with its last file; up to the first that isn't empty.
         if after.is_none() && machine.is_keepers(path) {
             let is_below = |folder: &&Utf8Path| machine.is_keepers(folder) && **folder != machine.places.data;
             let mut folders = path.ancestors().skip(1).take_while(is_below);
-            _ = folders.try_for_each(|folder| unless_gone(fs::remove_dir(folder)));
+            _ = folders.try_for_each(|folder| unless_gone(os::remove_folder(folder)));
         }
     }
     if is_clean {

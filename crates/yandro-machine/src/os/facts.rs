@@ -1,7 +1,7 @@
 //! Facts about processes, sockets and files, whatever system tells them.
 
 use core::net::IpAddr;
-use std::io;
+use std::io::{self, Read, Write};
 
 use serde::{Deserialize, Serialize};
 
@@ -68,6 +68,16 @@ pub(crate) enum Signal {
     Term,
     /// SIGUSR1.
     Usr1,
+}
+
+/// What the helper reads and where it answers.
+pub(crate) struct HelperStreams {
+    /// The requests.
+    pub(crate) input: Box<dyn Read>,
+    /// The answers.
+    pub(crate) output: Box<dyn Write>,
+    /// The user who asks, where the streams tell.
+    pub(crate) caller: Option<UserId>,
 }
 
 /// Why others than root could change which file a path names.

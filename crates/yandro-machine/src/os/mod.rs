@@ -12,6 +12,6 @@ use unix as own;
 #[cfg(windows)]
 use windows as own;
 
-pub(crate) use facts::{FileId, ListeningSocket, NamedSocket, Process, Signal, WayFault};
+pub(crate) use facts::{FileId, HelperStreams, ListeningSocket, NamedSocket, Process, Signal, WayFault};
 pub(crate) use own::*;
 pub use own::{Attributes, User, UserId};

@@ -2,6 +2,7 @@
 
 pub mod certificates;
 pub mod descriptor;
+pub mod elevation;
 pub mod files;
 pub mod network;
 pub mod processes;

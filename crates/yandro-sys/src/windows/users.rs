@@ -10,7 +10,7 @@ use windows_sys::Win32::Security::{
     GetTokenInformation, LookupAccountNameW, LookupAccountSidW, TOKEN_ELEVATION, TOKEN_QUERY, TokenElevation, TokenUser,
 };
 use windows_sys::Win32::System::SystemInformation::{
-    ComputerNamePhysicalDnsHostname, GetComputerNameExW, OSVERSIONINFOW,
+    ComputerNamePhysicalDnsHostname, GetComputerNameExW, GetSystemWindowsDirectoryW, OSVERSIONINFOW,
 };
 use windows_sys::Win32::System::Threading::{GetCurrentProcess, OpenProcessToken};
 
@@ -112,6 +112,14 @@ pub fn version() -> [u32; 3] {
     // SAFETY: the structure says how large it is, and lives until the call returns.
     unsafe { RtlGetVersion(&raw mut version) };
     [version.dwMajorVersion, version.dwMinorVersion, version.dwBuildNumber]
+}
+
+/// The folder of Windows; empty where the system doesn't tell.
+pub fn windows_folder() -> String {
+    let mut path = [0_u16; 261];
+    // SAFETY: the buffer has as many units as the call is told, and lives until it returns.
+    unsafe { GetSystemWindowsDirectoryW(path.as_mut_ptr(), length(&path)) };
+    text(&path)
 }
 
 /// The name of this machine.

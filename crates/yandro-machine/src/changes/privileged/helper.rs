@@ -1,35 +1,30 @@
 //! The caller's end.
 
-use std::io::{self, BufRead as _, BufReader, Write as _};
-use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
+use std::io::{self, BufRead as _, Write as _};
+use std::process::Command;
 
 use super::{HelperAnswer, Request};
 use crate::changes::control::OnWait;
+use crate::fresh::nonce;
+use crate::os::Elevated;
 
 /// The helper, as its caller has it. It ends when this is dropped.
-pub(in crate::changes) struct Helper {
-    child: Child,
-    input: ChildStdin,
-    output: BufReader<ChildStdout>,
-}
+pub(in crate::changes) struct Helper(Elevated);
 
 impl Helper {
-    pub(in crate::changes) fn start(mut command: Command) -> io::Result<Self> {
-        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn()?;
-        let input = child.stdin.take().expect("it is piped");
-        let output = BufReader::new(child.stdout.take().expect("it is piped"));
-        let mut helper = Self { child, input, output };
+    pub(in crate::changes) fn start(command: Command) -> io::Result<Self> {
+        let mut helper = Self(Elevated::start(command, &nonce())?);
         match helper.answer() {
             Ok(HelperAnswer::Ready) => Ok(helper),
-            _ => Err(io::Error::new(io::ErrorKind::PermissionDenied, "sudo did not give root")),
+            _ => Err(io::Error::new(io::ErrorKind::PermissionDenied, "the rights were not given")),
         }
     }
 
     pub(in crate::changes) fn ask(&mut self, request: &Request, on_wait: OnWait<'_>) -> io::Result<HelperAnswer> {
         let mut line = serde_json::to_vec(request)?;
         line.push(b'\n');
-        self.input.write_all(&line)?;
-        self.input.flush()?;
+        self.0.input.write_all(&line)?;
+        self.0.input.flush()?;
         let answer = loop {
             match self.answer()? {
                 HelperAnswer::Waiting { what } => on_wait(&what),
@@ -47,17 +42,9 @@ impl Helper {
 
     fn answer(&mut self) -> io::Result<HelperAnswer> {
         let mut line = String::new();
-        if self.output.read_line(&mut line)? == 0 {
+        if self.0.output.read_line(&mut line)? == 0 {
             return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "the helper has ended"));
         }
         Ok(serde_json::from_str(&line)?)
-    }
-}
-
-impl Drop for Helper {
-    fn drop(&mut self) {
-        // Its input ends with us, and so does it.
-        _ = self.child.kill();
-        _ = self.child.wait();
     }
 }

@@ -17,8 +17,6 @@ use super::way::check_way;
 use crate::files;
 use crate::os::{self, UserId};
 
-/// The folder of the record.
-pub(in crate::changes) const FOLDER: &str = "/var/lib/yandro/helper";
 /// The most changes that are kept.
 const MOST: usize = 4096;
 /// The longest time that writing a file takes, in nanoseconds.
@@ -136,9 +134,9 @@ impl Kept {
         kept.entries.retain(|entry| entry.uid != uid);
         self.entries.clear();
         if kept.entries.is_empty() {
-            fs::remove_dir_all(FOLDER)?;
+            fs::remove_dir_all(os::helper_folder())?;
             // The folder above has nothing else in it.
-            _ = Utf8Path::new(FOLDER).parent().map(fs::remove_dir);
+            _ = os::helper_folder().parent().map(os::remove_folder);
             return Ok(());
         }
         kept.rewrite()
@@ -177,7 +175,7 @@ impl Kept {
             kept.entries.iter().any(|entry| matches!(&entry.from, PathState::File { sha256 } if sha256 == name))
         };
         for entry in contents().read_dir_utf8()?.flatten().filter(|entry| !is_needed(entry.file_name())) {
-            fs::remove_file(entry.path())?;
+            os::remove_file(entry.path())?;
         }
         Ok(())
     }
@@ -194,17 +192,17 @@ fn size_of(entry: &KeptEntry) -> u64 {
 
 /// The folder, held so that nobody prunes what another one begins.
 fn held(lock: impl Fn(&File) -> io::Result<()>) -> io::Result<File> {
-    let folder = os::open_folder(Utf8Path::new(FOLDER))?;
+    let folder = os::open_folder(os::helper_folder())?;
     lock(&folder)?;
     Ok(folder)
 }
 
 fn journal() -> Utf8PathBuf {
-    Utf8Path::new(FOLDER).join("journal")
+    os::helper_folder().join("journal")
 }
 
 fn contents() -> Utf8PathBuf {
-    Utf8Path::new(FOLDER).join("contents")
+    os::helper_folder().join("contents")
 }
 
 fn content_file(sha256: &str) -> Option<Utf8PathBuf> {
@@ -213,8 +211,9 @@ fn content_file(sha256: &str) -> Option<Utf8PathBuf> {
 }
 
 fn make_folders() -> io::Result<()> {
-    os::make_folders(&contents(), Access::Public)?;
-    check_way(&journal()).map_err(|_| io::Error::other(format!("{FOLDER} can be changed by others than root")))
+    os::make_guarded_folders(&contents())?;
+    let fault = |_| io::Error::other(format!("{} can be changed by others than root", os::helper_folder()));
+    check_way(&journal()).map_err(fault)
 }
 
 /// Keeps the content of a file, readable for those who can read the file.
@@ -229,7 +228,7 @@ fn keep(path: &Utf8Path, sha256: &str) -> io::Result<()> {
 
 fn replace(file: &Utf8Path, content: &[u8], share: impl Fn(&File) -> io::Result<()>) -> io::Result<()> {
     let beside = file.with_extension("new");
-    _ = fs::remove_file(&beside);
+    _ = os::remove_file(&beside);
     let mut new = os::new_file(&beside)?;
     new.write_all(content)?;
     share(&new)?;

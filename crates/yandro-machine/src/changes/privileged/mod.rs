@@ -15,7 +15,6 @@ mod way;
 mod wishes;
 
 pub(super) use helper::Helper;
-pub(super) use kept::FOLDER;
 pub use permits::Refusal;
 pub use serve::serve_privileged;
 pub(super) use wishes::{asked, objections, wish};

@@ -22,15 +22,18 @@ use crate::process::ProgramError;
 use crate::servers::Control;
 use crate::trust;
 
-/// Does what it is asked for on standard input until that ends. Runs as root; `caller` is the number of the user who
-/// called sudo, and root itself without one.
+/// Does what it is asked for until nobody is there any more: on standard input, or on the pipe of this name (Windows).
+/// Runs as root; `caller` is the number of the user who called sudo, and root itself without one. On Windows it is the
+/// user whose program made the pipe.
 ///
 /// # Errors
 /// When it isn't root, the caller is gone, or a request doesn't end.
-pub fn serve_privileged(input: impl io::Read, mut output: impl Write, caller: Option<UserId>) -> io::Result<()> {
+pub fn serve_privileged(pipe: Option<&str>, caller: Option<UserId>) -> io::Result<()> {
     if !os::is_root() {
         return Err(io::ErrorKind::PermissionDenied.into());
     }
+    let os::HelperStreams { input, mut output, caller: asking } = os::helper_streams(pipe)?;
+    let caller = asking.or(caller);
     interrupt::ignore();
     lock::make();
     // It is only about room on the disk.
@@ -151,7 +154,7 @@ impl HelperSession {
             return Err(refused(format!("this user has no temporary file for {path}")));
         }
         check_way(path)?;
-        match std::fs::remove_file(files::temporary(path, tag)) {
+        match os::remove_file(files::temporary(path, tag)) {
             Err(error) if error.kind() != io::ErrorKind::NotFound => Err(failed(&error)),
             _ => Ok(HelperAnswer::Done),
         }
@@ -169,7 +172,7 @@ fn carry(path: &Utf8Path, target: &Target, tag: &str, in_place: bool) -> Result<
             link::set_link(path, target, tag).map_err(|error| failed(&error.source))?;
         }
         Target::Absent => {
-            std::fs::remove_file(path).map_err(|error| failed(&error))?;
+            os::remove_file(path).map_err(|error| failed(&error))?;
             files::sync_folder_of(path).map_err(|error| failed(&error.source))?;
         }
     }

@@ -202,6 +202,30 @@ pub(crate) fn rename(from: &Utf8Path, to: &Utf8Path) -> io::Result<()> {
     fs::rename(from, to)
 }
 
+/// Removes a file or a link.
+///
+/// # Errors
+/// As unlink(2).
+pub(crate) fn remove_file(path: impl AsRef<Utf8Path>) -> io::Result<()> {
+    fs::remove_file(path.as_ref())
+}
+
+/// Removes a folder in which nothing is.
+///
+/// # Errors
+/// As rmdir(2).
+pub(crate) fn remove_folder(path: impl AsRef<Utf8Path>) -> io::Result<()> {
+    fs::remove_dir(path.as_ref())
+}
+
+/// Gives a file a second name.
+///
+/// # Errors
+/// As link(2).
+pub(crate) fn hard_link(file: &Utf8Path, other: &Utf8Path) -> io::Result<()> {
+    fs::hard_link(file, other)
+}
+
 /// Makes a link.
 ///
 /// # Errors

@@ -4,6 +4,7 @@ mod attributes;
 mod files;
 mod folder;
 mod guarded;
+mod helper;
 mod identity;
 #[cfg(target_os = "linux")]
 mod linux;
@@ -26,6 +27,7 @@ pub(crate) use attributes::{circle_of_links, fewer_files, may_write, most_open_f
 pub(crate) use files::*;
 pub(crate) use folder::Folder;
 pub(crate) use guarded::{check_way, is_roots_alone, is_roots_file, path_parts};
+pub(crate) use helper::{Elevated, helper_folder, helper_streams, make_guarded_folders};
 pub(crate) use identity::{
     Account, account, account_named, addresses, become_user, host_name, is_root, is_roots, this_user,
 };
@@ -45,7 +47,7 @@ pub(crate) use signals::{ENDING, Ending};
 use identity::this_group;
 use own::{SEARCH, groups_of, init_groups};
 
-use super::{FileId, ListeningSocket, NamedSocket, Process, Signal, WayFault};
+use super::{FileId, HelperStreams, ListeningSocket, NamedSocket, Process, Signal, WayFault};
 
 /// The number of a user.
 pub type UserId = u32;

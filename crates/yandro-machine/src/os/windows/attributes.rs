@@ -84,7 +84,7 @@ impl Attributes {
 pub(crate) fn may_write(path: &Utf8Path) -> io::Result<()> {
     let opened = OpenOptions::new().access_mode(WRITE_DATA).share_mode(SHARED).custom_flags(ALSO_FOLDERS).open(path);
     match opened {
-        Err(error) if super::files::is_in_use(&error) => Ok(()),
+        Err(error) if super::replace::is_in_use(&error) => Ok(()),
         // Its owner may take the attribute off, and does so for a moment.
         Err(error) if error.kind() == io::ErrorKind::PermissionDenied && is_only_read_only(path) => Ok(()),
         opened => opened.map(|_| ()),

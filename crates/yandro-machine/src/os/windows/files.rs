@@ -4,7 +4,7 @@ use std::fs::{self, File, OpenOptions};
 use std::io;
 use std::os::windows::fs::{MetadataExt as _, OpenOptionsExt as _};
 use std::sync::LazyLock;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::Access;
@@ -12,20 +12,19 @@ use yandro_sys::windows::descriptor::{Descriptor, READS};
 use yandro_sys::windows::{Sid, files};
 
 use super::attributes::ALSO_FOLDERS;
+use super::replace::{in_use, is_in_use, point};
 use super::{FileId, UserId, this_user};
 
-/// How long a file that another program has open is waited for.
-const PATIENCE: Duration = Duration::from_secs(3);
-/// Between two tries.
-const PAUSE: Duration = Duration::from_millis(20);
 /// `FILE_FLAG_OPEN_REPARSE_POINT`: a link itself.
 const NO_LINKS: u32 = 0x0020_0000;
 
 /// The root of the machine's file system: that of the drive that Windows is on.
 pub(crate) fn root() -> &'static Utf8Path {
     static ROOT: LazyLock<Utf8PathBuf> = LazyLock::new(|| {
-        let drive = std::env::var("SystemDrive").ok().filter(|drive| drive.len() == 2 && drive.ends_with(':'));
-        Utf8PathBuf::from(drive.unwrap_or_else(|| "C:".to_owned()) + "\\")
+        // Not from the environment, which the helper gets from whoever has it started.
+        let windows = yandro_sys::windows::users::windows_folder();
+        let drive = windows.get(..2).filter(|drive| drive.ends_with(':')).unwrap_or("C:");
+        Utf8PathBuf::from(format!("{drive}\\"))
     });
     &ROOT
 }
@@ -73,6 +72,7 @@ pub(super) fn private(user: UserId) -> Descriptor {
 /// # Errors
 /// When there is something already, a link as well.
 pub(crate) fn new_file(path: &Utf8Path) -> io::Result<File> {
+    point();
     files::create(path.as_str(), &private(this_user()))
 }
 
@@ -106,12 +106,6 @@ pub(crate) fn open_in_place(path: &Utf8Path) -> io::Result<File> {
     opened.map_err(|error| if is_in_use(&error) { in_use(path) } else { error })
 }
 
-/// The error for a file that another program keeps to itself.
-fn in_use(path: &Utf8Path) -> io::Error {
-    let who = holder(path).unwrap_or_else(|| "another program".to_owned());
-    io::Error::other(format!("{who} has it open and keeps others from writing it: close that first"))
-}
-
 /// Opens a file to lock it, and makes it if it isn't there: for its user, or for all of the machine's. A link is not
 /// followed.
 ///
@@ -139,7 +133,7 @@ pub(crate) fn lock_file(path: &Utf8Path, access: Access) -> io::Result<File> {
 
 /// Where the lock of the whole machine is: the folder of programs' data, in which every user may make files.
 pub(crate) fn machine_lock() -> Utf8PathBuf {
-    std::env::var("ProgramData").map_or_else(|_| root().join("ProgramData"), Utf8PathBuf::from).join("yandro.lock")
+    root().join(r"ProgramData\yandro.lock")
 }
 
 /// Makes a folder.
@@ -147,6 +141,7 @@ pub(crate) fn machine_lock() -> Utf8PathBuf {
 /// # Errors
 /// When there is something already, or the folder above may not be written.
 pub(crate) fn make_folder(path: &Utf8Path, access: Access) -> io::Result<()> {
+    point();
     match access {
         Access::Private | Access::Secret => files::create_folder(path.as_str(), &private(this_user())),
         Access::Public | Access::Project => fs::create_dir(path),
@@ -222,83 +217,12 @@ pub(crate) fn make_folder_with(path: &Utf8Path, _: u32) -> io::Result<()> {
     fs::create_dir(path)
 }
 
-/// Whether another program has a file open in a way that keeps others from it: `ERROR_SHARING_VIOLATION` and
-/// `ERROR_LOCK_VIOLATION`.
-pub(super) fn is_in_use(error: &io::Error) -> bool {
-    matches!(error.raw_os_error(), Some(32 | 33))
-}
-
-/// Puts a file, link or folder in the place of another file or link, at no moment half. A program that has the old one
-/// open, such as a virus scanner, is waited for.
-///
-/// # Errors
-/// As the system says; `ResourceBusy` where another program has it open.
-pub(crate) fn rename(from: &Utf8Path, to: &Utf8Path) -> io::Result<()> {
-    let writable = Writable::made(to);
-    let began = Instant::now();
-    let error = loop {
-        match fs::rename(from, to) {
-            // What another program has open is refused as if it weren't permitted.
-            Err(error) if is_in_use(&error) || is_denied_for_now(&error, to) => {
-                if began.elapsed() > PATIENCE {
-                    break error;
-                }
-                std::thread::sleep(PAUSE);
-            }
-            Err(error) => break error,
-            Ok(()) => return Ok(()),
-        }
-    };
-    drop(writable);
-    // It may still be written in place.
-    Err(if is_in_use(&error) { io::ErrorKind::ResourceBusy.into() } else { error })
-}
-
-fn is_denied_for_now(error: &io::Error, to: &Utf8Path) -> bool {
-    error.kind() == io::ErrorKind::PermissionDenied && holder(to).is_some()
-}
-
-/// The program that has a file open, if the system tells.
-fn holder(path: &Utf8Path) -> Option<String> {
-    let this = std::process::id();
-    let holders = files::holders(path.as_str()).ok()?;
-    holders.into_iter().find(|(_, pid)| *pid != this).map(|(name, pid)| format!("`{name}` (process {pid})"))
-}
-
-/// A file whose read-only attribute was taken off, to put another in its place; put on again when dropped.
-struct Writable<'p>(Option<&'p Utf8Path>);
-
-impl<'p> Writable<'p> {
-    fn made(path: &'p Utf8Path) -> Self {
-        Self(set_read_only(path, true, false).then_some(path))
-    }
-}
-
-impl Drop for Writable<'_> {
-    fn drop(&mut self) {
-        if let Some(path) = self.0 {
-            set_read_only(path, false, true);
-        }
-    }
-}
-
-/// Changes a file's read-only attribute, if it is `from`.
-#[expect(clippy::permissions_set_readonly_false, reason = "it is only this attribute here")]
-fn set_read_only(path: &Utf8Path, from: bool, to: bool) -> bool {
-    let Ok(meta) = path.symlink_metadata() else { return false };
-    let mut permissions = meta.permissions();
-    if !meta.is_file() || permissions.readonly() != from {
-        return false;
-    }
-    permissions.set_readonly(to);
-    fs::set_permissions(path, permissions).is_ok()
-}
-
 /// Makes a link.
 ///
 /// # Errors
 /// When this user may not make links.
 pub(crate) fn link(target: &Utf8Path, at: &Utf8Path) -> io::Result<()> {
+    point();
     std::os::windows::fs::symlink_file(target, at)
 }
 

@@ -8,28 +8,34 @@ use yandro_sys::windows::files;
 
 use super::WayFault;
 
-/// Whether others than the system and its administrators can change something.
+/// Rights on a folder by which what is in it can be replaced: to remove it and what is in it, to change its rights, to
+/// own it, and the generic right to all.
+const REPLACES: u32 = 0x100d_0040;
+
+/// Whether others than the system and its administrators have some of these rights.
 ///
 /// # Errors
 /// When it can't be looked at.
-fn lets_others(path: &Utf8Path) -> io::Result<bool> {
+fn lets_others(path: &Utf8Path, rights: u32) -> io::Result<bool> {
     let descriptor = files::descriptor(path.as_str())?;
     let is_theirs = descriptor.owner().is_some_and(|owner| owner.is_of_system());
-    Ok(!is_theirs || descriptor.lets_others(&[], CHANGES))
+    Ok(!is_theirs || descriptor.lets_others(&[], rights))
 }
 
 /// Whether a file is the administrators', and nobody else can change it or what is on the way to it.
 pub(crate) fn is_roots_file(path: &Utf8Path) -> bool {
     let is_file = path.symlink_metadata().is_ok_and(|meta| meta.is_file());
-    is_file && is_roots_alone(path) && lets_others(path).is_ok_and(|lets| !lets)
+    is_file && is_roots_alone(path) && lets_others(path, CHANGES).is_ok_and(|lets| !lets)
 }
 
 /// Whether nobody but an administrator can change which file a path names.
 pub(crate) fn is_roots_alone(path: &Utf8Path) -> bool {
     let is_roots = |(turn, folder): (usize, &Utf8Path)| match folder.symlink_metadata() {
-        // In the root of a drive every user may make folders, and change none that is there.
-        Ok(_) if turn > 0 && folder.parent().is_none() => true,
-        Ok(meta) => meta.is_dir() && lets_others(folder).is_ok_and(|lets| !lets),
+        // Whoever may make something in a folder above can't replace what is there.
+        Ok(meta) => {
+            let rights = if turn == 0 { CHANGES } else { REPLACES };
+            meta.is_dir() && lets_others(folder, rights).is_ok_and(|lets| !lets)
+        }
         // A missing folder will be created inside one that was checked.
         Err(error) => error.kind() == io::ErrorKind::NotFound,
     };
@@ -44,9 +50,10 @@ pub(crate) fn is_roots_alone(path: &Utf8Path) -> bool {
 pub(crate) fn check_way(path: &Utf8Path) -> Result<(), WayFault> {
     let parts = path_parts(path).filter(|parts| !parts.is_empty()).ok_or(WayFault::NotPlain)?;
     let folders: Vec<&Utf8Path> = path.ancestors().skip(1).take(parts.len() - 1).collect();
-    for folder in folders.into_iter().rev() {
+    for (turn, folder) in folders.into_iter().enumerate().rev() {
         let meta = folder.symlink_metadata().map_err(WayFault::System)?;
-        if !meta.is_dir() || lets_others(folder).map_err(WayFault::System)? {
+        let rights = if turn == 0 { CHANGES } else { REPLACES };
+        if !meta.is_dir() || lets_others(folder, rights).map_err(WayFault::System)? {
             return Err(WayFault::Changeable(folder.file_name().unwrap_or_default().to_owned()));
         }
     }
