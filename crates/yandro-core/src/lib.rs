@@ -21,7 +21,7 @@
 //!   evaluated.
 //! - Other certificates are checked by the rules that Chromium, Firefox and Apple's systems document. Revocation isn't
 //!   checked.
-//! - Windows and macOS are known as data (paths, stores, runtimes), and no plan was applied there.
+//! - macOS is known as data (paths, stores, runtimes), and no plan was applied there; on Windows under Wine only.
 
 mod adopt;
 mod check;

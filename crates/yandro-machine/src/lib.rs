@@ -11,7 +11,7 @@
 //!
 //! # Known limitations
 //!
-//! - It runs on Linux, and compiles for macOS. What differs between them is in `os`; see `docs/platforms.md`.
+//! - It runs on Linux, on Windows under Wine, and compiles for macOS. What differs is in `os`; see `docs/platforms.md`.
 //! - Lock and record are for one machine. On a folder that several machines share (NFS), one does not see the other's.
 //! - [`caller`] takes the rights of the user who called sudo for a thread. It must not be held across an `await`.
 
