@@ -48,12 +48,10 @@ impl Escalate for Sudo {
         if !self.is_real {
             return None;
         }
-        let own = std::env::current_exe().ok()?;
-        let on_windows = System::HERE == System::Windows;
-        let sudo = if on_windows { None } else { Some(process::find(&["/usr/bin/sudo", "/bin/sudo"])?) };
+        let mut command = process::with_all_rights(&std::env::current_exe().ok()?)?;
         progress::leave();
         if !self.is_quiet {
-            let mut text = String::from(if on_windows {
+            let mut text = String::from(if System::HERE == System::Windows {
                 "note: these steps need an administrator. Windows asks you for that, and yandro does nothing else with it:\n"
             } else {
                 "note: these steps need root. yandro asks sudo for them, and for nothing else:\n"
@@ -62,12 +60,8 @@ impl Escalate for Sudo {
             if reach == Reach::Server {
                 text += "  test, reload, start or stop the web server\n";
             }
-            // A person who does not see it is asked by sudo all the same.
+            // A person who does not see it is asked all the same.
             _ = std::io::stderr().write_all(plain(&text).as_bytes());
-        }
-        let mut command = Command::new(sudo.as_ref().map_or(own.as_path(), |sudo| sudo.as_std_path()));
-        if sudo.is_some() {
-            command.arg("--").arg(&own);
         }
         command.arg("privileged");
         Some(command)

@@ -272,6 +272,12 @@ pub(crate) fn youngest_child(pid: i32) -> Option<SystemTime> {
     os::children(pid).into_iter().filter_map(began).max().or_else(|| began(pid))
 }
 
+/// The command that begins a program with all rights: by sudo, or, on Windows, the program itself, which Windows asks
+/// the person for; `None` where there is no way.
+pub fn with_all_rights(program: &std::path::Path) -> Option<Command> {
+    os::with_all_rights(program)
+}
+
 /// The first of these programs that is there.
 pub fn find(candidates: &[&str]) -> Option<Utf8PathBuf> {
     candidates.iter().map(Utf8PathBuf::from).find(|path| path.is_file())

@@ -7,7 +7,8 @@ use crate::shell::single_quoted;
 
 impl System {
     /// The system that this program was built for: whose shell its messages are pasted into, whatever tree it works on.
-    // The one question of its kind outside `os` of yandro-machine: it is about words only, and the core's messages need it.
+    // The one question of its kind outside `os` of yandro-machine: it is about what people type and read,
+    // and the core's messages need it.
     // Their tests read those of Linux, wherever they run.
     pub const HERE: Self = if cfg!(all(windows, not(test))) {
         Self::Windows

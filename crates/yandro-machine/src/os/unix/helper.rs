@@ -1,11 +1,20 @@
 //! The program that runs with root's rights, and the streams between it and the one that asked for it.
 
 use std::io::{self, BufReader};
+use std::path::Path;
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 
 use camino::Utf8Path;
 
 use super::HelperStreams;
+
+/// The command that begins a program with root's rights: sudo's; `None` without it.
+pub(crate) fn with_all_rights(program: &Path) -> Option<Command> {
+    let sudo = ["/usr/bin/sudo", "/bin/sudo"].into_iter().find(|sudo| Path::new(sudo).is_file())?;
+    let mut command = Command::new(sudo);
+    command.arg("--").arg(program);
+    Some(command)
+}
 
 /// A helper that was started. It ends when this is dropped.
 #[derive(Debug)]

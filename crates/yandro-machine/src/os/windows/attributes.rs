@@ -10,6 +10,7 @@ use yandro_core::Access;
 use yandro_sys::windows::descriptor::Descriptor;
 use yandro_sys::windows::{Sid, files};
 
+use super::files::{ALSO_FOLDERS, private};
 use super::{Owner, this_user};
 
 /// What is kept of a file's attributes: whether it may be written, is hidden or the system's.
@@ -20,8 +21,6 @@ pub(super) const READ_ONLY: u32 = 0x1;
 const SHARED: u32 = 7;
 /// `FILE_WRITE_DATA`, which is `FILE_ADD_FILE` on a folder.
 const WRITE_DATA: u32 = 0x2;
-/// `FILE_FLAG_BACKUP_SEMANTICS`, without which folders can't be opened.
-pub(super) const ALSO_FOLDERS: u32 = 0x0200_0000;
 
 /// Attributes and access control list of a file.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -53,7 +52,7 @@ impl Attributes {
     pub(crate) fn of_new(_: &Utf8Path, access: Access, owner: Option<Owner>, _: bool) -> Self {
         let user = owner.map_or_else(this_user, |owner| owner.user);
         let descriptor = match access {
-            Access::Secret | Access::Private => super::files::private(user).bytes().to_vec(),
+            Access::Secret | Access::Private => private(user).bytes().to_vec(),
             Access::Public | Access::Project => Vec::new(),
         };
         Self { bits: 0, descriptor }

@@ -11,10 +11,11 @@ use yandro_core::Access;
 use yandro_sys::windows::descriptor::{Descriptor, READS};
 use yandro_sys::windows::{Sid, files};
 
-use super::attributes::ALSO_FOLDERS;
 use super::replace::{in_use, is_in_use, point};
 use super::{FileId, UserId, this_user};
 
+/// `FILE_FLAG_BACKUP_SEMANTICS`, without which folders can't be opened.
+pub(super) const ALSO_FOLDERS: u32 = 0x0200_0000;
 /// `FILE_FLAG_OPEN_REPARSE_POINT`: a link itself.
 const NO_LINKS: u32 = 0x0020_0000;
 

@@ -2,6 +2,7 @@
 
 use std::fs::File;
 use std::io::{self, BufReader};
+use std::path::Path;
 use std::process::Command;
 use std::sync::LazyLock;
 use std::time::Duration;
@@ -15,6 +16,11 @@ use super::{HelperStreams, UserId, root, this_user};
 
 /// How long the helper has to end by itself.
 const PATIENCE: Duration = Duration::from_secs(2);
+
+/// The command that begins a program with an administrator's rights: its own, which Windows asks the person for.
+pub(crate) fn with_all_rights(program: &Path) -> Option<Command> {
+    Some(Command::new(program))
+}
 
 /// A helper that was started. It ends when this is dropped.
 #[derive(Debug)]

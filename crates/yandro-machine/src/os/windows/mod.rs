@@ -19,7 +19,7 @@ pub(crate) use attributes::{circle_of_links, fewer_files, may_write, most_open_f
 pub(crate) use files::*;
 pub(crate) use folder::Folder;
 pub(crate) use guarded::{check_way, is_roots_alone, is_roots_file, path_parts};
-pub(crate) use helper::{Elevated, helper_folder, helper_streams, make_guarded_folders};
+pub(crate) use helper::{Elevated, helper_folder, helper_streams, make_guarded_folders, with_all_rights};
 pub use identity::UserId;
 pub(crate) use identity::{
     Account, FileRights, account, account_named, addresses, become_user, host_name, is_root, is_roots, this_user,
