@@ -2,8 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use yandro_core::{Content, ServerId};
-use yandro_machine::{Found, caches, caller, files, servers, trust};
+use yandro_core::{Content, ServerId, StoreKind, System};
+use yandro_machine::trust::stores::{self, Store};
+use yandro_machine::{Found, Machine, caches, caller, files, servers, trust};
 
 use crate::context::Context;
 use crate::error::CommandError;
@@ -52,8 +53,11 @@ pub(crate) fn run(context: &Context, with_names: bool) -> Result<Outcome<'_>, Co
         system: yandro_machine::system_description(),
         user: user(),
         servers: context.present().all().iter().map(|found| server(context, found)).collect(),
-        resolver: format!("hosts: {}; caches: {caches}", resolver.sources.join(" ")),
-        trust: trust::find(machine).map_or("not found".to_owned(), |store| store.folder().to_owned()),
+        resolver: match &resolver.sources[..] {
+            [] => format!("caches: {caches}"),
+            sources => format!("hosts: {}; caches: {caches}", sources.join(" ")),
+        },
+        trust: trust::find(machine).map_or_else(|| trust_without_folder(machine), |store| store.folder().to_owned()),
         sites,
         settings: settings.map(|bytes| without_home(context, &String::from_utf8_lossy(&bytes))),
     };
@@ -83,13 +87,21 @@ fn show(data: &Support, with_names: bool, ui: &mut Ui) {
     }
 }
 
+/// The system's stores that are in no folder.
+fn trust_without_folder(machine: &Machine) -> String {
+    let is_systems = |store: &Store| matches!(store.kind, StoreKind::Keychain | StoreKind::WindowsRoot);
+    let all = stores::find(machine).into_iter().filter(is_systems).map(|store| store.path.into_string());
+    let all: Vec<String> = all.collect();
+    if all.is_empty() { "not found".to_owned() } else { all.join(", ") }
+}
+
 /// With whose rights this runs.
 fn user() -> String {
     let under_sudo = std::env::var_os("SUDO_UID").is_some();
     match (caller::is_root(), under_sudo) {
         (true, true) => "root, by sudo".to_owned(),
-        (true, false) => "root".to_owned(),
-        (false, _) => "not root".to_owned(),
+        (true, false) => System::HERE.administrator().to_owned(),
+        (false, _) => format!("not {}", System::HERE.administrator()),
     }
 }
 

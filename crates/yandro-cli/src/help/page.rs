@@ -51,6 +51,7 @@ fn options_table(command: &Command) -> String {
         let names: Vec<String> = short.into_iter().chain(long).collect();
         let name = match names.join(", ") {
             name if name.is_empty() => values.join(" "),
+            name if takes && arg.is_require_equals_set() => format!("{name}[={}]", values.join(" ")),
             name if takes => format!("{name} {}", values.join(" ")),
             name => name,
         };

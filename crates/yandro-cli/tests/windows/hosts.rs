@@ -48,3 +48,13 @@ fn a_text_file_beside_it_is_told_and_lines_are_judged() {
     fs::remove_file(beside).unwrap();
     machine.yandro(&["hosts", "list"]).succeeds().says("printer.test");
 }
+
+#[test]
+fn the_original_is_kept_and_restored() {
+    let Some(machine) = Machine::take() else { return };
+    machine.yandro(&["map", "saltmarsh.test", "saltmarsh", "--server", "built-in"]).succeeds();
+    machine.yandro(&["history", "originals"]).succeeds().says(HOSTS);
+    write(HOSTS, "127.0.0.1 localhost\r\n10.0.0.9 reeds.test\r\n");
+    machine.yandro(&["history", "restore", HOSTS]).succeeds();
+    assert_eq!(read(HOSTS), BY_HAND);
+}

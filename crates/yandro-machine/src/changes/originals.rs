@@ -1,6 +1,6 @@
 //! The files as they were before yandro ever touched them, kept for good.
 
-use camino::{Utf8Path, Utf8PathBuf};
+use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use yandro_core::{Change, ChangeSet};
 
 use crate::files::{self, FileError};
@@ -41,13 +41,15 @@ pub fn original(machine: &Machine, path: &Utf8Path) -> Result<Option<Vec<u8>>, F
     files::read_if_there(&machine.originals().join(encoded(path)))
 }
 
-/// A path as one file name: `%` and `/` by their hexadecimal numbers.
+/// A path as one file name: `%` and `/` by their hexadecimal numbers, and `\\` and `:` of one with a drive.
 fn encoded(path: &Utf8Path) -> String {
-    path.as_str().replace('%', "%25").replace('/', "%2F")
+    let name = path.as_str().replace('%', "%25").replace('/', "%2F");
+    let has_drive = matches!(path.components().next(), Some(Utf8Component::Prefix(_)));
+    if has_drive { name.replace('\\', "%5C").replace(':', "%3A") } else { name }
 }
 
 fn decoded(name: &str) -> Utf8PathBuf {
-    name.replace("%2F", "/").replace("%25", "%").into()
+    name.replace("%5C", "\\").replace("%3A", ":").replace("%2F", "/").replace("%25", "%").into()
 }
 
 impl Machine {

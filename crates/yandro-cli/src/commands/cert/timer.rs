@@ -1,7 +1,7 @@
 //! `yandro cert renew --install-timer` and `--remove-timer`.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{Access, ChangeSet, Job, Role, TIMER_NAME, wanted_link};
+use yandro_core::{Access, ChangeSet, Job, Role, System, TIMER_NAME, wanted_link};
 use yandro_machine::{ProgramError, RunAs, files, process};
 
 use super::crontab::Crontab;
@@ -159,6 +159,8 @@ fn which(context: &Context, named: Option<TimerArg>) -> Result<TimerArg, Command
         Some(which) => Ok(which),
         None if machine.real_path("/run/systemd/system").is_dir() => Ok(TimerArg::Systemd),
         None if machine.real_path(CRON_FOLDER).is_dir() || Crontab::of(context).is_some() => Ok(TimerArg::Cron),
+        None if System::HERE == System::Windows => Err(CommandError::not_made("yandro makes no timer on Windows yet")
+            .hint("have Windows do it: schtasks /Create /SC DAILY /TN yandro /TR \"yandro cert renew --quiet\"")),
         None => Err(CommandError::not_made("neither systemd nor cron runs here")
             .hint("install cron, or have `yandro cert renew` run daily by whatever this system has for that")
             .hint("or write one of them all the same: --timer systemd, --timer cron")),
