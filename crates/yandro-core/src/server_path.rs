@@ -158,6 +158,13 @@ impl ServerPath {
     }
 }
 
+/// The path at the beginning of a text, up to one of these characters; the colon of a drive ends none.
+pub(crate) fn path_before<'t>(text: &'t str, ends: &[char]) -> &'t str {
+    let drive = drive(text);
+    let end = text[drive..].find(ends).map_or(text.len(), |at| drive + at);
+    &text[..end]
+}
+
 /// A path that was written with either separator, with that of this system behind a drive; another stays as it is.
 pub(crate) fn native(text: &str) -> Utf8PathBuf {
     let path = Utf8Path::new(text);

@@ -9,6 +9,7 @@ use super::codes::Cause;
 use super::finding::{Diagnosis, Evidence};
 use super::remedy::Remedy;
 use crate::config::Place;
+use crate::server_path::{ServerPath, path_before};
 use crate::site::{ServerId, Site};
 
 /// The ports that something is about.
@@ -148,12 +149,13 @@ pub(super) fn refused(words: &str, server: ServerId, runs: Option<bool>) -> Diag
 fn place_in(words: &str) -> Option<Place> {
     let apache = || {
         let (line, rest) = words.split_once(" line ")?.1.split_once(" of ")?;
-        let file = rest.split([':', '\n']).next()?;
+        let file = path_before(rest, &[':', '\n']);
         Some(Place { file: file.trim().to_owned(), line: line.trim().parse().ok()? })
     };
     let nginx = || {
-        let (file, rest) = words.rsplit_once(" in ")?.1.split_once(':')?;
-        let line = rest.split(|c: char| !c.is_ascii_digit()).next()?;
+        let words = words.rsplit_once(" in ")?.1;
+        let file = path_before(words, &[':']);
+        let line = words[file.len()..].strip_prefix(':')?.split(|c: char| !c.is_ascii_digit()).next()?;
         Some(Place { file: file.trim().to_owned(), line: line.parse().ok()? })
     };
     apache().or_else(nginx)
@@ -162,7 +164,9 @@ fn place_in(words: &str) -> Option<Place> {
 /// The folder of a log that a server's words say isn't there.
 fn missing_log_folder(words: &str) -> Option<Utf8PathBuf> {
     let line = words.lines().find(is_about_log)?;
-    let path = line.split(['"', ' ', '\'']).find(|word| word.starts_with('/') && !word.ends_with(':'))?;
+    // A path between quotes may have blanks.
+    let is_path = |word: &&str| ServerPath::new(word).is_absolute() && !word.ends_with(':');
+    let path = line.split(['"', '\'']).find(is_path).or_else(|| line.split(['"', ' ', '\'']).find(is_path))?;
     let path = path.trim_end_matches(['.', ':', ',']);
     // Apache httpd names the folder where it tells of one, else both name the file.
     let folder =
@@ -171,7 +175,42 @@ fn missing_log_folder(words: &str) -> Option<Utf8PathBuf> {
 }
 
 fn is_about_log(line: &&str) -> bool {
-    line.contains("No such file or directory")
-        && ["log file", "error log", "access log", "open()"].iter().any(|own| line.contains(own))
+    ["No such file or directory", "cannot find the path specified"].iter().any(|own| line.contains(own))
+        && ["log file", "error log", "access log", "open()", "CreateFile()"].iter().any(|own| line.contains(own))
         && line.contains("log")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn places_and_folders_are_read_on_every_system() {
+        for (words, file, line) in [
+            (
+                "AH00526: Syntax error on line 5 of /etc/apache2/ports.conf:\nInvalid command 'Lisen'",
+                "/etc/apache2/ports.conf",
+                5,
+            ),
+            ("AH00526: Syntax error on line 7 of C:/web tools/httpd.conf:\nInvalid", "C:/web tools/httpd.conf", 7),
+            (
+                "nginx: [emerg] unknown directive \"x\" in /etc/nginx/nginx.conf:3\nnginx: test failed",
+                "/etc/nginx/nginx.conf",
+                3,
+            ),
+            ("nginx: [emerg] unexpected \"}\" in C:/nginx/conf/nginx.conf:12", "C:/nginx/conf/nginx.conf", 12),
+        ] {
+            let place = place_in(words).unwrap();
+            assert_eq!((place.file.as_str(), place.line), (file, line), "{words}");
+        }
+        for (words, folder) in [
+            ("nginx: [emerg] open() \"/srv/a b/logs/x.log\" failed (2: No such file or directory)", "/srv/a b/logs"),
+            (
+                "nginx: [emerg] CreateFile() \"C:/nginx/gone/x.log\" failed (3: The system cannot find the path specified)",
+                "C:/nginx/gone",
+            ),
+        ] {
+            assert_eq!(missing_log_folder(words), Some(folder.into()), "{words}");
+        }
+    }
 }
