@@ -8,6 +8,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 
 use super::found::Found;
 use super::kinds::Tell;
+use super::wait::Wait;
 use super::words::{holds_what_it_wants, last_words, with_journal};
 use super::{DaemonKind, run_command};
 use crate::changes::{ControlError, OnWait, ServerAction, ServerControl};
@@ -30,6 +31,8 @@ pub struct Daemon {
     pub(crate) named: Option<NamedServer>,
     /// `systemctl` and the service, where systemd runs the machine.
     pub(crate) service: Option<(Utf8PathBuf, &'static str)>,
+    /// The name of the service of Windows's that runs it, with the option that says it.
+    pub(crate) windows_service: Option<(&'static str, String)>,
     pub(crate) pid_file: Utf8PathBuf,
 }
 
@@ -49,17 +52,12 @@ impl Generation {
     }
 }
 
-/// How long a server has for a reload, a start or a stop.
-const LIMIT: Duration = Duration::from_secs(60);
 /// How long one without child processes, of which nothing else can be seen, has to be idle after a
 /// reload.
 const ALONE_LIMIT: Duration = Duration::from_millis(300);
 /// How long old workers of a server without titles may go on after a reload, until it counts as done.
 const OLD_LIMIT: Duration = Duration::from_secs(5);
-/// The wait after which the user reads what yandro waits for.
-const PATIENCE: Duration = Duration::from_millis(500);
-/// How far apart, and how often in a row, a server has to be seen idle.
-const LOOK: Duration = Duration::from_millis(4);
+/// How often in a row a server has to be seen idle.
 const IDLE_LOOKS: u32 = 3;
 
 impl Daemon {
@@ -113,13 +111,21 @@ impl Daemon {
         self.program.iter().skip(1).map(String::as_str).chain(more.iter().copied()).collect()
     }
 
+    /// The arguments that tell a running server something, or start one: for a service only those and its name.
+    fn telling(&self, arguments: &[&'static str]) -> Vec<&str> {
+        match &self.windows_service {
+            Some((option, name)) => arguments.iter().copied().chain([*option, name.as_str()]).collect(),
+            None => self.arguments(arguments),
+        }
+    }
+
     /// Tells the running server something.
     fn tell(&self, pid: i32, tell: Tell, what: &'static str) -> Result<(), ControlError> {
         match tell {
             Tell::Signal(signal) => os::send(pid, signal).map_err(|source| ControlError::Signal { pid, what, source }),
             Tell::Arguments(arguments) => {
                 let program = Utf8Path::new(self.program.first().ok_or(ControlError::NoCommand)?);
-                ended(program, process::run_server(program, &self.arguments(arguments), self.rights(program)))
+                ended(program, process::run_server(program, &self.telling(arguments), self.rights(program)))
             }
         }
     }
@@ -224,7 +230,9 @@ impl Daemon {
             let program = Utf8Path::new(self.program.first().ok_or(ControlError::NoCommand)?);
             self.remove_stale_pid_file();
             let is_up = || self.running().is_some();
-            let ran = process::run_starter(program, &self.arguments(self.kind.start), self.rights(program), is_up)
+            let of_service = self.kind.service_option.filter(|_| self.windows_service.is_some());
+            let start = of_service.map_or(self.kind.start, |(_, start)| start);
+            let ran = process::run_starter(program, &self.telling(start), self.rights(program), is_up)
                 .map_err(|source| ProgramError::NotRun { program: program.to_string(), source })?;
             if !ran.succeeded {
                 return Err(ControlError::Said(said(&ran)));
@@ -348,27 +356,28 @@ fn said(ran: &process::Ran) -> String {
     if ran.words.is_empty() { format!("`{}` failed without a message", ran.command) } else { ran.words.clone() }
 }
 
-/// Looks again and again, with a limit, and tells the user once what takes so long.
-struct Wait<'w> {
-    tell: OnWait<'w>,
-    what: String,
-    began: Instant,
-    is_told: bool,
-}
+#[cfg(test)]
+mod tests {
+    use yandro_core::{Layout, ServerId, ServerKind, System};
 
-impl<'w> Wait<'w> {
-    fn new(on_wait: OnWait<'w>, what: String) -> Self {
-        Self { tell: on_wait, what, began: Instant::now(), is_told: false }
-    }
+    use super::*;
 
-    /// Pauses before the next look; `false` once the limit is reached.
-    fn goes_on(&mut self) -> bool {
-        let waited = self.began.elapsed();
-        if waited > PATIENCE && !self.is_told {
-            self.is_told = true;
-            (self.tell)(&self.what);
-        }
-        std::thread::sleep(LOOK);
-        waited < LIMIT
+    #[test]
+    fn a_service_of_windows_is_told_by_its_name() {
+        let machine = Machine::bare();
+        let layout = Layout::of_folder(Utf8Path::new("/web/conf"));
+        let found = Found::known(ServerId::Found(ServerKind::Apache), ServerKind::Apache, layout, &machine);
+        let mut daemon = Daemon {
+            kind: DaemonKind::of(ServerKind::Apache, System::Windows),
+            of: Box::new((machine, found)),
+            program: ["httpd.exe", "-f", "C:/web/httpd.conf"].map(str::to_owned).to_vec(),
+            named: None,
+            service: None,
+            windows_service: None,
+            pid_file: "/web/logs/httpd.pid".into(),
+        };
+        assert_eq!(daemon.telling(&["-k", "restart"]), ["-f", "C:/web/httpd.conf", "-k", "restart"]);
+        daemon.windows_service = Some(("-n", "Apache2.4".to_owned()));
+        assert_eq!(daemon.telling(&["-k", "restart"]), ["-k", "restart", "-n", "Apache2.4"]);
     }
 }

@@ -35,6 +35,8 @@ pub(crate) struct DaemonKind {
     pub(super) test: &'static [&'static str],
     /// Arguments with which the program starts the server.
     pub(super) start: &'static [&'static str],
+    /// The option that names a service of Windows's which runs it, and the arguments that start that one.
+    pub(super) service_option: Option<(&'static str, &'static [&'static str])>,
     /// Whether relative paths begin at a folder that an argument names (`-p`), as its program has no other.
     pub(super) is_told_root: bool,
     /// The documented way to a reload that cuts no connection.
@@ -64,6 +66,7 @@ static KINDS: [DaemonKind; 2] = [
         test: &["-t"],
         start: &["-k", "start"],
         is_told_root: false,
+        service_option: None,
         reload: Tell::Signal(Signal::Usr1),
         stop: Tell::Signal(Signal::Term),
         writes_pid_file: true,
@@ -81,6 +84,7 @@ static KINDS: [DaemonKind; 2] = [
         test: &["-t", "-q"],
         start: &[],
         is_told_root: false,
+        service_option: None,
         reload: Tell::Signal(Signal::Hup),
         stop: Tell::Signal(Signal::Quit),
         writes_pid_file: false,
@@ -102,6 +106,7 @@ static WINDOWS: [DaemonKind; 2] = [
         test: &["-t"],
         start: &[],
         is_told_root: false,
+        service_option: Some(("-n", &["-k", "start"])),
         reload: Tell::Arguments(&["-k", "restart"]),
         stop: Tell::Arguments(&["-k", "stop"]),
         writes_pid_file: false,
@@ -119,6 +124,7 @@ static WINDOWS: [DaemonKind; 2] = [
         test: &["-t", "-q"],
         start: &[],
         is_told_root: true,
+        service_option: None,
         reload: Tell::Arguments(&["-s", "reload"]),
         stop: Tell::Arguments(&["-s", "quit"]),
         writes_pid_file: false,

@@ -14,6 +14,7 @@ mod program;
 mod registry;
 mod running;
 mod sandbox;
+mod wait;
 mod words;
 
 pub use commands::Commands;

@@ -11,6 +11,7 @@ use super::daemon::Daemon;
 use super::found::{Found, find_or_ask};
 use super::kinds::DaemonKind;
 use crate::machine::Machine;
+use crate::os;
 use crate::permissions::User;
 use crate::process;
 
@@ -83,6 +84,8 @@ pub(super) fn daemon(machine: &Machine, found: &Found) -> Option<Daemon> {
         (None, None) if has_commands => Vec::new(),
         (None, None) => return None,
     };
+    let service_of = |(option, _)| Some((option, os::service_of(program.as_deref()?)?));
+    let windows_service = row.service_option.and_then(service_of);
     let pid_file = known.pid_file.map(ServerPath::new).or_else(|| unasked_configuration(machine, found).pid_file());
     let pid_file = pid_file.or_else(|| {
         // Without one in the configuration, the program's built-in path counts.
@@ -97,6 +100,7 @@ pub(super) fn daemon(machine: &Machine, found: &Found) -> Option<Daemon> {
         program: command,
         named: found.named.clone(),
         service: service.map(|systemctl| (systemctl, known.service)),
+        windows_service,
         pid_file: pid_file.map_or_else(|| row.pid_file.into(), |path| found.view.here_or_same(&path)),
     })
 }

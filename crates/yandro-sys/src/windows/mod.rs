@@ -6,6 +6,7 @@ pub mod elevation;
 pub mod files;
 pub mod network;
 pub mod processes;
+pub mod services;
 mod sid;
 pub mod users;
 

@@ -15,6 +15,11 @@ use super::Signal;
 /// Keeps the standard streams of this process from programs that get others: so it is here.
 pub(crate) fn keep_streams_to_itself() {}
 
+/// The service of Windows's that runs a program: there is none.
+pub(crate) fn service_of(_: &Utf8Path) -> Option<String> {
+    None
+}
+
 /// Sends a signal to a process.
 ///
 /// # Errors

@@ -7,7 +7,7 @@ use std::time::{Duration, SystemTime};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::windows_words;
-use yandro_sys::windows::{Sid, network, processes as system};
+use yandro_sys::windows::{Sid, network, processes as system, services};
 
 use super::{ListeningSocket, NamedSocket, Process, Signal, UserId};
 
@@ -72,6 +72,12 @@ pub(crate) fn children(pid: i32) -> Vec<i32> {
 /// The words of a process's command line. Only its user and administrators may read it.
 pub(crate) fn command_line(pid: i32) -> Option<Vec<String>> {
     system::command_line(pid.cast_unsigned()).ok().map(|line| windows_words(&line))
+}
+
+/// The service that runs a program, by the system's list of services.
+pub(crate) fn service_of(program: &Utf8Path) -> Option<String> {
+    let is_it = |line: &str| windows_words(line).first().is_some_and(|own| own.eq_ignore_ascii_case(program.as_str()));
+    services::all().into_iter().find(|(_, line)| is_it(&line.replace('/', "\\"))).map(|(name, _)| name)
 }
 
 /// The program of a process.

@@ -1,5 +1,5 @@
-//! The helper with an administrator's rights, as it is started and spoken with: what it does, and what it refuses. On a
-//! machine for tests only, with the program in `YANDRO_EXE`.
+//! The helper with an administrator's rights, as it is started and spoken with: what it does, and what it refuses; and
+//! services. On a machine for tests only, with the program in `YANDRO_EXE`.
 #![cfg(windows)]
 
 use std::env;
@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use yandro_sys::windows::descriptor::Descriptor;
 use yandro_sys::windows::elevation::{self, Pipe};
-use yandro_sys::windows::{Sid, users};
+use yandro_sys::windows::{Sid, services, users};
 
 #[test]
 fn the_helper_speaks_by_a_pipe_and_does_only_what_its_own_plan_says() {
@@ -53,4 +53,12 @@ fn a_pipe_of_a_program_that_ends_is_no_helper() {
     let other = elevation::start(r"C:\Windows\System32\hostname.exe", "").unwrap();
     assert!(pipe.connected(&other).is_err());
     assert!(elevation::connect(r"..\yandro").is_err(), "a name is no path");
+}
+
+#[test]
+fn services_are_listed_with_their_command_lines() {
+    // Windows's installer, which every Windows has.
+    let all = services::all();
+    let installer = all.iter().find(|(name, _)| name.eq_ignore_ascii_case("msiserver")).map(|(_, line)| line);
+    assert!(installer.is_some_and(|line| line.to_lowercase().contains(r"\msiexec")), "{all:?}");
 }
