@@ -1,5 +1,5 @@
-//! Having a command run every day: as a timer of systemd (systemd.timer(5)), or as a line of cron
-//! (crontab(5)).
+//! Having a command run every day: as a timer of systemd (systemd.timer(5)), as a line of cron (crontab(5)), or as an
+//! agent of launchd (launchd.plist(5)), which was never run.
 
 use camino::Utf8Path;
 
@@ -38,6 +38,18 @@ impl Job<'_> {
         format!(
             "[Unit]\nDescription={}\n\n[Timer]\nOnCalendar=daily\nPersistent=true\nRandomizedDelaySec=1h\n\n[Install]\nWantedBy=timers.target\n",
             self.title
+        )
+    }
+
+    /// The agent that has it done daily, and after a night in which the machine slept.
+    pub fn launchd_agent(&self) -> String {
+        let text = |value: &str| format!("<string>{}</string>", value.replace('&', "&amp;").replace('<', "&lt;"));
+        let words: String = self.command.iter().map(|word| format!("\t\t{}\n", text(word))).collect();
+        let variable = |(name, value): &(&str, String)| format!("\t\t<key>{name}</key>{}\n", text(value));
+        let environment: String = self.environment.iter().map(variable).collect();
+        format!(
+            "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<plist version=\"1.0\">\n<dict>\n\t<key>Label</key>{}\n\t<key>ProgramArguments</key>\n\t<array>\n{words}\t</array>\n\t<key>EnvironmentVariables</key>\n\t<dict>\n{environment}\t</dict>\n\t<key>StartCalendarInterval</key>\n\t<dict>\n\t\t<key>Hour</key><integer>9</integer>\n\t\t<key>Minute</key><integer>17</integer>\n\t</dict>\n</dict>\n</plist>\n",
+            text(NAME)
         )
     }
 

@@ -139,6 +139,11 @@ impl Machine {
         self.keeper.map(|keeper| keeper.user)
     }
 
+    /// The number of the user whose rights this process has, as programs take it.
+    pub fn user_id(&self) -> UserId {
+        os::this_user()
+    }
+
     /// The name of the user whose sites these are.
     pub fn user(&self) -> &str {
         self.owner.split('@').next().unwrap_or_default()

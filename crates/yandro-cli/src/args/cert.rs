@@ -104,6 +104,8 @@ pub(crate) enum TimerArg {
     Systemd,
     /// A crontab line
     Cron,
+    /// An agent of launchd (macOS): yours, or the system's if root installs it
+    Launchd,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]

@@ -443,6 +443,26 @@ fn other_families_of_linux_are_recorded_trees() {
 }
 
 #[test]
+fn renewals_are_timed_by_launchd_on_macos() {
+    let sysroot = Sysroot::new();
+    fs::create_dir_all(sysroot.path("System/Library/CoreServices")).unwrap();
+    sysroot.write("private/etc/hosts", "127.0.0.1 localhost\n");
+    let agent = "home/ada/Library/LaunchAgents/yandro-renew.plist";
+    sysroot.yandro(&["cert", "renew", "--install-timer", "--within", "40"]).succeeds();
+    // Python's own reader of such files judges it.
+    let read = "import json, plistlib, sys; print(json.dumps(plistlib.load(open(sys.argv[1], 'rb'))))";
+    let ran = std::process::Command::new("python3").args(["-c", read]).arg(sysroot.path(agent)).output().unwrap();
+    let text = String::from_utf8_lossy(&ran.stdout).replace(&sysroot.root().display().to_string(), "$ROOT");
+    let found: serde_json::Value = serde_json::from_str(&text).unwrap();
+    let arguments = found["ProgramArguments"].as_array().unwrap();
+    assert!(arguments[0].as_str().unwrap().ends_with("/yandro"), "{text}");
+    assert_eq!(arguments[1..6], ["cert", "renew", "--quiet", "--within", "40"]);
+    assert_eq!(found["StartCalendarInterval"], serde_json::json!({ "Hour": 9, "Minute": 17 }));
+    sysroot.yandro(&["cert", "renew", "--remove-timer"]).succeeds();
+    assert!(!sysroot.path(agent).exists());
+}
+
+#[test]
 fn renewals_are_timed_by_systemd_or_cron_and_no_more_when_asked() {
     let sysroot = Sysroot::new();
     let ran = sysroot.yandro(&["cert", "renew", "--install-timer"]);

@@ -23,6 +23,8 @@ pub(in crate::commands) struct Timer {
     /// The folder of units: the user's own, or the system's for root.
     units: Utf8PathBuf,
     cron: Utf8PathBuf,
+    /// The file of launchd's agent.
+    agent: Utf8PathBuf,
     is_root: bool,
 }
 
@@ -35,7 +37,13 @@ impl Timer {
         } else {
             machine.home().join(".config/systemd/user")
         };
-        Self { units, cron: machine.path(CRON_FOLDER).join(TIMER_NAME), is_root }
+        let agents = if is_root && machine.is_real() {
+            machine.path("/Library/LaunchDaemons")
+        } else {
+            machine.home().join("Library/LaunchAgents")
+        };
+        let agent = agents.join(format!("{TIMER_NAME}.plist"));
+        Self { units, cron: machine.path(CRON_FOLDER).join(TIMER_NAME), agent, is_root }
     }
 
     fn unit(&self, kind: &str) -> Utf8PathBuf {
@@ -61,6 +69,7 @@ impl Timer {
                 set.link(Role::Timer, link, before, Some(format!("../{TIMER_NAME}.timer").into()));
             }
             TimerArg::Cron => file(self.cron.clone(), job.cron_file(if self.is_root { "root" } else { user }))?,
+            TimerArg::Launchd => file(self.agent.clone(), job.launchd_agent())?,
         }
         Ok(set)
     }
@@ -70,7 +79,7 @@ impl Timer {
         let mut set = ChangeSet::default();
         let link = wanted_link(&self.units);
         set.link(Role::Timer, link.clone(), files::read_link_if_there(&link)?, None);
-        for path in [self.unit("timer"), self.unit("service"), self.cron.clone()] {
+        for path in [self.unit("timer"), self.unit("service"), self.cron.clone(), self.agent.clone()] {
             set.file(Role::Timer, path.clone(), (files::read_if_there(&path)?, None::<Vec<u8>>), Access::Public);
         }
         Ok(set)
@@ -97,6 +106,18 @@ impl Timer {
     }
 }
 
+/// Has launchd take the agent up, or leave it; says what it said if it refused.
+fn launchctl(context: &Context, verb: &str, is_root: bool, what: &str) -> Result<(), ProgramError> {
+    let program = Utf8Path::new("/bin/launchctl");
+    if !context.machine.is_real() || !program.is_file() {
+        return Ok(());
+    }
+    let domain = if is_root { "system".to_owned() } else { format!("gui/{}", context.machine.user_id()) };
+    let words = if verb == "bootout" { vec![format!("{domain}/{what}")] } else { vec![domain, what.to_owned()] };
+    let words: Vec<&str> = [verb].into_iter().chain(words.iter().map(String::as_str)).collect();
+    ProgramError::check(program, process::run(program, &words))
+}
+
 pub(super) fn install<'c>(context: &'c Context, args: &'c RenewArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let timer = Timer::of(context);
     let machine = &context.machine;
@@ -119,12 +140,16 @@ pub(super) fn install<'c>(context: &'c Context, args: &'c RenewArgs, ui: &mut Ui
             .systemctl(context, &["daemon-reload"])
             .and_then(|()| timer.systemctl(context, &["start", &format!("{TIMER_NAME}.timer")]))
             .err(),
+        TimerArg::Launchd if !done.set.is_empty() => {
+            launchctl(context, "bootstrap", timer.is_root, timer.agent.as_str()).err()
+        }
         _ => None,
     };
     let (installed, how) = match which {
         TimerArg::Systemd => (&timer.units, format!("{TIMER_NAME}.timer of systemd, in {}", timer.units)),
         TimerArg::Cron if own_table.is_some() => (&timer.cron, "a line of your crontab: crontab -l".to_owned()),
         TimerArg::Cron => (&timer.cron, timer.cron.to_string()),
+        TimerArg::Launchd => (&timer.agent, format!("an agent of launchd: {}", timer.agent)),
     };
     let installed = if own_table.is_some() { "crontab".to_owned() } else { installed.to_string() };
     let (_, list) = context.list()?;
@@ -143,7 +168,7 @@ pub(super) fn install<'c>(context: &'c Context, args: &'c RenewArgs, ui: &mut Ui
             ("take it away", "yandro cert renew --remove-timer".into()),
         ]));
         if let Some(words) = refused {
-            ui.note(&format!("it begins at your next login, since systemd could not be reached now: {words}"));
+            ui.note(&format!("it begins at your next login, since it could not be started now: {words}"));
         }
         if needs_root {
             let command = as_root(&["cert", "renew", "--install-timer"]);
@@ -157,6 +182,7 @@ fn which(context: &Context, named: Option<TimerArg>) -> Result<TimerArg, Command
     let machine = &context.machine;
     match named {
         Some(which) => Ok(which),
+        None if machine.system == System::MacOs => Ok(TimerArg::Launchd),
         None if machine.real_path("/run/systemd/system").is_dir() => Ok(TimerArg::Systemd),
         None if machine.real_path(CRON_FOLDER).is_dir() || Crontab::of(context).is_some() => Ok(TimerArg::Cron),
         None if System::HERE == System::Windows => Err(CommandError::not_made("yandro makes no timer on Windows yet")
@@ -192,6 +218,9 @@ pub(super) fn remove<'c>(context: &'c Context, ui: &mut Ui) -> Result<Outcome<'c
     let is_running = timer.unit("timer").exists() && !context.preview;
     if is_running {
         _ = timer.systemctl(context, &["stop", &format!("{TIMER_NAME}.timer")]);
+    }
+    if timer.agent.exists() && !context.preview {
+        _ = launchctl(context, "bootout", timer.is_root, TIMER_NAME);
     }
     let done = done!(apply(context, ui, plan, |()| Ok(())));
     if is_running {
