@@ -4,8 +4,7 @@ use std::io;
 use std::ptr;
 
 use windows_sys::Win32::System::Registry::{
-    HKEY, HKEY_LOCAL_MACHINE, KEY_READ, RRF_RT_REG_EXPAND_SZ, RRF_RT_REG_SZ, RegCloseKey, RegEnumKeyExW, RegGetValueW,
-    RegOpenKeyExW,
+    HKEY, HKEY_LOCAL_MACHINE, KEY_READ, RRF_RT_REG_SZ, RegCloseKey, RegEnumKeyExW, RegGetValueW, RegOpenKeyExW,
 };
 
 use super::{checked_code, length, text, wide};
@@ -48,7 +47,8 @@ impl Key {
         let (below, value) = (wide(below), wide(value));
         let mut found = vec![0_u16; 4096];
         let mut size = u32::try_from(found.len() * 2).unwrap_or(0);
-        let kinds = RRF_RT_REG_SZ | RRF_RT_REG_EXPAND_SZ;
+        // The system replaces variables by itself when it is asked for a plain text.
+        let kinds = RRF_RT_REG_SZ;
         let out = found.as_mut_ptr().cast();
         // SAFETY: the key is open; both names end with zeros; the buffer has as many bytes as the call is told.
         let code =
