@@ -188,7 +188,7 @@ fn finish_pipes(
     let status = loop {
         pipes.read();
         if let Some(status) = child.try_wait()? {
-            pipes.read();
+            pipes.read_rest();
             traced.ended(status);
             break status;
         }
@@ -221,7 +221,7 @@ pub(crate) fn run_starter(
     loop {
         pipes.read();
         if let Some(status) = child.try_wait()? {
-            pipes.read();
+            pipes.read_rest();
             traced.ended(status);
             return Ok(ran(program, arguments, &pipes, status));
         }

@@ -130,6 +130,14 @@ impl Daemon {
         }
     }
 
+    /// Waits until a server whose workers show nothing has one: the next ones couldn't be told from it. One that has
+    /// none at all is waited for as long as for old workers.
+    fn wait_for_workers(&self, wait: &mut Wait<'_>) {
+        let began = Instant::now();
+        let has_none = || self.generation().is_none_or(|now| now.children.is_empty());
+        while !self.kind.has_titles && has_none() && began.elapsed() < OLD_LIMIT && wait.goes_on() {}
+    }
+
     fn generation(&self) -> Option<Generation> {
         let pid = self.running()?;
         let written = if self.kind.writes_pid_file { os::stamp(&self.pid_file) } else { None };
@@ -239,6 +247,7 @@ impl Daemon {
             }
         }
         let mut wait = Wait::new(on_wait, format!("{} to start", self.kind.kind));
+        self.wait_for_workers(&mut wait);
         while self.generation().is_none_or(|now| now.children.is_empty() && now.written.is_some()) {
             if !wait.goes_on() {
                 return Err(ControlError::NotUp);
@@ -273,6 +282,7 @@ impl ServerControl for Daemon {
     fn wait_until_idle(&self, on_wait: OnWait<'_>) {
         let Some(pid) = self.running() else { return };
         let mut wait = Wait::new(on_wait, format!("{} to finish an earlier reload", self.kind.kind));
+        self.wait_for_workers(&mut wait);
         let mut idle = 0;
         // With `hidepid` the state can't be seen: don't wait then.
         while let Some(is_idle) = os::is_idle(pid) {

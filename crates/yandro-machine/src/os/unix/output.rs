@@ -55,6 +55,11 @@ impl Output {
         Ok(Self { out, err, said: [Vec::new(), Vec::new()] })
     }
 
+    /// Takes in what a program said that has ended: it is all there.
+    pub(crate) fn read_rest(&mut self) {
+        self.read();
+    }
+
     /// Waits a moment for output and takes in what is there.
     pub(crate) fn read(&mut self) {
         let mut fds = Vec::new();

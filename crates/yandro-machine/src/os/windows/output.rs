@@ -14,6 +14,8 @@ use super::children;
 const KEPT: usize = 1 << 20;
 /// How long one look at a program's output takes, if it says nothing and doesn't end.
 const LOOK: Duration = Duration::from_millis(10);
+/// How long nothing comes from a program that has ended, until all counts as read.
+const SILENCE: Duration = Duration::from_secs(2);
 /// `CREATE_NEW_PROCESS_GROUP`.
 const NEW_GROUP: u32 = 0x200;
 /// `CREATE_NO_WINDOW`.
@@ -89,20 +91,29 @@ impl Output {
         Ok(Self { parts, said: [Vec::new(), Vec::new()] })
     }
 
+    /// Takes in what a program said that has ended, once the threads have read it. A server that it started may have
+    /// the pipes still: silence ends it, too.
+    pub(crate) fn read_rest(&mut self) {
+        self.take(SILENCE);
+    }
+
     /// Waits a moment for output and takes in what is there.
     pub(crate) fn read(&mut self) {
+        if self.take(LOOK) == RecvTimeoutError::Disconnected {
+            // Both ends are closed, and the program is about to end.
+            std::thread::sleep(Duration::from_millis(1));
+        }
+    }
+
+    /// Takes in parts until none comes for a time, or none can come any more.
+    fn take(&mut self, silence: Duration) -> RecvTimeoutError {
         loop {
-            match self.parts.recv_timeout(LOOK) {
+            match self.parts.recv_timeout(silence) {
                 Ok((which, part)) => {
                     let room = KEPT.saturating_sub(self.said[which].len());
                     self.said[which].extend_from_slice(&part[..part.len().min(room)]);
                 }
-                Err(RecvTimeoutError::Timeout) => return,
-                Err(RecvTimeoutError::Disconnected) => {
-                    // Both ends are closed, and the program is about to end.
-                    std::thread::sleep(Duration::from_millis(1));
-                    return;
-                }
+                Err(end) => return end,
             }
         }
     }
