@@ -47,7 +47,7 @@ pub struct AsCaller {
 
 /// Takes the rights of the user who called sudo, unless only root can change `path`. Does nothing without sudo.
 pub fn rights_for(path: &Utf8Path) -> AsCaller {
-    let caller = if has_rights() || os::is_roots_alone(path) { None } else { CALLER.get() };
+    let caller = CALLER.get().filter(|_| !has_rights() && !os::is_roots_alone(path));
     AsCaller { _rights: caller.and_then(|caller| FileRights::take(caller.owner)) }
 }
 

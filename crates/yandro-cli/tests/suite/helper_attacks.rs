@@ -375,6 +375,22 @@ fn root_loads_and_replaces_nothing_that_is_another_users() {
     ");
     machine.run("chown", &["root", "/usr/local/apache2/conf/extra"]).succeeds();
     assert_eq!(system(&harbour), before);
+    // A program or a main file of Ada's is not run as root either, whatever is asked of the server.
+    let verbs = ["test", "reload", "start-or-reload", "start"];
+    let ask = verbs.map(|verb| json!({ "step": "control", "server": "apache", "verb": verb }).to_string());
+    for (theirs, script) in [
+        ("/usr/local/apache2/conf/httpd.conf", "chown ada $2"),
+        (
+            "/usr/local/apache2/bin/httpd",
+            "chown root /usr/local/apache2/conf/httpd.conf; mkdir -p /usr/local/apache2/bin; rm -f $2; cp $1/evil $2; chown ada $2",
+        ),
+    ] {
+        machine.run("sh", &["-euc", script, "sh", machine.root().to_str().unwrap(), theirs]).succeeds();
+        let ran = say(&harbour, &ask);
+        let refusal = format!("{theirs} can be changed by others than root");
+        assert_eq!(ran.stdout.matches(&refusal).count(), verbs.len(), "{ran}");
+        assert!(!machine.path("saltmarsh/marker").exists(), "root ran a program of Ada's");
+    }
 }
 
 #[test]

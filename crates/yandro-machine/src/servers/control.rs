@@ -1,5 +1,6 @@
 //! The control of a server: of this machine, or one that only the user's commands reach.
 
+use camino::Utf8PathBuf;
 use yandro_core::ServerId;
 
 use super::commands::Commands;
@@ -33,6 +34,15 @@ impl Control {
     pub(crate) fn of_known(id: ServerId) -> Option<Self> {
         let machine = Machine::bare();
         Self::of(&machine, &Registry::of_system(&machine).find(&machine, id)?)
+    }
+
+    /// The program or main file of a server in a known layout, if others than root can change it. What root named in the
+    /// settings for everybody is root's decision.
+    pub(crate) fn changed_by_others(&self) -> Option<Utf8PathBuf> {
+        match self {
+            Self::Daemon(daemon) if daemon.named.is_none() => daemon.changed_by_others(),
+            Self::Daemon(_) | Self::Commands(_) => None,
+        }
     }
 
     /// The number of the main process, if it runs on this machine.

@@ -97,6 +97,17 @@ impl Daemon {
         RunAs::unless(!self.is_users() || os::is_roots_file(program))
     }
 
+    /// The program or main file, if others than root can change it.
+    pub(super) fn changed_by_others(&self) -> Option<Utf8PathBuf> {
+        let program = self.program.first().map(Utf8PathBuf::from);
+        let mut files = program.into_iter().chain([self.of.1.layout.main.clone()]);
+        // A link to a file of root's is as good, if nobody else can change where it leads.
+        let is_roots = |file: &Utf8PathBuf| {
+            os::is_roots_alone(file) && os::real_path(file).is_ok_and(|real| os::is_roots_file(&real))
+        };
+        files.find(|file| !is_roots(file))
+    }
+
     /// Whether the server comes from a user's settings.
     fn is_users(&self) -> bool {
         self.named.as_ref().is_some_and(|named| !named.is_systems)

@@ -58,6 +58,20 @@ impl Descriptor {
         Self::of(&all.chain([Allowed { sid: Sid::EVERYONE, rights: READ }]).collect::<Vec<_>>())
     }
 
+    /// Owned by the administrators, and for nobody else but the system.
+    pub fn of_administrators() -> Self {
+        Self::only(&[Sid::SYSTEM, Sid::ADMINISTRATORS]).owned_by(Sid::ADMINISTRATORS)
+    }
+
+    /// The same with an owner, who has to be one that this process may name.
+    #[must_use]
+    pub fn owned_by(mut self, owner: Sid) -> Self {
+        let at = u32::try_from(self.0.len()).unwrap_or(0);
+        self.0[4..8].copy_from_slice(&at.to_le_bytes());
+        self.0.extend(owner.to_bytes());
+        self
+    }
+
     fn of(allowed: &[Allowed]) -> Self {
         let entries: Vec<Vec<u8>> = allowed.iter().map(entry).collect();
         let size = 8 + entries.iter().map(Vec::len).sum::<usize>();
@@ -131,6 +145,9 @@ mod tests {
         let shared = Descriptor::readable(&[ada]);
         assert!(shared.lets_others(&[ada], READS) && !shared.lets_others(&[ada], CHANGES));
         assert_eq!(own.owner(), None);
+        let guarded = Descriptor::of_administrators();
+        assert_eq!(guarded.owner(), Some(Sid::ADMINISTRATORS));
+        assert!(!guarded.lets_others(&[], READS | CHANGES) && guarded.allowed().is_some());
         // Without a list everybody may do everything.
         assert!(Descriptor::from_bytes(vec![1, 0, 0, 0x80, 0, 0, 0, 0]).lets_others(&[ada], CHANGES));
         assert_eq!(Sid::from_bytes(&ada.to_bytes()), Some(ada));

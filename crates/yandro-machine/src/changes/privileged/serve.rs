@@ -201,6 +201,9 @@ fn control(id: ServerId, verb: ControlVerb, on_wait: OnWait<'_>) -> Result<Helpe
             id.word()
         ))
     })?;
+    if let Some(file) = server.changed_by_others() {
+        return Ok(refused(format!("{file} can be changed by others than root, and root would run what it says")));
+    }
     match verb {
         ControlVerb::Test => server.test(),
         ControlVerb::Reload => server.reload(on_wait),

@@ -74,7 +74,11 @@ pub(super) fn private(user: UserId) -> Descriptor {
 /// When there is something already, a link as well.
 pub(crate) fn new_file(path: &Utf8Path) -> io::Result<File> {
     point();
-    files::create(path.as_str(), &private(this_user()))
+    // The user's other programs have the same identifier, and must not hold a file that is on its way to where only
+    // administrators may write.
+    let is_guarded = super::is_root() && super::is_roots_alone(path);
+    let rights = if is_guarded { Descriptor::of_administrators() } else { private(this_user()) };
+    files::create(path.as_str(), &rights)
 }
 
 /// Opens a file that only this user may read, and empties it.

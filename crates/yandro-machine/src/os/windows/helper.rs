@@ -85,6 +85,6 @@ pub(crate) fn helper_folder() -> &'static Utf8Path {
 /// As the system says.
 pub(crate) fn make_guarded_folders(path: &Utf8Path) -> io::Result<()> {
     let missing: Vec<&Utf8Path> = path.ancestors().take_while(|folder| !folder.exists()).collect();
-    let rights = Descriptor::readable(&[Sid::SYSTEM, Sid::ADMINISTRATORS]);
+    let rights = Descriptor::readable(&[Sid::SYSTEM, Sid::ADMINISTRATORS]).owned_by(Sid::ADMINISTRATORS);
     missing.into_iter().rev().try_for_each(|folder| files::create_folder(folder.as_str(), &rights))
 }
