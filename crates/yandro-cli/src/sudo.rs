@@ -1,4 +1,4 @@
-//! Asking sudo, or Windows, for the steps that need root or an administrator, and for nothing else.
+//! The request for root's or an administrator's rights. Only the steps that need them run with them.
 
 use std::collections::BTreeMap;
 use std::io::Write as _;
@@ -13,7 +13,7 @@ use crate::view::{plain, progress};
 /// How many paths are named one by one.
 const MANY: usize = 8;
 
-/// One call of sudo, or one question of Windows's, for this program's hidden command, which gets single steps.
+/// Starts the helper through sudo, or through Windows's consent dialog.
 #[derive(Debug)]
 pub(crate) struct Sudo {
     is_real: bool,

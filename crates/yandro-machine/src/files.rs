@@ -194,7 +194,7 @@ fn write_beside(path: &Utf8Path, content: &[u8], attributes: &Attributes, tag: &
         file.write_all(content)?;
         attributes.give_to(&file)?;
         file.sync_all()?;
-        // What another program has open can't be replaced everywhere.
+        // Windows refuses to rename an open file.
         drop(file);
         os::rename(&beside, path)
     })();

@@ -70,7 +70,7 @@ pub fn came() -> bool {
     FLAGS.get().and_then(Option::as_ref).is_some_and(|flags| flags.came.load(Ordering::SeqCst))
 }
 
-/// What asks this process to end, waited for: those signals, and what a console says when it is closed.
+/// Waits for a request to end this process: a signal, or a closed console.
 #[derive(Debug)]
 pub struct Ending(os::Ending);
 

@@ -204,7 +204,7 @@ fn below(sysroot: &Utf8Path, absolute: &str) -> Utf8PathBuf {
         // With the separators of this system; a path on another drive stays there.
         return sysroot.join(absolute.trim_start_matches('/')).components().collect();
     }
-    // A sysroot stands for all drives.
+    // All drives share one sysroot.
     let below = Utf8Path::new(absolute)
         .components()
         .filter(|part| !matches!(part, camino::Utf8Component::Prefix(_) | camino::Utf8Component::RootDir));

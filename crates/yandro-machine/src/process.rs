@@ -272,8 +272,8 @@ pub(crate) fn youngest_child(pid: i32) -> Option<SystemTime> {
     os::children(pid).into_iter().filter_map(began).max().or_else(|| began(pid))
 }
 
-/// The command that begins a program with all rights: by sudo, or, on Windows, the program itself, which Windows asks
-/// the person for; `None` where there is no way.
+/// The command that starts a program with all rights: sudo, or, on Windows, the program itself, which Windows starts after
+/// the user's consent. `None` without sudo.
 pub fn with_all_rights(program: &std::path::Path) -> Option<Command> {
     os::with_all_rights(program)
 }

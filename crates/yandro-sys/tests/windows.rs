@@ -52,7 +52,7 @@ fn a_pipe_of_a_program_that_ends_is_no_helper() {
     let pipe = Pipe::new("yandro-nobody", &Descriptor::only(&[Sid::SYSTEM])).unwrap();
     let other = elevation::start(r"C:\Windows\System32\hostname.exe", "").unwrap();
     assert!(pipe.connected(&other).is_err());
-    assert!(elevation::connect(r"..\yandro").is_err(), "a name is no path");
+    assert!(elevation::connect(r"..\yandro").is_err(), "a pipe name must not be a path");
 }
 
 #[test]

@@ -449,7 +449,7 @@ fn renewals_are_timed_by_launchd_on_macos() {
     sysroot.write("private/etc/hosts", "127.0.0.1 localhost\n");
     let agent = "home/ada/Library/LaunchAgents/yandro-renew.plist";
     sysroot.yandro(&["cert", "renew", "--install-timer", "--within", "40"]).succeeds();
-    // Python's own reader of such files judges it.
+    // Python's plistlib parses it.
     let read = "import json, plistlib, sys; print(json.dumps(plistlib.load(open(sys.argv[1], 'rb'))))";
     let ran = std::process::Command::new("python3").args(["-c", read]).arg(sysroot.path(agent)).output().unwrap();
     let text = String::from_utf8_lossy(&ran.stdout).replace(&sysroot.root().display().to_string(), "$ROOT");

@@ -36,7 +36,7 @@ const DUMMY: &str = "<VirtualHost *:80>
 </VirtualHost>
 ";
 
-/// The folder that stands for all drives.
+/// The sysroot.
 const TREE: &str = r"C:\sites\tree";
 
 /// A bundle in a folder of the tree.

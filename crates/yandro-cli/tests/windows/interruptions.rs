@@ -15,7 +15,7 @@ fn nothing_is_half_or_lost_wherever_a_change_ends() {
     machine.yandro(&["servers", "start", "nginx"]).succeeds();
     let conf = || tree(Path::new(r"C:\nginx\conf"));
     let before = conf();
-    // What a whole change leaves, for comparison.
+    // The files after a complete change, for comparison.
     machine.yandro(&MAP).succeeds();
     let mapped = (read(HOSTS), read(r"C:\nginx\conf\nginx.conf"));
     machine.yandro(&["uninstall", "--yes"]).succeeds();

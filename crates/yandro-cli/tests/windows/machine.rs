@@ -11,12 +11,12 @@ use std::time::{Duration, Instant};
 
 /// The hosts file.
 pub(crate) const HOSTS: &str = r"C:\Windows\System32\drivers\etc\hosts";
-/// What it holds at the beginning of each test: lines by hand, with the line ends of Windows.
+/// Its content at the beginning of each test: manual lines with CRLF.
 pub(crate) const BY_HAND: &str = "# by hand\r\n127.0.0.1 localhost\r\n10.0.0.7 printer.test # the office's\r\n";
 /// How long anything is waited for.
 const PATIENCE: Duration = Duration::from_secs(120);
 
-/// One test at a time has the machine.
+/// Tests run one at a time, since they share the machine.
 static ONE: Mutex<()> = Mutex::new(());
 
 /// A clean Windows with a folder of the ferry line's.
@@ -24,7 +24,7 @@ pub(crate) struct Machine {
     _one: MutexGuard<'static, ()>,
 }
 
-/// What a command said.
+/// Exit status and output of a command.
 pub(crate) struct Ran {
     pub(crate) status: i32,
     pub(crate) stdout: String,
@@ -52,7 +52,7 @@ impl Ran {
 }
 
 impl Machine {
-    /// `None` where this is no machine for tests.
+    /// `None` unless this is a machine for tests.
     pub(crate) fn take() -> Option<Self> {
         if env::var_os("YANDRO_TEST_MACHINE").is_none() {
             assert!(env::var_os("YANDRO_REQUIRE_REAL").is_none(), "no Windows is there for the test");
@@ -103,8 +103,8 @@ impl Machine {
         running
     }
 
-    /// What a client of Windows gets, which trusts what is in the system's root store: a status and the page, or the
-    /// error of WinHTTP (12157: the certificate isn't trusted).
+    /// Requests a page with WinHTTP, which trusts the system's root store. Returns the status and the page, or WinHTTP's
+    /// error (12157: the certificate isn't trusted).
     pub(crate) fn fetch(&self, host: &str) -> Option<String> {
         let client = tool("YANDRO_WINHTTP")?;
         Some(self.run(client, &[host, "443", "/"]).stdout.trim().to_owned())
@@ -133,7 +133,7 @@ http {
 }
 ";
 
-/// What a command says until it ends.
+/// Runs a command to its end.
 fn said(command: &mut Command) -> Ran {
     let ran = command.output().unwrap();
     let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();

@@ -18,12 +18,12 @@ impl System {
         Self::Linux
     };
 
-    /// Who may do everything.
+    /// The account that may change everything.
     pub fn administrator(self) -> &'static str {
         if self == Self::Windows { "an administrator" } else { "root" }
     }
 
-    /// Where a person finds that out, in a sentence that ends with the command.
+    /// The beginning of a hint that ends with the command to run.
     pub fn by_those_who_may(self) -> &'static str {
         if self == Self::Windows {
             "run the command as an administrator"
@@ -53,7 +53,7 @@ impl System {
         }
     }
 
-    /// One command after another that succeeded.
+    /// Runs `next` after `first` succeeded.
     pub fn then(self, first: &str, next: &str) -> String {
         // Its first versions don't know `&&`.
         if self == Self::Windows { format!("{first}; if ($?) {{ {next} }}") } else { format!("{first} && {next}") }

@@ -48,7 +48,7 @@ pub(crate) struct NamedSocket {
     pub(crate) is_waiting: bool,
 }
 
-/// What tells a file or folder from all others of its machine.
+/// Identifies a file or folder on this machine.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) struct FileId {
     /// Its file system's.
@@ -70,7 +70,7 @@ pub(crate) enum Signal {
     Usr1,
 }
 
-/// What the helper reads and where it answers.
+/// The helper's streams.
 pub(crate) struct HelperStreams {
     /// The requests.
     pub(crate) input: Box<dyn Read>,

@@ -7,6 +7,7 @@ use std::{fs, io};
 use camino::{Utf8Path, Utf8PathBuf};
 
 use super::found::Found;
+use super::generation::Generation;
 use super::kinds::Tell;
 use super::wait::Wait;
 use super::words::{holds_what_it_wants, last_words, with_journal};
@@ -34,22 +35,6 @@ pub struct Daemon {
     /// The name of the service of Windows's that runs it, with the option that says it.
     pub(crate) windows_service: Option<(&'static str, String)>,
     pub(crate) pid_file: Utf8PathBuf,
-}
-
-/// A generation of a running server: the processes that share one reading of the configuration.
-#[derive(Clone, Debug, PartialEq, Eq)]
-struct Generation {
-    pid: i32,
-    /// Inode and time of change of the pid file, where each generation writes it.
-    written: Option<(u64, i64, i64)>,
-    children: Vec<i32>,
-}
-
-impl Generation {
-    /// Whether another one has processes that this one had not.
-    fn is_followed_by(&self, now: &Self) -> bool {
-        now.children.iter().any(|child| !self.children.contains(child))
-    }
 }
 
 /// How long one without child processes, of which nothing else can be seen, has to be idle after a
@@ -141,8 +126,8 @@ impl Daemon {
         }
     }
 
-    /// Waits until a server whose workers show nothing has one: the next ones couldn't be told from it. One that has
-    /// none at all is waited for as long as for old workers.
+    /// Waits until a server without process titles has a worker, since its first worker would look like the one of the next
+    /// reload. Gives up after the time that old workers have.
     fn wait_for_workers(&self, wait: &mut Wait<'_>) {
         let began = Instant::now();
         let has_none = || self.generation().is_none_or(|now| now.children.is_empty());
@@ -284,10 +269,14 @@ impl ServerControl for Daemon {
     }
 
     fn needs_root(&self) -> bool {
-        match self.running() {
-            Some(pid) => !os::is_root() && os::process(pid).is_none_or(|found| found.user != os::this_user()),
-            None => !os::is_root() && self.command(|named| &named.start).is_empty(),
+        if os::is_root() {
+            return false;
         }
+        if let Some(pid) = self.running() {
+            return os::process(pid).is_none_or(|found| found.user != os::this_user());
+        }
+        let is_roots = self.kind.is_started_by_root || self.windows_service.is_some();
+        is_roots && self.command(|named| &named.start).is_empty()
     }
 
     fn wait_until_idle(&self, on_wait: OnWait<'_>) {

@@ -6,7 +6,7 @@ use yandro_core::{ServerKind, System};
 
 use crate::os::Signal;
 
-/// How a running server is told something.
+/// How to control a running server.
 #[derive(Clone, Copy, Debug)]
 pub(super) enum Tell {
     /// By a signal to its main process.
@@ -37,6 +37,8 @@ pub(crate) struct DaemonKind {
     pub(super) start: &'static [&'static str],
     /// The option that names a service of Windows's which runs it, and the arguments that start that one.
     pub(super) service_option: Option<(&'static str, &'static [&'static str])>,
+    /// Whether only root can start it: it opens the usual ports and its logs as root. A service of Windows's always is.
+    pub(super) is_started_by_root: bool,
     /// Whether relative paths begin at a folder that an argument names (`-p`), as its program has no other.
     pub(super) is_told_root: bool,
     /// The documented way to a reload that cuts no connection.
@@ -65,6 +67,7 @@ static KINDS: [DaemonKind; 2] = [
         pid_file: "/run/httpd.pid",
         test: &["-t"],
         start: &["-k", "start"],
+        is_started_by_root: true,
         is_told_root: false,
         service_option: None,
         reload: Tell::Signal(Signal::Usr1),
@@ -83,6 +86,7 @@ static KINDS: [DaemonKind; 2] = [
         pid_file: "/run/nginx.pid",
         test: &["-t", "-q"],
         start: &[],
+        is_started_by_root: true,
         is_told_root: false,
         service_option: None,
         reload: Tell::Signal(Signal::Hup),
@@ -105,6 +109,7 @@ static WINDOWS: [DaemonKind; 2] = [
         pid_file: "logs/httpd.pid",
         test: &["-t"],
         start: &[],
+        is_started_by_root: false,
         is_told_root: false,
         service_option: Some(("-n", &["-k", "start"])),
         reload: Tell::Arguments(&["-k", "restart"]),
@@ -123,6 +128,7 @@ static WINDOWS: [DaemonKind; 2] = [
         pid_file: "logs/nginx.pid",
         test: &["-t", "-q"],
         start: &[],
+        is_started_by_root: false,
         is_told_root: true,
         service_option: None,
         reload: Tell::Arguments(&["-s", "reload"]),

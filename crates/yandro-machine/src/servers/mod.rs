@@ -7,6 +7,7 @@ mod daemon;
 mod disk;
 mod files;
 mod found;
+mod generation;
 mod hand;
 mod kinds;
 mod present;

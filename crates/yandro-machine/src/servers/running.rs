@@ -48,7 +48,9 @@ pub fn running(machine: &Machine, present: &Present) -> Vec<RunningServer> {
         return Vec::new();
     }
     let known: Vec<Utf8PathBuf> = present.all().iter().map(|found| real(&found.layout.main)).collect();
-    let mut pids = os::processes();
+    let rows = ServerKind::ALL.iter().map(|kind| DaemonKind::of(*kind, machine.system));
+    let names: Vec<&str> = rows.flat_map(|row| row.processes).copied().collect();
+    let mut pids = os::processes_named(&names);
     pids.sort_unstable();
     let found = pids.into_iter().filter_map(|pid| of_process(machine, pid));
     found.filter(|server| !known.contains(&real(&server.config))).collect()
@@ -85,7 +87,7 @@ fn main_file(row: &DaemonKind, program: &Utf8Path, words: &[String]) -> Option<S
     }
     let report = report(row.kind, program)?;
     let told = if row.is_told_root { given("-p").map(|root| ServerPath::new(root)) } else { None };
-    // One that was built without a folder takes the one that it was started in: mostly its own.
+    // A server built without a prefix uses its working directory, mostly its program's folder.
     let folder = ServerPath::from(program.parent()?);
     let root = folder.join(told.unwrap_or(report.root));
     let found = main.into_iter().chain([report.main, ServerPath::new("conf/nginx.conf")]).map(|main| root.join(main));

@@ -136,11 +136,11 @@ pub fn running(machine: &Machine) -> Vec<(String, Vec<i32>)> {
         return Vec::new();
     }
     let mut found: Vec<(String, Vec<i32>)> = Vec::new();
-    for pid in os::processes() {
+    for pid in os::processes_named(&READERS) {
         let Some(Process { name: own, parent, .. }) = os::process(pid) else { continue };
         // Only the first of a browser's many processes is worth naming.
         let is_child = os::process(parent).is_some_and(|parent| parent.name == own);
-        if !READERS.contains(&own.as_str()) || is_child {
+        if is_child {
             continue;
         }
         match found.iter_mut().find(|(name, _)| *name == own) {

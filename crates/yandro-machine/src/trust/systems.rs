@@ -1,7 +1,6 @@
 //! The user's own trust store of macOS, through its maker's program.
 //!
-//! Written by the maker's manual and tested with a recorded stand-in of the program; never
-//! run on such a system.
+//! Written from Apple's manual and tested with a mock of the program; never run on macOS.
 
 use camino::Utf8Path;
 use yandro_core::{CertificateFacts, CommandLine, StoreKind, StorePrograms, TrustChange, nickname};

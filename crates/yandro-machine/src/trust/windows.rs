@@ -63,7 +63,7 @@ pub(super) fn carry_out(change: &TrustChange) -> Result<(), StoreError> {
     let fault = |words: String| StoreError::Refused { path: path.clone(), words };
     let all =
         CertificateFacts::certificates(change.certificate.as_bytes()).map_err(|error| fault(error.to_string()))?;
-    let der = all.first().ok_or_else(|| fault("there is no certificate to change".to_owned()))?;
+    let der = all.first().ok_or_else(|| fault("the certificate to change is missing".to_owned()))?;
     let is_machines = is_machines(path);
     let done =
         if change.after { os::add_system_root(is_machines, der) } else { os::remove_system_root(is_machines, der) };

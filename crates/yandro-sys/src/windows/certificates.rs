@@ -16,10 +16,10 @@ use windows_sys::core::PCSTR;
 
 use super::{checked, length, wide};
 
-/// Whose store.
+/// The owner of a store.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Location {
-    /// That of the user who runs this.
+    /// The current user's store.
     CurrentUser,
     /// The machine's, for all users.
     LocalMachine,
@@ -83,7 +83,7 @@ impl Roots {
     /// When it can't be read, this user may not, or they were asked and said no.
     pub fn add(&self, der: &[u8]) -> io::Result<()> {
         let (kind, how) = (X509_ASN_ENCODING, CERT_STORE_ADD_REPLACE_EXISTING);
-        // SAFETY: the certificate has as many bytes as the call is told; no context is asked for.
+        // SAFETY: the certificate has the length that is passed; no context is asked for.
         checked(unsafe {
             CertAddEncodedCertificateToStore(self.0, kind, der.as_ptr(), length(der), how, ptr::null_mut())
         })?;

@@ -27,7 +27,7 @@ pub const READS: u32 = 0x9000_0001;
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Descriptor(Vec<u8>);
 
-/// What an entry allows.
+/// An entry that grants rights.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Allowed {
     /// To whom.
@@ -97,8 +97,8 @@ impl Descriptor {
         Sid::from_bytes(self.0.get(at..)?)
     }
 
-    /// Who may do what with the thing itself; `None` if there is no list, so that everybody may do everything. Entries
-    /// that deny are left out: the result is rather too much than too little.
+    /// The entries that grant rights on the object itself; `None` without a list, which grants everything to everybody.
+    /// Entries that deny are ignored, so the result may contain more than is granted.
     pub fn allowed(&self) -> Option<Vec<Allowed>> {
         let control = u16::from_le_bytes(self.0.get(2..4)?.try_into().ok()?);
         let at = self.number(16).filter(|at| *at != 0 && control & HAS_LIST != 0)?;

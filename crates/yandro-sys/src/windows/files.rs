@@ -80,7 +80,7 @@ pub fn descriptor(path: &str) -> io::Result<Descriptor> {
     for _ in 0..3 {
         let mut needed = 0;
         let out = bytes.as_mut_ptr().cast();
-        // SAFETY: the path ends with a zero; the buffer has as many bytes as the call is told; both live long enough.
+        // SAFETY: the path ends with a zero; the buffer has the length that is passed; both live long enough.
         let got = unsafe { GetFileSecurityW(path.as_ptr(), ASKED, out, length(&bytes), &raw mut needed) };
         match (got, needed as usize) {
             (0, needed) if needed > bytes.len() => bytes = vec![0; needed],
@@ -143,7 +143,7 @@ pub fn holders(path: &str) -> io::Result<Vec<(String, u32)>> {
     // SAFETY: the structures are of numbers only, for which zeros are values.
     let mut found: [RM_PROCESS_INFO; 16] = unsafe { std::mem::zeroed() };
     let listed = registered.and_then(|()| {
-        // SAFETY: there is room for as many structures as the call is told; all live until it returns.
+        // SAFETY: the array has the length that is passed; all live until it returns.
         checked_code(unsafe {
             RmGetList(session, &raw mut needed, &raw mut count, found.as_mut_ptr(), &raw mut reasons)
         })

@@ -25,12 +25,12 @@ fn text(buffer: &[u16]) -> String {
     String::from_utf16_lossy(&buffer[..end])
 }
 
-/// What a call that says 0 for a failure did.
+/// The result of a call that returns 0 on failure.
 fn checked(result: i32) -> io::Result<()> {
     if result == 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
 }
 
-/// What a call that gives an error number did.
+/// The result of a call that returns an error number.
 fn checked_code(code: u32) -> io::Result<()> {
     if code == 0 { Ok(()) } else { Err(io::Error::from_raw_os_error(code.cast_signed())) }
 }

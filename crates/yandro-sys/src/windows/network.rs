@@ -13,7 +13,7 @@ use windows_sys::Win32::Networking::WinSock::{AF_INET, AF_INET6, AF_UNSPEC, SOCK
 
 #[link(name = "dnsapi")]
 unsafe extern "system" {
-    /// What `ipconfig /flushdns` calls.
+    /// The call behind `ipconfig /flushdns`.
     fn DnsFlushResolverCache() -> i32;
 }
 
@@ -68,7 +68,7 @@ fn rows(family: u16, width: usize) -> Vec<Vec<u8>> {
     // It may grow between two calls.
     for _ in 0..8 {
         let out = if table.is_empty() { ptr::null_mut() } else { table.as_mut_ptr().cast() };
-        // SAFETY: the table has as many bytes as the call is told, or is none; it lives until the call returns.
+        // SAFETY: the table has the length that is passed, or is none; it lives until the call returns.
         let code =
             unsafe { GetExtendedTcpTable(out, &raw mut size, 0, family.into(), TCP_TABLE_OWNER_PID_LISTENER, 0) };
         if code == ERROR_INSUFFICIENT_BUFFER {
@@ -92,7 +92,7 @@ pub fn addresses() -> Vec<(String, IpAddr)> {
     for _ in 0..4 {
         let mut size = u32::try_from(buffer.len() * 8).unwrap_or(u32::MAX);
         let out = buffer.as_mut_ptr().cast();
-        // SAFETY: the buffer has as many bytes as the call is told, and lives until it returns.
+        // SAFETY: the buffer has the length that is passed, and lives until it returns.
         match unsafe { GetAdaptersAddresses(AF_UNSPEC.into(), FLAGS, ptr::null(), out, &raw mut size) } {
             0 => return of_adapters(out),
             // ERROR_BUFFER_OVERFLOW

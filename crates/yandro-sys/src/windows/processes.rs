@@ -93,7 +93,7 @@ pub fn program(pid: u32) -> io::Result<String> {
     let process = open(pid, PROCESS_QUERY_LIMITED_INFORMATION)?;
     let mut path = vec![0_u16; 32768];
     let mut size = length(&path);
-    // SAFETY: the buffer has as many units as the call is told, and lives until it returns.
+    // SAFETY: the buffer has the length that is passed, and lives until it returns.
     checked(unsafe { QueryFullProcessImageNameW(process.as_raw_handle(), 0, path.as_mut_ptr(), &raw mut size) })?;
     Ok(text(&path))
 }
@@ -111,7 +111,7 @@ pub fn command_line(pid: u32) -> io::Result<String> {
     let mut buffer = vec![0_u64; 8196];
     let (size, mut needed) = (u32::try_from(buffer.len() * 8).unwrap_or(0), 0);
     let out = buffer.as_mut_ptr().cast();
-    // SAFETY: the buffer has as many bytes as the call is told, and lives until it returns.
+    // SAFETY: the buffer has the length that is passed, and lives until it returns.
     let status =
         unsafe { NtQueryInformationProcess(process.as_raw_handle(), COMMAND_LINE, out, size, &raw mut needed) };
     if status != 0 {

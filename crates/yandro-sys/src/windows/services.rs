@@ -26,7 +26,7 @@ impl Key {
         let mut name = [0_u16; 257];
         let mut size = length(&name);
         let (none, nothing) = (ptr::null_mut(), ptr::null());
-        // SAFETY: the key is open; the buffer has as many units as the call is told; nothing else is asked for.
+        // SAFETY: the key is open; the buffer has the length that is passed; nothing else is asked for.
         let code = unsafe {
             RegEnumKeyExW(
                 self.0,
@@ -50,7 +50,7 @@ impl Key {
         // The system replaces variables by itself when it is asked for a plain text.
         let kinds = RRF_RT_REG_SZ;
         let out = found.as_mut_ptr().cast();
-        // SAFETY: the key is open; both names end with zeros; the buffer has as many bytes as the call is told.
+        // SAFETY: the key is open; both names end with zeros; the buffer has the length that is passed.
         let code =
             unsafe { RegGetValueW(self.0, below.as_ptr(), value.as_ptr(), kinds, ptr::null_mut(), out, &raw mut size) };
         (code == 0).then(|| text(&found))

@@ -21,7 +21,7 @@ impl Sid {
     pub const SYSTEM: Self = Self::of(5, &[18]);
     /// The group of administrators.
     pub const ADMINISTRATORS: Self = Self::of(5, &[32, 544]);
-    /// What installs Windows: its own files belong to it.
+    /// The owner of Windows's own files.
     pub const TRUSTED_INSTALLER: Self =
         Self::of(5, &[80, 956_008_885, 3_418_522_649, 1_831_038_044, 1_853_292_631, 2_271_478_464]);
     /// All users.

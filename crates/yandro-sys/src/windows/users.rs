@@ -35,7 +35,7 @@ pub(super) fn of_process(process: HANDLE) -> io::Result<Sid> {
     let mut buffer = [0_u64; TOKEN_USER_SIZE.div_ceil(8)];
     let (size, mut needed) = (u32::try_from(size_of_val(&buffer)).unwrap_or(0), 0);
     let out = buffer.as_mut_ptr().cast();
-    // SAFETY: the buffer has as many bytes as the call is told, and lives until it returns.
+    // SAFETY: the buffer has the length that is passed, and lives until it returns.
     checked(unsafe { GetTokenInformation(token.as_raw_handle(), TokenUser, out, size, &raw mut needed) })?;
     let bytes: Vec<u8> = buffer.iter().flat_map(|word| word.to_ne_bytes()).collect();
     // The SID follows the structure, which points to it.
@@ -59,7 +59,7 @@ pub fn is_elevated() -> bool {
     let Ok(token) = token(unsafe { GetCurrentProcess() }) else { return false };
     let mut elevation = TOKEN_ELEVATION { TokenIsElevated: 0 };
     let (out, mut size) = ((&raw mut elevation).cast(), size_of::<TOKEN_ELEVATION>() as u32);
-    // SAFETY: the structure has as many bytes as the call is told, and lives until it returns.
+    // SAFETY: the structure has the length that is passed, and lives until it returns.
     let told = unsafe { GetTokenInformation(token.as_raw_handle(), TokenElevation, out, size, &raw mut size) };
     told != 0 && elevation.TokenIsElevated != 0
 }
@@ -69,7 +69,7 @@ pub fn name(sid: &Sid) -> Option<String> {
     let mut bytes = sid.to_bytes();
     let (mut name, mut domain) = ([0_u16; 257], [0_u16; 257]);
     let (mut name_length, mut domain_length, mut kind) = (length(&name), length(&domain), 0);
-    // SAFETY: the SID is well formed; both buffers have as many units as the call is told; all live until it returns.
+    // SAFETY: the SID is well formed; both buffers have the lengths that are passed; all live until it returns.
     let found = unsafe {
         LookupAccountSidW(
             ptr::null(),
@@ -89,7 +89,7 @@ pub fn named(name: &str) -> Option<Sid> {
     let name = wide(name);
     let (mut sid, mut domain) = ([0_u8; 68], [0_u16; 257]);
     let (mut sid_length, mut domain_length, mut kind) = (length(&sid), length(&domain), 0);
-    // SAFETY: the name ends with a zero; both buffers are as long as the call is told; all live until it returns.
+    // SAFETY: the name ends with a zero; both buffers have the lengths that are passed; all live until it returns.
     let found = unsafe {
         LookupAccountNameW(
             ptr::null(),
@@ -117,7 +117,7 @@ pub fn version() -> [u32; 3] {
 /// The folder of Windows; empty where the system doesn't tell.
 pub fn windows_folder() -> String {
     let mut path = [0_u16; 261];
-    // SAFETY: the buffer has as many units as the call is told, and lives until it returns.
+    // SAFETY: the buffer has the length that is passed, and lives until it returns.
     unsafe { GetSystemWindowsDirectoryW(path.as_mut_ptr(), length(&path)) };
     text(&path)
 }
@@ -126,7 +126,7 @@ pub fn windows_folder() -> String {
 pub fn host_name() -> Option<String> {
     let mut name = [0_u16; 256];
     let mut size = length(&name);
-    // SAFETY: the buffer has as many units as the call is told, and lives until it returns.
+    // SAFETY: the buffer has the length that is passed, and lives until it returns.
     let told = unsafe { GetComputerNameExW(ComputerNamePhysicalDnsHostname, name.as_mut_ptr(), &raw mut size) };
     (told != 0).then(|| text(&name))
 }

@@ -106,7 +106,7 @@ impl Timer {
     }
 }
 
-/// Has launchd take the agent up, or leave it; says what it said if it refused.
+/// Loads or unloads the agent; returns launchctl's error.
 fn launchctl(context: &Context, verb: &str, is_root: bool, what: &str) -> Result<(), ProgramError> {
     let program = Utf8Path::new("/bin/launchctl");
     if !context.machine.is_real() || !program.is_file() {

@@ -19,7 +19,7 @@ pub(crate) fn root() -> &'static Utf8Path {
 
 /// The variables that name the home folder, and in it those of programs' settings and data (XDG Base Directory).
 pub(crate) const HOME_VARIABLES: [&str; 3] = ["HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"];
-/// Those two folders below the home folder where the variables are not set.
+/// Default folders of settings and data below the home folder.
 pub(crate) const BELOW_HOME: [&str; 2] = [".config", ".local/share"];
 
 /// The real path of something that exists, through all links.
@@ -120,7 +120,7 @@ fn plain(file: File) -> io::Result<File> {
     }
 }
 
-/// Where the lock of the whole machine is.
+/// Path of the lock that all users share.
 pub(crate) fn machine_lock() -> Utf8PathBuf {
     "/run/lock/yandro".into()
 }
@@ -242,13 +242,13 @@ pub(crate) fn sync_folder(folder: &Utf8Path) -> io::Result<()> {
     File::open(folder)?.sync_all()
 }
 
-/// What tells a file or folder from all others, also after a move within its file system.
+/// Identifies a file or folder, also after a move within its file system.
 pub(crate) fn file_id(path: &Utf8Path) -> Option<FileId> {
     let meta = path.metadata().ok()?;
     Some(FileId { device: meta.dev(), number: meta.ino() })
 }
 
-/// What changes whenever a file is written or replaced: its number and the time of its last change.
+/// A value that changes whenever a file is written or replaced: its inode and the time of its last change.
 pub(crate) fn stamp(path: &Utf8Path) -> Option<(u64, i64, i64)> {
     let meta = path.metadata().ok()?;
     Some((meta.ino(), meta.ctime(), meta.ctime_nsec()))
@@ -262,7 +262,7 @@ pub(crate) fn owner(path: &Utf8Path) -> io::Result<UserId> {
     Ok(path.metadata()?.uid())
 }
 
-/// Whether something is no link, and belongs to a user.
+/// Whether a path is a regular file, not a link, and belongs to a user.
 pub(crate) fn is_own_file(path: &Utf8Path, user: UserId) -> bool {
     path.symlink_metadata().is_ok_and(|meta| meta.is_file() && meta.uid() == user)
 }

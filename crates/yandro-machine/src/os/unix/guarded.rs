@@ -1,4 +1,4 @@
-//! What nobody but root can change.
+//! Files that only root can change.
 
 use std::fs::Metadata;
 use std::io;
@@ -37,7 +37,7 @@ fn is_roots_folder((turn, folder): (usize, &Utf8Path)) -> bool {
 /// be a regular file, a link or nothing.
 ///
 /// # Errors
-/// What is wrong with it.
+/// The first fault on the path.
 pub(crate) fn check_way(path: &Utf8Path) -> Result<(), WayFault> {
     let faulty = |errno: rustix::io::Errno| WayFault::System(errno.into());
     let flags = OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC | SEARCH;

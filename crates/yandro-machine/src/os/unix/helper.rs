@@ -20,9 +20,9 @@ pub(crate) fn with_all_rights(program: &Path) -> Option<Command> {
 #[derive(Debug)]
 pub(crate) struct Elevated {
     child: Child,
-    /// What it reads.
+    /// Requests to the helper.
     pub(crate) input: ChildStdin,
-    /// What it says.
+    /// Answers of the helper.
     pub(crate) output: BufReader<ChildStdout>,
 }
 
@@ -47,7 +47,7 @@ impl Drop for Elevated {
     }
 }
 
-/// What the helper reads and where it answers: its standard streams. Who asks is told by sudo, and not here.
+/// The helper's standard streams. They don't identify the caller: sudo does, by a variable.
 ///
 /// # Errors
 /// None.

@@ -37,7 +37,9 @@ pub(crate) use own::{
     is_immutable, keep_memory_to_itself, listening, named_sockets, process, processes, program,
 };
 pub(crate) use owner::{Owner, give_project};
-pub(crate) use process::{become_program, connects, flush_names, is_socket, keep_streams_to_itself, send, service_of};
+pub(crate) use process::{
+    become_program, connects, flush_names, is_socket, keep_streams_to_itself, processes_named, send, service_of,
+};
 pub use rights::User;
 pub(crate) use rights::{granting, is_person, mode, rights, rights_of, rights_with, set_rights};
 

@@ -35,7 +35,7 @@ impl Owner {
 }
 
 impl Attributes {
-    /// Those of a new file of a user's; of this process's without one. `is_shared` tells whether the group of its folder
+    /// Attributes of a new file of `owner`'s, or of this process's user. `is_shared` tells whether the group of its folder
     /// may do with it what it may do with the folder, if that hands its group down.
     pub(crate) fn of_new(path: &Utf8Path, access: Access, owner: Option<Owner>, is_shared: bool) -> Self {
         let Owner { user, group } = owner.unwrap_or_else(|| Owner { user: this_user(), group: this_group() });

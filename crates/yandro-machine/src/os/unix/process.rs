@@ -20,6 +20,12 @@ pub(crate) fn service_of(_: &Utf8Path) -> Option<String> {
     None
 }
 
+/// The processes whose programs have one of these names.
+pub(crate) fn processes_named(names: &[&str]) -> Vec<i32> {
+    let has_name = |pid: &i32| super::process(*pid).is_some_and(|found| names.contains(&found.name.as_str()));
+    super::processes().into_iter().filter(has_name).collect()
+}
+
 /// Sends a signal to a process.
 ///
 /// # Errors

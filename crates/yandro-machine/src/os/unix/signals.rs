@@ -9,7 +9,7 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 /// Their numbers.
 pub(crate) const ENDING: [c_int; 4] = [SIGINT, SIGTERM, SIGHUP, SIGQUIT];
 
-/// Those signals, waited for.
+/// Waits for one of those signals.
 #[derive(Debug)]
 pub(crate) struct Ending([Signal; 4]);
 

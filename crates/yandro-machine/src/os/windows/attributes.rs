@@ -13,7 +13,7 @@ use yandro_sys::windows::{Sid, files};
 use super::files::{ALSO_FOLDERS, private};
 use super::{Owner, this_user};
 
-/// What is kept of a file's attributes: whether it may be written, is hidden or the system's.
+/// The attributes that are preserved: read-only, hidden, system.
 const KEPT: u32 = READ_ONLY | 0x2 | 0x4;
 /// `FILE_ATTRIBUTE_READONLY`.
 pub(super) const READ_ONLY: u32 = 0x1;
@@ -41,14 +41,13 @@ impl Attributes {
         Ok(Self { bits, descriptor: files::descriptor(path.as_str())?.bytes().to_vec() })
     }
 
-    /// Those of a new file of the administrators' that everybody may read.
+    /// Attributes of a new file that belongs to the administrators and that everybody may read.
     pub(crate) fn of_roots() -> Self {
         let all = [Sid::SYSTEM, Sid::ADMINISTRATORS];
         Self { bits: 0, descriptor: Descriptor::readable(&all).bytes().to_vec() }
     }
 
-    /// Those of a new file of a user's; of this process's without one. What is for others, too, gets the rights that its
-    /// folder hands down.
+    /// Attributes of a new file of `owner`'s, or of this process's user. Public files inherit the rights of their folder.
     pub(crate) fn of_new(_: &Utf8Path, access: Access, owner: Option<Owner>, _: bool) -> Self {
         let user = owner.map_or_else(this_user, |owner| owner.user);
         let descriptor = match access {
@@ -98,12 +97,12 @@ fn is_only_read_only(path: &Utf8Path) -> bool {
     is_marked && OpenOptions::new().access_mode(WRITE_ATTRIBUTES).share_mode(SHARED).open(path).is_ok()
 }
 
-/// How many files this process may have open: there is no limit that it could meet.
+/// How many files this process may have open: Windows sets no practical limit.
 pub(crate) fn most_open_files() -> Option<u64> {
     None
 }
 
-/// What to do where no more files can be opened (`ERROR_TOO_MANY_OPEN_FILES`); `None` for another error.
+/// The fix for `ERROR_TOO_MANY_OPEN_FILES`; `None` for another error.
 pub(crate) fn fewer_files(error: &io::Error) -> Option<&'static str> {
     (error.raw_os_error() == Some(4)).then_some("end some programs: the system has no more room for open files")
 }

@@ -33,7 +33,7 @@ pub(crate) fn root() -> &'static Utf8Path {
 /// The variables that name the home folder, and in it those of programs' settings and data. Keys stay on this machine:
 /// their folder is not one that follows a user to others.
 pub(crate) const HOME_VARIABLES: [&str; 3] = ["USERPROFILE", "APPDATA", "LOCALAPPDATA"];
-/// Those two folders below the home folder where the variables are not set.
+/// Default folders of settings and data below the home folder.
 pub(crate) const BELOW_HOME: [&str; 2] = ["AppData\\Roaming", "AppData\\Local"];
 
 /// The real path of something that exists, through all links, in the form that programs take.
@@ -136,7 +136,7 @@ pub(crate) fn lock_file(path: &Utf8Path, access: Access) -> io::Result<File> {
     }
 }
 
-/// Where the lock of the whole machine is: the folder of programs' data, in which every user may make files.
+/// Path of the lock that all users share, in a folder in which every user may create files.
 pub(crate) fn machine_lock() -> Utf8PathBuf {
     root().join(r"ProgramData\yandro.lock")
 }
@@ -249,14 +249,14 @@ pub(crate) fn open_folder(folder: &Utf8Path) -> io::Result<File> {
     lock_file(&folder.join("lock"), Access::Private)
 }
 
-/// What tells a file or folder from all others, also after a move within its file system.
+/// Identifies a file or folder, also after a move within its file system.
 pub(crate) fn file_id(path: &Utf8Path) -> Option<FileId> {
     let file = OpenOptions::new().access_mode(0).custom_flags(ALSO_FOLDERS).open(path).ok()?;
     let (device, number) = files::id(&file).ok()?;
     Some(FileId { device, number })
 }
 
-/// What changes whenever a file is written or replaced: its number and the time of its last change.
+/// A value that changes whenever a file is written or replaced: its number and the time of its last change.
 pub(crate) fn stamp(path: &Utf8Path) -> Option<(u64, i64, i64)> {
     let written = path.metadata().ok()?.last_write_time();
     Some((file_id(path)?.number, written.cast_signed(), 0))
@@ -276,7 +276,7 @@ pub(crate) fn is_own_file(path: &Utf8Path, user: UserId) -> bool {
     path.symlink_metadata().is_ok_and(|meta| meta.is_file()) && owner(path).is_ok_and(|owner| owner == user)
 }
 
-/// Whether others than its owner can read a key or enter a folder of keys. Windows knows no modes: 0 stands for both.
+/// Whether others than its owner can read a key or enter a folder of keys. Windows has no modes: both are 0.
 /// Links are not followed.
 pub(crate) fn rights_of_others(path: &Utf8Path) -> Option<(u32, u32)> {
     path.symlink_metadata().ok().filter(|meta| !meta.is_symlink())?;

@@ -22,7 +22,7 @@ impl Folder {
         if path.metadata()?.is_dir() { Ok(Self(path.to_owned())) } else { Err(io::ErrorKind::NotADirectory.into()) }
     }
 
-    /// Opens a folder in it that is no link.
+    /// Opens a folder in it, unless it is a link.
     ///
     /// # Errors
     /// `NotFound` for what isn't there.

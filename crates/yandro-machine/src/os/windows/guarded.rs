@@ -1,4 +1,4 @@
-//! What nobody but the system and its administrators can change.
+//! Files that only the system and its administrators can change.
 
 use std::io;
 
@@ -46,7 +46,7 @@ pub(crate) fn is_roots_alone(path: &Utf8Path) -> bool {
 /// by others. At its end may be a regular file, a link or nothing.
 ///
 /// # Errors
-/// What is wrong with it.
+/// The first fault on the path.
 pub(crate) fn check_way(path: &Utf8Path) -> Result<(), WayFault> {
     let parts = path_parts(path).filter(|parts| !parts.is_empty()).ok_or(WayFault::NotPlain)?;
     let folders: Vec<&Utf8Path> = path.ancestors().skip(1).take(parts.len() - 1).collect();

@@ -25,9 +25,9 @@ pub(crate) fn with_all_rights(program: &Path) -> Option<Command> {
 /// A helper that was started. It ends when this is dropped.
 #[derive(Debug)]
 pub(crate) struct Elevated {
-    /// What it reads.
+    /// Requests to the helper.
     pub(crate) input: File,
-    /// What it says.
+    /// Answers of the helper.
     pub(crate) output: BufReader<File>,
     program: Started,
 }
@@ -63,7 +63,7 @@ impl Drop for Elevated {
     }
 }
 
-/// What the helper reads and where it answers: the pipe. Who asks is the user whose program made it.
+/// The pipe of this name, and the user whose program created it: the caller.
 ///
 /// # Errors
 /// When no pipe is named, or it can't be had.

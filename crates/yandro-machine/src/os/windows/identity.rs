@@ -1,4 +1,4 @@
-//! Who runs this, other users, and the name and addresses of the machine.
+//! This process's user, other users, and the name and addresses of the machine.
 
 use std::fmt;
 use std::io;
@@ -56,7 +56,7 @@ pub(crate) struct Account {
 /// The user with a security identifier.
 pub(crate) fn account(number: UserId) -> Option<Account> {
     let home = (number == this_user()).then(|| std::env::home_dir().and_then(|home| home.try_into().ok())).flatten();
-    // What the system doesn't tell is nobody's.
+    // The system didn't say whose it is.
     let name = if number.0 == Sid::NOBODY { Some("unknown".to_owned()) } else { users::name(&number.0) };
     name.map(|name| Account { name, number, home })
 }

@@ -21,7 +21,7 @@ const NEW_GROUP: u32 = 0x200;
 /// `CREATE_NO_WINDOW`.
 const NO_WINDOW: u32 = 0x0800_0000;
 
-/// Has a program start in a group of processes of its own, so that Ctrl-C in the console doesn't reach it.
+/// Starts a program in a new process group, so that Ctrl-C in the console doesn't reach it.
 pub(crate) fn own_group(command: &mut Command) -> &mut Command {
     command.creation_flags(NEW_GROUP | NO_WINDOW)
 }
@@ -64,7 +64,7 @@ pub(crate) fn clean_environment() -> Vec<(&'static str, String)> {
 /// A program's output, read while it runs: each pipe by a thread, as pipes can't be waited for here.
 pub(crate) struct Output {
     parts: Receiver<(usize, Vec<u8>)>,
-    /// What it said so far: on standard output, and as errors.
+    /// Output so far: standard output, standard error.
     pub(crate) said: [Vec<u8>; 2],
 }
 

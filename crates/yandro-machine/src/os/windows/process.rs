@@ -34,7 +34,7 @@ pub(crate) fn description() -> String {
     format!("Windows {major}.{minor}.{build}")
 }
 
-/// What gives a file or folder that attribute.
+/// The command that sets that attribute.
 pub(crate) const IMMUTABLE_BY: &str = "attrib +r";
 
 /// The command that takes that attribute off.
@@ -42,9 +42,10 @@ pub(crate) fn changeable_again(path: &Utf8Path) -> String {
     format!("attrib -r \"{path}\"")
 }
 
-/// The numbers of all processes.
-pub(crate) fn processes() -> Vec<i32> {
-    system::all().into_iter().map(|entry| entry.pid.cast_signed()).collect()
+/// The processes whose programs have one of these names.
+pub(crate) fn processes_named(names: &[&str]) -> Vec<i32> {
+    let has_name = |entry: &system::Entry| names.contains(&entry.name.as_str());
+    system::all().into_iter().filter(has_name).map(|entry| entry.pid.cast_signed()).collect()
 }
 
 /// Facts about a process; `None` if there is none.
@@ -111,7 +112,7 @@ pub(crate) fn named_sockets() -> Vec<NamedSocket> {
     Vec::new()
 }
 
-/// Sends a signal to a process: there are none, and servers are told by their own programs.
+/// Sends a signal to a process: Windows has none. Servers are controlled through their own programs.
 ///
 /// # Errors
 /// Always.

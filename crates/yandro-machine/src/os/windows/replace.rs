@@ -60,7 +60,7 @@ fn patiently(to: &Utf8Path, take: impl Fn() -> io::Result<()>) -> io::Result<()>
     let began = Instant::now();
     let error = loop {
         match take() {
-            // What another program has open is refused as if it weren't permitted.
+            // Windows reports an open file as "access denied".
             Err(error) if is_in_use(&error) || is_denied_for_now(&error, to) => {
                 if began.elapsed() > PATIENCE {
                     break error;

@@ -1,4 +1,4 @@
-//! What asks this process to end: the keys of a console, its being closed, the end of the session.
+//! Requests to end this process: Ctrl-C, Ctrl-Break, a closed console, the end of the session.
 
 use std::ffi::c_int;
 use std::io;
@@ -6,10 +6,10 @@ use std::io;
 use signal_hook::consts::{SIGINT, SIGTERM};
 use tokio::signal::windows::{self, CtrlBreak, CtrlC, CtrlClose, CtrlShutdown};
 
-/// The signals of the C library that stand for them; the third is that of Ctrl-Break (`SIGBREAK`).
+/// The C library's signals for them. The third is Ctrl-Break (`SIGBREAK`).
 pub(crate) const ENDING: [c_int; 3] = [SIGINT, SIGTERM, 21];
 
-/// All of them, waited for.
+/// Waits for one of them.
 #[derive(Debug)]
 pub(crate) struct Ending(CtrlC, CtrlBreak, CtrlClose, CtrlShutdown);
 
