@@ -20,6 +20,11 @@ fn bad_input_gets_a_clear_error_and_changes_nothing() {
         (&["map", &long, "./saltmarsh"], 2, "has 64 bytes, and 63 is the most"),
         (&["map", "127.0.0.1", "./saltmarsh"], 2, "is an IP address"),
         (&["map", "saltmarsh.test", "./nowhere"], 2, "no such folder: `$ROOT/nowhere`"),
+        (
+            &["map", "saltmarsh.test", "./saltmarsh", "--php", "/run/php.sock"],
+            2,
+            "write it with `=`: --php=/run/php.sock",
+        ),
         (&["map", "saltmarsh.test", "./tides.txt"], 2, "is a file, and a site needs a folder"),
         (&["map", "saltmarsh.test", "./depot", "--document-root", "../saltmarsh"], 2, "is not below the folder"),
         (

@@ -36,6 +36,10 @@ pub(super) fn requests(context: &Context, args: &MapArgs) -> Result<Vec<MapReque
         return Err(CommandError::usage("aliases belong to one site, and several are given")
             .hint("map that site by itself: yandro map NAME FOLDER --alias ALIAS"));
     }
+    if let Some(word) = args.more.iter().find(|word| word.contains(['/', ':'])) {
+        return Err(CommandError::usage(format!("`{word}` is not a host name"))
+            .hint(format!("if it is the address of php-fpm, write it with `=`: --php={word}")));
+    }
     let (_, list) = context.list()?;
     let words = std::iter::once(first).chain(second).chain(args.more.iter().map(String::as_str));
     let mut requests: Vec<MapRequest> = Vec::new();
