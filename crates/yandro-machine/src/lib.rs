@@ -63,4 +63,4 @@ pub use ports::Holder;
 pub use probe::{Limit, NotShown, PageRequest, WholeAnswer, whole_answers};
 pub use process::{ProgramError, RunAs};
 pub use servers::{Control, Disk, Found, Present, Registry};
-pub use settings::{NamedServer, SYSTEM_SERVERS, Settings, SettingsError};
+pub use settings::{NamedServer, Settings, SettingsError};

@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use camino::Utf8PathBuf;
 use serde::Deserialize;
 use yandro_core::{
-    PathPair, PathView, Published, PublishedPort, ServerKind, ServerName, TomlValue, remove_table, set_table,
+    PathPair, PathView, Published, PublishedPort, ServerKind, ServerName, System, TomlValue, remove_table, set_table,
     table_text,
 };
 
@@ -209,7 +209,7 @@ pub fn read(machine: &Machine) -> Result<Settings, SettingsError> {
 /// # Errors
 /// When the file is there and can't be read, doesn't parse, or others can change it.
 pub fn system_servers(machine: &Machine) -> Result<Vec<NamedServer>, SettingsError> {
-    let path = machine.path(SYSTEM_SERVERS);
+    let path = system_servers_file(machine);
     let Some(bytes) = files::read_if_there(&path)? else { return Ok(Vec::new()) };
     if machine.is_real() && !os::is_roots_file(&path) {
         let words = "others than root can change this file or its folder, so the servers in it don't count";
@@ -220,7 +220,28 @@ pub fn system_servers(machine: &Machine) -> Result<Vec<NamedServer>, SettingsErr
 }
 
 /// The file with the servers that root has named.
-pub const SYSTEM_SERVERS: &str = "/etc/yandro/servers.toml";
+pub fn system_servers_file(machine: &Machine) -> Utf8PathBuf {
+    machine.path(machine.system.system_servers())
+}
+
+/// Makes the folder of that file such that nobody else can change it. On Unix a change of root's makes it so by itself.
+///
+/// # Errors
+/// When others can change the folder, so that a server in it wouldn't count; otherwise as the system says.
+pub fn make_system_folder(machine: &Machine) -> std::io::Result<()> {
+    let file = system_servers_file(machine);
+    let Some(folder) = file.parent().filter(|_| machine.is_real()) else { return Ok(()) };
+    if machine.system == System::Windows {
+        os::make_guarded_folders(folder)?;
+    }
+    if os::is_roots_alone(&file) {
+        return Ok(());
+    }
+    let root = machine.system.administrator();
+    Err(std::io::Error::other(format!(
+        "others than {root} can change {folder} or a folder above it, so that a server named there would not count; nothing was changed"
+    )))
+}
 
 fn parse(path: Utf8PathBuf, bytes: &[u8]) -> Result<Settings, SettingsError> {
     let text = String::from_utf8_lossy(bytes).into_owned();

@@ -75,8 +75,7 @@ A container that has two folders mounted and its ports published:
 pub(crate) struct ServerAddArgs {
     /// Name for the server
     pub(crate) name: String,
-    /// Add it for all users, in /etc/yandro/servers.toml (needs root). yandro then tests and
-    /// reloads it through sudo
+    /// Add it for all users (needs root). yandro then tests and reloads it through sudo
     #[arg(long)]
     pub(crate) for_everyone: bool,
     /// Kind of server, if the name of the main file doesn't tell

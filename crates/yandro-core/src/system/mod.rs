@@ -58,6 +58,14 @@ impl System {
         }
     }
 
+    /// The servers that root or an administrator named for all users, without the drive.
+    pub fn system_servers(self) -> &'static str {
+        match self {
+            Self::Windows => "/ProgramData/yandro/servers.toml",
+            _ => "/etc/yandro/servers.toml",
+        }
+    }
+
     /// The hosts file, without the drive.
     pub fn hosts_file(self) -> &'static str {
         match self {

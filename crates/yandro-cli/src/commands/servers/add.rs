@@ -7,7 +7,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{
     Access, ChangeSet, PathPair, PublishedPort, Role, ServerId, ServerKind, ServerName, System, windows_words,
 };
-use yandro_machine::{NamedServer, SYSTEM_SERVERS, files, settings::with_server, settings::without_server};
+use yandro_machine::{NamedServer, files, settings, settings::with_server, settings::without_server};
 
 use crate::args::ServerAddArgs;
 use crate::commands::apply::{Planned, apply, done};
@@ -89,7 +89,10 @@ fn settings_change(
 ) -> Result<Planned<()>, CommandError> {
     let machine = &context.machine;
     let (path, access) = if is_systems {
-        (machine.path(SYSTEM_SERVERS), Access::Public)
+        if !context.preview && machine.is_root() {
+            settings::make_system_folder(machine).map_err(CommandError::not_made)?;
+        }
+        (settings::system_servers_file(machine), Access::Public)
     } else {
         (machine.places.settings(), Access::Private)
     };

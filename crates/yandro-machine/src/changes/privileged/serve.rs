@@ -197,7 +197,7 @@ fn control(id: ServerId, verb: ControlVerb, on_wait: OnWait<'_>) -> Result<Helpe
     let known = if id.is_configured() { Control::of_known(id) } else { None };
     let server = known.ok_or_else(|| {
         ControlError::Said(format!(
-            "root does not know the server `{}`: root can add it to /etc/yandro/servers.toml",
+            "root does not know the server `{}`: root can add it, by `yandro servers add {0} … --for-everyone`",
             id.word()
         ))
     })?;

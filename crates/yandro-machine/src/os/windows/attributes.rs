@@ -48,9 +48,11 @@ impl Attributes {
     }
 
     /// Attributes of a new file of `owner`'s, or of this process's user. Public files inherit the rights of their folder.
-    pub(crate) fn of_new(_: &Utf8Path, access: Access, owner: Option<Owner>, _: bool) -> Self {
+    pub(crate) fn of_new(path: &Utf8Path, access: Access, owner: Option<Owner>, _: bool) -> Self {
         let user = owner.map_or_else(this_user, |owner| owner.user);
         let descriptor = match access {
+            // A new file of an administrator is readable for others only by this.
+            Access::Public if super::is_root() && super::is_roots_alone(path) => return Self::of_roots(),
             Access::Secret | Access::Private => private(user).bytes().to_vec(),
             Access::Public | Access::Project => Vec::new(),
         };
