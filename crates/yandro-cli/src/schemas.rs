@@ -57,6 +57,8 @@ fn schemas_are_those_of_the_types() {
         "pack": commands::PackedData,
         "ports": commands::Ports,
         "preview": view::change::PreviewData,
+        "serve-install": commands::ServiceInstalled,
+        "serve-remove": commands::ServiceRemoved,
         "servers": commands::Servers,
         "servers-add": commands::Added,
         "servers-control": commands::Controlled,

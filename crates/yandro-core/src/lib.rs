@@ -28,12 +28,12 @@ mod check;
 mod config;
 mod host_port;
 mod hosts;
+mod job;
 mod name;
 mod network;
 mod pack;
 mod pki;
 mod plan;
-mod schedule;
 mod server_path;
 mod servers;
 mod shell;
@@ -71,6 +71,7 @@ pub use hosts::{
     own_lines as own_hosts_lines, point as point_name, remove_lines as remove_hosts_lines, rows as hosts_rows,
     set_line as set_hosts_line, set_lines as set_hosts_lines, with_own_lines as with_own_hosts_lines,
 };
+pub use job::{Job, When};
 pub use name::{HostName, NameError, Suffix};
 pub use network::IpNet;
 pub use pack::{PROJECT as PACK_PROJECT, PackError, PackRequest, Packed, PackedFile, pack as pack_site};
@@ -87,7 +88,6 @@ pub use plan::{
     Wish, WishLists, Wishes, adopt_site, changed_lines, issued_paths, map_site, map_sites, note_issued, rename_site,
     renew, replace_authority, reversed, settle, undo, unified_diff, unmap_sites, with_removed_lines,
 };
-pub use schedule::{Job, NAME as TIMER_NAME, wanted_link};
 pub use server_path::ServerPath;
 pub use servers::httpd::run::{Event, EventKind, HttpdRun, Listen, by_address, environment as httpd_environment};
 pub use servers::httpd::{Activation, HttpdShared, Lack, ModuleFiles, Needs, parse as parse_httpd};

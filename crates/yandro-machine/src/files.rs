@@ -85,6 +85,11 @@ impl Attributes {
     }
 }
 
+/// Whether nobody but root can change a file, or where it leads if it is a link.
+pub fn only_root_changes(path: &Utf8Path) -> bool {
+    os::is_roots_alone(path) && os::real_path(path).is_ok_and(|real| os::is_roots_file(&real))
+}
+
 /// Whether this user may take a file away or put another in its place.
 pub fn may_be_replaced(path: &Utf8Path) -> bool {
     let folder = path.parent().unwrap_or(Utf8Path::new("/"));

@@ -22,6 +22,14 @@ pub struct Holder {
     pub port: u16,
 }
 
+/// The sockets that systemd opened for this process, which listen already (`sd_listen_fds(3)`).
+///
+/// # Errors
+/// When one of them isn't for TCP.
+pub fn opened_by_systemd() -> std::io::Result<Vec<std::net::TcpListener>> {
+    os::opened_by_systemd()
+}
+
 /// The first port on which an ordinary user may listen.
 pub fn first_of_users() -> u16 {
     os::first_of_users()

@@ -91,6 +91,11 @@ pub fn keep_memory_to_itself() {
     os::keep_streams_to_itself();
 }
 
+/// Leaves the console, for a process that works in the background: on Windows its window is closed.
+pub fn leave_console() {
+    os::leave_console();
+}
+
 /// How many files this process may have open; `None` where there is no limit.
 pub fn most_open_files() -> Option<u64> {
     os::most_open_files()

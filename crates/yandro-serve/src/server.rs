@@ -56,6 +56,23 @@ impl Server {
         Ok(Self { http, https })
     }
 
+    /// Takes sockets that listen already, which systemd opened for it: those on this port are for HTTPS.
+    ///
+    /// # Errors
+    /// When one can't be used, or there is none for HTTP or for HTTPS.
+    pub fn of_listeners(listeners: Vec<std::net::TcpListener>, https_port: u16) -> io::Result<Self> {
+        let (mut http, mut https) = (Vec::new(), Vec::new());
+        for listener in listeners {
+            listener.set_nonblocking(true)?;
+            let is_https = listener.local_addr()?.port() == https_port;
+            if is_https { &mut https } else { &mut http }.push(TcpListener::from_std(listener)?);
+        }
+        if http.is_empty() || https.is_empty() {
+            return Err(io::Error::new(io::ErrorKind::AddrNotAvailable, "a socket for HTTP or for HTTPS is missing"));
+        }
+        Ok(Self { http, https })
+    }
+
     /// The ports for HTTP and HTTPS, on the first address.
     ///
     /// # Errors

@@ -87,7 +87,7 @@ pub(crate) struct RenewArgs {
     /// Renew certificates that expire within N days
     #[arg(long, value_name = "N", default_value_t = yandro_core::RENEW_DAYS)]
     pub(crate) within: i64,
-    /// Renew every day, by a systemd timer or by cron
+    /// Renew every day, by a timer of the system
     #[arg(long, conflicts_with = "remove_timer")]
     pub(crate) install_timer: bool,
     /// Remove that timer
@@ -95,17 +95,19 @@ pub(crate) struct RenewArgs {
     pub(crate) remove_timer: bool,
     /// Type of timer [default: the one that this system has]
     #[arg(long, value_enum, value_name = "WHICH", requires = "install_timer")]
-    pub(crate) timer: Option<TimerArg>,
+    pub(crate) timer: Option<ManagerArg>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum TimerArg {
+pub(crate) enum ManagerArg {
     /// A systemd timer: yours, or the system's if root installs it
     Systemd,
     /// A crontab line
     Cron,
     /// An agent of launchd (macOS): yours, or the system's if root installs it
     Launchd,
+    /// A task of Windows's Task Scheduler
+    TaskScheduler,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]

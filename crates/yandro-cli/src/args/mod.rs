@@ -16,7 +16,7 @@ use yandro_core::{ServerKind, Shell};
 use crate::complete;
 use crate::global::Global;
 pub(crate) use authority::{AuthorityArgs, AuthorityCommand, RootFormat, StoresArg};
-pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, RenewArgs, TimerArg};
+pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, ManagerArg, RenewArgs};
 pub(crate) use map::MapArgs;
 pub(crate) use servers::{ServerAddArgs, ServersArgs, ServersCommand};
 pub(crate) use sites::{
@@ -262,6 +262,15 @@ pub(crate) struct ServeArgs {
     /// Others on your network can then see your sites
     #[arg(long = "listen", value_name = "IP")]
     pub(crate) addresses: Vec<IpAddr>,
+    /// Keep it running as a service of this system, from now on
+    #[arg(long, conflicts_with = "log")]
+    pub(crate) install: bool,
+    /// Stop and remove that service
+    #[arg(long, conflicts_with_all = ["install", "addresses", "log"])]
+    pub(crate) remove: bool,
+    /// Write messages into FILE; beyond 1 MB it becomes FILE.1
+    #[arg(long, value_name = "FILE")]
+    pub(crate) log: Option<Utf8PathBuf>,
 }
 
 #[derive(Debug, Args)]

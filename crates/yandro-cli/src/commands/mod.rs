@@ -10,6 +10,7 @@ pub(crate) mod demo;
 pub(crate) mod enable;
 pub(crate) mod history;
 pub(crate) mod hosts;
+mod jobs;
 mod look;
 pub(crate) mod map;
 pub(crate) mod open;
@@ -47,6 +48,7 @@ pub(crate) mod schemas {
     pub(crate) use super::open::Opened;
     pub(crate) use super::pack::PackedData;
     pub(crate) use super::ports::Ports;
+    pub(crate) use super::serve::{Installed as ServiceInstalled, Removed as ServiceRemoved};
     pub(crate) use super::servers::schemas::*;
     pub(crate) use super::settle::Settled;
     pub(crate) use super::sites::SiteRows;

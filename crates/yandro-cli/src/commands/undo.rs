@@ -5,6 +5,7 @@ use yandro_core::{Access, FileChange, HostName, Role, Site, UndoError, Undoing, 
 use yandro_machine::{HistoryEntry, SystemFresh, changes, files};
 
 use super::apply::{Planned, apply, done};
+use super::jobs;
 use crate::args::UndoArgs;
 use crate::context::{Context, now};
 use crate::error::CommandError;
@@ -56,6 +57,7 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c UndoArgs, ui: &mut Ui) -> 
         Ok(Planned { set, starts: false, about: entry.clone() })
     };
     let done = done!(apply(context, ui, plan, |_| Ok(())));
+    jobs::follow(context, &done.set);
 
     let (undone, command) = (done.about.id, done.about.command.clone());
     let data = Undone { undone, command, changed: change::paths(&done.set) };

@@ -10,8 +10,9 @@ use yandro_machine::{SystemFresh, changes, files, servers, trust, trust::stores}
 
 use super::apply::{Applied, Planned, apply};
 use super::authority::{Chosen, Root, TrustWish};
-use super::cert::Timer;
+use super::cert::{is_in_table, leave_table};
 use super::consent;
+use super::jobs::{self, JobFiles, Kind};
 use crate::args::{StoresArg, UninstallArgs};
 use crate::as_root::as_root;
 use crate::context::{Context, now};
@@ -51,7 +52,8 @@ pub(crate) fn run<'c>(context: &'c Context, args: &UninstallArgs, ui: &mut Ui) -
         Applied::Preview(set) => return Ok(change::preview(*set)),
         Applied::Done(done) => *done,
     };
-    Timer::leave_table(context)?;
+    jobs::follow(context, &done.set);
+    leave_table(context)?;
     let mut left = forget(context);
     // Root's helper remembers a user only after a change.
     if context.machine.is_real() && (has_history || !done.set.is_empty()) {
@@ -110,7 +112,9 @@ fn plan(context: &Context, chosen: &Chosen, is_agreed: bool) -> Result<ChangeSet
     let settlement = settle(&mut observed, &none, ServerId::BuiltIn, Orphans::Removed, &mut SystemFresh::new())?;
     let mut set = settlement.set;
     chosen.plan(context, &mut set, Root { nickname: "", pem: "" }, TrustWish::Distrust)?;
-    set.merge(Timer::of(context).plan_removal()?);
+    for kind in [Kind::Renewal, Kind::Server] {
+        set.merge(JobFiles::of(context, kind).plan_removal()?);
+    }
     // Rights that were given, and folders and pages that were made for sites.
     let made = changes::standing(machine, |role| matches!(role, Role::Access | Role::ProjectFile | Role::Logs))?;
     set.steps.extend(made.into_iter().filter_map(taken_back));
@@ -238,9 +242,10 @@ fn what_is_left(context: &Context) -> Vec<String> {
     let machine = &context.machine;
     let places = &machine.places;
     let mut left = Vec::new();
-    if Timer::is_in_table(context) {
+    if is_in_table(context) {
         left.push("a line of your crontab".to_owned());
     }
+    left.extend(jobs::left_to_root(context));
     if let Ok(Some(bytes)) = files::read_if_there(&places.hosts) {
         let names = HostsFile::parse(&bytes).own_names(&places.list);
         left.extend(names.first().map(|name| format!("{}: a line of {name}", places.hosts)));

@@ -136,7 +136,14 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
     ("authority env", &[("yandro authority env", "for eval in a shell")]),
     ("authority export", &[("yandro authority export --out root.pem", "")]),
     ("pack", &[("yandro pack saltmarsh.test --out ./packed --kind nginx --port 8080:80 --port 8443:443", "")]),
-    ("serve", &[("yandro serve", ""), ("yandro serve --listen 192.168.7.20", "for a phone on the same network")]),
+    (
+        "serve",
+        &[
+            ("yandro serve", ""),
+            ("yandro serve --install", "as a service, from now on and after each start"),
+            ("yandro serve --listen 192.168.7.20", "for a phone on the same network"),
+        ],
+    ),
     ("demo", &[("yandro demo", ""), ("yandro demo --keep", "and look at the folder afterwards")]),
     (
         "setup completions",

@@ -298,6 +298,8 @@ fn subject(role: &Role) -> Option<&'static str> {
             return None;
         }
         Role::SiteList => "site list",
+        Role::Timer => "timer",
+        Role::Service => "service",
         Role::VirtualHost(_) | Role::HandWritten => "virtual host",
         Role::IssuedCertificate
         | Role::IssuedList
@@ -305,7 +307,6 @@ fn subject(role: &Role) -> Option<&'static str> {
         | Role::SharedConfig(_)
         | Role::ModuleLink { .. }
         | Role::Logs
-        | Role::Timer
         | Role::Access
         | Role::Export
         | Role::Unrecorded => "configuration",

@@ -2,6 +2,7 @@
 
 pub(crate) mod change;
 pub(crate) mod check;
+mod log;
 mod outcome;
 pub(crate) mod progress;
 mod table;
@@ -10,6 +11,7 @@ mod tone;
 use std::io::Write as _;
 
 use anstream::{AutoStream, ColorChoice};
+use camino::Utf8Path;
 use supports_hyperlinks::Stream;
 use yandro_core::HostName;
 
@@ -42,6 +44,8 @@ pub(crate) struct Ui {
     width: Option<usize>,
     pub(crate) verbose: bool,
     is_plain: bool,
+    /// The file that takes all messages instead.
+    log: Option<log::Log>,
     /// Why standard output couldn't be written, if it couldn't.
     failed: Option<std::io::Error>,
 }
@@ -70,8 +74,18 @@ impl Ui {
             quiet: global.quiet,
             verbose: global.verbose > 0,
             is_plain: global.plain_output,
+            log: None,
             failed: None,
         }
+    }
+
+    /// Has a file take all messages from now on.
+    ///
+    /// # Errors
+    /// When it can't be written.
+    pub(crate) fn write_to(&mut self, file: &Utf8Path) -> std::io::Result<()> {
+        self.log = Some(log::Log::open(file)?);
+        Ok(())
     }
 
     /// Whether only errors and findings are wanted.
@@ -93,6 +107,10 @@ impl Ui {
 
     /// A result, whatever the options.
     pub(crate) fn print(&mut self, text: &str) {
+        if let Some(log) = &mut self.log {
+            let written = log.write(&plain(text));
+            return self.note_failure(written);
+        }
         // A single write, so that lines of several processes don't mix.
         let text = rendered(text, self.on_out) + "\n";
         let written = progress::aside(|| self.out.lock().write_all(text.as_bytes()));
@@ -108,6 +126,10 @@ impl Ui {
 
     /// A line on standard error. A user who doesn't see it misses a note.
     fn tell(&mut self, text: &str) {
+        if let Some(log) = &mut self.log {
+            let written = log.write(&plain(text));
+            return self.note_failure(written);
+        }
         let text = rendered(text, self.on_err) + "\n";
         _ = progress::aside(|| self.err.lock().write_all(text.as_bytes()));
     }

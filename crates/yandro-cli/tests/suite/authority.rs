@@ -443,7 +443,7 @@ fn other_families_of_linux_are_recorded_trees() {
 }
 
 #[test]
-fn renewals_are_timed_by_launchd_on_macos() {
+fn renewals_and_the_built_in_server_are_launchds_on_macos() {
     let sysroot = Sysroot::new();
     fs::create_dir_all(sysroot.path("System/Library/CoreServices")).unwrap();
     sysroot.write("private/etc/hosts", "127.0.0.1 localhost\n");
@@ -460,6 +460,15 @@ fn renewals_are_timed_by_launchd_on_macos() {
     assert_eq!(found["StartCalendarInterval"], serde_json::json!({ "Hour": 9, "Minute": 17 }));
     sysroot.yandro(&["cert", "renew", "--remove-timer"]).succeeds();
     assert!(!sysroot.path(agent).exists());
+    // The built-in server is an agent, too, that launchd starts again when it fails.
+    sysroot.yandro(&["serve", "--install"]).succeeds();
+    let agent = agent.replace("renew", "serve");
+    let ran = std::process::Command::new("python3").args(["-c", read]).arg(sysroot.path(&agent)).output().unwrap();
+    let found: serde_json::Value = serde_json::from_slice(&ran.stdout).unwrap();
+    assert_eq!(found["ProgramArguments"][2], "--log");
+    assert_eq!(found["KeepAlive"], serde_json::json!({ "SuccessfulExit": false }));
+    sysroot.yandro(&["undo"]).succeeds();
+    assert!(!sysroot.path(&agent).exists());
 }
 
 #[test]

@@ -51,3 +51,29 @@ fn the_demo_and_the_certificates_work() {
     machine.yandro(&["pack", "saltmarsh.test", "--out", r"C:\sites\packed"]).succeeds();
     assert!(read(r"C:\sites\packed\site\index.html").contains("Saltmarsh"));
 }
+
+/// Wine keeps tasks and never runs one: the test runs what the task says.
+#[test]
+fn the_built_in_server_is_a_task_at_logon() {
+    let Some(machine) = Machine::take() else { return };
+    machine.yandro(&["map", "saltmarsh.test", "saltmarsh", "--server", "built-in"]).succeeds();
+    machine.yandro(&["serve", "--install"]).succeeds().says("as a service of the Task Scheduler");
+    let task = machine.run("schtasks.exe", &["/Query", "/TN", "yandro-serve"]);
+    let kept = std::path::Path::new(r"C:\windows\system32\tasks\yandro-serve");
+    assert!(task.stdout.contains("yandro-serve") || kept.exists(), "{task}");
+    let definition = std::fs::read(machine.own_folders()[1].join("yandro-serve.xml")).unwrap();
+    let units: Vec<u16> = definition.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
+    let text = String::from_utf16(&units).unwrap();
+    let part = |tag: &str| text.split(&format!("<{tag}>")).nth(1).unwrap().split("</").next().unwrap().to_owned();
+    assert!(text.starts_with("\u{feff}<?xml") && part("LogonTrigger><UserId").starts_with("S-1-5-"), "{text}");
+    let arguments = part("Arguments");
+    let serving = machine.start(part("Command"), &arguments.split(' ').collect::<Vec<_>>(), 443);
+    machine.yandro(&["check"]).succeeds().says("1 site, 1 name: all proven");
+    assert!(read(machine.own_folders()[1].join("serve.log")).contains("Z serving 1 site on ports 80"));
+    drop(serving);
+    machine.yandro(&["cert", "renew", "--install-timer"]).succeeds().says("task yandro-renew");
+    machine.yandro(&["cert", "renew", "--remove-timer"]).succeeds();
+    machine.yandro(&["serve", "--remove"]).succeeds().says("has stopped");
+    assert!(!kept.exists() && !kept.with_file_name("yandro-renew").exists());
+    machine.yandro(&["uninstall", "--yes"]).succeeds();
+}

@@ -39,6 +39,11 @@ impl Places {
         self.config.join("settings.toml")
     }
 
+    /// The messages of the built-in server as a service.
+    pub fn serve_log(&self) -> Utf8PathBuf {
+        self.data.join("serve.log")
+    }
+
     /// The folder of the authority.
     pub fn authority(&self) -> Utf8PathBuf {
         self.data.join("authority")

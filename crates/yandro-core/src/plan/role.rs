@@ -59,6 +59,8 @@ pub enum Role {
     TrustStore,
     /// A timer that renews certificates.
     Timer,
+    /// The built-in server as a service.
+    Service,
     /// The user's own project.
     ProjectFile,
     /// The way to a project, which a server's user may enter.
@@ -80,7 +82,7 @@ impl Role {
 
     /// Whether only yandro creates such files, so that they have no original.
     pub fn is_yandros(&self) -> bool {
-        matches!(self, Self::VirtualHost(_) | Self::DefaultHost(_) | Self::Timer | Self::TrustStore)
+        matches!(self, Self::VirtualHost(_) | Self::DefaultHost(_) | Self::Timer | Self::Service | Self::TrustStore)
     }
 
     /// Whether all sites of a list or of a server need it.

@@ -13,6 +13,7 @@ use super::wait::Wait;
 use super::words::{holds_what_it_wants, last_words, with_journal};
 use super::{DaemonKind, run_command};
 use crate::changes::{ControlError, OnWait, ServerAction, ServerControl};
+use crate::files;
 use crate::machine::Machine;
 use crate::os::{self, Process, UserId};
 use crate::process;
@@ -86,11 +87,7 @@ impl Daemon {
     pub(super) fn changed_by_others(&self) -> Option<Utf8PathBuf> {
         let program = self.program.first().map(Utf8PathBuf::from);
         let mut files = program.into_iter().chain([self.of.1.layout.main.clone()]);
-        // A link to a file of root's is as good, if nobody else can change where it leads.
-        let is_roots = |file: &Utf8PathBuf| {
-            os::is_roots_alone(file) && os::real_path(file).is_ok_and(|real| os::is_roots_file(&real))
-        };
-        files.find(|file| !is_roots(file))
+        files.find(|file| !files::only_root_changes(file))
     }
 
     /// Whether the server comes from a user's settings.

@@ -8,7 +8,9 @@ use windows_sys::Wdk::System::Threading::{NtQueryInformationProcess, PROCESSINFO
 use windows_sys::Win32::Foundation::{
     FILETIME, HANDLE_FLAG_INHERIT, INVALID_HANDLE_VALUE, SetHandleInformation, UNICODE_STRING,
 };
-use windows_sys::Win32::System::Console::{GetStdHandle, STD_ERROR_HANDLE, STD_INPUT_HANDLE, STD_OUTPUT_HANDLE};
+use windows_sys::Win32::System::Console::{
+    FreeConsole, GetStdHandle, STD_ERROR_HANDLE, STD_INPUT_HANDLE, STD_OUTPUT_HANDLE,
+};
 use windows_sys::Win32::System::Diagnostics::ToolHelp::{
     CreateToolhelp32Snapshot, PROCESSENTRY32W, Process32FirstW, Process32NextW, TH32CS_SNAPPROCESS,
 };
@@ -142,6 +144,12 @@ pub fn keep_streams() {
             unsafe { SetHandleInformation(stream, HANDLE_FLAG_INHERIT, 0) };
         }
     }
+}
+
+/// Leaves the console, whose window is closed if no other process has it.
+pub fn leave_console() {
+    // SAFETY: the call has no conditions. Without a console it fails, which is as well.
+    unsafe { FreeConsole() };
 }
 
 /// Ends a process.

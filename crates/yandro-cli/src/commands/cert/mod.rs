@@ -1,6 +1,5 @@
 //! `yandro cert`.
 
-mod crontab;
 mod dev_server;
 mod issue;
 mod renew;
@@ -9,7 +8,7 @@ mod timer;
 
 use yandro_core::{CertificateFiles, HostName, Site};
 
-pub(super) use timer::Timer;
+pub(super) use timer::{is_in_table, leave_table};
 
 use crate::args::{CertArgs, CertCommand};
 use crate::context::Context;

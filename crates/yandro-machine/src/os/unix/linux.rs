@@ -210,12 +210,15 @@ fn socket(line: &str, is_v6: bool) -> Option<(ListeningSocket, u64)> {
     Some((socket, fields.get(9)?.parse().ok()?))
 }
 
-/// The process that has each socket, by the socket's inode; the oldest of those that share one.
+/// The process that has each socket, by the socket's inode; the oldest of those that share one. What systemd opened for a
+/// service is the service's.
 fn socket_owners() -> BTreeMap<u64, u32> {
     let mut found = BTreeMap::new();
     let mut pids: Vec<u32> = processes().into_iter().filter_map(|pid| pid.try_into().ok()).collect();
     pids.sort_unstable();
-    for pid in pids {
+    let is_manager = |pid: &u32| fs::read(format!("/proc/{pid}/comm")).is_ok_and(|name| name == b"systemd\n");
+    let (managers, others): (Vec<u32>, Vec<u32>) = pids.into_iter().partition(is_manager);
+    for pid in others.into_iter().chain(managers) {
         for entry in fs::read_dir(format!("/proc/{pid}/fd")).into_iter().flatten().flatten() {
             let target = fs::read_link(entry.path()).unwrap_or_default();
             let inode = target.to_str().and_then(|text| text.strip_prefix("socket:[")?.strip_suffix(']')?.parse().ok());

@@ -38,7 +38,8 @@ pub(crate) use own::{
 };
 pub(crate) use owner::{Owner, give_project};
 pub(crate) use process::{
-    become_program, connects, flush_names, is_socket, keep_streams_to_itself, processes_named, send, service_of,
+    become_program, connects, flush_names, is_socket, keep_streams_to_itself, leave_console, opened_by_systemd,
+    processes_named, send, service_of,
 };
 pub use rights::User;
 pub(crate) use rights::{granting, is_person, mode, rights, rights_of, rights_with, set_rights};

@@ -12,6 +12,18 @@ use rustix::process::{Pid, kill_process};
 
 use super::Signal;
 
+/// The sockets that systemd opened for this process, which listen already.
+///
+/// # Errors
+/// When one of them isn't for TCP.
+pub(crate) fn opened_by_systemd() -> std::io::Result<Vec<std::net::TcpListener>> {
+    let mut given = listenfd::ListenFd::from_env();
+    (0..given.len()).filter_map(|at| given.take_tcp_listener(at).transpose()).collect()
+}
+
+/// Stays with the terminal: a service has none.
+pub(crate) fn leave_console() {}
+
 /// Keeps the standard streams of this process from programs that get others: so it is here.
 pub(crate) fn keep_streams_to_itself() {}
 

@@ -17,6 +17,16 @@ const BEFORE_1970: Duration = Duration::from_secs(11_644_473_600);
 /// Keeps the memory of this process out of dumps: the system makes none unless an administrator asks for it.
 pub(crate) fn keep_memory_to_itself() {}
 
+/// The sockets that systemd opened for this process: there is none.
+pub(crate) fn opened_by_systemd() -> std::io::Result<Vec<std::net::TcpListener>> {
+    Ok(Vec::new())
+}
+
+/// Leaves the console, whose window is closed if nobody else has it.
+pub(crate) fn leave_console() {
+    system::leave_console();
+}
+
 /// Keeps the standard streams of this process from programs that get others: who reads them would wait for a server that
 /// was started, too.
 pub(crate) fn keep_streams_to_itself() {

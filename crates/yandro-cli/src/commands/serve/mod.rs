@@ -1,6 +1,8 @@
 //! `yandro serve`.
 
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+mod install;
+
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, TcpListener};
 use std::time::{Duration, SystemTime};
 
 use camino::Utf8Path;
@@ -18,15 +20,34 @@ use crate::view::{DIM, Outcome, STRONG, Ui, count};
 /// How often the site list and the certificates are looked at for changes.
 const LOOK: Duration = Duration::from_millis(200);
 
+#[cfg(test)]
+pub(crate) use install::{Installed, Removed};
+
 pub(crate) fn run<'c>(context: &'c Context, args: &'c ServeArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
+    if args.remove {
+        return install::remove(context, ui);
+    }
+    if args.install {
+        return install::install(context, args, ui);
+    }
+    if let Some(log) = &args.log {
+        ui.write_to(log).map_err(|error| {
+            CommandError::usage(format!("{log} can't be written: {error}")).hint("name another file: --log FILE")
+        })?;
+        yandro_machine::process::leave_console();
+    }
+    serve(context, args, ui)
+}
+
+fn serve<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let list = context.enabled()?;
     let (sites, left_out) = served(context, &list)?;
     tell_left_out(ui, &left_out);
+    // Before there are other threads: it changes the environment.
+    let opened = yandro_machine::ports::opened_by_systemd().map_err(CommandError::not_made)?;
     let runtime = signals::runtime()?;
     runtime.block_on(async {
-        let (http, https) = (context.settings.built_in.http_port, context.settings.built_in.https_port);
-        let addresses = addresses(args, &list);
-        let server = Server::bind(&addresses, http, https).await.map_err(|error| no_port(context, &error))?;
+        let server = bind(context, &addresses(args, &list), opened).await?;
         let caller = context.machine.become_caller().map_err(CommandError::not_made)?;
         let (http, https) = server.ports().map_err(CommandError::not_made)?;
         let running =
@@ -40,6 +61,22 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c ServeArgs, ui: &mut Ui) ->
         running.stop().await;
         Ok(Outcome::printed())
     })
+}
+
+/// Has its ports: those that systemd opened for it, or its own.
+async fn bind(context: &Context, addresses: &[IpAddr], opened: Vec<TcpListener>) -> Result<Server, CommandError> {
+    let (http, https) = (context.settings.built_in.http_port, context.settings.built_in.https_port);
+    if opened.is_empty() {
+        let bound = Server::bind(addresses, http, https).await;
+        return bound.map_err(|error| no_port(context, &error));
+    }
+    let fits =
+        |listener: &TcpListener| listener.local_addr().is_ok_and(|address| [http, https].contains(&address.port()));
+    if !opened.iter().all(fits) {
+        return Err(CommandError::not_made(format!("the service has other ports than {http} and {https}"))
+            .hint("install it again with the ports of your settings: yandro serve --install"));
+    }
+    Server::of_listeners(opened, https).map_err(CommandError::not_made)
 }
 
 /// The addresses of the sites, and whose rights the server has.
@@ -56,7 +93,7 @@ fn tell_served(context: &Context, list: &SiteList, caller: Option<&str>, ui: &mu
 fn addresses(args: &ServeArgs, list: &SiteList) -> Vec<IpAddr> {
     let mut addresses = vec![IpAddr::V4(Ipv4Addr::LOCALHOST)];
     // A machine without IPv6 has no such address to listen on.
-    if std::net::TcpListener::bind((Ipv6Addr::LOCALHOST, 0)).is_ok() {
+    if TcpListener::bind((Ipv6Addr::LOCALHOST, 0)).is_ok() {
         addresses.push(IpAddr::V6(Ipv6Addr::LOCALHOST));
     }
     let of_sites = list.sites.iter().map(|site| site.address).filter(IpAddr::is_loopback);

@@ -10,10 +10,10 @@ use crate::error::CommandError;
 const PROGRAMS: [&str; 2] = ["/usr/bin/crontab", "/bin/crontab"];
 
 /// The user's crontab, if this user has one of their own here: root's jobs are a file of the system's.
-pub(super) struct Crontab(Utf8PathBuf);
+pub(in crate::commands) struct Crontab(Utf8PathBuf);
 
 impl Crontab {
-    pub(super) fn of(context: &Context) -> Option<Self> {
+    pub(in crate::commands) fn of(context: &Context) -> Option<Self> {
         let machine = &context.machine;
         if !machine.is_real() || machine.is_root() {
             return None;
@@ -28,7 +28,7 @@ impl Crontab {
     }
 
     /// Adds a job to the table, or replaces it. Returns whether the table changed.
-    pub(super) fn install(&self, job: &Job<'_>) -> Result<bool, CommandError> {
+    pub(in crate::commands) fn install(&self, job: &Job<'_>) -> Result<bool, CommandError> {
         let before = self.read()?;
         let rest = without(&before, job.title);
         let gap = if rest.is_empty() || rest.ends_with('\n') { "" } else { "\n" };
@@ -36,13 +36,13 @@ impl Crontab {
     }
 
     /// Takes the job of this title out. Gives whether there was one.
-    pub(super) fn remove(&self, title: &str) -> Result<bool, CommandError> {
+    pub(in crate::commands) fn remove(&self, title: &str) -> Result<bool, CommandError> {
         let before = self.read()?;
         self.write(&before, &without(&before, title))
     }
 
     /// Whether the table has a job of this title.
-    pub(super) fn has(&self, title: &str) -> bool {
+    pub(in crate::commands) fn has(&self, title: &str) -> bool {
         self.read().is_ok_and(|text| without(&text, title) != text)
     }
 
