@@ -34,6 +34,7 @@ mod network;
 mod pack;
 mod pki;
 mod plan;
+mod readdress;
 mod server_path;
 mod servers;
 mod shell;
@@ -88,6 +89,7 @@ pub use plan::{
     Wish, WishLists, Wishes, adopt_site, changed_lines, issued_paths, map_site, map_sites, note_issued, rename_site,
     renew, replace_authority, reversed, settle, undo, unified_diff, unmap_sites, with_removed_lines,
 };
+pub use readdress::{AppAddress, AppAddressError, Readdressed, readdress};
 pub use server_path::ServerPath;
 pub use servers::httpd::run::{Event, EventKind, HttpdRun, Listen, by_address, environment as httpd_environment};
 pub use servers::httpd::{Activation, HttpdShared, Lack, ModuleFiles, Needs, parse as parse_httpd};
