@@ -57,6 +57,7 @@ fn schemas_are_those_of_the_types() {
         "pack": commands::PackedData,
         "ports": commands::Ports,
         "preview": view::change::PreviewData,
+        "readdress": commands::Readdressed,
         "serve-install": commands::ServiceInstalled,
         "serve-remove": commands::ServiceRemoved,
         "servers": commands::Servers,

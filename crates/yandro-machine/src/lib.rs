@@ -39,6 +39,7 @@ pub mod php;
 pub mod ports;
 mod probe;
 pub mod process;
+pub mod project;
 mod reading;
 pub mod servers;
 pub mod settings;

@@ -20,7 +20,8 @@ pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, ManagerArg, RenewArgs};
 pub(crate) use map::MapArgs;
 pub(crate) use servers::{ServerAddArgs, ServersArgs, ServersCommand};
 pub(crate) use sites::{
-    AdoptArgs, CheckArgs, DisableArgs, MoveArgs, OpenArgs, RenameArgs, SettleArgs, UninstallArgs, UnmapArgs,
+    AdoptArgs, CheckArgs, DisableArgs, MoveArgs, OpenArgs, ReaddressArgs, RenameArgs, SettleArgs, UninstallArgs,
+    UnmapArgs,
 };
 
 /// Serve project folders at <https://name> on your own machine.
@@ -59,6 +60,8 @@ pub(crate) enum Command {
     Rename(RenameArgs),
     /// Have a site serve another folder, or the one that its own was moved to
     Move(MoveArgs),
+    /// Give the application behind a site its new address
+    Readdress(ReaddressArgs),
     /// Take sites out of use, and keep all that belongs to them
     Disable(DisableArgs),
     /// Bring sites back into use

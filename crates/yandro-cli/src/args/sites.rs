@@ -117,3 +117,20 @@ pub(crate) struct UninstallArgs {
     #[arg(long)]
     pub(crate) yes: bool,
 }
+
+#[derive(Debug, Args)]
+pub(crate) struct ReaddressArgs {
+    /// Name of the site
+    #[arg(value_name = "NAME", add = ArgValueCandidates::new(complete::sites))]
+    pub(crate) name: String,
+    /// An old address of the application (repeatable), such as `http://old.test:8080/shop`
+    /// [default: earlier names of the site, and addresses of this computer that its page leads to]
+    #[arg(long = "from", value_name = "ADDRESS")]
+    pub(crate) from: Vec<String>,
+    /// Folder of the application [default: that of the site]
+    #[arg(long, value_name = "DIR")]
+    pub(crate) folder: Option<Utf8PathBuf>,
+    /// Change the files without asking
+    #[arg(long)]
+    pub(crate) yes: bool,
+}

@@ -18,6 +18,7 @@ pub(crate) mod pack;
 pub(crate) mod ports;
 mod prove;
 mod reach;
+pub(crate) mod readdress;
 mod real_names;
 pub(crate) mod rename;
 pub(crate) mod serve;
@@ -48,6 +49,7 @@ pub(crate) mod schemas {
     pub(crate) use super::open::Opened;
     pub(crate) use super::pack::PackedData;
     pub(crate) use super::ports::Ports;
+    pub(crate) use super::readdress::Readdressed;
     pub(crate) use super::serve::{Installed as ServiceInstalled, Removed as ServiceRemoved};
     pub(crate) use super::servers::schemas::*;
     pub(crate) use super::settle::Settled;

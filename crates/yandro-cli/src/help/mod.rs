@@ -41,6 +41,13 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
     ),
     ("move", &[("yandro move saltmarsh.test ./ferries", "the folder was moved, or another takes its place")]),
     (
+        "readdress",
+        &[
+            ("yandro readdress saltmarsh.test --from http://old.test:8080", "a clone that had another address"),
+            ("yandro readdress saltmarsh.test", "after `yandro rename`"),
+        ],
+    ),
+    (
         "disable",
         &[
             ("yandro disable tides.test", "out of use, with everything kept"),

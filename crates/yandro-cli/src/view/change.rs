@@ -298,6 +298,7 @@ fn subject(role: &Role) -> Option<&'static str> {
             return None;
         }
         Role::SiteList => "site list",
+        Role::Application => "application",
         Role::Timer => "timer",
         Role::Service => "service",
         Role::VirtualHost(_) | Role::HandWritten => "virtual host",

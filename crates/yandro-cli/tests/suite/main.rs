@@ -41,6 +41,7 @@ mod pack;
 mod package;
 mod privilege;
 mod reach;
+mod readdress;
 mod robust;
 mod safety;
 mod servers;

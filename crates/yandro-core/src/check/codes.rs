@@ -157,12 +157,12 @@ codes! {
         "The application redirects HTTPS to HTTP, and the server redirects that to HTTPS: a circle.",
         "the setting that tells the application about HTTPS, or: yandro map NAME --https both";
     RedirectLeaves { site: HostName } Warning []
-        "A redirect of the application leaves the site's name.", "a search for that address in the project's files";
+        "A redirect of the application leaves the site's name.", "yandro readdress NAME --from OLD";
     PageLeaves { site: HostName } Warning []
-        "The page says that its address is another one.", "a search for that address in the project's files";
+        "The page says that its address is another one.", "yandro readdress NAME --from OLD";
     PageMixed { site: HostName, origin: String, places: usize } Warning []
         "The page loads from, or sends forms to, an address without HTTPS or the application's old one: browsers block it.",
-        "the search that is shown, then correct the application's address";
+        "yandro readdress NAME --from OLD, or the search that is shown";
     TlsFails { host: HostName } Error [wrong logged settle]
         "The TLS handshake fails.", "yandro map NAME";
     TlsVersion { host: HostName } Error [wrong]

@@ -25,6 +25,8 @@ pub enum Remedy {
     },
     /// `yandro move`: the folder of a site was moved there.
     Move(HostName, Utf8PathBuf),
+    /// `yandro readdress`, with the old address of the application.
+    Readdress(HostName, String),
     /// `yandro unmap`.
     Unmap(HostName),
     /// `yandro settle`.

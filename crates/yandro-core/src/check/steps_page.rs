@@ -165,7 +165,7 @@ impl Judge<'_> {
         if let Some(Trail::Leaves(there)) = trail {
             let evidence = Evidence::LeadsTo { from: None, to: there.clone() };
             let diagnosis = Diagnosis::new(Cause::RedirectLeaves { site }).seen(evidence);
-            return fail("leaves", diagnosis.fix(self.look_for(host_of(there))));
+            return fail("leaves", diagnosis.fix(self.readdress(there)));
         }
         if self.seen.page.is_php_source {
             let fix = self.map([MapOption::Php(None)]);
@@ -186,10 +186,13 @@ impl Judge<'_> {
         }
         if let Some(other) = self.seen.page.own_addresses.iter().find_map(|own| self.other_address(own)) {
             let diagnosis = Diagnosis::new(Cause::PageLeaves { site }).seen(Evidence::OwnAddress(other.to_owned()));
-            return fail("other address", diagnosis.fix(self.look_for(host_of(other))));
+            return fail("other address", diagnosis.fix(self.readdress(other)));
         }
         if let Some((origin, places)) = self.seen.page.loaded.iter().find(|(origin, _)| self.is_mixed(origin)) {
-            let look = self.look_for(origin);
+            // A foreign server's address is not the application's.
+            let is_own = !HostName::parse(host_of(origin).split(':').next().unwrap_or_default())
+                .is_ok_and(|host| host.can_be_real());
+            let look = if is_own { self.readdress(origin) } else { self.look_for(origin) };
             let cause = Cause::PageMixed { site, origin: origin.clone(), places: *places };
             return fail("mixed content", Diagnosis::new(cause).fix(look));
         }
@@ -274,6 +277,16 @@ impl Judge<'_> {
         };
         let port = if port == scheme.default_port() { String::new() } else { format!(":{port}") };
         Remedy::Shell(format!("curl --verbose {}://{}{port}/", scheme.word(), self.seen.name))
+    }
+
+    /// The application's new address in its own files, or a search where yandro doesn't know them.
+    fn readdress(&self, old: &str) -> Remedy {
+        let site = &self.expected.site;
+        let scheme = old.split_once("://").map_or("https", |(scheme, _)| scheme);
+        match &site.content {
+            Content::Folder { .. } => Remedy::Readdress(site.name.clone(), format!("{scheme}://{}", host_of(old))),
+            Content::Upstream(_) => self.look_for(host_of(old)),
+        }
     }
 
     /// A search for the words in the project's files by which an application redirects away from its name.

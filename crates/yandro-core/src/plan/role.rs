@@ -61,6 +61,8 @@ pub enum Role {
     Timer,
     /// The built-in server as a service.
     Service,
+    /// A file of the application behind a site, which gets its new address.
+    Application,
     /// The user's own project.
     ProjectFile,
     /// The way to a project, which a server's user may enter.

@@ -19,6 +19,7 @@ impl Display for Remedy {
             }
             Self::Unmap(site) => write!(f, "yandro unmap {site}"),
             Self::Move(site, folder) => write!(f, "yandro move {site} {}", word(folder.as_str())),
+            Self::Readdress(site, old) => write!(f, "yandro readdress {site} --from {}", word(old)),
             Self::Settle => f.write_str("yandro settle"),
             Self::PutBack(site) => write!(f, "yandro settle --put-back {site}"),
             Self::Control(control, server) => write!(f, "yandro servers {} {}", control.word(), server.word()),
