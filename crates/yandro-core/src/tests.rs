@@ -134,7 +134,7 @@ fn every_error_of_names_and_values_reads_as_written_here() {
     ");
     let list = SiteList::parse("[[site]]\nname = \"saltmarsh.test\"\nferry = 1\n", None).unwrap_err();
     insta::assert_snapshot!(list, @"
-    unknown field `ferry`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `https`, `disabled`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `address`, `http-ports`, `https-ports`, `by-address`, `only-here`, `redirect-aliases`, `listing`, `overrides`, `symlinks`, `upstream-host`, `index`, `fallback`, `php`, `extra`, `logs`
+    unknown field `ferry`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `https`, `disabled`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `address`, `http-ports`, `https-ports`, `by-address`, `only-here`, `redirect-aliases`, `listing`, `overrides`, `symlinks`, `http2`, `upstream-host`, `index`, `fallback`, `php`, `extra`, `logs`
       3 | ferry = 1
         | ^^^^^
     ");
@@ -234,6 +234,7 @@ fn every_error_of_plans_reads_as_written_here() {
         PlanError::Issued { .. } => PlanError::Issued { path: "/srv/fullchain.pem".into(), error: PkiError::Nameless },
         PlanError::ServerMissing(_) => PlanError::ServerMissing(ServerId::NGINX),
         PlanError::ModuleMissing { .. } => PlanError::ModuleMissing { module: "ssl".into(), install: Some("mod_ssl") },
+        PlanError::Prefork { .. } => PlanError::Prefork { server: ServerId::APACHE, has_links: true },
         PlanError::Broken(..) => PlanError::Broken(
             ServerId::NGINX,
             Box::new(ConfigFault { excerpt: Some(excerpt()), ..ConfigFault::new(place(), "`listen` has no end") }),
@@ -284,6 +285,7 @@ fn every_error_of_plans_reads_as_written_here() {
     /srv/fullchain.pem: a certificate needs at least one name or address
     no nginx was found
     Apache httpd has no module `ssl` to load: its configuration has no line for it that could be switched on, and among its modules there is no `mod_ssl.so`
+    Apache httpd can't speak HTTP/2, since it handles each connection in a process of its own (prefork)
     the configuration of nginx is broken already, before anything was changed: /etc/nginx/nginx.conf:7: `listen` has no end
     `Listen 443` would have no effect in /etc/ports.conf: that part of it doesn't count
     `crew.test` belongs to the site list of user `bob` (/home/bob/sites.toml): /etc/nginx/conf.d/yandro-crew.test.conf

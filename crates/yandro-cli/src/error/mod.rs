@@ -253,6 +253,12 @@ impl From<PlanError> for CommandError {
                 Some(command) => format!("install it: {command}"),
                 None => format!("install the package that has `mod_{module}.so`"),
             }),
+            PlanError::Prefork { has_links: true, .. } => Some(
+                "switch it to threads, if no module of PHP is loaded into it: sudo a2dismod mpm_prefork && sudo a2enmod mpm_event && sudo systemctl restart apache2".into(),
+            ),
+            PlanError::Prefork { .. } => {
+                Some("have its configuration load mpm_event instead, or leave `--http2` out".into())
+            }
             PlanError::Broken(_, fault) => {
                 Some(format!("correct that line, then run the command again: {}", fault.place))
             }

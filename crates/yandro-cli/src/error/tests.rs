@@ -39,6 +39,7 @@ fn all() -> Vec<PlanError> {
         module("ssl", Some("dnf install mod_ssl")),
         module("rewrite", None),
         module("authz_host", None),
+        PlanError::Prefork { server: ServerId::APACHE, has_links: true },
         PlanError::Unreached { what: "Listen 443".into(), file: "/etc/ports.conf".into() },
         PlanError::OtherList { name: name("crew.test"), list: list(), path: "/etc/crew.conf".into() },
         PlanError::VirtualHostTaken { place: place(), name: name("crew.test") },
@@ -84,6 +85,8 @@ fn errors_of_plans_come_with_their_fix() {
       install the package that has `mod_rewrite.so`
     Apache httpd has no module `authz_host` to load: its configuration has no line for it that could be switched on, and among its modules there is no `mod_authz_host.so` [NotMade, not-made]
       install that module, or let the network open the site as well: --only-here off
+    Apache httpd can't speak HTTP/2, since it handles each connection in a process of its own (prefork) [NotMade, not-made]
+      switch it to threads, if no module of PHP is loaded into it: sudo a2dismod mpm_prefork && sudo a2enmod mpm_event && sudo systemctl restart apache2
     `Listen 443` would have no effect in /etc/ports.conf: that part of it doesn't count [NotMade, not-made]
       put `Listen 443` where it counts, by hand: /etc/ports.conf; then run the command again
     `crew.test` belongs to the site list of user `bob` (/home/bob/sites.toml): /etc/crew.conf [NotMade, not-made]

@@ -453,3 +453,46 @@ fn upgrades(server: &str) {
     ]);
     assert!(upgraded.stdout.starts_with("HTTP/1.1 101 ") && upgraded.stdout.ends_with("ferry"), "{upgraded}");
 }
+
+#[test]
+fn browsers_are_offered_http2_where_apache_has_it_or_is_asked_to() {
+    let Some(machine) = Namespace::new(&[]) else { return };
+    let tree = || machine.run("sh", &["-c", "find apache2 | sort; cat hosts"]).stdout;
+    let before = tree();
+    let version = || {
+        let words = ["--http2", "-so", "/dev/null", "-w", "%{http_version}", "https://saltmarsh.test/"];
+        machine.curl(&words).succeeds().stdout
+    };
+    let map = |words: &[&str]| machine.yandro(&[&["map", "saltmarsh.test", "./saltmarsh"], words].concat());
+    map(&[]).succeeds();
+    assert_eq!(version(), "1.1", "nothing else is switched on for it");
+    let module = machine.path("apache2/mods-enabled/http2.load");
+    map(&["--http2", "on"]).succeeds();
+    assert!(module.exists());
+    assert_eq!(version(), "2");
+    machine.yandro(&["check", "saltmarsh.test"]).succeeds();
+    map(&["--http2", "off"]).succeeds();
+    assert_eq!(version(), "1.1");
+    // With the module there, it is offered without being asked for.
+    map(&["--http2", "auto"]).succeeds();
+    assert_eq!(version(), "2");
+    let ran = machine.yandro(&["settle"]).succeeds();
+    assert!(ran.stdout.contains("as the site list says; nothing was changed"), "{ran}");
+    machine.yandro(&["unmap", "saltmarsh.test"]).succeeds();
+    assert_eq!(tree(), before);
+    // A process for each connection: it can't be.
+    machine.yandro(&["servers", "stop", "apache"]).succeeds();
+    let modules = machine.path("apache2/mods-enabled");
+    for kind in ["load", "conf"] {
+        fs::remove_file(modules.join(format!("mpm_event.{kind}"))).unwrap();
+        let prefork = format!("mpm_prefork.{kind}");
+        std::os::unix::fs::symlink(format!("../mods-available/{prefork}"), modules.join(prefork)).unwrap();
+    }
+    let before = tree();
+    let ran = map(&["--http2", "on"]);
+    assert_eq!(ran.status, 3, "{ran}");
+    assert!(ran.stderr.contains("(prefork)\nfix: switch it to threads"), "{ran}");
+    assert_eq!(tree(), before);
+    map(&[]).succeeds();
+    assert_eq!(version(), "1.1");
+}

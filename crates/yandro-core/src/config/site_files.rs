@@ -24,6 +24,8 @@ pub struct ServerTraits {
     pub listens_on_v6: bool,
     /// Whether HTTP/2 is a directive (nginx 1.25.1), and no word of `listen`.
     pub has_http2_directive: bool,
+    /// Whether Apache httpd speaks HTTP/2 as it is: it has the module, and handles connections in threads.
+    pub speaks_http2: bool,
     /// Start of a variable in an argument, whatever its quotes.
     pub variable: Variable,
     /// Under which ports browsers reach it.

@@ -63,6 +63,14 @@ pub enum PlanError {
         /// The command that installs it, where it is known.
         install: Option<&'static str>,
     },
+    /// HTTP/2 was asked for, and the server can't.
+    #[error("{server} can't speak HTTP/2, since it handles each connection in a process of its own (prefork)")]
+    Prefork {
+        /// The server.
+        server: ServerId,
+        /// Whether it enables modules by links, as Debian does.
+        has_links: bool,
+    },
     /// The server refuses its configuration as it is.
     #[error("the configuration of {0} is broken already, before anything was changed: {1}")]
     Broken(ServerId, Box<ConfigFault>),

@@ -9,7 +9,7 @@ use super::InvalidValue;
 use super::reading::{absolute, address, each, host, last, ports, read_ports, relative, text, texts, written};
 use super::serving::checked_path;
 use super::{
-    Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, ServerId, Site, Symlinks, Upstream,
+    Content, DEFAULT_ADDRESS, FastCgi, Http2, Https, Listing, Logs, Overrides, ServerId, Site, Symlinks, Upstream,
     UpstreamHost, checked_days, checked_fallback, checked_index,
 };
 use crate::name::HostName;
@@ -289,6 +289,13 @@ options! {
         ]), "The symbolic links that are followed.", "on",
         choice!(Symlinks, draft => draft.rest.serving.symlinks, site => site.serving.symlinks),
         serving("symlinks", "WHETHER", "Follow symbolic links [default: on]");
+    "http2" ValueForm::Word(&[
+            ("auto", "Where the server can: nginx, and an Apache httpd that has the module and not prefork"),
+            ("on", "Yes; the module of Apache httpd is switched on"),
+            ("off", "No"),
+        ]), "Whether browsers may use HTTP/2.", "auto",
+        choice!(Http2, draft => draft.rest.serving.http2, site => site.serving.http2),
+        serving("http2", "WHETHER", "Offer HTTP/2 over HTTPS [default: where the server has it switched on]");
     "upstream-host" ValueForm::Word(&[("site", "The site's name"), ("own", "The upstream's own host and port")]),
         "Host name in requests to the running server.", "site",
         choice!(UpstreamHost, draft => draft.rest.serving.upstream_host, site => site.serving.upstream_host),

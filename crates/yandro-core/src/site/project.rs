@@ -17,7 +17,7 @@ use crate::tables::Value;
 pub const PROJECT_FILE: &str = "yandro.toml";
 
 /// The keys that a project file may have, beyond `folder`, `extra` and `php`.
-const KEYS: [&str; 13] = [
+const KEYS: [&str; 14] = [
     "name",
     "aliases",
     "document-root",
@@ -28,6 +28,7 @@ const KEYS: [&str; 13] = [
     "listing",
     "overrides",
     "symlinks",
+    "http2",
     "upstream-host",
     "index",
     "fallback",

@@ -26,6 +26,8 @@ pub struct Serving {
     pub overrides: Overrides,
     /// Whether symbolic links are followed.
     pub symlinks: Symlinks,
+    /// Whether browsers may use HTTP/2.
+    pub http2: Http2,
     /// The host that an upstream is asked for.
     pub upstream_host: UpstreamHost,
     /// The index names, the first that is there answers; none leaves it to the server.
@@ -95,6 +97,19 @@ words! {
         /// Links whose target has the same owner.
         Owner = "owner",
         /// None.
+        Off = "off",
+    }
+}
+
+words! {
+    /// Whether browsers may use HTTP/2 (RFC 9113) over HTTPS.
+    Http2 {
+        /// Where the server can, without another change of its configuration.
+        #[default]
+        Auto = "auto",
+        /// Yes; a module that it needs is switched on.
+        On = "on",
+        /// No.
         Off = "off",
     }
 }

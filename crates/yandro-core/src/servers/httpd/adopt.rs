@@ -5,7 +5,9 @@ use crate::server_path::ServerPath;
 use crate::adopt::{BlockAddress, BlockReading, Fate, HandBlock, OWN_CERTIFICATE, OWN_TLS, is_name, upstream};
 use crate::config::{Directive, Node, Section};
 use crate::host_port::{HostPort, in_brackets};
-use crate::site::{Content, FastCgi, Listing, Overrides, Symlinks, UpstreamHost, checked_fallback, checked_index};
+use crate::site::{
+    Content, FastCgi, Http2, Listing, Overrides, Symlinks, UpstreamHost, checked_fallback, checked_index,
+};
 
 /// The directives that yandro may add to a person's virtual host without changing what it answers.
 const HARMLESS: [&str; 8] = [
@@ -71,6 +73,11 @@ fn directive(reading: &mut BlockReading, block: &HandBlock<'_>, own: &Directive)
         "serveralias" => aliases(reading, block, own),
         "documentroot" if proxied(block).is_none() => {
             reading.replaced(block, own, "DocumentRoot", "document root");
+        }
+        "protocols" if own.values().all(|word| ["h2", "http/1.1"].contains(&word)) => {
+            let offers = own.values().any(|word| word == "h2");
+            reading.serving.http2 = if offers { Http2::Auto } else { Http2::Off };
+            reading.replaced(block, own, "Protocols", "HTTP/2");
         }
         "sslengine" => reading.replaced(block, own, "SSLEngine", "HTTPS"),
         "sslprotocol" => reading.left(block, own, "SSLProtocol", OWN_TLS),

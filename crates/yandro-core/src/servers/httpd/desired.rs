@@ -5,7 +5,8 @@ use core::net::{IpAddr, Ipv6Addr};
 
 use crate::config::{SiteFiles, Want};
 use crate::site::{
-    Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Overrides, Scheme, Serving, Site, Symlinks, UpstreamHost,
+    Content, DEFAULT_ADDRESS, FastCgi, Http2, Https, Listing, Logs, Overrides, Scheme, Serving, Site, Symlinks,
+    UpstreamHost,
 };
 
 /// Every directive and section of a site: the helper under sudo takes no others.
@@ -18,6 +19,7 @@ pub(super) const WRITTEN: &[&str] = &[
     "RewriteRule",
     "ErrorLog",
     "CustomLog",
+    "Protocols",
     "SSLEngine",
     "SSLProtocol",
     "SSLCipherSuite",
@@ -62,7 +64,8 @@ pub(crate) fn required_modules(site: &Site) -> Vec<&'static str> {
     let php: &[&str] = if site.serving.php.is_some() { &["proxy", "proxy_fcgi"] } else { &[] };
     let reach: &[&str] = if site.serving.only_here { &["authz_host"] } else { &[] };
     let logs: &[&str] = &["log_config"];
-    [protocols, redirects, content, php, reach, logs].concat()
+    let http2: &[&str] = if site.serving.http2 == Http2::On && site.https.is_on() { &["http2"] } else { &[] };
+    [protocols, redirects, content, php, reach, logs, http2].concat()
 }
 
 /// The virtual hosts of a site, one for each port.
@@ -81,7 +84,7 @@ pub(super) fn virtual_hosts(site: &Site, files: &SiteFiles) -> Vec<Want> {
     let plain = [names.clone(), over_plain, logs.clone()].concat();
     let mut hosts: Vec<Want> = site.http_ports(80).iter().map(|port| host(Scheme::Http, port, plain.clone())).collect();
     if !secure_ports.is_empty() {
-        let secure = [names, content(site, files, "https"), tls(files), logs].concat();
+        let secure = [names, content(site, files, "https"), protocols(site, files), tls(files), logs].concat();
         hosts.extend(secure_ports.iter().map(|port| host(Scheme::Https, port, secure.clone())));
     }
     hosts
@@ -136,6 +139,18 @@ fn logs(site: &Site, files: &SiteFiles) -> Vec<Want> {
 fn log_paths(folder: &str, site: &Site) -> (String, String) {
     let at = |kind: &str| format!("{folder}/{}-{kind}.log", site.name);
     (at("error"), at("access"))
+}
+
+/// The protocols that a browser may choose from, the first it knows (RFC 7301); as the server has it, if it is left to
+/// that and the server has no HTTP/2.
+fn protocols(site: &Site, files: &SiteFiles) -> Vec<Want> {
+    let words: &[&str] = match site.serving.http2 {
+        Http2::Off => &["http/1.1"],
+        Http2::On => &["h2", "http/1.1"],
+        Http2::Auto if files.server.speaks_http2 => &["h2", "http/1.1"],
+        Http2::Auto => return Vec::new(),
+    };
+    vec![Want::Directive("Protocols", words.iter().map(|word| (*word).to_owned()).collect())]
 }
 
 /// The directives for TLS in a virtual host.

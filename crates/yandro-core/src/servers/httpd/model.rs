@@ -136,6 +136,9 @@ fn httpd_site(
 ) -> Result<Journal, PlanError> {
     let view = &httpd.own.view;
     let count = set.steps.len();
+    if required_modules(site).contains(&"http2") && httpd.shared.is_prefork() {
+        return Err(PlanError::Prefork { server: httpd.own.id, has_links: httpd.links().is_some() });
+    }
     let modules = modules_by_links(set, httpd, site)?;
     let needed = required_modules(site);
     // A module that is built in or comes with another needs no line.
@@ -243,6 +246,7 @@ fn prefixes(module: &str) -> &'static [&'static str] {
         "ssl" | "socache_shmcb" => &["ssl"],
         "rewrite" => &["rewrite"],
         "headers" => &["header", "requestheader"],
+        "http2" => &["h2", "protocols"],
         "proxy" | "proxy_http" | "proxy_fcgi" => &["proxy"],
         _ => &[],
     }

@@ -127,6 +127,11 @@ impl HttpdShared {
         self.configuration.modules.contains(&source) || self.configuration.modules.contains(&format!("{module}_module"))
     }
 
+    /// Whether each connection has a process of its own: HTTP/2 doesn't work so.
+    pub(super) fn is_prefork(&self) -> bool {
+        ["prefork.c", "mpm_prefork_module"].iter().any(|name| self.configuration.modules.contains(*name))
+    }
+
     /// Whether it listens on a port of an address.
     pub(super) fn listens_on(&self, address: IpAddr, port: u16) -> bool {
         self.listens.iter().any(|listen| listen.takes_in(address, port))
@@ -146,6 +151,7 @@ impl HttpdShared {
             log_folder: logs.map_or_else(|| self.log_folder.clone(), str::to_owned),
             log_format: if self.has_combined { "combined".to_owned() } else { COMBINED.to_owned() },
             upgrades: self.version() >= [2, 4, 47],
+            speaks_http2: self.has_module("http2") && !self.is_prefork(),
             specific: self.foreign_addresses.iter().filter(is_one).cloned().collect(),
             ..ServerTraits::default()
         }

@@ -5,7 +5,7 @@ use core::net::{IpAddr, Ipv6Addr};
 use crate::config::{SiteFiles, Want};
 use crate::name::HostName;
 use crate::site::Scheme;
-use crate::site::{Content, DEFAULT_ADDRESS, FastCgi, Https, Listing, Logs, Site, Symlinks, UpstreamHost};
+use crate::site::{Content, DEFAULT_ADDRESS, FastCgi, Http2, Https, Listing, Logs, Site, Symlinks, UpstreamHost};
 
 /// Every directive and block of a site: the helper under sudo takes no others.
 pub(super) const WRITTEN: &[&str] = &[
@@ -90,7 +90,8 @@ fn listens(site: &Site, files: &SiteFiles, port: u16, scheme: Scheme) -> Vec<Wan
         let own = std::iter::once(site.address).chain(v6).map(at);
         addresses.extend(own.filter(|own| files.server.specific.contains(own)));
     }
-    let words: &[&str] = match (scheme, files.server.has_http2_directive) {
+    let offers = site.serving.http2 != Http2::Off;
+    let words: &[&str] = match (scheme, files.server.has_http2_directive || !offers) {
         (Scheme::Http, _) => &[],
         (Scheme::Https, true) => &["ssl"],
         (Scheme::Https, false) => &["ssl", "http2"],
@@ -99,7 +100,7 @@ fn listens(site: &Site, files: &SiteFiles, port: u16, scheme: Scheme) -> Vec<Wan
     let listen = |address: String| Want::Directive("listen", std::iter::once(address).chain(words.clone()).collect());
     let mut wants: Vec<Want> = addresses.into_iter().map(listen).collect();
     if scheme == Scheme::Https && files.server.has_http2_directive {
-        wants.push(Want::one("http2", "on"));
+        wants.push(Want::one("http2", if offers { "on" } else { "off" }));
     }
     wants
 }
