@@ -285,7 +285,7 @@ fn every_error_of_plans_reads_as_written_here() {
     /srv/fullchain.pem: a certificate needs at least one name or address
     no nginx was found
     Apache httpd has no module `ssl` to load: its configuration has no line for it that could be switched on, and among its modules there is no `mod_ssl.so`
-    Apache httpd can't speak HTTP/2, since it handles each connection in a process of its own (prefork)
+    Apache httpd can't speak HTTP/2, since it runs one process for each connection (prefork)
     the configuration of nginx is broken already, before anything was changed: /etc/nginx/nginx.conf:7: `listen` has no end
     `Listen 443` would have no effect in /etc/ports.conf: that part of it doesn't count
     `crew.test` belongs to the site list of user `bob` (/home/bob/sites.toml): /etc/nginx/conf.d/yandro-crew.test.conf

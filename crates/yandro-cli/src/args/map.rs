@@ -21,6 +21,15 @@ pub(crate) struct MapArgs {
     /// With three names or more: map each to the folder of that name
     #[arg(value_name = "NAMES")]
     pub(crate) more: Vec<String>,
+    /// Map each folder in DIR to a name of its own, after you agreed to the list
+    #[arg(long, value_name = "DIR", conflicts_with = "name")]
+    pub(crate) each: Option<Utf8PathBuf>,
+    /// With `--each`: leave this folder out (repeatable)
+    #[arg(long, value_name = "FOLDER", requires = "each")]
+    pub(crate) except: Vec<String>,
+    /// With `--each`: the domain that the names are below
+    #[arg(long, value_name = "DOMAIN", requires = "each", default_value = "test")]
+    pub(crate) below: String,
     /// Add another name for the site (repeatable)
     #[arg(long = "alias", value_name = "NAME")]
     pub(crate) aliases: Vec<String>,
@@ -49,7 +58,7 @@ pub(crate) struct MapArgs {
     /// Address that the name points to, such as a virtual machine's [default: 127.0.0.1]
     #[arg(long, value_name = "IP")]
     pub(crate) address: Option<IpAddr>,
-    /// Don't ask before mapping what this folder's yandro.toml asks for
+    /// Don't ask before mapping what this folder's yandro.toml asks for, or what `--each` found
     #[arg(long)]
     pub(crate) accept: bool,
     /// Comment out your own hosts lines for these names. `yandro unmap` restores them

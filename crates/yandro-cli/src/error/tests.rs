@@ -85,7 +85,7 @@ fn errors_of_plans_come_with_their_fix() {
       install the package that has `mod_rewrite.so`
     Apache httpd has no module `authz_host` to load: its configuration has no line for it that could be switched on, and among its modules there is no `mod_authz_host.so` [NotMade, not-made]
       install that module, or let the network open the site as well: --only-here off
-    Apache httpd can't speak HTTP/2, since it handles each connection in a process of its own (prefork) [NotMade, not-made]
+    Apache httpd can't speak HTTP/2, since it runs one process for each connection (prefork) [NotMade, not-made]
       switch it to threads, if no module of PHP is loaded into it: sudo a2dismod mpm_prefork && sudo a2enmod mpm_event && sudo systemctl restart apache2
     `Listen 443` would have no effect in /etc/ports.conf: that part of it doesn't count [NotMade, not-made]
       put `Listen 443` where it counts, by hand: /etc/ports.conf; then run the command again

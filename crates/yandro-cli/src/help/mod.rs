@@ -17,6 +17,7 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
             ("yandro map booking.saltmarsh.test https://127.0.0.1:5173", "a dev server that speaks TLS itself"),
             ("yandro map crew.saltmarsh.test ./crew --address 192.168.56.10", "a virtual machine serves it"),
             ("yandro map tides.test depot.test crew.test", "the folders of these names"),
+            ("yandro map --each ./ferries", "each folder in it, after you agreed to the list"),
             ("yandro map", "the sites that this folder's yandro.toml asks for"),
             ("yandro map saltmarsh.test --preview", "show what would change"),
         ],

@@ -25,6 +25,7 @@ mod crash;
 mod declared;
 mod demo;
 mod dev_server;
+mod each;
 mod elsewhere;
 mod foreign;
 mod harbour;

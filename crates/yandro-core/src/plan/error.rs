@@ -64,7 +64,7 @@ pub enum PlanError {
         install: Option<&'static str>,
     },
     /// HTTP/2 was asked for, and the server can't.
-    #[error("{server} can't speak HTTP/2, since it handles each connection in a process of its own (prefork)")]
+    #[error("{server} can't speak HTTP/2, since it runs one process for each connection (prefork)")]
     Prefork {
         /// The server.
         server: ServerId,

@@ -290,7 +290,7 @@ options! {
         choice!(Symlinks, draft => draft.rest.serving.symlinks, site => site.serving.symlinks),
         serving("symlinks", "WHETHER", "Follow symbolic links [default: on]");
     "http2" ValueForm::Word(&[
-            ("auto", "Where the server can: nginx, and an Apache httpd that has the module and not prefork"),
+            ("auto", "If the server can: nginx, and Apache httpd with the module and without prefork"),
             ("on", "Yes; the module of Apache httpd is switched on"),
             ("off", "No"),
         ]), "Whether browsers may use HTTP/2.", "auto",

@@ -104,7 +104,7 @@ words! {
 words! {
     /// Whether browsers may use HTTP/2 (RFC 9113) over HTTPS.
     Http2 {
-        /// Where the server can, without another change of its configuration.
+        /// If the server can, without another change of its configuration.
         #[default]
         Auto = "auto",
         /// Yes; a module that it needs is switched on.

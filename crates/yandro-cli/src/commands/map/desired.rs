@@ -4,7 +4,8 @@ use std::net::IpAddr;
 
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use yandro_core::{
-    Content, DEFAULT_ADDRESS, HostName, Https, ServerFacts, ServerId, Site, SiteList, SitePatch, SiteRefusal, Upstream,
+    Content, DEFAULT_ADDRESS, HostName, Https, OPTIONS, ServerFacts, ServerId, Site, SiteList, SitePatch, SiteRefusal,
+    Upstream,
 };
 use yandro_machine::{observe, php};
 
@@ -56,7 +57,13 @@ pub(super) fn desired(
     };
     let mut site = site;
     site.serving.redirect_aliases.retain(|alias| site.aliases.contains(alias));
-    patch(context, args)?.apply(&site, before, &facts(context, args, server)).map_err(refused)
+    let mut patch = patch(context, args)?;
+    let php = OPTIONS.iter().find(|option| option.key == "php");
+    let is_said = args.options.0.iter().any(|(option, _)| option.key == "php");
+    if let Some(php) = php.filter(|_| request.finds_php && !is_said) {
+        patch.change(php, vec![String::new()]);
+    }
+    patch.apply(&site, before, &facts(context, args, request, server)).map_err(refused)
 }
 
 /// The site's aliases, without those that are to go and with those that are new.
@@ -123,9 +130,10 @@ fn patch(context: &Context, args: &MapArgs) -> Result<SitePatch, CommandError> {
 }
 
 /// Facts about the server of the site.
-fn facts(context: &Context, args: &MapArgs, server: ServerId) -> ServerFacts {
+fn facts(context: &Context, args: &MapArgs, request: &MapRequest, server: ServerId) -> ServerFacts {
     let is_here = context.present().is_here(server);
-    let is_to_find = is_here && args.options.0.iter().any(|(option, values)| option.key == "php" && values == &[""]);
+    let is_asked = args.options.0.iter().any(|(option, values)| option.key == "php" && values == &[""]);
+    let is_to_find = is_here && (is_asked || request.finds_php);
     ServerFacts {
         server,
         kind: context.server(server).map(|found| found.kind),

@@ -1,6 +1,7 @@
 //! `yandro map`.
 
 mod desired;
+mod each;
 mod folder;
 mod notes;
 mod project;
@@ -9,6 +10,7 @@ mod request;
 
 pub(super) use desired::absolute;
 use desired::desired;
+use each::Each;
 use notes::notes;
 use project::Project;
 use request::requests;
@@ -36,12 +38,23 @@ pub(crate) fn run_then<'c>(
     ui: &mut Ui,
     written: impl Fn() -> Result<(), CommandError>,
 ) -> Result<Outcome<'c>, CommandError> {
-    let project = if args.name.is_none() { Some(Project::here(context)?.ok_or_else(no_name)?) } else { None };
+    let each = args.each.as_ref().map(|folder| Each::of(context, args, folder)).transpose()?;
+    let project = match args.name {
+        None if each.is_none() => Some(Project::here(context)?.ok_or_else(no_name)?),
+        _ => None,
+    };
     if let Some(project) = &project {
         project.takes(args)?;
         project.agree(context, args)?;
     }
-    let requests = if project.is_some() { Vec::new() } else { requests(context, args)? };
+    let requests = match (&project, &each) {
+        (Some(_), _) => Vec::new(),
+        (None, Some(each)) => {
+            each.agree(context, args)?;
+            each.requests()
+        }
+        (None, None) => requests(context, args)?,
+    };
     let (mut asked, mut asked_folder) = (false, false);
     let plan = || {
         let (text, list) = context.list()?;
@@ -69,7 +82,10 @@ pub(crate) fn run_then<'c>(
         ui,
         plan,
         written,
-        Telling { is_root_given: project.is_some() || args.document_root.is_some(), ..Telling::default() },
+        Telling {
+            is_root_given: project.is_some() || each.is_some() || args.document_root.is_some(),
+            ..Telling::default()
+        },
     )
 }
 

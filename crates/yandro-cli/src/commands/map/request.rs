@@ -14,6 +14,8 @@ pub(super) struct MapRequest {
     pub(super) name: HostName,
     /// A folder or an upstream as given; `None` for the site's own, or the current folder.
     pub(super) target: Option<String>,
+    /// Whether its PHP runs by the php-fpm that is found here.
+    pub(super) finds_php: bool,
 }
 
 /// Reads which sites to map: one with its folder, or three and more with the folders of their names.
@@ -30,7 +32,7 @@ pub(super) fn requests(context: &Context, args: &MapArgs) -> Result<Vec<MapReque
             .hint(format!("for two sites: yandro map {first} ./{first}, then: yandro map {second} ./{second}"))
             .hint(format!("for one site that serves {second}: yandro map {first} ./{second}")));
         }
-        return Ok(vec![MapRequest { name, target: args.target.clone() }]);
+        return Ok(vec![MapRequest { name, target: args.target.clone(), finds_php: false }]);
     }
     if !(args.aliases.is_empty() && args.no_alias.is_empty()) {
         return Err(CommandError::usage("aliases belong to one site, and several are given")
@@ -57,7 +59,7 @@ pub(super) fn requests(context: &Context, args: &MapArgs) -> Result<Vec<MapReque
             .hint("create the folders too: add `--create`")
             .hint("or map each site to its own folder: yandro map NAME FOLDER"));
         }
-        requests.push(MapRequest { name, target: (!is_kept).then(|| word.to_owned()) });
+        requests.push(MapRequest { name, target: (!is_kept).then(|| word.to_owned()), finds_php: false });
     }
     Ok(requests)
 }

@@ -127,7 +127,7 @@ impl HttpdShared {
         self.configuration.modules.contains(&source) || self.configuration.modules.contains(&format!("{module}_module"))
     }
 
-    /// Whether each connection has a process of its own: HTTP/2 doesn't work so.
+    /// Whether it runs one process for each connection, which rules HTTP/2 out.
     pub(super) fn is_prefork(&self) -> bool {
         ["prefork.c", "mpm_prefork_module"].iter().any(|name| self.configuration.modules.contains(*name))
     }
