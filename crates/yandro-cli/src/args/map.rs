@@ -1,5 +1,6 @@
 //! The arguments of `yandro map`.
 
+use std::ffi::OsString;
 use std::net::IpAddr;
 
 use crate::complete;
@@ -21,7 +22,7 @@ pub(crate) struct MapArgs {
     /// With three names or more: map each to the folder of that name
     #[arg(value_name = "NAMES")]
     pub(crate) more: Vec<String>,
-    /// Map each folder in DIR to a name of its own, after you agreed to the list
+    /// Map each folder in DIR to its own name, once you agreed to the list
     #[arg(long, value_name = "DIR", conflicts_with = "name")]
     pub(crate) each: Option<Utf8PathBuf>,
     /// With `--each`: leave this folder out (repeatable)
@@ -143,4 +144,24 @@ impl From<HttpsArg> for Https {
             HttpsArg::Off => Self::Off,
         }
     }
+}
+
+/// Whether a word is a version of PHP, such as `8.2`.
+pub(crate) fn is_php_version(word: &str) -> bool {
+    let is_number = |part: &str| !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_digit());
+    word.split_once('.').is_some_and(|(major, minor)| is_number(major) && is_number(minor))
+}
+
+/// The command line with `--php 8.2` as `--php=8.2`. The value of that option may be left out, so no other word
+/// behind it is its value.
+pub(crate) fn with_php_version(arguments: impl Iterator<Item = OsString>) -> Vec<OsString> {
+    let mut out: Vec<OsString> = Vec::new();
+    for argument in arguments {
+        let version = argument.to_str().filter(|word| is_php_version(word));
+        match (out.last_mut(), version) {
+            (Some(last), Some(version)) if last == "--php" => *last = format!("--php={version}").into(),
+            _ => out.push(argument),
+        }
+    }
+    out
 }

@@ -17,7 +17,7 @@ use crate::complete;
 use crate::global::Global;
 pub(crate) use authority::{AuthorityArgs, AuthorityCommand, RootFormat, StoresArg};
 pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, ManagerArg, RenewArgs};
-pub(crate) use map::MapArgs;
+pub(crate) use map::{MapArgs, is_php_version, with_php_version};
 pub(crate) use servers::{ServerAddArgs, ServersArgs, ServersCommand};
 pub(crate) use sites::{
     AdoptArgs, CheckArgs, DisableArgs, MoveArgs, OpenArgs, ReaddressArgs, RenameArgs, SettleArgs, UninstallArgs,

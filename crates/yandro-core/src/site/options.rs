@@ -309,7 +309,7 @@ options! {
         or("off", serving("fallback", "PATH", "Path that answers for missing files, such as /index.php or /index.html (`off` for none)"));
     "php" ValueForm::Text, "Address of php-fpm: the path of its socket, or `HOST:PORT`.", "no PHP",
         value!(draft, values => draft.rest.serving.php, last(values, FastCgi::parse)?, site => site.serving.php.as_ref().map(text)),
-        MapArgument { may_be_found: true, ..or("off", serving("php", "SOCKET", "Run PHP files with php-fpm: the socket that is found, or this one (a path or HOST:PORT, `off` for none)")) };
+        MapArgument { may_be_found: true, ..or("off", serving("php", "WHICH", "Run PHP files with php-fpm: the one that is found, or this one (a version such as 8.2, a socket or HOST:PORT; `off` for none)")) };
     "extra" ValueForm::Text, "File with your own directives for the site's virtual hosts, absolute.", "none",
         value!(draft, values => draft.rest.serving.extra, draft.path(values, checked_path)?, site => site.serving.extra.as_ref().map(written)),
         path(or("off", serving("extra", "FILE", "File with your own directives for the site's virtual hosts (`off` for none)")));

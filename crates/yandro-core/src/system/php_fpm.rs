@@ -17,6 +17,8 @@ pub struct PhpPool {
     pub most: Option<(usize, Place)>,
     /// The line that names the owner of its socket (`listen.owner`).
     pub owner: Option<Place>,
+    /// The user that runs its PHP files.
+    pub user: Option<String>,
 }
 
 /// The pools of a configuration file. What php-fpm wouldn't take is left out.
@@ -36,6 +38,7 @@ pub fn php_pools(file: &str, text: &str) -> Vec<PhpPool> {
         let place = Place { file: file.to_owned(), line: number + 1 };
         match key.trim() {
             "listen" => section.listen = address(&value).map(|address| (address, place)),
+            "user" => section.user = Some(value),
             "listen.owner" => section.owner = Some(place),
             "pm.max_children" => section.most = value.parse().ok().map(|most| (most, place)),
             _ => {}
@@ -51,12 +54,13 @@ struct Section {
     listen: Option<(FastCgi, Place)>,
     most: Option<(usize, Place)>,
     owner: Option<Place>,
+    user: Option<String>,
 }
 
 impl Section {
     fn pool(self) -> Option<PhpPool> {
         let (address, place) = self.listen?;
-        Some(PhpPool { name: self.name, address, place, most: self.most, owner: self.owner })
+        Some(PhpPool { name: self.name, address, place, most: self.most, owner: self.owner, user: self.user })
     }
 }
 

@@ -14,8 +14,9 @@ use crate::permissions::{self, User};
 use crate::ports;
 
 /// The folders of pools' files, by distribution. `*` is a version.
-const POOLS: [&str; 5] = [
+const POOLS: [&str; 6] = [
     "/etc/php/*/fpm/pool.d",
+    "/etc/opt/remi/*/php-fpm.d",
     "/etc/php-fpm.d",
     "/etc/php/php-fpm.d",
     "/usr/local/etc/php-fpm.d",
@@ -58,7 +59,7 @@ pub(crate) fn look(machine: &Machine, php: Option<&FastCgi>, user: Option<&User>
 }
 
 /// The pools of all versions.
-fn pools(machine: &Machine) -> Vec<PhpPool> {
+pub(super) fn pools(machine: &Machine) -> Vec<PhpPool> {
     let mut found = Vec::new();
     for pattern in POOLS {
         for folder in folders(machine, pattern) {
@@ -86,7 +87,7 @@ fn folders(machine: &Machine, pattern: &str) -> Vec<Utf8PathBuf> {
 }
 
 /// Whether two addresses are one: a distribution may keep a link to the socket of its usual version.
-fn is_same(machine: &Machine, one: &FastCgi, other: &FastCgi) -> bool {
+pub(super) fn is_same(machine: &Machine, one: &FastCgi, other: &FastCgi) -> bool {
     let target = |address: &FastCgi| match address {
         FastCgi::Socket(path) => end_of_links(machine, &path.to_native()).to_string(),
         FastCgi::Address(address) => address.to_string(),
@@ -128,15 +129,15 @@ fn may_use(address: &FastCgi, user: Option<&User>) -> bool {
 }
 
 /// The sockets of the file system that are in use.
-struct Sockets(Vec<NamedSocket>);
+pub(super) struct Sockets(Vec<NamedSocket>);
 
 impl Sockets {
-    fn look() -> Self {
+    pub(super) fn look() -> Self {
         Self(os::named_sockets())
     }
 
     /// Whether something listens at an address.
-    fn has(&self, machine: &Machine, address: &FastCgi) -> bool {
+    pub(super) fn has(&self, machine: &Machine, address: &FastCgi) -> bool {
         match address {
             FastCgi::Socket(path) => match os::connects(&machine.real_path(path.as_str())) {
                 Ok(()) => true,

@@ -1,5 +1,6 @@
 //! php-fpm: its addresses, its pools, the state of both.
 
+mod installed;
 mod look;
 mod programs;
 
@@ -7,6 +8,7 @@ use yandro_core::{FastCgi, ServerPath};
 
 use crate::machine::Machine;
 
+pub use installed::{Php, installed};
 pub(crate) use look::look;
 
 /// The folders and names of sockets, by distribution: a name without a version first, for it

@@ -51,6 +51,11 @@ fn running() -> Vec<String> {
 }
 
 impl PhpProgram {
+    /// Its path.
+    pub(super) fn path(&self) -> camino::Utf8PathBuf {
+        format!("{}/{}", self.folder, self.name).into()
+    }
+
     pub(super) fn version(&self) -> &str {
         self.name.trim_start_matches("php-fpm")
     }

@@ -11,7 +11,7 @@ use yandro_machine::{observe, php};
 
 use super::folder::can_be_made;
 use super::request::{MapRequest, upstream_url};
-use crate::args::MapArgs;
+use crate::args::{MapArgs, is_php_version};
 use crate::context::Context;
 use crate::error::{self, CommandError};
 
@@ -63,7 +63,11 @@ pub(super) fn desired(
     if let Some(php) = php.filter(|_| request.finds_php && !is_said) {
         patch.change(php, vec![String::new()]);
     }
-    patch.apply(&site, before, &facts(context, args, request, server)).map_err(refused)
+    let facts = facts(context, args, request, server);
+    patch.apply(&site, before, &facts).map_err(|refusal| {
+        let is_php = facts.is_here && facts.php.is_none() && is_php_asked(args);
+        is_php.then(|| stopped_php(context)).flatten().unwrap_or_else(|| refused(refusal))
+    })
 }
 
 /// The site's aliases, without those that are to go and with those that are new.
@@ -116,7 +120,12 @@ fn patch(context: &Context, args: &MapArgs) -> Result<SitePatch, CommandError> {
             }
             _ => Ok(value.clone()),
         };
-        let values: Vec<String> = values.iter().map(value).collect::<Result<_, _>>()?;
+        let mut values: Vec<String> = values.iter().map(value).collect::<Result<_, _>>()?;
+        if option.key == "php" {
+            for value in values.iter_mut().filter(|value| is_php_version(value)) {
+                *value = php_of_version(context, value)?;
+            }
+        }
         if option.key == "extra" {
             let is_there = |path: &&String| is_word(path) || Utf8Path::new(path).is_file();
             if let Some(path) = values.iter().find(|path| !is_there(path)) {
@@ -129,11 +138,47 @@ fn patch(context: &Context, args: &MapArgs) -> Result<SitePatch, CommandError> {
     Ok(patch)
 }
 
+/// Whether PHP is to be found.
+fn is_php_asked(args: &MapArgs) -> bool {
+    args.options.0.iter().any(|(option, values)| option.key == "php" && values == &[""])
+}
+
+/// The error for a php-fpm that is installed and doesn't run, if there is one.
+fn stopped_php(context: &Context) -> Option<CommandError> {
+    let all = php::installed(&context.machine);
+    let stopped = all.iter().find_map(|php| Some((&php.version, php.start.as_ref()?)));
+    stopped.map(|(version, start)| not_running(version, start))
+}
+
+fn not_running(version: &str, start: &str) -> CommandError {
+    CommandError::not_made(format!("the php-fpm of PHP {version} doesn't run")).hint(format!("start it: {start}"))
+}
+
+/// The address of the php-fpm of a version.
+fn php_of_version(context: &Context, version: &str) -> Result<String, CommandError> {
+    let all = php::installed(&context.machine);
+    let own: Vec<_> = all.iter().filter(|php| php.version == version).collect();
+    if let Some(address) = own.iter().filter(|php| php.listens).find_map(|php| php.address.as_ref()) {
+        return Ok(address.to_string());
+    }
+    if let Some(start) = own.iter().find_map(|php| php.start.as_ref()) {
+        return Err(not_running(version, start));
+    }
+    let mut others: Vec<&str> = all.iter().map(|php| &*php.version).filter(|other| !other.is_empty()).collect();
+    others.dedup();
+    let error = CommandError::not_made(format!("no php-fpm of PHP {version} is here"));
+    let error = if others.is_empty() {
+        error
+    } else {
+        error.hint(format!("take one that is: --php={}", others.join(", --php=")))
+    };
+    Err(error.hint("see which there are: yandro servers").hint("install it, or name its socket: --php=SOCKET"))
+}
+
 /// Facts about the server of the site.
 fn facts(context: &Context, args: &MapArgs, request: &MapRequest, server: ServerId) -> ServerFacts {
     let is_here = context.present().is_here(server);
-    let is_asked = args.options.0.iter().any(|(option, values)| option.key == "php" && values == &[""]);
-    let is_to_find = is_here && (is_asked || request.finds_php);
+    let is_to_find = is_here && (is_php_asked(args) || request.finds_php);
     ServerFacts {
         server,
         kind: context.server(server).map(|found| found.kind),

@@ -2,6 +2,7 @@
 
 use std::net::SocketAddr;
 
+use yandro_machine::php::{self, Php};
 use yandro_machine::{Control, Found, NamedServer, servers};
 
 use crate::context::Context;
@@ -59,8 +60,16 @@ pub(super) fn list(context: &Context) -> Outcome<'_> {
     let all: Vec<Listed<'_>> = context.present().all().iter().map(|found| Listed::of(context, found)).collect();
     let gone: Vec<&NamedServer> = context.registry.missing(context.present().all());
     let missing = gone.iter().map(|named| named.name.to_string()).collect();
-    let data = Servers { servers: all.iter().map(to_data).collect(), missing };
-    Outcome::new(data, move |_, ui| show_all(context, &all, &gone, ui))
+    let php = php::installed(&context.machine);
+    let data = Servers {
+        servers: all.iter().map(to_data).collect(),
+        missing,
+        php: if php.is_empty() { None } else { Some(php.iter().map(php_data).collect()) },
+    };
+    Outcome::new(data, move |_, ui| {
+        show_all(context, &all, &gone, ui);
+        show_php(&php, ui);
+    })
 }
 
 fn show_all(context: &Context, all: &[Listed<'_>], gone: &[&NamedServer], ui: &mut Ui) {
@@ -118,12 +127,67 @@ fn show(context: &Context, all: &[Listed<'_>], ui: &mut Ui) {
     }
 }
 
+/// The php-fpm that sites can be given to.
+fn show_php(all: &[Php], ui: &mut Ui) {
+    if all.is_empty() {
+        return;
+    }
+    let mut table = Table::new(&["PHP", "POOL", "RUNS AS", "ADDRESS", "STATUS"]).least(&["POOL", "RUNS AS"]);
+    let word = |word: &Option<String>| Cell::plain(word.as_deref().unwrap_or("?"));
+    for php in all {
+        table.row(vec![
+            Cell::new(if php.version.is_empty() { "?" } else { &php.version }, STRONG),
+            word(&php.pool),
+            word(&php.user),
+            Cell::plain(php.address.as_ref().map(ToString::to_string).unwrap_or_default()),
+            match &php.start {
+                _ if php.listens => Cell::new("runs", GOOD),
+                Some(start) => Cell::new(format!("doesn't run: {start}"), WARN),
+                None => Cell::new("doesn't listen", WARN),
+            },
+        ]);
+    }
+    ui.say("");
+    ui.table(&table);
+    let running = all.iter().find(|php| php.listens && !php.version.is_empty());
+    if let Some(php) = running.filter(|_| all.len() > 1) {
+        ui.say(&format!("\nTo run a site's PHP with one of them: yandro map NAME --php={}", php.version));
+    }
+}
+
+fn php_data(php: &Php) -> PhpData {
+    PhpData {
+        version: php.version.clone(),
+        pool: php.pool.clone(),
+        user: php.user.clone(),
+        address: php.address.as_ref().map(ToString::to_string),
+        listens: php.listens,
+        start: php.start.clone(),
+    }
+}
+
 data! {
     /// Data of `yandro servers`.
     struct Servers {
         servers: Vec<ServerData>,
         /// Servers of the settings that are not there.
         missing: Vec<String>,
+        /// The pools of php-fpm, if there are any.
+        php: Option<Vec<PhpData>>,
+    }
+
+    /// A pool of a php-fpm.
+    struct PhpData {
+        /// Such as `8.2`; empty if it isn't known.
+        version: String,
+        pool: Option<String>,
+        /// The user that runs its PHP files.
+        user: Option<String>,
+        /// A socket, or `HOST:PORT`.
+        address: Option<String>,
+        listens: bool,
+        /// The command that starts it, if it doesn't run.
+        start: Option<String>,
     }
 
     /// A server.
