@@ -97,6 +97,7 @@ fn run_command<'c>(context: &'c Context, command: &'c Command, ui: &mut Ui) -> R
         Command::Sites => commands::sites::run(context),
         Command::Open(args) => commands::open::run(context, args),
         Command::Check(args) => commands::check::run(context, args, ui),
+        Command::Logs(args) => commands::logs::run(context, args, ui),
         Command::Ports => commands::ports::run(context),
         Command::Undo(args) => commands::undo::run(context, args, ui),
         Command::History(args) => commands::history::run(context, args, ui),

@@ -51,6 +51,7 @@ fn schemas_are_those_of_the_types() {
         "hosts-list": commands::Entries,
         "hosts-point": commands::PointedData,
         "help-support": commands::Support,
+        "logs": commands::LogLine,
         "map": commands::Mapped,
         "map-several": commands::MappedSites,
         "open": commands::Opened,

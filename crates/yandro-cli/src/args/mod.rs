@@ -20,8 +20,8 @@ pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, ManagerArg, RenewArgs};
 pub(crate) use map::{MapArgs, is_php_version, with_php_version};
 pub(crate) use servers::{ServerAddArgs, ServersArgs, ServersCommand};
 pub(crate) use sites::{
-    AdoptArgs, CheckArgs, DisableArgs, MoveArgs, OpenArgs, ReaddressArgs, RenameArgs, SettleArgs, UninstallArgs,
-    UnmapArgs,
+    AdoptArgs, CheckArgs, DisableArgs, LogsArgs, MoveArgs, OpenArgs, ReaddressArgs, RenameArgs, SettleArgs,
+    UninstallArgs, UnmapArgs,
 };
 
 /// Serve project folders at <https://name> on your own machine.
@@ -72,6 +72,8 @@ pub(crate) enum Command {
     Open(OpenArgs),
     /// Prove that sites resolve and serve over HTTPS, or explain why not
     Check(CheckArgs),
+    /// Print requests and errors of a site as they come
+    Logs(LogsArgs),
     /// Show which programs listen on the ports of your sites
     Ports,
     /// Undo the last change, or a named one

@@ -134,3 +134,22 @@ pub(crate) struct ReaddressArgs {
     #[arg(long)]
     pub(crate) yes: bool,
 }
+
+#[derive(Debug, Args)]
+pub(crate) struct LogsArgs {
+    /// Name of the site
+    #[arg(value_name = "NAME", add = ArgValueCandidates::new(complete::sites))]
+    pub(crate) name: String,
+    /// Print only failed requests and errors
+    #[arg(long)]
+    pub(crate) errors: bool,
+    /// Begin with lines that are younger than this: `10m`, `2h`, `1d`, or a time as 2026-11-30T08:00:00Z
+    #[arg(long, value_name = "WHEN", conflicts_with = "last")]
+    pub(crate) since: Option<String>,
+    /// Begin with the last N lines
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub(crate) last: usize,
+    /// Print what is there, and end
+    #[arg(long)]
+    pub(crate) once: bool,
+}

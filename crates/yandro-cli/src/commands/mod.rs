@@ -11,6 +11,7 @@ pub(crate) mod enable;
 pub(crate) mod history;
 pub(crate) mod hosts;
 mod jobs;
+pub(crate) mod logs;
 mod look;
 pub(crate) mod map;
 pub(crate) mod open;
@@ -45,6 +46,7 @@ pub(crate) mod schemas {
     pub(crate) use super::hosts::exchange::{Imported, TextData};
     pub(crate) use super::hosts::lint::Lint;
     pub(crate) use super::hosts::list::Entries;
+    pub(crate) use super::logs::LogLine;
     pub(crate) use super::map::{Mapped, MappedSites};
     pub(crate) use super::open::Opened;
     pub(crate) use super::pack::PackedData;

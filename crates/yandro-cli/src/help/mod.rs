@@ -23,6 +23,13 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
         ],
     ),
     ("open", &[("yandro open saltmarsh.test", "without a browser: print its URL")]),
+    (
+        "logs",
+        &[
+            ("yandro logs saltmarsh.test", "the last lines, then each new one; Ctrl-C ends it"),
+            ("yandro logs saltmarsh.test --errors --since 1h --once", "what failed within the last hour"),
+        ],
+    ),
     ("unmap", &[("yandro unmap saltmarsh.test", ""), ("yandro unmap saltmarsh.test --preview", "show what would go")]),
     (
         "adopt",

@@ -36,6 +36,7 @@ mod history;
 mod hosts;
 mod kit;
 mod layouts;
+mod logs;
 mod namespace;
 mod nginx;
 mod pack;

@@ -7,6 +7,7 @@ use crate::server_path::ServerPath;
 
 use super::Rule;
 use crate::config::{Answering, ConfigFault, Place, VirtualHost};
+use crate::logs::AccessLog;
 use crate::site::Site;
 
 /// An address that a server listens on.
@@ -47,6 +48,8 @@ pub trait Configuration: Debug + Send + Sync {
     fn passes_php_on(&self) -> bool;
     /// Whether the first virtual host of an address decides if TLS is spoken there.
     fn decides_tls_by_first(&self) -> bool;
+    /// The files in which requests to a site are logged, and of the server itself if the site names none.
+    fn access_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<AccessLog>;
     /// The files in which errors of a site are written.
     fn error_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<ServerPath>;
     /// The user of the worker processes, if it is configured.

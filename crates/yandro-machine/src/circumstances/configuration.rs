@@ -87,6 +87,13 @@ pub(super) fn error_logs(read: &dyn Configuration, found: &Found, site: &Site) -
     logs
 }
 
+/// The logs of requests to a site by the paths of this machine, each with whether other sites share it.
+pub(super) fn access_logs(read: &dyn Configuration, found: &Found, site: &Site) -> Vec<(Utf8PathBuf, bool)> {
+    let own = Own::of(found, site);
+    let logs = read.access_logs(&|place| own.has(found, place));
+    logs.iter().map(|log| (found.view.here_or_same(&log.path), log.is_shared)).collect()
+}
+
 /// The error logs of a server itself, by the paths of this machine.
 pub(super) fn main_error_logs(read: &dyn Configuration, found: &Found) -> Vec<Utf8PathBuf> {
     read.error_logs(&|_| false).iter().map(|path| found.view.here_or_same(path)).collect()

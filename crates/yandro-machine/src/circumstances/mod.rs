@@ -6,8 +6,10 @@ mod logs;
 pub mod settings;
 mod silence;
 mod site_files;
+mod site_logs;
 
 pub(crate) use site_files::file_faults;
+pub use site_logs::{Followed, LogKind, SiteLog, site_logs};
 
 use std::cell::OnceCell;
 use std::fs;

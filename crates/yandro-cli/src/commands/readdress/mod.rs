@@ -206,17 +206,18 @@ fn addresses(number: usize) -> String {
     if number == 1 { "1 old address".to_owned() } else { format!("{number} old addresses") }
 }
 
-/// The files, with how many places each has.
+/// The files, with how many places each has, and how many were left if there are such.
 fn table(files: &[&FileData], folder: &Utf8Path) -> Table {
-    let mut table = Table::new(&["FILE", "PLACES", "LEFT"]);
+    let has_left = files.iter().any(|file| !file.left.is_empty());
+    let mut table = Table::new(if has_left { &["FILE", "PLACES", "LEFT"] } else { &["FILE", "PLACES"] });
     for file in files {
         let path = Utf8Path::new(&file.path);
-        let left = if file.left.is_empty() { Cell::plain("") } else { Cell::new(file.left.len().to_string(), WARN) };
-        table.row(vec![
-            Cell::plain(path.strip_prefix(folder).unwrap_or(path)),
-            Cell::plain(file.places.to_string()),
-            left,
-        ]);
+        let path = path.strip_prefix(folder).unwrap_or(path);
+        let mut row = vec![Cell::plain(path), Cell::plain(file.places.to_string())];
+        if !file.left.is_empty() {
+            row.push(Cell::new(file.left.len().to_string(), WARN));
+        }
+        table.row(row);
     }
     table
 }

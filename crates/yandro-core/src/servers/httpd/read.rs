@@ -5,8 +5,9 @@ use core::net::{IpAddr, SocketAddr};
 use crate::server_path::ServerPath;
 
 use super::rules::rules;
-use super::run::{self, Listen};
+use super::run::{self, Event, Listen};
 use crate::config::{Answering, ConfigFault, Place, VirtualHost, by_address, first_that_has};
+use crate::logs::AccessLog;
 use crate::servers::{Configuration, Listener, Rule};
 use crate::site::Site;
 
@@ -78,6 +79,22 @@ impl Configuration for HttpdConfiguration {
 
     fn rules(&self, site: &Site, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Rule> {
         rules(&self.configuration, &site.document_root().unwrap_or_default().into(), is_of_site)
+    }
+
+    fn access_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<AccessLog> {
+        let is_log = |event: &&Event| event.is("CustomLog") || event.is("TransferLog");
+        let of_site: Vec<&Event> =
+            self.configuration.events.iter().filter(is_log).filter(|event| is_of_site(&event.place)).collect();
+        let is_shared = of_site.is_empty();
+        let of_server = ["CustomLog", "TransferLog"].into_iter().flat_map(|name| self.configuration.main_server(name));
+        let events: Vec<&Event> = if is_shared { of_server.collect() } else { of_site };
+        let paths = events.into_iter().filter_map(|event| event.arguments.first());
+        // A program that logs are piped to, or the system's log.
+        let files = paths.filter(|path| !path.starts_with('|') && !path.starts_with("syslog"));
+        let log = |path: &String| AccessLog { path: self.configuration.server_root.join(path), is_shared };
+        let mut logs: Vec<AccessLog> = files.map(log).collect();
+        logs.dedup();
+        logs
     }
 
     fn error_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<ServerPath> {

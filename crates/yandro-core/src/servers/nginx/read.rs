@@ -7,6 +7,7 @@ use crate::server_path::ServerPath;
 use super::run::{self, ServerBlock, answering_name};
 use crate::config::{Answering, ConfigFault, Place, VirtualHost, asked_at};
 use crate::host_port::HostPort;
+use crate::logs::AccessLog;
 use crate::servers::{Configuration, Listener, Rule};
 use crate::site::Site;
 
@@ -93,6 +94,19 @@ impl Configuration for NginxConfiguration {
     fn rules(&self, site: &Site, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<Rule> {
         let blocks = self.blocks(is_of_site).into_iter();
         blocks.flat_map(|block| self.configuration.rules(block, site.address)).collect()
+    }
+
+    fn access_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<AccessLog> {
+        let blocks = self.blocks(is_of_site);
+        let mut logs: Vec<AccessLog> = Vec::new();
+        for block in &blocks {
+            logs.extend(self.configuration.access_logs(block));
+        }
+        if blocks.is_empty() {
+            logs.extend(self.configuration.shared_access_logs());
+        }
+        logs.dedup();
+        logs
     }
 
     fn error_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<ServerPath> {

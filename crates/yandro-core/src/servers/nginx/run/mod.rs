@@ -5,6 +5,7 @@ use crate::server_path::ServerPath;
 
 use super::parse;
 use crate::config::{Answering, ConfigFault, Directive, Files, Node, Place, Section, VirtualHost, files_of};
+use crate::logs::AccessLog;
 
 mod lines;
 mod listen;
@@ -33,6 +34,8 @@ pub struct NginxRun {
     pub name_bucket: Option<(usize, Place)>,
     /// Error logs of blocks without `error_log`.
     error_logs: ErrorLogs,
+    /// The files that `access_log` names within `http`; `None` without that directive.
+    access_logs: Option<Vec<String>>,
     /// Lines of `http` itself that may answer requests.
     lines: Vec<AnsweringLine>,
     /// The fault that ended the run before its end.
@@ -55,6 +58,8 @@ pub struct ServerBlock {
     pub listens: Vec<ListenOn>,
     /// Its error logs, if it names any.
     error_logs: Vec<String>,
+    /// Its logs of requests, if it names any: empty if it has them off.
+    access_logs: Option<Vec<String>>,
     /// Its lines that may answer requests.
     lines: Vec<AnsweringLine>,
     /// The rest of it, in the form that all servers have.
@@ -92,6 +97,19 @@ impl NginxRun {
             None => Some(ConfigFault::new(Place { file: main.to_string(), line: 1 }, "the main file can't be read")),
         };
         walk.done
+    }
+
+    /// The files in which requests to a server block are logged.
+    pub fn access_logs(&self, block: &ServerBlock) -> Vec<AccessLog> {
+        match &block.access_logs {
+            Some(own) => files(own, false),
+            None => self.shared_access_logs(),
+        }
+    }
+
+    /// The files in which requests are logged unless a block says otherwise.
+    pub fn shared_access_logs(&self) -> Vec<AccessLog> {
+        files(self.access_logs.as_deref().unwrap_or(&[ACCESS_LOG.to_owned()]), true)
     }
 
     /// The files in which errors of a server block are written, as they are named there.
@@ -235,6 +253,7 @@ impl NginxWalk<'_> {
                 self.done.servers.push(ServerBlock {
                     listens: Vec::new(),
                     error_logs: Vec::new(),
+                    access_logs: None,
                     lines: Vec::new(),
                     host,
                 });
@@ -273,6 +292,7 @@ impl NginxWalk<'_> {
             (BlockContext::Main, "user") => self.done.user = first(),
             (BlockContext::Main, "error_log") => self.done.error_logs.main.extend(first()),
             (BlockContext::Http, "error_log") => self.done.error_logs.http.extend(first()),
+            (BlockContext::Http, "access_log") => add_log(&mut self.done.access_logs, own),
             (BlockContext::Main, "pid") => self.done.pid_file = first().map(|path| self.prefix.join(path)),
             (BlockContext::Http, "server_names_hash_bucket_size") => {
                 let place = Place { file: file.to_string(), line: own.line };
@@ -286,6 +306,22 @@ impl NginxWalk<'_> {
             _ => {}
         }
     }
+}
+
+/// The log of requests where no `access_log` says otherwise, as distributions build nginx.
+const ACCESS_LOG: &str = "/var/log/nginx/access.log";
+
+/// The logs that are files: no variable is in their names, and they aren't the system's.
+fn files(logs: &[String], is_shared: bool) -> Vec<AccessLog> {
+    let is_file = |path: &&String| !path.contains('$') && !path.starts_with("syslog:");
+    let log = |path: &String| AccessLog { path: ServerPath::from(path.clone()), is_shared };
+    logs.iter().filter(is_file).map(log).filter(|log| log.path.is_absolute()).collect()
+}
+
+/// Takes an `access_log` line: a file, or `off`.
+fn add_log(logs: &mut Option<Vec<String>>, own: &Directive) {
+    let logs = logs.get_or_insert_default();
+    logs.extend(own.values().next().filter(|path| *path != "off").map(str::to_owned));
 }
 
 impl ServerBlock {
@@ -302,6 +338,7 @@ impl ServerBlock {
             }
             "root" => self.host.document_root = first(),
             "error_log" => self.error_logs.extend(first()),
+            "access_log" if is_direct => add_log(&mut self.access_logs, own),
             "proxy_pass" => self.host.instead = first(),
             "return" if own.values().next().is_some_and(|code| code.starts_with('3')) => {
                 let to = own.values().nth(1).map_or_else(|| "redirects".to_owned(), |to| format!("redirects to {to}"));

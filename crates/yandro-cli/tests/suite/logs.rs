@@ -1,0 +1,84 @@
+//! `yandro logs`: requests and errors of one site, from both servers, as they come.
+
+use std::fs;
+use std::io::{BufRead as _, BufReader};
+use std::process::Stdio;
+
+use super::harbour::{Harbour, Server};
+use super::kit::{Background, eventually};
+
+#[test]
+fn requests_and_errors_of_a_site_are_printed_as_they_come() {
+    for server in [Server::Apache, Server::Nginx] {
+        let Some(harbour) = Harbour::new(server, &["ada"]) else { return };
+        let machine = &harbour.machine;
+        for site in ["saltmarsh", "depot"] {
+            let folder = machine.path(site);
+            fs::create_dir_all(&folder).unwrap();
+            fs::write(folder.join("index.html"), format!("{site}\n")).unwrap();
+            let name = format!("{site}.test");
+            machine.yandro(&["map", &name, folder.to_str().unwrap(), "--server", server.word()]).succeeds();
+        }
+        let ask = |path: &str| machine.curl(&["-so", "/dev/null", &format!("https://saltmarsh.test{path}")]);
+        ask("/");
+        ask("/gone");
+        machine.curl(&["-so", "/dev/null", "https://depot.test/other"]);
+        let logs = |words: &[&str]| machine.yandro(&[&["logs", "saltmarsh.test", "--once"], words].concat());
+        let ran = logs(&[]).succeeds();
+        assert!(ran.stdout.contains("  200  GET /  ") && ran.stdout.contains("  404  GET /gone  "), "{ran}");
+        assert!(!ran.stdout.contains("/other") && !ran.stdout.contains("yandro-proof"), "{ran}");
+        assert!(logs(&["-v"]).succeeds().stdout.contains("yandro-proof"));
+        let ran = logs(&["--errors"]).succeeds();
+        assert!(ran.stdout.contains("GET /gone") && !ran.stdout.contains("  200  "), "{ran}");
+        let ran = logs(&["--json", "--last", "1", "--since", "1h"]);
+        assert_eq!(ran.status, 2, "{ran}");
+        let ran = logs(&["--json", "--since", "1h"]).succeeds();
+        let lines: Vec<serde_json::Value> =
+            ran.stdout.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+        assert!(lines.iter().any(|line| line["status"] == 404 && line["request"] == "GET /gone"), "{ran}");
+        assert_eq!(logs(&["--since", "2099-01-01T00:00:00Z"]).succeeds().stdout, "");
+        // As they come, also after the file was rotated.
+        let mut command = machine.command(super::kit::YANDRO);
+        let command = command.args(["logs", "saltmarsh.test", "--last", "0"]).stdin(Stdio::null());
+        let mut following = Background(command.stdout(Stdio::piped()).spawn().unwrap());
+        let mut lines = BufReader::new(following.0.stdout.take().unwrap()).lines();
+        // A request before the file is open is not followed: ask until one is.
+        let (send, received) = std::sync::mpsc::channel();
+        std::thread::spawn(move || while lines.next().is_some_and(|line| send.send(line.unwrap()).is_ok()) {});
+        let comes = |path: &str| {
+            eventually("the request is printed", || {
+                ask(path);
+                received.try_iter().any(|line| line.contains(path))
+            });
+        };
+        comes("/live");
+        let rotate = "for log in $(ls /var/log/*/saltmarsh.test-access.log); do mv $log $log.1; done";
+        machine.run("sh", &["-c", rotate]).succeeds();
+        machine.yandro(&["servers", "reload", server.word()]).succeeds();
+        comes("/after-rotation");
+    }
+}
+
+#[test]
+fn a_site_without_logs_is_told_how_to_get_them() {
+    let sysroot = super::kit::Sysroot::new();
+    sysroot.write("etc/hosts", "127.0.0.1 localhost\n");
+    sysroot.write("home/ada/tides/index.html", "tides\n");
+    let folder = sysroot.path("home/ada/tides");
+    sysroot.yandro(&["map", "tides.test", folder.to_str().unwrap(), "--server", "built-in"]).succeeds();
+    for (words, said) in [
+        (
+            &["tides.test"][..],
+            "the built-in server keeps no log of requests\nfix: map the site on Apache httpd or nginx",
+        ),
+        (&["crew.test"], "no such site: `crew.test`"),
+        (
+            &["tides.test", "--since", "yesterday"],
+            "`yesterday` is not a time\nfix: write how long ago, as 10m, 2h or 1d",
+        ),
+        (&["tides.test", "--since", "m"], "`m` is not a time"),
+    ] {
+        let ran = sysroot.yandro(&[&["logs"], words].concat());
+        assert!(ran.status == 2 && ran.stderr.contains(said), "{ran}");
+    }
+}
