@@ -41,9 +41,9 @@ pub use groups::{FindingGroup, grouped};
 pub use judge::judge;
 pub use observation::{
     Answer, Barrier, Chain, Connection, Expected, Failure, FailureKind, HostsAnswer, NameCommand, NameObservation,
-    Offers, OtherName, OwnAddress, Page, Proof, ResolverAnswer, ResolverSetup, Setting, Timed, Trail, Verdict,
+    Offers, OtherName, Proof, ResolverAnswer, ResolverSetup, Setting, Timed, Trail, Verdict,
 };
-pub use page::{RedirectSource, RedirectTarget, target};
+pub use page::{OwnAddress, Page, RedirectSource, RedirectTarget, target};
 pub use remedy::{MapOption, Remedy, ServerVerb, other_ports};
 pub use report::{NameReport, SiteReport, StepOutcome, StepPart, StepReport};
 pub use step::CheckStep;

@@ -1,6 +1,6 @@
 //! The observations of the probes, as plain values.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use core::net::IpAddr;
@@ -10,7 +10,7 @@ use camino::Utf8PathBuf;
 use time::OffsetDateTime;
 
 use super::cause::{HostsFault, UpstreamFault};
-use crate::config::Place;
+use super::page::Page;
 use crate::name::HostName;
 use crate::pki::CertificateFacts;
 use crate::site::{ServerId, Site};
@@ -203,31 +203,6 @@ impl Answer {
     pub fn redirect(&self) -> Option<&String> {
         if (300..400).contains(&self.status) { self.location.as_ref() } else { None }
     }
-}
-
-/// Addresses that a page gives as its own.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Page {
-    /// The addresses that it gives as its own, absolute.
-    pub own_addresses: Vec<OwnAddress>,
-    /// The schemes and hosts that the page loads from or sends forms to, such as `http://localhost:8080`, with the
-    /// number of places.
-    pub loaded: BTreeMap<String, usize>,
-    /// Whether it is a list of a folder's files, as servers make them.
-    pub is_listing: bool,
-    /// Whether it is the source of a PHP file.
-    pub is_php_source: bool,
-    /// A fault of PHP's that it shows, where PHP is set to show them: what it says, and where it is.
-    pub php_fault: Option<(String, Place)>,
-}
-
-/// An address that a page gives as its own.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum OwnAddress {
-    /// The base of all its relative links (`<base href>`).
-    Base(String),
-    /// Its address for search engines (`<link rel="canonical">`, RFC 6596).
-    Canonical(String),
 }
 
 /// The end of the redirects of a site's first page.

@@ -1,15 +1,41 @@
 //! Addresses in pages and redirects.
 
+use std::collections::BTreeMap;
+
 use html5gum::emitters::default::DefaultEmitter;
 use html5gum::{Token, Tokenizer};
 
-use super::observation::{OwnAddress, Page};
 use super::php_fault::php_fault;
 use crate::config::Place;
 use crate::name::HostName;
 
 /// How much of a page is looked at: its head is well within that.
 const LOOKED_AT: usize = 65_536;
+
+/// Addresses that a page gives as its own.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Page {
+    /// The addresses that it gives as its own, absolute.
+    pub own_addresses: Vec<OwnAddress>,
+    /// The schemes and hosts that the page loads from or sends forms to, such as `http://localhost:8080`, with the
+    /// number of places.
+    pub loaded: BTreeMap<String, usize>,
+    /// Whether it is a list of a folder's files, as servers make them.
+    pub is_listing: bool,
+    /// Whether it is the source of a PHP file.
+    pub is_php_source: bool,
+    /// A fault of PHP's that it shows, where PHP is set to show them: what it says, and where it is.
+    pub php_fault: Option<(String, Place)>,
+}
+
+/// An address that a page gives as its own.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum OwnAddress {
+    /// The base of all its relative links (`<base href>`).
+    Base(String),
+    /// Its address for search engines (`<link rel="canonical">`, RFC 6596).
+    Canonical(String),
+}
 
 impl Page {
     /// Looks at the beginning of a page, whatever it is.

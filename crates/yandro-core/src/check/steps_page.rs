@@ -9,7 +9,8 @@ use super::cause::{
 use super::codes::{Cause, Severity};
 use super::finding::{Diagnosis, Evidence, Judged, fail};
 use super::judge::Judge;
-use super::observation::{Answer, Failure, FailureKind, OwnAddress, Proof, Trail};
+use super::observation::{Answer, Failure, FailureKind, Proof, Trail};
+use super::page::OwnAddress;
 use super::page::{RedirectSource, RedirectTarget, target};
 use super::php_fault::php_fault_at;
 use super::remedy::{MapOption, Remedy};

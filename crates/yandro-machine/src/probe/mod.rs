@@ -9,6 +9,7 @@ mod limit;
 mod manner;
 mod offers;
 mod page;
+mod plain;
 mod proof;
 mod resolve;
 mod same;
@@ -25,8 +26,8 @@ use std::time::Instant;
 use tokio::sync::Semaphore;
 use tokio::task::JoinSet;
 use yandro_core::{
-    Answer, Authority, Content, Expected, Failure, FailureKind, HostName, HostPort, HostsAnswer, Https, Multi,
-    NameObservation, Offers, OtherName, Page, Proof, REDIRECT_PROBE, ServerId, Timed,
+    Authority, Content, Expected, Failure, FailureKind, HostName, HostPort, HostsAnswer, Https, Multi, NameObservation,
+    Offers, OtherName, Page, Proof, REDIRECT_PROBE, ServerId, Timed,
 };
 
 use crate::caches;
@@ -40,6 +41,7 @@ pub use limit::Limit;
 pub(crate) use manner::{Manner, OffersOf};
 use offers::KnownOffers;
 use page::{AskedPage, Pages};
+use plain::{connected, plain, plain_alone};
 pub(crate) use proof::sweep_proofs;
 pub use same::{PageRequest, WholeAnswer, whole_answers};
 pub use shown::NotShown;
@@ -314,8 +316,6 @@ struct AskedName<'a> {
     is_brief: bool,
 }
 
-type Plain = (Option<Timed<Result<(), Failure>>>, Option<Timed<Result<Answer, Failure>>>);
-
 /// The observations over TLS.
 struct Secure {
     tls: Timed<Result<yandro_core::Connection, Failure>>,
@@ -330,65 +330,6 @@ impl Secure {
         (seen.https, seen.proof) = (self.pages.answer, self.pages.proof);
         (seen.trail, seen.page) = (self.pages.trail, self.pages.page);
     }
-}
-
-/// Whether something takes connections.
-async fn connected(address: SocketAddr, within: Limit) -> Option<Timed<Result<(), Failure>>> {
-    let started = Instant::now();
-    let seen = within.connect(address).await.map(|_| ());
-    Some(Timed { took: started.elapsed(), seen })
-}
-
-async fn plain(name: &HostName, address: SocketAddr, path: &str, within: Limit) -> Plain {
-    let started = Instant::now();
-    let connected = within.connect(address).await;
-    let took = started.elapsed();
-    match connected {
-        Err(failure) => (Some(Timed { took, seen: Err(failure) }), None),
-        Ok(stream) => {
-            let started = Instant::now();
-            let host = page::host_field(name, "http", address.port());
-            let answer = http::get_once(stream, &host, path, within).await;
-            (Some(Timed { took, seen: Ok(()) }), Some(Timed { took: started.elapsed(), seen: answer }))
-        }
-    }
-}
-
-/// A site without HTTPS: page and proof over plain HTTP.
-async fn plain_alone(
-    seen: &mut NameObservation,
-    address: SocketAddr,
-    expected: &Expected,
-    evidence: &ProofEvidence,
-    within: Limit,
-) {
-    let started = Instant::now();
-    let connected = within.connect(address).await;
-    let took = started.elapsed();
-    let stream = match connected {
-        Ok(stream) => stream,
-        Err(failure) => return seen.connect = Some(Timed { took, seen: Err(failure) }),
-    };
-    seen.connect = Some(Timed { took, seen: Ok(()) });
-    let session = match http::HttpSession::open(stream, within).await {
-        Ok(session) => session,
-        Err(failure) => return seen.http = Some(Timed { took, seen: Err(failure) }),
-    };
-    let anew = || async { http::HttpSession::open(within.connect(address).await?, within).await };
-    let name = seen.name.clone();
-    let ports = expected.page_ports();
-    let asked = AskedPage {
-        name: &name,
-        site: &expected.site,
-        scheme: "http",
-        ports: &ports,
-        evidence,
-        is_brief: false,
-        within,
-    };
-    let pages = page::fetch(session, &asked, anew).await;
-    (seen.http, seen.proof) = (pages.answer, pages.proof);
-    (seen.trail, seen.page) = (pages.trail, pages.page);
 }
 
 fn io_failure(error: &std::io::Error) -> Failure {

@@ -9,6 +9,7 @@ mod helper;
 mod kept;
 mod permits;
 mod serve;
+mod taken_back;
 mod trusted;
 mod vetting;
 mod way;

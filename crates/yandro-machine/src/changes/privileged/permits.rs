@@ -12,6 +12,7 @@ use yandro_core::{
 };
 
 use super::kept::Kept;
+use super::taken_back::is_taken_back;
 use super::way::{check_way, is_users};
 use super::{Asked, HelperAnswer, PathState, vetting};
 use crate::files;
@@ -19,7 +20,6 @@ use crate::fresh::SystemFresh;
 use crate::machine::Machine;
 use crate::observe::{self, ObserveError};
 use crate::os::{self, UserId};
-use crate::servers::{Found, Registry};
 
 /// A path that root does not change on this user's word, and why.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -324,39 +324,6 @@ fn present_hosts(places: &Places) -> Vec<u8> {
 fn is_named_for(path: &Utf8Path, pem: &str) -> bool {
     let certificates = CertificateFacts::certificates(pem.as_bytes()).unwrap_or_default();
     certificates.first().is_some_and(|own| path.file_stem() == Some(&nickname(&files::sha256(own))))
-}
-
-/// Whether a change undoes one that the helper made for this user. Restored content is checked again: a site's file may
-/// get only yandro's own directives, or those that it has now; a shared file may only change by switches.
-pub(super) fn is_taken_back(kept: &Kept, uid: UserId, path: &Utf8Path, now: &PathState, to: &PathState) -> bool {
-    if !kept.takes_back(uid, path, now, last_written(path), to) {
-        return false;
-    }
-    let PathState::File { sha256 } = to else { return true };
-    let machine = Machine::bare();
-    if path == machine.places.hosts || TrustStore::of_file(path).is_some() {
-        return true;
-    }
-    let found = Registry::of_system(&machine).all(&machine).into_iter().find(|found| is_in_folders(found, path));
-    let (Some(found), Some(content)) = (found, Kept::content(sha256)) else { return false };
-    if found.layout.site_of_file(path).is_none() {
-        return vetting::of_shared(&machine, Some(found.id), path, &content, &[]).is_none();
-    }
-    !vetting::adds_foreign(found.kind, path, &content, &[])
-}
-
-/// The time of the last change of a file, in nanoseconds since 1970.
-pub(super) fn last_written(path: &Utf8Path) -> u64 {
-    let written = path.symlink_metadata().and_then(|meta| meta.modified()).ok();
-    let since = written.and_then(|at| at.duration_since(std::time::SystemTime::UNIX_EPOCH).ok());
-    since.and_then(|since| u64::try_from(since.as_nanos()).ok()).unwrap_or(u64::MAX)
-}
-
-/// Whether a file is where a server keeps its configuration.
-fn is_in_folders(found: &Found, path: &Utf8Path) -> bool {
-    let layout = &found.layout;
-    let folders = [layout.main.parent(), Some(layout.sites.as_path()), Some(Utf8Path::new(layout.known.sign))];
-    folders.into_iter().flatten().any(|folder| folder != "" && path.starts_with(folder))
 }
 
 /// Whether the certificate and key that a site's file names are the user's own files.

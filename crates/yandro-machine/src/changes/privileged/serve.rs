@@ -7,7 +7,8 @@ use camino::Utf8Path;
 use yandro_core::ServerId;
 
 use super::kept::Kept;
-use super::permits::{Permits, Target, has_own_certificate, is_taken_back, judge, last_written};
+use super::permits::{Permits, Target, has_own_certificate, judge};
+use super::taken_back::{is_taken_back, last_written};
 use super::trusted;
 use super::way::check_way;
 use super::{ControlVerb, HelperAnswer, LONGEST, PathState, Request, failed, refused};
