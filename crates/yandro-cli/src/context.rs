@@ -35,6 +35,7 @@ pub(crate) struct Context {
     no_wait: bool,
     /// The servers, once they were looked for.
     present: OnceCell<Present>,
+    applied: OnceCell<Vec<Site>>,
     /// Their control, once it was asked for.
     controls: RefCell<BTreeMap<ServerId, Option<Control>>>,
     /// The current folder.
@@ -89,6 +90,7 @@ impl Context {
             shows_progress: !global.quiet && !global.plain_output,
             no_wait: global.no_wait,
             present: OnceCell::new(),
+            applied: OnceCell::new(),
             controls: RefCell::default(),
             current,
             command,
@@ -235,6 +237,29 @@ impl Context {
         }
     }
 
+    /// The server of a site of the list: the one that it names, that it was applied to, or that sites which name none
+    /// would be applied to.
+    pub(crate) fn server_of_site(&self, site: &Site) -> ServerId {
+        let applied = || self.applied().iter().find(|own| own.name == site.name)?.server;
+        let usual = || self.server_of(None, site.address).ok();
+        site.server.or_else(applied).or_else(usual).unwrap_or(ServerId::BuiltIn)
+    }
+
+    /// A site of the list with its server.
+    pub(crate) fn with_server(&self, site: &Site) -> Site {
+        Site { server: Some(self.server_of_site(site)), ..site.clone() }
+    }
+
+    /// The sites as they were last applied, when they were first asked for.
+    fn applied(&self) -> &[Site] {
+        self.applied.get_or_init(|| {
+            let text =
+                yandro_machine::files::read_if_there(&self.machine.places.applied()).ok().flatten().unwrap_or_default();
+            let list = SiteList::parse(&String::from_utf8_lossy(&text), None);
+            list.map(|list| list.sites).unwrap_or_default()
+        })
+    }
+
     /// The server of sites that name none: asked for only where one leaves the choice open.
     pub(crate) fn default_server(&self, list: &SiteList) -> Result<ServerId, CommandError> {
         if list.sites.iter().all(|site| site.server.is_some()) {
@@ -260,7 +285,7 @@ impl Context {
 
     /// The URL of a site at one of its names.
     pub(crate) fn url_of(&self, site: &Site, name: &HostName) -> String {
-        let (http, https) = self.present().ports_of(site, site.server.unwrap_or(ServerId::BuiltIn));
+        let (http, https) = self.present().ports_of(site, self.server_of_site(site));
         match (site.https.is_on(), http, https) {
             (true, _, 443) => format!("https://{name}/"),
             (true, _, port) => format!("https://{name}:{port}/"),

@@ -94,12 +94,11 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c LogsArgs, ui: &mut Ui) -> 
 /// The logs of the site, or why there are none.
 fn logs(context: &Context, site: &Site) -> Result<Vec<SiteLog>, CommandError> {
     let name = &site.name;
-    let Some(found) = site.server.and_then(|id| context.server(id)) else {
-        return Err(match site.server {
-            Some(ServerId::Elsewhere) => {
-                CommandError::usage(format!("yandro doesn't configure the server of `{name}`"))
-                    .hint("read its logs there")
-            }
+    let server = context.server_of_site(site);
+    let Some(found) = context.server(server) else {
+        return Err(match server {
+            ServerId::Elsewhere => CommandError::usage(format!("yandro doesn't configure the server of `{name}`"))
+                .hint("read its logs there"),
             _ => CommandError::usage("the built-in server keeps no log of requests")
                 .hint(format!("map the site on Apache httpd or nginx to have logs: yandro map {name} --server nginx")),
         });

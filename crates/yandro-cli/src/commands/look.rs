@@ -31,9 +31,10 @@ pub(super) async fn closely(
         progress: &counted,
     };
     let closeness = Closeness { is_close: true, within };
+    let sites: Vec<Site> = sites.iter().map(|site| context.with_server(site)).collect();
     let looked = match tell_report {
-        Some(tell) => look(scene, sites, closeness, tell).await,
-        None => look(scene, sites, closeness, &mut |_| ()).await,
+        Some(tell) => look(scene, &sites, closeness, tell).await,
+        None => look(scene, &sites, closeness, &mut |_| ()).await,
     };
     told.abort();
     drop(work);
@@ -48,7 +49,8 @@ pub(super) async fn quietly(
 ) -> Result<Vec<SiteReport>, CommandError> {
     let (present, counted) = (context.present(), Progress::default());
     let scene = Scene { machine: &context.machine, present, now: now(), listed: &listed(context), progress: &counted };
-    Ok(look(scene, sites, closeness, &mut |_| ()).await?)
+    let sites: Vec<Site> = sites.iter().map(|site| context.with_server(site)).collect();
+    Ok(look(scene, &sites, closeness, &mut |_| ()).await?)
 }
 
 /// The same for one site.

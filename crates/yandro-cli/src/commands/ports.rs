@@ -101,7 +101,7 @@ fn ports_of(context: &Context, list: &SiteList) -> Vec<Port> {
     let mut numbers: BTreeMap<u16, (BTreeSet<ServerId>, Vec<HostName>)> =
         [(80, Default::default()), (443, Default::default())].into();
     for site in &list.sites {
-        let server = site.server.unwrap_or(ServerId::BuiltIn);
+        let server = context.server_of_site(site);
         for (http, https) in context.present().all_ports_of(site, server) {
             let mut wanted = |port: u16| {
                 let (servers, sites) = numbers.entry(port).or_default();

@@ -1,13 +1,13 @@
 //! Reach of a site: this computer only, or the whole network.
 
-use yandro_core::{ServerId, Site};
+use yandro_core::Site;
 use yandro_machine::ports;
 
 use crate::context::Context;
 
 /// Whether other computers can open a site. `None` for remote servers and within a sysroot, where yandro can't see it.
 pub(crate) fn is_open(context: &Context, site: &Site) -> Option<bool> {
-    let server = site.server.unwrap_or(ServerId::BuiltIn);
+    let server = context.server_of_site(site);
     if !context.machine.is_real() || !context.present().is_here(server) {
         return None;
     }

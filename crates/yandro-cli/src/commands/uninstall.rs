@@ -283,7 +283,7 @@ fn logs(context: &Context) -> Vec<Utf8PathBuf> {
     let mut logs = Vec::new();
     let Ok((_, list)) = context.list() else { return logs };
     for site in &list.sites {
-        let Some(found) = site.server.and_then(|id| context.server(id)) else { continue };
+        let Some(found) = context.server(context.server_of_site(site)) else { continue };
         let own = found.layout.site_file(&site.name);
         let configuration = servers::configuration(&context.machine, found);
         let is_own = |place: &yandro_core::Place| {

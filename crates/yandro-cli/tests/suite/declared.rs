@@ -406,3 +406,21 @@ fn a_moved_folder_is_found_again() {
         harbour.yandro(&["check", "pier.test"]).succeeds();
     }
 }
+
+/// What is found about a site whose server the list leaves open is about the server that it was put on.
+#[test]
+fn a_site_of_the_list_without_a_server_is_checked_on_the_one_that_it_is_on() {
+    let Some(harbour) = Harbour::new(Server::Nginx, &["ada"]) else { return };
+    let machine = &harbour.machine;
+    let folder = machine.path("saltmarsh").display().to_string();
+    harbour.yandro(&["map", "saltmarsh.test", &folder, "--server", "nginx"]).succeeds();
+    let list = format!("{}/.config/yandro/sites.toml", harbour.home(Some("ada")));
+    let text = fs::read_to_string(&list).unwrap();
+    fs::write(&list, format!("{text}\n[[site]]\nname = \"tides.test\"\nfolder = \"{folder}\"\n")).unwrap();
+    harbour.yandro(&["settle"]).succeeds();
+    let ran = harbour.yandro(&["check", "tides.test"]).succeeds();
+    assert!(ran.stdout.contains("yandro-tides.test.conf:2"), "{ran}");
+    harbour.yandro(&["servers", "stop", "nginx"]).succeeds();
+    let ran = harbour.yandro(&["check", "tides.test"]);
+    assert!(ran.stdout.contains("nginx doesn't run\n    fix: yandro servers start nginx"), "{ran}");
+}

@@ -26,6 +26,11 @@ fn sites_come_and_go_on_a_running_nginx() {
     machine.yandro(&["settle"]).succeeds();
     machine.yandro(&["settle"]).succeeds().says("nothing was changed");
     machine.yandro(&["check", "depot.test"]).succeeds().says("all proven");
+    machine.yandro(&["logs", "depot.test", "--once", "-v"]).succeeds().says("yandro-proof");
+    write(r"C:\sites\depot\.env", "URL=http://old.test\r\nFOLDER=C:\\sites\\old.test\r\n");
+    machine.yandro(&["readdress", "depot.test", "--from", "old.test", "--yes"]).succeeds();
+    assert_eq!(read(r"C:\sites\depot\.env"), "URL=https://depot.test\r\nFOLDER=C:\\sites\\old.test\r\n");
+    machine.yandro(&["undo"]).succeeds();
     machine.yandro(&["undo"]).succeeds();
     machine.yandro(&["unmap", "tides.test"]).succeeds();
     assert_eq!(conf(), before);

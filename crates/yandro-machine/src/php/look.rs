@@ -3,7 +3,7 @@
 use std::io::ErrorKind;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{FastCgi, PhpFacts, PhpPool, PhpState, php_pools};
+use yandro_core::{FastCgi, PhpFacts, PhpPool, PhpState, System, php_pools};
 
 use super::programs::{PhpProgram, PhpVerb, install, programs};
 use super::sockets;
@@ -51,10 +51,20 @@ pub(crate) fn look(machine: &Machine, php: Option<&FastCgi>, user: Option<&User>
         address: php.map(|php| (php.clone(), state(machine, php, user, &listening))),
         pool: pool.cloned(),
         answering,
-        start_own: own.filter(idle).map(|own| own.command(machine, PhpVerb::Start)),
+        start_own: own.filter(idle).map(|own| own.command(machine, PhpVerb::Start)).or_else(|| by_hand(machine, php)),
         starts: programs.iter().filter(idle).map(|own| own.command(machine, PhpVerb::Start)).collect(),
         restart: busy.map(|own| own.command(machine, PhpVerb::Restart)),
         install: if programs.is_empty() { install(machine) } else { None },
+    }
+}
+
+/// The command that starts PHP on Windows, which has no php-fpm: its CGI program listens on a port.
+fn by_hand(machine: &Machine, php: Option<&FastCgi>) -> Option<String> {
+    match php {
+        Some(FastCgi::Address(address)) if machine.system == System::Windows => {
+            Some(format!("Start-Process php-cgi \"-b {address}\""))
+        }
+        _ => None,
     }
 }
 

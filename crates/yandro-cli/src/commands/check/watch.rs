@@ -72,7 +72,7 @@ fn state(context: &Context) -> Vec<Option<SystemTime>> {
         for site in &list.sites {
             paths.extend([places.chain(&site.name)]);
             paths.extend(site.document_root());
-            let server = site.server.and_then(|id| context.server(id));
+            let server = context.server(context.server_of_site(site));
             paths.extend(server.map(|found| found.layout.site_file(&site.name)));
         }
     }

@@ -20,6 +20,8 @@ pub(super) struct NginxConfiguration {
 
 /// Default error log: built in, and the same in Debian's and most other builds.
 const ERROR_LOG: &str = "/var/log/nginx/error.log";
+/// The same as its makers build it, below its prefix.
+const PLAIN_ERROR_LOG: &str = "logs/error.log";
 
 impl NginxConfiguration {
     pub(super) fn new(configuration: run::NginxRun, main: &ServerPath) -> Self {
@@ -111,8 +113,11 @@ impl Configuration for NginxConfiguration {
 
     fn error_logs(&self, is_of_site: &dyn Fn(&Place) -> bool) -> Vec<ServerPath> {
         let named = self.blocks(is_of_site).into_iter().flat_map(|block| self.configuration.error_logs(block));
-        let logs: Vec<ServerPath> = named.map(ServerPath::from).filter(ServerPath::is_absolute).collect();
-        if logs.is_empty() { vec![ERROR_LOG.into()] } else { logs }
+        let logs: Vec<ServerPath> = named.filter_map(|path| self.configuration.log_path(path)).collect();
+        if !logs.is_empty() {
+            return logs;
+        }
+        vec![self.configuration.log_path(PLAIN_ERROR_LOG).unwrap_or_else(|| ERROR_LOG.into())]
     }
 
     fn user(&self) -> Option<&str> {

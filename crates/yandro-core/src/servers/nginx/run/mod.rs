@@ -34,6 +34,9 @@ pub struct NginxRun {
     pub name_bucket: Option<(usize, Place)>,
     /// Error logs of blocks without `error_log`.
     error_logs: ErrorLogs,
+    /// The folder that relative paths of logs start from (`nginx -p`): the one above `conf`. `None` if it isn't known,
+    /// as where distributions have the main file elsewhere.
+    prefix: Option<ServerPath>,
     /// The files that `access_log` names within `http`; `None` without that directive.
     access_logs: Option<Vec<String>>,
     /// Lines of `http` itself that may answer requests.
@@ -92,6 +95,8 @@ impl NginxRun {
     pub fn run(main: &ServerPath, files: &dyn Files) -> Self {
         let prefix = main.parent().unwrap_or_else(ServerPath::root);
         let mut walk = NginxWalk { files, prefix, depth: 0, done: Self::default() };
+        let conf = main.parent().filter(|folder| folder.file_name() == Some("conf"));
+        walk.done.prefix = conf.and_then(|conf| conf.parent());
         walk.done.fault = match files.read(main) {
             Some(bytes) => walk.file(main, &bytes, BlockContext::Main).err(),
             None => Some(ConfigFault::new(Place { file: main.to_string(), line: 1 }, "the main file can't be read")),
@@ -102,14 +107,28 @@ impl NginxRun {
     /// The files in which requests to a server block are logged.
     pub fn access_logs(&self, block: &ServerBlock) -> Vec<AccessLog> {
         match &block.access_logs {
-            Some(own) => files(own, false),
+            Some(own) => self.files(own, false),
             None => self.shared_access_logs(),
         }
     }
 
     /// The files in which requests are logged unless a block says otherwise.
     pub fn shared_access_logs(&self) -> Vec<AccessLog> {
-        files(self.access_logs.as_deref().unwrap_or(&[ACCESS_LOG.to_owned()]), true)
+        let usual = if self.prefix.is_some() { PLAIN_ACCESS_LOG } else { ACCESS_LOG };
+        self.files(self.access_logs.as_deref().unwrap_or(&[usual.to_owned()]), true)
+    }
+
+    /// The logs that are files: no variable is in their names, and they aren't the system's.
+    fn files(&self, logs: &[String], is_shared: bool) -> Vec<AccessLog> {
+        let is_file = |path: &&String| !path.contains('$') && !path.starts_with("syslog:");
+        let log = |path: &String| Some(AccessLog { path: self.log_path(path)?, is_shared });
+        logs.iter().filter(is_file).filter_map(log).collect()
+    }
+
+    /// The absolute path of a log; `None` for a relative one if the folder that it starts from isn't known.
+    pub fn log_path(&self, path: &str) -> Option<ServerPath> {
+        let path = ServerPath::from(path.to_owned());
+        if path.is_absolute() { Some(path) } else { self.prefix.as_ref().map(|prefix| prefix.join(path)) }
     }
 
     /// The files in which errors of a server block are written, as they are named there.
@@ -310,13 +329,8 @@ impl NginxWalk<'_> {
 
 /// The log of requests where no `access_log` says otherwise, as distributions build nginx.
 const ACCESS_LOG: &str = "/var/log/nginx/access.log";
-
-/// The logs that are files: no variable is in their names, and they aren't the system's.
-fn files(logs: &[String], is_shared: bool) -> Vec<AccessLog> {
-    let is_file = |path: &&String| !path.contains('$') && !path.starts_with("syslog:");
-    let log = |path: &String| AccessLog { path: ServerPath::from(path.clone()), is_shared };
-    logs.iter().filter(is_file).map(log).filter(|log| log.path.is_absolute()).collect()
-}
+/// The same as its makers build it, below its prefix.
+const PLAIN_ACCESS_LOG: &str = "logs/access.log";
 
 /// Takes an `access_log` line: a file, or `off`.
 fn add_log(logs: &mut Option<Vec<String>>, own: &Directive) {
