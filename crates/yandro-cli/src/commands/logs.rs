@@ -36,7 +36,7 @@ data! {
         request: Option<String>,
         status: Option<u16>,
         bytes: Option<u64>,
-        /// What follows the combined format, such as the time that the answer took.
+        /// The text after the combined format, such as the time that the answer took.
         rest: Option<String>,
         /// The level of an error.
         level: Option<String>,
@@ -50,7 +50,7 @@ impl Data for LogLine {}
 /// A line, with the kind of log that it is from.
 type Line = (LogKind, LogEntry);
 
-/// A log that is open, with what is to be printed of it.
+/// An open log, and the state of its reading.
 struct Open {
     log: SiteLog,
     followed: Followed,
@@ -111,7 +111,7 @@ fn logs(context: &Context, site: &Site) -> Result<Vec<SiteLog>, CommandError> {
     Ok(logs)
 }
 
-/// Which lines are printed.
+/// Chooses the lines to print.
 struct Reader {
     site: Site,
     errors: bool,
@@ -143,7 +143,7 @@ impl Reader {
             }
             if own.log.is_shared && count == first.len() && own.log.kind == LogKind::Access {
                 ui.note(&format!(
-                    "{} is the log of several sites. For one of its own: yandro map {} --logs FOLDER",
+                    "{} is the log of several sites. To give this site a separate one: yandro map {} --logs FOLDER",
                     own.log.path, self.site.name
                 ));
             }

@@ -407,7 +407,7 @@ fn a_moved_folder_is_found_again() {
     }
 }
 
-/// What is found about a site whose server the list leaves open is about the server that it was put on.
+/// Findings about a site whose server the list leaves open name the server that it was put on.
 #[test]
 fn a_site_of_the_list_without_a_server_is_checked_on_the_one_that_it_is_on() {
     let Some(harbour) = Harbour::new(Server::Nginx, &["ada"]) else { return };

@@ -40,7 +40,7 @@ fn each_project_of_a_folder_is_mapped_once_the_list_was_agreed_to() {
     let list = sysroot.read("home/ada/.config/yandro/sites.toml");
     let names: Vec<&str> = list.lines().filter_map(|line| line.strip_prefix("name = ")).collect();
     assert_eq!(names, ["\"tides.test\"", "\"tide-tables.test\"", "\"saltmarsh.test\""]);
-    // One change, and one undo.
+    // All of it is one change, so a single undo takes it back.
     sysroot.yandro(&["undo"]).succeeds();
     assert!(!sysroot.read("home/ada/.config/yandro/sites.toml").contains("saltmarsh"));
     sysroot.yandro(&[&each[..], &["--below", "ferries.test", "--accept"]].concat()).succeeds();

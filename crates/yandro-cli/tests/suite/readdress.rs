@@ -81,7 +81,7 @@ const KINDS: [Kind; 20] = [
     }),
 ];
 
-/// What names something else.
+/// Names of other things.
 const DECOYS: &str = "oldold.test http://www.old.test/ http://old.test.example/ my-old.test old.tests
 pier@old.test mailto:pier@old.test /var/www/old.test/public C:\\sites\\old.test ftp://old.test/
 http://old.test:9200/ redis://old.test http://localhost/ http://localhost:8081/ferries http://localhost:8080/

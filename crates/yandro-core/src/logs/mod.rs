@@ -22,13 +22,13 @@ pub struct AccessLog {
 pub struct LogEntry {
     /// When it was written; `None` if the line doesn't say.
     pub at: Option<OffsetDateTime>,
-    /// What it says.
+    /// The event that it records.
     pub event: LogEvent,
     /// The line itself.
     pub text: String,
 }
 
-/// What a line of a log says.
+/// The event that a line of a log records.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum LogEvent {
     /// A request, in the combined format or one that begins like it.
@@ -45,7 +45,7 @@ pub enum LogEvent {
         bytes: Option<u64>,
         /// The client's name for itself (RFC 9110 section 10.1.5), if the format has it.
         agent: Option<String>,
-        /// What follows the combined format: often the time that the answer took.
+        /// The text after the combined format: often the time that the answer took.
         rest: String,
     },
     /// A line of an error log.

@@ -54,7 +54,7 @@ impl AppAddress {
         Ok(Self { scheme, host, port, path: path.trim_end_matches('/').to_owned() })
     }
 
-    /// Whether the host is the machine itself or an address, which belong to no application alone.
+    /// Whether the host is the machine itself or an address, which several applications may share.
     pub(super) fn is_shared_host(&self) -> bool {
         HostName::parse(&self.host).is_err()
     }

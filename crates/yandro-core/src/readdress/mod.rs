@@ -27,7 +27,7 @@ pub struct Readdressed {
 /// Replaces the old addresses of an application in a text by its new one, and corrects the lengths of serialised
 /// strings around them. `None` if no old address is there.
 ///
-/// An address is found plain, without its scheme, escaped as in JSON (`http:\/\/`), percent-encoded, and as a host alone,
+/// An address is found plain, without its scheme, escaped as in JSON (`http:\/\/`), percent-encoded, and as a host without a scheme,
 /// at any nesting. It keeps its writing. A port or a path that isn't the old address's, a longer name, a mailbox, a path
 /// in a file system and another scheme are left as they are.
 pub fn readdress(text: &[u8], from: &[AppAddress], to: &AppAddress) -> Option<Readdressed> {

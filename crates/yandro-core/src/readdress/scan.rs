@@ -58,11 +58,11 @@ impl Writing {
     }
 }
 
-/// What stands before a host.
+/// The text before a host.
 struct Before {
-    /// Where it begins: at the scheme, at the slashes or at the host.
+    /// Its start: the scheme, the slashes or the host.
     start: usize,
-    /// How its slashes are written; `None` for a host alone.
+    /// The writing of its slashes; `None` for a host without them.
     writing: Option<Writing>,
     /// The scheme: that of a page, and whether it is a WebSocket's.
     scheme: Option<(Scheme, bool)>,
@@ -139,7 +139,7 @@ impl Place<'_> {
         new.extend(&self.text[behind_scheme..self.host.start]);
         let hosts = self.to.hosts();
         new.extend(hosts.get(usize::from(self.is_unicode)).unwrap_or(&self.to.host).bytes());
-        // A host alone, as of cookies, has no port.
+        // A host without a scheme, as of cookies, has no port.
         if let Some(port) = self.to.port_for(scheme).filter(|_| before.writing.is_some() || port.is_some()) {
             new.extend(writing.text(&format!(":{port}")));
         }
@@ -147,7 +147,7 @@ impl Place<'_> {
         new
     }
 
-    /// What stands before the host; `None` where it is a part of something else.
+    /// The text before the host; `None` if the host is a part of something else.
     fn before(&self) -> Option<Before> {
         let text = &self.lower[..self.host.start];
         let text = &text[..without_user(text)];
@@ -163,7 +163,7 @@ impl Place<'_> {
             let start = colon.len() - letters.count();
             let word = &colon[start..];
             if word.is_empty() {
-                // The scheme comes from elsewhere.
+                // Another part of the program adds the scheme.
                 return Some(Before { start: slashes.len(), writing: Some(writing), scheme: None });
             }
             let known = SCHEMES.into_iter().find(|(known, _, _)| {
@@ -260,7 +260,7 @@ fn is_encoded(before: &[u8], digits: &[u8]) -> bool {
         && digits.iter().all(u8::is_ascii_hexdigit)
 }
 
-/// Whether a host without slashes before it stands alone, and is no part of a longer name, a path or a mailbox.
+/// Whether a host without slashes before it is complete: not a part of a longer name, a path or a mailbox.
 fn is_alone(before: &[u8]) -> bool {
     match before {
         [] | [b'.'] => true,

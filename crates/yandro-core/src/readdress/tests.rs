@@ -1,4 +1,4 @@
-//! What is found, what is left, and lengths that stay right.
+//! Addresses that are found or left, and lengths that stay right.
 
 use proptest::prelude::*;
 

@@ -29,7 +29,7 @@ pub enum LogKind {
 pub struct SiteLog {
     /// The file on this machine.
     pub path: Utf8PathBuf,
-    /// What is written there.
+    /// The kind of its lines.
     pub kind: LogKind,
     /// Whether other sites write into it, too.
     pub is_shared: bool,
@@ -115,7 +115,7 @@ impl Followed {
         Ok(lines)
     }
 
-    /// What the open file has beyond what was read.
+    /// Reads the rest of the open file.
     fn rest(&mut self) -> Result<Vec<String>, FileError> {
         let length = self.length();
         if length < self.read {

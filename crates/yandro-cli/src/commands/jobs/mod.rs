@@ -206,7 +206,7 @@ impl<'c> JobFiles<'c> {
         _ = self.schtasks(&["/End", "/TN", &self.name]);
         let stopped = stopped.and_then(|()| self.schtasks(&["/Delete", "/F", "/TN", &self.name]));
         match stopped {
-            // What was never started isn't known there.
+            // The manager doesn't know a unit that never started.
             Err(ProgramError::Failed { words, .. }) if words.contains("not loaded") => Ok(()),
             stopped => stopped,
         }
@@ -269,7 +269,7 @@ pub(super) fn follow(context: &Context, set: &ChangeSet) {
         if !changes {
             continue;
         }
-        // What can't be started or stopped now is with the next login.
+        // If the manager refuses now, the change counts from the next login on.
         _ = if job.is_installed() { job.start(true) } else { job.stop() };
     }
 }

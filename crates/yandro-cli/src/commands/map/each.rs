@@ -14,7 +14,7 @@ use crate::context::Context;
 use crate::error::CommandError;
 use crate::view::{Cell, DIM, GOOD, Table, WARN, count};
 
-/// Folders that belong to no project of their own.
+/// Folders that are parts of other projects.
 const NO_PROJECTS: [&str; 3] = ["node_modules", "vendor", "venv"];
 
 /// A folder's projects, as `--each` finds them.

@@ -121,7 +121,7 @@ pub(super) fn remove<'c>(context: &'c Context, ui: &mut Ui) -> Result<Outcome<'c
         ui.say(match (data.removed, is_roots) {
             (true, _) if refused.is_some() => "the built-in server is no longer a service",
             (true, _) => "the built-in server is no longer a service, and has stopped",
-            (false, false) => "the built-in server is no service here; nothing was changed",
+            (false, false) => "the built-in server is not a service here; nothing was changed",
             (false, true) => "you have no service of your own; nothing was changed",
         });
         if let Some(words) = refused {
@@ -203,7 +203,7 @@ fn service(files: &JobFiles<'_>, manager: ManagerArg) -> String {
     }
 }
 
-/// Where its messages are.
+/// The place of its messages.
 fn log(context: &Context, files: &JobFiles<'_>, manager: ManagerArg) -> String {
     match manager {
         ManagerArg::Systemd if files.is_systems => format!("journalctl -u {}", files.name),

@@ -1,4 +1,4 @@
-//! Whether the helper may take a change of its own back.
+//! Whether the helper may undo a change that it made.
 
 use camino::Utf8Path;
 use yandro_core::TrustStore;

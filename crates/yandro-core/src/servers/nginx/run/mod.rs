@@ -35,7 +35,7 @@ pub struct NginxRun {
     /// Error logs of blocks without `error_log`.
     error_logs: ErrorLogs,
     /// The folder that relative paths of logs start from (`nginx -p`): the one above `conf`. `None` if it isn't known,
-    /// as where distributions have the main file elsewhere.
+    /// as with the main files of distributions.
     prefix: Option<ServerPath>,
     /// The files that `access_log` names within `http`; `None` without that directive.
     access_logs: Option<Vec<String>>,
