@@ -92,6 +92,7 @@ fn run_command<'c>(context: &'c Context, command: &'c Command, ui: &mut Ui) -> R
         Command::Rename(args) => commands::rename::run(context, args, ui),
         Command::Move(args) => commands::rename::run_move(context, args, ui),
         Command::Disable(args) => commands::enable::disable(context, args, ui),
+        Command::Env(args) => commands::env::run(context, args),
         Command::Readdress(args) => commands::readdress::run(context, args, ui),
         Command::Enable(args) => commands::enable::enable(context, args, ui),
         Command::Sites => commands::sites::run(context),

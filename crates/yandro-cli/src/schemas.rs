@@ -41,6 +41,7 @@ fn schemas_are_those_of_the_types() {
         "check-url": commands::CheckedUrls,
         "check": view::check::Checked,
         "disable": commands::Disabled,
+        "env": commands::SiteEnvironment,
         "history": commands::HistoryRows,
         "history-originals": commands::Originals,
         "history-restore": commands::Restored,

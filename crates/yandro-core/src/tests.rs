@@ -92,6 +92,9 @@ fn every_error_of_names_and_values_reads_as_written_here() {
         InvalidValue::Address(_) => InvalidValue::Address(text()),
         InvalidValue::Days(_) => InvalidValue::Days(text()),
         InvalidValue::TooManyDays => InvalidValue::TooManyDays,
+        InvalidValue::Variable(_) => InvalidValue::Variable(text()),
+        InvalidValue::ReservedVariable(_) => InvalidValue::ReservedVariable(text()),
+        InvalidValue::VariableValue(_) => InvalidValue::VariableValue(text()),
         InvalidValue::Word { .. } => InvalidValue::Word { word: text(), known: vec!["on", "off"] },
     });
     let networks = in_words!(NetworkError {
@@ -127,6 +130,9 @@ fn every_error_of_names_and_values_reads_as_written_here() {
     `ferry` is no IP address: give one such as `127.0.0.1` or `::1`
     `ferry` is not a number of days
     a certificate lasts from one day to 825: Apple's systems take no longer one
+    `ferry` is not a variable: write it as `NAME=VALUE`
+    the variable `ferry` is set by the server, or changes how programs run
+    the value of `ferry` has a `$`, a backslash or a control character, which servers don't take as it is
     unknown variant `ferry`, expected one of `on`, `off`
     `ferry` is not a network
     `0.0.0.0/0` is wider than any private network (RFC 1918, RFC 4193)
@@ -134,7 +140,7 @@ fn every_error_of_names_and_values_reads_as_written_here() {
     ");
     let list = SiteList::parse("[[site]]\nname = \"saltmarsh.test\"\nferry = 1\n", None).unwrap_err();
     insta::assert_snapshot!(list, @"
-    unknown field `ferry`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `https`, `disabled`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `address`, `http-ports`, `https-ports`, `by-address`, `only-here`, `redirect-aliases`, `listing`, `overrides`, `symlinks`, `http2`, `upstream-host`, `index`, `fallback`, `php`, `extra`, `logs`
+    unknown field `ferry`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `https`, `disabled`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `address`, `http-ports`, `https-ports`, `by-address`, `only-here`, `redirect-aliases`, `listing`, `overrides`, `symlinks`, `http2`, `upstream-host`, `index`, `fallback`, `php`, `env`, `extra`, `logs`
       3 | ferry = 1
         | ^^^^^
     ");

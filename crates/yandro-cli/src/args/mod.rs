@@ -20,7 +20,7 @@ pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, ManagerArg, RenewArgs};
 pub(crate) use map::{MapArgs, is_php_version, with_php_version};
 pub(crate) use servers::{ServerAddArgs, ServersArgs, ServersCommand};
 pub(crate) use sites::{
-    AdoptArgs, CheckArgs, DisableArgs, LogsArgs, MoveArgs, OpenArgs, ReaddressArgs, RenameArgs, SettleArgs,
+    AdoptArgs, CheckArgs, DisableArgs, EnvArgs, LogsArgs, MoveArgs, OpenArgs, ReaddressArgs, RenameArgs, SettleArgs,
     UninstallArgs, UnmapArgs,
 };
 
@@ -60,6 +60,8 @@ pub(crate) enum Command {
     Rename(RenameArgs),
     /// Have a site serve another folder, or the one that its own was moved to
     Move(MoveArgs),
+    /// Print the variables of a site for a shell or a file
+    Env(EnvArgs),
     /// Give the application behind a site its new address
     Readdress(ReaddressArgs),
     /// Take sites out of use, and keep all that belongs to them

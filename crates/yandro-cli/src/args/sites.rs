@@ -153,3 +153,13 @@ pub(crate) struct LogsArgs {
     #[arg(long)]
     pub(crate) once: bool,
 }
+
+#[derive(Debug, Args)]
+pub(crate) struct EnvArgs {
+    /// Name of the site
+    #[arg(value_name = "NAME", add = ArgValueCandidates::new(complete::sites))]
+    pub(crate) name: String,
+    /// Form of the lines
+    #[arg(long, value_enum, default_value_t = super::ShellArg::Sh)]
+    pub(crate) format: super::ShellArg,
+}

@@ -8,6 +8,7 @@ pub(crate) mod check;
 mod consent;
 pub(crate) mod demo;
 pub(crate) mod enable;
+pub(crate) mod env;
 pub(crate) mod history;
 pub(crate) mod hosts;
 mod jobs;
@@ -41,6 +42,7 @@ pub(crate) mod schemas {
     pub(crate) use super::cert::schemas::*;
     pub(crate) use super::check::url::CheckedUrls;
     pub(crate) use super::enable::Disabled;
+    pub(crate) use super::env::SiteEnvironment;
     pub(crate) use super::history::{HistoryRows, Originals, Restored};
     pub(crate) use super::hosts::edit::{LineDropped, PointedData};
     pub(crate) use super::hosts::exchange::{Imported, TextData};

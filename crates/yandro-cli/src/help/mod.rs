@@ -49,6 +49,16 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
     ),
     ("move", &[("yandro move saltmarsh.test ./ferries", "the folder was moved, or another takes its place")]),
     (
+        "env",
+        &[
+            (
+                "yandro env tides.test",
+                "SITE_URL, SITE_NAME and what `yandro map --env` set; in a shell: eval \"$(yandro env NAME)\"",
+            ),
+            ("yandro env tides.test --format dotenv", "as a .env file"),
+        ],
+    ),
+    (
         "readdress",
         &[
             ("yandro readdress saltmarsh.test --from http://old.test:8080", "a clone that had another address"),

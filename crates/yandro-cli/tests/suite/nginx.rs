@@ -267,6 +267,12 @@ fn nginx_does_what_the_site_options_say() {
         "saltmarsh.test:8443 saltmarsh.test on /tides/high?at=noon"
     );
     machine.yandro(&["check"]).succeeds();
+    fs::write(machine.path("saltmarsh/env.php"), "<?php echo getenv('FERRY'), '|', $_SERVER['APP_ENV'] ?? '';")
+        .unwrap();
+    map(&["--env", "FERRY=high \"tide\"; it's {100%} 'é'", "--env", "APP_ENV=local"]);
+    assert_eq!(seen("https://saltmarsh.test/env.php"), "high \"tide\"; it's {100%} 'é'|local");
+    map(&["--env", "off"]);
+    assert_eq!(seen("https://saltmarsh.test/env.php"), "|");
     fs::create_dir(machine.path("saltmarsh/maps")).unwrap();
     fs::write(machine.path("more.conf"), "add_header X-More yes;\n").unwrap();
     fs::write(machine.path("saltmarsh/.htaccess"), "Deny\n").unwrap();

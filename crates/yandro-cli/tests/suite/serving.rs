@@ -235,6 +235,27 @@ fn php_runs_by_the_socket_that_is_found() {
     );
     let signed_in = seen(&["--header", "Authorization: Bearer ferry", "https://saltmarsh.test/crew"]);
     assert_eq!(signed_in, format!("saltmarsh.test on {root} /crew Bearer ferry"));
+    // Variables come to PHP as they were given, with quotes and all.
+    fs::write(machine.path("saltmarsh/env.php"), "<?php echo getenv('FERRY'), '|', $_SERVER['APP_ENV'] ?? '';")
+        .unwrap();
+    machine
+        .yandro(&["map", "saltmarsh.test", "--env", "FERRY=high \"tide\"; it's 100% 'é'", "--env", "APP_ENV=local"])
+        .succeeds();
+    assert_eq!(seen(&["https://saltmarsh.test/env.php"]), "high \"tide\"; it's 100% 'é'|local");
+    let ran = machine.yandro(&["env", "saltmarsh.test"]).succeeds();
+    let shown = format!("{}\necho \"$SITE_URL|$SITE_NAME|$FERRY|$APP_ENV\"", ran.stdout);
+    let ran = machine.run("sh", &["-c", &shown]).succeeds();
+    assert_eq!(ran.stdout, "https://saltmarsh.test|saltmarsh.test|high \"tide\"; it's 100% 'é'|local\n");
+    machine.yandro(&["map", "saltmarsh.test", "--env", "off"]).succeeds();
+    assert_eq!(seen(&["https://saltmarsh.test/env.php"]), "|");
+    for (value, said) in [
+        ("PHP_ADMIN_VALUE=x", "the variable `PHP_ADMIN_VALUE` is set by the server"),
+        ("A=$b", "the value of `A` has a `$`"),
+        ("A", "write it as `NAME=VALUE`"),
+    ] {
+        let ran = machine.yandro(&["map", "saltmarsh.test", "--env", value]);
+        assert!(ran.status == 2 && ran.stderr.contains(said), "{ran}");
+    }
     // Without PHP again, its source is a file like any other; the choice is remembered until then.
     machine.yandro(&["map", "saltmarsh.test", "--alias", "www.saltmarsh.test"]).succeeds();
     assert!(seen(&["https://www.saltmarsh.test/"]).starts_with("www.saltmarsh.test on"));

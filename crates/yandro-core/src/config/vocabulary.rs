@@ -38,14 +38,21 @@ mod tests {
             "LoadModule evil_module /tmp/evil.so",
             "Include /etc/shadow",
             "RewriteMap m prg:/tmp/x",
-            "SetEnv A b",
+            "SetEnv LD_PRELOAD /tmp/x.so",
+            "SetEnv force-proxy-request-1.0 1",
             "IncludeOptional /tmp/*.conf",
             "User root",
         ] {
             assert_eq!(ServerKind::Apache.foreign_directives(apache(line).as_bytes()).unwrap().len(), 1, "{line}");
         }
         let nginx = |line: &str| format!("server {{ listen 80; {line} }}\n");
-        for line in ["include /tmp/x;", "load_module /tmp/x.so;", "set $a b;", "location / { include /etc/shadow; }"] {
+        for line in [
+            "include /tmp/x;",
+            "load_module /tmp/x.so;",
+            "set $a b;",
+            "fastcgi_param PHP_ADMIN_VALUE \"auto_prepend_file=/tmp/x\";",
+            "location / { include /etc/shadow; }",
+        ] {
             assert_eq!(ServerKind::Nginx.foreign_directives(nginx(line).as_bytes()).unwrap().len(), 1, "{line}");
         }
         let own = "location ~ [.]php$ { include fastcgi_params; fastcgi_pass unix:/run/php.sock; }";

@@ -14,6 +14,7 @@ mod scheme;
 mod server;
 mod serving;
 mod upstream;
+mod variable;
 
 pub(crate) use crate::servers::ServerKind;
 pub use certificate::CertificateTerms;
@@ -31,6 +32,7 @@ pub use server::{ServerId, ServerName, ServerNameError};
 pub use serving::{FastCgi, Http2, Listing, Logs, Overrides, Serving, Symlinks, UpstreamHost};
 pub(crate) use serving::{checked_fallback, checked_index};
 pub use upstream::{Upstream, UpstreamError};
+pub use variable::SiteVariable;
 
 use core::net::{IpAddr, Ipv4Addr};
 

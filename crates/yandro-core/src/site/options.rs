@@ -8,6 +8,7 @@ use camino::Utf8PathBuf;
 use super::InvalidValue;
 use super::reading::{absolute, address, each, host, last, ports, read_ports, relative, text, texts, written};
 use super::serving::checked_path;
+use super::variable::variables;
 use super::{
     Content, DEFAULT_ADDRESS, FastCgi, Http2, Https, Listing, Logs, Overrides, ServerId, Site, Symlinks, Upstream,
     UpstreamHost, checked_days, checked_fallback, checked_index,
@@ -310,6 +311,10 @@ options! {
     "php" ValueForm::Text, "Address of php-fpm: the path of its socket, or `HOST:PORT`.", "no PHP",
         value!(draft, values => draft.rest.serving.php, last(values, FastCgi::parse)?, site => site.serving.php.as_ref().map(text)),
         MapArgument { may_be_found: true, ..or("off", serving("php", "WHICH", "Run PHP files with php-fpm: the one that is found, or this one (a version such as 8.2, a socket or HOST:PORT; `off` for none)")) };
+    "env" ValueForm::Texts, "Variables for the application, each as `NAME=VALUE`.", "none",
+        value!(draft, values => draft.rest.serving.variables, variables(values)?,
+            site => texts(site.serving.variables.iter().map(ToString::to_string).collect())),
+        or("off", serving("env", "NAME=VALUE", "Set a variable for PHP and `yandro env` (repeatable; replaces those before, `off` for none)"));
     "extra" ValueForm::Text, "File with your own directives for the site's virtual hosts, absolute.", "none",
         value!(draft, values => draft.rest.serving.extra, draft.path(values, checked_path)?, site => site.serving.extra.as_ref().map(written)),
         path(or("off", serving("extra", "FILE", "File with your own directives for the site's virtual hosts (`off` for none)")));

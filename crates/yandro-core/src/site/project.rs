@@ -17,7 +17,7 @@ use crate::tables::Value;
 pub const PROJECT_FILE: &str = "yandro.toml";
 
 /// The keys that a project file may have, beyond `folder`, `extra` and `php`.
-const KEYS: [&str; 14] = [
+const KEYS: [&str; 15] = [
     "name",
     "aliases",
     "document-root",
@@ -29,6 +29,7 @@ const KEYS: [&str; 14] = [
     "overrides",
     "symlinks",
     "http2",
+    "env",
     "upstream-host",
     "index",
     "fallback",

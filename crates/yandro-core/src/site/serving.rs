@@ -1,6 +1,6 @@
 //! How a site is served, beyond what every site has.
 
-use super::InvalidValue;
+use super::{InvalidValue, SiteVariable};
 use camino::{Utf8Path, Utf8PathBuf};
 
 use crate::host_port::HostPort;
@@ -36,6 +36,8 @@ pub struct Serving {
     pub fallback: Option<String>,
     /// The `FastCGI` server that PHP files go to; `None` for a site without PHP.
     pub php: Option<FastCgi>,
+    /// Variables for PHP and for the shell.
+    pub variables: Vec<SiteVariable>,
     /// A file of the person's with further directives, absolute.
     pub extra: Option<Utf8PathBuf>,
     /// Place of the logs.

@@ -11,6 +11,9 @@ use super::BROWSERS_REMEMBER;
 use crate::context::Context;
 use crate::view::both_ways;
 
+/// Words in the names of variables that hold secrets.
+const SECRETS: [&str; 5] = ["PASSWORD", "PASSWD", "SECRET", "TOKEN", "KEY"];
+
 /// The note for a new wildcard certificate: the server does not answer for every name that it covers.
 fn wildcard(change: &SiteChange, site: &Site) -> Option<String> {
     let had_it = change.before.as_ref().is_some_and(|before| before.certificate.wildcard);
@@ -59,6 +62,12 @@ fn of_names(change: &SiteChange, site: &Site) -> Vec<String> {
         ));
     }
     notes.extend(wildcard(change, site));
+    let before = change.before.as_ref().map(|before| &before.serving.variables);
+    let secrets = site.serving.variables.iter().filter(|own| before.is_none_or(|before| !before.contains(own)));
+    let secret = secrets.map(|own| own.name.as_str()).find(|name| SECRETS.iter().any(|word| name.contains(word)));
+    notes.extend(secret.map(|name| {
+        format!("the value of {name} is in the virtual host now, a file that every user of this computer can read")
+    }));
     let known: Vec<&HostName> = change.before.iter().flat_map(Site::names).collect();
     for name in site.names().filter(|name| !known.contains(name)) {
         notes.extend(name.advice().map(|advice| format!("{}: {advice}", both_ways(name))));

@@ -19,6 +19,7 @@ pub(super) const WRITTEN: &[&str] = &[
     "RewriteRule",
     "ErrorLog",
     "CustomLog",
+    "SetEnv",
     "Protocols",
     "SSLEngine",
     "SSLProtocol",
@@ -65,7 +66,13 @@ pub(crate) fn required_modules(site: &Site) -> Vec<&'static str> {
     let reach: &[&str] = if site.serving.only_here { &["authz_host"] } else { &[] };
     let logs: &[&str] = &["log_config"];
     let http2: &[&str] = if site.serving.http2 == Http2::On && site.https.is_on() { &["http2"] } else { &[] };
-    [protocols, redirects, content, php, reach, logs, http2].concat()
+    let env: &[&str] = if has_variables(site) { &["env"] } else { &[] };
+    [protocols, redirects, content, php, reach, logs, http2, env].concat()
+}
+
+/// Whether the server passes variables on: to PHP and CGI programs of a folder.
+fn has_variables(site: &Site) -> bool {
+    matches!(site.content, Content::Folder { .. }) && !site.serving.variables.is_empty()
 }
 
 /// The virtual hosts of a site, one for each port.
@@ -183,6 +190,10 @@ fn redirected_aliases(site: &Site, files: &SiteFiles) -> Vec<Want> {
 fn content(site: &Site, files: &SiteFiles, scheme: &str) -> Vec<Want> {
     let mut wants = redirected_aliases(site, files);
     wants.extend(answer(site, files, scheme));
+    if has_variables(site) {
+        let variables = site.serving.variables.iter();
+        wants.extend(variables.map(|own| Want::Directive("SetEnv", vec![own.name.clone(), own.value.clone()])));
+    }
     if site.serving.only_here {
         // Beside what the folder and its override files ask for: neither opens what the other closes.
         let own = vec![Want::one("AuthMerging", "And"), Want::one("Require", "local")];

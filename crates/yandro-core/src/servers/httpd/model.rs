@@ -247,6 +247,7 @@ fn prefixes(module: &str) -> &'static [&'static str] {
         "rewrite" => &["rewrite"],
         "headers" => &["header", "requestheader"],
         "http2" => &["h2", "protocols"],
+        "env" => &["setenv", "passenv", "unsetenv"],
         "proxy" | "proxy_http" | "proxy_fcgi" => &["proxy"],
         _ => &[],
     }

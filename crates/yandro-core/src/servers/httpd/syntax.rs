@@ -8,8 +8,8 @@ use super::desired::{WRITTEN, tls, virtual_hosts};
 use super::parse::parse;
 use crate::config::{Dialect, Directive, ParseError, Section, SiteFiles, Syntax, Tree, Variable, Want, escaped};
 use crate::host_port::HostPort;
-use crate::site::Scheme;
 use crate::site::Site;
+use crate::site::{Scheme, SiteVariable};
 
 /// Apache httpd's syntax.
 #[derive(Clone, Copy, Debug)]
@@ -92,7 +92,8 @@ impl Dialect for ApacheSyntax {
         // A log's name may be a program; in other arguments the bar is only a character.
         let is_log = own.is("ErrorLog") || own.is("CustomLog");
         let is_program = is_log && own.values().any(|value| value.starts_with('|'));
-        WRITTEN.iter().any(|name| own.is(name)) && !is_program
+        let is_other_variable = own.is("SetEnv") && !SiteVariable::is_allowed(own.values());
+        WRITTEN.iter().any(|name| own.is(name)) && !is_program && !is_other_variable
     }
 
     fn is_secure_want(&self, want: &Want) -> bool {

@@ -113,6 +113,7 @@ fn every_choice_has_its_directives() {
         symlinks: Symlinks::Owner,
         fallback: Some("/index.php".into()),
         php: Some(FastCgi::Socket("/run/php/php-fpm.sock".into())),
+        variables: vec![crate::site::SiteVariable::parse("FERRY=high \"tide\"").unwrap()],
         extra: Some("/srv/ferry rules.conf".into()),
         logs: Logs::Off,
         ..Serving::default()
@@ -133,6 +134,7 @@ fn every_choice_has_its_directives() {
     			SetHandler "proxy:unix:/run/php/php-fpm.sock|fcgi://localhost"
     		</FilesMatch>
     	</Directory>
+    	SetEnv FERRY "high \"tide\""
     	<Location />
     		AuthMerging And
     		Require local
@@ -156,6 +158,7 @@ fn every_choice_has_its_directives() {
     			SetHandler "proxy:unix:/run/php/php-fpm.sock|fcgi://localhost"
     		</FilesMatch>
     	</Directory>
+    	SetEnv FERRY "high \"tide\""
     	<Location />
     		AuthMerging And
     		Require local

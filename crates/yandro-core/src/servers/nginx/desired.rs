@@ -38,6 +38,9 @@ pub(super) const WRITTEN: &[&str] = &[
     "server_names_hash_bucket_size",
 ];
 
+/// The `FastCGI` parameters (`fastcgi_param`) that a site has in any case.
+pub(super) const PARAMETERS: [&str; 3] = ["SCRIPT_FILENAME", "SERVER_NAME", "HTTP_HOST"];
+
 /// Largest upload on a development machine: nginx's own 1 MB is too small for a picture.
 const LARGEST_BODY: &str = "256m";
 
@@ -201,7 +204,7 @@ fn folder(site: &Site, root: &str, host: &str) -> Vec<Want> {
             FastCgi::Address(address) => address.to_string(),
         };
         let script = ["SCRIPT_FILENAME".to_owned(), "$document_root$fastcgi_script_name".to_owned()];
-        let inner = vec![
+        let mut inner = vec![
             // A path without a file doesn't go to PHP: it would run the script above it.
             Want::Directive("try_files", vec!["$uri".into(), "=404".into()]),
             Want::one("include", "fastcgi_params"),
@@ -209,8 +212,10 @@ fn folder(site: &Site, root: &str, host: &str) -> Vec<Want> {
             // The name that was asked for, and not the first of the block.
             Want::Directive("fastcgi_param", vec!["SERVER_NAME".into(), "$host".into()]),
             Want::Directive("fastcgi_param", vec!["HTTP_HOST".into(), host.into()]),
-            Want::one("fastcgi_pass", address),
         ];
+        let variables = site.serving.variables.iter();
+        inner.extend(variables.map(|own| Want::Directive("fastcgi_param", vec![own.name.clone(), own.value.clone()])));
+        inner.push(Want::one("fastcgi_pass", address));
         wants.push(Want::Section("location", vec!["~".into(), "[.]php$".into()], inner));
     }
     let hidden = Want::Section("location", vec!["~".into(), "/[.]ht".into()], vec![Want::one("deny", "all")]);

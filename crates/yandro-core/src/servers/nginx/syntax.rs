@@ -4,12 +4,12 @@ use std::ops::Range;
 
 use crate::server_path::ServerPath;
 
-use super::desired::{WRITTEN, server_blocks, tls};
+use super::desired::{PARAMETERS, WRITTEN, server_blocks, tls};
 use super::parse;
 use crate::config::{Dialect, Directive, ParseError, Section, SiteFiles, Syntax, Tree, Variable, Want, escaped};
 use crate::host_port::HostPort;
-use crate::site::Scheme;
 use crate::site::Site;
+use crate::site::{Scheme, SiteVariable};
 
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct NginxSyntax;
@@ -104,7 +104,11 @@ impl Dialect for NginxSyntax {
     }
 
     fn writes(&self, own: &Directive) -> bool {
-        WRITTEN.contains(&own.name.as_str()) || own.is("include") && own.values().eq(["fastcgi_params"])
+        let is_other_variable = own.is("fastcgi_param")
+            && !own.values().next().is_some_and(|name| PARAMETERS.contains(&name))
+            && !SiteVariable::is_allowed(own.values());
+        (WRITTEN.contains(&own.name.as_str()) && !is_other_variable)
+            || own.is("include") && own.values().eq(["fastcgi_params"])
     }
 
     fn is_secure_want(&self, want: &Want) -> bool {
