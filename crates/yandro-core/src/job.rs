@@ -1,8 +1,8 @@
 //! Having a command run every day, or all the time: by systemd (systemd.timer(5), systemd.socket(5)), by cron
 //! (crontab(5)), by launchd (launchd.plist(5)) or by the Task Scheduler of Windows (its XML schema, version 1.2).
 
+use core::net::SocketAddr;
 use std::fmt::Write as _;
-use std::net::SocketAddr;
 
 use crate::shell;
 

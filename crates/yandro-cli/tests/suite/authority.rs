@@ -483,6 +483,8 @@ fn renewals_are_timed_by_systemd_or_cron_and_no_more_when_asked() {
     ");
     fs::create_dir_all(sysroot.path("run/systemd/system")).unwrap();
     let before = sysroot.tree();
+    let ran = sysroot.yandro(&["cert", "renew", "--install-timer", "--timer", "task-scheduler"]);
+    assert!(ran.status == 2 && ran.stderr.contains("only Windows has a Task Scheduler"), "{ran}");
     let ran = sysroot.yandro(&["cert", "renew", "--install-timer", "--within", "40"]).succeeds();
     insta::assert_snapshot!(steady(&ran), @"
     certificates are renewed every day, those that end within 40 days

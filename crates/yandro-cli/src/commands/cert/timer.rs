@@ -84,6 +84,15 @@ pub(super) fn install<'c>(context: &'c Context, args: &'c RenewArgs, ui: &mut Ui
 
 /// The manager of the timer: the named one, or the one that runs here.
 fn manager(context: &Context, named: Option<ManagerArg>) -> Result<ManagerArg, CommandError> {
+    let is_windows = context.machine.system == System::Windows;
+    if named.is_some_and(|named| (named == ManagerArg::TaskScheduler) != is_windows) {
+        let what = if is_windows {
+            "on Windows only the Task Scheduler runs timers"
+        } else {
+            "only Windows has a Task Scheduler"
+        };
+        return Err(CommandError::usage(what).hint("leave `--timer` out, to have the timer that this system has"));
+    }
     let has_cron = || context.machine.real_path(CRON_FOLDER).is_dir() || Crontab::of(context).is_some();
     let here = named.or_else(|| jobs::manager_here(context)).or_else(|| has_cron().then_some(ManagerArg::Cron));
     here.ok_or_else(|| {
