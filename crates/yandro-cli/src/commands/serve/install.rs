@@ -22,7 +22,7 @@ const TITLE: &str = "Serve the local sites (yandro)";
 /// The command that keeps a user's services without a session.
 const LINGER: &str = "sudo loginctl enable-linger";
 /// How long the service may take until it answers.
-const ANSWERS: Duration = Duration::from_secs(5);
+const ANSWERS: Duration = Duration::from_secs(10);
 
 data! {
     /// Data of `yandro serve --install`.
