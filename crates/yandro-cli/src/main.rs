@@ -5,6 +5,7 @@ mod as_root;
 mod commands;
 mod complete;
 mod context;
+mod databases;
 #[cfg(test)]
 mod dependencies;
 mod error;

@@ -26,6 +26,7 @@
 mod adopt;
 mod check;
 mod config;
+mod database;
 mod host_port;
 mod hosts;
 mod job;
@@ -65,6 +66,10 @@ pub use config::{
     Published, PublishedPort, PublishedPortError, Section, Seen, ServerTraits, SiteFiles, Switched, Syntax, Tree,
     Variable, VirtualHost, Want, asked_at, brought_back, list_of, others_certificate, site_file,
 };
+pub use database::{
+    DatabaseAddress, DatabaseAddressError, DatabaseKind, DatabasePlace, DatabaseTable, Statement, TextChange,
+    database_catalogue, database_tables, named_databases,
+};
 pub use host_port::HostPort;
 pub use hosts::{
     AddressFamily, Conflict, EditError, HostsEntry, HostsFile, HostsRow, LintCode, LintContext, LintFinding,
@@ -87,9 +92,9 @@ pub use pki::{
 pub use plan::{
     Access, Adoption, Applied, AuthorityFiles, AuthorityTexts, Change, ChangeSet, ChangedLines, DoneStep, FileChange,
     FileContent, Fresh, Issued, LinkChange, Observed, Opened, Orphans, OwnFiles, Phase, Places, PlanError, PlanFailure,
-    Reading, Rights, RightsChange, Role, ServerModel, Settlement, SiteChange, Step, TrustChange, UndoError, Undoing,
-    Wish, WishLists, Wishes, adopt_site, changed_lines, issued_paths, map_site, map_sites, note_issued, rename_site,
-    renew, replace_authority, reversed, settle, undo, unified_diff, unmap_sites, with_removed_lines,
+    Reading, Rights, RightsChange, Role, RowsChange, ServerModel, Settlement, SiteChange, Step, TrustChange, UndoError,
+    Undoing, Wish, WishLists, Wishes, adopt_site, changed_lines, issued_paths, map_site, map_sites, note_issued,
+    rename_site, renew, replace_authority, reversed, settle, undo, unified_diff, unmap_sites, with_removed_lines,
 };
 pub use readdress::{AppAddress, AppAddressError, Readdressed, readdress};
 pub use server_path::ServerPath;

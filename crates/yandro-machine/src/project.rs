@@ -31,6 +31,15 @@ pub fn files(folder: &Utf8Path) -> Vec<Utf8PathBuf> {
     all.into_iter().collect()
 }
 
+/// The files of a project that are named as its configuration, in order.
+pub fn configurations(folder: &Utf8Path) -> Vec<Utf8PathBuf> {
+    let names = |path: &Utf8PathBuf| {
+        let path = path.strip_prefix(folder).unwrap_or(path);
+        is_configuration(path) || path.file_stem().is_some_and(|stem| stem.eq_ignore_ascii_case("database"))
+    };
+    files(folder).into_iter().filter(names).collect()
+}
+
 fn walk(folder: &Utf8Path, ignores: bool) -> impl Iterator<Item = Utf8PathBuf> {
     let mut builder = WalkBuilder::new(folder);
     builder.standard_filters(false).follow_links(false);

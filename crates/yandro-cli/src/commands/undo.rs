@@ -1,18 +1,22 @@
 //! `yandro undo`.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{Access, FileChange, HostName, Role, Site, UndoError, Undoing, undo, unified_diff};
-use yandro_machine::{HistoryEntry, SystemFresh, changes, files};
+use yandro_core::{
+    Access, Change, DoneStep, FileChange, HostName, Role, Site, Step, UndoError, Undoing, undo, unified_diff,
+};
+use yandro_machine::{HistoryEntry, SystemFresh, changes, database, files};
 
 use super::apply::{Planned, apply, done};
 use super::jobs;
 use crate::args::UndoArgs;
 use crate::context::{Context, now};
+use crate::databases;
 use crate::error::CommandError;
 use crate::view::change;
-use crate::view::{Data, Outcome, STRONG, Ui, data};
+use crate::view::{Data, Outcome, STRONG, Ui, count, data};
 
 pub(crate) fn run<'c>(context: &'c Context, args: &'c UndoArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
+    let mut later_rows = 0;
     let plan = || {
         let machine = &context.machine;
         let history = changes::history(machine).entries;
@@ -25,6 +29,7 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c UndoArgs, ui: &mut Ui) -> 
         if let Some(later) = changes::overlapped_by(machine, entry.id, hosts) {
             return Err(overlapped(entry, hosts, Some(later)));
         }
+        later_rows = rows_changed_since(context, &steps)?;
         let mut leftovers = Vec::new();
         for undone in history.iter().rev().filter(|other| !other.stands()) {
             leftovers.extend(changes::done_steps(machine, undone.id)?.unwrap_or_default());
@@ -64,6 +69,10 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c UndoArgs, ui: &mut Ui) -> 
     Ok(Outcome::new(data, move |data, ui| {
         ui.say(&format!("{STRONG}change {} is undone{STRONG:#}: `{}`", data.undone, data.command));
         ui.say(&done.summary(context));
+        if later_rows > 0 {
+            let as_it = if later_rows == 1 { "it is: it was" } else { "they are: they were" };
+            ui.note(&format!("{} of the database stayed as {as_it} changed again since", count(later_rows, "row")));
+        }
         let writes_list = done.set.steps.iter().any(|step| step.role == Role::SiteList);
         if !done.set.sites.is_empty() && !writes_list {
             ui.note("the site list stays as you wrote it: edit it, or `yandro settle` brings the same about again");
@@ -84,6 +93,17 @@ data! {
 }
 
 impl Data for Undone {}
+
+/// How many rows of databases that the change has written were changed again since.
+fn rows_changed_since(context: &Context, steps: &[DoneStep]) -> Result<usize, CommandError> {
+    let mut later = 0;
+    for step in steps {
+        let DoneStep::Untouched(Step { change: Change::Rows(change), .. }) = step else { continue };
+        let changed = database::later_changed(&context.machine, change);
+        later += changed.map_err(|error| databases::not_opened(&error, "", ""))?;
+    }
+    Ok(usize::try_from(later).unwrap_or(usize::MAX))
+}
 
 /// The change to undo: the named one, or the last that is in effect and is not an undo.
 fn chosen(history: &[HistoryEntry], id: Option<u64>) -> Result<&HistoryEntry, CommandError> {

@@ -81,6 +81,11 @@ fn failed<E>(cause: StepFailure<E>, proof: impl FnOnce(E) -> CommandError) -> Co
             CommandError::not_made(format!("the trust store was not updated:\n{}", indented(&words.to_string())))
                 .code("trust-store")
         }
+        StepFailure::Database(error) => {
+            CommandError::not_made(format!("the rows of the database were not changed: {error}"))
+                .hint("correct what the database says, then run the command again; or only the files: --no-database")
+                .code("database-refuses")
+        }
         StepFailure::Interrupted => CommandError::not_made("interrupted").code("interrupted"),
         StepFailure::Proof(seen) => proof(seen),
     }

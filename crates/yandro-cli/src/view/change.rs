@@ -5,11 +5,12 @@ use std::fmt::Write as _;
 
 use serde_json::json;
 use yandro_core::{
-    CertificateFacts, Change, ChangeSet, FileChange, OTHERS, Places, RightsChange, Role, ServerId, Step, StoreKind,
-    Switched, TrustChange, date, unified_diff,
+    CertificateFacts, Change, ChangeSet, FileChange, OTHERS, Places, RightsChange, Role, RowsChange, ServerId, Step,
+    StoreKind, Switched, TrustChange, date, unified_diff,
 };
 use yandro_machine::ServerAction;
 
+use super::rows::{self, ChangedTexts};
 use super::{BAD, COMMAND, DIM, Data, GOOD, Outcome, STRONG, Tone, Ui, data};
 
 data! {
@@ -47,8 +48,20 @@ pub(crate) enum StepData {
     Link { path: String, change: &'static str, target: Option<String> },
     /// Changed access rights.
     Rights { path: String, who: String, before: String, after: String },
+    /// Rows of a database, with the first of their texts.
+    Rows { database: String, rows: u64, addresses: u64, texts: Vec<TextData> },
     /// A root certificate in a trust store.
     Trust { path: String, whose: String, certificate: String, trusted: bool },
+}
+
+data! {
+    /// A text of a row.
+    struct TextData {
+        /// Table and column.
+        column: String,
+        before: String,
+        after: String,
+    }
 }
 
 /// The steps that concern the person: what yandro writes down for itself is none of them.
@@ -64,17 +77,18 @@ pub(crate) fn is_quiet(set: &ChangeSet) -> bool {
 
 /// The output of `--preview`: every step in order, files as unified diffs.
 pub(crate) fn preview<'o>(set: ChangeSet) -> Outcome<'o> {
+    let texts = rows::texts_of(&set);
     let word = |value: serde_json::Value| value.as_str().unwrap_or_default().to_owned();
     let preview = SetData {
-        steps: shown(&set).map(step_data).collect(),
+        steps: shown(&set).map(|step| step_data(step, &texts)).collect(),
         servers: set.servers.iter().map(|server| server.word().to_owned()).collect(),
         flush: set.flush.iter().map(|cache| word(json!(cache))).collect(),
         trust: set.trust.map(|store| word(json!(store))),
     };
-    Outcome::new(PreviewData { preview }, move |_, ui| show_preview(&set, ui))
+    Outcome::new(PreviewData { preview }, move |_, ui| show_preview(&set, &texts, ui))
 }
 
-fn show_preview(set: &ChangeSet, ui: &mut Ui) {
+fn show_preview(set: &ChangeSet, texts: &[ChangedTexts], ui: &mut Ui) {
     if is_quiet(set) {
         ui.print("Nothing would change: everything is as it should be.");
         return;
@@ -95,6 +109,7 @@ fn show_preview(set: &ChangeSet, ui: &mut Ui) {
             Change::EmptyFolder { path } => {
                 ui.print(&format!("{STRONG}folder{STRONG:#} {BAD}-{path}{BAD:#} (if it is empty)"));
             }
+            Change::Rows(change) => ui.print(&rows::shown(change, texts_of(texts, change))),
             Change::Rights(change) => ui.print(&format!("{STRONG}rights{STRONG:#} {}", rights(change))),
             Change::Trust(change) => {
                 let style = if change.after { GOOD } else { BAD };
@@ -114,7 +129,11 @@ fn show_preview(set: &ChangeSet, ui: &mut Ui) {
     ui.print(&format!("{DIM}Nothing was changed: this was a preview.{DIM:#}"));
 }
 
-fn step_data(step: &Step) -> StepData {
+fn texts_of<'t>(texts: &'t [ChangedTexts], change: &RowsChange) -> &'t [(String, String, String)] {
+    texts.iter().find(|texts| texts.of == change.rows_file).map_or(&[], |texts| &texts.texts)
+}
+
+fn step_data(step: &Step, texts: &[ChangedTexts]) -> StepData {
     let path = step.path().to_string();
     match &step.change {
         Change::Folder { .. } => StepData::Folder { path },
@@ -126,6 +145,11 @@ fn step_data(step: &Step) -> StepData {
         Change::Rights(change) => {
             let (before, after) = (format!("{:04o}", change.before.mode), format!("{:04o}", change.after.mode));
             StepData::Rights { path, who: change.who.clone(), before, after }
+        }
+        Change::Rows(change) => {
+            let texts = texts_of(texts, change).iter().cloned();
+            let texts = texts.map(|(column, before, after)| TextData { column, before, after }).collect();
+            StepData::Rows { database: change.database.to_string(), rows: change.rows, addresses: change.places, texts }
         }
         Change::File(change) => {
             let kind = kind_of(change.before.is_some(), change.after.is_some());
@@ -184,6 +208,7 @@ pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, St
             (_, Change::Folder { .. } | Change::EmptyFolder { .. }) | (Role::DefaultHost(_), Change::Link(_)) => {}
             (_, Change::Rights(change)) => lines.push(("permissions", rights(change))),
             (_, Change::Trust(change)) => lines.push(("trust", trust(change))),
+            (_, Change::Rows(change)) => lines.push(("rows", rows::told(change))),
             (Role::ModuleLink { module, loads, .. }, Change::Link(change)) => {
                 is_enabled = change.after.is_some();
                 modules.extend(loads.then(|| module.clone()));

@@ -5,6 +5,7 @@ pub(crate) mod check;
 mod log;
 mod outcome;
 pub(crate) mod progress;
+pub(crate) mod rows;
 mod table;
 mod tone;
 

@@ -48,6 +48,11 @@ impl Table {
         Self { headings: headings.to_vec(), least: Vec::new(), rows: Vec::new() }
     }
 
+    /// Whether it has no row.
+    pub(crate) fn is_empty(&self) -> bool {
+        self.rows.is_empty()
+    }
+
     /// Names the columns that a narrow terminal can do without, the least important first.
     pub(crate) fn least(mut self, headings: &[&'static str]) -> Self {
         self.least = headings.to_vec();

@@ -22,6 +22,8 @@ mod check_views;
 mod clients;
 mod comforts;
 mod crash;
+#[cfg(feature = "databases")]
+mod databases;
 mod declared;
 mod demo;
 mod dev_server;

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use super::content::FileContent;
 use super::role::Role;
 use crate::config::{Place, Switched};
+use crate::database::DatabaseAddress;
 use crate::site::{ServerId, Site};
 use crate::system::{Cache, StoreKind, TrustStore};
 
@@ -105,6 +106,8 @@ pub enum Change {
     Rights(RightsChange),
     /// A root certificate goes into a trust store of a program's own, or out of it.
     Trust(TrustChange),
+    /// Rows of a database get other texts.
+    Rows(RowsChange),
     /// A folder that goes if nothing is left in it.
     EmptyFolder {
         /// The folder.
@@ -129,6 +132,23 @@ pub struct TrustChange {
     /// Whether it is trusted there.
     pub before: bool,
     /// Whether it is to be.
+    pub after: bool,
+}
+
+/// Rows of a database whose texts change.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RowsChange {
+    /// The database.
+    pub database: DatabaseAddress,
+    /// The file that holds the rows, each with its texts before and after.
+    pub rows_file: Utf8PathBuf,
+    /// How many rows change.
+    pub rows: u64,
+    /// How many addresses in them.
+    pub places: u64,
+    /// Whether the rows have the new texts.
+    pub before: bool,
+    /// Whether they are to have them.
     pub after: bool,
 }
 
@@ -236,6 +256,7 @@ impl Change {
             Self::Link(change) => &change.path,
             Self::Rights(change) => &change.path,
             Self::Trust(change) => &change.store,
+            Self::Rows(change) => &change.rows_file,
         }
     }
 }

@@ -84,7 +84,11 @@ impl Observed {
             match &step.change {
                 Change::File(change) => self.take_file(&step.role, change),
                 Change::Link(change) => self.take_link(&step.role, change),
-                Change::Folder { .. } | Change::EmptyFolder { .. } | Change::Rights(_) | Change::Trust(_) => {}
+                Change::Folder { .. }
+                | Change::EmptyFolder { .. }
+                | Change::Rights(_)
+                | Change::Trust(_)
+                | Change::Rows(_) => {}
             }
         }
         self.take_authority(set);

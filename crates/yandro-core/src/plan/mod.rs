@@ -37,8 +37,8 @@ pub use applied::Applied;
 pub use authority::{issued_paths, note_issued};
 pub use authority_files::{AuthorityFiles, AuthorityTexts, Issued};
 pub use change::{
-    Access, Change, ChangeSet, FileChange, LinkChange, Opened, Phase, Rights, RightsChange, SiteChange, Step,
-    TrustChange,
+    Access, Change, ChangeSet, FileChange, LinkChange, Opened, Phase, Rights, RightsChange, RowsChange, SiteChange,
+    Step, TrustChange,
 };
 pub use content::FileContent;
 pub use diff::unified_diff;

@@ -6,7 +6,9 @@
 
 use camino::{Utf8Path, Utf8PathBuf};
 
-use super::change::{Change, ChangeSet, FileChange, LinkChange, RightsChange, SiteChange, Step, TrustChange};
+use super::change::{
+    Change, ChangeSet, FileChange, LinkChange, RightsChange, RowsChange, SiteChange, Step, TrustChange,
+};
 use super::error::PlanError;
 use super::fresh::Fresh;
 use super::observed::{Observed, ServerModel};
@@ -301,6 +303,13 @@ impl FileChange {
 }
 
 impl RightsChange {
+    /// The change the other way round.
+    pub fn inverse(self) -> Self {
+        Self { before: self.after, after: self.before, ..self }
+    }
+}
+
+impl RowsChange {
     /// The change the other way round.
     pub fn inverse(self) -> Self {
         Self { before: self.after, after: self.before, ..self }

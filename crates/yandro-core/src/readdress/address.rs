@@ -60,7 +60,7 @@ impl AppAddress {
     }
 
     /// The host as it may be written: in ASCII, and in Unicode if that is different.
-    pub(super) fn hosts(&self) -> Vec<String> {
+    pub fn hosts(&self) -> Vec<String> {
         let unicode = HostName::parse(&self.host).map(|name| name.to_unicode()).ok();
         [Some(self.host.clone()), unicode.filter(|unicode| *unicode != self.host)].into_iter().flatten().collect()
     }

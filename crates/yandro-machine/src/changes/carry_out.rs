@@ -16,6 +16,7 @@ use super::put_back::{PutBackError, RolledBack, TouchedServers, put_back};
 use super::record::Record;
 use super::records;
 use super::steps::{StepsWork, Stopped, clean_up};
+use crate::database::{self, DatabaseError};
 use crate::files::{self, FileError};
 use crate::interrupt;
 use crate::machine::Machine;
@@ -96,6 +97,8 @@ pub enum StepFailure<E> {
     BringUp(ControlError),
     /// The trust store's program failed, with its message.
     Trust(ControlError),
+    /// The database of the application.
+    Database(DatabaseError),
     /// A signal asked the process to end.
     Interrupted,
     /// The proof.
@@ -106,6 +109,7 @@ impl<E> From<Stopped> for StepFailure<E> {
     fn from(stopped: Stopped) -> Self {
         match stopped {
             Stopped::File(error) => Self::File(error),
+            Stopped::Database(error) => Self::Database(error),
             Stopped::Interrupted => Self::Interrupted,
         }
     }
@@ -320,7 +324,7 @@ fn forbidden(set: &ChangeSet) -> Vec<Utf8PathBuf> {
             found.extend(is_roots.then(|| change.store.clone()));
             continue;
         }
-        if let Change::EmptyFolder { .. } | Change::Rights(_) = step.change {
+        if let Change::EmptyFolder { .. } | Change::Rights(_) | Change::Rows(_) = step.change {
             continue;
         }
         let path = files::follow(step.path()).unwrap_or_else(|_| step.path().to_owned());
@@ -350,6 +354,7 @@ fn is_as_observed(machine: &Machine, step: &Step) -> bool {
         Change::Folder { .. } | Change::EmptyFolder { .. } => true,
         Change::Rights(change) => permissions::rights_of(&change.path).is_ok_and(|now| now == change.before),
         Change::Trust(change) => stores::is_trusted(machine, change).is_ok_and(|now| now == change.before),
+        Change::Rows(change) => database::is_there(change),
         Change::File(change) => files::holds(&change.path, change.before.as_deref().map(Vec::as_slice)),
         Change::Link(change) => files::read_link_if_there(&change.path).is_ok_and(|now| now == change.before),
     }

@@ -8,6 +8,7 @@ use yandro_core::{
 use super::record::{Record, RecordError, RecordedChange, RecordedFile, RecordedStep};
 use super::records;
 use crate::caller;
+use crate::database;
 use crate::files::{self, FileError};
 use crate::machine::Machine;
 use crate::os;
@@ -127,6 +128,7 @@ fn done_step(machine: &Machine, record: &Record, step: &RecordedStep) -> Result<
             let is_as_left = stores::is_trusted(machine, change).is_ok_and(|now| now == change.after);
             is_as_left.then(|| Change::Trust(change.clone().inverse()))
         }
+        RecordedChange::Rows(change) => database::is_there(change).then(|| Change::Rows(change.clone().inverse())),
         RecordedChange::Rights(change) => {
             let is_as_left = permissions::rights_of(&change.path).is_ok_and(|now| now == change.after);
             is_as_left.then(|| Change::Rights(change.clone().inverse()))
@@ -213,9 +215,26 @@ pub fn prune(machine: &Machine, keep: Keep, now: i64) {
     let oldest = now - i64::from(keep.days) * 86_400;
     let is_old = |path: &Utf8PathBuf| written(path).is_some_and(|at| at < oldest);
     let by_age = newest.into_iter().take(by_age).filter(is_old);
+    let mut is_pruned = false;
     for path in records.into_iter().chain(by_age).filter(|path| !has_hand_written(path)) {
         _ = os::remove_file(path);
+        is_pruned = true;
     }
+    if is_pruned {
+        database::remove_unrecorded(machine);
+    }
+}
+
+/// The files of rows that records speak of, finished or not.
+pub(crate) fn recorded_rows(machine: &Machine) -> Vec<Utf8PathBuf> {
+    let history = machine.history();
+    let states = ["done", "begun", "tidying"].into_iter().flat_map(|state| records::records(&history, state));
+    let steps = states.filter_map(|path| Record::read(&path).ok()).flat_map(|record| record.steps);
+    let rows = steps.filter_map(|step| match step.change {
+        RecordedChange::Rows(change) => Some(change.rows_file),
+        _ => None,
+    });
+    rows.collect()
 }
 
 /// Whether a record has the text of a hand-written site. One that can't be read doesn't count.
@@ -242,6 +261,7 @@ impl RecordedStep {
             RecordedChange::File(file) => &file.path,
             RecordedChange::Rights(change) => &change.path,
             RecordedChange::Trust(change) => &change.store,
+            RecordedChange::Rows(change) => &change.rows_file,
         }
     }
 }

@@ -12,6 +12,7 @@ use super::record::{Record, RecordError, RecordedChange, RecordedFile};
 use super::records;
 use super::steps::{clean_up, held};
 use crate::caller;
+use crate::database::{self, DatabaseError};
 use crate::files::{self, FileError};
 use crate::interrupt;
 use crate::machine::Machine;
@@ -27,6 +28,9 @@ pub enum PutBackError {
     /// A file operation failed.
     #[error("{0}")]
     File(#[from] FileError),
+    /// The database of the application can't be changed back.
+    #[error("the rows of the database could not be changed back: {0}")]
+    Database(#[from] DatabaseError),
     /// Somebody else has changed the file since.
     #[error("{0}: somebody else changed it meanwhile; it was left as it is")]
     Foreign(Utf8PathBuf),
@@ -170,6 +174,11 @@ fn steps_back(machine: &Machine, hands: &Hands<'_>, record: &Record) -> Result<O
             RecordedChange::Trust(change) => {
                 if stores::is_trusted(machine, change).map_err(FileError::from)? == change.after {
                     hands.trust(machine, &change.clone().inverse())?;
+                }
+            }
+            RecordedChange::Rows(change) => {
+                if record.kept_whole(&history, number)?.is_some() {
+                    database::carry_out(machine, &change.clone().inverse(), false, || Ok(()))?;
                 }
             }
             RecordedChange::Rights(change) => {

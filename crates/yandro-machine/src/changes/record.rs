@@ -11,8 +11,8 @@ use std::io;
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 use yandro_core::{
-    Access, Cache, Change, ChangeSet, ChangedLines, FileChange, RightsChange, Role, ServerId, Site, SiteChange,
-    SiteList, TrustChange, TrustStore, common_ends, set_site,
+    Access, Cache, Change, ChangeSet, ChangedLines, FileChange, RightsChange, Role, RowsChange, ServerId, Site,
+    SiteChange, SiteList, TrustChange, TrustStore, common_ends, set_site,
 };
 
 use crate::caller;
@@ -97,6 +97,8 @@ pub(crate) enum RecordedChange {
     /// The rights of something.
     Rights(RightsChange),
     Trust(TrustChange),
+    /// Rows of a database, kept in a file of their own.
+    Rows(RowsChange),
     /// A folder that goes if it is empty, with its own rights.
     EmptyFolder {
         path: Utf8PathBuf,
@@ -154,6 +156,7 @@ impl Record {
                 Change::File(change) => RecordedChange::File(record.file(change)?),
                 Change::Rights(change) => RecordedChange::Rights(change.clone()),
                 Change::Trust(change) => RecordedChange::Trust(change.clone()),
+                Change::Rows(change) => RecordedChange::Rows(change.clone()),
                 Change::EmptyFolder { path } => {
                     RecordedChange::EmptyFolder { path: path.clone(), mode: os::folder_rights(path) }
                 }

@@ -1,11 +1,12 @@
 //! Doing the steps of a change set, and tidying up after them.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{Access, Change, ChangeSet, FileChange, Phase, Step};
+use yandro_core::{Access, Change, ChangeSet, FileChange, Phase, RowsChange, Step};
 
 use super::hands::Hands;
 use super::record::{Record, RecordedChange, RecordedFile};
 use crate::caller;
+use crate::database::{self, DatabaseError};
 use crate::files::{self, Attributes, FileError};
 use crate::interrupt;
 use crate::machine::Machine;
@@ -15,7 +16,14 @@ use crate::permissions;
 /// Why the steps were not all done.
 pub(super) enum Stopped {
     File(FileError),
+    Database(DatabaseError),
     Interrupted,
+}
+
+impl From<FileError> for Stopped {
+    fn from(error: FileError) -> Self {
+        Self::File(error)
+    }
 }
 
 /// A change set that is being applied, with its record.
@@ -45,11 +53,11 @@ impl StepsWork<'_> {
                 return Err(Stopped::Interrupted);
             }
             match (&recorded.change, step) {
-                (RecordedChange::Folder { path, access }, _) => make_folder(self.machine, path, *access),
-                (_, Some(step)) => self.do_step(step, number),
-                (_, None) => Ok(()),
+                (RecordedChange::Folder { path, access }, _) => make_folder(self.machine, path, *access)?,
+                (_, Some(Step { change: Change::Rows(change), .. })) => self.change_rows(change, number)?,
+                (_, Some(step)) => self.do_step(step, number)?,
+                (_, None) => {}
             }
-            .map_err(Stopped::File)?;
         }
         Ok(())
     }
@@ -69,8 +77,14 @@ impl StepsWork<'_> {
                 _ = os::remove_folder(files::follow_folder(path));
                 Ok(())
             }
-            Change::Folder { .. } => Ok(()),
+            Change::Folder { .. } | Change::Rows(_) => Ok(()),
         }
+    }
+
+    /// Changes rows; a mark tells a rollback that some may have changed.
+    fn change_rows(&self, change: &RowsChange, number: usize) -> Result<(), Stopped> {
+        let mark = || self.record.keep_whole(self.machine, number, b"");
+        database::carry_out(self.machine, change, change.after, mark).map_err(Stopped::Database)
     }
 
     fn write_file(&self, change: &FileChange, mark: impl Fn() -> Result<(), FileError>) -> Result<(), FileError> {

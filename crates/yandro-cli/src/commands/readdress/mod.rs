@@ -1,19 +1,25 @@
 //! `yandro readdress`.
 
 mod old;
+mod rows;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{Access, AppAddress, Change, ChangeSet, Content, HostName, Role, Site, readdress, unified_diff};
-use yandro_machine::{files, project};
+use yandro_core::{
+    Access, AppAddress, Change, ChangeSet, Content, HostName, Role, Site, Step, readdress, unified_diff,
+};
+use yandro_machine::{database, files, project};
 
-use super::apply::{Planned, apply, done};
+use super::apply::{Applied, Planned, apply};
 use super::consent;
 use super::rename::own_site;
 use crate::args::ReaddressArgs;
 use crate::context::Context;
 use crate::error::{CommandError, Status};
+use crate::view::change::preview;
+use crate::view::rows::text_change;
 use crate::view::{Cell, Data, Outcome, STRONG, Table, Ui, WARN, data};
 use old::Known;
+use rows::Rows;
 
 /// How much of a changed line is shown before the question, in characters.
 const LINE: usize = 160;
@@ -30,8 +36,37 @@ data! {
         to: String,
         /// The files with old addresses.
         files: Vec<FileData>,
-        /// Files that were not looked at, each with the reason.
+        /// The databases that were looked into.
+        databases: Vec<DatabaseData>,
+        /// Files and databases that were not looked at, each with the reason.
         not_read: Vec<String>,
+    }
+
+    /// A database of the application.
+    struct DatabaseData {
+        /// Its address, without the password.
+        database: String,
+        /// The tables with old addresses.
+        tables: Vec<TableData>,
+        /// The texts that were left, since the serialised string around an old address has a wrong length.
+        left: Vec<LeftRow>,
+    }
+
+    /// A table with old addresses.
+    struct TableData {
+        table: String,
+        /// How many rows were changed.
+        rows: u64,
+        /// How many addresses were changed.
+        places: u64,
+    }
+
+    /// A text that was left.
+    struct LeftRow {
+        table: String,
+        column: String,
+        /// What says which row it is.
+        row: String,
     }
 
     /// A file with old addresses.
@@ -66,25 +101,43 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c ReaddressArgs, ui: &mut Ui
         from: from.iter().map(ToString::to_string).collect(),
         to: to.to_string(),
         files: Vec::new(),
+        databases: Vec::new(),
         not_read: Vec::new(),
     };
     let mut is_agreed = args.yes || context.preview;
     let plan = || {
         let (changed, not_read) = look(context, &folder, &from, &to);
-        let set = change_set(&changed);
+        let mut rows = rows::look(context, args, &folder, &from, &to)?;
+        let set = change_set(&changed, &rows);
         if !is_agreed && !set.is_empty() {
-            agree(&changed, &set, &folder, &to)?;
+            agree(&changed, &rows, &set, &folder, &to).inspect_err(|_| rows.forget())?;
             is_agreed = true;
         }
         data.files = changed.into_iter().map(|changed| changed.data).collect();
-        data.not_read = not_read;
-        Ok(Planned { set, starts: false, about: () })
+        data.not_read = [not_read, std::mem::take(&mut rows.not_read)].concat();
+        data.databases = std::mem::take(&mut rows.data);
+        Ok(Planned { set, starts: false, about: rows })
     };
-    let done = done!(apply(context, ui, plan, |()| Ok(())));
-    let has_left = data.files.iter().any(|file| !file.left.is_empty());
+    let done = match apply(context, ui, plan, |_| Ok(()))? {
+        Applied::Done(done) => *done,
+        Applied::Preview(set) => {
+            let shown = preview(*set.clone());
+            // The preview has read them.
+            set.steps.iter().for_each(forget_rows);
+            return Ok(shown);
+        }
+    };
+    let has_left = data.files.iter().any(|file| !file.left.is_empty())
+        || data.databases.iter().any(|database| !database.left.is_empty());
     let is_changed = !done.set.is_empty();
     let outcome = Outcome::new(data, move |data, ui| show(data, &folder, is_changed, ui));
     Ok(outcome.with(if has_left { Status::Findings } else { Status::Well }))
+}
+
+fn forget_rows(step: &Step) {
+    if let Change::Rows(change) = &step.change {
+        database::forget(change);
+    }
 }
 
 /// The folder of the application.
@@ -165,44 +218,63 @@ fn look(context: &Context, folder: &Utf8Path, from: &[AppAddress], to: &AppAddre
     (changed, not_read)
 }
 
-fn change_set(changed: &[Changed]) -> ChangeSet {
+/// The files first: what can fail for the database's reasons comes last.
+fn change_set(changed: &[Changed], rows: &Rows) -> ChangeSet {
     let mut set = ChangeSet::default();
     for file in changed.iter().filter(|file| file.data.places > 0) {
         let content = (Some(file.before.clone()), Some(file.after.clone()));
         set.file(Role::Application, file.path.clone(), content, Access::Project);
     }
+    for change in &rows.changes {
+        set.step(Role::Application, Change::Rows(change.clone()));
+    }
     set
 }
 
 /// Shows the places and the changed lines, and asks.
-fn agree(changed: &[Changed], set: &ChangeSet, folder: &Utf8Path, to: &AppAddress) -> Result<(), CommandError> {
+fn agree(
+    changed: &[Changed],
+    rows: &Rows,
+    set: &ChangeSet,
+    folder: &Utf8Path,
+    to: &AppAddress,
+) -> Result<(), CommandError> {
     let data: Vec<&FileData> = changed.iter().map(|changed| &changed.data).collect();
-    let diffs: Vec<String> = set
-        .steps
-        .iter()
-        .filter_map(|step| match &step.change {
-            Change::File(change) => Some(unified_diff(change)),
-            _ => None,
-        })
-        .collect();
-    let lines: Vec<String> = diffs
-        .iter()
-        .flat_map(|diff| diff.lines())
-        .filter(|line| line.starts_with(['+', '-']))
-        .map(|line| line.chars().take(LINE).collect())
-        .collect();
+    let mut lines: Vec<String> = Vec::new();
+    for step in &set.steps {
+        let Change::File(change) = &step.change else { continue };
+        let diff = unified_diff(change);
+        let changed = diff.lines().filter(|line| line.starts_with(['+', '-']));
+        lines.extend(changed.map(|line| line.chars().take(LINE).collect()));
+    }
     let places: usize = data.iter().map(|file| file.places).sum();
-    let mut fact = format!("{} would become {to}:\n\n", addresses(places));
-    fact += &table(&data, folder).render(None);
+    let mut fact = format!("{} would become {to}:\n\n", addresses(places as u64 + rows.places()));
+    let tables = [table(&data, folder), rows_table(&rows.data)];
+    let tables = tables.iter().filter(|table| !table.is_empty()).map(|table| table.render(None));
+    fact += &tables.collect::<Vec<_>>().join("\n\n");
     fact += "\n\n";
+    let is_cut = lines.len() > SHOWN;
     fact += &lines.iter().take(SHOWN).cloned().collect::<Vec<_>>().join("\n");
-    if lines.len() > SHOWN {
+    if is_cut {
         fact += &format!("\n… and {} more lines: --preview shows all", lines.len() - SHOWN);
     }
-    consent::ask(&fact, "Change these files?", "to change them, add `--yes`; to see every line: --preview")
+    for (place, before, after) in &rows.samples {
+        fact += &format!("\n{place}\n{}", text_change(before, after));
+    }
+    let shown = rows.samples.len() as u64;
+    let texts: u64 = rows.changes.iter().map(|change| change.rows).sum();
+    if texts > shown {
+        fact += &format!("\n… and {} more rows: --preview shows more", texts - shown);
+    }
+    let what = match (data.is_empty(), rows.changes.is_empty()) {
+        (false, false) => "files and rows",
+        (true, false) => "rows",
+        (_, true) => "files",
+    };
+    consent::ask(&fact, &format!("Change these {what}?"), "to change them, add `--yes`; to see every line: --preview")
 }
 
-fn addresses(number: usize) -> String {
+fn addresses(number: u64) -> String {
     if number == 1 { "1 old address".to_owned() } else { format!("{number} old addresses") }
 }
 
@@ -222,25 +294,48 @@ fn table(files: &[&FileData], folder: &Utf8Path) -> Table {
     table
 }
 
+/// The tables of databases, with how many rows and places each has.
+fn rows_table(databases: &[DatabaseData]) -> Table {
+    let mut table = Table::new(&["DATABASE", "TABLE", "ROWS", "PLACES"]);
+    for database in databases {
+        for found in &database.tables {
+            let cells = [&database.database, &found.table, &found.rows.to_string(), &found.places.to_string()];
+            table.row(cells.into_iter().map(Cell::plain).collect());
+        }
+    }
+    table
+}
+
 fn show(data: &Readdressed, folder: &Utf8Path, is_changed: bool, ui: &mut Ui) {
-    let places: usize = data.files.iter().map(|file| file.places).sum();
+    let in_files: usize = data.files.iter().map(|file| file.places).sum();
+    let tables = data.databases.iter().flat_map(|database| &database.tables);
+    let in_rows: u64 = tables.map(|table| table.places).sum();
     let from = data.from.join(" or ");
     if is_changed {
-        ui.say(&format!("{STRONG}{} became {}{STRONG:#}", addresses(places), data.to));
-        ui.table(&table(&data.files.iter().collect::<Vec<_>>(), folder));
+        ui.say(&format!("{STRONG}{} became {}{STRONG:#}", addresses(in_files as u64 + in_rows), data.to));
+        for table in [table(&data.files.iter().collect::<Vec<_>>(), folder), rows_table(&data.databases)] {
+            if !table.is_empty() {
+                ui.table(&table);
+            }
+        }
         ui.say(&format!("\nTo see whether its pages stay there now: yandro check {}", data.site));
-    } else if data.files.is_empty() {
-        ui.say(&format!("no file of {folder} names {from}; nothing was changed"));
+    } else if data.files.is_empty() && in_rows == 0 {
+        let databases: String =
+            data.databases.iter().map(|database| format!(" and no row of {}", database.database)).collect();
+        ui.say(&format!("no file of {folder}{databases} names {from}; nothing was changed"));
     } else {
         ui.say("nothing was changed");
     }
+    let left = |place: &str, ui: &mut Ui| {
+        ui.warn(&format!(
+            "{place}: left as it is, since the length of the serialised string around it is wrong already"
+        ));
+    };
     for file in &data.files {
-        for line in &file.left {
-            ui.warn(&format!(
-                "{}:{line}: left as it is, since the length of the serialised string around it is wrong already",
-                file.path
-            ));
-        }
+        file.left.iter().for_each(|line| left(&format!("{}:{line}", file.path), ui));
+    }
+    for row in data.databases.iter().flat_map(|database| &database.left) {
+        left(&format!("{}.{}, row {}", row.table, row.column, row.row), ui);
     }
     for problem in &data.not_read {
         ui.note(&format!("not read: {problem}"));

@@ -135,7 +135,11 @@ impl Disk {
     pub(super) fn carry_out(&mut self, set: &ChangeSet) {
         for step in &set.steps {
             match &step.change {
-                Change::Folder { .. } | Change::EmptyFolder { .. } | Change::Rights(_) | Change::Trust(_) => {}
+                Change::Folder { .. }
+                | Change::EmptyFolder { .. }
+                | Change::Rights(_)
+                | Change::Trust(_)
+                | Change::Rows(_) => {}
                 Change::File(change) => {
                     assert_eq!(self.files.get(&change.path), change.before.as_deref(), "{}", change.path);
                     match &change.after {
