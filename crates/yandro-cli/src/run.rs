@@ -93,6 +93,7 @@ fn run_command<'c>(context: &'c Context, command: &'c Command, ui: &mut Ui) -> R
         Command::Move(args) => commands::rename::run_move(context, args, ui),
         Command::Disable(args) => commands::enable::disable(context, args, ui),
         Command::Env(args) => commands::env::run(context, args),
+        Command::Database(args) => commands::database::run(context, args, ui),
         Command::Readdress(args) => commands::readdress::run(context, args, ui),
         Command::Enable(args) => commands::enable::enable(context, args, ui),
         Command::Sites => commands::sites::run(context),

@@ -57,6 +57,9 @@ impl Escalate for Sudo {
                 "note: these steps need root. yandro asks sudo for them, and for nothing else:\n"
             });
             text.extend(written(paths).iter().map(|line| format!("  {line}\n")));
+            if reach == Reach::Database {
+                text += "  make or take away the database and its account\n";
+            }
             if reach == Reach::Server {
                 text += "  test, reload, start or stop the web server\n";
             }

@@ -275,6 +275,18 @@ pub fn sha256(content: &[u8]) -> String {
     digits(&ring::digest::digest(&ring::digest::SHA256, content))
 }
 
+/// Removes a file of the person's own, if it is there.
+///
+/// # Errors
+/// When it can't be removed.
+pub fn remove_own(path: &Utf8Path) -> Result<(), FileError> {
+    let _rights = caller::rights_for(path);
+    match os::remove_file(path) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => Err(FileError::at(path)(error)),
+        _ => Ok(()),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use std::fs;

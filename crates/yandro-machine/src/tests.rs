@@ -3,7 +3,7 @@
 use std::io;
 
 use camino::Utf8Path;
-use yandro_core::{DatabaseAddress, Excerpt, Failure, FailureKind, HostName, PkiError, SiteList};
+use yandro_core::{DatabaseAddress, DatabaseKind, Excerpt, Failure, FailureKind, HostName, PkiError, SiteList};
 
 use crate::certificates::CertificateError;
 use crate::changes::{ControlError, LockError, PutBackError};
@@ -80,6 +80,13 @@ fn every_error_of_changes_reads_as_written_here() {
         DatabaseError::NotBuilt => DatabaseError::NotBuilt,
         DatabaseError::Closed { .. } => DatabaseError::Closed { address: Box::new(address.clone()), words: "ebb".into() },
         DatabaseError::NotSqlite(_) => DatabaseError::NotSqlite("/srv/tides".into()),
+        DatabaseError::NoServer(_) => DatabaseError::NoServer(DatabaseKind::PostgreSql),
+        DatabaseError::Exists { .. } => DatabaseError::Exists { what: "an account".into(), name: "ada".into() },
+        DatabaseError::Name(_) => DatabaseError::Name("Ada".into()),
+        DatabaseError::Dump { .. } => DatabaseError::Dump { path: "/srv/tides.sql".into(), why: "it is empty".into() },
+        DatabaseError::NoClient(_) => DatabaseError::NoClient("mariadb or mysql".into()),
+        DatabaseError::NotPermitted(_) => DatabaseError::NotPermitted(DatabaseKind::MySql),
+        DatabaseError::Helper(_) => DatabaseError::Helper("ebb".into()),
         DatabaseError::Refused(_) => DatabaseError::Refused("no tide".into()),
         DatabaseError::ChangedMeanwhile(_) => DatabaseError::ChangedMeanwhile("trips".into()),
         DatabaseError::Equal(_) => DatabaseError::Equal("trips".into()),
@@ -114,6 +121,13 @@ fn every_error_of_changes_reads_as_written_here() {
     this build of yandro has no drivers for databases
     mysql://ada@localhost/ferries can't be opened: ebb
     /srv/tides: not a database of SQLite
+    no server of PostgreSQL listens at its usual socket
+    `ada` is taken: the server has an account of that name
+    `Ada` can't be the name of a database: it takes up to 32 of a-z, 0-9 and _, a letter first
+    /srv/tides.sql: it is empty
+    mariadb or mysql is not installed: dumps are read and written by the database's own programs
+    you may not do this on the server of MySQL or MariaDB, and nothing was changed
+    ebb
     the database says: no tide
     a row of the table trips was changed meanwhile; nothing was changed in the database
     the table trips has no primary key, and rows of it would become equal; nothing was changed in the database

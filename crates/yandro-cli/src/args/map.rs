@@ -3,6 +3,7 @@
 use std::ffi::OsString;
 use std::net::IpAddr;
 
+use super::NewDatabaseArgs;
 use crate::complete;
 use camino::Utf8PathBuf;
 use clap::builder::{PossibleValue, PossibleValuesParser};
@@ -59,7 +60,8 @@ pub(crate) struct MapArgs {
     /// Address that the name points to, such as a virtual machine's [default: 127.0.0.1]
     #[arg(long, value_name = "IP")]
     pub(crate) address: Option<IpAddr>,
-    /// Don't ask before mapping what this folder's yandro.toml asks for, or what `--each` found
+    /// Don't ask before mapping what this folder's yandro.toml asks for, or what `--each` found; nor before writing a new
+    /// database into the project's configuration, and what `--readdress` changes
     #[arg(long)]
     pub(crate) accept: bool,
     /// Comment out your own hosts lines for these names. `yandro unmap` restores them
@@ -71,6 +73,22 @@ pub(crate) struct MapArgs {
     /// Give the server's user access to the document root
     #[arg(long)]
     pub(crate) fix_permissions: bool,
+    /// Make a database for the site, with an account that may use only it: `mysql` (also for MariaDB), `postgresql` or
+    /// `sqlite`, and a name if it isn't the site's [default: the kind that the project's configuration names]
+    #[arg(
+        long,
+        value_name = "KIND:NAME",
+        num_args = 0..=1,
+        default_missing_value = "",
+        requires = "name",
+        help_heading = "Options for the application"
+    )]
+    pub(crate) database: Option<String>,
+    #[command(flatten, next_help_heading = "Options for the application")]
+    pub(crate) new_database: NewDatabaseArgs,
+    /// Then write the site's address in the place of this old one, into files and database (repeatable)
+    #[arg(long, value_name = "ADDRESS", requires = "name", help_heading = "Options for the application")]
+    pub(crate) readdress: Vec<String>,
     #[command(flatten)]
     pub(crate) options: OptionArgs,
 }

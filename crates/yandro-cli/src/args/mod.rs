@@ -2,6 +2,7 @@
 
 mod authority;
 mod cert;
+mod database;
 mod map;
 mod servers;
 mod sites;
@@ -17,6 +18,7 @@ use crate::complete;
 use crate::global::Global;
 pub(crate) use authority::{AuthorityArgs, AuthorityCommand, RootFormat, StoresArg};
 pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, ManagerArg, RenewArgs};
+pub(crate) use database::{ConnectionForm, DatabaseArgs, DatabaseCommand, DropArgs, ImportArgs, NewDatabaseArgs};
 pub(crate) use map::{MapArgs, is_php_version, with_php_version};
 pub(crate) use servers::{ServerAddArgs, ServersArgs, ServersCommand};
 pub(crate) use sites::{
@@ -64,6 +66,8 @@ pub(crate) enum Command {
     Env(EnvArgs),
     /// Give the application behind a site its new address
     Readdress(ReaddressArgs),
+    /// Show, make, import, export or drop the database of a site
+    Database(DatabaseArgs),
     /// Take sites out of use, and keep all that belongs to them
     Disable(DisableArgs),
     /// Bring sites back into use

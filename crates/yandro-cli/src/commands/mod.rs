@@ -6,6 +6,7 @@ pub(crate) mod authority;
 pub(crate) mod cert;
 pub(crate) mod check;
 mod consent;
+pub(crate) mod database;
 pub(crate) mod demo;
 pub(crate) mod enable;
 pub(crate) mod env;
@@ -41,6 +42,7 @@ pub(crate) mod schemas {
     pub(crate) use super::authority::schemas::*;
     pub(crate) use super::cert::schemas::*;
     pub(crate) use super::check::url::CheckedUrls;
+    pub(crate) use super::database::schemas::*;
     pub(crate) use super::enable::Disabled;
     pub(crate) use super::env::SiteEnvironment;
     pub(crate) use super::history::{HistoryRows, Originals, Restored};

@@ -4,6 +4,7 @@ use yandro_core::{Content, HostName, Site, SiteList, map_site, rename_site};
 use yandro_machine::SystemFresh;
 
 use super::apply::Planned;
+use super::database;
 use super::map::{Telling, absolute, bring_about, can_be_served};
 use super::real_names;
 use crate::args::{MoveArgs, RenameArgs};
@@ -28,7 +29,11 @@ pub(crate) fn run<'c>(context: &'c Context, args: &RenameArgs, ui: &mut Ui) -> R
     };
     let kept = if args.keep_old { ", and redirects there" } else { "" };
     let first = format!("{STRONG}{old}{STRONG:#} has the name {STRONG}{new}{STRONG:#} now{kept}");
-    bring_about(context, ui, plan, || Ok(()), Telling { is_root_given: true, first: vec![first] })
+    let outcome = bring_about(context, ui, plan, || Ok(()), Telling { is_root_given: true, first: vec![first] })?;
+    if !context.preview {
+        database::renamed(context, &old, &new)?;
+    }
+    Ok(outcome)
 }
 
 pub(crate) fn run_move<'c>(context: &'c Context, args: &MoveArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {

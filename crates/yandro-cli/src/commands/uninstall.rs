@@ -12,6 +12,7 @@ use super::apply::{Applied, Planned, apply};
 use super::authority::{Chosen, Root, TrustWish};
 use super::cert::{is_in_table, leave_table};
 use super::consent;
+use super::database;
 use super::jobs::{self, JobFiles, Kind};
 use crate::args::{StoresArg, UninstallArgs};
 use crate::as_root::as_root;
@@ -28,7 +29,7 @@ data! {
         changed: Vec<String>,
         /// Descriptions of the things that are still there.
         left: Vec<String>,
-        /// Files that stay since they are the person's: logs.
+        /// Files that stay since they are the person's: logs, and the addresses of databases that yandro made.
         kept: Vec<String>,
     }
 }
@@ -62,7 +63,9 @@ pub(crate) fn run<'c>(context: &'c Context, args: &UninstallArgs, ui: &mut Ui) -
         left.extend(forgotten.err().map(|error| error.to_string()));
     }
     left.extend(what_is_left(context));
-    let kept: Vec<String> = logs.iter().filter(|path| path.exists()).map(ToString::to_string).collect();
+    let addresses = database::all_made(context);
+    let kept: Vec<String> =
+        logs.iter().chain(&addresses).filter(|path| path.exists()).map(ToString::to_string).collect();
     let status = if left.is_empty() { Status::Well } else { Status::Findings };
     let data = Uninstalled { changed: change::paths(&done.set), left, kept };
     let outcome = Outcome::new(data, move |data, ui| {
@@ -87,7 +90,16 @@ fn show(data: &Uninstalled, ui: &mut Ui) {
         ));
     }
     if !data.kept.is_empty() {
-        ui.note(&format!("the logs of your sites stay, since they are yours: {}", data.kept.join(" ")));
+        let (databases, logs): (Vec<&String>, Vec<&String>) =
+            data.kept.iter().partition(|path| Utf8Path::new(path).extension() == Some("url"));
+        let list = |paths: Vec<&String>| paths.into_iter().cloned().collect::<Vec<_>>().join(" ");
+        if !logs.is_empty() {
+            ui.note(&format!("the logs of your sites stay, since they are yours: {}", list(logs)));
+        }
+        if !databases.is_empty() {
+            let files = list(databases);
+            ui.note(&format!("the databases that yandro made stay, and their addresses with the passwords: {files}"));
+        }
     }
     ui.note(&format!("the program itself goes by the way it came: {}", program()));
 }
@@ -224,17 +236,34 @@ fn forget(context: &Context) -> Vec<String> {
     let mut left = Vec::new();
     for folder in [&places.data, &places.config] {
         let _rights = yandro_machine::caller::rights_for(folder);
-        if let Err(error) = std::fs::remove_dir_all(folder)
-            && error.kind() != std::io::ErrorKind::NotFound
-        {
-            left.push(format!("{folder}: {error}"));
-        }
+        left.extend(remove_all_but(folder, &database::all_made(context)));
         // Folders above that have nothing else in them.
         let home = context.machine.home();
         let above = folder.ancestors().skip(1).take_while(|above| above.starts_with(home) && *above != home);
         _ = above.map(std::fs::remove_dir).take_while(Result::is_ok).count();
     }
     left
+}
+
+/// Removes a folder with all in it but these files; gives what could not be removed.
+fn remove_all_but(folder: &Utf8Path, stay: &[Utf8PathBuf]) -> Vec<String> {
+    let told = |path: &Utf8Path, removed: std::io::Result<()>| match removed {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Some(format!("{path}: {error}")),
+        _ => None,
+    };
+    if !stay.iter().any(|path| path.starts_with(folder)) {
+        return told(folder, std::fs::remove_dir_all(folder)).into_iter().collect();
+    }
+    let entries = folder.read_dir_utf8().into_iter().flatten().flatten();
+    let remove = |entry: camino::Utf8DirEntry| {
+        let path = entry.path();
+        match path {
+            _ if stay.iter().any(|stays| stays == path) => Vec::new(),
+            _ if entry.file_type().is_ok_and(|kind| kind.is_dir()) => remove_all_but(path, stay),
+            _ => told(path, std::fs::remove_file(path)).into_iter().collect(),
+        }
+    };
+    entries.flat_map(remove).collect()
 }
 
 /// Descriptions of the things of this user's yandro that are still there.

@@ -3,6 +3,7 @@
 use yandro_core::{HostName, Site, SiteList, unmap_sites};
 
 use super::apply::{Planned, apply, done};
+use super::database;
 use crate::args::UnmapArgs;
 use crate::context::{Context, now};
 use crate::error::{self, CommandError};
@@ -20,6 +21,8 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c UnmapArgs, ui: &mut Ui) ->
     };
     let done = done!(apply(context, ui, plan, |_| Ok(())));
 
+    let made = |site: &Site| Some((site.name.to_string(), database::made_for(context, &site.name).ok()??.to_string()));
+    let databases: Vec<(String, String)> = done.about.iter().filter_map(made).collect();
     let unmapped = done.about.iter().map(|site| site.name.to_string()).collect();
     Ok(Outcome::new(Unmapped { unmapped, changed: change::paths(&done.set) }, move |_, ui| {
         for site in &done.about {
@@ -27,6 +30,9 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c UnmapArgs, ui: &mut Ui) ->
             ui.say(&format!("{STRONG}{name}{STRONG:#} is taken away; {} stays as it is", site.content));
         }
         ui.say(&done.summary(context));
+        for (name, database) in &databases {
+            ui.note(&format!("{database} is still there; to drop it: yandro database {name} drop"));
+        }
         for (name, place) in &done.set.silenced {
             let place = place.written();
             ui.note(&format!("`{name}` of {place} is no longer answered: it is read only with a module that yandro had enabled, and that is off again"));

@@ -59,6 +59,24 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
         ],
     ),
     (
+        "database",
+        &[
+            ("yandro database saltmarsh.test", "which it has, and whether they can be opened"),
+            ("yandro database saltmarsh.test create", "one with an account that may use only it"),
+        ],
+    ),
+    ("database show", &[("yandro database saltmarsh.test show --format env", "its connection, for a .env file")]),
+    (
+        "database create",
+        &[
+            ("yandro database saltmarsh.test create --import dump.sql.gz", "filled from a dump"),
+            ("yandro database saltmarsh.test create postgresql:ferries", "of this kind, with this name"),
+        ],
+    ),
+    ("database import", &[("yandro database saltmarsh.test import dump.sql.gz", "")]),
+    ("database export", &[("yandro database saltmarsh.test export before.sql.gz", "packed, as its name says")]),
+    ("database drop", &[("yandro database saltmarsh.test drop", "gone with all its rows, after a question")]),
+    (
         "readdress",
         &[
             ("yandro readdress saltmarsh.test --from http://old.test:8080", "a clone that had another address"),

@@ -40,6 +40,26 @@ impl<D: Data, T: FnOnce(&D, &mut Ui)> Printed for OutcomeParts<D, T> {
     }
 }
 
+struct And<'o> {
+    first: Box<dyn Printed + 'o>,
+    key: &'static str,
+    second: Box<dyn Printed + 'o>,
+}
+
+impl Printed for And<'_> {
+    fn json(&self) -> Value {
+        let mut value = self.first.json();
+        value[self.key] = self.second.json();
+        value
+    }
+
+    fn text(self: Box<Self>, ui: &mut Ui) {
+        self.first.text(ui);
+        ui.say("");
+        self.second.text(ui);
+    }
+}
+
 struct Then<'o, T> {
     first: Box<dyn Printed + 'o>,
     more: T,
@@ -71,6 +91,16 @@ impl<'o> Outcome<'o> {
     pub(crate) fn then(self, more: impl FnOnce(&mut Ui) + 'o) -> Self {
         let Self { printed, status } = self;
         let printed = printed.map(|first| Box::new(Then { first, more }) as Box<dyn Printed + 'o>);
+        Self { printed, status }
+    }
+
+    /// With the result of what was done after it: its data come under `key`, and its findings count.
+    pub(crate) fn and(self, key: &'static str, other: Self) -> Self {
+        let status = if self.status == Status::Well { other.status } else { self.status };
+        let printed = match (self.printed, other.printed) {
+            (Some(first), Some(second)) => Some(Box::new(And { first, key, second }) as Box<dyn Printed + 'o>),
+            (first, second) => first.or(second),
+        };
         Self { printed, status }
     }
 

@@ -11,6 +11,8 @@
 
 mod adopt;
 mod apache;
+#[cfg(feature = "databases")]
+mod applications;
 mod authority;
 mod bad_input;
 mod browser;

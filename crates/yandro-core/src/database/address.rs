@@ -13,11 +13,11 @@ const ENCODED: AsciiSet = NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_'
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum DatabaseKind {
-    /// `MySQL` and `MariaDB`, which speak the same protocol.
+    /// MySQL and MariaDB, which speak the same protocol.
     MySql,
-    /// `PostgreSQL`.
+    /// PostgreSQL.
     PostgreSql,
-    /// A file of `SQLite`.
+    /// A file of SQLite.
     Sqlite,
 }
 
@@ -74,7 +74,7 @@ impl DatabaseKind {
 pub enum DatabasePlace {
     /// A server's name or address, and its port.
     Server(String, u16),
-    /// The socket of a server: a file, or for `PostgreSQL` the folder of the file.
+    /// The socket of a server: a file, or for PostgreSQL the folder of the file.
     Socket(Utf8PathBuf),
     /// A file.
     File(Utf8PathBuf),
@@ -113,6 +113,16 @@ impl DatabaseAddress {
     /// # Errors
     /// For other schemes, and a server without the name of a database.
     pub fn parse(text: &str) -> Result<Self, DatabaseAddressError> {
+        let address = Self::parse_server(text)?;
+        let has_name = !address.name.is_empty() || address.kind == DatabaseKind::Sqlite;
+        if has_name { Ok(address) } else { Err(DatabaseAddressError::NoName) }
+    }
+
+    /// Reads the URL of a server or of one of its databases.
+    ///
+    /// # Errors
+    /// For other schemes.
+    pub fn parse_server(text: &str) -> Result<Self, DatabaseAddressError> {
         let error = || DatabaseAddressError::Form(without_password(text));
         let (scheme, rest) = text.split_once(':').ok_or_else(error)?;
         // `mysql+pymysql`, `pdo-mysql`
@@ -146,9 +156,6 @@ impl DatabaseAddress {
         };
         let field = |text: Option<&str>| text.map(|text| decoded(text).ok_or_else(error)).transpose();
         let name = decoded(name).ok_or_else(error)?;
-        if name.is_empty() {
-            return Err(DatabaseAddressError::NoName);
-        }
         Ok(Self { kind, place, name, user: field(user)?.filter(|user| !user.is_empty()), password: field(password)? })
     }
 

@@ -21,7 +21,7 @@ pub struct DatabaseTable {
 pub(super) struct Column {
     pub(super) name: String,
     pub(super) class: Class,
-    /// Its type without a length, as a cast names it (`PostgreSQL`): a cast to one with a length cuts.
+    /// Its type without a length, as a cast names it (PostgreSQL): a cast to one with a length cuts.
     pub(super) cast: String,
     pub(super) is_generated: bool,
     pub(super) is_key: bool,

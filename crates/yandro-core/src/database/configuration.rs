@@ -3,7 +3,8 @@
 use camino::Utf8Path;
 
 use super::address::{DatabaseAddress, DatabaseKind, DatabasePlace, server_place};
-use super::pairs::{Pair, of_code, of_lines, of_yaml};
+use super::code::of_code;
+use super::pairs::{Pair, of_lines, of_yaml};
 
 /// Words that say that a key is about a database.
 const SUBJECTS: [&str; 15] = [
@@ -29,7 +30,7 @@ const ELSEWHERE: [&str; 5] = ["TEST", "TESTING", "PRODUCTION", "PROD", "STAGING"
 
 /// What a value tells about a database.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Part {
+pub(super) enum Part {
     Kind,
     Host,
     Port,
@@ -59,13 +60,7 @@ const PARTS: [(Part, &[&str]); 8] = [
 /// together, in `.env` files, INI, TOML, YAML, JSON, and the lists, constants and variables of PHP, Python and
 /// JavaScript. What a program computes is not known.
 pub fn named_databases(path: &Utf8Path, text: &str) -> Vec<DatabaseAddress> {
-    let name = path.file_name().unwrap_or_default();
-    let pairs = match path.extension().unwrap_or_default() {
-        _ if name.starts_with(".env") => of_lines(text),
-        "yaml" | "yml" | "neon" => of_yaml(text),
-        "php" | "json" | "py" | "js" | "ts" | "inc" | "rb" => of_code(text),
-        _ => of_lines(text),
-    };
+    let pairs = pairs(path, text);
     let mut found: Vec<DatabaseAddress> = Vec::new();
     for group in groups(&pairs) {
         for address in group.addresses() {
@@ -77,17 +72,29 @@ pub fn named_databases(path: &Utf8Path, text: &str) -> Vec<DatabaseAddress> {
     found
 }
 
+/// The pairs of a file, in its format.
+pub(super) fn pairs(path: &Utf8Path, text: &str) -> Vec<Pair> {
+    let name = path.file_name().unwrap_or_default();
+    match path.extension().unwrap_or_default() {
+        _ if name.starts_with(".env") => of_lines(text),
+        "yaml" | "yml" | "neon" => of_yaml(text),
+        "php" | "json" | "py" | "js" | "ts" | "inc" | "rb" => of_code(text),
+        _ => of_lines(text),
+    }
+}
+
 /// Values that speak of one database.
-struct Group<'p> {
+pub(super) struct Group<'p> {
     within: usize,
     /// The words before those that name a part, of all keys.
     subject: Vec<&'p str>,
     /// The words of the keys around, and the subject.
     around: Vec<&'p str>,
-    parts: Vec<(Part, bool, &'p str)>,
+    /// Each part, whether its key names a database, and its pair.
+    pub(super) parts: Vec<(Part, bool, &'p Pair)>,
 }
 
-fn groups(pairs: &[Pair]) -> Vec<Group<'_>> {
+pub(super) fn groups(pairs: &[Pair]) -> Vec<Group<'_>> {
     let mut groups: Vec<Group<'_>> = Vec::new();
     for pair in pairs {
         let Some(last) = pair.words.last() else { continue };
@@ -99,7 +106,7 @@ fn groups(pairs: &[Pair]) -> Vec<Group<'_>> {
         let subject = own[..own.len() - cut].to_vec();
         let around = all[..all.len() - cut].to_vec();
         let is_named = ["DATABASE", "DBNAME", "DB"].contains(&last.as_str());
-        let entry = (*part, is_named, pair.value.as_str());
+        let entry = (*part, is_named, pair);
         match groups.iter_mut().find(|group| group.within == pair.within && group.subject == subject) {
             Some(group) => group.parts.push(entry),
             None => groups.push(Group { within: pair.within, subject, around, parts: vec![entry] }),
@@ -113,7 +120,22 @@ impl Group<'_> {
         let mut values = self.parts.iter().filter(|(part, _, _)| *part == wanted);
         // Beside a `database`, a `name` is that of something else.
         let named = values.clone().find(|(_, is_named, _)| *is_named);
-        named.or_else(|| values.next()).map(|(_, _, value)| *value).filter(|value| !value.is_empty())
+        named.or_else(|| values.next()).map(|(_, _, pair)| pair.value.as_str()).filter(|value| !value.is_empty())
+    }
+
+    pub(super) fn has(&self, wanted: Part) -> bool {
+        self.parts.iter().any(|(part, _, _)| *part == wanted)
+    }
+
+    /// Whether a key says that it is the name of a database.
+    pub(super) fn has_named(&self) -> bool {
+        self.parts.iter().any(|(part, is_named, _)| *part == Part::Name && *is_named)
+    }
+
+    /// Whether it speaks of a server's database whose values are still to be filled in.
+    pub(super) fn is_template(&self) -> bool {
+        let is_here = !self.around.iter().any(|word| ELSEWHERE.contains(word));
+        is_here && self.is_about_database() && self.has(Part::Name) && self.has(Part::User)
     }
 
     fn is_about_database(&self) -> bool {
@@ -128,12 +150,12 @@ impl Group<'_> {
         })
     }
 
-    fn addresses(&self) -> Vec<DatabaseAddress> {
+    pub(super) fn addresses(&self) -> Vec<DatabaseAddress> {
         if self.around.iter().any(|word| ELSEWHERE.contains(word)) {
             return Vec::new();
         }
         let urls = self.parts.iter().filter(|(part, _, _)| matches!(part, Part::Url | Part::Name));
-        let mut found: Vec<DatabaseAddress> = urls.filter_map(|(_, _, value)| self.of_url(value)).collect();
+        let mut found: Vec<DatabaseAddress> = urls.filter_map(|(_, _, pair)| self.of_url(&pair.value)).collect();
         if found.is_empty() {
             found.extend(self.of_parts());
         }
@@ -169,7 +191,7 @@ impl Group<'_> {
 
     fn of_parts(&self) -> Option<DatabaseAddress> {
         let (kind, name) = (self.kind(), self.part(Part::Name)?);
-        let is_named = self.parts.iter().any(|(part, is_named, _)| *part == Part::Name && *is_named);
+        let is_named = self.has_named();
         let looks_like_file = [".sqlite", ".sqlite3", ".db"].iter().any(|end| name.ends_with(end));
         if kind == Some(DatabaseKind::Sqlite) || (looks_like_file && (self.is_about_database() || is_named)) {
             return (name != ":memory:").then(|| DatabaseAddress::file(name.into()));

@@ -48,7 +48,7 @@ impl DatabaseTable {
         self.columns.iter().filter(|column| !column.is_generated && matches!(column.class, Class::Text | Class::Bytes))
     }
 
-    /// Whether the database numbers its rows (`SQLite`).
+    /// Whether the database numbers its rows (SQLite).
     fn is_numbered(&self, kind: DatabaseKind) -> bool {
         kind == DatabaseKind::Sqlite
             && self.number().is_some()

@@ -5,7 +5,9 @@ use std::io::ErrorKind::{BrokenPipe, UnexpectedEof};
 use std::process::Command;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{Cache, ServerId, StoreKind, TrustChange, TrustStore, Wish};
+use yandro_core::{
+    Cache, DatabaseKind, DatabasePlace, NewDatabase, ServerId, StoreKind, TrustChange, TrustStore, Wish,
+};
 
 use super::control::ControlError;
 use super::control::{OnWait, ServerAction, ServerControl};
@@ -13,6 +15,7 @@ use super::link;
 use super::privileged::{Asked, ControlVerb, Helper, HelperAnswer, PathState, Refusal, Request};
 use crate::caches;
 use crate::caller;
+use crate::database::DatabaseError;
 use crate::files::{self, Attributes, FileError};
 use crate::machine::Machine;
 use crate::os;
@@ -32,6 +35,8 @@ pub enum Reach {
     Files,
     /// Files, and the control of a web server.
     Server,
+    /// The server of a database.
+    Database,
 }
 
 /// No way to become root: what may not be written fails.
@@ -41,6 +46,33 @@ pub struct NoEscalation;
 impl Escalate for NoEscalation {
     fn command(&self, _: &[Utf8PathBuf], _: Reach) -> Option<Command> {
         None
+    }
+}
+
+/// Has root make a database with an account that may use only it, or take one away whose password this is; gives the
+/// place of the server of one that was made.
+///
+/// # Errors
+/// When root's rights are not given, or the helper refuses.
+pub fn administer_database(
+    escalate: &dyn Escalate,
+    on_wait: OnWait<'_>,
+    kind: DatabaseKind,
+    database: &NewDatabase,
+    removes: bool,
+) -> Result<Option<DatabasePlace>, DatabaseError> {
+    let hands = Hands::new(escalate, on_wait);
+    let NewDatabase { name, password } = database.clone();
+    let server = Utf8Path::new(kind.name());
+    if !hands.prepare(&[], Reach::Database) {
+        return Err(DatabaseError::NotPermitted(kind));
+    }
+    match hands.ask(server, &Request::Database { kind, name, password, removes }) {
+        Ok(HelperAnswer::Database(place)) => Ok(Some(place)),
+        Ok(HelperAnswer::Refused { words }) => Err(DatabaseError::Helper(words)),
+        Ok(_) => Ok(None),
+        // The helper didn't come to be.
+        Err(_) => Err(DatabaseError::NotPermitted(kind)),
     }
 }
 

@@ -47,6 +47,17 @@ impl Machine {
         files::sync_folder_of(path)
     }
 
+    /// Writes a file of yandro's own that only the user can read, with the folder that it is in.
+    ///
+    /// # Errors
+    /// When it can't be written.
+    pub fn write_private(&self, path: &Utf8Path, content: &[u8]) -> Result<(), FileError> {
+        if let Some(folder) = path.parent() {
+            self.make_own_folder(folder)?;
+        }
+        self.write_own(&files::temporary(path, "new"), path, content)
+    }
+
     /// Under sudo, gives something of the user's own to the user who called it.
     pub(crate) fn give_to_keeper(&self, path: &Utf8Path) -> Result<(), FileError> {
         // A folder on the way to them that was made for them is theirs, too.
@@ -59,7 +70,7 @@ impl Machine {
     }
 
     /// Gives a new folder of a project to the person, and what its own folder hands down.
-    pub(super) fn give_project(&self, path: &Utf8Path) -> Result<(), FileError> {
+    pub(crate) fn give_project(&self, path: &Utf8Path) -> Result<(), FileError> {
         let _rights = caller::rights_for(path);
         os::give_project(path, self.keeper).map_err(FileError::at(path))
     }

@@ -1,7 +1,7 @@
 //! The databases that a project's configuration names.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{DatabaseAddress, DatabasePlace, named_databases};
+use yandro_core::{DatabaseAddress, DatabaseKind, DatabasePlace, named_databases};
 
 use crate::files;
 use crate::project;
@@ -21,15 +21,39 @@ const NOT_IN_USE: [&str; 7] = ["example", "sample", "dist", "template", "test", 
 /// What frameworks write for the folder of the project.
 const PROJECT_FOLDER: [&str; 2] = ["%kernel.project_dir%", "%project_dir%"];
 
-/// The databases that the configuration of a project names, each once.
-pub fn configured(folder: &Utf8Path) -> Vec<ConfiguredDatabase> {
+/// The files of a project that are named as its configuration and are neither examples nor for tests: environment files
+/// first.
+pub fn configurations_in_use(folder: &Utf8Path) -> Vec<Utf8PathBuf> {
     let in_use = |path: &Utf8PathBuf| {
         let name = path.file_name().unwrap_or_default().to_ascii_lowercase();
         !NOT_IN_USE.iter().any(|part| name.contains(part))
     };
     let mut paths: Vec<Utf8PathBuf> = project::configurations(folder).into_iter().filter(in_use).collect();
+    paths.sort_by_key(|path| !is_variables(path));
+    paths
+}
+
+/// An example of an environment file that is not there yet, and where it goes.
+pub fn example(folder: &Utf8Path) -> Option<(Utf8PathBuf, Utf8PathBuf)> {
+    let target = folder.join(".env");
+    let example = [".env.example", ".env.sample", ".env.dist"].map(|name| folder.join(name));
+    let example = example.into_iter().find(|path| path.is_file())?;
+    (!target.exists()).then_some((example, target))
+}
+
+/// The kind of database that the example of a configuration speaks of.
+pub fn kind_of_example(folder: &Utf8Path) -> Option<DatabaseKind> {
+    let (path, _) = example(folder)?;
+    let text = read(&path)?;
+    let named = named_databases(&path, &text).first().map(|address| address.kind);
+    named.or_else(|| text.lines().find_map(|line| DatabaseKind::parse(line.strip_prefix("DB_CONNECTION=")?)))
+}
+
+/// The databases that the configuration of a project names, each once.
+pub fn configured(folder: &Utf8Path) -> Vec<ConfiguredDatabase> {
     // `.env.local` is read after `.env`, and what it says holds.
-    let (variables, others): (Vec<_>, Vec<_>) = paths.drain(..).partition(|path| is_variables(path));
+    let (variables, others): (Vec<_>, Vec<_>) =
+        configurations_in_use(folder).into_iter().partition(|path| is_variables(path));
     let mut found: Vec<ConfiguredDatabase> = Vec::new();
     let mut add = |file: &Utf8PathBuf, text: &str| {
         for mut address in named_databases(file, text) {

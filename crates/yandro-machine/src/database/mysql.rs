@@ -1,4 +1,4 @@
-//! `MySQL` and `MariaDB`, over their protocol.
+//! MySQL and MariaDB, over their protocol.
 
 use mysql::consts::CapabilityFlags;
 use mysql::prelude::Queryable as _;

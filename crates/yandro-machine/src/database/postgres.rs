@@ -1,4 +1,4 @@
-//! `PostgreSQL`, over its protocol.
+//! PostgreSQL, over its protocol.
 
 use std::collections::HashMap;
 

@@ -1,7 +1,7 @@
 //! Sessions with databases.
 
 use camino::Utf8PathBuf;
-use yandro_core::{DatabaseAddress, Statement};
+use yandro_core::{DatabaseAddress, DatabaseKind, Statement};
 
 use crate::files::FileError;
 
@@ -20,9 +20,40 @@ pub enum DatabaseError {
         /// What the database or the system says.
         words: String,
     },
-    /// A file isn't there, or is none of `SQLite`'s.
+    /// A file isn't there, or is none of SQLite's.
     #[error("{0}: not a database of SQLite")]
     NotSqlite(Utf8PathBuf),
+    /// No server of this kind was found.
+    #[error("no server of {} listens at its usual socket", .0.name())]
+    NoServer(DatabaseKind),
+    /// A database or account of that name is there already.
+    #[error("`{name}` is taken: the server has {what} of that name")]
+    Exists {
+        /// `a database` or `an account`.
+        what: String,
+        /// Its name.
+        name: String,
+    },
+    /// A name that would need quotes.
+    #[error("`{0}` can't be the name of a database: it takes up to 32 of a-z, 0-9 and _, a letter first")]
+    Name(String),
+    /// A dump that the database can't take.
+    #[error("{path}: {why}")]
+    Dump {
+        /// The dump.
+        path: Utf8PathBuf,
+        /// What is wrong with it, or the words of the database's client.
+        why: String,
+    },
+    /// The database's own client, which reads and writes dumps, is not there.
+    #[error("{0} is not installed: dumps are read and written by the database's own programs")]
+    NoClient(String),
+    /// Only the server's administrator may do that, and root's rights were not given.
+    #[error("you may not do this on the server of {}, and nothing was changed", .0.name())]
+    NotPermitted(DatabaseKind),
+    /// The helper that runs as root refuses, in its words.
+    #[error("{0}")]
+    Helper(String),
     /// It refused a statement, in its own words.
     #[error("the database says: {0}")]
     Refused(String),
@@ -62,9 +93,9 @@ pub trait Session {
 pub fn open(address: &DatabaseAddress, user: &str) -> Result<Box<dyn Session>, DatabaseError> {
     #[cfg(feature = "databases")]
     return match address.kind {
-        yandro_core::DatabaseKind::MySql => super::mysql::open(address, user),
-        yandro_core::DatabaseKind::PostgreSql => super::postgres::open(address, user),
-        yandro_core::DatabaseKind::Sqlite => super::sqlite::open(address),
+        DatabaseKind::MySql => super::mysql::open(address, user),
+        DatabaseKind::PostgreSql => super::postgres::open(address, user),
+        DatabaseKind::Sqlite => super::sqlite::open(address),
     };
     #[cfg(not(feature = "databases"))]
     {
@@ -83,8 +114,7 @@ impl dyn Session + '_ {
     }
 }
 
-/// An error of a program that can't open its database.
-#[cfg(feature = "databases")]
+/// The error of a database that can't be opened.
 pub(super) fn closed(address: &DatabaseAddress, words: impl Into<String>) -> DatabaseError {
     DatabaseError::Closed { address: Box::new(address.clone()), words: words.into() }
 }

@@ -1,4 +1,4 @@
-//! Files of `SQLite`.
+//! Files of SQLite.
 
 use std::io::Read as _;
 
@@ -26,6 +26,8 @@ pub(super) fn open(address: &DatabaseAddress) -> Result<Box<dyn Session>, Databa
     let mut head = [0; MAGIC.len()];
     let read = os::open_reading(path).and_then(|mut file| file.read_exact(&mut head));
     match read {
+        // A database without a table has no content yet.
+        Err(_) if path.metadata().is_ok_and(|meta| meta.len() == 0) => {}
         Err(error) if error.kind() != std::io::ErrorKind::UnexpectedEof => {
             return Err(closed(address, error.to_string()));
         }

@@ -1,5 +1,6 @@
 //! `yandro map`.
 
+mod application;
 mod desired;
 mod each;
 mod folder;
@@ -28,6 +29,13 @@ use crate::view::check::{FindingData, finding_data, finding_text};
 use crate::view::{COMMAND, Data, GOOD, Outcome, STRONG, Ui, WARN, both_ways, data};
 
 pub(crate) fn run<'c>(context: &'c Context, args: &'c MapArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
+    if args.database.is_none() && (args.new_database.import.is_some() || args.new_database.admin.is_some()) {
+        return Err(CommandError::usage("a dump and an administrator are for a new database")
+            .hint("add `--database`; for a database that is there: yandro database NAME import FILE"));
+    }
+    if args.database.is_some() || !args.readdress.is_empty() {
+        return application::run(context, args, ui);
+    }
     run_then(context, args, ui, || Ok(()))
 }
 
@@ -37,6 +45,17 @@ pub(crate) fn run_then<'c>(
     args: &'c MapArgs,
     ui: &mut Ui,
     written: impl Fn() -> Result<(), CommandError>,
+) -> Result<Outcome<'c>, CommandError> {
+    run_with(context, args, ui, written, |_| {})
+}
+
+/// The same; `besides` adds to what is changed.
+fn run_with<'c>(
+    context: &'c Context,
+    args: &'c MapArgs,
+    ui: &mut Ui,
+    written: impl Fn() -> Result<(), CommandError>,
+    besides: impl Fn(&mut ChangeSet),
 ) -> Result<Outcome<'c>, CommandError> {
     let each = args.each.as_ref().map(|folder| Each::of(context, args, folder)).transpose()?;
     let project = match args.name {
@@ -75,6 +94,7 @@ pub(crate) fn run_then<'c>(
             published::ask(context, args.any_folder, site, &list, &mut asked_folder)?;
             can_be_served(context, &mut set, site, args.fix_permissions)?;
         }
+        besides(&mut set);
         Ok(Planned { set, starts: true, about: sites })
     };
     bring_about(

@@ -89,7 +89,7 @@ struct Changed {
     data: FileData,
 }
 
-pub(crate) fn run<'c>(context: &'c Context, args: &'c ReaddressArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
+pub(crate) fn run<'c>(context: &'c Context, args: &ReaddressArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
     let name = HostName::parse(&args.name)?;
     let (_, list) = context.list()?;
     let site = own_site(&list, &name)?;

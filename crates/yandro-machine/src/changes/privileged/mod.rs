@@ -22,7 +22,7 @@ pub(super) use wishes::{asked, objections, wish};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
-use yandro_core::{Cache, ServerId, TrustChange, TrustStore, Wish};
+use yandro_core::{Cache, DatabaseKind, DatabasePlace, ServerId, TrustChange, TrustStore, Wish};
 
 use super::control::ServerAction;
 use crate::files::{self, FileError};
@@ -65,6 +65,13 @@ pub(super) enum Request {
     /// Puts a root of the user's authority into a key store of Java's, or takes one out.
     Trust {
         change: Box<TrustChange>,
+    },
+    /// Makes a database with an account that may use only it, or takes one away whose password is known.
+    Database {
+        kind: DatabaseKind,
+        name: String,
+        password: String,
+        removes: bool,
     },
     /// Forgets what was done for the user: nothing of it is taken back any more.
     Forget,
@@ -134,6 +141,8 @@ pub(super) enum HelperAnswer {
     Done,
     /// A rename is impossible there; the caller keeps the old content and asks again.
     OnlyInPlace,
+    /// The place of the server of a database that was made.
+    Database(DatabasePlace),
     Server(ServerAction),
     /// Not yet an answer: what the step waits for.
     Waiting {

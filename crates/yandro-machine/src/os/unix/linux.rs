@@ -11,9 +11,10 @@ use std::time::{Duration, SystemTime};
 use camino::{Utf8Path, Utf8PathBuf};
 use nix::unistd::{Gid, Uid, getgrouplist, getgroups, initgroups, setfsgid, setfsuid, setgroups};
 use rustix::fs::OFlags;
+use rustix::thread::{set_thread_groups, set_thread_res_gid, set_thread_res_uid};
 use yandro_core::shell_word;
 
-use super::{ListeningSocket, NamedSocket, Owner, Process, account};
+use super::{ListeningSocket, NamedSocket, Owner, Process, account, account_named, is_root, is_roots};
 
 /// What opens a folder for nothing but the way through it.
 pub(crate) const SEARCH: OFlags = OFlags::PATH;
@@ -240,4 +241,25 @@ pub(crate) fn named_sockets() -> Vec<NamedSocket> {
         Some(NamedSocket { path: path.to_owned(), is_listening, is_waiting: !is_listening && state == "02" })
     };
     text.lines().filter_map(of_line).collect()
+}
+
+/// Does something with all the rights of an account of the system, in a thread of its own that never gets root's back;
+/// as this user where it is no root, or there is no such account.
+///
+/// # Errors
+/// When the system refuses.
+pub(crate) fn as_account<T: Send>(name: &str, work: impl FnOnce() -> io::Result<T> + Send) -> io::Result<T> {
+    let account = account_named(name).filter(|account| is_root() && !is_roots(account.number));
+    let Some(account) = account else { return work() };
+    let become_it = move || {
+        let (user, group) = (rustix::fs::Uid::from_raw(account.number), rustix::fs::Gid::from_raw(account.group));
+        set_thread_groups(&[group])?;
+        set_thread_res_gid(group, group, group)?;
+        set_thread_res_uid(user, user, user)?;
+        io::Result::Ok(())
+    };
+    std::thread::scope(|scope| {
+        let thread = scope.spawn(|| become_it().and_then(|()| work()));
+        thread.join().unwrap_or_else(|_| Err(io::Error::other("the work ended unexpectedly")))
+    })
 }

@@ -22,7 +22,8 @@ pub(crate) use guarded::{check_way, is_roots_alone, is_roots_file, path_parts};
 pub(crate) use helper::{Elevated, helper_folder, helper_streams, make_guarded_folders, with_all_rights};
 pub use identity::UserId;
 pub(crate) use identity::{
-    Account, FileRights, account, account_named, addresses, become_user, host_name, is_root, is_roots, this_user,
+    Account, FileRights, account, account_named, addresses, as_account, become_user, host_name, is_root, is_roots,
+    this_user,
 };
 pub(crate) use output::{Output, clean_environment, end_group, own_group};
 pub(crate) use owner::{Owner, give_project};

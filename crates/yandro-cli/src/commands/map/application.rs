@@ -1,0 +1,83 @@
+//! What `yandro map` does for the application besides: a database of its own, and its new address.
+
+use yandro_core::{ChangeSet, Content, Site};
+
+use super::{desired, no_name, requests, run_with};
+use crate::args::{MapArgs, ReaddressArgs};
+use crate::commands::database::{self, Configured, Made, Wanted};
+use crate::commands::readdress;
+use crate::context::Context;
+use crate::error::CommandError;
+use crate::view::{Outcome, Ui};
+
+/// Maps the site, with a database that is made first and named by the application's configuration before the proof: if
+/// one of both fails, neither is there. Then its old addresses are replaced.
+pub(super) fn run<'c>(context: &'c Context, args: &'c MapArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
+    let (_, list) = context.list()?;
+    let request = requests(context, args)?;
+    let site = desired(context, args, request.first().ok_or_else(no_name)?, &list)?;
+    if context.preview {
+        return Ok(run_with(context, args, ui, || Ok(()), |_| {})?.then(|ui| ui.note(THEN)));
+    }
+    let made = args.database.as_ref().map(|which| make(context, args, &site, which, ui)).transpose()?;
+    let besides = |set: &mut ChangeSet| {
+        if let Some((_, configured)) = &made {
+            configured.add_to(set);
+        }
+    };
+    let mapped = run_with(context, args, ui, || Ok(()), besides);
+    let mut outcome = mapped.inspect_err(|_| {
+        if let Some((made, _)) = &made {
+            made.take_back(context);
+        }
+    })?;
+    if let Some((made, configured)) = made {
+        outcome = outcome.and("database", database::kept_and_told(context, &site.name, made, configured)?);
+    }
+    if args.readdress.is_empty() {
+        return Ok(outcome);
+    }
+    let old = ReaddressArgs {
+        name: site.name.to_string(),
+        from: args.readdress.clone(),
+        folder: None,
+        database: Vec::new(),
+        no_database: false,
+        yes: args.accept,
+    };
+    match readdress::run(context, &old, ui) {
+        Ok(readdressed) => Ok(outcome.and("readdress", readdressed)),
+        Err(error) => {
+            // The site is mapped all the same.
+            outcome.show(ui);
+            Err(error)
+        }
+    }
+}
+
+/// Makes the database, and asks whether the application's configuration is to name it.
+fn make(
+    context: &Context,
+    args: &MapArgs,
+    site: &Site,
+    which: &str,
+    ui: &Ui,
+) -> Result<(Made, Configured), CommandError> {
+    let Content::Folder { folder, .. } = &site.content else {
+        return Err(CommandError::usage("a database is made for a folder, and this is a running server")
+            .hint("map the application's folder, or make the database by hand"));
+    };
+    let folder = context.machine.path(folder.as_str());
+    if !folder.is_dir() {
+        return Err(CommandError::usage(format!("no such folder: `{folder}`")).hint("map a folder that is there"));
+    }
+    let root = site.document_root().map(|root| context.machine.path(root.as_str()));
+    let wanted = Wanted::of(context, &site.name, (&folder, root.as_deref()), Some(which), &args.new_database)?;
+    let made = wanted.make(context, ui.is_quiet())?;
+    let configured = Configured::of(&folder, &made, args.accept);
+    Ok((made, configured))
+}
+
+/// What a preview doesn't show: it depends on what is mapped.
+const THEN: &str = "then the database would be made, and the old addresses replaced: see \
+     `yandro database NAME create --preview` and `yandro readdress NAME --preview` once the site is mapped";

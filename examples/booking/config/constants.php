@@ -1,0 +1,3 @@
+<?php
+// Where tickets are collected.
+define('TICKET_DESK', 'http://booking.ferries.example/desk');
