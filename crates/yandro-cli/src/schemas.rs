@@ -72,6 +72,7 @@ fn schemas_are_those_of_the_types() {
         "servers-test": commands::Tested,
         "settle": commands::Settled,
         "sites": commands::SiteRows,
+        "steps": commands::Steps,
         "undo": commands::Undone,
         "uninstall": commands::Uninstalled,
         "unmap": commands::Unmapped,

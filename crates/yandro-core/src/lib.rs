@@ -110,8 +110,9 @@ pub use shell::{Shell, word as shell_word};
 pub use site::{
     CertificateTerms, Content, DEFAULT_ADDRESS, FastCgi, Group, Http2, Https, InvalidValue, ListError, ListId, Listing,
     Logs, MapArgument, OPTIONS, Overrides, PROJECT_FILE, ProjectSite, Scheme, ServerFacts, ServerId, ServerName,
-    ServerNameError, Serving, Site, SiteList, SiteOption, SitePatch, SiteRefusal, SiteVariable, Symlinks, Upstream,
-    UpstreamError, UpstreamHost, ValueForm, options_page, project_sites, set_site, with_own_choices,
+    ServerNameError, Serving, Site, SiteList, SiteOption, SitePatch, SiteRefusal, SiteStep, SiteVariable, Symlinks,
+    Upstream, UpstreamError, UpstreamHost, ValueForm, options_page, project_sites, set_site, site_steps,
+    with_own_choices,
 };
 pub use source::{Excerpt, Position, common_ends};
 pub use system::{

@@ -35,7 +35,7 @@ pub fn set(text: &str, head: &str, array: &str, is_it: impl Fn(&DeTable<'_>) -> 
         }
     }
     if !added.is_empty() {
-        let at = entry.end;
+        let at = entry.own_end;
         if !text[..at].ends_with('\n') {
             added.insert_str(0, source::line_end(text.as_bytes()));
             added.truncate(added.trim_end().len());
@@ -161,6 +161,8 @@ struct TableEntry<'a> {
     /// The start of the header's line.
     start: usize,
     /// The end of the line of its last key.
+    own_end: usize,
+    /// The same, with the tables that are below it.
     end: usize,
 }
 
@@ -179,13 +181,32 @@ fn find<'a>(text: &'a str, array: &str, is_it: impl Fn(&DeTable<'_>) -> bool) ->
     sites.into_iter().find_map(|site| {
         let span = site.span();
         let DeValue::Table(table) = site.into_inner() else { return None };
-        let last = table.values().map(|value| Spanned::span(value).end).fold(span.end, usize::max);
+        let own = table.values().filter(|value| !is_below(text, value)).map(|value| value.span().end);
+        let last_own = own.fold(span.end, usize::max);
+        let last = table.values().map(end_of).fold(span.end, usize::max);
         is_it(&table).then(|| TableEntry {
             table,
             start: whole_lines(text, span.clone()).start,
+            own_end: whole_lines(text, span.start..last_own).end,
             end: whole_lines(text, span.start..last).end,
         })
     })
+}
+
+/// Whether a value is tables with headers of their own (`[[site.step]]`).
+fn is_below(text: &str, value: &Spanned<DeValue<'_>>) -> bool {
+    let first = value.get_ref().as_array().and_then(|items| items.iter().next());
+    first.is_some_and(|item| item.get_ref().as_table().is_some() && text[item.span()].starts_with('['))
+}
+
+/// The end of a value with all that is below it.
+fn end_of(value: &Spanned<DeValue<'_>>) -> usize {
+    let below = match value.get_ref() {
+        DeValue::Array(items) => items.iter().map(end_of).max(),
+        DeValue::Table(table) => table.values().map(end_of).max(),
+        _ => None,
+    };
+    below.unwrap_or(0).max(value.span().end)
 }
 
 /// `range` widened to whole lines, the last line's end included.

@@ -44,6 +44,7 @@ pub mod project;
 mod reading;
 pub mod servers;
 pub mod settings;
+pub mod site_steps;
 #[cfg(test)]
 mod tests;
 mod traced;

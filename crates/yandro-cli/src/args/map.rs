@@ -61,7 +61,7 @@ pub(crate) struct MapArgs {
     #[arg(long, value_name = "IP")]
     pub(crate) address: Option<IpAddr>,
     /// Don't ask before mapping what this folder's yandro.toml asks for, or what `--each` found; nor before writing a new
-    /// database into the project's configuration, and what `--readdress` changes
+    /// database into the project's configuration, what `--readdress` changes, and running the site's steps
     #[arg(long)]
     pub(crate) accept: bool,
     /// Comment out your own hosts lines for these names. `yandro unmap` restores them
@@ -89,6 +89,9 @@ pub(crate) struct MapArgs {
     /// Then write the site's address in the place of this old one, into files and database (repeatable)
     #[arg(long, value_name = "ADDRESS", requires = "name", help_heading = "Options for the application")]
     pub(crate) readdress: Vec<String>,
+    /// Don't run the steps that the site list or the project file has for the site
+    #[arg(long, help_heading = "Options for the application")]
+    pub(crate) no_steps: bool,
     #[command(flatten)]
     pub(crate) options: OptionArgs,
 }

@@ -51,7 +51,7 @@ pub(crate) mod schemas {
     pub(crate) use super::hosts::lint::Lint;
     pub(crate) use super::hosts::list::Entries;
     pub(crate) use super::logs::LogLine;
-    pub(crate) use super::map::{Mapped, MappedSites};
+    pub(crate) use super::map::{Mapped, MappedSites, Steps};
     pub(crate) use super::open::Opened;
     pub(crate) use super::pack::PackedData;
     pub(crate) use super::ports::Ports;

@@ -53,6 +53,7 @@ mod safety;
 mod servers;
 mod serving;
 mod setup;
+mod steps;
 mod sysroot;
 mod systemd;
 mod under_sudo;

@@ -10,6 +10,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::Site;
 use super::options::{Draft, OPTIONS, SiteOption, ValueForm, option};
+use super::step::{STEP, read_steps};
 use crate::name::HostName;
 use crate::source::Excerpt;
 
@@ -44,7 +45,7 @@ impl SiteList {
     pub fn parse(text: &str, home: Option<&Utf8Path>) -> Result<Self, ListError> {
         let mut list = Self::default();
         let mut spans = Vec::new();
-        for site in read_tables(text)? {
+        for site in read_tables(text, &["site"])? {
             let read = read_site(text, &site, home)?;
             list.sites.push(read.site);
             spans.extend(read.names);
@@ -109,13 +110,16 @@ impl SiteList {
 }
 
 /// The tables of a text that has nothing but sites.
-pub(super) fn read_tables(text: &str) -> Result<Vec<Spanned<DeValue<'_>>>, ListError> {
+pub(super) fn read_tables<'t>(text: &'t str, known: &[&str]) -> Result<Vec<Spanned<DeValue<'t>>>, ListError> {
     let document = DeTable::parse(text).map_err(|error| {
         let span = error.span().unwrap_or(0..0);
         ListError::new(text, &span, error.message())
     })?;
     let mut tables = Vec::new();
     for (key, value) in document.into_inner() {
+        if known.contains(&key.get_ref().as_ref()) && key.get_ref() != "site" {
+            continue;
+        }
         if key.get_ref() != "site" {
             let message = format!("unknown field `{}`, expected `site`", key.get_ref());
             return Err(ListError::new(text, &key.span(), message));
@@ -135,8 +139,12 @@ fn read_site(text: &str, value: &Spanned<DeValue<'_>>, home: Option<&Utf8Path>) 
     };
     let mut draft = Draft { home: home.map(Utf8Path::to_owned), ..Draft::default() };
     for (key, value) in table {
+        if key.get_ref() == STEP {
+            read_steps(text, value)?;
+            continue;
+        }
         let Some(option) = option(key.get_ref()) else {
-            let keys: Vec<&str> = OPTIONS.iter().map(|option| option.key).collect();
+            let keys: Vec<&str> = OPTIONS.iter().map(|option| option.key).chain([STEP]).collect();
             let message = unknown(key.get_ref(), &keys);
             return Err(ListError::new(text, &key.span(), message));
         };

@@ -13,6 +13,7 @@ mod reading;
 mod scheme;
 mod server;
 mod serving;
+mod step;
 mod upstream;
 mod variable;
 
@@ -31,6 +32,7 @@ pub use scheme::Scheme;
 pub use server::{ServerId, ServerName, ServerNameError};
 pub use serving::{FastCgi, Http2, Listing, Logs, Overrides, Serving, Symlinks, UpstreamHost};
 pub(crate) use serving::{checked_fallback, checked_index};
+pub use step::{SiteStep, site_steps};
 pub use upstream::{Upstream, UpstreamError};
 pub use variable::SiteVariable;
 

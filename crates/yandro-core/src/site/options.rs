@@ -327,7 +327,7 @@ options! {
 /// The page on the keys of the site list, in Markdown: `docs/sites-toml.md`.
 pub fn options_page() -> String {
     let mut page = String::from(
-        "# sites.toml\n\nEvery key of a site in the site list, `~/.config/yandro/sites.toml`. This page is made from the code's own table.\nEdit the list as you like, then run `yandro settle`; `yandro map` writes the same keys.\n\n```toml\n[[site]]\nname = \"saltmarsh.test\"\nfolder = \"/home/ada/saltmarsh\"\n```\n\n| key | value | unless said | what it is |\n|---|---|---|---|\n",
+        "# sites.toml\n\nEvery key of a site in the site list, `~/.config/yandro/sites.toml`. This page is made from the code's own table.\nEdit the list as you like, then run `yandro settle`; `yandro map` writes the same keys.\n\n```toml\n[[site]]\nname = \"saltmarsh.test\"\nfolder = \"/home/ada/saltmarsh\"\n```\n\nBelow a site, `[[site.step]]` has [commands to run after mapping](guide/steps.md).\n\n| key | value | unless said | what it is |\n|---|---|---|---|\n",
     );
     for option in OPTIONS {
         let value = match option.form {

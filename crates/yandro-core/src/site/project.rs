@@ -10,6 +10,7 @@ use toml::de::{DeTable, DeValue};
 use super::list::{ListError, read_option, read_tables, unknown};
 use super::options::{Draft, OPTIONS, SiteOption, option};
 use super::reading::relative;
+use super::step::{STEP, read_steps};
 use super::{Content, Site, Symlinks};
 use crate::tables::Value;
 
@@ -51,7 +52,7 @@ pub struct ProjectSite {
 /// project.
 pub fn project_sites(text: &str, folder: &Utf8Path) -> Result<Vec<ProjectSite>, ListError> {
     let mut sites = Vec::new();
-    for table in read_tables(text)? {
+    for table in read_tables(text, &["site", STEP])? {
         sites.push(read_site(text, folder, &table)?);
     }
     let spanned = |site: &ProjectSite| site.site.names().cloned().collect::<Vec<_>>();
@@ -77,9 +78,10 @@ fn read_site(text: &str, folder: &Utf8Path, value: &Spanned<DeValue<'_>>) -> Res
             (_, Some(option)) => read_option(text, option, value, &mut draft)?,
             ("folder", _) => draft.folder = Some(folder.join(below(text, "folder", value)?)),
             ("extra", _) => draft.rest.serving.extra = Some(folder.join(below(text, "extra", value)?)),
+            (STEP, _) => _ = read_steps(text, value)?,
             ("php", _) => has_php = flag(text, value)?,
             (name, _) => {
-                let known: Vec<&str> = ["folder", "php", "extra"].into_iter().chain(KEYS).collect();
+                let known: Vec<&str> = ["folder", "php", "extra", STEP].into_iter().chain(KEYS).collect();
                 let message = match option(name) {
                     Some(_) => format!("`{name}` can't be in a project file; it can have `{}`", known.join("`, `")),
                     None => unknown(name, &known),

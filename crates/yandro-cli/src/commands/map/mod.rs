@@ -8,6 +8,7 @@ mod notes;
 mod project;
 mod published;
 mod request;
+mod steps;
 
 pub(super) use desired::absolute;
 use desired::desired;
@@ -15,6 +16,8 @@ use each::Each;
 use notes::notes;
 use project::Project;
 use request::requests;
+#[cfg(test)]
+pub(crate) use steps::Steps;
 use yandro_core::{ChangeSet, CheckStep, Site, SiteList, TakeOver, map_site, map_sites};
 use yandro_machine::SystemFresh;
 
@@ -33,10 +36,21 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c MapArgs, ui: &mut Ui) -> R
         return Err(CommandError::usage("a dump and an administrator are for a new database")
             .hint("add `--database`; for a database that is there: yandro database NAME import FILE"));
     }
-    if args.database.is_some() || !args.readdress.is_empty() {
-        return application::run(context, args, ui);
-    }
-    run_then(context, args, ui, || Ok(()))
+    let project = if args.name.is_none() && args.each.is_none() { Project::here(context)? } else { None };
+    let names = match &project {
+        Some(project) => project.names(),
+        None => requests(context, args).unwrap_or_default().into_iter().map(|request| request.name).collect(),
+    };
+    let mapped = if args.database.is_some() || !args.readdress.is_empty() {
+        application::run(context, args, ui)?
+    } else {
+        run_then(context, args, ui, || Ok(()))?
+    };
+    let steps = steps::after(context, args, &names, project.as_ref().map(Project::text))?;
+    Ok(match steps {
+        Some(steps) => mapped.and("steps", steps),
+        None => mapped,
+    })
 }
 
 /// Maps the sites; `written` runs when all is written, before the proof.

@@ -4,13 +4,14 @@ use std::fmt::Write as _;
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{
-    Access, ChangeSet, Content, OPTIONS, PROJECT_FILE, ProjectSite, Role, ServerFacts, ServerId, Site, SiteList,
-    SitePatch, project_sites, with_own_choices,
+    Access, ChangeSet, Content, HostName, OPTIONS, PROJECT_FILE, ProjectSite, Role, ServerFacts, ServerId, Site,
+    SiteList, SitePatch, project_sites, site_steps, with_own_choices,
 };
 use yandro_machine::{files, php};
 
 use super::super::consent;
 use super::desired::refused;
+use super::steps;
 use crate::args::MapArgs;
 use crate::context::Context;
 use crate::error::CommandError;
@@ -48,6 +49,16 @@ impl Project {
         let project = Self { folder, text, sites, former, agreed, agreed_text };
         project.stays_within()?;
         Ok(Some(project))
+    }
+
+    /// The names of its sites.
+    pub(super) fn names(&self) -> Vec<HostName> {
+        self.sites.iter().map(|own| own.site.name.clone()).collect()
+    }
+
+    /// The text of its file.
+    pub(super) fn text(&self) -> &str {
+        &self.text
     }
 
     /// Refuses a project whose folders are links that lead out of it.
@@ -97,6 +108,7 @@ impl Project {
         if is_known || args.accept || context.preview {
             return Ok(());
         }
+        let steps = site_steps(&self.text).unwrap_or_default();
         let mut fact = format!("{} asks for:", self.folder.join(PROJECT_FILE));
         for ProjectSite { site, has_php } in &self.sites {
             _ = write!(fact, "\n  {} -> {}", site.name, site.content);
@@ -106,6 +118,10 @@ impl Project {
             let told = told.filter_map(|option| Some((option.key.to_owned(), option.value(site)?.to_toml())));
             for (key, value) in told.chain(php) {
                 _ = write!(fact, "\n      {key} = {value}");
+            }
+            let own = steps.iter().find(|(name, _)| *name == site.name);
+            for line in own.iter().flat_map(|(_, steps)| steps::listed(steps)) {
+                _ = write!(fact, "\n      {line}");
             }
             if let Some(extra) = &site.serving.extra {
                 let lines = files::read_if_there(extra)?.unwrap_or_default();
