@@ -30,6 +30,8 @@ pub(crate) struct Context {
     pub(crate) keys: Keys,
     pub(crate) settings: Settings,
     pub(crate) preview: bool,
+    /// Whether only what was asked for is printed.
+    pub(crate) is_quiet: bool,
     /// Whether the progress of long work is shown on a terminal.
     pub(crate) shows_progress: bool,
     no_wait: bool,
@@ -87,6 +89,7 @@ impl Context {
             keys,
             settings,
             preview: global.preview,
+            is_quiet: global.quiet,
             shows_progress: !global.quiet && !global.plain_output,
             no_wait: global.no_wait,
             present: OnceCell::new(),

@@ -60,6 +60,9 @@ impl Escalate for Sudo {
             if reach == Reach::Database {
                 text += "  make or take away the database and its account\n";
             }
+            if reach == Reach::Php {
+                text += "  start php-fpm\n";
+            }
             if reach == Reach::Server {
                 text += "  test, reload, start or stop the web server\n";
             }

@@ -19,6 +19,7 @@ use crate::database::DatabaseError;
 use crate::files::{self, Attributes, FileError};
 use crate::machine::Machine;
 use crate::os;
+use crate::php;
 use crate::trust::{self, stores};
 
 /// How to start a process as root that runs [`super::serve_privileged`].
@@ -37,6 +38,8 @@ pub enum Reach {
     Server,
     /// The server of a database.
     Database,
+    /// php-fpm.
+    Php,
 }
 
 /// No way to become root: what may not be written fails.
@@ -74,6 +77,26 @@ pub fn administer_database(
         // The helper didn't come to be.
         Err(_) => Err(DatabaseError::NotPermitted(kind)),
     }
+}
+
+/// Starts the php-fpm of a version, with root's rights.
+///
+/// # Errors
+/// When root's rights are not given, or it doesn't start, with the reason.
+pub fn start_php(
+    machine: &Machine,
+    escalate: &dyn Escalate,
+    on_wait: OnWait<'_>,
+    version: &str,
+) -> Result<(), ControlError> {
+    if os::is_root() {
+        return php::start(machine, version);
+    }
+    let hands = Hands::new(escalate, on_wait);
+    if !hands.prepare(&[], Reach::Php) {
+        return Err(ControlError::Said("only root may start it".to_owned()));
+    }
+    hands.told(&Request::StartPhp { version: version.to_owned() })
 }
 
 /// How the helper writes a file.

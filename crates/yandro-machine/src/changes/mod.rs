@@ -22,7 +22,7 @@ mod taken_over;
 
 pub use carry_out::{CarriedOut, CarryOutError, StepFailure, Tools, carry_out};
 pub use control::{ControlError, Controls, OnWait, ServerAction, ServerControl};
-pub use hands::{Escalate, NoEscalation, Reach, administer_database, forget_helped, with_rights};
+pub use hands::{Escalate, NoEscalation, Reach, administer_database, forget_helped, start_php, with_rights};
 pub(crate) use history::recorded_rows;
 pub use history::{History, HistoryEntry, Keep, done_steps, history, overlapped_by, prune, standing};
 pub use lock::{Lock, LockError};

@@ -55,6 +55,12 @@ pub fn installed(machine: &Machine) -> Vec<Php> {
     found
 }
 
+/// The program of a version.
+pub(super) fn program_of(machine: &Machine, version: &str) -> Option<PhpProgram> {
+    let all = programs(machine);
+    all.iter().find(|own| is_version(machine, own, version, &all)).cloned()
+}
+
 /// The version in the path of a pool's file (`/etc/php/8.2/…`, `/etc/opt/remi/php82/…`), or that of the only program.
 fn version_of_pool(machine: &Machine, pool: &PhpPool, programs: &[PhpProgram]) -> String {
     let parts = Utf8Path::new(&pool.place.file).components().map(|part| part.as_str().to_owned());

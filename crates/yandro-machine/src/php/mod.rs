@@ -3,6 +3,7 @@
 mod installed;
 mod look;
 mod programs;
+mod start;
 
 use yandro_core::{FastCgi, ServerPath};
 
@@ -10,6 +11,7 @@ use crate::machine::Machine;
 
 pub use installed::{Php, installed};
 pub(crate) use look::look;
+pub(crate) use start::start;
 
 /// The folders and names of sockets, by distribution: a name without a version first, for it
 /// stays after an update of PHP.

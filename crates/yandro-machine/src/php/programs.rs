@@ -60,24 +60,37 @@ impl PhpProgram {
         self.name.trim_start_matches("php-fpm")
     }
 
-    /// The command of this system that does it: the service's where systemd runs (`sd_booted(3)`) or a script of the
-    /// system's is there, else the program's own.
+    /// The command of this system that does it, as a person types it.
     pub(super) fn command(&self, machine: &Machine, verb: PhpVerb) -> String {
+        match (verb, self.service(machine, verb)) {
+            (_, Some(words)) => format!("sudo {}", words.join(" ")),
+            (PhpVerb::Start, None) => format!("sudo {}", self.path()),
+            (PhpVerb::Restart, None) => {
+                format!("sudo pkill -QUIT -x {} && sleep 1 && sudo {}", self.name, self.path())
+            }
+        }
+    }
+
+    /// The program and the arguments that start it.
+    pub(super) fn start_words(&self, machine: &Machine) -> Vec<String> {
+        let service = self.service(machine, PhpVerb::Start);
+        match service {
+            Some(words) => [vec!["/usr/bin/env".to_owned()], words].concat(),
+            None => vec![self.path().into_string()],
+        }
+    }
+
+    /// By the service where systemd runs (`sd_booted(3)`) or a script of the system's is there.
+    fn service(&self, machine: &Machine, verb: PhpVerb) -> Option<Vec<String>> {
         // Debian's services have the version in their midst.
         let service = format!("php{}-fpm", self.version());
         let service = if self.version().is_empty() { "php-fpm".to_owned() } else { service };
         let word = if verb == PhpVerb::Start { "start" } else { "restart" };
         if machine.real_path("/run/systemd/system").is_dir() {
-            return format!("sudo systemctl {word} {service}");
+            return Some(vec!["systemctl".to_owned(), word.to_owned(), service]);
         }
-        if machine.real_path(&format!("/etc/init.d/{service}")).is_file() {
-            return format!("sudo service {service} {word}");
-        }
-        let start = format!("sudo {}/{}", self.folder, self.name);
-        match verb {
-            PhpVerb::Start => start,
-            PhpVerb::Restart => format!("sudo pkill -QUIT -x {} && sleep 1 && {start}", self.name),
-        }
+        let has_script = machine.real_path(&format!("/etc/init.d/{service}")).is_file();
+        has_script.then(|| vec!["service".to_owned(), service, word.to_owned()])
     }
 }
 

@@ -4,16 +4,18 @@ use std::net::IpAddr;
 
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use yandro_core::{
-    Content, DEFAULT_ADDRESS, HostName, Https, OPTIONS, ServerFacts, ServerId, Site, SiteList, SitePatch, SiteRefusal,
-    Upstream,
+    Content, DEFAULT_ADDRESS, FastCgi, HostName, Https, OPTIONS, ServerFacts, ServerId, Site, SiteList, SitePatch,
+    SiteRefusal, Upstream,
 };
-use yandro_machine::{observe, php};
+use yandro_machine::{changes, observe, php};
 
 use super::folder::can_be_made;
 use super::request::{MapRequest, upstream_url};
 use crate::args::{MapArgs, is_php_version};
 use crate::context::Context;
 use crate::error::{self, CommandError};
+use crate::sudo::Sudo;
+use crate::view::on_wait;
 
 /// The site as the arguments want it, on top of what it was.
 pub(super) fn desired(
@@ -63,11 +65,8 @@ pub(super) fn desired(
     if let Some(php) = php.filter(|_| request.finds_php && !is_said) {
         patch.change(php, vec![String::new()]);
     }
-    let facts = facts(context, args, request, server);
-    patch.apply(&site, before, &facts).map_err(|refusal| {
-        let is_php = facts.is_here && facts.php.is_none() && is_php_asked(args);
-        is_php.then(|| stopped_php(context)).flatten().unwrap_or_else(|| refused(refusal))
-    })
+    let facts = facts(context, args, request, server)?;
+    patch.apply(&site, before, &facts).map_err(refused)
 }
 
 /// The site's aliases, without those that are to go and with those that are new.
@@ -143,15 +142,30 @@ fn is_php_asked(args: &MapArgs) -> bool {
     args.options.0.iter().any(|(option, values)| option.key == "php" && values == &[""])
 }
 
-/// The error for a php-fpm that is installed and doesn't run, if there is one.
-fn stopped_php(context: &Context) -> Option<CommandError> {
-    let all = php::installed(&context.machine);
-    let stopped = all.iter().find_map(|php| Some((&php.version, php.start.as_ref()?)));
-    stopped.map(|(version, start)| not_running(version, start))
+/// Starts the php-fpm of a version, as a stopped web server is started; with `--preview` it is taken as running.
+fn started(context: &Context, version: &str, start: &str) -> Result<(), CommandError> {
+    if context.preview {
+        return Ok(());
+    }
+    let not_running = |why: String| {
+        CommandError::not_made(format!("the php-fpm of PHP {version} doesn't run{why}"))
+            .hint(format!("start it: {start}"))
+    };
+    if !context.machine.is_real() {
+        return Err(not_running(String::new()));
+    }
+    let sudo = Sudo::new(&context.machine, context.is_quiet);
+    changes::start_php(&context.machine, &sudo, &on_wait(context.is_quiet), version)
+        .map_err(|error| not_running(format!(": {error}")))
 }
 
-fn not_running(version: &str, start: &str) -> CommandError {
-    CommandError::not_made(format!("the php-fpm of PHP {version} doesn't run")).hint(format!("start it: {start}"))
+/// The address of the first php-fpm that is installed and doesn't run, once it was started.
+fn started_php(context: &Context) -> Result<Option<FastCgi>, CommandError> {
+    let all = php::installed(&context.machine);
+    let stopped = all.iter().find_map(|php| Some((&php.version, php.start.as_ref()?, php.address.as_ref()?)));
+    let Some((version, start, address)) = stopped else { return Ok(None) };
+    started(context, version, start)?;
+    Ok(Some(address.clone()))
 }
 
 /// The address of the php-fpm of a version.
@@ -161,8 +175,9 @@ fn php_of_version(context: &Context, version: &str) -> Result<String, CommandErr
     if let Some(address) = own.iter().filter(|php| php.listens).find_map(|php| php.address.as_ref()) {
         return Ok(address.to_string());
     }
-    if let Some(start) = own.iter().find_map(|php| php.start.as_ref()) {
-        return Err(not_running(version, start));
+    if let Some((start, address)) = own.iter().find_map(|php| Some((php.start.as_ref()?, php.address.as_ref()?))) {
+        started(context, version, start)?;
+        return Ok(address.to_string());
     }
     let mut others: Vec<&str> = all.iter().map(|php| &*php.version).filter(|other| !other.is_empty()).collect();
     others.dedup();
@@ -176,17 +191,24 @@ fn php_of_version(context: &Context, version: &str) -> Result<String, CommandErr
 }
 
 /// Facts about the server of the site.
-fn facts(context: &Context, args: &MapArgs, request: &MapRequest, server: ServerId) -> ServerFacts {
+fn facts(
+    context: &Context,
+    args: &MapArgs,
+    request: &MapRequest,
+    server: ServerId,
+) -> Result<ServerFacts, CommandError> {
     let is_here = context.present().is_here(server);
     let is_to_find = is_here && (is_php_asked(args) || request.finds_php);
-    ServerFacts {
+    let php = if is_to_find { php::find(&context.machine) } else { None };
+    let php = if is_to_find && php.is_none() { started_php(context)? } else { php };
+    Ok(ServerFacts {
         server,
         kind: context.server(server).map(|found| found.kind),
         is_here,
         published: context.present().published(server),
-        php: if is_to_find { php::find(&context.machine) } else { None },
+        php,
         settings: context.machine.places.settings(),
-    }
+    })
 }
 
 pub(super) fn refused(refusal: SiteRefusal) -> CommandError {

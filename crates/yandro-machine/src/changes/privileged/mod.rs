@@ -5,6 +5,7 @@
 //! back what it did for the same user ([`kept`]). It never gets the content of a file. It takes nothing from the
 //! command line, and from the environment only the number of the user who called sudo, which sudo itself sets.
 
+mod databases;
 mod helper;
 mod kept;
 mod permits;
@@ -65,6 +66,10 @@ pub(super) enum Request {
     /// Puts a root of the user's authority into a key store of Java's, or takes one out.
     Trust {
         change: Box<TrustChange>,
+    },
+    /// Starts the php-fpm of a version, by the system's own way.
+    StartPhp {
+        version: String,
     },
     /// Makes a database with an account that may use only it, or takes one away whose password is known.
     Database {

@@ -4,8 +4,9 @@ use std::cell::RefCell;
 use std::io::{self, BufRead as _, BufReader, Read as _, Write};
 
 use camino::Utf8Path;
-use yandro_core::{DatabaseKind, NewDatabase, ServerId};
+use yandro_core::{NewDatabase, ServerId};
 
+use super::databases;
 use super::kept::Kept;
 use super::permits::{Permits, Target, has_own_certificate, judge};
 use super::taken_back::{is_taken_back, last_written};
@@ -16,10 +17,11 @@ use crate::caches;
 use crate::changes::ControlError;
 use crate::changes::control::{OnWait, ServerControl as _};
 use crate::changes::{link, lock};
-use crate::database;
 use crate::files::{self, Attributes};
 use crate::interrupt;
+use crate::machine::Machine;
 use crate::os::{self, UserId};
+use crate::php;
 use crate::process::ProgramError;
 use crate::servers::Control;
 use crate::trust;
@@ -70,17 +72,6 @@ pub fn serve_privileged(pipe: Option<&str>, caller: Option<UserId>) -> io::Resul
     }
 }
 
-/// Makes a database or takes one away, at the server's usual socket. What exists already is not touched, and only
-/// who knows its password takes one away.
-fn administer(kind: DatabaseKind, database: &NewDatabase, removes: bool) -> HelperAnswer {
-    let done = if removes {
-        database::remove(kind, None, "root", database).map(|()| HelperAnswer::Done)
-    } else {
-        database::create(kind, None, "root", database).map(|made| HelperAnswer::Database(made.place))
-    };
-    done.unwrap_or_else(|error| refused(error.to_string()))
-}
-
 /// A session of the helper with one user.
 struct HelperSession {
     caller: UserId,
@@ -105,9 +96,13 @@ impl HelperSession {
             Request::Flush { cache } => return answered(caches::flush(*cache)),
             Request::Refresh { store } => return answered(trust::refresh(*store)),
             Request::Trust { change } => return trusted::change(self.caller, change),
+            Request::StartPhp { version } => {
+                let started = php::start(&Machine::bare(), version);
+                return started.map_or_else(|error| refused(error.to_string()), |()| HelperAnswer::Done);
+            }
             Request::Database { kind, name, password, removes } => {
                 let database = NewDatabase { name: name.clone(), password: password.clone() };
-                return administer(*kind, &database, *removes);
+                return databases::administer(self.caller, *kind, &database, *removes);
             }
             Request::Forget => {
                 return self.kept.forget(self.caller).map_or_else(|error| failed(&error), |()| HelperAnswer::Done);
