@@ -79,7 +79,7 @@ pub use hosts::{
     set_line as set_hosts_line, set_lines as set_hosts_lines, with_own_lines as with_own_hosts_lines,
 };
 pub use job::{Job, When};
-pub use logs::{AccessLog, LogEntry, LogEvent, access_entry, error_entry};
+pub use logs::{AccessLog, LogEntry, LogEvent, TookField, access_entry, error_entry};
 pub use name::{HostName, NameError, Suffix};
 pub use network::IpNet;
 pub use pack::{PROJECT as PACK_PROJECT, PackError, PackRequest, Packed, PackedFile, pack as pack_site};

@@ -134,7 +134,7 @@ pub(crate) struct ReaddressArgs {
     /// `postgresql://…` or `sqlite:FILE` [default: those of this computer that the application's configuration names]
     #[arg(long, value_name = "URL", conflicts_with = "no_database")]
     pub(crate) database: Vec<String>,
-    /// Change the files alone
+    /// Change only the files
     #[arg(long)]
     pub(crate) no_database: bool,
     /// Change the files and rows without asking

@@ -36,6 +36,8 @@ data! {
         request: Option<String>,
         status: Option<u16>,
         bytes: Option<u64>,
+        /// How long the request took, in milliseconds, if the format has that.
+        took: Option<f64>,
         /// The text after the combined format, such as the time that the answer took.
         rest: Option<String>,
         /// The level of an error.
@@ -167,7 +169,7 @@ impl Reader {
     /// The entry of a line, if it is this site's and wanted.
     fn entry(&mut self, log: &SiteLog, goes_on: &mut bool, line: &str) -> Option<LogEntry> {
         let entry = match log.kind {
-            LogKind::Access => access_entry(line),
+            LogKind::Access => access_entry(line, log.took.as_ref()),
             LogKind::Error => error_entry(line, self.zone),
         };
         if let (LogKind::Access, Some(at)) = (log.kind, entry.at) {
@@ -212,8 +214,10 @@ fn print(ui: &mut Ui, kind: LogKind, entry: &LogEntry) {
         LogEvent::Request { client, request, status, bytes, rest, .. } => {
             let tone = tone(*status);
             let size = bytes.map(|bytes| format!("  {bytes} bytes")).unwrap_or_default();
-            let rest = if rest.is_empty() { String::new() } else { format!("  {rest}") };
-            format!("{DIM}{clock}{DIM:#}  {tone}{status}{tone:#}  {request}{DIM}{size}  {client}{rest}{DIM:#}")
+            let took = entry.took.map(|took| format!("  {}", milliseconds(took))).unwrap_or_default();
+            // The time is a part of it.
+            let rest = if rest.is_empty() || !took.is_empty() { String::new() } else { format!("  {rest}") };
+            format!("{DIM}{clock}{DIM:#}  {tone}{status}{tone:#}  {request}{DIM}{took}{size}  {client}{rest}{DIM:#}")
         }
         LogEvent::Error { level, message, .. } => {
             let tone = if entry.event.is_fault() { BAD } else { DIM };
@@ -221,6 +225,16 @@ fn print(ui: &mut Ui, kind: LogKind, entry: &LogEntry) {
         }
         LogEvent::Other => format!("{clock}  {}", entry.text),
     });
+}
+
+/// A time as people read it.
+fn milliseconds(took: Duration) -> String {
+    let micros = took.as_micros();
+    if micros < 10_000 {
+        format!("{}.{} ms", micros / 1000, micros % 1000 / 100)
+    } else {
+        format!("{} ms", micros / 1000)
+    }
 }
 
 fn tone(status: u16) -> Tone {
@@ -240,6 +254,7 @@ fn line_data(kind: LogKind, entry: &LogEntry) -> LogLine {
         request: None,
         status: None,
         bytes: None,
+        took: entry.took.map(|took| took.as_secs_f64() * 1000.0),
         rest: None,
         level: None,
         line: entry.text.clone(),

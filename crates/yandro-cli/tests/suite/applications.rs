@@ -125,7 +125,7 @@ fn a_database_is_made_whole_or_not_at_all() {
         (&["mysql:mysql"], "`mysql` is taken: the server has a database of that name"),
         (&["mysql:root"], "`root` is taken: the server has an account of that name"),
         (&["mysql:Bad-Name"], "can't be the name of a database"),
-        (&["oracle"], "no kind of database"),
+        (&["oracle"], "not a kind of database"),
         (&["sqlite:public/app.db"], "in the folder that the web server serves"),
     ] {
         let ran = create(words);

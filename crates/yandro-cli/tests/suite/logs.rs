@@ -7,6 +7,12 @@ use std::process::Stdio;
 use super::harbour::{Harbour, Server};
 use super::kit::{Background, eventually};
 
+/// Gives the site's log a format with the time that a request took.
+const APACHE_TIMED: &str = r#"echo 'LogFormat "%h %l %u %t \"%r\" %>s %O \"%{Referer}i\" \"%{User-Agent}i\" in=%I %{us}T" timed' >/etc/apache2/conf-enabled/timed.conf
+sed -i 's/\(CustomLog.*\) combined/\1 timed/' /etc/apache2/sites-available/yandro-saltmarsh.test.conf"#;
+const NGINX_TIMED: &str = r#"echo "log_format timed '\$remote_addr - \$remote_user [\$time_local] \"\$request\" \$status \$body_bytes_sent ' '\"\$http_referer\" \"\$http_user_agent\" rt=\$request_time';" >/etc/nginx/conf.d/timed.conf
+sed -i 's/\(access_log [^;]*\);/\1 timed;/' /etc/nginx/sites-available/yandro-saltmarsh.test.conf"#;
+
 #[test]
 fn requests_and_errors_of_a_site_are_printed_as_they_come() {
     for server in [Server::Apache, Server::Nginx] {
@@ -37,6 +43,17 @@ fn requests_and_errors_of_a_site_are_printed_as_they_come() {
             ran.stdout.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
         assert!(lines.iter().any(|line| line["status"] == 404 && line["request"] == "GET /gone"), "{ran}");
         assert_eq!(logs(&["--since", "2099-01-01T00:00:00Z"]).succeeds().stdout, "");
+        // How long a request took, where the format has that.
+        assert!(lines.iter().all(|line| line["took"].is_null()), "{ran}");
+        let timed = if server == Server::Apache { APACHE_TIMED } else { NGINX_TIMED };
+        machine.run("sh", &["-c", timed]).succeeds();
+        machine.yandro(&["servers", "reload", server.word()]).succeeds();
+        ask("/timed");
+        let ran = logs(&["--json", "--last", "1"]).succeeds();
+        let line: serde_json::Value = serde_json::from_str(ran.stdout.trim()).unwrap();
+        assert!(line["took"].as_f64().is_some_and(|took| took < 60_000.0) && line["request"] == "GET /timed", "{ran}");
+        let ran = logs(&["--last", "1"]).succeeds();
+        assert!(ran.stdout.contains("  404  GET /timed  ") && ran.stdout.contains(" ms  "), "{ran}");
         // As they come, also after the file was rotated.
         let mut command = machine.command(super::kit::YANDRO);
         let command = command.args(["logs", "saltmarsh.test", "--last", "0"]).stdin(Stdio::null());

@@ -2,6 +2,11 @@
 
 #[cfg(test)]
 mod tests;
+mod took;
+
+use core::time::Duration;
+
+pub use took::TookField;
 
 use time::macros::format_description;
 use time::{OffsetDateTime, PrimitiveDateTime, UtcOffset};
@@ -15,6 +20,8 @@ pub struct AccessLog {
     pub path: ServerPath,
     /// Whether other sites write into it, too.
     pub is_shared: bool,
+    /// Where its format has the time that a request took.
+    pub took: Option<TookField>,
 }
 
 /// A line of a log.
@@ -24,6 +31,8 @@ pub struct LogEntry {
     pub at: Option<OffsetDateTime>,
     /// The event that it records.
     pub event: LogEvent,
+    /// How long the request took, if the format has that.
+    pub took: Option<Duration>,
     /// The line itself.
     pub text: String,
 }
@@ -80,11 +89,15 @@ impl LogEvent {
     }
 }
 
-/// Reads a line of a log of requests.
-pub fn access_entry(line: &str) -> LogEntry {
+/// Reads a line of a log of requests; `took` is where its format has the time that a request took.
+pub fn access_entry(line: &str, took: Option<&TookField>) -> LogEntry {
     let parsed = request(line);
     let (at, event) = parsed.map_or((None, LogEvent::Other), |(at, event)| (at, event));
-    LogEntry { at, event, text: line.to_owned() }
+    let took = match &event {
+        LogEvent::Request { rest, .. } => took.and_then(|field| field.read(rest)),
+        _ => None,
+    };
+    LogEntry { at, event, took, text: line.to_owned() }
 }
 
 /// The parts of `[HOST:PORT] CLIENT IDENTITY USER [TIME] "REQUEST" STATUS BYTES "REFERER" "AGENT" REST`.
@@ -95,14 +108,8 @@ fn request(line: &str) -> Option<(Option<OffsetDateTime>, LogEvent)> {
     let mut words = rest.trim_start().splitn(3, ' ');
     let status = words.next()?.parse().ok().filter(|status| (100..1000).contains(status))?;
     let bytes = words.next().and_then(|bytes| bytes.parse().ok());
-    let mut rest = words.next().unwrap_or_default();
-    let mut agent = None;
-    // The page before, then the client's name.
-    for _ in 0..2 {
-        if let Some((text, behind)) = rest.strip_prefix('"').and_then(quoted) {
-            (agent, rest) = (Some(text.to_owned()), behind.trim_start());
-        }
-    }
+    let (agent, rest) = behind_bytes(words.next().unwrap_or_default());
+    let agent = agent.map(str::to_owned);
     let heads: Vec<&str> = head.split(' ').collect();
     let (host, client) = match heads[..] {
         [host, client, _, _, ..] => (Some(host.split(':').next().unwrap_or(host).to_owned()), client),
@@ -129,6 +136,24 @@ fn request(line: &str) -> Option<(Option<OffsetDateTime>, LogEvent)> {
     Some((at.ok(), event))
 }
 
+/// The client's name and the text after the combined format, from what follows the length of the answer.
+fn behind_bytes(mut rest: &str) -> (Option<&str>, &str) {
+    let mut agent = None;
+    // The page before, then the client's name.
+    for _ in 0..2 {
+        if let Some((text, behind)) = rest.strip_prefix('"').and_then(quoted) {
+            (agent, rest) = (Some(text), behind.trim_start());
+        }
+    }
+    (agent, rest)
+}
+
+/// The same, from what follows the quote before the request.
+fn behind_request(text: &str) -> Option<(Option<&str>, &str)> {
+    let (_, rest) = quoted(text)?;
+    Some(behind_bytes(rest.trim_start().splitn(3, ' ').nth(2).unwrap_or_default()))
+}
+
 /// The text up to the next quote without a backslash before it, and what follows.
 fn quoted(text: &str) -> Option<(&str, &str)> {
     let mut is_escaped = false;
@@ -146,7 +171,7 @@ fn quoted(text: &str) -> Option<(&str, &str)> {
 pub fn error_entry(line: &str, zone: UtcOffset) -> LogEntry {
     let parsed = httpd_error(line).or_else(|| nginx_error(line));
     let (at, event) = parsed.map_or((None, LogEvent::Other), |(at, event)| (at, event));
-    LogEntry { at: at.map(|at| at.assume_offset(zone)), event, text: line.to_owned() }
+    LogEntry { at: at.map(|at| at.assume_offset(zone)), event, took: None, text: line.to_owned() }
 }
 
 /// `[Mon Nov 30 20:08:18.123456 2026] [MODULE:LEVEL] [pid …] [client …] MESSAGE`.

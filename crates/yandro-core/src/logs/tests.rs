@@ -8,7 +8,7 @@ use super::*;
 fn requests_are_read_in_the_usual_formats() {
     let at = Some(datetime!(2026-11-30 20:08:18 UTC));
     let line = |line: &str| {
-        let entry = access_entry(line);
+        let entry = access_entry(line, None);
         assert_eq!(entry.at, at, "{line}");
         match entry.event {
             LogEvent::Request { host, client, request, status, bytes, rest, .. } => {
@@ -39,7 +39,7 @@ fn requests_are_read_in_the_usual_formats() {
         r#"None 10.0.0.7 \x16\x03\x01 400 Some(0) """#
     );
     for other in ["", "nonsense", "a [b] \"c", "{\"json\": true}"] {
-        assert_eq!(access_entry(other).event, LogEvent::Other, "{other}");
+        assert_eq!(access_entry(other, None).event, LogEvent::Other, "{other}");
     }
 }
 

@@ -6,8 +6,8 @@ use std::net::{IpAddr, Ipv6Addr};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{
-    Answering, AnsweringHost, Configuration, Configured, DEFAULT_ADDRESS, Expected, Place, ProjectRules, Rule,
-    RuleEffect, ServerPath, Site, SiteFileState, VirtualHost, asked_at,
+    AccessLog, Answering, AnsweringHost, Configuration, Configured, DEFAULT_ADDRESS, Expected, Place, ProjectRules,
+    Rule, RuleEffect, ServerPath, Site, SiteFileState, VirtualHost, asked_at,
 };
 
 use crate::files;
@@ -87,11 +87,10 @@ pub(super) fn error_logs(read: &dyn Configuration, found: &Found, site: &Site) -
     logs
 }
 
-/// The logs of requests to a site by the paths of this machine, each with whether other sites share it.
-pub(super) fn access_logs(read: &dyn Configuration, found: &Found, site: &Site) -> Vec<(Utf8PathBuf, bool)> {
+/// The logs of requests to a site, by the server's paths.
+pub(super) fn access_logs(read: &dyn Configuration, found: &Found, site: &Site) -> Vec<AccessLog> {
     let own = Own::of(found, site);
-    let logs = read.access_logs(&|place| own.has(found, place));
-    logs.iter().map(|log| (found.view.here_or_same(&log.path), log.is_shared)).collect()
+    read.access_logs(&|place| own.has(found, place))
 }
 
 /// The error logs of a server itself, by the paths of this machine.

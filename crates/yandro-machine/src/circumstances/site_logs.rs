@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::{self, Read as _, Seek as _, SeekFrom};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::Site;
+use yandro_core::{Site, TookField};
 
 use super::configuration;
 use crate::files::{self, FileError};
@@ -33,6 +33,8 @@ pub struct SiteLog {
     pub kind: LogKind,
     /// Whether other sites write into it, too.
     pub is_shared: bool,
+    /// Where its lines have the time that a request took.
+    pub took: Option<TookField>,
 }
 
 /// The logs of a site, as its server's configuration names them.
@@ -40,13 +42,16 @@ pub fn site_logs(machine: &Machine, found: &Found, site: &Site) -> Vec<SiteLog> 
     let read = servers::configuration(machine, found);
     let shared = configuration::main_error_logs(&*read, found);
     let access = configuration::access_logs(&*read, found, site).into_iter();
-    let access = access.map(|(path, is_shared)| SiteLog { path, kind: LogKind::Access, is_shared });
+    let access = access.map(|log| {
+        let path = found.view.here_or_same(&log.path);
+        SiteLog { path, kind: LogKind::Access, is_shared: log.is_shared, took: log.took }
+    });
     let own = configuration::error_logs(&*read, found, site);
     // The server's own log has lines of all sites.
     let own = if own.len() > 1 { own.into_iter().filter(|path| !shared.contains(path)).collect() } else { own };
     let errors = own.into_iter().map(|path| {
         let is_shared = shared.contains(&path);
-        SiteLog { path, kind: LogKind::Error, is_shared }
+        SiteLog { path, kind: LogKind::Error, is_shared, took: None }
     });
     let is_file = |log: &SiteLog| log.path != "/dev/null" && !log.path.as_str().contains(['|', '$']);
     access.chain(errors).filter(is_file).collect()

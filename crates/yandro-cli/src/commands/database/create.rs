@@ -208,7 +208,7 @@ pub(super) fn administrator(context: &Context, given: Option<&str>) -> Result<Op
 fn kind_named(word: &str) -> Result<DatabaseKind, CommandError> {
     let kind = DatabaseKind::ALL.into_iter().find(|kind| kind.word() == word);
     kind.or_else(|| DatabaseKind::parse(word)).ok_or_else(|| {
-        CommandError::usage(format!("`{word}` is no kind of database that yandro knows"))
+        CommandError::usage(format!("`{word}` is not a kind of database that yandro knows"))
             .hint("the kinds are mysql (also for MariaDB), postgresql and sqlite; a name follows a colon: mysql:NAME")
     })
 }

@@ -7,7 +7,7 @@ use crate::server_path::ServerPath;
 use super::rules::rules;
 use super::run::{self, Event, Listen};
 use crate::config::{Answering, ConfigFault, Place, VirtualHost, by_address, first_that_has};
-use crate::logs::AccessLog;
+use crate::logs::{AccessLog, TookField};
 use crate::servers::{Configuration, Listener, Rule};
 use crate::site::Site;
 
@@ -28,6 +28,13 @@ impl HttpdConfiguration {
     /// The argument of a directive of the main server: the last one counts.
     fn last_of(&self, name: &'static str) -> Option<&str> {
         self.configuration.main_server(name).last()?.arguments.first().map(String::as_str)
+    }
+
+    /// A format of logs: itself, or the one with this nickname.
+    fn format<'f>(&'f self, format: &'f str) -> &'f str {
+        let named = self.configuration.events.iter().filter(|event| event.is("LogFormat"));
+        let named = named.filter(|event| event.arguments.get(1).is_some_and(|name| name == format)).last();
+        named.and_then(|event| event.arguments.first()).map_or(format, String::as_str)
     }
 }
 
@@ -88,11 +95,13 @@ impl Configuration for HttpdConfiguration {
         let is_shared = of_site.is_empty();
         let of_server = ["CustomLog", "TransferLog"].into_iter().flat_map(|name| self.configuration.main_server(name));
         let events: Vec<&Event> = if is_shared { of_server.collect() } else { of_site };
-        let paths = events.into_iter().filter_map(|event| event.arguments.first());
-        // A program that logs are piped to, or the system's log.
-        let files = paths.filter(|path| !path.starts_with('|') && !path.starts_with("syslog"));
-        let log = |path: &String| AccessLog { path: self.configuration.server_root.join(path), is_shared };
-        let mut logs: Vec<AccessLog> = files.map(log).collect();
+        let log = |event: &Event| {
+            // A program that logs are piped to, or the system's log.
+            let path = event.arguments.first().filter(|path| !path.starts_with('|') && !path.starts_with("syslog"))?;
+            let took = event.arguments.get(1).and_then(|format| TookField::of_format(self.format(format)));
+            Some(AccessLog { path: self.configuration.server_root.join(path), is_shared, took })
+        };
+        let mut logs: Vec<AccessLog> = events.into_iter().filter_map(log).collect();
         logs.dedup();
         logs
     }

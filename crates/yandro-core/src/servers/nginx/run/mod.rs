@@ -4,8 +4,10 @@
 use crate::server_path::ServerPath;
 
 use super::parse;
+use std::collections::BTreeMap;
+
 use crate::config::{Answering, ConfigFault, Directive, Files, Node, Place, Section, VirtualHost, files_of};
-use crate::logs::AccessLog;
+use crate::logs::{AccessLog, TookField};
 
 mod lines;
 mod listen;
@@ -38,7 +40,9 @@ pub struct NginxRun {
     /// as with the main files of distributions.
     prefix: Option<ServerPath>,
     /// The files that `access_log` names within `http`; `None` without that directive.
-    access_logs: Option<Vec<String>>,
+    access_logs: Option<Vec<NamedLog>>,
+    /// The formats of logs by their names (`log_format`).
+    formats: BTreeMap<String, String>,
     /// Lines of `http` itself that may answer requests.
     lines: Vec<AnsweringLine>,
     /// The fault that ended the run before its end.
@@ -54,6 +58,13 @@ struct ErrorLogs {
     http: Vec<String>,
 }
 
+/// A log of requests, with the name of its format; without one the combined format.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct NamedLog {
+    path: String,
+    format: String,
+}
+
 /// A `server` block.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ServerBlock {
@@ -62,7 +73,7 @@ pub struct ServerBlock {
     /// Its error logs, if it names any.
     error_logs: Vec<String>,
     /// Its logs of requests, if it names any: empty if it has them off.
-    access_logs: Option<Vec<String>>,
+    access_logs: Option<Vec<NamedLog>>,
     /// Its lines that may answer requests.
     lines: Vec<AnsweringLine>,
     /// The rest of it, in the form that all servers have.
@@ -115,13 +126,17 @@ impl NginxRun {
     /// The files in which requests are logged unless a block says otherwise.
     pub fn shared_access_logs(&self) -> Vec<AccessLog> {
         let usual = if self.prefix.is_some() { PLAIN_ACCESS_LOG } else { ACCESS_LOG };
-        self.files(self.access_logs.as_deref().unwrap_or(&[usual.to_owned()]), true)
+        let usual = NamedLog { path: usual.to_owned(), format: String::new() };
+        self.files(self.access_logs.as_deref().unwrap_or(&[usual]), true)
     }
 
     /// The logs that are files: no variable is in their names, and they aren't the system's.
-    fn files(&self, logs: &[String], is_shared: bool) -> Vec<AccessLog> {
-        let is_file = |path: &&String| !path.contains('$') && !path.starts_with("syslog:");
-        let log = |path: &String| Some(AccessLog { path: self.log_path(path)?, is_shared });
+    fn files(&self, logs: &[NamedLog], is_shared: bool) -> Vec<AccessLog> {
+        let is_file = |log: &&NamedLog| !log.path.contains('$') && !log.path.starts_with("syslog:");
+        let log = |log: &NamedLog| {
+            let took = self.formats.get(&log.format).and_then(|format| TookField::of_format(format));
+            Some(AccessLog { path: self.log_path(&log.path)?, is_shared, took })
+        };
         logs.iter().filter(is_file).filter_map(log).collect()
     }
 
@@ -311,6 +326,13 @@ impl NginxWalk<'_> {
             (BlockContext::Main, "user") => self.done.user = first(),
             (BlockContext::Main, "error_log") => self.done.error_logs.main.extend(first()),
             (BlockContext::Http, "error_log") => self.done.error_logs.http.extend(first()),
+            (BlockContext::Http, "log_format") => {
+                let mut words = own.values();
+                let name = words.next().unwrap_or_default().to_owned();
+                // How values are escaped is said before the format.
+                let parts = words.filter(|word| !word.starts_with("escape="));
+                self.done.formats.insert(name, parts.collect());
+            }
             (BlockContext::Http, "access_log") => add_log(&mut self.done.access_logs, own),
             (BlockContext::Main, "pid") => self.done.pid_file = first().map(|path| self.prefix.join(path)),
             (BlockContext::Http, "server_names_hash_bucket_size") => {
@@ -333,9 +355,13 @@ const ACCESS_LOG: &str = "/var/log/nginx/access.log";
 const PLAIN_ACCESS_LOG: &str = "logs/access.log";
 
 /// Takes an `access_log` line: a file, or `off`.
-fn add_log(logs: &mut Option<Vec<String>>, own: &Directive) {
+fn add_log(logs: &mut Option<Vec<NamedLog>>, own: &Directive) {
     let logs = logs.get_or_insert_default();
-    logs.extend(own.values().next().filter(|path| *path != "off").map(str::to_owned));
+    let mut words = own.values();
+    if let Some(path) = words.next().filter(|path| *path != "off") {
+        let format = words.next().unwrap_or_default().to_owned();
+        logs.push(NamedLog { path: path.to_owned(), format });
+    }
 }
 
 impl ServerBlock {
