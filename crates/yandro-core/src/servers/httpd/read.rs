@@ -32,8 +32,8 @@ impl HttpdConfiguration {
 
     /// A format of logs: itself, or the one with this nickname.
     fn format<'f>(&'f self, format: &'f str) -> &'f str {
-        let named = self.configuration.events.iter().filter(|event| event.is("LogFormat"));
-        let named = named.filter(|event| event.arguments.get(1).is_some_and(|name| name == format)).last();
+        let mut named = self.configuration.events.iter().filter(|event| event.is("LogFormat"));
+        let named = named.rfind(|event| event.arguments.get(1).is_some_and(|name| name == format));
         named.and_then(|event| event.arguments.first()).map_or(format, String::as_str)
     }
 }
