@@ -67,8 +67,9 @@ pub use config::{
     Variable, VirtualHost, Want, asked_at, brought_back, list_of, others_certificate, site_file,
 };
 pub use database::{
-    DatabaseAddress, DatabaseAddressError, DatabaseKind, DatabasePlace, DatabaseTable, NewDatabase, Statement,
-    TextChange, connection_lines, database_catalogue, database_name, database_tables, named_databases, with_database,
+    DatabaseAddress, DatabaseAddressError, DatabaseKind, DatabasePlace, DatabaseTable, DumpLines, NewDatabase,
+    Statement, TextChange, connection_lines, database_catalogue, database_name, database_tables, named_databases,
+    with_database,
 };
 pub use host_port::HostPort;
 pub use hosts::{

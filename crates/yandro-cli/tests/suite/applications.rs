@@ -172,3 +172,40 @@ fn a_database_is_made_whole_or_not_at_all() {
         assert_eq!(names(), before);
     }
 }
+
+#[test]
+fn a_dump_runs_no_program_and_opens_no_file() {
+    let Some(servers) = Servers::start() else { return };
+    let sysroot = super::kit::Sysroot::new();
+    sysroot.write("etc/hosts", "127.0.0.1 localhost\n");
+    sysroot.write("home/ada/shop/public/index.html", "<h1>Ferries</h1>\n");
+    let shop = sysroot.path("home/ada/shop");
+    sysroot.yandro(&["map", "saltmarsh.test", shop.to_str().unwrap(), "--server", "built-in"]).succeeds();
+    let (mark, other) = (sysroot.path("ran"), sysroot.path("other.sqlite"));
+    let (mark, other) = (mark.display(), other.display());
+    let mysql = format!("mysql://root@localhost/?socket={}", servers.socket().display());
+    let postgres = format!("postgresql://postgres@localhost/?host={}", servers.postgres_folder().display());
+    let secret = sysroot.path("home/ada/secret");
+    sysroot.write("home/ada/secret", "deep water\n");
+    let local = format!("CREATE TABLE a (t TEXT);\nLOAD DATA LOCAL INFILE '{}' INTO TABLE a;\n", secret.display());
+    for (kind, admin, text) in [
+        ("mysql", &mysql, format!("\\! touch {mark}\n")),
+        ("mysql", &mysql, format!("SELECT 1; system touch {mark}\n")),
+        ("mysql", &mysql, local),
+        ("postgresql", &postgres, format!("\\! touch {mark}\n")),
+        ("postgresql", &postgres, format!("SELECT 1 \\! touch {mark}\n;\n")),
+        ("postgresql", &postgres, format!("CREATE TABLE a (t text);\nCOPY a FROM PROGRAM 'touch {mark}';\n")),
+        ("sqlite:x.sqlite", &mysql, format!(".shell touch {mark}\n")),
+        ("sqlite:x.sqlite", &mysql, format!("ATTACH DATABASE '{other}' AS o; CREATE TABLE o.t (a);\n")),
+    ] {
+        sysroot.write("dump.sql", &text);
+        let dump = sysroot.path("dump.sql").display().to_string();
+        let all = ["database", "saltmarsh.test", "create", kind, "--import", &dump, "--admin", admin];
+        let ran = sysroot.yandro(&all);
+        assert!(ran.status == 2 && !sysroot.path("ran").exists(), "{text}\n{ran}");
+        assert!(!sysroot.path("other.sqlite").exists() && !shop.join("x.sqlite").exists(), "{text}");
+        let left = Servers::ask(servers.mariadb(""), "SHOW DATABASES");
+        let also = Servers::ask(servers.psql("postgres"), "SELECT datname FROM pg_database");
+        assert!(!left.contains("saltmarsh") && !also.contains("saltmarsh"), "{text}\n{ran}");
+    }
+}

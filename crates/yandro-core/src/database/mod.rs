@@ -5,6 +5,7 @@ mod address;
 mod catalogue;
 mod code;
 mod configuration;
+mod dump;
 mod pairs;
 mod statements;
 #[cfg(test)]
@@ -15,5 +16,6 @@ pub use accounts::{NewDatabase, database_name};
 pub use address::{DatabaseAddress, DatabaseAddressError, DatabaseKind, DatabasePlace};
 pub use catalogue::{DatabaseTable, catalogue as database_catalogue, tables as database_tables};
 pub use configuration::named_databases;
+pub use dump::DumpLines;
 pub use statements::{Statement, TextChange};
 pub use writing::{connection_lines, with_database};

@@ -34,6 +34,8 @@ struct Dump {
     /// How much of the file was read.
     read: std::rc::Rc<std::cell::Cell<u64>>,
     length: u64,
+    /// How much of that the person was told last.
+    told: u64,
 }
 
 /// The file, which counts what is read of it.
@@ -75,7 +77,7 @@ impl Dump {
             Some(other) if other != kind => {
                 Err(wrong(format!("it is a dump of {}, not of {}", other.name(), kind.name())))
             }
-            _ => Ok(Self { path: path.to_owned(), input, read, length }),
+            _ => Ok(Self { path: path.to_owned(), input, read, length, told: 0 }),
         }
     }
 }
@@ -173,7 +175,8 @@ fn words_kept(command: &mut Command) -> io::Result<File> {
     Ok(file)
 }
 
-/// Reads a dump into a database. `progress` is told how much of the file was read, of how much.
+/// Reads a dump into a database. `progress` is told how much of the file was read, of how much. Whatever the dump says, no
+/// program is run by it and no file is read.
 ///
 /// # Errors
 /// When the dump is of another kind, or the database refuses a part of it.
@@ -183,34 +186,39 @@ pub fn import(
     progress: &mut dyn FnMut(u64, u64),
 ) -> Result<(), DatabaseError> {
     let mut dump = Dump::open(path, address.kind)?;
-    let mut command = match (address.kind, &address.place) {
-        (DatabaseKind::MySql, _) => {
-            let mut command = client(address, &["mariadb", "mysql"])?;
-            command.args(["--binary-mode", &address.name]);
-            command
-        }
-        (DatabaseKind::PostgreSql, _) => {
-            let mut command = client(address, &["psql"])?;
-            command.args(["-X", "-q", "-1", "-v", "ON_ERROR_STOP=1"]);
-            command
-        }
+    let done = match (address.kind, &address.place) {
+        (DatabaseKind::MySql, _) => import_mysql(address, &mut dump, progress),
+        #[cfg(feature = "databases")]
+        (DatabaseKind::PostgreSql, _) => super::postgres::import(address, &mut || dump.line(progress)),
+        #[cfg(feature = "databases")]
         (DatabaseKind::Sqlite, DatabasePlace::File(file)) => {
-            let mut command = client(address, &["sqlite3"])?;
-            command.arg("-bail").arg(file);
-            command
+            let mut text = String::new();
+            dump.input.read_to_string(&mut text).map_err(|error| dump.wrong(&error))?;
+            super::sqlite::import(file, &text)
         }
-        (DatabaseKind::Sqlite, _) => return Err(DatabaseError::NotSqlite(Utf8PathBuf::new())),
+        _ => Err(DatabaseError::NotBuilt),
     };
+    done.map_err(|error| match error {
+        DatabaseError::Refused(why) => DatabaseError::Dump { path: path.to_owned(), why },
+        error => error,
+    })
+}
+
+/// By the database's client, which knows its dumps best, without that client's own commands.
+fn import_mysql(
+    address: &DatabaseAddress,
+    dump: &mut Dump,
+    progress: &mut dyn FnMut(u64, u64),
+) -> Result<(), DatabaseError> {
+    let mut command = client(address, &["mariadb", "mysql"])?;
+    command.args(["--binary-mode", "--local-infile=0", &address.name]);
     let said = words_kept(&mut command).map_err(|error| dump.wrong(&error))?;
     let mut child = command.stdin(Stdio::piped()).stdout(Stdio::null()).spawn().map_err(|error| dump.wrong(&error))?;
-    let sent = dump.send(&mut child, address.kind, progress);
+    let sent = dump.send(&mut child, progress);
     drop(child.stdin.take());
     let status = child.wait().map_err(|error| dump.wrong(&error))?;
-    if !status.success() {
-        // What it said matters more than that it read no further.
-        return Err(DatabaseError::Dump { path: path.to_owned(), why: last_words(said) });
-    }
-    sent.map_err(|error| dump.wrong(&error))
+    // What it said matters more than that it read no further.
+    if status.success() { sent } else { Err(DatabaseError::Refused(last_words(said))) }
 }
 
 impl Dump {
@@ -218,50 +226,39 @@ impl Dump {
         DatabaseError::Dump { path: self.path.clone(), why: error.to_string() }
     }
 
-    /// Sends the dump to the client line by line, without what only an administrator may say.
-    fn send(&mut self, child: &mut Child, kind: DatabaseKind, progress: &mut dyn FnMut(u64, u64)) -> io::Result<()> {
-        let Some(mut to) = child.stdin.take() else { return Ok(()) };
+    /// The next line, with its end.
+    fn line(&mut self, progress: &mut dyn FnMut(u64, u64)) -> Result<Option<Vec<u8>>, DatabaseError> {
         let mut line = Vec::new();
-        let (mut is_data, mut told) = (false, 0);
-        loop {
-            line.clear();
-            if self.input.read_until(b'\n', &mut line)? == 0 {
-                return to.flush();
-            }
-            is_data = match kind {
-                DatabaseKind::PostgreSql if is_data => !line.starts_with(b"\\."),
-                DatabaseKind::PostgreSql => {
-                    line.starts_with(b"COPY ") && line.trim_ascii_end().ends_with(b"FROM stdin;")
-                }
-                _ => false,
-            };
-            to.write_all(&for_owner(kind, &line, is_data))?;
-            if self.read.get() - told > TOLD_EVERY {
-                told = self.read.get();
-                progress(told, self.length);
-            }
+        let length = self.input.read_until(b'\n', &mut line).map_err(|error| self.wrong(&error))?;
+        if self.read.get() - self.told > TOLD_EVERY {
+            self.told = self.read.get();
+            progress(self.told, self.length);
         }
+        Ok((length > 0).then_some(line))
+    }
+
+    /// Sends the dump to a client of MySQL, without what only an administrator may say.
+    fn send(&mut self, child: &mut Child, progress: &mut dyn FnMut(u64, u64)) -> Result<(), DatabaseError> {
+        let Some(mut to) = child.stdin.take() else { return Ok(()) };
+        while let Some(line) = self.line(progress)? {
+            to.write_all(&for_owner(&line)).map_err(|error| self.wrong(&error))?;
+        }
+        to.flush().map_err(|error| self.wrong(&error))
     }
 }
 
-/// A line of a dump as the owner of a database may say it: the new account owns everything.
-fn for_owner(kind: DatabaseKind, line: &[u8], is_data: bool) -> std::borrow::Cow<'_, [u8]> {
-    let text = || String::from_utf8_lossy(line);
-    match kind {
-        DatabaseKind::PostgreSql if !is_data && line.starts_with(b"ALTER ") && text().contains(" OWNER TO ") => {
-            b"\n".as_slice().into()
-        }
-        DatabaseKind::MySql if line.starts_with(b"/*!50") || line.starts_with(b"CREATE ") => {
-            let Ok(text) = std::str::from_utf8(line) else { return line.into() };
-            let Some(start) = text.find("DEFINER=`") else { return line.into() };
-            // DEFINER=`user`@`host`
-            let rest = &text[start + "DEFINER=`".len()..];
-            let Some(host) = rest.find("`@`").map(|at| at + 3) else { return line.into() };
-            let Some(end) = rest[host..].find('`') else { return line.into() };
-            format!("{}{}", &text[..start], &rest[host + end + 1..]).into_bytes().into()
-        }
-        _ => line.into(),
+/// A line of a dump as the owner of a database may say it: the new account defines everything.
+fn for_owner(line: &[u8]) -> std::borrow::Cow<'_, [u8]> {
+    if !(line.starts_with(b"/*!50") || line.starts_with(b"CREATE ")) {
+        return line.into();
     }
+    let Ok(text) = std::str::from_utf8(line) else { return line.into() };
+    let Some(start) = text.find("DEFINER=`") else { return line.into() };
+    // DEFINER=`user`@`host`
+    let rest = &text[start + "DEFINER=`".len()..];
+    let Some(host) = rest.find("`@`").map(|at| at + 3) else { return line.into() };
+    let Some(end) = rest[host..].find('`') else { return line.into() };
+    format!("{}{}", &text[..start], &rest[host + end + 1..]).into_bytes().into()
 }
 
 /// The end of what a client said.

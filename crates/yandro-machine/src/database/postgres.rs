@@ -1,11 +1,12 @@
 //! PostgreSQL, over its protocol.
 
 use std::collections::HashMap;
+use std::io::Write as _;
 
 use postgres::fallible_iterator::FallibleIterator as _;
 use postgres::types::ToSql;
 use postgres::{Client, Config, NoTls};
-use yandro_core::{DatabaseAddress, DatabasePlace, Statement};
+use yandro_core::{DatabaseAddress, DatabasePlace, DumpLines, Statement};
 
 use super::session::{DatabaseError, EachRow, PATIENCE, Session, closed};
 
@@ -15,6 +16,10 @@ struct PostgreSql {
 }
 
 pub(super) fn open(address: &DatabaseAddress, user: &str) -> Result<Box<dyn Session>, DatabaseError> {
+    Ok(Box::new(PostgreSql { client: connected(address, user)?, prepared: HashMap::new() }))
+}
+
+fn connected(address: &DatabaseAddress, user: &str) -> Result<Client, DatabaseError> {
     let mut config = Config::new();
     config.user(address.user.as_deref().unwrap_or(user)).connect_timeout(PATIENCE).application_name("yandro");
     config.dbname(if address.name.is_empty() { "postgres" } else { &address.name });
@@ -28,10 +33,7 @@ pub(super) fn open(address: &DatabaseAddress, user: &str) -> Result<Box<dyn Sess
             config.host(folder.as_str()).port(port)
         }
     };
-    match config.connect(NoTls) {
-        Ok(client) => Ok(Box::new(PostgreSql { client, prepared: HashMap::new() })),
-        Err(error) => Err(closed(address, words(&error))),
-    }
+    config.connect(NoTls).map_err(|error| closed(address, words(&error)))
 }
 
 /// The folder of a socket, and the port that is part of its name.
@@ -89,4 +91,71 @@ impl Session for PostgreSql {
         let values: Vec<&(dyn ToSql + Sync)> = values.iter().map(|value| value as &(dyn ToSql + Sync)).collect();
         self.client.execute(&prepared, &values).map_err(DatabaseError::from)
     }
+}
+
+/// How much of a dump is sent at once, in bytes, if no statement goes on there.
+const AT_ONCE: usize = 256 << 10;
+
+/// Reads the lines of a dump into a database, in one transaction. psql's own commands, which could run programs, are
+/// refused; and the database's owner, who reads it in, becomes the owner of everything.
+///
+/// # Errors
+/// What the server refuses, and what `next` gives.
+pub(super) fn import(
+    address: &DatabaseAddress,
+    next: &mut dyn FnMut() -> Result<Option<Vec<u8>>, DatabaseError>,
+) -> Result<(), DatabaseError> {
+    let mut client = connected(address, "")?;
+    client.batch_execute("BEGIN")?;
+    let mut lines = DumpLines::default();
+    let mut text = Vec::new();
+    while let Some(line) = next()? {
+        if lines.is_between() {
+            if line.starts_with(b"COPY ") && line.trim_ascii_end().ends_with(b"FROM stdin;") {
+                send(&mut client, &mut text)?;
+                copy(&mut client, &line, next)?;
+                continue;
+            }
+            if line.starts_with(b"\\restrict") || line.starts_with(b"\\unrestrict") {
+                continue;
+            }
+            if line.starts_with(b"ALTER ") && line.trim_ascii_end().ends_with(b";") && is_about_owner(&line) {
+                continue;
+            }
+        }
+        lines.take(&line);
+        text.extend_from_slice(&line);
+        if text.len() > AT_ONCE && lines.is_between() {
+            send(&mut client, &mut text)?;
+        }
+    }
+    send(&mut client, &mut text)?;
+    Ok(client.batch_execute("COMMIT")?)
+}
+
+fn is_about_owner(line: &[u8]) -> bool {
+    String::from_utf8_lossy(line).contains(" OWNER TO ")
+}
+
+/// Sends statements.
+fn send(client: &mut Client, text: &mut Vec<u8>) -> Result<(), DatabaseError> {
+    let statements = String::from_utf8(std::mem::take(text))
+        .map_err(|_| DatabaseError::Refused("the dump is not in UTF-8: write it with --encoding=UTF8".to_owned()))?;
+    Ok(client.batch_execute(&statements)?)
+}
+
+/// Sends the rows behind a COPY.
+fn copy(
+    client: &mut Client,
+    statement: &[u8],
+    next: &mut dyn FnMut() -> Result<Option<Vec<u8>>, DatabaseError>,
+) -> Result<(), DatabaseError> {
+    let mut rows = client.copy_in(String::from_utf8_lossy(statement).trim().trim_end_matches(';'))?;
+    while let Some(line) = next()? {
+        if line.starts_with(b"\\.") {
+            break;
+        }
+        rows.write_all(&line).map_err(|error| DatabaseError::Refused(error.to_string()))?;
+    }
+    Ok(rows.finish().map(drop)?)
 }

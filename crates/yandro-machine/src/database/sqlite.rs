@@ -2,6 +2,8 @@
 
 use std::io::Read as _;
 
+use camino::Utf8Path;
+use rusqlite::limits::Limit;
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OpenFlags, params_from_iter};
 use yandro_core::{DatabaseAddress, DatabasePlace, Statement};
@@ -81,4 +83,20 @@ impl Session for Sqlite {
         let values = params_from_iter(statement.values.iter().map(Option::as_deref));
         prepared.execute(values).map(|count| count as u64).map_err(DatabaseError::from)
     }
+}
+
+/// Reads a dump into a file, in one transaction unless it has its own. It can open no other file.
+///
+/// # Errors
+/// What is refused.
+pub(super) fn import(path: &Utf8Path, dump: &str) -> Result<(), DatabaseError> {
+    let _rights = caller::rights_for(path);
+    let session =
+        Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
+    session.set_limit(Limit::SQLITE_LIMIT_ATTACHED, 0)?;
+    let done = session.execute_batch(dump);
+    if done.is_err() && !session.is_autocommit() {
+        _ = session.execute_batch("ROLLBACK");
+    }
+    Ok(done?)
 }
