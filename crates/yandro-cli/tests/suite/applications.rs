@@ -62,6 +62,11 @@ fn each_sample_application_works_after_one_command() {
         assert!(ran.stdout.contains("is made, and "), "{ran}");
         let page = harbour.machine.run("curl", &["-sk", &format!("https://{site}/")]).stdout;
         assert!(page.contains(expected) && !page.contains(old), "{page}\n{ran}");
+        // Once more, the database is the one that is there.
+        let again = harbour.yandro(&["map", &site, "--database", "--accept"]).succeeds();
+        assert!(again.stdout.contains(" was there\n"), "{again}");
+        let again = harbour.yandro(&map);
+        assert!(again.status == 2 && again.stderr.contains("has a database already"), "{again}");
     }
     harbour.is_alive("after the applications were mapped");
     // The account may use only its own database.

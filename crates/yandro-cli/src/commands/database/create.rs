@@ -31,6 +31,8 @@ pub(in crate::commands) struct Made {
     pub(super) dump: Option<Utf8PathBuf>,
     administrator: Option<DatabaseAddress>,
     is_quiet: bool,
+    /// Whether it was there before.
+    pub(super) is_old: bool,
 }
 
 impl Wanted {
@@ -44,7 +46,9 @@ impl Wanted {
     ) -> Result<Self, CommandError> {
         if let Some(made) = made_for(context, site)? {
             return Err(CommandError::usage(format!("`{site}` has a database already: {made}"))
-                .hint(format!("see it: yandro database {site}"))
+                .hint(format!(
+                    "see it: yandro database {site}; read a dump into it: yandro database {site} import FILE"
+                ))
                 .hint(format!("or drop it first: yandro database {site} drop")));
         }
         let administrator = administrator(context, args.admin.as_deref())?;
@@ -86,7 +90,7 @@ impl Wanted {
             None => self.make_on_server(context, &marker, is_quiet)?,
         };
         let (administrator, dump) = (self.administrator.clone(), self.dump.clone());
-        let made = Made { address, dump, administrator, is_quiet };
+        let made = Made { address, dump, administrator, is_quiet, is_old: false };
         if let Some(dump) = &self.dump
             && let Err(error) = database::import(&made.address, dump, &mut telling("reading the dump"))
         {
@@ -150,8 +154,17 @@ impl Wanted {
 }
 
 impl Made {
+    /// The database that yandro made for a site before.
+    pub(in crate::commands) fn before(context: &Context, site: &HostName) -> Result<Option<Self>, CommandError> {
+        let made = made_for(context, site)?;
+        Ok(made.map(|address| Self { address, dump: None, administrator: None, is_quiet: true, is_old: true }))
+    }
+
     /// Takes the database away again: what came after it failed.
     pub(in crate::commands) fn take_back(&self, context: &Context) {
+        if self.is_old {
+            return;
+        }
         _ = remove(context, self.administrator.as_ref(), &self.address, self.is_quiet);
     }
 }

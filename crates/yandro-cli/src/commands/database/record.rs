@@ -20,6 +20,8 @@ data! {
         site: String,
         /// The database, without its password.
         database: String,
+        /// Whether it was made now, or before.
+        made: bool,
         /// The file that keeps its address with the password.
         kept: String,
         /// The configuration that names it now.
@@ -35,7 +37,8 @@ impl Data for DatabaseMade {}
 pub(super) fn previewed<'c>(name: &HostName, wanted: &Wanted) -> Outcome<'c> {
     let database = wanted.title();
     let imported = wanted.dump.as_ref().map(ToString::to_string);
-    let data = DatabaseMade { site: name.to_string(), database, kept: String::new(), written: None, imported };
+    let data =
+        DatabaseMade { site: name.to_string(), database, made: false, kept: String::new(), written: None, imported };
     Outcome::new(data, |data, ui| {
         let dump = data.imported.as_ref().map_or(String::new(), |dump| format!(", with {dump} read into it"));
         ui.say(&format!(
@@ -99,6 +102,7 @@ pub(in crate::commands) fn kept_and_told<'c>(
     let data = DatabaseMade {
         site: name.to_string(),
         database: address.to_string(),
+        made: !made.is_old,
         kept: path.to_string(),
         written: configured.0.map(|change| change.path.to_string()),
         imported: made.dump.map(|dump| dump.to_string()),
@@ -108,7 +112,8 @@ pub(in crate::commands) fn kept_and_told<'c>(
 
 fn tell(data: &DatabaseMade, address: &DatabaseAddress, ui: &mut Ui) {
     let dump = data.imported.as_ref().map_or(String::new(), |dump| format!(", and {dump} is read into it"));
-    ui.say(&format!("{STRONG}{address} is made{STRONG:#}{dump}"));
+    let done = if data.made { "is made" } else { "was there" };
+    ui.say(&format!("{STRONG}{address} {done}{STRONG:#}{dump}"));
     ui.say(&format!("  address and password are in {}", data.kept));
     if let Some(file) = &data.written {
         ui.say(&format!("  {file} names it now"));

@@ -47,9 +47,13 @@ pub(super) fn run<'c>(context: &'c Context, args: &'c MapArgs, ui: &mut Ui) -> R
     };
     match readdress::run(context, &old, ui) {
         Ok(readdressed) => Ok(outcome.and("readdress", readdressed)),
-        Err(error) => {
+        Err(mut error) => {
             // The site is mapped all the same.
             outcome.show(ui);
+            if error.code == "consent-needed" {
+                let from: String = old.from.iter().map(|from| format!(" --from {from}")).collect();
+                error.hints = vec![format!("to change them: yandro readdress {}{from} --yes", old.name)];
+            }
             Err(error)
         }
     }
@@ -72,6 +76,10 @@ fn make(
         return Err(CommandError::usage(format!("no such folder: `{folder}`")).hint("map a folder that is there"));
     }
     let root = site.document_root().map(|root| context.machine.path(root.as_str()));
+    if let Some(made) = Made::before(context, &site.name)?.filter(|_| args.new_database.import.is_none()) {
+        let configured = Configured::of(&folder, &made, args.accept);
+        return Ok((made, configured));
+    }
     let wanted = Wanted::of(context, &site.name, (&folder, root.as_deref()), Some(which), &args.new_database)?;
     let made = wanted.make(context, ui.is_quiet())?;
     let configured = Configured::of(&folder, &made, args.accept);

@@ -1,11 +1,12 @@
 //! The databases of an application, and their rows with old addresses.
 
 use camino::Utf8Path;
-use yandro_core::{AppAddress, DatabaseAddress, RowsChange};
+use yandro_core::{AppAddress, DatabaseAddress, HostName, RowsChange};
 use yandro_machine::database::{self, FoundRows, RowSearch};
 
 use super::{DatabaseData, LeftRow, TableData};
 use crate::args::ReaddressArgs;
+use crate::commands::database::made_for;
 use crate::context::Context;
 use crate::databases;
 use crate::error::CommandError;
@@ -41,7 +42,7 @@ pub(super) fn look(
         database::remove_unrecorded(&context.machine);
     }
     let mut failed = None;
-    for (address, file) in all(context, args, folder)? {
+    for (address, file) in all(context, args, folder, &HostName::parse(&args.name)?)? {
         let named = file.map_or(String::new(), |file| format!(" (named in {file})"));
         if args.database.is_empty() && !address.is_local() {
             rows.not_read.push(format!(
@@ -73,10 +74,14 @@ fn all(
     context: &Context,
     args: &ReaddressArgs,
     folder: &Utf8Path,
+    name: &HostName,
 ) -> Result<Vec<(DatabaseAddress, Option<camino::Utf8PathBuf>)>, CommandError> {
     if args.database.is_empty() {
         let configured = database::configured(folder);
-        return Ok(configured.into_iter().map(|found| (found.address, Some(found.file))).collect());
+        let made = made_for(context, name)?;
+        let is_new = |made: &DatabaseAddress| !configured.iter().any(|found| found.address.is_same(made));
+        let made: Vec<_> = made.into_iter().filter(is_new).map(|made| (made, None)).collect();
+        return Ok(configured.into_iter().map(|found| (found.address, Some(found.file))).chain(made).collect());
     }
     let given = args.database.iter().map(|text| Ok((databases::address(context, text)?, None)));
     given.collect()
