@@ -1,19 +1,20 @@
 //! A configuration as nginx reads it: includes followed, server blocks of the `http` context
 //! with where they listen and by which names they answer.
 
-use crate::server_path::ServerPath;
-
-use super::parse;
 use std::collections::BTreeMap;
 
+use super::parse;
 use crate::config::{Answering, ConfigFault, Directive, Files, Node, Place, Section, VirtualHost, files_of};
 use crate::logs::{AccessLog, TookField};
+use crate::server_path::ServerPath;
 
 mod lines;
 mod listen;
+mod logs;
 
 use lines::{AnsweringLine, is_for_asked};
 pub use listen::ListenOn;
+use logs::{NamedLog, add_log};
 
 /// How deep includes may nest.
 const DEEPEST: usize = 64;
@@ -56,13 +57,6 @@ struct ErrorLogs {
     main: Vec<String>,
     /// Within `http`.
     http: Vec<String>,
-}
-
-/// A log of requests, with the name of its format; without one the combined format.
-#[derive(Clone, Debug, PartialEq, Eq)]
-struct NamedLog {
-    path: String,
-    format: String,
 }
 
 /// A `server` block.
@@ -353,16 +347,6 @@ impl NginxWalk<'_> {
 const ACCESS_LOG: &str = "/var/log/nginx/access.log";
 /// The same as its makers build it, below its prefix.
 const PLAIN_ACCESS_LOG: &str = "logs/access.log";
-
-/// Takes an `access_log` line: a file, or `off`.
-fn add_log(logs: &mut Option<Vec<NamedLog>>, own: &Directive) {
-    let logs = logs.get_or_insert_default();
-    let mut words = own.values();
-    if let Some(path) = words.next().filter(|path| *path != "off") {
-        let format = words.next().unwrap_or_default().to_owned();
-        logs.push(NamedLog { path: path.to_owned(), format });
-    }
-}
 
 impl ServerBlock {
     fn take(&mut self, own: &Directive, is_direct: bool) {
