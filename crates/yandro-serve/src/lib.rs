@@ -13,6 +13,7 @@
 //! - Sites and certificates are values: whoever changes them hands [`Running`] new ones.
 //! - A folder's PHP files are withheld, and not run.
 
+mod answered;
 mod body;
 mod connections;
 mod files;
@@ -23,6 +24,7 @@ mod server;
 mod sites;
 mod tls;
 
+pub use answered::{Answered, OnAnswered};
 pub use offer::{Offered, offer};
 pub use server::{Running, Server};
 pub use sites::{Certificate, ServedSite, SiteError, Sites};

@@ -157,7 +157,7 @@ fn authority<B>(request: &Request<B>) -> Option<&str> {
 }
 
 /// The host that a request is for, without its port.
-fn host<B>(request: &Request<B>) -> Option<&str> {
+pub(crate) fn host<B>(request: &Request<B>) -> Option<&str> {
     match request.uri().host() {
         Some(host) => Some(host),
         None => Some(HostPort::split(authority(request)?).0),

@@ -16,6 +16,7 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::task::JoinSet;
 use tokio_rustls::TlsAcceptor;
 
+use crate::answered::{Measured, OnAnswered, Reported};
 use crate::connections::{Connections, Counted, Prompt, Requests};
 use crate::respond;
 use crate::sites::Sites;
@@ -82,11 +83,12 @@ impl Server {
     }
 
     /// Answers for these sites, until it is stopped or the runtime ends. `open_files` is how many files the process may
-    /// have open, by which connections are limited; `None` without a limit.
+    /// have open, by which connections are limited; `None` without a limit. `report` is told of each request once it is
+    /// answered.
     ///
     /// # Errors
     /// When the system doesn't say which ports it gave.
-    pub fn start(self, sites: Sites, open_files: Option<u64>) -> io::Result<Running> {
+    pub fn start(self, sites: Sites, open_files: Option<u64>, report: Option<OnAnswered>) -> io::Result<Running> {
         let (_, https_port) = self.ports()?;
         let current: Current = Arc::new(RwLock::new(Arc::new(sites)));
         let acceptor = TlsAcceptor::from(Arc::new(tls::config(current.clone())));
@@ -97,6 +99,7 @@ impl Server {
             https_port,
             tls,
             connections: connections.clone(),
+            report: report.clone(),
         };
         for listener in self.http {
             accepting.spawn(accept(listener, shared(None), graceful.clone()));
@@ -137,6 +140,7 @@ struct SharedState {
     /// For HTTPS.
     tls: Option<TlsAcceptor>,
     connections: Connections,
+    report: Option<OnAnswered>,
 }
 
 async fn listen(address: IpAddr, port: u16) -> io::Result<TcpListener> {
@@ -196,12 +200,15 @@ where
         let (sites, sni, under_way) = (tls::current(&shared.sites), sni.clone(), requests.begin());
         let (is_secure, https_port) = (shared.tls.is_some(), shared.https_port);
         request.extensions_mut().insert(client);
+        let reported = shared.report.as_ref().map(|report| Reported::begin(report, client.ip(), &request));
         async move {
             let response = if is_secure {
                 respond::answer(&sites, sni.as_deref(), request).await
             } else {
                 respond::answer_plain(&sites, https_port, request).await
             };
+            let reported = reported.map(|reported| reported.with_status(response.status().as_u16()));
+            let response = response.map(|body| Measured { body, reported });
             Ok::<_, std::convert::Infallible>(response.map(|body| Counted { body, _under_way: under_way }))
         }
     });

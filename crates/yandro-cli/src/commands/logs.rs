@@ -10,6 +10,7 @@ use yandro_core::{HostName, LogEntry, LogEvent, ServerId, Site, access_entry, er
 use yandro_machine::circumstances::{Followed, LogKind, SiteLog, site_logs};
 
 use super::rename::own_site;
+use super::serve::requests;
 use crate::args::LogsArgs;
 use crate::as_root::as_root;
 use crate::context::{Context, now, stamp};
@@ -66,7 +67,9 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c LogsArgs, ui: &mut Ui) -> 
     let site = own_site(&list, &name)?;
     let since = args.since.as_deref().map(moment).transpose()?;
     let logs = logs(context, site)?;
-    let mut reader = Reader { site: site.clone(), errors: args.errors, checks: ui.verbose, zone: UtcOffset::UTC };
+    let may_have_own = context.server_of_site(site) != ServerId::BuiltIn;
+    let mut reader =
+        Reader { site: site.clone(), errors: args.errors, may_have_own, checks: ui.verbose, zone: UtcOffset::UTC };
     let (mut open, first) = reader.open(logs, ui)?;
     let skipped = if since.is_some() { 0 } else { first.len().saturating_sub(args.last) };
     let is_new = |entry: &LogEntry| since.is_none_or(|since| entry.at.is_some_and(|at| at >= since));
@@ -98,12 +101,12 @@ fn logs(context: &Context, site: &Site) -> Result<Vec<SiteLog>, CommandError> {
     let name = &site.name;
     let server = context.server_of_site(site);
     let Some(found) = context.server(server) else {
-        return Err(match server {
-            ServerId::Elsewhere => CommandError::usage(format!("yandro doesn't configure the server of `{name}`"))
-                .hint("read its logs there"),
-            _ => CommandError::usage("the built-in server keeps no log of requests")
-                .hint(format!("map the site on Apache httpd or nginx to have logs: yandro map {name} --server nginx")),
-        });
+        if server == ServerId::BuiltIn {
+            return Ok(vec![of_built_in(context)]);
+        }
+        return Err(
+            CommandError::usage(format!("yandro doesn't configure the server of `{name}`")).hint("read its logs there")
+        );
     };
     let logs = site_logs(&context.machine, found, site);
     if logs.is_empty() {
@@ -113,10 +116,18 @@ fn logs(context: &Context, site: &Site) -> Result<Vec<SiteLog>, CommandError> {
     Ok(logs)
 }
 
+/// The log of the built-in server, which has the requests of all its sites.
+fn of_built_in(context: &Context) -> SiteLog {
+    let (path, took) = (requests::path(&context.machine), requests::took());
+    SiteLog { path, kind: LogKind::Access, is_shared: true, took }
+}
+
 /// Chooses the lines to print.
 struct Reader {
     site: Site,
     errors: bool,
+    /// Whether the site can have logs that no other site writes into.
+    may_have_own: bool,
     /// Whether the requests of `yandro check` are printed as well.
     checks: bool,
     /// The zone of the error logs' times: that of the requests.
@@ -143,7 +154,8 @@ impl Reader {
             for line in &lines {
                 first.extend(self.entry(&own.log, &mut own.goes_on, line).map(|entry| (own.log.kind, entry)));
             }
-            if own.log.is_shared && count == first.len() && own.log.kind == LogKind::Access {
+            let is_silent = count == first.len() && own.log.kind == LogKind::Access;
+            if own.log.is_shared && is_silent && self.may_have_own {
                 ui.note(&format!(
                     "{} is the log of several sites. To give this site a separate one: yandro map {} --logs FOLDER",
                     own.log.path, self.site.name

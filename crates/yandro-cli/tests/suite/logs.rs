@@ -84,11 +84,7 @@ fn a_site_without_logs_is_told_how_to_get_them() {
     let folder = sysroot.path("home/ada/tides");
     sysroot.yandro(&["map", "tides.test", folder.to_str().unwrap(), "--server", "built-in"]).succeeds();
     for (words, said) in [
-        (
-            &["tides.test"][..],
-            "the built-in server keeps no log of requests\nfix: map the site on Apache httpd or nginx",
-        ),
-        (&["crew.test"], "no such site: `crew.test`"),
+        (&["crew.test"][..], "no such site: `crew.test`"),
         (
             &["tides.test", "--since", "yesterday"],
             "`yesterday` is not a time\nfix: write how long ago, as 10m, 2h or 1d",
@@ -98,4 +94,25 @@ fn a_site_without_logs_is_told_how_to_get_them() {
         let ran = sysroot.yandro(&[&["logs"], words].concat());
         assert!(ran.status == 2 && ran.stderr.contains(said), "{ran}");
     }
+}
+
+#[test]
+fn the_built_in_server_logs_each_request_with_its_time() {
+    let Some(served) = super::built_in::Served::new() else { return };
+    let logs = |words: &[&str]| served.sysroot.yandro(&[&["logs", "saltmarsh.test", "--once"], words].concat());
+    let asked = |path: &str| served.curl(&["-A", "ferry \"1\"", "-o", "/dev/null", &served.url(path)]);
+    asked("/tides.css?at=noon");
+    asked("/gone");
+    eventually("the requests are written", || logs(&[]).stdout.contains("  404  GET /gone  "));
+    let ran = logs(&["--json"]).succeeds();
+    let lines: Vec<serde_json::Value> = ran.stdout.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let css = lines.iter().find(|line| line["request"] == "GET /tides.css?at=noon").unwrap();
+    assert!(css["status"] == 200 && css["bytes"] == 10 && css["client"] == "127.0.0.1", "{css}");
+    assert!(css["took"].as_f64().is_some_and(|took| took > 0.0 && took < 60_000.0), "{css}");
+    assert!(css["line"].as_str().unwrap().contains(" HTTP/2.0\" 200 10 \"-\" \"ferry \\\"1\\\"\" "), "{css}");
+    // Of the requests of a check, only on request.
+    assert!(!ran.stdout.contains("yandro-check"), "{ran}");
+    let log = served.sysroot.path("home/ada/.local/share/yandro/logs/access.log");
+    let mode = std::os::unix::fs::PermissionsExt::mode(&fs::metadata(log).unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o600);
 }

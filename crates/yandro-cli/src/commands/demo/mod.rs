@@ -44,8 +44,9 @@ pub(crate) fn run(global: &Global, args: &DemoArgs, ui: &mut Ui) -> Result<Outco
     scenario::write(&sysroot, &surroundings, ports).map_err(CommandError::not_made)?;
     let mut context = Context::at(global, &surroundings)?;
     let guard = runtime.enter();
-    let running =
-        server.start(Sites::default(), yandro_machine::process::most_open_files()).map_err(CommandError::not_made)?;
+    let running = server
+        .start(Sites::default(), yandro_machine::process::most_open_files(), None)
+        .map_err(CommandError::not_made)?;
     drop(guard);
 
     ui.say(&format!("{STRONG}Saltmarsh Ferries{STRONG:#} in {sysroot}, on the built-in server.\nThat folder replaces `/`: the /etc/hosts that is changed is the one in there, and nothing of yours.\n"));

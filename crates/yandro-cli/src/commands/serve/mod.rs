@@ -1,6 +1,7 @@
 //! `yandro serve`.
 
 mod install;
+pub(crate) mod requests;
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, TcpListener};
 use std::time::{Duration, SystemTime};
@@ -50,8 +51,9 @@ fn serve<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -> Result<Outc
         let server = bind(context, &addresses(args, &list), opened).await?;
         let caller = context.machine.become_caller().map_err(CommandError::not_made)?;
         let (http, https) = server.ports().map_err(CommandError::not_made)?;
-        let running =
-            server.start(sites, yandro_machine::process::most_open_files()).map_err(CommandError::not_made)?;
+        let log = requests::log(&context.machine)?;
+        let open_files = yandro_machine::process::most_open_files();
+        let running = server.start(sites, open_files, Some(log)).map_err(CommandError::not_made)?;
         ui.say(&format!(
             "{STRONG}serving {}{STRONG:#} on ports {http} (HTTP) and {https} (HTTPS); Ctrl-C ends it",
             count(list.sites.len() - left_out.len(), "site")
