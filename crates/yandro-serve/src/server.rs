@@ -88,7 +88,7 @@ impl Server {
     ///
     /// # Errors
     /// When the system doesn't say which ports it gave.
-    pub fn start(self, sites: Sites, open_files: Option<u64>, report: Option<OnAnswered>) -> io::Result<Running> {
+    pub fn start(self, sites: Sites, open_files: Option<u64>, report: Option<&OnAnswered>) -> io::Result<Running> {
         let (_, https_port) = self.ports()?;
         let current: Current = Arc::new(RwLock::new(Arc::new(sites)));
         let acceptor = TlsAcceptor::from(Arc::new(tls::config(current.clone())));
@@ -99,7 +99,7 @@ impl Server {
             https_port,
             tls,
             connections: connections.clone(),
-            report: report.clone(),
+            report: report.cloned(),
         };
         for listener in self.http {
             accepting.spawn(accept(listener, shared(None), graceful.clone()));

@@ -53,7 +53,7 @@ fn serve<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -> Result<Outc
         let (http, https) = server.ports().map_err(CommandError::not_made)?;
         let log = requests::log(&context.machine)?;
         let open_files = yandro_machine::process::most_open_files();
-        let running = server.start(sites, open_files, Some(log)).map_err(CommandError::not_made)?;
+        let running = server.start(sites, open_files, Some(&log)).map_err(CommandError::not_made)?;
         ui.say(&format!(
             "{STRONG}serving {}{STRONG:#} on ports {http} (HTTP) and {https} (HTTPS); Ctrl-C ends it",
             count(list.sites.len() - left_out.len(), "site")

@@ -46,7 +46,9 @@ pub(super) fn log(machine: &Machine) -> Result<OnAnswered, CommandError> {
         while let Ok(first) = received.recv() {
             // A disk that is full is no reason to stop serving.
             _ = log.write(&first);
-            received.try_iter().for_each(|next| _ = log.write(&next));
+            for next in received.try_iter() {
+                _ = log.write(&next);
+            }
             _ = log.out.flush();
         }
     });
