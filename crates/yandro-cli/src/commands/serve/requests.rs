@@ -1,6 +1,6 @@
 //! The log of the built-in server's requests, in the combined format with the host before and the time after it.
 
-use std::fs::{File, OpenOptions};
+use std::fs::OpenOptions;
 use std::io::{self, BufWriter, Write as _};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, SyncSender, TrySendError, sync_channel};
@@ -40,16 +40,11 @@ pub(super) fn log(machine: &Machine) -> Result<OnAnswered, CommandError> {
     if !path.exists() {
         machine.write_private(&path, b"")?;
     }
-    let mut log = RequestLog::open(path).map_err(CommandError::not_made)?;
     let (send, received): (SyncSender<Answered>, Receiver<Answered>) = sync_channel(WAITING);
     std::thread::spawn(move || {
         while let Ok(first) = received.recv() {
-            // A disk that is full is no reason to stop serving.
-            _ = log.write(&first);
-            for next in received.try_iter() {
-                _ = log.write(&next);
-            }
-            _ = log.out.flush();
+            // A disk that is full, or a folder that is gone, is no reason to stop serving.
+            _ = write(&path, std::iter::once(first).chain(received.try_iter()));
         }
     });
     Ok(Arc::new(move |answered| match send.try_send(answered) {
@@ -57,33 +52,20 @@ pub(super) fn log(machine: &Machine) -> Result<OnAnswered, CommandError> {
     }))
 }
 
-struct RequestLog {
-    path: Utf8PathBuf,
-    out: BufWriter<File>,
-    length: u64,
-}
-
-impl RequestLog {
-    fn open(path: Utf8PathBuf) -> io::Result<Self> {
-        let file = open(&path)?;
-        let length = file.metadata()?.len();
-        Ok(Self { path, out: BufWriter::new(file), length })
+/// Adds lines for requests. The file is open only for that: on Windows its folder can't be removed otherwise.
+fn write(path: &Utf8Path, requests: impl Iterator<Item = Answered>) -> io::Result<()> {
+    let open = || OpenOptions::new().append(true).create(true).open(path);
+    let mut file = open()?;
+    if file.metadata()?.len() > LONGEST {
+        drop(file);
+        std::fs::rename(path, format!("{path}.1"))?;
+        file = open()?;
     }
-
-    fn write(&mut self, answered: &Answered) -> io::Result<()> {
-        if self.length > LONGEST {
-            self.out.flush()?;
-            std::fs::rename(&self.path, format!("{}.1", self.path))?;
-            (self.out, self.length) = (BufWriter::new(open(&self.path)?), 0);
-        }
-        let line = line(answered);
-        self.length += line.len() as u64;
-        self.out.write_all(line.as_bytes())
+    let mut out = BufWriter::new(file);
+    for answered in requests {
+        out.write_all(line(&answered).as_bytes())?;
     }
-}
-
-fn open(path: &Utf8Path) -> io::Result<File> {
-    OpenOptions::new().append(true).create(true).open(path)
+    out.flush()
 }
 
 fn line(answered: &Answered) -> String {
@@ -151,7 +133,6 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = Utf8PathBuf::from_path_buf(folder.path().join("access.log")).unwrap();
         std::fs::write(&path, vec![b'x'; usize::try_from(LONGEST).unwrap() + 1]).unwrap();
-        let mut log = RequestLog::open(path.clone()).unwrap();
         let answered = Answered {
             host: String::new(),
             client: [127, 0, 0, 1].into(),
@@ -162,8 +143,7 @@ mod tests {
             agent: None,
             took: Duration::ZERO,
         };
-        log.write(&answered).unwrap();
-        log.out.flush().unwrap();
+        write(&path, std::iter::once(answered)).unwrap();
         assert!(path.with_extension("log.1").exists());
         assert!(std::fs::read_to_string(&path).unwrap().starts_with("- 127.0.0.1 - - ["));
     }
