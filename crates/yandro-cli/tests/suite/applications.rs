@@ -5,7 +5,7 @@ use std::process::Command;
 
 use super::databases::Servers;
 use super::harbour::{Harbour, Server};
-use super::kit::{Background, eventually, has};
+use super::kit::{Background, Sysroot, eventually, has};
 
 const EXAMPLES: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../examples");
 
@@ -99,14 +99,20 @@ fn each_sample_application_works_after_one_command() {
     assert!(ran.status == 3 && ran.stderr.contains("you may not do this on the server of PostgreSQL"), "{ran}");
 }
 
-#[test]
-fn a_database_is_made_whole_or_not_at_all() {
-    let Some(servers) = Servers::start() else { return };
-    let sysroot = super::kit::Sysroot::new();
+/// Servers of databases, and a mapped project.
+fn shop() -> Option<(Servers, Sysroot)> {
+    let servers = Servers::start()?;
+    let sysroot = Sysroot::new();
     sysroot.write("etc/hosts", "127.0.0.1 localhost\n");
     sysroot.write("home/ada/shop/public/index.html", "<h1>Ferries</h1>\n");
     let shop = sysroot.path("home/ada/shop");
     sysroot.yandro(&["map", "saltmarsh.test", shop.to_str().unwrap(), "--server", "built-in"]).succeeds();
+    Some((servers, sysroot))
+}
+
+#[test]
+fn a_database_is_made_whole_or_not_at_all() {
+    let Some((servers, sysroot)) = shop() else { return };
     let admin = format!("mysql://root@localhost/?socket={}", servers.socket().display());
     let names = || Servers::ask(servers.mariadb(""), "SHOW DATABASES; SELECT user, host FROM mysql.user");
     let before = names();
@@ -180,12 +186,8 @@ fn a_database_is_made_whole_or_not_at_all() {
 
 #[test]
 fn a_dump_runs_no_program_and_opens_no_file() {
-    let Some(servers) = Servers::start() else { return };
-    let sysroot = super::kit::Sysroot::new();
-    sysroot.write("etc/hosts", "127.0.0.1 localhost\n");
-    sysroot.write("home/ada/shop/public/index.html", "<h1>Ferries</h1>\n");
+    let Some((servers, sysroot)) = shop() else { return };
     let shop = sysroot.path("home/ada/shop");
-    sysroot.yandro(&["map", "saltmarsh.test", shop.to_str().unwrap(), "--server", "built-in"]).succeeds();
     let (mark, other) = (sysroot.path("ran"), sysroot.path("other.sqlite"));
     let (mark, other) = (mark.display(), other.display());
     let mysql = format!("mysql://root@localhost/?socket={}", servers.socket().display());
@@ -205,7 +207,9 @@ fn a_dump_runs_no_program_and_opens_no_file() {
     ] {
         sysroot.write("dump.sql", &text);
         let dump = sysroot.path("dump.sql").display().to_string();
-        let all = ["database", "saltmarsh.test", "create", kind, "--import", &dump, "--admin", admin];
+        // A file needs no server, and no administrator.
+        let admin: &[&str] = if kind.starts_with("sqlite") { &[] } else { &["--admin", admin] };
+        let all = [&["database", "saltmarsh.test", "create", kind, "--import", &dump], admin].concat();
         let ran = sysroot.yandro(&all);
         assert!(ran.status == 2 && !sysroot.path("ran").exists(), "{text}\n{ran}");
         assert!(!sysroot.path("other.sqlite").exists() && !shop.join("x.sqlite").exists(), "{text}");

@@ -42,6 +42,9 @@ fn with<T: Send>(
     user: &str,
     work: AsAdministrator<'_, T>,
 ) -> Result<T, DatabaseError> {
+    if !cfg!(feature = "databases") {
+        return Err(DatabaseError::NotBuilt);
+    }
     if let Some(given) = given {
         return work(&mut *open(given, user)?, given);
     }

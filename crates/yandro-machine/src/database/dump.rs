@@ -132,11 +132,12 @@ fn client(address: &DatabaseAddress, programs: &[&str]) -> Result<Command, Datab
     let program = programs.iter().find_map(|name| program_named(name));
     let program = program.ok_or_else(|| DatabaseError::NoClient(programs.join(" or ")))?;
     let mut command = caller::command(&program).map_err(FileError::at(&program))?;
-    let user = address.user.as_deref().unwrap_or_default();
     let password = address.password.as_deref().unwrap_or_default();
     match address.kind {
         DatabaseKind::MySql => {
-            command.arg("--no-defaults").arg(format!("--user={user}")).arg("--default-character-set=utf8mb4");
+            command.args(["--no-defaults", "--default-character-set=utf8mb4"]);
+            // Without a name it is the one of the system's user.
+            command.args(address.user.iter().map(|user| format!("--user={user}")));
             command.env("MYSQL_PWD", password);
             match &address.place {
                 DatabasePlace::Server(host, port) => {
@@ -150,7 +151,8 @@ fn client(address: &DatabaseAddress, programs: &[&str]) -> Result<Command, Datab
                 DatabasePlace::Server(host, port) => (host.as_str(), *port),
                 DatabasePlace::Socket(path) | DatabasePlace::File(path) => (path.as_str(), address.kind.port()),
             };
-            command.args(["-h", host, "-p", &port.to_string(), "-U", user, "-w", "-d", &address.name]);
+            command.args(["-h", host, "-p", &port.to_string(), "-w", "-d", &address.name]);
+            command.args(address.user.iter().map(|user| format!("--username={user}")));
             command.env("PGPASSWORD", password);
         }
         DatabaseKind::Sqlite => {}

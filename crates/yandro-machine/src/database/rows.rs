@@ -7,8 +7,7 @@ use std::io::{BufRead as _, BufReader, BufWriter, Write as _};
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 use yandro_core::{
-    AppAddress, DatabaseAddress, DatabaseKind, DatabaseTable, RowsChange, Statement, TextChange, database_catalogue,
-    database_tables, readdress,
+    AppAddress, DatabaseAddress, DatabaseKind, DatabaseTable, RowsChange, Statement, TextChange, readdress,
 };
 
 use super::session::{DatabaseError, Session, open};
@@ -90,13 +89,7 @@ pub fn search(
     search: &mut RowSearch<'_>,
 ) -> Result<FoundRows, DatabaseError> {
     let mut session = open(address, machine.user())?;
-    let mut catalogue = Vec::new();
-    let list = Statement { text: database_catalogue(address.kind).to_owned(), values: Vec::new() };
-    session.query(&list, &mut |row| {
-        catalogue.push(row);
-        Ok(())
-    })?;
-    let tables = database_tables(catalogue);
+    let tables = session.tables(address.kind)?;
     let folder = folder(machine);
     machine.make_own_folder(&folder)?;
     let path = folder.join(format!("{}.rows", nonce()));

@@ -1,7 +1,7 @@
 //! Sessions with databases.
 
 use camino::Utf8PathBuf;
-use yandro_core::{DatabaseAddress, DatabaseKind, Statement};
+use yandro_core::{DatabaseAddress, DatabaseKind, DatabaseTable, Statement, database_catalogue, database_tables};
 
 use crate::files::FileError;
 
@@ -111,6 +111,20 @@ impl dyn Session + '_ {
     /// [`DatabaseError::Refused`].
     pub fn run(&mut self, text: &str) -> Result<u64, DatabaseError> {
         self.execute(&Statement { text: text.to_owned(), values: Vec::new() })
+    }
+
+    /// The tables of the database.
+    ///
+    /// # Errors
+    /// [`DatabaseError::Refused`].
+    pub fn tables(&mut self, kind: DatabaseKind) -> Result<Vec<DatabaseTable>, DatabaseError> {
+        let mut rows = Vec::new();
+        let list = Statement { text: database_catalogue(kind).to_owned(), values: Vec::new() };
+        self.query(&list, &mut |row| {
+            rows.push(row);
+            Ok(())
+        })?;
+        Ok(database_tables(rows))
     }
 }
 

@@ -31,6 +31,8 @@ pub(in crate::commands) struct Made {
     pub(super) dump: Option<Utf8PathBuf>,
     administrator: Option<DatabaseAddress>,
     is_quiet: bool,
+    /// The file that holds its address while it is being made.
+    marker: Utf8PathBuf,
     /// Whether it was there before.
     pub(super) is_old: bool,
 }
@@ -51,7 +53,7 @@ impl Wanted {
                 ))
                 .hint(format!("or drop it first: yandro database {site} drop")));
         }
-        let administrator = administrator(context, args.admin.as_deref())?;
+        let administrator = administrator(args.admin.as_deref())?;
         let dump = args.import.as_ref().map(|file| context.given(file));
         let of_dump =
             dump.as_deref().map(database::kind_of_dump).transpose().map_err(|error| failed(&error))?.flatten();
@@ -63,6 +65,9 @@ impl Wanted {
         if let Some(of_dump) = of_dump.filter(|of_dump| *of_dump != kind) {
             let words = format!("the dump is one of {}, not of {}", of_dump.name(), kind.name());
             return Err(CommandError::usage(words).hint(format!("name its kind: {}", of_dump.word())));
+        }
+        if kind != DatabaseKind::Sqlite {
+            may_look_for_server(context, administrator.as_ref())?;
         }
         let file = if kind == DatabaseKind::Sqlite { Some(new_file(site, folder, root, name)?) } else { None };
         let name = name.map_or_else(|| database_name(site), ToOwned::to_owned);
@@ -80,7 +85,7 @@ impl Wanted {
 
     /// Makes the database and reads the dump into it.
     pub(in crate::commands) fn make(&self, context: &Context, is_quiet: bool) -> Result<Made, CommandError> {
-        let marker = kept(context, &self.site).with_extension("making");
+        let marker = marker_of(context, &self.site);
         self.remove_unfinished(context, &marker, is_quiet)?;
         let address = match &self.file {
             Some(path) => {
@@ -90,12 +95,11 @@ impl Wanted {
             None => self.make_on_server(context, &marker, is_quiet)?,
         };
         let (administrator, dump) = (self.administrator.clone(), self.dump.clone());
-        let made = Made { address, dump, administrator, is_quiet, is_old: false };
+        let made = Made { address, dump, administrator, is_quiet, marker, is_old: false };
         if let Some(dump) = &self.dump
             && let Err(error) = database::import(&made.address, dump, &mut telling("reading the dump"))
         {
             made.take_back(context);
-            files::remove_own(&marker)?;
             return Err(failed(&error));
         }
         Ok(made)
@@ -156,8 +160,9 @@ impl Wanted {
 impl Made {
     /// The database that yandro made for a site before.
     pub(in crate::commands) fn before(context: &Context, site: &HostName) -> Result<Option<Self>, CommandError> {
-        let made = made_for(context, site)?;
-        Ok(made.map(|address| Self { address, dump: None, administrator: None, is_quiet: true, is_old: true }))
+        let (made, marker) = (made_for(context, site)?, marker_of(context, site));
+        let old = |address| Self { address, dump: None, administrator: None, is_quiet: true, marker, is_old: true };
+        Ok(made.map(old))
     }
 
     /// Takes the database away again: what came after it failed.
@@ -165,8 +170,21 @@ impl Made {
         if self.is_old {
             return;
         }
-        _ = remove(context, self.administrator.as_ref(), &self.address, self.is_quiet);
+        // If it can't be removed, the next command tries again by the marker.
+        if remove(context, self.administrator.as_ref(), &self.address, self.is_quiet).is_ok() {
+            _ = files::remove_own(&self.marker);
+        }
     }
+
+    /// Its address is kept for good: nothing of it is unfinished.
+    pub(super) fn is_kept(&self) -> Result<(), CommandError> {
+        Ok(files::remove_own(&self.marker)?)
+    }
+}
+
+/// The file that holds the address of a site's database while it is being made.
+fn marker_of(context: &Context, site: &HostName) -> Utf8PathBuf {
+    kept(context, site).with_extension("making")
 }
 
 /// Whether root may be asked, through sudo, to speak with the server at its usual socket.
@@ -205,17 +223,21 @@ pub(super) fn remove(
 }
 
 /// The administrator's address that was given; none for the server's usual socket.
-pub(super) fn administrator(context: &Context, given: Option<&str>) -> Result<Option<DatabaseAddress>, CommandError> {
-    let Some(text) = given else {
-        if context.machine.is_real() {
-            return Ok(None);
-        }
-        let words = "within a sysroot, yandro opens only a database server that you name";
-        return Err(CommandError::usage(words).hint("name it and its administrator: --admin mysql://root@localhost/"));
-    };
-    let parsed =
-        DatabaseAddress::parse_server(text).map_err(|error| CommandError::usage(error).hint(databases::FORMS))?;
-    Ok(Some(parsed))
+pub(super) fn administrator(given: Option<&str>) -> Result<Option<DatabaseAddress>, CommandError> {
+    let parsed = given.map(DatabaseAddress::parse_server).transpose();
+    parsed.map_err(|error| CommandError::usage(error).hint(databases::FORMS))
+}
+
+/// Refuses to look for a server outside of a sysroot.
+pub(super) fn may_look_for_server(
+    context: &Context,
+    administrator: Option<&DatabaseAddress>,
+) -> Result<(), CommandError> {
+    if administrator.is_some() || context.machine.is_real() {
+        return Ok(());
+    }
+    let words = "within a sysroot, yandro opens only a database server that you name";
+    Err(CommandError::usage(words).hint("name it and its administrator: --admin mysql://root@localhost/"))
 }
 
 fn kind_named(word: &str) -> Result<DatabaseKind, CommandError> {

@@ -206,7 +206,10 @@ fn drop_it<'c>(context: &Context, name: &HostName, args: &DropArgs, ui: &mut Ui)
             &format!("to drop it, add `--yes`; to keep a copy first: yandro database {name} export FILE"),
         )?;
     }
-    let administrator = create::administrator(context, args.admin.as_deref())?;
+    let administrator = create::administrator(args.admin.as_deref())?;
+    if file_of(&address).is_none() {
+        create::may_look_for_server(context, administrator.as_ref())?;
+    }
     create::remove(context, administrator.as_ref(), &address, ui.is_quiet()).map_err(|error| failed(&error))?;
     let account = if file_of(&address).is_some() { "" } else { ", with its account" };
     let kept = kept(context, name);

@@ -96,9 +96,9 @@ pub(in crate::commands) fn kept_and_told<'c>(
     made: Made,
     configured: Configured,
 ) -> Result<Outcome<'c>, CommandError> {
-    let (address, path) = (made.address, kept(context, name));
+    let (address, path) = (made.address.clone(), kept(context, name));
     context.machine.write_private(&path, format!("{}\n", address.url()).as_bytes())?;
-    files::remove_own(&path.with_extension("making"))?;
+    made.is_kept()?;
     let data = DatabaseMade {
         site: name.to_string(),
         database: address.to_string(),

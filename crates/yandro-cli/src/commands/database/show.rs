@@ -1,6 +1,6 @@
 //! What is known of a site's databases.
 
-use yandro_core::{DatabaseAddress, HostName, Statement, connection_lines, database_catalogue, database_tables};
+use yandro_core::{DatabaseAddress, HostName, connection_lines};
 use yandro_machine::database::{self, DatabaseError};
 
 use super::{configured, made_for, none, the_one};
@@ -91,11 +91,5 @@ fn rows(context: &Context, name: &HostName) -> Result<Vec<DatabaseRow>, CommandE
 /// How many tables a database has.
 pub(super) fn tables(context: &Context, address: &DatabaseAddress) -> Result<usize, DatabaseError> {
     let mut session = database::open(address, context.machine.user())?;
-    let mut rows = Vec::new();
-    let list = Statement { text: database_catalogue(address.kind).to_owned(), values: Vec::new() };
-    session.query(&list, &mut |row| {
-        rows.push(row);
-        Ok(())
-    })?;
-    Ok(database_tables(rows).len())
+    Ok(session.tables(address.kind)?.len())
 }

@@ -17,7 +17,8 @@ pub(super) fn run<'c>(context: &'c Context, args: &'c MapArgs, ui: &mut Ui) -> R
     let request = requests(context, args)?;
     let site = desired(context, args, request.first().ok_or_else(no_name)?, &list)?;
     if context.preview {
-        return Ok(run_with(context, args, ui, || Ok(()), |_| {})?.then(|ui| ui.note(THEN)));
+        let then = not_shown(args, &site);
+        return Ok(run_with(context, args, ui, || Ok(()), |_| {})?.then(move |ui| ui.note(&then)));
     }
     let made = args.database.as_ref().map(|which| make(context, args, &site, which, ui)).transpose()?;
     let besides = |set: &mut ChangeSet| {
@@ -87,5 +88,15 @@ fn make(
 }
 
 /// What a preview doesn't show: it depends on what is mapped.
-const THEN: &str = "then the database would be made, and the old addresses replaced: see \
-     `yandro database NAME create --preview` and `yandro readdress NAME --preview` once the site is mapped";
+fn not_shown(args: &MapArgs, site: &Site) -> String {
+    let name = &site.name;
+    let made = args.database.as_ref().map(|which| {
+        let which = if which.is_empty() { String::new() } else { format!(" {which}") };
+        format!("the database would be made (yandro database {name} create{which} --preview)")
+    });
+    let from = args.readdress.iter().map(|from| format!(" --from {from}")).collect::<String>();
+    let replaced = (!from.is_empty())
+        .then(|| format!("the old addresses would be replaced (yandro readdress {name}{from} --preview)"));
+    let both: Vec<String> = made.into_iter().chain(replaced).collect();
+    format!("then {}; those previews need the mapped site", both.join(", and "))
+}

@@ -2,7 +2,7 @@
 
 use camino::Utf8Path;
 use yandro_core::{AppAddress, DatabaseAddress, HostName, RowsChange};
-use yandro_machine::database::{self, FoundRows, RowSearch};
+use yandro_machine::database::{self, DatabaseError, FoundRows, RowSearch};
 
 use super::{DatabaseData, LeftRow, TableData};
 use crate::args::ReaddressArgs;
@@ -53,12 +53,17 @@ pub(super) fn look(
         let progress = &mut |table: &str, read: u64| _ = progress::now(&format!("reading {table}: {read} rows"));
         match database::search(&context.machine, &address, &mut RowSearch { from, to, progress }) {
             Ok(found) => rows.add(&address, found),
+            Err(DatabaseError::NotBuilt) => {
+                let about = format!(" and can't read {address}{named}");
+                failed = failed.or(Some((DatabaseError::NotBuilt, about)));
+            }
             Err(error) => failed = failed.or(Some((error, named))),
         }
     }
     match failed {
         Some((error, named)) if rows.data.is_empty() => {
-            let instead = format!("or only the files: yandro readdress {} --no-database", args.name);
+            let from: String = args.from.iter().map(|from| format!(" --from {from}")).collect();
+            let instead = format!("or only the files: yandro readdress {}{from} --no-database", args.name);
             Err(databases::not_opened(&error, &named, &instead))
         }
         Some((error, named)) => {
