@@ -26,6 +26,12 @@ impl Sudo {
     }
 }
 
+/// Whether a path is that of a pool of php-fpm.
+fn is_pool(path: &Utf8Path) -> bool {
+    let folder = path.parent().and_then(Utf8Path::file_name);
+    folder.is_some_and(|folder| ["pool.d", "php-fpm.d"].contains(&folder))
+}
+
 /// The written files: each path, or each folder with the number of files if there are many paths.
 fn written(paths: &[Utf8PathBuf]) -> Vec<String> {
     if paths.len() <= MANY {
@@ -65,6 +71,9 @@ impl Escalate for Sudo {
             }
             if reach == Reach::Server {
                 text += "  test, reload, start or stop the web server\n";
+            }
+            if paths.iter().any(|path| is_pool(path)) {
+                text += "  have php-fpm read its pools again\n";
             }
             // A person who does not see it is asked all the same.
             _ = std::io::stderr().write_all(plain(&text).as_bytes());

@@ -93,9 +93,10 @@ pub use pki::{
 pub use plan::{
     Access, Adoption, Applied, AuthorityFiles, AuthorityTexts, Change, ChangeSet, ChangedLines, DoneStep, FileChange,
     FileContent, Fresh, Issued, LinkChange, Observed, Opened, Orphans, OwnFiles, Phase, Places, PlanError, PlanFailure,
-    Reading, Rights, RightsChange, Role, RowsChange, ServerModel, Settlement, SiteChange, Step, TrustChange, UndoError,
-    Undoing, Wish, WishLists, Wishes, adopt_site, changed_lines, issued_paths, map_site, map_sites, note_issued,
-    rename_site, renew, replace_authority, reversed, settle, undo, unified_diff, unmap_sites, with_removed_lines,
+    Pools, Reading, Rights, RightsChange, Role, RowsChange, ServerModel, Settlement, SiteChange, Step, TrustChange,
+    UndoError, Undoing, Wish, WishLists, Wishes, adopt_site, changed_lines, is_own_pool, issued_paths, map_site,
+    map_sites, note_issued, pool_of_file, rename_site, renew, replace_authority, reversed, settle, undo, unified_diff,
+    unmap_sites, with_removed_lines,
 };
 pub use readdress::{AppAddress, AppAddressError, Readdressed, readdress};
 pub use server_path::ServerPath;
@@ -112,7 +113,7 @@ pub use site::{
     CertificateTerms, Content, DEFAULT_ADDRESS, FastCgi, Group, Http2, Https, InvalidValue, ListError, ListId, Listing,
     Logs, MapArgument, OPTIONS, Overrides, PROJECT_FILE, ProjectSite, Scheme, ServerFacts, ServerId, ServerName,
     ServerNameError, Serving, Site, SiteList, SiteOption, SitePatch, SiteRefusal, SiteStep, SiteVariable, Symlinks,
-    Upstream, UpstreamError, UpstreamHost, ValueForm, options_page, project_sites, set_site, site_steps,
+    Upstream, UpstreamError, UpstreamHost, ValueForm, VariableValue, options_page, project_sites, set_site, site_steps,
     with_own_choices,
 };
 pub use source::{Excerpt, Position, common_ends};

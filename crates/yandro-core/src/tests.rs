@@ -95,6 +95,7 @@ fn every_error_of_names_and_values_reads_as_written_here() {
         InvalidValue::Variable(_) => InvalidValue::Variable(text()),
         InvalidValue::ReservedVariable(_) => InvalidValue::ReservedVariable(text()),
         InvalidValue::VariableValue(_) => InvalidValue::VariableValue(text()),
+        InvalidValue::PhpVersion(_) => InvalidValue::PhpVersion("eight".into()),
         InvalidValue::Word { .. } => InvalidValue::Word { word: text(), known: vec!["on", "off"] },
     });
     let networks = in_words!(NetworkError {
@@ -130,9 +131,10 @@ fn every_error_of_names_and_values_reads_as_written_here() {
     `ferry` is no IP address: give one such as `127.0.0.1` or `::1`
     `ferry` is not a number of days
     a certificate lasts from one day to 825: Apple's systems take no longer one
-    `ferry` is not a variable: write it as `NAME=VALUE`
+    `ferry` is not a variable: write it as `NAME=VALUE`, or a secret as `NAME@FILE`
     the variable `ferry` is set by the server, or changes how programs run
     the value of `ferry` has a `$`, a backslash or a control character, which servers don't take as it is
+    `eight` is not a version of PHP: give one such as `8.2`
     unknown variant `ferry`, expected one of `on`, `off`
     `ferry` is not a network
     `0.0.0.0/0` is wider than any private network (RFC 1918, RFC 4193)
@@ -140,7 +142,7 @@ fn every_error_of_names_and_values_reads_as_written_here() {
     ");
     let list = SiteList::parse("[[site]]\nname = \"saltmarsh.test\"\nferry = 1\n", None).unwrap_err();
     insta::assert_snapshot!(list, @"
-    unknown field `ferry`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `https`, `disabled`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `address`, `http-ports`, `https-ports`, `by-address`, `only-here`, `redirect-aliases`, `listing`, `overrides`, `symlinks`, `http2`, `upstream-host`, `index`, `fallback`, `php`, `env`, `extra`, `logs`, `step`
+    unknown field `ferry`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `https`, `disabled`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `address`, `http-ports`, `https-ports`, `by-address`, `only-here`, `redirect-aliases`, `listing`, `overrides`, `symlinks`, `http2`, `upstream-host`, `index`, `fallback`, `php`, `php-as-owner`, `env`, `extra`, `logs`, `step`
       3 | ferry = 1
         | ^^^^^
     ");
@@ -217,6 +219,7 @@ fn edit_errors() -> Vec<EditError> {
 }
 
 #[test]
+#[allow(clippy::too_many_lines, reason = "it is a table")]
 fn every_error_of_plans_reads_as_written_here() {
     let own = in_words!(OwnBlockError {
         OwnBlockError::Name(_) => OwnBlockError::Name(text()),
@@ -256,6 +259,14 @@ fn every_error_of_plans_reads_as_written_here() {
         PlanError::NameBucket { .. } => PlanError::NameBucket { place: place(), size: 32, needed: 64 },
         PlanError::NotSeen { .. } => PlanError::NotSeen { server: ServerId::NGINX, path: "/srv".into() },
         PlanError::Path(_) => path_error().into(),
+        PlanError::PhpMissing { .. } => PlanError::PhpMissing { version: "7.0".into(), name: name("tides.test") },
+        PlanError::PoolOwner { .. } => PlanError::PoolOwner { name: name("tides.test"), folder: "/srv/tides".into() },
+        PlanError::PoolServer(_) => PlanError::PoolServer(name("tides.test")),
+        PlanError::PoolName(_) => PlanError::PoolName(name("tides.test")),
+        PlanError::PoolTaken(_) => PlanError::PoolTaken("/etc/php-fpm.d/yandro-tides.test.conf".into()),
+        PlanError::PoolScript { .. } => {
+            PlanError::PoolScript { name: name("tides.test"), path: "/home/a$b/tides.test.php".into() }
+        },
         PlanError::SiteFile { .. } => PlanError::SiteFile { path: "/etc/a.conf".into(), error: parse_error() },
     });
     let undo = in_words!(UndoError {
@@ -300,6 +311,12 @@ fn every_error_of_plans_reads_as_written_here() {
     /etc/nginx/nginx.conf:7: `server_names_hash_bucket_size 32` is too small for the site's longest name, which needs 64
     the server `nginx` doesn't see /srv: no path mapping contains it
     the path `/srv/fer\nry` can't be written into the server's configuration: it has a line end in it; rename that folder
+    `tides.test` is to run in a pool of its own in the php-fpm of PHP 7.0, which isn't installed here
+    PHP can't run as the owner of /srv/tides for `tides.test`: that isn't you, or it is root or a service's account
+    a pool of its own for `tides.test` needs Apache httpd or nginx on this computer, which connects to it
+    `tides.test` is too long for the socket of a pool of its own: at most 80 letters
+    /etc/php-fpm.d/yandro-tides.test.conf is not of yandro's making, and the site's pool of php-fpm has to be there
+    php-fpm can't take the path /home/a$b/tides.test.php of the script that reads the secrets of `tides.test`
     /etc/a.conf:1: `listen` has no end
       1 | listen 80
         |        ^^

@@ -76,7 +76,7 @@ fn renamed(before: &Site, list: &SiteList, new: &HostName, keeps_old: bool) -> R
         return Err(CommandError::usage(format!("`{new}` already belongs to the site `{}`", owner.name))
             .hint("choose another name, or take that one away first"));
     }
-    let mut site = Site { name: new.clone(), ..before.clone() };
+    let mut site = before.named(new);
     site.aliases.retain(|alias| alias != new);
     site.serving.redirect_aliases.retain(|alias| alias != new);
     if keeps_old {

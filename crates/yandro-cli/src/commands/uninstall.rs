@@ -3,10 +3,10 @@
 use camino::{Utf8Path, Utf8PathBuf};
 use yandro_core::{
     Access, Change, ChangeSet, FileChange, HostsFile, LinkChange, Orphans, Role, ServerId, SiteList, Step, System,
-    list_of, settle,
+    list_of, pool_of_file, settle,
 };
 use yandro_machine::changes::TakenOver;
-use yandro_machine::{SystemFresh, changes, files, servers, trust, trust::stores};
+use yandro_machine::{SystemFresh, changes, files, php, servers, trust, trust::stores};
 
 use super::apply::{Applied, Planned, apply};
 use super::authority::{Chosen, Root, TrustWish};
@@ -294,6 +294,10 @@ fn what_is_left(context: &Context) -> Vec<String> {
         // Other users' sites need that line.
         left.extend((reads && names.is_empty()).then(|| format!("{main}: the line that reads {pattern}")));
     }
+    let pools = php::homes(machine).into_values().flat_map(|folder| folder.read_dir_utf8().into_iter().flatten());
+    let pools = pools.flatten().map(camino::Utf8DirEntry::into_path).filter(|path| pool_of_file(path).is_some());
+    let is_own = |path: &Utf8PathBuf| list_of(&std::fs::read(path).unwrap_or_default()) == Some(places.list.clone());
+    left.extend(pools.filter(is_own).map(Utf8PathBuf::into_string));
     if let Some(store) = trust::find(machine) {
         left.extend(trust::own_files(machine, store).iter().map(ToString::to_string));
         if machine.is_real() {

@@ -77,6 +77,11 @@ fn failed<E>(cause: StepFailure<E>, proof: impl FnOnce(E) -> CommandError) -> Co
                 None => error,
             }
         }
+        StepFailure::Php(words) => {
+            CommandError::not_made(format!("php-fpm doesn't take its pools:\n{}", indented(&words.to_string())))
+                .hint("correct the file and line that it names, then run the command again; or leave the site in the pool that all sites share: --php-as-owner=off")
+                .code("php-refuses")
+        }
         StepFailure::Trust(words) => {
             CommandError::not_made(format!("the trust store was not updated:\n{}", indented(&words.to_string())))
                 .code("trust-store")

@@ -268,7 +268,16 @@ impl From<PlanError> for CommandError {
             PlanError::VirtualHostTaken { name, .. } => {
                 Some(format!("take that virtual host over, with its lines kept: yandro adopt {name}"))
             }
-            PlanError::LinkTaken { path, .. } => Some(format!("move it out of the way: {path}")),
+            PlanError::PhpMissing { name, .. } => Some(format!(
+                "see which are here: yandro servers; then take one of them: yandro map {name} --php-as-owner=VERSION"
+            )),
+            PlanError::PoolOwner { name, .. } => Some(format!(
+                "have the folder belong to you, or run PHP in the pool that all sites share: yandro map {name} --php-as-owner=off"
+            )),
+            PlanError::PoolServer(name) | PlanError::PoolName(name) | PlanError::PoolScript { name, .. } => {
+                Some(format!("run PHP in the pool that all sites share: yandro map {name} --php-as-owner=off"))
+            }
+            PlanError::PoolTaken(path) | PlanError::LinkTaken { path, .. } => Some(format!("move it out of the way: {path}")),
             PlanError::SiteFile { path, .. } => {
                 Some(format!("correct that line, or delete the file, so that yandro writes a new one: {path}"))
             }

@@ -13,6 +13,7 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
             ("yandro map saltmarsh.test ./saltmarsh", "a folder"),
             ("yandro map depot.saltmarsh.test ./depot --document-root public --alias handbook.saltmarsh.test", ""),
             ("yandro map tides.test ./tides --php --fallback /index.php", "PHP with a front controller"),
+            ("yandro map tides.test --php-as-owner", "PHP that may write into the project"),
             ("yandro map booking.saltmarsh.test :3000", "a dev server"),
             ("yandro map booking.saltmarsh.test https://127.0.0.1:5173", "a dev server that speaks TLS itself"),
             ("yandro map crew.saltmarsh.test ./crew --address 192.168.56.10", "a virtual machine serves it"),

@@ -319,6 +319,7 @@ fn subject(role: &Role) -> Option<&'static str> {
         | Role::FormerAuthority(_)
         | Role::AppliedSites
         | Role::ProjectConsent
+        | Role::PhpSecrets(_)
         | Role::Marker => {
             return None;
         }
@@ -327,6 +328,7 @@ fn subject(role: &Role) -> Option<&'static str> {
         Role::Timer => "timer",
         Role::Service => "service",
         Role::VirtualHost(_) | Role::HandWritten => "virtual host",
+        Role::PhpPool { .. } => "php-fpm pool",
         Role::IssuedCertificate
         | Role::IssuedList
         | Role::Settings
@@ -342,7 +344,13 @@ fn subject(role: &Role) -> Option<&'static str> {
 /// The reloads of the servers.
 pub(crate) fn server_lines(set: &ChangeSet, actions: &[(ServerId, ServerAction)]) -> Vec<(&'static str, String)> {
     let how = |server: ServerId| actions.iter().find(|(own, _)| *own == server).map(|(_, how)| *how);
-    set.servers.iter().map(|server| ("server", server_line(*server, how(*server)))).collect()
+    let is_done = !actions.is_empty();
+    let php = Role::php_versions(set.steps.iter().map(|step| &step.role)).into_iter().map(|version| {
+        let what = if is_done { "configuration tested, reloaded" } else { "not reloaded, since this is a sysroot" };
+        ("php-fpm", format!("PHP {version}: {what}"))
+    });
+    let servers = set.servers.iter().map(|server| ("server", server_line(*server, how(*server))));
+    php.chain(servers).collect()
 }
 
 fn server_line(server: ServerId, action: Option<ServerAction>) -> String {

@@ -45,6 +45,7 @@ mod namespace;
 mod nginx;
 mod pack;
 mod package;
+mod pools;
 mod privilege;
 mod reach;
 mod readdress;

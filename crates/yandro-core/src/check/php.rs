@@ -60,7 +60,12 @@ impl Explanation<'_> {
     /// The commands after which something answers, the best first. None of them starts a second php-fpm
     /// while one runs.
     fn php_remedies(&self, address: &FastCgi) -> Vec<Remedy> {
-        let PhpFacts { answering, start_own, starts, restart, install, .. } = &self.around.php;
+        let PhpFacts { answering, start_own, starts, restart, install, pool, .. } = &self.around.php;
+        let site = &self.report.site;
+        if site.serving.php_as_owner.is_some() && pool.is_none() {
+            // Its pool is gone, and comes back with the site.
+            return vec![Remedy::map(&site.name, [])];
+        }
         if let Some(start) = start_own {
             return vec![Remedy::Shell(start.clone())];
         }
@@ -75,6 +80,10 @@ impl Explanation<'_> {
     /// Makes the server's user the owner of PHP's socket, which takes php-fpm a new start.
     fn give_socket_to(&self, user: &str) -> Option<Remedy> {
         let PhpFacts { pool, restart, .. } = &self.around.php;
+        let site = &self.report.site;
+        if site.serving.php_as_owner.is_some() {
+            return Some(Remedy::map(&site.name, []));
+        }
         let own = Remedy::Shell(pool.as_ref()?.give_socket_to(user));
         Some(own.and(Remedy::Shell(restart.clone()?)))
     }

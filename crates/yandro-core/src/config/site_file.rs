@@ -195,7 +195,7 @@ pub(crate) fn head(name: &HostName, list: Option<&ListId>) -> String {
 /// `None` for files of earlier builds, and where the user took that line out.
 pub fn list_of(file: &[u8]) -> Option<ListId> {
     let text = String::from_utf8_lossy(file);
-    let mut comments = text.lines().take_while(|line| line.starts_with('#') || line.trim().is_empty());
+    let mut comments = text.lines().take_while(|line| line.starts_with(['#', ';']) || line.trim().is_empty());
     comments.find_map(|line| ListId::read(line.split_once(OWNER)?.1.trim_end().strip_suffix(STAYS)?))
 }
 

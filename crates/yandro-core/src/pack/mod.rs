@@ -164,6 +164,7 @@ fn inside_of(site: &Site) -> Site {
     }
     if site.serving.php.is_some() {
         site.serving.php = FastCgi::parse(PHP).ok();
+        site.serving.php_as_owner = None;
     }
     // The container's own logs are what its engine shows.
     site.serving.logs = crate::site::Logs::Usual;

@@ -128,6 +128,41 @@ pub enum PlanError {
         /// The file or folder, as it is here.
         path: Utf8PathBuf,
     },
+    /// The php-fpm of a version is not here.
+    #[error("`{name}` is to run in a pool of its own in the php-fpm of PHP {version}, which isn't installed here")]
+    PhpMissing {
+        /// The version.
+        version: String,
+        /// The site.
+        name: HostName,
+    },
+    /// The owner of a project is nobody that PHP can run as.
+    #[error(
+        "PHP can't run as the owner of {folder} for `{name}`: that isn't you, or it is root or a service's account"
+    )]
+    PoolOwner {
+        /// The site.
+        name: HostName,
+        /// Its folder.
+        folder: String,
+    },
+    /// The site's server has no user on this machine that a pool could be opened to.
+    #[error("a pool of its own for `{0}` needs Apache httpd or nginx on this computer, which connects to it")]
+    PoolServer(HostName),
+    /// The name is too long for a socket's path.
+    #[error("`{0}` is too long for the socket of a pool of its own: at most 80 letters")]
+    PoolName(HostName),
+    /// A file that yandro didn't write has the name of the pool's.
+    #[error("{0} is not of yandro's making, and the site's pool of php-fpm has to be there")]
+    PoolTaken(Utf8PathBuf),
+    /// The path of the script that reads secrets can't be written into a pool's file.
+    #[error("php-fpm can't take the path {path} of the script that reads the secrets of `{name}`")]
+    PoolScript {
+        /// The site.
+        name: HostName,
+        /// The path.
+        path: Utf8PathBuf,
+    },
     /// A path that the configuration can't hold.
     #[error("{0}")]
     Path(#[from] PathError),

@@ -102,6 +102,11 @@ impl Observed {
             Role::SiteList => self.list = after.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()),
             Role::Certificate(name) => put(&mut self.chains, name, after),
             Role::Key(name) => put(&mut self.keys, name, after),
+            Role::PhpSecrets(name) => put(&mut self.pools.scripts, name, after),
+            Role::PhpPool { .. } => match after {
+                Some(text) => _ = self.pools.files.insert(change.path.clone(), text),
+                None => _ = self.pools.files.remove(&change.path),
+            },
             Role::AppliedSites => self.applied = Applied::read(after),
             _ => {
                 for server in &mut self.servers {

@@ -20,6 +20,7 @@ mod observed;
 mod others;
 mod patch;
 mod places;
+mod pool;
 mod rename;
 mod replace;
 mod replan;
@@ -48,6 +49,7 @@ pub(crate) use model::{is_on_port, not_taken, others_go, tell_after, write_site}
 pub use observed::{Observed, OwnFiles, ServerModel};
 pub use patch::{ChangedLines, changed_lines, reversed, with_removed_lines};
 pub use places::Places;
+pub use pool::{Pools, is_own_pool, pool_of_file};
 pub use rename::rename_site;
 pub use replace::replace_authority;
 pub use role::Role;

@@ -13,6 +13,7 @@ use super::change::{ChangeSet, LinkChange};
 use super::content::FileContent;
 use super::error::PlanError;
 use super::places::Places;
+use super::pool::Pools;
 use super::role::Role;
 use super::wishes::Wishes;
 use crate::config::{Dialect, Journal, Layout, PathView, Published, ServerTraits};
@@ -47,6 +48,8 @@ pub struct Observed {
     pub keys: BTreeMap<HostName, FileContent>,
     /// Options of the command.
     pub wishes: Wishes,
+    /// php-fpm, and the pools of sites in it.
+    pub pools: Pools,
     /// Whether this machine has `::1`.
     pub has_v6_loopback: bool,
     /// The servers that are there and that yandro writes configuration for.

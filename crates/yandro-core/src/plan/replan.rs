@@ -6,6 +6,7 @@ use super::change::ChangeSet;
 use super::error::PlanError;
 use super::fresh::Fresh;
 use super::observed::Observed;
+use super::pool::pool_of_file;
 use super::rename::rename_site;
 use super::role::Role;
 use super::site::{map_site, unmap_sites};
@@ -63,6 +64,10 @@ impl Observed {
         if !is_touched(&self.places.key(name)) {
             self.keys.remove(name);
         }
+        self.pools.files.retain(|path, _| pool_of_file(path).as_ref() != Some(name) || is_touched(path));
+        if !is_touched(&self.places.secrets_script(name)) {
+            self.pools.scripts.remove(name);
+        }
         for server in &mut self.servers {
             let own = server.own_mut();
             if !is_touched(&own.layout.site_file(name)) {
@@ -80,6 +85,10 @@ impl Observed {
             let layout = &server.own().layout;
             layout.site_file(name) == path || layout.site_link(name).is_some_and(|(link, _)| link == path)
         });
-        is_servers || self.places.certificate_of(path).as_ref() == Some(name)
+        let is_pools = self.is_pool(path) && pool_of_file(path).as_ref() == Some(name);
+        is_servers
+            || is_pools
+            || *path == self.places.secrets_script(name)
+            || self.places.certificate_of(path).as_ref() == Some(name)
     }
 }

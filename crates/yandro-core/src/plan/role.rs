@@ -1,5 +1,7 @@
 //! Roles of steps.
 
+use std::collections::BTreeSet;
+
 use serde::{Deserialize, Serialize};
 
 use crate::config::others_name;
@@ -24,6 +26,15 @@ pub enum Role {
     Settings,
     /// A site's virtual hosts, or the link that enables them.
     VirtualHost(HostName),
+    /// The pool of php-fpm that a site has for itself.
+    PhpPool {
+        /// The site.
+        site: HostName,
+        /// The version of PHP.
+        version: String,
+    },
+    /// The script that reads a site's secrets.
+    PhpSecrets(HostName),
     /// A virtual host that a person wrote, or the link that enables it.
     HandWritten,
     /// The virtual hosts for unknown host names, or the link that enables them.
@@ -82,9 +93,27 @@ impl Role {
         }
     }
 
+    /// The versions of php-fpm whose pools steps of these roles change.
+    pub fn php_versions<'r>(roles: impl Iterator<Item = &'r Self>) -> BTreeSet<&'r str> {
+        let of = |role: &'r Self| match role {
+            Self::PhpPool { version, .. } => Some(version.as_str()),
+            _ => None,
+        };
+        roles.filter_map(of).collect()
+    }
+
     /// Whether only yandro creates such files, so that they have no original.
     pub fn is_yandros(&self) -> bool {
-        matches!(self, Self::VirtualHost(_) | Self::DefaultHost(_) | Self::Timer | Self::Service | Self::TrustStore)
+        matches!(
+            self,
+            Self::VirtualHost(_)
+                | Self::DefaultHost(_)
+                | Self::PhpPool { .. }
+                | Self::PhpSecrets(_)
+                | Self::Timer
+                | Self::Service
+                | Self::TrustStore
+        )
     }
 
     /// Whether all sites of a list or of a server need it.

@@ -11,6 +11,7 @@ use super::model::Owner;
 use super::note::{note_applied, note_sites};
 use super::observed::Observed;
 use super::others::{drop_unused_certificate, release_ports, renew_others};
+use super::pool::drop_pools;
 use super::role::Role;
 use super::site::{drop_from_hosts, map_one, order, take_from_servers};
 use crate::config::HandEdit;
@@ -197,6 +198,7 @@ fn orphans(observed: &Observed, list: &SiteList) -> Vec<HostName> {
         let own = server.own();
         names.extend(own.site_files.keys().chain(own.disabled_files.keys()).filter(is_this).cloned());
     }
+    names.extend(observed.pools.of_list(&places.list));
     names.extend(observed.keys.keys().chain(observed.chains.keys()).cloned());
     without_sites(names, list)
 }
@@ -243,6 +245,7 @@ fn servers_without(observed: &Observed, orphans: &[HostName]) -> ChangeSet {
     }
     for name in orphans {
         drop_certificate(&mut set, observed, name);
+        drop_pools(&mut set, observed, name, None);
     }
     take_from_servers(&mut set, observed, &orphans.iter().collect::<Vec<_>>(), None);
     set

@@ -11,6 +11,7 @@ use super::model::{remove_site_file, set_site_aside};
 use super::note::note_applied;
 use super::observed::Observed;
 use super::others::{Placed, keep_others, release_ports};
+use super::pool::{drop_pools, plan_pool};
 use super::role::Role;
 use crate::config::OTHERS;
 use crate::hosts::{self, Mapping};
@@ -110,6 +111,7 @@ pub(super) fn map_one(
     if !site.disabled {
         certificate(&mut set, observed, site, fresh)?;
     }
+    plan_pool(&mut set, observed, site)?;
     match (site.server, observed.configured_as(site.server)) {
         (_, Some(server)) if site.disabled => {
             set_site_aside(&mut set, observed, server, before, site)?;
@@ -127,6 +129,7 @@ pub(super) fn map_one(
     let former = before.filter(|before| before.name != site.name);
     if let Some(former) = former {
         drop_certificate(&mut set, observed, &former.name);
+        drop_pools(&mut set, observed, &former.name, None);
         take_from_servers(&mut set, observed, &[&former.name], None);
     }
     if site.disabled {
@@ -164,6 +167,7 @@ pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, Pl
         let before = observed.applied.site(&site.name).unwrap_or(site).clone();
         set.sites.push(SiteChange { before: Some(before), after: None });
         drop_certificate(&mut set, observed, &site.name);
+        drop_pools(&mut set, observed, &site.name, None);
     }
     let names: Vec<&HostName> = sites.iter().map(|site| &site.name).collect();
     take_from_servers(&mut set, observed, &names, None);

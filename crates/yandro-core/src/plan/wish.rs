@@ -180,7 +180,7 @@ impl Observed {
     pub fn is_systems(&self, step: &Step) -> bool {
         let path = step.path();
         matches!(step.change, Change::File(_) | Change::Link(_))
-            && (*path == self.places.hosts || self.server_of(path).is_some())
+            && (*path == self.places.hosts || self.is_pool(path) || self.server_of(path).is_some())
     }
 }
 

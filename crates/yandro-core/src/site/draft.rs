@@ -2,7 +2,7 @@
 
 use super::options::Draft;
 use super::reading::{below_home, last};
-use super::{Content, Https, ServerId, Site};
+use super::{Content, FastCgi, Https, ServerId, Site};
 use crate::name::HostName;
 
 /// A conflict between options of a site, and the key at fault.
@@ -50,7 +50,17 @@ impl Draft {
             (Some(_), Some(_), _) => return misfit("upstream", "a site has a `folder` or an `upstream`, not both"),
             (None, None, _) => return misfit("name", "a site needs a `folder` or an `upstream`"),
         };
-        let site = Site { name, content, ..self.rest };
+        let mut site = Site { name, content, ..self.rest };
+        let (serving, is_folder) = (&mut site.serving, matches!(site.content, Content::Folder { .. }));
+        if let Some(version) = &serving.php_as_owner {
+            if !is_folder {
+                return misfit("php-as-owner", "an upstream has no PHP files");
+            }
+            serving.php = Some(FastCgi::of_pool(version, &site.name));
+        } else if serving.php.is_some() && serving.variables.iter().any(|own| own.secret().is_some()) {
+            let message = "only the owner of a secret (`NAME@FILE`) can read it: PHP gets it where it runs as the project's owner, by `--php-as-owner` (`php-as-owner` in the list)";
+            return misfit("env", message);
+        }
         if site.serving.redirect_aliases.iter().any(|alias| !site.aliases.contains(alias)) {
             return misfit("redirect-aliases", "a name that redirects has to be one of the site's `aliases`, too");
         }

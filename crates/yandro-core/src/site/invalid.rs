@@ -44,7 +44,7 @@ pub enum InvalidValue {
     #[error("`{0}` is no IP address: give one such as `127.0.0.1` or `::1`")]
     Address(String),
     /// A variable without a name or a value.
-    #[error("`{0}` is not a variable: write it as `NAME=VALUE`")]
+    #[error("`{0}` is not a variable: write it as `NAME=VALUE`, or a secret as `NAME@FILE`")]
     Variable(String),
     /// A variable that isn't for applications to set.
     #[error("the variable `{0}` is set by the server, or changes how programs run")]
@@ -52,6 +52,9 @@ pub enum InvalidValue {
     /// A value that can't be written into every server's configuration.
     #[error("the value of `{0}` has a `$`, a backslash or a control character, which servers don't take as it is")]
     VariableValue(String),
+    /// A version of PHP.
+    #[error("`{0}` is not a version of PHP: give one such as `8.2`")]
+    PhpVersion(String),
     /// A number of days, not in digits.
     #[error("`{0}` is not a number of days")]
     Days(String),

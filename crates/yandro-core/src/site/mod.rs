@@ -34,7 +34,7 @@ pub use serving::{FastCgi, Http2, Listing, Logs, Overrides, Serving, Symlinks, U
 pub(crate) use serving::{checked_fallback, checked_index};
 pub use step::{SiteStep, site_steps};
 pub use upstream::{Upstream, UpstreamError};
-pub use variable::SiteVariable;
+pub use variable::{SiteVariable, VariableValue};
 
 use core::net::{IpAddr, Ipv4Addr};
 
@@ -115,6 +115,16 @@ impl Https {
 }
 
 impl Site {
+    /// The same site with another name, and with the socket of its own pool of php-fpm if it has one.
+    #[must_use]
+    pub fn named(&self, name: &HostName) -> Self {
+        let mut site = Self { name: name.clone(), ..self.clone() };
+        if let Some(version) = &site.serving.php_as_owner {
+            site.serving.php = Some(FastCgi::of_pool(version, name));
+        }
+        site
+    }
+
     /// A site with nothing but a name and what answers.
     pub fn new(name: HostName, content: Content) -> Self {
         Self {

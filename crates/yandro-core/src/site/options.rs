@@ -7,7 +7,7 @@ use camino::Utf8PathBuf;
 
 use super::InvalidValue;
 use super::reading::{absolute, address, each, host, last, ports, read_ports, relative, text, texts, written};
-use super::serving::checked_path;
+use super::serving::{checked_path, checked_version};
 use super::variable::variables;
 use super::{
     Content, DEFAULT_ADDRESS, FastCgi, Http2, Https, Listing, Logs, Overrides, ServerId, Site, Symlinks, Upstream,
@@ -309,12 +309,18 @@ options! {
             site => site.serving.fallback.as_ref().map(text)),
         or("off", serving("fallback", "PATH", "Path that answers for missing files, such as /index.php or /index.html (`off` for none)"));
     "php" ValueForm::Text, "Address of php-fpm: the path of its socket, or `HOST:PORT`.", "no PHP",
-        value!(draft, values => draft.rest.serving.php, last(values, FastCgi::parse)?, site => site.serving.php.as_ref().map(text)),
+        value!(draft, values => draft.rest.serving.php, last(values, FastCgi::parse)?, site => {
+            let php = site.serving.php.as_ref().filter(|_| site.serving.php_as_owner.is_none());
+            php.map(text)
+        }),
         MapArgument { may_be_found: true, ..or("off", serving("php", "WHICH", "Run PHP files with php-fpm: the one that is found, or this one (a version such as 8.2, a socket or HOST:PORT; `off` for none)")) };
-    "env" ValueForm::Texts, "Variables for the application, each as `NAME=VALUE`.", "none",
-        value!(draft, values => draft.rest.serving.variables, variables(values)?,
+    "php-as-owner" ValueForm::Text, "The version of PHP, such as `8.2`, in which a pool of the site's own runs PHP files as the project's owner.", "no such pool",
+        value!(draft, values => draft.rest.serving.php_as_owner, last(values, checked_version)?, site => site.serving.php_as_owner.as_ref().map(text)),
+        MapArgument { may_be_found: true, ..or("off", serving("php-as-owner", "VERSION", "Run PHP files as the project's owner, in a pool of the site's own (`off` for the pool that all sites share)")) };
+    "env" ValueForm::Texts, "Variables for the application, each as `NAME=VALUE`, or `NAME@FILE` for a secret in a file.", "none",
+        value!(draft, values => draft.rest.serving.variables, variables(values, draft.home.as_deref())?,
             site => texts(site.serving.variables.iter().map(ToString::to_string).collect())),
-        or("off", serving("env", "NAME=VALUE", "Set a variable for PHP and `yandro env` (repeatable; replaces those before, `off` for none)"));
+        or("off", serving("env", "NAME=VALUE", "Set a variable for PHP and `yandro env`; NAME@FILE for a secret (repeatable; replaces those before, `off` for none)"));
     "extra" ValueForm::Text, "File with your own directives for the site's virtual hosts, absolute.", "none",
         value!(draft, values => draft.rest.serving.extra, draft.path(values, checked_path)?, site => site.serving.extra.as_ref().map(written)),
         path(or("off", serving("extra", "FILE", "File with your own directives for the site's virtual hosts (`off` for none)")));

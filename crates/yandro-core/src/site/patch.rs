@@ -26,6 +26,8 @@ pub struct ServerFacts {
     pub published: Published,
     /// Address of PHP on this computer, if it was found.
     pub php: Option<FastCgi>,
+    /// The version of the php-fpm on this computer that takes pools of sites.
+    pub php_version: Option<String>,
     /// The user's settings, for hints.
     pub settings: Utf8PathBuf,
 }
@@ -94,8 +96,14 @@ impl SitePatch {
         }
         self.refused(facts, &site.content)?;
         let only_here = self.only_here(site, before, facts)?;
+        if self.is_set("php") {
+            draft.rest.serving.php_as_owner = None;
+        }
         for (option, values) in &self.changes {
-            let found = facts.php.as_ref().map(ToString::to_string);
+            let found = match option.key {
+                "php-as-owner" => facts.php_version.clone(),
+                _ => facts.php.as_ref().map(ToString::to_string),
+            };
             let words: Vec<&str> = match &values[..] {
                 [none] if none.is_empty() && option.argument.is_some_and(|argument| argument.may_be_found) => {
                     let found = found.as_deref().ok_or_else(|| nothing_found(facts))?;
@@ -105,10 +113,16 @@ impl SitePatch {
             };
             (option.read)(&mut draft, &words).map_err(|invalid| SiteRefusal::new(invalid.to_string()))?;
         }
+        let is_own = draft.rest.serving.php_as_owner.is_some();
+        let was_own = before.is_some_and(|before| before.serving.php_as_owner.is_some());
         let serving = &mut draft.rest.serving;
+        if was_own && !is_own && !self.is_set("php") {
+            // Its socket goes with its pool.
+            serving.php = Some(facts.php.clone().ok_or_else(|| nothing_found(facts))?);
+        }
         serving.only_here = only_here;
         if matches!(site.content, Content::Upstream(_)) {
-            serving.php = None;
+            (serving.php, serving.php_as_owner) = (None, None);
             serving.fallback = None;
             serving.index.clear();
         } else {
@@ -151,8 +165,8 @@ impl SitePatch {
             return Err(SiteRefusal::new(format!("{kind} has no override files: leave `--overrides` out")));
         }
         let is_upstream = matches!(content, Content::Upstream(_));
-        if is_upstream && ["php", "index", "fallback"].iter().any(|key| self.is_set(key)) {
-            let message = "an upstream has no files: leave `--php`, `--index` and `--fallback` out";
+        if is_upstream && ["php", "php-as-owner", "index", "fallback"].iter().any(|key| self.is_set(key)) {
+            let message = "an upstream has no files: leave `--php`, `--php-as-owner`, `--index` and `--fallback` out";
             return Err(SiteRefusal::new(message));
         }
         if self.is_set("upstream-host") && (!is_upstream || is_own_tls) {
@@ -258,7 +272,7 @@ mod tests {
             _ => None,
         };
         let (published, settings) = (Published::default(), "/home/ada/settings.toml".into());
-        ServerFacts { server, kind, is_here: true, published, php: None, settings }
+        ServerFacts { server, kind, is_here: true, published, php: None, php_version: None, settings }
     }
 
     /// `key=value,value` for each option.

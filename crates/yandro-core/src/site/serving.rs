@@ -36,6 +36,9 @@ pub struct Serving {
     pub fallback: Option<String>,
     /// The `FastCGI` server that PHP files go to; `None` for a site without PHP.
     pub php: Option<FastCgi>,
+    /// The version of the php-fpm in which a pool of the site's own runs PHP files as the project's owner; then `php`
+    /// is [its socket](FastCgi::of_pool).
+    pub php_as_owner: Option<String>,
     /// Variables for PHP and for the shell.
     pub variables: Vec<SiteVariable>,
     /// A file of the person's with further directives, absolute.
@@ -159,6 +162,11 @@ pub enum FastCgi {
 }
 
 impl FastCgi {
+    /// The socket of the pool that a site has for itself in the php-fpm of a version.
+    pub fn of_pool(version: &str, name: &HostName) -> Self {
+        Self::Socket(format!("/run/yandro-php{version}-{name}.sock").into())
+    }
+
     /// Reads the absolute path of a socket, or `HOST:PORT`.
     ///
     /// # Errors
@@ -236,6 +244,18 @@ pub(crate) fn checked_fallback(path: &str) -> Result<String, InvalidValue> {
         && !path.chars().any(char::is_control)
         && !path.split('/').any(|part| part == "..");
     if is_path { Ok(path) } else { Err(InvalidValue::SitePath(path)) }
+}
+
+/// A version of PHP, as php-fpm's programs and folders are named by it: `8.2`.
+///
+/// # Errors
+/// For anything else.
+pub(super) fn checked_version(text: &str) -> Result<String, InvalidValue> {
+    let is_number = |part: &str| !part.is_empty() && part.len() < 4 && part.bytes().all(|byte| byte.is_ascii_digit());
+    match text.split_once('.') {
+        Some((major, minor)) if is_number(major) && is_number(minor) => Ok(text.to_owned()),
+        _ => Err(InvalidValue::PhpVersion(text.to_owned())),
+    }
 }
 
 /// An absolute path without control characters.

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{Cache, Change, ChangeSet, FileChange, Opened, Phase, ServerId, Step, StoreKind};
+use yandro_core::{Cache, Change, ChangeSet, FileChange, Opened, Phase, Role, ServerId, Step, StoreKind};
 
 use super::control::ControlError;
 use super::control::{Controls, OnWait, ServerAction};
@@ -95,6 +95,8 @@ pub enum StepFailure<E> {
     BrokenBefore(ControlError),
     /// The server was not reloaded or started, in its own words.
     BringUp(ControlError),
+    /// php-fpm refused its pools, or didn't come up with them.
+    Php(ControlError),
     /// The trust store's program failed, with its message.
     Trust(ControlError),
     /// The database of the application.
@@ -153,6 +155,11 @@ pub fn carry_out<E>(
     let mut unflushed = Vec::new();
     let done = (|| {
         work.do_steps(Phase::BeforeReload)?;
+        if machine.is_real() {
+            for version in Role::php_versions(set.steps.iter().map(|step| &step.role)) {
+                hands.reload_php(machine, version).map_err(StepFailure::Php)?;
+            }
+        }
         test_and_reload(tools, set, &controls, &mut actions)?;
         work.do_steps(Phase::AfterReload)?;
         if machine.is_real()

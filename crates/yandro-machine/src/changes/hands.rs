@@ -139,6 +139,14 @@ impl<'a> Hands<'a> {
         caches.iter().filter_map(|&cache| Some((cache, flushed(cache).err()?))).collect()
     }
 
+    /// Has the php-fpm of a version read its pools again.
+    pub(super) fn reload_php(&self, machine: &Machine, version: &str) -> Result<(), ControlError> {
+        if os::is_root() {
+            return php::reload(machine, version);
+        }
+        self.told(&Request::ReloadPhp { version: version.to_owned() })
+    }
+
     /// Runs the trust store's program.
     pub(super) fn refresh(&self, store: TrustStore) -> Result<(), ControlError> {
         let has_helper = self.helper.borrow().is_some();

@@ -1,7 +1,7 @@
 //! Putting a change set back, after a failure or after the process was ended.
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{Access, ServerId};
+use yandro_core::{Access, Role, ServerId};
 
 use super::control::ControlError;
 use super::control::{Controls, OnWait, ServerAction};
@@ -50,6 +50,8 @@ pub struct RolledBack {
     /// Servers that refuse their present files, with their messages: yandro did not touch them, and
     /// those that run still use the files that they read before.
     pub refused: Vec<(ServerId, String)>,
+    /// The versions of php-fpm that don't read their pools again, with their messages.
+    pub php: Box<[(String, String)]>,
 }
 
 impl RolledBack {
@@ -62,7 +64,13 @@ impl RolledBack {
                 words.replace('\n', "\n  ")
             )
         });
-        started.chain(refused).collect()
+        let php = self.php.iter().map(|(version, words)| {
+            format!(
+                "the php-fpm of PHP {version} was not reloaded; if it runs, it still has the pools that it read before. In its own words:\n  {}",
+                words.replace('\n', "\n  ")
+            )
+        });
+        started.chain(refused).chain(php).collect()
     }
 }
 
@@ -138,7 +146,15 @@ pub(super) fn put_back(
         server.wait_until_idle(on_wait);
     }
     let foreign = steps_back(machine, hands, record)?;
-    let rolled_back = servers.go_back(on_wait)?;
+    let mut php = Vec::new();
+    if machine.is_real() {
+        for version in Role::php_versions(record.steps.iter().map(|step| &step.role)) {
+            if let Err(error) = hands.reload_php(machine, version) {
+                php.push((version.to_owned(), error.to_string()));
+            }
+        }
+    }
+    let rolled_back = RolledBack { php: php.into(), ..servers.go_back(on_wait)? };
     if machine.is_real()
         && let Some(store) = record.trust
     {

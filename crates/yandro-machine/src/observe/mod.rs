@@ -16,6 +16,7 @@ use crate::files::{self, FileError};
 use crate::keys::Keys;
 use crate::machine::Machine;
 use crate::network;
+use crate::php;
 use crate::servers::{self, Found, Registry};
 
 pub use error::ObserveError;
@@ -165,6 +166,7 @@ impl Observer<'_> {
             }
         }
         let applied = files::read_if_there(&places.applied())?.map(Into::into);
+        let found = self.servers.all(self.machine);
         let mut observed = Observed {
             owner: self.machine.owner.clone(),
             now,
@@ -180,10 +182,9 @@ impl Observer<'_> {
                 passphrase: self.keys.passphrase().map(|passphrase| Zeroizing::new(passphrase.to_owned())),
                 ..Wishes::default()
             },
+            pools: php::for_planning(self.machine, &found, sites, names)?,
             has_v6_loopback: !self.machine.is_real() || network::has_v6_loopback(),
-            servers: self
-                .servers
-                .all(self.machine)
+            servers: found
                 .iter()
                 .map(|found| servers::observe(self.machine, found, names, is_asked(found, sites)))
                 .collect::<Result<_, _>>()?,
@@ -271,6 +272,7 @@ pub(crate) fn observe_system(
         chains: BTreeMap::new(),
         keys: BTreeMap::new(),
         wishes: Wishes::default(),
+        pools: php::for_planning(machine, &found, sites, &[])?,
         has_v6_loopback: network::has_v6_loopback(),
         servers: found
             .iter()

@@ -68,6 +68,8 @@ pub(crate) enum Signal {
     Term,
     /// SIGUSR1.
     Usr1,
+    /// SIGUSR2.
+    Usr2,
 }
 
 /// The helper's streams.

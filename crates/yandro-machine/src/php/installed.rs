@@ -61,9 +61,13 @@ pub(super) fn program_of(machine: &Machine, version: &str) -> Option<PhpProgram>
     all.iter().find(|own| is_version(machine, own, version, &all)).cloned()
 }
 
-/// The version in the path of a pool's file (`/etc/php/8.2/…`, `/etc/opt/remi/php82/…`), or that of the only program.
 fn version_of_pool(machine: &Machine, pool: &PhpPool, programs: &[PhpProgram]) -> String {
-    let parts = Utf8Path::new(&pool.place.file).components().map(|part| part.as_str().to_owned());
+    version_of_folder(machine, Utf8Path::new(&pool.place.file), programs)
+}
+
+/// The version in a path of pools (`/etc/php/8.2/…`, `/etc/opt/remi/php82/…`), or that of the only program.
+pub(super) fn version_of_folder(machine: &Machine, path: &Utf8Path, programs: &[PhpProgram]) -> String {
+    let parts = path.components().map(|part| part.as_str().to_owned());
     let in_path = parts.map(|part| version_in(&part)).find(|version| !version.is_empty());
     in_path.unwrap_or_else(|| match programs {
         [only] => version_of_program(machine, only),
@@ -95,14 +99,14 @@ fn version_of_program(machine: &Machine, program: &PhpProgram) -> String {
 }
 
 /// Whether a program is the one of a version. A single program is that of every pool.
-fn is_version(machine: &Machine, program: &PhpProgram, version: &str, all: &[PhpProgram]) -> bool {
+pub(super) fn is_version(machine: &Machine, program: &PhpProgram, version: &str, all: &[PhpProgram]) -> bool {
     match all {
         [only] if only.version().is_empty() => version.is_empty() || version_of_program(machine, only) == version,
         _ => !version.is_empty() && program.version() == version,
     }
 }
 
-fn numbers(version: &str) -> Vec<u32> {
+pub(super) fn numbers(version: &str) -> Vec<u32> {
     version.split('.').filter_map(|part| part.parse().ok()).collect()
 }
 

@@ -14,7 +14,7 @@ use crate::permissions::{self, User};
 use crate::ports;
 
 /// The folders of pools' files, by distribution. `*` is a version.
-const POOLS: [&str; 6] = [
+pub(super) const POOLS: [&str; 6] = [
     "/etc/php/*/fpm/pool.d",
     "/etc/opt/remi/*/php-fpm.d",
     "/etc/php-fpm.d",
@@ -87,7 +87,7 @@ pub(super) fn pools(machine: &Machine) -> Vec<PhpPool> {
 }
 
 /// The folders that a pattern with at most one `*` names, the highest version first.
-fn folders(machine: &Machine, pattern: &str) -> Vec<Utf8PathBuf> {
+pub(super) fn folders(machine: &Machine, pattern: &str) -> Vec<Utf8PathBuf> {
     let Some((above, below)) = pattern.split_once('*') else { return vec![pattern.into()] };
     let entries = machine.real_path(above).read_dir_utf8().into_iter().flatten().flatten();
     let mut versions: Vec<String> = entries.map(|entry| entry.file_name().to_owned()).collect();

@@ -1,16 +1,21 @@
 //! php-fpm: its addresses, its pools, the state of both.
 
+mod homes;
 mod installed;
 mod look;
 mod programs;
+mod reload;
 mod start;
 
 use yandro_core::{FastCgi, ServerPath};
 
 use crate::machine::Machine;
 
+pub(crate) use homes::{for_planning, is_of_other_person, owner_of_pool};
+pub use homes::{homes, usual_version};
 pub use installed::{Php, installed};
 pub(crate) use look::look;
+pub(crate) use reload::reload;
 pub(crate) use start::start;
 
 /// The folders and names of sockets, by distribution: a name without a version first, for it

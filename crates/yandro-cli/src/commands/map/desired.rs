@@ -4,18 +4,18 @@ use std::net::IpAddr;
 
 use camino::{Utf8Component, Utf8Path, Utf8PathBuf};
 use yandro_core::{
-    Content, DEFAULT_ADDRESS, FastCgi, HostName, Https, OPTIONS, ServerFacts, ServerId, Site, SiteList, SitePatch,
-    SiteRefusal, Upstream,
+    Content, DEFAULT_ADDRESS, HostName, Https, OPTIONS, ServerFacts, ServerId, Site, SiteList, SitePatch, SiteRefusal,
+    Upstream,
 };
-use yandro_machine::{changes, observe, php};
+use yandro_machine::observe;
+use yandro_machine::php::{find, usual_version};
 
 use super::folder::can_be_made;
+use super::php;
 use super::request::{MapRequest, upstream_url};
-use crate::args::{MapArgs, is_php_version};
+use crate::args::MapArgs;
 use crate::context::Context;
 use crate::error::{self, CommandError};
-use crate::sudo::Sudo;
-use crate::view::on_wait;
 
 /// The site as the arguments want it, on top of what it was.
 pub(super) fn desired(
@@ -109,7 +109,7 @@ fn no_alias(gone: &HostName, name: &HostName, aliases: &[HostName]) -> CommandEr
 /// The options that are given; paths are absolute.
 fn patch(context: &Context, args: &MapArgs) -> Result<SitePatch, CommandError> {
     let mut patch = SitePatch::default();
-    for (option, values) in &args.options.0 {
+    for (option, values) in &php::resolved(context, &args.options.0)? {
         let known = option.argument.filter(|argument| argument.is_path);
         // These are words, and no paths.
         let is_word = |value: &str| ["off", "usual"].contains(&value);
@@ -120,9 +120,9 @@ fn patch(context: &Context, args: &MapArgs) -> Result<SitePatch, CommandError> {
             _ => Ok(value.clone()),
         };
         let mut values: Vec<String> = values.iter().map(value).collect::<Result<_, _>>()?;
-        if option.key == "php" {
-            for value in values.iter_mut().filter(|value| is_php_version(value)) {
-                *value = php_of_version(context, value)?;
+        if option.key == "env" {
+            for value in &mut values {
+                *value = variable(context, value)?;
             }
         }
         if option.key == "extra" {
@@ -137,57 +137,17 @@ fn patch(context: &Context, args: &MapArgs) -> Result<SitePatch, CommandError> {
     Ok(patch)
 }
 
-/// Whether PHP is to be found.
-fn is_php_asked(args: &MapArgs) -> bool {
-    args.options.0.iter().any(|(option, values)| option.key == "php" && values == &[""])
-}
-
-/// Starts the php-fpm of a version, as a stopped web server is started; with `--preview` it is taken as running.
-fn started(context: &Context, version: &str, start: &str) -> Result<(), CommandError> {
-    if context.preview {
-        return Ok(());
+/// A variable as the site list has it: the file of a secret is there, by its absolute path.
+fn variable(context: &Context, text: &str) -> Result<String, CommandError> {
+    let at = text.find(['=', '@']).filter(|at| text[*at..].starts_with('@'));
+    let Some(at) = at.filter(|at| !text[at + 1..].starts_with("~/")) else { return Ok(text.to_owned()) };
+    let (name, file) = (&text[..at], absolute(&context.current, Utf8Path::new(&text[at + 1..]))?);
+    if !file.is_file() {
+        return Err(CommandError::usage(format!("the file `{file}` with the secret `{name}` doesn't exist"))
+            .hint(format!("write the secret into it first: install -m 600 /dev/stdin {file}"))
+            .hint(format!("or give a value that is no secret, with `=`: --env {name}=VALUE")));
     }
-    let not_running = |why: String| {
-        CommandError::not_made(format!("the php-fpm of PHP {version} doesn't run{why}"))
-            .hint(format!("start it: {start}"))
-    };
-    if !context.machine.is_real() {
-        return Err(not_running(String::new()));
-    }
-    let sudo = Sudo::new(&context.machine, context.is_quiet);
-    changes::start_php(&context.machine, &sudo, &on_wait(context.is_quiet), version)
-        .map_err(|error| not_running(format!(": {error}")))
-}
-
-/// The address of the first php-fpm that is installed and doesn't run, once it was started.
-fn started_php(context: &Context) -> Result<Option<FastCgi>, CommandError> {
-    let all = php::installed(&context.machine);
-    let stopped = all.iter().find_map(|php| Some((&php.version, php.start.as_ref()?, php.address.as_ref()?)));
-    let Some((version, start, address)) = stopped else { return Ok(None) };
-    started(context, version, start)?;
-    Ok(Some(address.clone()))
-}
-
-/// The address of the php-fpm of a version.
-fn php_of_version(context: &Context, version: &str) -> Result<String, CommandError> {
-    let all = php::installed(&context.machine);
-    let own: Vec<_> = all.iter().filter(|php| php.version == version).collect();
-    if let Some(address) = own.iter().filter(|php| php.listens).find_map(|php| php.address.as_ref()) {
-        return Ok(address.to_string());
-    }
-    if let Some((start, address)) = own.iter().find_map(|php| Some((php.start.as_ref()?, php.address.as_ref()?))) {
-        started(context, version, start)?;
-        return Ok(address.to_string());
-    }
-    let mut others: Vec<&str> = all.iter().map(|php| &*php.version).filter(|other| !other.is_empty()).collect();
-    others.dedup();
-    let error = CommandError::not_made(format!("no php-fpm of PHP {version} is here"));
-    let error = if others.is_empty() {
-        error
-    } else {
-        error.hint(format!("take one that is: --php={}", others.join(", --php=")))
-    };
-    Err(error.hint("see which there are: yandro servers").hint("install it, or name its socket: --php=SOCKET"))
+    Ok(format!("{name}@{file}"))
 }
 
 /// Facts about the server of the site.
@@ -198,15 +158,16 @@ fn facts(
     server: ServerId,
 ) -> Result<ServerFacts, CommandError> {
     let is_here = context.present().is_here(server);
-    let is_to_find = is_here && (is_php_asked(args) || request.finds_php);
-    let php = if is_to_find { php::find(&context.machine) } else { None };
-    let php = if is_to_find && php.is_none() { started_php(context)? } else { php };
+    let is_to_find = is_here && (php::is_asked(args) || request.finds_php);
+    let address = if is_to_find { find(&context.machine) } else { None };
+    let address = if is_to_find && address.is_none() { php::started_usual(context)? } else { address };
     Ok(ServerFacts {
         server,
         kind: context.server(server).map(|found| found.kind),
         is_here,
         published: context.present().published(server),
-        php,
+        php: address,
+        php_version: if is_here { usual_version(&context.machine) } else { None },
         settings: context.machine.places.settings(),
     })
 }

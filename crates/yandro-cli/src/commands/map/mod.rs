@@ -5,6 +5,7 @@ mod desired;
 mod each;
 mod folder;
 mod notes;
+mod php;
 mod project;
 mod published;
 mod request;

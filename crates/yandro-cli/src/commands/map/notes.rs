@@ -64,9 +64,12 @@ fn of_names(change: &SiteChange, site: &Site) -> Vec<String> {
     notes.extend(wildcard(change, site));
     let before = change.before.as_ref().map(|before| &before.serving.variables);
     let secrets = site.serving.variables.iter().filter(|own| before.is_none_or(|before| !before.contains(own)));
+    let secrets = secrets.filter(|own| own.plain().is_some());
     let secret = secrets.map(|own| own.name.as_str()).find(|name| SECRETS.iter().any(|word| name.contains(word)));
     notes.extend(secret.map(|name| {
-        format!("the value of {name} is in the virtual host now, a file that every user of this computer can read")
+        format!(
+            "the value of {name} is in the virtual host now, a file that every user of this computer can read; to keep it in a file of yours: --php-as-owner --env {name}@FILE"
+        )
     }));
     let known: Vec<&HostName> = change.before.iter().flat_map(Site::names).collect();
     for name in site.names().filter(|name| !known.contains(name)) {

@@ -175,6 +175,7 @@ impl Project {
             is_here: context.present().is_here(server),
             published: context.present().published(server),
             php: found,
+            php_version: php::usual_version(&context.machine),
             settings: context.machine.places.settings(),
         };
         let mut patch = SitePatch::default();

@@ -9,7 +9,7 @@ use yandro_machine::site_steps::{StepEnd, StepPlace, run};
 use yandro_machine::{database, files};
 
 use crate::args::MapArgs;
-use crate::commands::{consent, database as databases};
+use crate::commands::{consent, database as databases, env};
 use crate::context::Context;
 use crate::error::{CommandError, Status};
 use crate::view::{Data, GOOD, Outcome, STRONG, Ui, WARN, data, progress};
@@ -143,7 +143,7 @@ fn run_all(context: &Context, site: &Site, steps: &[SiteStep], rows: &mut Vec<St
 fn variables(context: &Context, site: &Site, folder: &Utf8Path) -> Result<Vec<(String, String)>, CommandError> {
     let url = context.url(site).trim_end_matches('/').to_owned();
     let mut variables = vec![("SITE_URL".to_owned(), url), ("SITE_NAME".to_owned(), site.name.to_string())];
-    variables.extend(site.serving.variables.iter().map(|own| (own.name.clone(), own.value.clone())));
+    variables.extend(env::variables(site)?);
     let made = databases::made_for(context, &site.name)?;
     let database = made.or_else(|| database::configured(folder).into_iter().next().map(|found| found.address));
     variables.extend(database.iter().flat_map(of_database));

@@ -253,6 +253,7 @@ impl Disk {
             chains: contents(by_name(&|name| places.chain(name))),
             keys: contents(by_name(&|name| places.key(name))),
             wishes: Wishes::default(),
+            pools: crate::plan::Pools::default(),
             has_v6_loopback: true,
             servers: vec![apache, here, elsewhere],
             places,

@@ -5,8 +5,8 @@ use core::net::{IpAddr, Ipv6Addr};
 
 use crate::config::{SiteFiles, Want};
 use crate::site::{
-    Content, DEFAULT_ADDRESS, FastCgi, Http2, Https, Listing, Logs, Overrides, Scheme, Serving, Site, Symlinks,
-    UpstreamHost,
+    Content, DEFAULT_ADDRESS, FastCgi, Http2, Https, Listing, Logs, Overrides, Scheme, Serving, Site, SiteVariable,
+    Symlinks, UpstreamHost,
 };
 
 /// Every directive and section of a site: the helper under sudo takes no others.
@@ -72,7 +72,8 @@ pub(crate) fn required_modules(site: &Site) -> Vec<&'static str> {
 
 /// Whether the server passes variables on: to PHP and CGI programs of a folder.
 fn has_variables(site: &Site) -> bool {
-    matches!(site.content, Content::Folder { .. }) && !site.serving.variables.is_empty()
+    let is_plain = |own: &SiteVariable| own.plain().is_some();
+    matches!(site.content, Content::Folder { .. }) && site.serving.variables.iter().any(is_plain)
 }
 
 /// The virtual hosts of a site, one for each port.
@@ -192,7 +193,8 @@ fn content(site: &Site, files: &SiteFiles, scheme: &str) -> Vec<Want> {
     wants.extend(answer(site, files, scheme));
     if has_variables(site) {
         let variables = site.serving.variables.iter();
-        wants.extend(variables.map(|own| Want::Directive("SetEnv", vec![own.name.clone(), own.value.clone()])));
+        let set = |(name, value): (&str, &str)| Want::Directive("SetEnv", vec![name.to_owned(), value.to_owned()]);
+        wants.extend(variables.filter_map(SiteVariable::plain).map(set));
     }
     if site.serving.only_here {
         // Beside what the folder and its override files ask for: neither opens what the other closes.

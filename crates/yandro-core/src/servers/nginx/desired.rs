@@ -5,7 +5,9 @@ use core::net::{IpAddr, Ipv6Addr};
 use crate::config::{SiteFiles, Want};
 use crate::name::HostName;
 use crate::site::Scheme;
-use crate::site::{Content, DEFAULT_ADDRESS, FastCgi, Http2, Https, Listing, Logs, Site, Symlinks, UpstreamHost};
+use crate::site::{
+    Content, DEFAULT_ADDRESS, FastCgi, Http2, Https, Listing, Logs, Site, SiteVariable, Symlinks, UpstreamHost,
+};
 
 /// Every directive and block of a site: the helper under sudo takes no others.
 pub(super) const WRITTEN: &[&str] = &[
@@ -214,7 +216,11 @@ fn folder(site: &Site, root: &str, host: &str) -> Vec<Want> {
             Want::Directive("fastcgi_param", vec!["HTTP_HOST".into(), host.into()]),
         ];
         let variables = site.serving.variables.iter();
-        inner.extend(variables.map(|own| Want::Directive("fastcgi_param", vec![own.name.clone(), own.value.clone()])));
+        inner.extend(
+            variables
+                .filter_map(SiteVariable::plain)
+                .map(|(name, value)| Want::Directive("fastcgi_param", vec![name.to_owned(), value.to_owned()])),
+        );
         inner.push(Want::one("fastcgi_pass", address));
         wants.push(Want::Section("location", vec!["~".into(), "[.]php$".into()], inner));
     }

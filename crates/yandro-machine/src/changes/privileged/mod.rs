@@ -12,6 +12,7 @@ mod permits;
 mod serve;
 mod taken_back;
 mod trusted;
+mod unplanned;
 mod vetting;
 mod way;
 mod wishes;
@@ -69,6 +70,10 @@ pub(super) enum Request {
     },
     /// Starts the php-fpm of a version, by the system's own way.
     StartPhp {
+        version: String,
+    },
+    /// Has the php-fpm of a version read its pools again, or starts it.
+    ReloadPhp {
         version: String,
     },
     /// Makes a database with an account that may use only it, or takes one away whose password is known.

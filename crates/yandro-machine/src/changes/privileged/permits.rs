@@ -6,20 +6,21 @@ use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use yandro_core::{
-    CertificateFacts, Change, FileChange, ListError, ListId, OTHERS, Places, PlanError, PlanFailure, Reading, Role,
-    ServerId, Site, SiteList, Step, TrustStore, Wish, WishLists, brought_back, list_of, nickname, own_hosts_lines,
-    vetted_root, with_own_hosts_lines,
+    CertificateFacts, Change, FileChange, ListId, OTHERS, Places, Reading, Role, ServerId, Site, SiteList, Step,
+    TrustStore, Wish, WishLists, brought_back, list_of, nickname, own_hosts_lines, vetted_root, with_own_hosts_lines,
 };
 
 use super::kept::Kept;
 use super::taken_back::is_taken_back;
+use super::unplanned::{Unplanned, in_words};
 use super::way::{check_way, is_users};
 use super::{Asked, HelperAnswer, PathState, vetting};
 use crate::files;
 use crate::fresh::SystemFresh;
 use crate::machine::Machine;
-use crate::observe::{self, ObserveError};
+use crate::observe;
 use crate::os::{self, UserId};
+use crate::php;
 
 /// A path that root does not change on this user's word, and why.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -55,23 +56,6 @@ pub(super) fn judge(wish: &Wish, uid: UserId, asked: &[Asked]) -> (Permits, Vec<
     let mut judge = PermitJudge { wish, uid, permits: Permits::new(), refusals: Vec::new(), left: asked.to_vec() };
     judge.all();
     (judge.permits, judge.refusals)
-}
-
-/// Why root plans nothing for a user.
-#[derive(Debug, thiserror::Error)]
-enum Unplanned {
-    #[error("{0} does not belong to the user who asks")]
-    ForeignFolder(Utf8PathBuf),
-    #[error("no user has the number {0}")]
-    NoUser(UserId),
-    #[error("`{OTHERS}` can't be the name of a site")]
-    SharedName,
-    #[error(transparent)]
-    List(#[from] ListError),
-    #[error(transparent)]
-    Observe(#[from] ObserveError),
-    #[error(transparent)]
-    Plan(#[from] PlanFailure),
 }
 
 struct PermitJudge<'w> {
@@ -157,6 +141,9 @@ impl PermitJudge<'_> {
         let names = lists.all().map(|site| site.name.clone());
         let observed = observe::observe_system(machine, &self.wish.before, names, &sites, OffsetDateTime::now_utc());
         let mut observed = observed?;
+        // Nobody's PHP runs as somebody else on their word.
+        let user = php::owner_of_pool(self.uid);
+        observed.pools.owners.retain(|_, owner| Some(&*owner) == user.as_ref());
         let mut known = lists.clone();
         if reading != Reading::Changes {
             // Servers in the user's own settings are none of root's.
@@ -190,7 +177,7 @@ impl PermitJudge<'_> {
             let Some(at) = self.left.iter().position(|asked| *asked == wanted) else { continue };
             self.left.remove(at);
             let of_site = match &role {
-                Role::VirtualHost(name) => Some(name.clone()),
+                Role::VirtualHost(name) | Role::PhpPool { site: name, .. } => Some(name.clone()),
                 _ => None,
             };
             let site = if target == Target::Absent { None } else { of_site.clone() };
@@ -199,14 +186,17 @@ impl PermitJudge<'_> {
             let unlisted = unlisted.map(|name| format!("your site list has no site `{name}`"));
             let foreign = if is_of_list(places, &path) { None } else { of_site };
             let foreign = foreign.map(|name| format!("the file of `{name}` does not name your site list as its owner"));
-            let why = foreign.or_else(|| own.and_then(vetting::of_site)).or(unlisted).or_else(|| match &target {
-                Target::File(content) if path == places.hosts => {
-                    let present = own_hosts_lines(&present_hosts(places), &places.list);
-                    vetting::of_lines(&own_hosts_lines(content, &places.list), &present, after)
-                }
-                Target::File(content) => vetting::of_shared(machine, server, &path, content, &going),
-                _ => None,
-            });
+            let why =
+                foreign.or_else(|| own.and_then(|site| vetting::of_site(site, self.uid))).or(unlisted).or_else(|| {
+                    match &target {
+                        Target::File(content) if path == places.hosts => {
+                            let present = own_hosts_lines(&present_hosts(places), &places.list);
+                            vetting::of_lines(&own_hosts_lines(content, &places.list), &present, after)
+                        }
+                        Target::File(content) => vetting::of_shared(machine, server, &path, content, &going),
+                        _ => None,
+                    }
+                });
             if let Some(why) = why {
                 self.refuse(&path, why);
                 continue;
@@ -275,19 +265,6 @@ impl PermitJudge<'_> {
     }
 }
 
-/// The reason, as the user sees it: their own settings are none of root's.
-fn in_words(error: &Unplanned) -> String {
-    match error {
-        Unplanned::Plan(PlanFailure { error: plan, .. }) => match &**plan {
-            PlanError::ServerMissing(ServerId::Named(name)) => format!(
-                "it is a file of root's, and root doesn't know the server `{name}`, which only your own settings name"
-            ),
-            _ => error.to_string(),
-        },
-        _ => error.to_string(),
-    }
-}
-
 impl Target {
     pub(super) fn state(&self) -> PathState {
         match self {
@@ -353,45 +330,5 @@ impl Machine {
         machine.places.data = data.to_owned();
         machine.owner = format!("{name}@");
         Ok(machine)
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use yandro_core::{PlanError, SiteList};
-
-    use super::*;
-
-    #[test]
-    fn every_reason_for_no_plan_reads_as_written_here() {
-        let plan = PlanFailure { site: None, error: Box::new(PlanError::HostsMissing("/etc/hosts".into())) };
-        let all = [
-            Unplanned::ForeignFolder("/home/bob".into()),
-            Unplanned::NoUser(4711),
-            Unplanned::SharedName,
-            SiteList::parse("site = 1\n", None).unwrap_err().into(),
-            ObserveError::Passphrase { folder: "/home/ada/authority".into() }.into(),
-            plan.into(),
-        ];
-        for reason in &all {
-            match reason {
-                Unplanned::ForeignFolder(_)
-                | Unplanned::NoUser(_)
-                | Unplanned::SharedName
-                | Unplanned::List(_)
-                | Unplanned::Observe(_)
-                | Unplanned::Plan(_) => {}
-            }
-        }
-        insta::assert_snapshot!(all.map(|reason| reason.to_string()).join("\n"), @"
-        /home/bob does not belong to the user who asks
-        no user has the number 4711
-        `0.invalid` can't be the name of a site
-        each site needs its own `[[site]]`
-          1 | site = 1
-            |        ^
-        that is not the passphrase of the authority in /home/ada/authority
-        the hosts file `/etc/hosts` is missing
-        ");
     }
 }

@@ -100,6 +100,10 @@ impl HelperSession {
                 let started = php::start(&Machine::bare(), version);
                 return started.map_or_else(|error| refused(error.to_string()), |()| HelperAnswer::Done);
             }
+            Request::ReloadPhp { version } => {
+                let reloaded = php::reload(&Machine::bare(), version);
+                return reloaded.map_or_else(|error| refused(error.to_string()), |()| HelperAnswer::Done);
+            }
             Request::Database { kind, name, password, removes } => {
                 let database = NewDatabase { name: name.clone(), password: password.clone() };
                 return databases::administer(self.caller, *kind, &database, *removes);

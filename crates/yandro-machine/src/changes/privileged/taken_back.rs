@@ -1,12 +1,14 @@
 //! Whether the helper may undo a change that it made.
 
 use camino::Utf8Path;
-use yandro_core::TrustStore;
+use yandro_core::{TrustStore, is_own_pool};
 
 use super::kept::Kept;
 use super::{PathState, vetting};
+use crate::files;
 use crate::machine::Machine;
 use crate::os::UserId;
+use crate::php;
 use crate::servers::{Found, Registry};
 
 /// Whether a change undoes one that the helper made for this user. Restored content is checked again: a site's file may
@@ -19,6 +21,11 @@ pub(super) fn is_taken_back(kept: &Kept, uid: UserId, path: &Utf8Path, now: &Pat
     let machine = Machine::bare();
     if path == machine.places.hosts || TrustStore::of_file(path).is_some() {
         return true;
+    }
+    if php::homes(&machine).values().any(|folder| path.parent() == Some(folder)) {
+        let present = files::read_if_there(path).ok().flatten().unwrap_or_default();
+        let owner = php::owner_of_pool(uid).unwrap_or_default();
+        return Kept::content(sha256).is_some_and(|content| is_own_pool(&content, &owner, &present));
     }
     let found = Registry::of_system(&machine).all(&machine).into_iter().find(|found| is_in_folders(found, path));
     let (Some(found), Some(content)) = (found, Kept::content(sha256)) else { return false };

@@ -8,14 +8,15 @@ use yandro_core::{DEFAULT_ADDRESS, FastCgi, HostName, OwnLine, ServerId, ServerK
 use super::way::check_way;
 use crate::files;
 use crate::machine::Machine;
-use crate::os;
+use crate::os::{self, UserId};
+use crate::php;
 use crate::servers::{self, Found, Registry};
 
 /// The folders in which servers have their logs. They open them as root.
 const LOGS: [&str; 3] = ["/var/log/apache2", "/var/log/httpd", "/var/log/nginx"];
 
-/// Why root doesn't write the file of this site; `None` if it does.
-pub(super) fn of_site(site: &Site) -> Option<String> {
+/// Why root doesn't write the file of this site of a user's; `None` if it does.
+pub(super) fn of_site(site: &Site, user: UserId) -> Option<String> {
     let (name, serving) = (&site.name, &site.serving);
     if let Some(extra) = &serving.extra {
         return Some(format!(
@@ -36,7 +37,13 @@ pub(super) fn of_site(site: &Site) -> Option<String> {
             site.address
         ));
     }
+    if let Some(php) = &serving.php
+        && php::is_of_other_person(&Machine::bare(), php, user)
+    {
+        return Some(format!("the site `{name}` sends PHP to {php}, where it would run as another user"));
+    }
     if let Some(FastCgi::Socket(socket)) = &serving.php
+        && serving.php_as_owner.is_none()
         && !os::is_socket(&socket.to_native())
     {
         return Some(format!("the site `{name}` sends PHP to {socket}, which is not a socket"));

@@ -144,6 +144,13 @@ pub(crate) fn children(pid: i32) -> Vec<i32> {
     text.split_whitespace().filter_map(|child| child.parse().ok()).collect()
 }
 
+/// Whether a process is of this system, and not of a container: it sees the same processes (`pid_namespaces(7)`). Where
+/// that can't be seen, it is.
+pub(crate) fn shares_processes(pid: i32) -> bool {
+    let of = |pid: &str| fs::read_link(format!("/proc/{pid}/ns/pid")).ok();
+    of(&pid.to_string()).is_none_or(|other| of("self") == Some(other))
+}
+
 /// The words of a process's command line, or the title that it gave itself. Every user may read it.
 pub(crate) fn command_line(pid: i32) -> Option<Vec<String>> {
     let bytes = fs::read(format!("/proc/{pid}/cmdline")).ok()?;

@@ -98,6 +98,11 @@ pub(crate) fn processes() -> Vec<i32> {
     macos::processes()
 }
 
+/// Whether a process is of this system: containers have systems of their own here.
+pub(crate) fn shares_processes(_: i32) -> bool {
+    true
+}
+
 /// Facts about a process; `None` if there is none, or it may not be looked at.
 pub(crate) fn process(pid: i32) -> Option<Process> {
     let found = macos::process(pid)?;

@@ -35,6 +35,7 @@ pub(crate) use output::{Output, clean_environment, end_group, own_group};
 pub(crate) use own::{
     FileRights, IMMUTABLE_BY, as_account, began, changeable_again, children, command_line, description, first_of_users,
     is_idle, is_immutable, keep_memory_to_itself, listening, named_sockets, process, processes, program,
+    shares_processes,
 };
 pub(crate) use owner::{Owner, give_project};
 pub(crate) use process::{

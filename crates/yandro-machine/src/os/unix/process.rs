@@ -50,6 +50,7 @@ pub(crate) fn send(pid: i32, signal: Signal) -> io::Result<()> {
         Signal::Quit => System::QUIT,
         Signal::Term => System::TERM,
         Signal::Usr1 => System::USR1,
+        Signal::Usr2 => System::USR2,
     };
     Ok(kill_process(pid, signal)?)
 }
