@@ -21,7 +21,7 @@ pub(crate) fn run(cli: &Cli, ui: &mut Ui) -> Result<Status, CommandError> {
         return Ok(Status::Well);
     }
     if let Command::Setup(args) = command {
-        return commands::setup::run(&args.command, ui).map(|outcome| outcome.show(ui));
+        return commands::setup::run(&cli.global, &args.command, ui).map(|outcome| outcome.show(ui));
     }
     if let Command::Demo(args) = command {
         return commands::demo::run(&cli.global, args, ui).map(|outcome| outcome.show(ui));

@@ -28,6 +28,7 @@ mod fresh;
 pub mod interrupt;
 mod keys;
 mod looking;
+pub mod low_ports;
 mod machine;
 pub mod markers;
 pub mod network;

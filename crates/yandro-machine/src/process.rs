@@ -96,6 +96,25 @@ pub fn leave_console() {
     os::leave_console();
 }
 
+/// Leaves the terminal's session, so that nothing of it ends this process.
+pub fn leave_session() {
+    os::leave_session();
+}
+
+/// Has a process end: asked at first, where the system can ask, and ended after a while.
+pub fn end(child: &mut std::process::Child, patience: Duration) {
+    let asked = i32::try_from(child.id()).is_ok_and(|pid| os::send(pid, os::Signal::Term).is_ok());
+    let began = Instant::now();
+    while asked && began.elapsed() < patience {
+        if !matches!(child.try_wait(), Ok(None)) {
+            return;
+        }
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    _ = child.kill();
+    _ = child.wait();
+}
+
 /// How many files this process may have open; `None` where there is no limit.
 pub fn most_open_files() -> Option<u64> {
     os::most_open_files()

@@ -267,7 +267,7 @@ pub(crate) struct PackArgs {
     pub(crate) ports: Vec<String>,
 }
 
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub(crate) struct ServeArgs {
     /// Listen on this address too (repeatable). By default only on loopback.
     /// Others on your network can then see your sites
@@ -282,6 +282,12 @@ pub(crate) struct ServeArgs {
     /// Write messages into FILE; beyond 1 MB it becomes FILE.1
     #[arg(long, value_name = "FILE")]
     pub(crate) log: Option<Utf8PathBuf>,
+    /// Keep the server running in the background
+    #[arg(long, hide = true)]
+    pub(crate) keep: bool,
+    /// End when nothing keeps this server running any more
+    #[arg(long, hide = true)]
+    pub(crate) kept: bool,
 }
 
 #[derive(Debug, Args)]
@@ -297,6 +303,12 @@ pub(crate) enum SetupCommand {
         /// Shell
         #[arg(value_parser = clap::builder::PossibleValuesParser::new(complete::shells()))]
         shell: String,
+    },
+    /// Let yandro listen on ports below 1024 without root, such as 80 and 443 (Linux, once, through sudo)
+    Ports {
+        /// Take that right away again
+        #[arg(long)]
+        remove: bool,
     },
     /// Write a manual page for each command
     Man {

@@ -146,7 +146,7 @@ fn open_sites(context: &Context, list: &SiteList) -> Option<String> {
 }
 
 /// Whether a process is this very program: then it is the built-in server.
-fn is_ourselves(holder: &Holder) -> bool {
+pub(crate) fn is_ourselves(holder: &Holder) -> bool {
     let program = |pid: u32| process::program(pid.try_into().ok()?);
     holder.pid.and_then(program).is_some_and(|own| std::env::current_exe().is_ok_and(|this| this == own))
 }

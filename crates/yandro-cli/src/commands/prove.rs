@@ -91,7 +91,7 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
         report => report,
     };
     match report {
-        None => Ok(Proven::NotTried("the built-in server isn't running: start it with `yandro serve`".into())),
+        None => Ok(Proven::NotTried("the built-in server doesn't run: yandro servers start built-in".into())),
         // The user may still have to change the other server.
         Some(report) if is_kept(&report) || !is_ours => Ok(Proven::Seen(Box::new(report))),
         Some(report) => Err(ProofFailed::Report(Box::new(report))),

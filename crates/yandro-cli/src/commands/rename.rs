@@ -29,7 +29,13 @@ pub(crate) fn run<'c>(context: &'c Context, args: &RenameArgs, ui: &mut Ui) -> R
     };
     let kept = if args.keep_old { ", and redirects there" } else { "" };
     let first = format!("{STRONG}{old}{STRONG:#} has the name {STRONG}{new}{STRONG:#} now{kept}");
-    let outcome = bring_about(context, ui, plan, || Ok(()), Telling { is_root_given: true, first: vec![first] })?;
+    let outcome = bring_about(
+        context,
+        ui,
+        plan,
+        || Ok(()),
+        Telling { is_root_given: true, first: vec![first], ..Telling::default() },
+    )?;
     if !context.preview {
         database::renamed(context, &old, &new)?;
     }

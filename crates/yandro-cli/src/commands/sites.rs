@@ -101,7 +101,8 @@ impl SitesWritten {
         if site.disabled {
             return missing;
         }
-        if site.names().any(|name| !self.names.contains(name.as_str())) {
+        let is_known = |name: &HostName| site.server.is_some_and(|server| site.is_known_by_itself(name, server));
+        if site.names().any(|name| !self.names.contains(name.as_str()) && !is_known(name)) {
             missing.push("not in the hosts file");
         }
         if site.https.is_on() && !self.certificates.contains(site.name.as_str()) {

@@ -14,6 +14,8 @@ use super::cert::{is_in_table, leave_table};
 use super::consent;
 use super::database;
 use super::jobs::{self, JobFiles, Kind};
+use super::serve::background;
+use super::setup::{gave_ports, take_ports_away};
 use crate::args::{StoresArg, UninstallArgs};
 use crate::as_root::as_root;
 use crate::context::{Context, now};
@@ -55,6 +57,9 @@ pub(crate) fn run<'c>(context: &'c Context, args: &UninstallArgs, ui: &mut Ui) -
     };
     jobs::follow(context, &done.set);
     leave_table(context)?;
+    if gave_ports(context) {
+        take_ports_away(context, ui)?;
+    }
     let mut left = forget(context);
     // Root's helper remembers a user only after a change.
     if context.machine.is_real() && (has_history || !done.set.is_empty()) {
@@ -232,6 +237,8 @@ fn not_yet(text: &str) -> String {
 
 /// Takes the folders away, with the history of what was done; gives what could not be.
 fn forget(context: &Context) -> Vec<String> {
+    // It would go on with files that are gone.
+    _ = background::stop(context);
     let places = &context.machine.places;
     let mut left = Vec::new();
     for folder in [&places.data, &places.config] {

@@ -298,5 +298,5 @@ impl From<PlanError> for CommandError {
 /// The fix without a web server.
 pub(crate) fn no_server() -> String {
     let install = System::HERE.install_servers();
-    format!("{install}, or use the built-in server: add `--server built-in`, then run `yandro serve`")
+    format!("{install}, or use the built-in server: add `--server built-in`")
 }

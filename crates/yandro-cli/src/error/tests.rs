@@ -76,7 +76,7 @@ fn errors_of_plans_come_with_their_fix() {
     the authority's key is behind a passphrase [Usage, bad-input]
     /srv/fullchain.pem: a certificate needs at least one name or address [Usage, bad-input]
     no nginx was found [NotMade, not-made]
-      install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`, then run `yandro serve`
+      install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`
     no ferries was found [NotMade, not-made]
       name it (yandro servers add ferries --config PATH), or map the site on another: --server WHICH
     Apache httpd has no module `ssl` to load: its configuration has no line for it that could be switched on, and among its modules there is no `mod_ssl.so` [NotMade, not-made]

@@ -197,6 +197,13 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
             ("yandro setup completions fish > ~/.config/fish/completions/yandro.fish", "fish"),
         ],
     ),
+    (
+        "setup ports",
+        &[
+            ("yandro setup ports", "then: yandro map NAME FOLDER --server built-in"),
+            ("yandro setup ports --remove", ""),
+        ],
+    ),
     ("setup man", &[("yandro setup man --out ~/.local/share/man/man1", "then: man yandro-map")]),
     (
         "help",

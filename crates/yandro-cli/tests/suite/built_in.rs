@@ -34,7 +34,7 @@ impl Served {
         sysroot.write("depot/crew.txt", "not to be served either\n");
         sysroot.write("saltmarsh/tides.css", "0123456789");
         let ran = sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in"]).succeeds();
-        assert!(ran.stdout.contains("start it with `yandro serve`"), "{ran}");
+        assert!(ran.stdout.contains("yandro servers start built-in"), "{ran}");
         let serve = sysroot.command(&["serve"]);
         let mut limited = Command::new("sh");
         limited.args(["-c", r#"ulimit -n "$1"; shift; exec "$@""#, "sh", &descriptors.to_string()]);

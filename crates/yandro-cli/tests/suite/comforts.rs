@@ -33,7 +33,7 @@ fn several_names_are_mapped_as_one_change_and_undone_as_one() {
       site list  made /home/ada/.config/yandro/sites.toml
       certificate  made for crew.test, until $DATE
       certificate  made for depot.test, until $DATE
-      proof  not proven: the built-in server isn't running: start it with `yandro serve`
+      proof  not proven: the built-in server doesn't run: yandro servers start built-in
 
     Make this system and your browsers trust the new authority: yandro authority trust
     (`yandro authority show` prints which names it can issue for).

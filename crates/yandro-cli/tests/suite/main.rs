@@ -14,6 +14,7 @@ mod apache;
 #[cfg(feature = "databases")]
 mod applications;
 mod authority;
+mod background;
 mod bad_input;
 mod browser;
 mod built_in;

@@ -228,7 +228,8 @@ fn a_server_under_sudo_has_no_rights_of_roots_when_it_answers() {
     let ran = harbour.yandro(&["serve"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: the built-in server can't listen: port 81 of 127.0.0.1: Permission denied (os error 13)
-    fix: ports below 1024 need root. Choose others in $ROOT/ada/.config/yandro/settings.toml:
+    fix: let yandro listen on low ports, once and for good: yandro setup ports
+    fix: or choose ports above 1023 in $ROOT/ada/.config/yandro/settings.toml:
 
       [built-in]
       http-port = 8080

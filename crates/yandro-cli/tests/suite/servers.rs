@@ -190,7 +190,7 @@ fn found_and_added_servers_are_listed() {
     ");
     insta::assert_snapshot!(Sysroot::new().yandro(&["servers"]), @"
     No web server was found.
-    Fix: install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`, then run `yandro serve`
+    Fix: install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`
     [status 0]
     ");
 }

@@ -33,7 +33,7 @@ fn steps_run_after_mapping_once_they_were_agreed_to() {
     let ran = sysroot.yandro(&["map", "saltmarsh.test", "--accept"]);
     insta::assert_snapshot!(steady(&ran), @r"
     saltmarsh.test -> $ROOT/home/ada/shop (nothing had to be changed)
-      proof  not proven: the built-in server isn't running: start it with `yandro serve`
+      proof  not proven: the built-in server doesn't run: yandro servers start built-in
 
     steps
       failed sh -c 'echo low water; echo aground >&2; exit 7' (TIME)

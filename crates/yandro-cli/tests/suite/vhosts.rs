@@ -284,7 +284,7 @@ fn a_broken_configuration_is_reported_with_its_place() {
     ");
     insta::assert_snapshot!(Sysroot::new().yandro(&["vhosts"]), @"
     error: no web server was found
-    fix: install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`, then run `yandro serve`
+    fix: install Apache httpd (`apt install apache2`) or nginx (`apt install nginx-light`), or use the built-in server: add `--server built-in`
     [status 3]
     ");
 }

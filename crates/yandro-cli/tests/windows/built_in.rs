@@ -13,10 +13,12 @@ fn a_site_is_mapped_proven_trusted_and_taken_away() {
     assert!(block.contains("127.0.0.1\tsaltmarsh.test\r\n::1\tsaltmarsh.test\r\n"), "{block}");
     let list = read(machine.own_folders()[0].join("sites.toml"));
     assert!(list.contains("folder = \"C:/sites/saltmarsh\"\n"), "{list}");
-    machine.yandro(&["check"]).says("yandro serve");
-    let yandro = env!("CARGO_BIN_EXE_yandro");
-    let _serving =
-        machine.start(if yandro.starts_with('/') { format!("Z:{yandro}") } else { yandro.into() }, &["serve"], 443);
+    // It runs in the background from now on, and is started and stopped by a word.
+    assert!(ran.stdout.contains("answers from there, over HTTPS"), "{ran}");
+    machine.yandro(&["servers"]).succeeds().says("runs (process");
+    machine.yandro(&["servers", "stop", "built-in"]).succeeds();
+    machine.yandro(&["check"]).says("yandro servers start built-in");
+    machine.yandro(&["servers", "start", "built-in"]).succeeds();
     machine.yandro(&["check"]).succeeds().says("1 site, 1 name: all proven");
     let not_trusted = "error 12157";
     let fetched = machine.fetch("saltmarsh.test");

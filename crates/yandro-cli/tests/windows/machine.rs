@@ -59,6 +59,7 @@ impl Machine {
             return None;
         }
         let machine = Self { _one: ONE.lock().unwrap_or_else(PoisonError::into_inner) };
+        machine.yandro(&["servers", "stop", "built-in"]);
         for folder in [r"C:\sites", r"C:\nginx", r"C:\Apache24", r"C:\web tools"] {
             _ = fs::remove_dir_all(folder);
         }
@@ -121,6 +122,13 @@ impl Machine {
         write(&Path::new(folder).join(r"html\index.html"), "the usual page\n");
         write(&Path::new(folder).join(r"conf\nginx.conf"), &NGINX.replace('\n', "\r\n"));
         Some(program)
+    }
+}
+
+/// The built-in server stays in the background otherwise.
+impl Drop for Machine {
+    fn drop(&mut self) {
+        self.yandro(&["servers", "stop", "built-in"]);
     }
 }
 

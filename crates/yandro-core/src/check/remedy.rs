@@ -35,7 +35,7 @@ pub enum Remedy {
     PutBack(HostName),
     /// `yandro servers start`, `reload` or `stop`.
     Control(ServerVerb, ServerId),
-    /// `yandro serve`, with the address to listen on if it isn't loopback.
+    /// `yandro servers start built-in`, or `yandro serve` with the address to listen on if it isn't loopback.
     Serve(Option<IpAddr>),
     /// `yandro check --fix`.
     CheckAndFix(HostName),

@@ -65,6 +65,9 @@ impl Judge<'_> {
             let cause = Cause::HostsUnread { file: file.clone(), fault: fault.clone() };
             return fail("not read", Diagnosis::new(cause).fix(fix));
         }
+        if lines.is_empty() && self.expected.site.is_known_by_itself(name, self.expected.server) {
+            return Ok("not needed: below `localhost` (RFC 6761)".to_owned());
+        }
         let Some((address, _)) = lines.first() else {
             let cause = Cause::HostsMissing { file: file.clone(), host: name.clone() };
             return fail("missing", Diagnosis::new(cause).fix(self.map([])));
@@ -110,6 +113,9 @@ impl Judge<'_> {
                     unexplained.fix(self.asked_by_hand())
                 });
                 fail(detail, diagnosis)
+            }
+            ResolverAnswer::Failed(_) if self.expected.site.is_known_by_itself(&host, self.expected.server) => {
+                Ok("no address: browsers and curl know it by themselves".to_owned())
             }
             ResolverAnswer::Failed(words) => {
                 let answer = Unresolved::None { host };

@@ -230,7 +230,7 @@ mod tests {
     fn wanted(script: Option<&str>) -> [(&'static str, Option<String>); 3] {
         [
             ("user", Some("ada".to_owned())),
-            ("listen", Some("/run/a.sock".to_owned())),
+            ("listen", Some("/run/yandro-php8.2-a.sock".to_owned())),
             (PREPEND, script.map(str::to_owned)),
         ]
     }
@@ -243,7 +243,7 @@ mod tests {
         ; tides.test: a site of ada, in /home/ada/sites.toml; lines that you add here stay
         [yandro-tides.test]
         user = ada
-        listen = /run/a.sock
+        listen = /run/yandro-php8.2-a.sock
         php_admin_value[auto_prepend_file] = "/s.php"
         pm = ondemand
         pm.max_children = 10
@@ -259,11 +259,11 @@ mod tests {
         let edited =
             new.replace("max_children = 10", "max_children = 3").replace("user = ada", "user=root\nuser = bob")
                 + "php_value[memory_limit] = 1G\n";
-        let edited = edited.replace("listen = /run/a.sock\n", "");
+        let edited = edited.replace("listen = /run/yandro-php8.2-a.sock\n", "");
         insta::assert_snapshot!(pool_text(Some(edited.as_bytes()), &list, &name, &wanted(None)), @"
         ; tides.test: a site of ada, in /home/ada/sites.toml; lines that you add here stay
         [yandro-tides.test]
-        listen = /run/a.sock
+        listen = /run/yandro-php8.2-a.sock
         user = ada
         pm = ondemand
         pm.max_children = 3

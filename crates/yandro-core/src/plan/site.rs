@@ -211,7 +211,18 @@ fn point_names(
     (before, site): (Option<&Site>, &Site),
 ) -> Result<(), PlanError> {
     let path = &observed.places.hosts;
-    let mapping = Mapping { addresses: observed.addresses(site), names: site.names().cloned().collect() };
+    let is_known = |name: &HostName| site.server.is_some_and(|server| site.is_known_by_itself(name, server));
+    let present = match &observed.hosts {
+        Some(text) if site.names().any(is_known) => hosts::HostsFile::parse(text).own_names(&observed.places.list),
+        _ => Vec::new(),
+    };
+    // A line that is there stays: without root it couldn't go.
+    let needs_line = |name: &&HostName| !is_known(name) || present.contains(name);
+    let mapping =
+        Mapping { addresses: observed.addresses(site), names: site.names().filter(needs_line).cloned().collect() };
+    if mapping.names.is_empty() && before.is_none_or(|before| !before.names().any(|name| present.contains(name))) {
+        return Ok(());
+    }
     // A name that another site has by now is its.
     let is_free = |name: &&HostName| list.owner(name).is_none_or(|owner| owner.name == site.name);
     let former: Vec<HostName> = before.into_iter().flat_map(Site::names).filter(is_free).cloned().collect();

@@ -115,6 +115,13 @@ impl Https {
 }
 
 impl Site {
+    /// Whether a name of the site needs no line in the hosts file on this server: clients take names below `localhost`
+    /// for this computer by themselves (RFC 6761 section 6.3), and the built-in server needs nothing else of root's.
+    pub fn is_known_by_itself(&self, name: &HostName, server: ServerId) -> bool {
+        let is_usual = self.address == DEFAULT_ADDRESS && !self.serving.by_address;
+        server == ServerId::BuiltIn && is_usual && name.is_below_or_equal("localhost")
+    }
+
     /// The same site with another name, and with the socket of its own pool of php-fpm if it has one.
     #[must_use]
     pub fn named(&self, name: &HostName) -> Self {

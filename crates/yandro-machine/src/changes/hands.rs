@@ -5,9 +5,7 @@ use std::io::ErrorKind::{BrokenPipe, UnexpectedEof};
 use std::process::Command;
 
 use camino::{Utf8Path, Utf8PathBuf};
-use yandro_core::{
-    Cache, DatabaseKind, DatabasePlace, NewDatabase, ServerId, StoreKind, TrustChange, TrustStore, Wish,
-};
+use yandro_core::{Cache, ServerId, StoreKind, TrustChange, TrustStore, Wish};
 
 use super::control::ControlError;
 use super::control::{OnWait, ServerAction, ServerControl};
@@ -15,7 +13,6 @@ use super::link;
 use super::privileged::{Asked, ControlVerb, Helper, HelperAnswer, PathState, Refusal, Request};
 use crate::caches;
 use crate::caller;
-use crate::database::DatabaseError;
 use crate::files::{self, Attributes, FileError};
 use crate::machine::Machine;
 use crate::os;
@@ -50,53 +47,6 @@ impl Escalate for NoEscalation {
     fn command(&self, _: &[Utf8PathBuf], _: Reach) -> Option<Command> {
         None
     }
-}
-
-/// Has root make a database with an account that may use only it, or take one away whose password this is; gives the
-/// place of the server of one that was made.
-///
-/// # Errors
-/// When root's rights are not given, or the helper refuses.
-pub fn administer_database(
-    escalate: &dyn Escalate,
-    on_wait: OnWait<'_>,
-    kind: DatabaseKind,
-    database: &NewDatabase,
-    removes: bool,
-) -> Result<Option<DatabasePlace>, DatabaseError> {
-    let hands = Hands::new(escalate, on_wait);
-    let NewDatabase { name, password } = database.clone();
-    let server = Utf8Path::new(kind.name());
-    if !hands.prepare(&[], Reach::Database) {
-        return Err(DatabaseError::NotPermitted(kind));
-    }
-    match hands.ask(server, &Request::Database { kind, name, password, removes }) {
-        Ok(HelperAnswer::Database(place)) => Ok(Some(place)),
-        Ok(HelperAnswer::Refused { words }) => Err(DatabaseError::Helper(words)),
-        Ok(_) => Ok(None),
-        // The helper didn't come to be.
-        Err(_) => Err(DatabaseError::NotPermitted(kind)),
-    }
-}
-
-/// Starts the php-fpm of a version, with root's rights.
-///
-/// # Errors
-/// When root's rights are not given, or it doesn't start, with the reason.
-pub fn start_php(
-    machine: &Machine,
-    escalate: &dyn Escalate,
-    on_wait: OnWait<'_>,
-    version: &str,
-) -> Result<(), ControlError> {
-    if os::is_root() {
-        return php::start(machine, version);
-    }
-    let hands = Hands::new(escalate, on_wait);
-    if !hands.prepare(&[], Reach::Php) {
-        return Err(ControlError::Said("only root may start it".to_owned()));
-    }
-    hands.told(&Request::StartPhp { version: version.to_owned() })
 }
 
 /// How the helper writes a file.
@@ -166,7 +116,7 @@ impl<'a> Hands<'a> {
     }
 
     /// The helper does this, and says nothing but that it is done.
-    fn told(&self, request: &Request) -> Result<(), ControlError> {
+    pub(super) fn told(&self, request: &Request) -> Result<(), ControlError> {
         match self.ask(Utf8Path::new("sudo"), request)? {
             HelperAnswer::Refused { words } => Err(ControlError::Said(words)),
             _ => Ok(()),
@@ -183,7 +133,7 @@ impl<'a> Hands<'a> {
         }
     }
 
-    fn ask(&self, path: &Utf8Path, request: &Request) -> Result<HelperAnswer, FileError> {
+    pub(super) fn ask(&self, path: &Utf8Path, request: &Request) -> Result<HelperAnswer, FileError> {
         let paths = [path.to_owned()];
         if !self.prepare(&paths, Reach::Files) {
             return Err(FileError::at(path)(std::io::ErrorKind::PermissionDenied.into()));
@@ -337,27 +287,6 @@ impl ServerControl for Helped<'_, '_> {
     fn stop(&self, _: OnWait<'_>) -> Result<(), ControlError> {
         self.told(ControlVerb::Stop).map(|_| ())
     }
-}
-
-/// Has root's helper forget what it did for this user, if it ever did anything.
-///
-/// # Errors
-/// When root was not to be had, or the record can't be changed.
-pub fn forget_helped(escalate: &dyn Escalate, on_wait: OnWait<'_>) -> Result<(), ControlError> {
-    let folder = os::helper_folder();
-    if !folder.exists() {
-        return Ok(());
-    }
-    if os::is_root() {
-        let caller = crate::caller::number().unwrap_or_else(os::this_user);
-        return super::privileged::forget(caller).map_err(|error| ControlError::Said(error.to_string()));
-    }
-    let hands = Hands::new(escalate, on_wait);
-    let paths = [folder.to_owned()];
-    if !hands.prepare(&paths, Reach::Files) {
-        return Err(ControlError::Said(format!("only root can take {folder} away")));
-    }
-    hands.told(&Request::Forget)
 }
 
 /// Controls a server, with the help of root where that is needed. `None` when this user may not, and

@@ -5,6 +5,7 @@
 //! reloaded; and on any failure, also one that ends this process, everything is
 //! rolled back byte for byte.
 
+mod asked;
 mod carry_out;
 mod control;
 mod hands;
@@ -20,9 +21,10 @@ mod records;
 mod steps;
 mod taken_over;
 
+pub use asked::{administer_database, forget_helped, start_php};
 pub use carry_out::{CarriedOut, CarryOutError, StepFailure, Tools, carry_out};
 pub use control::{ControlError, Controls, OnWait, ServerAction, ServerControl};
-pub use hands::{Escalate, NoEscalation, Reach, administer_database, forget_helped, start_php, with_rights};
+pub use hands::{Escalate, NoEscalation, Reach, with_rights};
 pub(crate) use history::recorded_rows;
 pub use history::{History, HistoryEntry, Keep, done_steps, history, overlapped_by, prune, standing};
 pub use lock::{Lock, LockError};

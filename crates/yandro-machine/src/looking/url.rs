@@ -1,6 +1,6 @@
 //! Looking at a URL, whatever answers it.
 
-use std::net::{IpAddr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 
 use tokio::task::JoinSet;
 use yandro_core::{
@@ -106,6 +106,10 @@ fn addresses(url: &WebUrl, hosts: &HostsAnswer, resolver: &ResolverAnswer) -> Ve
     let mut addresses: Vec<IpAddr> = match (url.host_port.address(), resolver) {
         (Some(address), _) => vec![address],
         (None, ResolverAnswer::Addresses(all)) => all.clone(),
+        // Clients that follow RFC 6761 don't ask for names below it.
+        (None, ResolverAnswer::Failed(_)) if url.host_port.host().ends_with(".localhost") => {
+            vec![Ipv4Addr::LOCALHOST.into(), Ipv6Addr::LOCALHOST.into()]
+        }
         (None, ResolverAnswer::Failed(_)) => Vec::new(),
         (None, ResolverAnswer::NotAsked) => hosts.lines.iter().map(|(address, _)| *address).collect(),
     };

@@ -170,7 +170,8 @@ impl Prober {
             further: Vec::new(),
             proof: None,
         };
-        let Some(first) = seen.resolver.seen.first(&seen.hosts.seen) else { return seen };
+        let by_itself = expected.site.is_known_by_itself(name, expected.server).then_some(expected.site.address);
+        let Some(first) = seen.resolver.seen.first(&seen.hosts.seen).or(by_itself) else { return seen };
         let unasked = seen.clone();
         seen.further = at_others(&unasked, first);
         self.observe_all(&asked, &mut seen, first).await;

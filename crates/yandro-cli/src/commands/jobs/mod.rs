@@ -212,6 +212,22 @@ impl<'c> JobFiles<'c> {
         }
     }
 
+    /// Has the manager stop the server, which stays installed.
+    ///
+    /// # Errors
+    /// When it refuses.
+    pub(super) fn pause(&self) -> Result<(), ProgramError> {
+        match self.manager() {
+            Some(ManagerArg::Systemd) => {
+                let units = ["socket", "service"].map(|kind| format!("{}.{kind}", self.name));
+                self.systemctl(&["stop", &units[0], &units[1]])
+            }
+            Some(ManagerArg::Launchd) => self.launchctl("bootout", &self.name),
+            Some(ManagerArg::TaskScheduler) => self.schtasks(&["/End", "/TN", &self.name]),
+            Some(ManagerArg::Cron) | None => Ok(()),
+        }
+    }
+
     /// A manager's program, on the system that has it.
     fn program(&self, system: System, candidates: &[&str]) -> Option<Utf8PathBuf> {
         let machine = &self.context.machine;

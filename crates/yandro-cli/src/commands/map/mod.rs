@@ -19,12 +19,13 @@ use project::Project;
 use request::requests;
 #[cfg(test)]
 pub(crate) use steps::Steps;
-use yandro_core::{ChangeSet, CheckStep, Site, SiteList, TakeOver, map_site, map_sites};
+use yandro_core::{ChangeSet, CheckStep, ServerId, Site, SiteList, TakeOver, map_site, map_sites};
 use yandro_machine::SystemFresh;
 
 use super::apply::{Done, Planned, apply, done};
 use super::prove::{Proven, prove};
 use super::real_names;
+use super::serve::background;
 use crate::args::MapArgs;
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
@@ -138,6 +139,8 @@ pub(super) struct Telling {
     pub(super) is_root_given: bool,
     /// Further lines about what happened to a site.
     pub(super) first: Vec<String>,
+    /// What is told of the built-in server.
+    pub(super) built_in: Option<String>,
 }
 
 /// Applies a plan of sites, proves each of them, and tells of it. `written` runs before the proof.
@@ -148,16 +151,20 @@ pub(super) fn bring_about<'c>(
     written: impl Fn() -> Result<(), CommandError>,
     telling: Telling,
 ) -> Result<Outcome<'c>, CommandError> {
-    let mut proven = Vec::new();
+    let (mut proven, mut built_in) = (Vec::new(), None);
     let done = done!(apply(context, ui, plan, |sites| {
         written()?;
         proven.clear();
+        let has_built_in = sites.iter().any(|site| site.server == Some(ServerId::BuiltIn) && !site.disabled);
+        if has_built_in && context.machine.is_real() {
+            built_in = background::bring_up(context);
+        }
         for site in sites {
             proven.push(prove(context, site)?);
         }
         Ok(())
     }));
-    Ok(tell(context, done, proven, telling))
+    Ok(tell(context, done, proven, Telling { built_in, ..telling }))
 }
 
 /// Looks whether a site can be served before anything is written, and has its server started if it doesn't run.
@@ -282,6 +289,7 @@ fn show(context: &Context, done: &Done<Vec<Site>>, proofs: &[Proven], telling: &
             told.push(note);
         }
     }
+    telling.built_in.iter().for_each(|note| ui.note(note));
     if set.change_of(&context.machine.places.root_certificate()).is_some() {
         ui.say(&format!(
             "\nMake this system and your browsers trust the new authority: {COMMAND}yandro authority trust{COMMAND:#}\n(`yandro authority show` prints which names it can issue for)."

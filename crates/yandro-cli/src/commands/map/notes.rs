@@ -1,5 +1,7 @@
 //! Notes about a site that was just mapped.
 
+use std::net::ToSocketAddrs as _;
+
 use camino::Utf8PathBuf;
 use yandro_core::{
     Change, ChangeSet, Content, HostName, Role, ServerId, Site, SiteChange, Switched, Symlinks, VirtualHost,
@@ -8,6 +10,7 @@ use yandro_machine::{Found, servers};
 
 use super::super::reach;
 use super::BROWSERS_REMEMBER;
+use crate::as_root::as_root;
 use crate::context::Context;
 use crate::view::both_ways;
 
@@ -34,6 +37,7 @@ pub(super) fn notes(context: &Context, set: &ChangeSet, site: &Site, is_given: b
         notes.extend(chosen_root(change, site).filter(|_| !is_given));
         notes.extend(of_names(change, site));
     }
+    notes.extend(unresolved(context, site));
     if let Ok((_, list)) = context.list() {
         notes.extend(reach::note(context, site, &list.sites));
     }
@@ -76,6 +80,17 @@ fn of_names(change: &SiteChange, site: &Site) -> Vec<String> {
         notes.extend(name.advice().map(|advice| format!("{}: {advice}", both_ways(name))));
     }
     notes
+}
+
+/// The names below `localhost` that have no line in the hosts file, and that the resolver here doesn't know.
+fn unresolved(context: &Context, site: &Site) -> Option<String> {
+    let is_known = |name: &&HostName| site.server.is_some_and(|server| site.is_known_by_itself(name, server));
+    let is_unresolved = |name: &&HostName| (name.as_str(), 0).to_socket_addrs().is_err();
+    let name = site.names().filter(is_known).find(is_unresolved).filter(|_| context.machine.is_real())?;
+    Some(format!(
+        "browsers and curl take `{name}` for this computer by themselves; other programs don't here, since the resolver of this system doesn't know names below `localhost`. To have them know it: {}",
+        as_root(&["hosts", "point", name.as_str(), "127.0.0.1"])
+    ))
 }
 
 /// The document root that was chosen because the index is there.

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use yandro_core::{Job, System, When};
 use yandro_serve::Server;
 
-use super::{addresses, no_port};
+use super::{addresses, background, no_port};
 use crate::args::{ManagerArg, ServeArgs};
 use crate::as_root::as_root;
 use crate::commands::apply::{Planned, apply, done};
@@ -56,6 +56,10 @@ pub(super) fn install<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -
     })?;
     let sockets = sockets(context, args)?;
     if !files.is_installed() && !context.preview && machine.is_real() {
+        // The one in the background has the ports that the service is to have.
+        if background::process(machine).is_some() {
+            background::stop(context)?;
+        }
         can_listen(context, &sockets)?;
     }
     let command = command(context, args, manager)?;
@@ -134,7 +138,7 @@ pub(super) fn remove<'c>(context: &'c Context, ui: &mut Ui) -> Result<Outcome<'c
 }
 
 /// The sockets of the server, as its settings and sites are now.
-fn sockets(context: &Context, args: &ServeArgs) -> Result<Vec<SocketAddr>, CommandError> {
+pub(super) fn sockets(context: &Context, args: &ServeArgs) -> Result<Vec<SocketAddr>, CommandError> {
     let list = context.enabled()?;
     let (http, https) = (context.settings.built_in.http_port, context.settings.built_in.https_port);
     let both = |address| [SocketAddr::new(address, http), SocketAddr::new(address, https)];
@@ -142,7 +146,7 @@ fn sockets(context: &Context, args: &ServeArgs) -> Result<Vec<SocketAddr>, Comma
 }
 
 /// Refuses to install a service that couldn't listen.
-fn can_listen(context: &Context, sockets: &[SocketAddr]) -> Result<(), CommandError> {
+pub(super) fn can_listen(context: &Context, sockets: &[SocketAddr]) -> Result<(), CommandError> {
     let (http, https) = (context.settings.built_in.http_port, context.settings.built_in.https_port);
     let addresses: Vec<_> = sockets.iter().filter(|socket| socket.port() == http).map(SocketAddr::ip).collect();
     let bound = crate::signals::runtime()?.block_on(Server::bind(&addresses, http, https));
@@ -150,7 +154,8 @@ fn can_listen(context: &Context, sockets: &[SocketAddr]) -> Result<(), CommandEr
         ErrorKind::PermissionDenied if System::HERE != System::Windows => {
             let settings = context.machine.places.settings();
             CommandError::not_made(format!("the built-in server can't listen: {error}"))
-                .hint(format!("have the system open the ports for it; it runs as you: {}", as_root(&["serve", "--install"])))
+                .hint("let yandro listen on low ports, once and for good: yandro setup ports")
+                .hint(format!("or have the system open the ports for it; it runs as you: {}", as_root(&["serve", "--install"])))
                 .hint(format!("or choose ports above 1023 in {settings}:\n\n  [built-in]\n  http-port = 8080\n  https-port = 8443\n"))
         }
         _ => no_port(context, &error),

@@ -1,5 +1,6 @@
 //! `yandro serve`.
 
+pub(crate) mod background;
 mod install;
 pub(crate) mod requests;
 
@@ -31,6 +32,9 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c ServeArgs, ui: &mut Ui) ->
     if args.install {
         return install::install(context, args, ui);
     }
+    if args.keep {
+        return background::keep(context);
+    }
     if let Some(log) = &args.log {
         ui.write_to(log).map_err(|error| {
             CommandError::usage(format!("{log} can't be written: {error}")).hint("name another file: --log FILE")
@@ -59,7 +63,7 @@ fn serve<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -> Result<Outc
             count(list.sites.len() - left_out.len(), "site")
         ));
         tell_served(context, &list, caller.as_deref(), ui);
-        signals::unless_interrupted(follow(context, &running, ui)).await;
+        signals::unless_interrupted(follow(context, args, &running, ui)).await;
         running.stop().await;
         Ok(Outcome::printed())
     })
@@ -144,22 +148,28 @@ fn no_port(context: &Context, error: &std::io::Error) -> CommandError {
     let command = CommandError::not_made(format!("the built-in server can't listen: {error}"));
     match error.kind() {
         std::io::ErrorKind::PermissionDenied => command
+            .hint("let yandro listen on low ports, once and for good: yandro setup ports")
             .hint(format!(
-                "ports below 1024 need root. Choose others in {settings}:\n\n  [built-in]\n  http-port = 8080\n  https-port = 8443\n"
+                "or choose ports above 1023 in {settings}:\n\n  [built-in]\n  http-port = 8080\n  https-port = 8443\n"
             ))
-            .hint(format!("or start it as root; it gives up root's rights once it has the ports: {}", as_root(&["serve"]))),
-        std::io::ErrorKind::AddrInUse => {
-            command.hint(format!("end the program that has the port, or choose other ports under [built-in] in {settings}"))
-        }
+            .hint(format!(
+                "or start it as root; it gives up root's rights once it has the ports: {}",
+                as_root(&["serve"])
+            )),
+        std::io::ErrorKind::AddrInUse => command
+            .hint(format!("end the program that has the port, or choose other ports under [built-in] in {settings}")),
         _ => command,
     }
 }
 
-/// Takes every change of the site list and of the certificates up, for ever.
-async fn follow(context: &Context, running: &Running, ui: &mut Ui) {
+/// Takes every change of the site list and of the certificates up, for ever, or until nobody keeps this server any more.
+async fn follow(context: &Context, args: &ServeArgs, running: &Running, ui: &mut Ui) {
     let mut last = state(context);
     loop {
         tokio::time::sleep(LOOK).await;
+        if args.kept && background::is_left(&context.machine) {
+            return;
+        }
         let now = state(context);
         if now == last {
             continue;

@@ -2,9 +2,11 @@
 
 use std::net::SocketAddr;
 
+use yandro_core::ServerId;
 use yandro_machine::php::{self, Php};
 use yandro_machine::{Control, Found, NamedServer, servers};
 
+use crate::commands::serve::background;
 use crate::context::Context;
 use crate::error::no_server;
 use crate::view::{COMMAND, Cell, DIM, Data, GOOD, Outcome, STRONG, Table, Ui, WARN, data};
@@ -56,31 +58,85 @@ fn listens(context: &Context, found: &Found) -> Vec<String> {
     listens
 }
 
+/// The built-in server, where it runs or has sites.
+struct BuiltIn {
+    listens: Vec<String>,
+    runs: bool,
+    process: Option<i32>,
+}
+
+impl BuiltIn {
+    fn of(context: &Context) -> Option<Self> {
+        let sites = context.list().map(|(_, list)| list.sites).unwrap_or_default();
+        let is_real = context.machine.is_real();
+        let runs = is_real && background::runs(context);
+        let is_used = sites.iter().any(|site| site.server == Some(ServerId::BuiltIn));
+        let ports = &context.settings.built_in;
+        let listens = [ports.http_port, ports.https_port].map(|port| port.to_string()).to_vec();
+        let process = background::process(&context.machine);
+        (runs || is_used).then_some(Self { listens, runs, process })
+    }
+
+    fn cells(&self, context: &Context) -> Vec<Cell> {
+        let stands = match (self.runs, self.process) {
+            (true, Some(pid)) => Cell::new(format!("runs (process {pid})"), GOOD),
+            (true, None) => Cell::new("runs", GOOD),
+            (false, _) if !context.machine.is_real() => Cell::new("not asked: a sysroot", DIM),
+            (false, _) => Cell::new("doesn't run: yandro servers start built-in", WARN),
+        };
+        vec![
+            Cell::new(ServerId::BuiltIn.word(), STRONG),
+            Cell::plain("yandro's own"),
+            Cell::plain(""),
+            Cell::plain(""),
+            Cell::plain(self.listens.join(", ")),
+            stands,
+        ]
+    }
+
+    fn data(&self, context: &Context) -> ServerData {
+        ServerData {
+            name: ServerId::BuiltIn.word().to_owned(),
+            kind: ServerId::BuiltIn.word(),
+            layout: "",
+            config: context.machine.places.settings().to_string(),
+            sites: context.machine.places.site_list().to_string(),
+            listens: self.listens.clone(),
+            process: self.process,
+            elsewhere: false,
+            address: None,
+            paths: None,
+            ports: None,
+        }
+    }
+}
+
 pub(super) fn list(context: &Context) -> Outcome<'_> {
+    let built_in = BuiltIn::of(context);
     let all: Vec<Listed<'_>> = context.present().all().iter().map(|found| Listed::of(context, found)).collect();
     let gone: Vec<&NamedServer> = context.registry.missing(context.present().all());
     let missing = gone.iter().map(|named| named.name.to_string()).collect();
     let php = php::installed(&context.machine);
     let data = Servers {
-        servers: all.iter().map(to_data).collect(),
+        servers: all.iter().map(to_data).chain(built_in.iter().map(|own| own.data(context))).collect(),
         missing,
         php: if php.is_empty() { None } else { Some(php.iter().map(php_data).collect()) },
     };
     Outcome::new(data, move |_, ui| {
-        show_all(context, &all, &gone, ui);
+        show_all(context, &all, built_in.as_ref(), &gone, ui);
         show_php(&php, ui);
     })
 }
 
-fn show_all(context: &Context, all: &[Listed<'_>], gone: &[&NamedServer], ui: &mut Ui) {
+fn show_all(context: &Context, all: &[Listed<'_>], built_in: Option<&BuiltIn>, gone: &[&NamedServer], ui: &mut Ui) {
     let machine = &context.machine;
     let unknown = servers::running(machine, context.present());
-    if all.is_empty() && !unknown.is_empty() {
+    if all.is_empty() && built_in.is_none() && !unknown.is_empty() {
         // Each of them is named below.
-    } else if all.is_empty() {
+    } else if all.is_empty() && built_in.is_none() {
         ui.say(&format!("No web server was found.\nFix: {}", no_server()));
     } else {
-        show(context, all, ui);
+        show(context, all, built_in, ui);
     }
     for own in &unknown {
         ui.note(&format!(
@@ -101,7 +157,7 @@ fn show_all(context: &Context, all: &[Listed<'_>], gone: &[&NamedServer], ui: &m
     }
 }
 
-fn show(context: &Context, all: &[Listed<'_>], ui: &mut Ui) {
+fn show(context: &Context, all: &[Listed<'_>], built_in: Option<&BuiltIn>, ui: &mut Ui) {
     let machine = &context.machine;
     let mut table = Table::new(&["SERVER", "KIND", "LAYOUT", "CONFIGURATION", "LISTENS ON", "STATUS"]).least(&[
         "LAYOUT",
@@ -118,8 +174,11 @@ fn show(context: &Context, all: &[Listed<'_>], ui: &mut Ui) {
             own.stands(machine.is_real()),
         ]);
     }
+    if let Some(own) = built_in {
+        table.row(own.cells(context));
+    }
     ui.table(&table);
-    if let ([first, _, ..], true) = (all, all[0].found.named.is_some()) {
+    if let ([first, _, ..], true) = (all, all.first().is_some_and(|own| own.found.named.is_some())) {
         let word = first.found.id.word();
         ui.say(&format!(
             "\nA site goes on {STRONG}{word}{STRONG:#} unless another server is said: yandro map NAME --server WHICH"

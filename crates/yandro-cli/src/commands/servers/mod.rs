@@ -1,6 +1,7 @@
 //! `yandro servers`.
 
 mod add;
+mod built_in;
 mod list;
 
 use yandro_core::{ServerId, ServerName, System};
@@ -48,6 +49,9 @@ fn chosen(context: &Context, name: Option<&str>) -> Result<(ServerId, Control), 
 }
 
 fn test<'c>(context: &'c Context, name: Option<&'c str>, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
+    if built_in::is_meant(name) {
+        return Ok(built_in::test(context));
+    }
     let (id, server) = chosen(context, name)?;
     let name = id.word();
     let sudo = Sudo::new(&context.machine, ui.is_quiet());
@@ -111,6 +115,9 @@ fn control<'c>(
     verb: Verb,
     ui: &mut Ui,
 ) -> Result<Outcome<'c>, CommandError> {
+    if built_in::is_meant(name) {
+        return built_in::control(context, verb, ui);
+    }
     let (id, server) = chosen(context, name)?;
     let name = id.word();
     // A remote server's state is unknown.

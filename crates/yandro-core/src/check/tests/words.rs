@@ -419,7 +419,7 @@ fn every_finding_reads_as_written_here() {
     yandro settle
     yandro settle --put-back tides.test
     yandro servers stop nginx
-    yandro serve
+    yandro servers start built-in
     yandro serve --listen 10.0.0.5
     yandro check tides.test --fix
     yandro check tides.test --watch

@@ -23,7 +23,7 @@ impl Display for Remedy {
             Self::Settle => f.write_str("yandro settle"),
             Self::PutBack(site) => write!(f, "yandro settle --put-back {site}"),
             Self::Control(control, server) => write!(f, "yandro servers {} {}", control.word(), server.word()),
-            Self::Serve(None) => f.write_str("yandro serve"),
+            Self::Serve(None) => f.write_str("yandro servers start built-in"),
             Self::Serve(Some(address)) => write!(f, "yandro serve --listen {address}"),
             Self::CheckAndFix(site) => write!(f, "yandro check {site} --fix"),
             Self::Watch(site) => write!(f, "yandro check {site} --watch"),

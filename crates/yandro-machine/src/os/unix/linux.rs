@@ -173,6 +173,34 @@ pub(crate) fn is_idle(pid: i32) -> Option<bool> {
     Some(field("State:")?.starts_with(['S', 'I', 'T']) && is_none("SigPnd:") && is_none("ShdPnd:"))
 }
 
+/// The attribute with the capabilities of a program's file.
+const CAPABILITIES: &str = "security.capability";
+/// `CAP_NET_BIND_SERVICE` in the second version of that attribute (`linux/capability.h`): version and the flag that the
+/// program has it from its start, then the permitted and the inheritable ones, in two halves; little-endian.
+const NET_BIND_SERVICE: [u8; 20] = [1, 0, 0, 2, 0, 4, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0];
+
+/// Whether a program's file has just the right to listen on low ports.
+pub(crate) fn has_low_ports(program: &Utf8Path) -> bool {
+    let mut now = [0; 24];
+    let read = rustix::fs::getxattr(program.as_std_path(), CAPABILITIES, &mut now);
+    read.is_ok_and(|length| now.get(..length) == Some(&NET_BIND_SERVICE[..]))
+}
+
+/// Gives a program's file the right to listen on low ports, or takes it away.
+///
+/// # Errors
+/// When this process may not, or the file system keeps no capabilities.
+pub(crate) fn set_low_ports(program: &Utf8Path, allowed: bool) -> io::Result<()> {
+    if allowed {
+        let flags = rustix::fs::XattrFlags::empty();
+        return Ok(rustix::fs::setxattr(program.as_std_path(), CAPABILITIES, &NET_BIND_SERVICE, flags)?);
+    }
+    match rustix::fs::removexattr(program.as_std_path(), CAPABILITIES) {
+        Err(error) if error != rustix::io::Errno::NODATA => Err(error.into()),
+        _ => Ok(()),
+    }
+}
+
 /// The first port on which an ordinary user may listen (ip(7), `ip_unprivileged_port_start`).
 pub(crate) fn first_of_users() -> u16 {
     let set = fs::read_to_string("/proc/sys/net/ipv4/ip_unprivileged_port_start");

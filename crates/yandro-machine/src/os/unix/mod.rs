@@ -34,13 +34,13 @@ pub(crate) use identity::{
 pub(crate) use output::{Output, clean_environment, end_group, own_group};
 pub(crate) use own::{
     FileRights, IMMUTABLE_BY, as_account, began, changeable_again, children, command_line, description, first_of_users,
-    is_idle, is_immutable, keep_memory_to_itself, listening, named_sockets, process, processes, program,
-    shares_processes,
+    has_low_ports, is_idle, is_immutable, keep_memory_to_itself, listening, named_sockets, process, processes, program,
+    set_low_ports, shares_processes,
 };
 pub(crate) use owner::{Owner, give_project};
 pub(crate) use process::{
-    become_program, connects, flush_names, is_socket, keep_streams_to_itself, leave_console, opened_by_systemd,
-    processes_named, send, service_of,
+    become_program, connects, flush_names, is_socket, keep_streams_to_itself, leave_console, leave_session,
+    opened_by_systemd, processes_named, send, service_of,
 };
 pub use rights::User;
 pub(crate) use rights::{granting, is_person, mode, rights, rights_of, rights_with, set_rights};

@@ -24,6 +24,11 @@ pub(crate) fn opened_by_systemd() -> std::io::Result<Vec<std::net::TcpListener>>
 /// Stays with the terminal: a service has none.
 pub(crate) fn leave_console() {}
 
+/// Makes a session of its own (`setsid(2)`); one that leads a group has its own already.
+pub(crate) fn leave_session() {
+    _ = rustix::process::setsid();
+}
+
 /// Keeps the standard streams of this process from programs that get others: so it is here.
 pub(crate) fn keep_streams_to_itself() {}
 

@@ -27,6 +27,11 @@ pub(crate) fn leave_console() {
     system::leave_console();
 }
 
+/// Leaves the console: there are no sessions of terminals here.
+pub(crate) fn leave_session() {
+    system::leave_console();
+}
+
 /// Keeps the standard streams of this process from programs that get others: who reads them would wait for a server that
 /// was started, too.
 pub(crate) fn keep_streams_to_itself() {
@@ -69,6 +74,19 @@ pub(crate) fn process(pid: i32) -> Option<Process> {
 pub(crate) fn began(pid: i32) -> Option<SystemTime> {
     let since = Duration::from_nanos(system::began(pid.cast_unsigned()).ok()?.checked_mul(100)?);
     SystemTime::UNIX_EPOCH.checked_add(since.checked_sub(BEFORE_1970)?)
+}
+
+/// Whether a program's file has the right to listen on low ports: there is none here.
+pub(crate) fn has_low_ports(_: &Utf8Path) -> bool {
+    false
+}
+
+/// Gives a program's file the right to listen on low ports: there is none here.
+///
+/// # Errors
+/// Always.
+pub(crate) fn set_low_ports(_: &Utf8Path, _: bool) -> io::Result<()> {
+    Err(io::ErrorKind::Unsupported.into())
 }
 
 /// Whether a process is of this system: containers have systems of their own here.
