@@ -59,6 +59,7 @@ impl Machine {
             return None;
         }
         let machine = Self { _one: ONE.lock().unwrap_or_else(PoisonError::into_inner) };
+        fs::create_dir_all(r"C:\sites").unwrap();
         machine.yandro(&["servers", "stop", "built-in"]);
         for folder in [r"C:\sites", r"C:\nginx", r"C:\Apache24", r"C:\web tools"] {
             _ = fs::remove_dir_all(folder);
