@@ -1,5 +1,6 @@
 //! Host names: validation, IDNA, and what kind of suffix a name has.
 
+mod public;
 mod suffix;
 
 use core::net::IpAddr;

@@ -1,6 +1,7 @@
 //! The kind of a name's suffix, and its consequences.
 
 use super::HostName;
+use super::public::public_suffix;
 
 /// Suffixes that nobody on the internet can own: RFC 6761, RFC 2606,
 /// RFC 8375 (`home.arpa`), and `internal`, reserved by ICANN in 2024.
@@ -82,15 +83,13 @@ impl HostName {
             return Suffix::ForcedHttps(suffix);
         }
         // The list knows names with a dot; a single label is nobody's domain.
-        let is_public = self.as_str().contains('.')
-            && psl::suffix(self.as_str().as_bytes()).is_some_and(|suffix| suffix.is_known());
+        let is_public = self.as_str().contains('.') && public_suffix(self.as_str()).is_some();
         if is_public { Suffix::Public } else { Suffix::Unlisted }
     }
 
     /// Whether names below this one belong to many people, as those below `com` and `co.uk` do.
     pub fn is_public_suffix(&self) -> bool {
-        psl::suffix(self.as_str().as_bytes())
-            .is_some_and(|suffix| suffix.is_known() && suffix.as_bytes() == self.as_str().as_bytes())
+        public_suffix(self.as_str()) == Some(self.as_str())
     }
 
     /// Whether somebody on the internet can own the name: while it is mapped, their site can't
