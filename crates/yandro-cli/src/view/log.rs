@@ -4,6 +4,7 @@ use std::fs::{File, OpenOptions};
 use std::io::{self, Write as _};
 
 use camino::{Utf8Path, Utf8PathBuf};
+use yandro_machine::caller;
 
 use crate::context::{now, stamp};
 
@@ -20,13 +21,18 @@ pub(super) struct Log {
 impl Log {
     /// Goes on with a file, or makes it.
     pub(super) fn open(path: &Utf8Path) -> io::Result<Self> {
+        let _rights = caller::rights_for(path);
         Ok(Self { path: path.to_owned(), file: OpenOptions::new().append(true).create(true).open(path)? })
     }
 
     /// Adds a line, with the time.
     pub(super) fn write(&mut self, text: &str) -> io::Result<()> {
         if self.file.metadata()?.len() > LONGEST {
-            std::fs::rename(&self.path, format!("{}.1", self.path))?;
+            let renamed = {
+                let _rights = caller::rights_for(&self.path);
+                std::fs::rename(&self.path, format!("{}.1", self.path))
+            };
+            renamed?;
             *self = Self::open(&self.path)?;
         }
         self.file.write_all(format!("{} {text}\n", stamp(now())).as_bytes())

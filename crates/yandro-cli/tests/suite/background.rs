@@ -103,9 +103,14 @@ fn low_ports_are_had_by_a_right_that_sudo_gives_once() {
     // The printed fix, as it is.
     let ran = ada("setup ports").succeeds();
     assert!(ran.stdout.contains("may listen on ports below 1024 now"), "{ran}");
-    without_sudo(&harbour);
     let ran = ada(&map).succeeds();
     assert!(ran.stdout.contains("https://shop.localhost/ answers from there, over HTTPS"), "{ran}");
+    assert!(!ran.stderr.contains("sudo for them"), "{ran}");
+    // The running server takes another address, too.
+    let ran = ada(&format!("map quay.test {home}/shop --server built-in --address 127.0.0.9")).succeeds();
+    assert!(ran.stdout.contains("https://quay.test/ answers from there, over HTTPS"), "{ran}");
+    without_sudo(&harbour);
+    ada(&map).succeeds();
     assert_eq!(harbour.local("https://shop.localhost/"), PAGE);
     let rights = format!("grep CapEff /proc/$(cat {home}/.local/share/yandro/serve.pid)/status");
     let rights = harbour.machine.run("sh", &["-c", &rights]).stdout;

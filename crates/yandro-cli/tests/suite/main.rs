@@ -39,6 +39,7 @@ mod helper_attacks;
 mod helper_requests;
 mod history;
 mod hosts;
+mod instructions;
 mod kit;
 mod layouts;
 mod logs;

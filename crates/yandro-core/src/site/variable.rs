@@ -7,6 +7,7 @@ use camino::{Utf8Path, Utf8PathBuf};
 use super::InvalidValue;
 use super::reading::below_home;
 use super::serving::checked_path;
+use crate::server_path::in_files;
 
 /// A variable that PHP and the shell get: `NAME=VALUE`, or `NAME@FILE` for a secret.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -102,7 +103,7 @@ impl fmt::Display for SiteVariable {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match &self.value {
             VariableValue::Text(value) => write!(f, "{}={value}", self.name),
-            VariableValue::File(file) => write!(f, "{}@{file}", self.name),
+            VariableValue::File(file) => write!(f, "{}@{}", self.name, in_files(file)),
         }
     }
 }
@@ -133,12 +134,13 @@ mod tests {
 
     #[test]
     fn variables_are_read_and_those_of_servers_refused() {
+        let home = if cfg!(windows) { "C:/ada" } else { "/home/ada" };
         let read = |texts: &[&str]| {
-            variables(texts, Some("/home/ada".into()))
-                .map(|all| all.iter().map(ToString::to_string).collect::<Vec<_>>())
+            variables(texts, Some(home.into())).map(|all| all.iter().map(ToString::to_string).collect::<Vec<_>>())
         };
         assert_eq!(read(&["A=1", "B=x=y \"z\"", "A=2"]).unwrap(), ["B=x=y \"z\"", "A=2"]);
-        assert_eq!(read(&["A@~/key", "B=x@~/y", "C@/a=b"]).unwrap(), ["A@/home/ada/key", "B=x@~/y", "C@/a=b"]);
+        let key = format!("A@{home}/key");
+        assert_eq!(read(&["A@~/key", "B=x@~/y", "C@/a=b"]).unwrap(), [&*key, "B=x@~/y", "C@/a=b"]);
         assert!(!SiteVariable::is_allowed(["A@/etc/x", "y"].into_iter()));
         for (text, words) in [
             ("A", "`A` is not a variable: write it as `NAME=VALUE`, or a secret as `NAME@FILE`"),

@@ -19,7 +19,7 @@ use project::Project;
 use request::requests;
 #[cfg(test)]
 pub(crate) use steps::Steps;
-use yandro_core::{ChangeSet, CheckStep, ServerId, Site, SiteList, TakeOver, map_site, map_sites};
+use yandro_core::{ChangeSet, CheckStep, Site, SiteList, TakeOver, map_site, map_sites};
 use yandro_machine::SystemFresh;
 
 use super::apply::{Done, Planned, apply, done};
@@ -155,9 +155,8 @@ pub(super) fn bring_about<'c>(
     let done = done!(apply(context, ui, plan, |sites| {
         written()?;
         proven.clear();
-        let has_built_in = sites.iter().any(|site| site.server == Some(ServerId::BuiltIn) && !site.disabled);
-        if has_built_in && context.machine.is_real() {
-            built_in = background::bring_up(context);
+        if context.machine.is_real() {
+            built_in = background::bring_up(context, sites);
         }
         for site in sites {
             proven.push(prove(context, site)?);

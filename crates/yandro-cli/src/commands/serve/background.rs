@@ -10,8 +10,8 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use camino::Utf8PathBuf;
-use yandro_core::ServerId;
-use yandro_machine::{Machine, caller, files, interrupt, ports, process as programs};
+use yandro_core::{ServerId, Site};
+use yandro_machine::{Machine, caller, interrupt, ports, process as programs};
 
 use super::install::{can_listen, sockets};
 use crate::args::ServeArgs;
@@ -59,6 +59,7 @@ impl BackgroundFiles {
 
     /// The lock, if nobody has it.
     fn lock(&self) -> Option<File> {
+        let _rights = caller::rights_for(&self.lock);
         let file = OpenOptions::new().write(true).create(true).truncate(false).open(&self.lock).ok()?;
         file.try_lock().is_ok().then_some(file)
     }
@@ -94,7 +95,11 @@ pub(crate) fn runs(context: &Context) -> bool {
 
 /// Whether something listens on the server's port.
 fn listens(context: &Context) -> bool {
-    let at = SocketAddr::new(IpAddr::V4(Ipv4Addr::LOCALHOST), context.settings.built_in.http_port);
+    listens_at(context, IpAddr::V4(Ipv4Addr::LOCALHOST))
+}
+
+fn listens_at(context: &Context, address: IpAddr) -> bool {
+    let at = SocketAddr::new(address, context.settings.built_in.http_port);
     TcpStream::connect_timeout(&at, Duration::from_secs(2)).is_ok()
 }
 
@@ -237,11 +242,23 @@ fn spawn(words: &[String]) -> io::Result<Child> {
 /// Removes a file of the server's; one that is gone already needs none.
 fn remove(path: &Utf8PathBuf) {
     let _rights = caller::rights_for(path);
-    _ = std::fs::remove_file(files::follow(path).unwrap_or_else(|_| path.clone()));
+    _ = std::fs::remove_file(path);
 }
 
-/// Has the server of a mapped site run; gives what is to be told of that, also where it can't be.
-pub(crate) fn bring_up(context: &Context) -> Option<String> {
+/// Has the server of mapped sites run, and listen at their addresses; gives what is to be told of that, also where it
+/// can't be.
+pub(crate) fn bring_up(context: &Context, sites: &[Site]) -> Option<String> {
+    let own = sites.iter().filter(|site| site.server == Some(ServerId::BuiltIn) && !site.disabled);
+    let addresses: Vec<IpAddr> = own.map(|site| site.address).filter(IpAddr::is_loopback).collect();
+    if addresses.is_empty() {
+        return None;
+    }
+    // It takes its addresses when it starts.
+    let is_unheard = |address: &IpAddr| !listens_at(context, *address);
+    if process(&context.machine).is_some() && addresses.iter().any(is_unheard) {
+        _ = stop(context);
+        return start(context).err().map(|error| error.message);
+    }
     match start(context) {
         Ok(running) => told(running),
         Err(error) => {
