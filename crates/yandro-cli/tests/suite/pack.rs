@@ -44,6 +44,8 @@ fn a_packed_site_is_served_from_an_image_of_either_server() {
     let Some(machine) = Namespace::new(&["nginx", "chroot"]) else { return };
     as_shipped(&machine);
     machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "built-in"]).succeeds();
+    // The ports are for the servers of the image.
+    machine.yandro(&["servers", "stop", "built-in"]).succeeds();
     fs::write(machine.path("saltmarsh/.env"), "TIDE=secret\n").unwrap();
     let image = machine.path("image").display().to_string();
     fs::create_dir(&image).unwrap();
