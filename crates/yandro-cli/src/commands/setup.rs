@@ -2,7 +2,7 @@
 
 use camino::Utf8PathBuf;
 use yandro_core::System;
-use yandro_machine::{FileError, Machine, low_ports, process};
+use yandro_machine::{FileError, Machine, caller, low_ports, process};
 
 use crate::args::SetupCommand;
 use crate::as_root::{as_root, this_as_root};
@@ -85,7 +85,9 @@ pub(super) fn take_ports_away(context: &Context, ui: &mut Ui) -> Result<(), Comm
             by_root(&words, "take the right to listen on ports below 1024 from yandro's file", ui)?;
         }
     }
-    _ = std::fs::remove_file(given(&context.machine));
+    let given = given(&context.machine);
+    let _rights = caller::rights_for(&given);
+    _ = std::fs::remove_file(&given);
     Ok(())
 }
 

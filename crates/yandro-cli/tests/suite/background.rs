@@ -91,12 +91,15 @@ fn a_site_below_localhost_needs_no_root_and_its_server_stays_up() {
 fn low_ports_are_had_by_a_right_that_sudo_gives_once() {
     let Some(harbour) = machine("") else { return };
     harbour.machine.run("sysctl", &["-qw", "net.ipv4.ip_unprivileged_port_start=1024"]).succeeds();
-    // The web server of the machine has port 80.
-    harbour.machine.run("nginx", &["-s", "stop"]).succeeds();
     let (home, own) = (harbour.home(Some("ada")), harbour.machine.path("ada/yandro").display().to_string());
     harbour.machine.run("install", &["-o", "ada", "-m", "755", YANDRO, &own]).succeeds();
     let ada = |words: &str| harbour.machine.run("su", &["ada", "-c", &format!("HOME={home} {own} {words}")]);
     let map = format!("map shop.localhost {home}/shop --server built-in");
+    // The web server of the machine, which is root's, has port 80, and is not taken for the built-in one.
+    let ran = ada("servers start built-in");
+    assert!(ran.status == 3 && ran.stderr.contains("can't listen"), "{ran}");
+    assert!(ada("servers reload built-in").stderr.contains("doesn't run"));
+    harbour.machine.run("nginx", &["-s", "stop"]).succeeds();
     eventually("nginx is gone", || harbour.local("http://127.0.0.1/").is_empty());
     let ran = ada(&map).succeeds();
     assert!(ran.stdout.contains("not proven") && ran.stderr.contains("fix: let yandro listen on low ports"), "{ran}");

@@ -8,8 +8,8 @@ static RULES: &str = include_str!("../../data/public-suffixes.txt");
 /// The public suffix of a name in ASCII, by the algorithm of the list: the longest rule counts, an exception before all.
 /// `None` where no rule fits.
 pub(super) fn public_suffix(name: &str) -> Option<&str> {
-    let ends = core::iter::successors(Some(name), |end| parent(end));
-    ends.into_iter().find_map(|end| {
+    let mut ends = core::iter::successors(Some(name), |end| parent(end));
+    ends.find_map(|end| {
         let above = parent(end);
         if is_rule("!", end) {
             return above;

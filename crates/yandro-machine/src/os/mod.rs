@@ -2,6 +2,8 @@
 //! the same code.
 
 mod facts;
+#[cfg(not(target_os = "linux"))]
+mod not_linux;
 #[cfg(unix)]
 mod unix;
 #[cfg(windows)]
@@ -13,5 +15,7 @@ use unix as own;
 use windows as own;
 
 pub(crate) use facts::{FileId, HelperStreams, ListeningSocket, NamedSocket, Process, Signal, WayFault};
+#[cfg(not(target_os = "linux"))]
+pub(crate) use not_linux::*;
 pub(crate) use own::*;
 pub use own::{Attributes, User, UserId};

@@ -139,7 +139,7 @@ pub(super) struct Telling {
     pub(super) is_root_given: bool,
     /// Further lines about what happened to a site.
     pub(super) first: Vec<String>,
-    /// What is told of the built-in server.
+    /// A note on the built-in server, if it was started or could not be.
     pub(super) built_in: Option<String>,
 }
 

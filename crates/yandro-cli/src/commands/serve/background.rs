@@ -11,6 +11,7 @@ use std::time::{Duration, Instant};
 
 use camino::Utf8PathBuf;
 use yandro_core::{ServerId, Site};
+use yandro_machine::ports::Holder;
 use yandro_machine::{Machine, caller, interrupt, ports, process as programs};
 
 use super::install::{can_listen, sockets};
@@ -71,7 +72,7 @@ impl BackgroundFiles {
     }
 }
 
-/// Whether the keeper of a server is gone, which ends with it.
+/// Whether no process keeps the server running any more; then it ends itself.
 pub(super) fn is_left(machine: &Machine) -> bool {
     !BackgroundFiles::of(machine).is_held()
 }
@@ -88,9 +89,13 @@ pub(crate) fn runs(context: &Context) -> bool {
     if process(&context.machine).is_some() {
         return true;
     }
-    let holders = ports::holders(context.settings.built_in.http_port);
-    // Of other users' programs the system says nothing.
-    listens(context) && holders.iter().all(|holder| holder.pid.is_none() || is_ourselves(holder))
+    if !listens(context) {
+        return false;
+    }
+    // Of a program with a right of root's the system names the user alone, and of a service's ports systemd's.
+    let is_own = |holder: &Holder| holder.pid.map_or(holder.is_own, |_| is_ourselves(holder));
+    let is_service = JobFiles::of(context, Kind::Server).of_root().is_some();
+    is_service || ports::holders(context.settings.built_in.http_port).iter().all(is_own)
 }
 
 /// Whether something listens on the server's port.
@@ -258,6 +263,10 @@ pub(crate) fn bring_up(context: &Context, sites: &[Site]) -> Option<String> {
     if process(&context.machine).is_some() && addresses.iter().any(is_unheard) {
         _ = stop(context);
         return start(context).err().map(|error| error.message);
+    }
+    // Another server there is for the proof to find, which says whose it is.
+    if listens(context) {
+        return None;
     }
     match start(context) {
         Ok(running) => told(running),

@@ -98,24 +98,6 @@ pub(crate) fn processes() -> Vec<i32> {
     macos::processes()
 }
 
-/// Whether a program's file has the right to listen on low ports: there is none here.
-pub(crate) fn has_low_ports(_: &Utf8Path) -> bool {
-    false
-}
-
-/// Gives a program's file the right to listen on low ports: there is none here.
-///
-/// # Errors
-/// Always.
-pub(crate) fn set_low_ports(_: &Utf8Path, _: bool) -> io::Result<()> {
-    Err(io::ErrorKind::Unsupported.into())
-}
-
-/// Whether a process is of this system: containers have systems of their own here.
-pub(crate) fn shares_processes(_: i32) -> bool {
-    true
-}
-
 /// Facts about a process; `None` if there is none, or it may not be looked at.
 pub(crate) fn process(pid: i32) -> Option<Process> {
     let found = macos::process(pid)?;

@@ -34,9 +34,10 @@ pub(crate) use identity::{
 pub(crate) use output::{Output, clean_environment, end_group, own_group};
 pub(crate) use own::{
     FileRights, IMMUTABLE_BY, as_account, began, changeable_again, children, command_line, description, first_of_users,
-    has_low_ports, is_idle, is_immutable, keep_memory_to_itself, listening, named_sockets, process, processes, program,
-    set_low_ports, shares_processes,
+    is_idle, is_immutable, keep_memory_to_itself, listening, named_sockets, process, processes, program,
 };
+#[cfg(target_os = "linux")]
+pub(crate) use own::{has_low_ports, set_low_ports, shares_processes};
 pub(crate) use owner::{Owner, give_project};
 pub(crate) use process::{
     become_program, connects, flush_names, is_socket, keep_streams_to_itself, leave_console, leave_session,

@@ -76,24 +76,6 @@ pub(crate) fn began(pid: i32) -> Option<SystemTime> {
     SystemTime::UNIX_EPOCH.checked_add(since.checked_sub(BEFORE_1970)?)
 }
 
-/// Whether a program's file has the right to listen on low ports: there is none here.
-pub(crate) fn has_low_ports(_: &Utf8Path) -> bool {
-    false
-}
-
-/// Gives a program's file the right to listen on low ports: there is none here.
-///
-/// # Errors
-/// Always.
-pub(crate) fn set_low_ports(_: &Utf8Path, _: bool) -> io::Result<()> {
-    Err(io::ErrorKind::Unsupported.into())
-}
-
-/// Whether a process is of this system: containers have systems of their own here.
-pub(crate) fn shares_processes(_: i32) -> bool {
-    true
-}
-
 /// The processes that a process has started. A number is used again: only younger ones are its own.
 pub(crate) fn children(pid: i32) -> Vec<i32> {
     let began = |pid: i32| system::began(pid.cast_unsigned()).unwrap_or(0);
