@@ -118,10 +118,7 @@ fn ports_of(context: &Context, list: &SiteList) -> Vec<Port> {
     }
     let holders = |number: u16| {
         ports::holders(number).into_iter().map(|holder| {
-            let id = context
-                .present()
-                .of_holder(&context.machine, &holder)
-                .or_else(|| is_ourselves(&holder).then_some(ServerId::BuiltIn));
+            let id = context.present().of_holder(&context.machine, &holder);
             (holder, id)
         })
     };
@@ -143,12 +140,6 @@ fn open_sites(context: &Context, list: &SiteList) -> Option<String> {
         "other computers of your network can open {}; to answer this computer only: yandro map {first} --only-here on",
         names.join(", ")
     ))
-}
-
-/// Whether a process is this very program: then it is the built-in server.
-pub(crate) fn is_ourselves(holder: &Holder) -> bool {
-    let program = |pid: u32| process::program(pid.try_into().ok()?);
-    holder.pid.and_then(program).is_some_and(|own| std::env::current_exe().is_ok_and(|this| this == own))
 }
 
 fn wanted(port: &Port) -> String {

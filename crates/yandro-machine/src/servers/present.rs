@@ -85,7 +85,9 @@ impl Present {
     /// the socket's user and has the port in its configuration.
     pub fn of_holder(&self, machine: &Machine, holder: &Holder) -> Option<ServerId> {
         if holder.pid.is_some() {
-            return self.of_process(machine, holder.pid);
+            return self
+                .of_process(machine, holder.pid)
+                .or_else(|| self.is_built_in(holder).then_some(ServerId::BuiltIn));
         }
         let runs_as = |found: &Found| {
             let pid = Control::of(machine, found)?.process()?;
@@ -99,7 +101,18 @@ impl Present {
         let mut likely = self.found.iter().filter(is_likely);
         match (likely.next(), likely.next()) {
             (Some(only), None) => Some(only.id),
-            _ => None,
+            _ => self.is_built_in(holder).then_some(ServerId::BuiltIn),
         }
+    }
+
+    /// Whether it is the built-in server: this very program, or on its ports a process of this user that the system doesn't
+    /// show, since it keeps its memory to itself or has a right of root's.
+    fn is_built_in(&self, holder: &Holder) -> bool {
+        let Some(pid) = holder.pid else {
+            let is_port = [self.built_in.http_port, self.built_in.https_port].contains(&holder.port);
+            return holder.is_own && is_port;
+        };
+        let program = pid.try_into().ok().and_then(process::program);
+        program.is_some_and(|program| std::env::current_exe().is_ok_and(|own| program == own))
     }
 }

@@ -17,7 +17,6 @@ use yandro_machine::{Machine, caller, interrupt, ports, process as programs};
 use super::install::{can_listen, sockets};
 use crate::args::ServeArgs;
 use crate::commands::jobs::{self, JobFiles, Kind};
-use crate::commands::ports::is_ourselves;
 use crate::context::Context;
 use crate::error::CommandError;
 use crate::view::Outcome;
@@ -92,8 +91,9 @@ pub(crate) fn runs(context: &Context) -> bool {
     if !listens(context) {
         return false;
     }
-    // Of a program with a right of root's the system names the user alone, and of a service's ports systemd's.
-    let is_own = |holder: &Holder| holder.pid.map_or(holder.is_own, |_| is_ourselves(holder));
+    // Of a service's ports systemd is the holder.
+    let of_holder = |holder: &Holder| context.present().of_holder(&context.machine, holder);
+    let is_own = |holder: &Holder| of_holder(holder) == Some(ServerId::BuiltIn);
     let is_service = JobFiles::of(context, Kind::Server).of_root().is_some();
     is_service || ports::holders(context.settings.built_in.http_port).iter().all(is_own)
 }
