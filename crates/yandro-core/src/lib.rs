@@ -110,11 +110,11 @@ pub use servers::{
 };
 pub use shell::{Shell, word as shell_word};
 pub use site::{
-    CertificateTerms, Content, DEFAULT_ADDRESS, FastCgi, Group, Http2, Https, InvalidValue, ListError, ListId, Listing,
-    Logs, MapArgument, OPTIONS, Overrides, PROJECT_FILE, ProjectSite, Scheme, ServerFacts, ServerId, ServerName,
-    ServerNameError, Serving, Site, SiteList, SiteOption, SitePatch, SiteRefusal, SiteStep, SiteVariable, Symlinks,
-    Upstream, UpstreamError, UpstreamHost, ValueForm, VariableValue, options_page, project_sites, set_site, site_steps,
-    with_own_choices,
+    Caching, CertificateTerms, Content, DEFAULT_ADDRESS, FastCgi, Group, Http2, Https, InvalidValue, ListError, ListId,
+    Listing, Logs, MapArgument, OPTIONS, Overrides, PROJECT_FILE, ProjectSite, Scheme, ServerFacts, ServerId,
+    ServerName, ServerNameError, Serving, Site, SiteList, SiteOption, SitePatch, SiteRefusal, SiteStep, SiteVariable,
+    Symlinks, Upstream, UpstreamError, UpstreamHost, ValueForm, VariableValue, options_page, project_sites, set_site,
+    site_steps, with_own_choices,
 };
 pub use source::{Excerpt, Position, common_ends};
 pub use system::{

@@ -142,7 +142,7 @@ fn every_error_of_names_and_values_reads_as_written_here() {
     ");
     let list = SiteList::parse("[[site]]\nname = \"saltmarsh.test\"\nferry = 1\n", None).unwrap_err();
     insta::assert_snapshot!(list, @"
-    unknown field `ferry`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `https`, `disabled`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `address`, `http-ports`, `https-ports`, `by-address`, `only-here`, `redirect-aliases`, `listing`, `overrides`, `symlinks`, `http2`, `upstream-host`, `index`, `fallback`, `php`, `php-as-owner`, `env`, `extra`, `logs`, `step`
+    unknown field `ferry`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `https`, `disabled`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `address`, `http-ports`, `https-ports`, `by-address`, `only-here`, `redirect-aliases`, `listing`, `overrides`, `symlinks`, `http2`, `caching`, `upstream-host`, `index`, `fallback`, `php`, `php-as-owner`, `env`, `extra`, `logs`, `step`
       3 | ferry = 1
         | ^^^^^
     ");

@@ -1,5 +1,5 @@
 //! The built-in web server: every mapped site over HTTP/1.1 and HTTP/2, with TLS by
-//! SNI, from a folder or an upstream.
+//! SNI, from a folder, its PHP files, or an upstream.
 //!
 //! It is made for one developer's machine: it listens on loopback unless told
 //! otherwise, and answers for the names of its sites only.
@@ -9,22 +9,25 @@
 //!
 //! # Known limitations
 //!
-//! - No HTTP/3, no WebSocket over HTTP/2, no compression.
+//! - No HTTP/3, no WebSocket over HTTP/2; answers of upstreams are passed on as they are, without compression.
 //! - Sites and certificates are values: whoever changes them hands [`Running`] new ones.
-//! - A folder's PHP files are withheld, and not run.
+//! - PHP files are run by a `FastCGI` server that is there; this crate starts none.
 
 mod answered;
 mod body;
+mod compress;
 mod connections;
-mod files;
+mod fastcgi;
+mod folder;
 mod offer;
 mod proxy;
 mod respond;
 mod server;
 mod sites;
 mod tls;
+mod workers;
 
-pub use answered::{Answered, OnAnswered};
+pub use answered::{Answered, OnAnswered, Report, Reports};
 pub use offer::{Offered, offer};
 pub use server::{Running, Server};
 pub use sites::{Certificate, ServedSite, SiteError, Sites};

@@ -1,8 +1,5 @@
 //! Passing requests on to an upstream.
 
-use std::net::SocketAddr;
-
-use http_body_util::BodyExt as _;
 use hyper::body::Incoming;
 use hyper::client::conn::http1;
 use hyper::header::{CONNECTION, HOST, HeaderName, HeaderValue, UPGRADE};
@@ -12,6 +9,7 @@ use tokio::net::TcpStream;
 use yandro_core::{Upstream, UpstreamHost};
 
 use crate::body::{Body, path_of, text};
+use crate::respond::Asked;
 
 /// Headers that belong to one connection and are not passed on (RFC 9110 section 7.6.1).
 const HOP_BY_HOP: [&str; 7] =
@@ -22,11 +20,11 @@ const HOP_BY_HOP: [&str; 7] =
 /// other upgrades of HTTP/1.1 go through.
 pub(crate) async fn pass_on(
     upstream: &Upstream,
-    asked: UpstreamHost,
-    host: &str,
-    scheme: &'static str,
-    mut request: Request<Incoming>,
+    whose: UpstreamHost,
+    asked: &Asked<'_>,
+    body: Incoming,
 ) -> Response<Body> {
+    let mut request = Request::from_parts(asked.request.clone(), body);
     let down = |error: &dyn std::fmt::Display| {
         let status = StatusCode::BAD_GATEWAY;
         text(
@@ -46,8 +44,8 @@ pub(crate) async fn pass_on(
 
     let upgrade = upgrade_of(&request);
     let client = upgrade.as_ref().map(|_| hyper::upgrade::on(&mut request));
-    let own = (asked == UpstreamHost::Own).then(|| upstream.host_port().to_string());
-    let mut passed = match onward(host, own, scheme, upgrade.as_ref(), request) {
+    let own = (whose == UpstreamHost::Own).then(|| upstream.host_port().to_string());
+    let mut passed = match onward(asked, own, upgrade.as_ref(), request) {
         Ok(passed) => passed,
         Err(error) => return text(StatusCode::BAD_REQUEST, format!("The request can't be passed on: {error}\n")),
     };
@@ -69,7 +67,7 @@ pub(crate) async fn pass_on(
     } else {
         remove_hop_by_hop(response.headers_mut());
     }
-    response.map(|body| body.map_err(Into::into).boxed_unsync())
+    response.map(Body::boxed)
 }
 
 /// The protocol that a request wants to change to.
@@ -83,33 +81,26 @@ fn upgrade_of<B>(request: &Request<B>) -> Option<HeaderValue> {
 }
 
 fn onward(
-    host: &str,
+    asked: &Asked<'_>,
     own: Option<String>,
-    scheme: &'static str,
     upgrade: Option<&HeaderValue>,
     request: Request<Incoming>,
 ) -> Result<Request<Incoming>, hyper::header::InvalidHeaderValue> {
     let (mut parts, body) = request.into_parts();
-    let client = parts.extensions.get::<SocketAddr>().map(SocketAddr::ip);
     let target = parts.uri.authority().map(|authority| authority.as_str().to_owned());
     parts.uri = path_of(&parts.uri);
     // A target that names the host counts before the header (RFC 9112 section 3.2.2); in HTTP/2 all do.
     let host_header = match (target, parts.headers.get(HOST)) {
         (Some(authority), _) => HeaderValue::try_from(authority)?,
         (None, Some(own)) => own.clone(),
-        (None, None) => HeaderValue::try_from(host)?,
+        (None, None) => HeaderValue::try_from(asked.host)?,
     };
     remove_hop_by_hop(&mut parts.headers);
-    match client {
-        Some(client) => {
-            let client = HeaderValue::try_from(client.to_string())?;
-            parts.headers.insert(HeaderName::from_static("x-forwarded-for"), client);
-        }
-        None => _ = parts.headers.remove("x-forwarded-for"),
-    }
+    let client = HeaderValue::try_from(asked.client.ip().to_string())?;
+    parts.headers.insert(HeaderName::from_static("x-forwarded-for"), client);
     parts.headers.remove("forwarded");
     parts.headers.insert(HeaderName::from_static("x-forwarded-host"), host_header.clone());
-    parts.headers.insert(HeaderName::from_static("x-forwarded-proto"), HeaderValue::from_static(scheme));
+    parts.headers.insert(HeaderName::from_static("x-forwarded-proto"), HeaderValue::from_static(asked.scheme));
     parts.headers.insert(HOST, own.map(HeaderValue::try_from).transpose()?.unwrap_or(host_header));
     if let Some(protocol) = upgrade {
         parts.headers.insert(CONNECTION, HeaderValue::from_static("upgrade"));

@@ -5,9 +5,9 @@ use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, RwLock};
 use std::time::Duration;
 
-use hyper::Request;
 use hyper::body::Incoming;
 use hyper::service::service_fn;
+use hyper::{Method, Request};
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto::Builder;
 use hyper_util::server::graceful::{GracefulShutdown, Watcher};
@@ -17,10 +17,12 @@ use tokio::task::JoinSet;
 use tokio_rustls::TlsAcceptor;
 
 use crate::answered::{Measured, OnAnswered, Reported};
+use crate::body::without_content;
 use crate::connections::{Connections, Counted, Prompt, Requests};
 use crate::respond;
 use crate::sites::Sites;
 use crate::tls::{self, Current};
+use crate::workers::Workers;
 
 /// How long a client may take over its handshake.
 const HANDSHAKE: Duration = Duration::from_secs(10);
@@ -41,6 +43,7 @@ pub struct Running {
     sites: Current,
     accepting: JoinSet<()>,
     graceful: Arc<GracefulShutdown>,
+    workers: Arc<Workers>,
 }
 
 impl Server {
@@ -87,13 +90,13 @@ impl Server {
     /// answered.
     ///
     /// # Errors
-    /// When the system doesn't say which ports it gave.
+    /// When the system doesn't say which ports it gave, or gives no thread.
     pub fn start(self, sites: Sites, open_files: Option<u64>, report: Option<&OnAnswered>) -> io::Result<Running> {
         let (_, https_port) = self.ports()?;
         let current: Current = Arc::new(RwLock::new(Arc::new(sites)));
         let acceptor = TlsAcceptor::from(Arc::new(tls::config(current.clone())));
         let (graceful, connections) = (Arc::new(GracefulShutdown::new()), Connections::new(open_files));
-        let mut accepting = JoinSet::new();
+        let (mut accepting, workers) = (JoinSet::new(), Arc::new(Workers::start()?));
         let shared = |tls: Option<TlsAcceptor>| SharedState {
             sites: current.clone(),
             https_port,
@@ -102,12 +105,12 @@ impl Server {
             report: report.cloned(),
         };
         for listener in self.http {
-            accepting.spawn(accept(listener, shared(None), graceful.clone()));
+            accepting.spawn(accept(listener, shared(None), workers.clone(), graceful.clone()));
         }
         for listener in self.https {
-            accepting.spawn(accept(listener, shared(Some(acceptor.clone())), graceful.clone()));
+            accepting.spawn(accept(listener, shared(Some(acceptor.clone())), workers.clone(), graceful.clone()));
         }
-        Ok(Running { sites: current, accepting, graceful })
+        Ok(Running { sites: current, accepting, graceful, workers })
     }
 }
 
@@ -129,6 +132,7 @@ impl Running {
         if let Some(graceful) = Arc::into_inner(self.graceful) {
             _ = tokio::time::timeout(STOP, graceful.shutdown()).await;
         }
+        drop(self.workers);
     }
 }
 
@@ -150,15 +154,21 @@ async fn listen(address: IpAddr, port: u16) -> io::Result<TcpListener> {
         .map_err(|error| io::Error::new(error.kind(), format!("port {port} of {}: {error}", address.ip())))
 }
 
-async fn accept(listener: TcpListener, shared: SharedState, graceful: Arc<GracefulShutdown>) {
+async fn accept(listener: TcpListener, shared: SharedState, workers: Arc<Workers>, graceful: Arc<GracefulShutdown>) {
     while let Some(place) = shared.connections.place().await {
-        match listener.accept().await {
+        let accepted = listener.accept().await.and_then(|(stream, client)| {
+            _ = stream.set_nodelay(true);
+            // The worker's own runtime watches it from now on.
+            Ok((stream.into_std()?, client))
+        });
+        match accepted {
             Ok((stream, client)) => {
-                _ = stream.set_nodelay(true);
                 let (requests, connections) = (Requests::default(), shared.connections.clone());
-                let served = serve(stream, client, shared.clone(), requests.clone(), graceful.watcher());
-                let task = tokio::spawn(async move {
-                    served.await;
+                let (shared, of_task, watcher) = (shared.clone(), requests.clone(), graceful.watcher());
+                let task = workers.next().spawn(async move {
+                    if let Ok(stream) = TcpStream::from_std(stream) {
+                        serve(stream, client, shared, of_task, watcher).await;
+                    }
                     drop(place);
                 });
                 connections.opened(task.abort_handle(), requests);
@@ -196,18 +206,19 @@ where
     S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
 {
     let Talk { sni, client, requests, watcher } = talk;
-    let service = service_fn(|mut request: Request<Incoming>| {
+    let service = service_fn(|request: Request<Incoming>| {
         let (sites, sni, under_way) = (tls::current(&shared.sites), sni.clone(), requests.begin());
         let (is_secure, https_port) = (shared.tls.is_some(), shared.https_port);
-        request.extensions_mut().insert(client);
+        let (request, body) = request.into_parts();
         let reported = shared.report.as_ref().map(|report| Reported::begin(report, client.ip(), &request));
         async move {
             let response = if is_secure {
-                respond::answer(&sites, sni.as_deref(), request).await
+                respond::answer(&sites, sni.as_deref(), client, &request, body).await
             } else {
-                respond::answer_plain(&sites, https_port, request).await
+                respond::answer_plain(&sites, https_port, client, &request, body).await
             };
-            let reported = reported.map(|reported| reported.with_status(response.status().as_u16()));
+            let response = if request.method == Method::HEAD { without_content(response) } else { response };
+            let reported = reported.map(|reported| reported.of_answer(&response));
             let response = response.map(|body| Measured { body, reported });
             Ok::<_, std::convert::Infallible>(response.map(|body| Counted { body, _under_way: under_way }))
         }

@@ -10,7 +10,7 @@ use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::sign::CertifiedKey;
 use yandro_core::{Content, HostName, Https, Site, Upstream, UpstreamHost};
 
-use crate::files::Folder;
+use crate::folder::Folder;
 
 /// A site with its certificate.
 #[derive(Clone)]
@@ -56,7 +56,7 @@ pub(crate) struct SiteEntry {
 
 /// The answer of a site.
 pub(crate) enum Answerer {
-    Folder(Folder),
+    Folder(Arc<Folder>),
     Upstream(Upstream, UpstreamHost),
 }
 
@@ -95,8 +95,8 @@ impl Sites {
             let answer = match &served.site.content {
                 Content::Upstream(upstream) => Answerer::Upstream(upstream.clone(), served.site.serving.upstream_host),
                 Content::Folder { folder, .. } => {
-                    let root = served.site.document_root().expect("a folder has a document root");
-                    Answerer::Folder(Folder::new(root, folder, served.site.serving.symlinks, private))
+                    let folder = Folder::of(&served.site, folder, private).expect("a folder has a document root");
+                    Answerer::Folder(Arc::new(folder))
                 }
             };
             let site = &served.site;
@@ -121,7 +121,11 @@ impl Sites {
 
     /// The site of a host name, whatever its case.
     pub(crate) fn get(&self, host: &str) -> Option<&Arc<SiteEntry>> {
-        self.by_name.get(&host.trim_end_matches('.').to_ascii_lowercase())
+        let host = host.trim_end_matches('.');
+        if host.bytes().any(|byte| byte.is_ascii_uppercase()) {
+            return self.by_name.get(&host.to_ascii_lowercase());
+        }
+        self.by_name.get(host)
     }
 }
 

@@ -102,7 +102,7 @@ fn logs(context: &Context, site: &Site) -> Result<Vec<SiteLog>, CommandError> {
     let server = context.server_of_site(site);
     let Some(found) = context.server(server) else {
         if server == ServerId::BuiltIn {
-            return Ok(vec![of_built_in(context)]);
+            return Ok(of_built_in(context));
         }
         return Err(
             CommandError::usage(format!("yandro doesn't configure the server of `{name}`")).hint("read its logs there")
@@ -116,10 +116,13 @@ fn logs(context: &Context, site: &Site) -> Result<Vec<SiteLog>, CommandError> {
     Ok(logs)
 }
 
-/// The log of the built-in server, which has the requests of all its sites.
-fn of_built_in(context: &Context) -> SiteLog {
-    let (path, took) = (requests::path(&context.machine), requests::took());
-    SiteLog { path, kind: LogKind::Access, is_shared: true, took }
+/// The logs of the built-in server, which has the requests of all its sites and what their applications say.
+fn of_built_in(context: &Context) -> Vec<SiteLog> {
+    let log = |kind, path, took| SiteLog { path, kind, is_shared: true, took };
+    let access = log(LogKind::Access, requests::path(&context.machine), requests::took());
+    let errors = log(LogKind::Error, context.machine.places.error_log(), None);
+    // Of a server that ran before there was one.
+    if errors.path.exists() { vec![access, errors] } else { vec![access] }
 }
 
 /// Chooses the lines to print.

@@ -8,7 +8,7 @@ use super::kit::{YANDRO, eventually};
 const PAGE: &str = "<h1>Ferries</h1>\n";
 
 /// A machine on which Ada may not become root, and has a project and these settings.
-fn machine(settings: &str) -> Option<Harbour> {
+pub fn machine(settings: &str) -> Option<Harbour> {
     let harbour = Harbour::new(Server::Nginx, &["ada"])?;
     let home = harbour.machine.path("ada");
     for (file, text) in [("shop/index.html", PAGE), (".config/yandro/settings.toml", settings)] {
@@ -20,17 +20,17 @@ fn machine(settings: &str) -> Option<Harbour> {
     Some(harbour)
 }
 
-fn without_sudo(harbour: &Harbour) {
+pub fn without_sudo(harbour: &Harbour) {
     fs::remove_file(harbour.machine.path("etc/sudoers.d/ada")).unwrap();
 }
 
 impl Harbour {
     /// What curl, which knows names below `localhost` by itself, gets.
-    fn local(&self, url: &str) -> String {
+    pub fn local(&self, url: &str) -> String {
         self.machine.run("curl", &["-sk", "--max-time", "20", url]).stdout
     }
 
-    fn servers_of_ada(&self) -> String {
+    pub fn servers_of_ada(&self) -> String {
         self.machine.run("pgrep", &["-u", "ada", "-f", "serve --ke"]).stdout
     }
 }

@@ -19,6 +19,8 @@ mod bad_input;
 mod browser;
 mod built_in;
 mod built_in_attacks;
+mod built_in_files;
+mod built_in_php;
 mod causes;
 mod certificates;
 mod check_views;

@@ -11,16 +11,22 @@ file_put_contents(__DIR__ . '/visits', 'x', FILE_APPEND);
 echo posix_getpwuid(posix_geteuid())['name'], '|', getenv('BOOKING_KEY'), '|', $_SERVER['BOOKING_KEY'] ?? '', '|', getenv('PORT_NAME');
 ";
 
+/// The machine's own php-fpm.
+pub fn start_php(harbour: &Harbour) -> Background {
+    let mut command = harbour.machine.command("sh");
+    command.args(["-c", "mkdir -p /run/php; exec $(ls /usr/sbin/php-fpm* | head -n 1) --nodaemonize"]);
+    let php = Background::start(command.stdout(Stdio::null()).stderr(Stdio::null()));
+    eventually("php-fpm listens", || !harbour.machine.run("sh", &["-c", "ls /run/php/*.sock"]).stdout.is_empty());
+    php
+}
+
 /// A machine with a running php-fpm, on which each of these users has a project with PHP.
 fn machine(server: Server, users: &'static [&'static str]) -> Option<(Harbour, Background)> {
     if !has(&["php"], true) {
         return None;
     }
     let harbour = Harbour::new(server, users)?;
-    let mut command = harbour.machine.command("sh");
-    command.args(["-c", "mkdir -p /run/php; exec $(ls /usr/sbin/php-fpm* | head -n 1) --nodaemonize"]);
-    let php = Background::start(command.stdout(Stdio::null()).stderr(Stdio::null()));
-    eventually("php-fpm listens", || !harbour.machine.run("sh", &["-c", "ls /run/php/*.sock"]).stdout.is_empty());
+    let php = start_php(&harbour);
     for user in users {
         let folder = harbour.machine.path(user).join("ferry");
         fs::create_dir_all(&folder).unwrap();

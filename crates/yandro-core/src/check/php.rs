@@ -6,7 +6,7 @@ use super::codes::Cause;
 use super::explain::Explanation;
 use super::finding::{Diagnosis, Evidence};
 use super::remedy::{MapOption, Remedy};
-use crate::site::FastCgi;
+use crate::site::{FastCgi, ServerId};
 
 impl Explanation<'_> {
     /// Why PHP files are sent as text.
@@ -27,6 +27,12 @@ impl Explanation<'_> {
     fn run_php(&self) -> Remedy {
         let map = Remedy::map(&self.report.site.name, [MapOption::Php(None)]);
         let PhpFacts { answering, starts, restart, install, .. } = &self.around.php;
+        if self.server() == ServerId::BuiltIn {
+            return match install {
+                Some(install) => Remedy::Shell(install.clone()).and(map),
+                None => map,
+            };
+        }
         match (answering.first(), starts.first().or(install.as_ref())) {
             (None, Some(start)) if restart.is_none() => Remedy::Shell(start.clone()).and(map),
             _ => map,
@@ -62,6 +68,10 @@ impl Explanation<'_> {
     fn php_remedies(&self, address: &FastCgi) -> Vec<Remedy> {
         let PhpFacts { answering, start_own, starts, restart, install, pool, .. } = &self.around.php;
         let site = &self.report.site;
+        if self.server() == ServerId::BuiltIn {
+            // It runs its own.
+            return vec![self.run_php()];
+        }
         if site.serving.php_as_owner.is_some() && pool.is_none() {
             // Its pool is gone, and comes back with the site.
             return vec![Remedy::map(&site.name, [])];
@@ -81,6 +91,9 @@ impl Explanation<'_> {
     fn give_socket_to(&self, user: &str) -> Option<Remedy> {
         let PhpFacts { pool, restart, .. } = &self.around.php;
         let site = &self.report.site;
+        if self.server() == ServerId::BuiltIn {
+            return Some(self.run_php());
+        }
         if site.serving.php_as_owner.is_some() {
             return Some(Remedy::map(&site.name, []));
         }

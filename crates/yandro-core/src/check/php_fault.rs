@@ -14,7 +14,7 @@ pub(super) fn php_fault(entry: &str) -> Option<(String, Place)> {
     let rest = ENDING.iter().find_map(|head| entry.split_once(head))?.1.trim_start();
     let (message, rest) = rest.split_once(" in /")?;
     let end = [rest.find("\\n"), rest.find('\n')].into_iter().flatten().min().unwrap_or(rest.len());
-    let first = &rest[..end];
+    let first = rest[..end].split(", client: ").next()?;
     let (file, line) = first.split_once(" on line ").or_else(|| first.rsplit_once(':'))?;
     let digits = line.split(|c: char| !c.is_ascii_digit()).next()?;
     Some((message.to_owned(), Place { file: format!("/{file}"), line: digits.parse().ok()? }))
@@ -41,6 +41,11 @@ mod tests {
             (
                 "2026/11/27 15:12:43 [error] 66#66: *1 FastCGI sent in stderr: \"PHP message: PHP Fatal error:  Uncaught Error: Call to undefined function tide() in /srv/index.php:12\nStack trace:\n#0 {main}\n  thrown in /srv/index.php on line 12\" while reading",
                 "Uncaught Error: Call to undefined function tide()",
+                "/srv/index.php:12",
+            ),
+            (
+                "2026/11/27 15:12:43 [error] 0#0: PHP message: PHP Fatal error:  Uncaught Error: no tide in /srv/index.php:12, client: ::1, request: \"GET / HTTP/1.1\", host: \"shop.localhost\"\n Stack trace:\n",
+                "Uncaught Error: no tide",
                 "/srv/index.php:12",
             ),
             (

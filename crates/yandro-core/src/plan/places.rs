@@ -44,6 +44,11 @@ impl Places {
         self.data.join("serve.log")
     }
 
+    /// The log of what applications on the built-in server say.
+    pub fn error_log(&self) -> Utf8PathBuf {
+        self.data.join("logs/error.log")
+    }
+
     /// The folder of the authority.
     pub fn authority(&self) -> Utf8PathBuf {
         self.data.join("authority")

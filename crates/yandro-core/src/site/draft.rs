@@ -52,12 +52,19 @@ impl Draft {
         };
         let mut site = Site { name, content, ..self.rest };
         let (serving, is_folder) = (&mut site.serving, matches!(site.content, Content::Folder { .. }));
+        let runs_php_itself = site.server == Some(ServerId::BuiltIn);
         if let Some(version) = &serving.php_as_owner {
+            if runs_php_itself {
+                return misfit("php-as-owner", "the built-in server runs PHP with your rights already: use `php`");
+            }
             if !is_folder {
                 return misfit("php-as-owner", "an upstream has no PHP files");
             }
             serving.php = Some(FastCgi::of_pool(version, &site.name));
-        } else if serving.php.is_some() && serving.variables.iter().any(|own| own.secret().is_some()) {
+        } else if !runs_php_itself
+            && serving.php.is_some()
+            && serving.variables.iter().any(|own| own.secret().is_some())
+        {
             let message = "only the owner of a secret (`NAME@FILE`) can read it: PHP gets it where it runs as the project's owner, by `--php-as-owner` (`php-as-owner` in the list)";
             return misfit("env", message);
         }

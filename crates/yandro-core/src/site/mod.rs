@@ -30,7 +30,7 @@ pub use patch::{ServerFacts, SitePatch, SiteRefusal};
 pub use project::{PROJECT_FILE, ProjectSite, project_sites, with_own_choices};
 pub use scheme::Scheme;
 pub use server::{ServerId, ServerName, ServerNameError};
-pub use serving::{FastCgi, Http2, Listing, Logs, Overrides, Serving, Symlinks, UpstreamHost};
+pub use serving::{Caching, FastCgi, Http2, Listing, Logs, Overrides, Serving, Symlinks, UpstreamHost};
 pub(crate) use serving::{checked_fallback, checked_index};
 pub use step::{SiteStep, site_steps};
 pub use upstream::{Upstream, UpstreamError};

@@ -10,8 +10,8 @@ use super::reading::{absolute, address, each, host, last, ports, read_ports, rel
 use super::serving::{checked_path, checked_version};
 use super::variable::variables;
 use super::{
-    Content, DEFAULT_ADDRESS, FastCgi, Http2, Https, Listing, Logs, Overrides, ServerId, Site, Symlinks, Upstream,
-    UpstreamHost, checked_days, checked_fallback, checked_index,
+    Caching, Content, DEFAULT_ADDRESS, FastCgi, Http2, Https, Listing, Logs, Overrides, ServerId, Site, Symlinks,
+    Upstream, UpstreamHost, checked_days, checked_fallback, checked_index,
 };
 use crate::name::HostName;
 use crate::pki::KeyKind;
@@ -297,6 +297,12 @@ options! {
         ]), "Whether browsers may use HTTP/2.", "auto",
         choice!(Http2, draft => draft.rest.serving.http2, site => site.serving.http2),
         serving("http2", "WHETHER", "Offer HTTP/2 over HTTPS [default: where the server has it switched on]");
+    "caching" ValueForm::Word(&[
+            ("revalidate", "They ask each time whether a copy is still current"),
+            ("off", "They keep none: `Cache-Control: no-store`"),
+        ]), "What browsers may do with copies of files, on the built-in server.", "revalidate",
+        choice!(Caching, draft => draft.rest.serving.caching, site => site.serving.caching),
+        serving("caching", "HOW", "Let browsers keep copies of files and ask whether they are current (`revalidate`, the default), or keep none (`off`); built-in server only");
     "upstream-host" ValueForm::Word(&[("site", "The site's name"), ("own", "The upstream's own host and port")]),
         "Host name in requests to the running server.", "site",
         choice!(UpstreamHost, draft => draft.rest.serving.upstream_host, site => site.serving.upstream_host),

@@ -3,8 +3,12 @@
 use camino::Utf8PathBuf;
 
 use super::options::{Draft, Group, OPTIONS, SiteOption, ValueForm};
-use super::{Content, FastCgi, ServerId, ServerKind, Serving, Site, UpstreamHost};
+use super::{Caching, Content, FastCgi, ServerId, ServerKind, Serving, Site, UpstreamHost};
 use crate::config::Published;
+
+/// The options of serving that the built-in server has.
+const BUILT_IN: [&str; 9] =
+    ["upstream-host", "symlinks", "redirect-alias", "listing", "index", "fallback", "php", "env", "caching"];
 
 /// The options that are set or cleared; the others stay as they are.
 #[derive(Clone, Debug, Default)]
@@ -90,9 +94,8 @@ impl SitePatch {
     pub fn apply(&self, site: &Site, before: Option<&Site>, facts: &ServerFacts) -> Result<Site, SiteRefusal> {
         let mut draft = Draft::of(site);
         let is_moved = before.is_some_and(|before| before.server != Some(facts.server));
-        if !facts.server.is_configured() && is_moved {
-            // A site can't keep options that the other server doesn't have.
-            draft.rest.serving = Serving::default();
+        if is_moved {
+            draft.rest.serving = kept(&draft.rest.serving, facts.server);
         }
         self.refused(facts, &site.content)?;
         let only_here = self.only_here(site, before, facts)?;
@@ -115,8 +118,12 @@ impl SitePatch {
         }
         let is_own = draft.rest.serving.php_as_owner.is_some();
         let was_own = before.is_some_and(|before| before.serving.php_as_owner.is_some());
+        // The built-in server's PHP is of no use to others, nor theirs to it.
+        let is_php_moved = is_moved
+            && draft.rest.serving.php.is_some()
+            && [before.and_then(|before| before.server), Some(facts.server)].contains(&Some(ServerId::BuiltIn));
         let serving = &mut draft.rest.serving;
-        if was_own && !is_own && !self.is_set("php") {
+        if (was_own || is_php_moved) && !is_own && !self.is_set("php") {
             // Its socket goes with its pool.
             serving.php = Some(facts.php.clone().ok_or_else(|| nothing_found(facts))?);
         }
@@ -141,7 +148,7 @@ impl SitePatch {
         let is_own_tls = matches!(content, Content::Upstream(upstream) if upstream.is_secure());
         let has_ports = server == ServerId::Elsewhere && !is_own_tls;
         let is_refused = |option: &&str| match server {
-            ServerId::BuiltIn => !["upstream-host", "symlinks", "redirect-alias"].contains(option),
+            ServerId::BuiltIn => !BUILT_IN.contains(option),
             _ => !(has_ports && ["http-port", "https-port"].contains(option)),
         };
         if !server.is_configured()
@@ -157,6 +164,12 @@ impl SitePatch {
                     "leave `--{option}` out, or map the site on Apache httpd or nginx: --server apache, --server nginx"
                 )),
             });
+        }
+        if server != ServerId::BuiltIn && self.is_set("caching") {
+            let message = format!("only the built-in server has `--caching`, and the site is on {server}");
+            return Err(SiteRefusal::new(message)
+                .hint("leave it out; headers of your own go into a file: --extra FILE")
+                .hint("or map the site on the built-in server: --server built-in"));
         }
         if let Some(kind) = facts.kind
             && self.is_set("overrides")
@@ -198,6 +211,26 @@ impl SitePatch {
             // With another address or server it goes by that.
             (None, Some(before)) => before.serving.only_here && (may_be || is_same(before)),
         })
+    }
+}
+
+/// What a site takes along to another server: a server that yandro doesn't configure has no options, the built-in one its
+/// own, and only that one says what browsers may do with copies.
+fn kept(serving: &Serving, server: ServerId) -> Serving {
+    match server {
+        ServerId::BuiltIn => Serving {
+            redirect_aliases: serving.redirect_aliases.clone(),
+            listing: serving.listing,
+            symlinks: serving.symlinks,
+            upstream_host: serving.upstream_host,
+            index: serving.index.clone(),
+            fallback: serving.fallback.clone(),
+            php: serving.php.clone(),
+            variables: serving.variables.clone(),
+            ..Serving::default()
+        },
+        _ if !server.is_configured() => Serving::default(),
+        _ => Serving { caching: Caching::default(), ..serving.clone() },
     }
 }
 

@@ -28,6 +28,8 @@ pub struct Serving {
     pub symlinks: Symlinks,
     /// Whether browsers may use HTTP/2.
     pub http2: Http2,
+    /// What browsers may do with their copies of files.
+    pub caching: Caching,
     /// The host that an upstream is asked for.
     pub upstream_host: UpstreamHost,
     /// The index names, the first that is there answers; none leaves it to the server.
@@ -115,6 +117,17 @@ words! {
         /// Yes; a module that it needs is switched on.
         On = "on",
         /// No.
+        Off = "off",
+    }
+}
+
+words! {
+    /// What browsers may do with their copies of files (RFC 9111).
+    Caching {
+        /// They ask each time whether a copy is still good.
+        #[default]
+        Revalidate = "revalidate",
+        /// They keep none.
         Off = "off",
     }
 }

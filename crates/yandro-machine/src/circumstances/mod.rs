@@ -140,9 +140,10 @@ impl OfServer {
     }
 
     /// Marks the error logs that it writes for a site.
-    pub fn mark_logs(&self, site: &Site) -> logs::Marked {
+    pub fn mark_logs(&self, machine: &Machine, expected: &Expected) -> logs::Marked {
         match (&self.found, &self.read) {
-            (Some(found), Some(read)) => logs::Marked::of(configuration::error_logs(&**read, found, site)),
+            (Some(found), Some(read)) => logs::Marked::of(configuration::error_logs(&**read, found, &expected.site)),
+            _ if expected.server == ServerId::BuiltIn => logs::Marked::of(vec![machine.places.error_log()]),
             _ => logs::Marked::default(),
         }
     }
@@ -191,7 +192,11 @@ pub fn look(
     }
     let has_php = || site.document_root().is_some_and(|root| root.join("index.php").is_file());
     if machine.is_real() && expected.is_here && (site.serving.php.is_some() || has_php()) {
-        let user = present.get(expected.server).and_then(|found| servers::user(machine, found));
+        let user = match expected.server {
+            // It runs as its user.
+            ServerId::BuiltIn => permissions::User::of_number(crate::os::this_user()),
+            server => present.get(server).and_then(|found| servers::user(machine, found)),
+        };
         around.php = php::look(machine, site.serving.php.as_ref(), user.as_ref());
     }
     if !machine.is_real() || !expected.is_here {

@@ -8,7 +8,7 @@ mod url;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use camino::Utf8Path;
 use tokio::task::JoinSet;
@@ -300,10 +300,16 @@ impl Looked {
         if let Some(prober) = prober.filter(|_| is_quick)
             && report.findings.iter().any(|finding| finding.code().is_logged())
         {
-            let marked = server.mark_logs(&expected.site);
+            let marked = server.mark_logs(scene.machine, &expected);
             _ = prober.observe(expected.clone(), self.chain.clone()).await;
             let names: Vec<String> = expected.site.names().map(HostName::to_string).collect();
+            let began = Instant::now();
             around.log = marked.added(&names);
+            // The built-in server gathers lines before it writes them.
+            while around.log.is_empty() && expected.server == ServerId::BuiltIn && began.elapsed() < GATHERED {
+                tokio::time::sleep(Duration::from_millis(10)).await;
+                around.log = marked.added(&names);
+            }
         }
         explain(report, expected.http_port, expected.https_port, &around);
         for remedy in report.findings.iter_mut().flat_map(|finding| &mut finding.diagnosis.remedies) {
@@ -311,6 +317,9 @@ impl Looked {
         }
     }
 }
+
+/// How long the lines of a log are waited for, which may have none.
+const GATHERED: Duration = Duration::from_millis(200);
 
 /// How long the answers of a name took.
 fn took(seen: &NameObservation) -> Duration {

@@ -3,6 +3,7 @@
 mod homes;
 mod installed;
 mod look;
+mod own;
 mod programs;
 mod reload;
 mod start;
@@ -15,6 +16,7 @@ pub(crate) use homes::{for_planning, is_of_other_person, owner_of_pool};
 pub use homes::{homes, usual_version};
 pub use installed::{Php, installed};
 pub(crate) use look::look;
+pub use own::{OwnPhp, own_address};
 pub(crate) use reload::reload;
 pub(crate) use start::start;
 

@@ -8,7 +8,7 @@ use yandro_core::{
     Upstream,
 };
 use yandro_machine::observe;
-use yandro_machine::php::{find, usual_version};
+use yandro_machine::php::{find, own_address, usual_version};
 
 use super::folder::can_be_made;
 use super::php;
@@ -59,13 +59,13 @@ pub(super) fn desired(
     };
     let mut site = site;
     site.serving.redirect_aliases.retain(|alias| site.aliases.contains(alias));
-    let mut patch = patch(context, args)?;
+    let mut patch = patch(context, args, server)?;
     let php = OPTIONS.iter().find(|option| option.key == "php");
     let is_said = args.options.0.iter().any(|(option, _)| option.key == "php");
     if let Some(php) = php.filter(|_| request.finds_php && !is_said) {
         patch.change(php, vec![String::new()]);
     }
-    let facts = facts(context, args, request, server)?;
+    let facts = facts(context, args, request, before, server)?;
     patch.apply(&site, before, &facts).map_err(refused)
 }
 
@@ -107,9 +107,9 @@ fn no_alias(gone: &HostName, name: &HostName, aliases: &[HostName]) -> CommandEr
 }
 
 /// The options that are given; paths are absolute.
-fn patch(context: &Context, args: &MapArgs) -> Result<SitePatch, CommandError> {
+fn patch(context: &Context, args: &MapArgs, server: ServerId) -> Result<SitePatch, CommandError> {
     let mut patch = SitePatch::default();
-    for (option, values) in &php::resolved(context, &args.options.0)? {
+    for (option, values) in &php::resolved(context, &args.options.0, server)? {
         let known = option.argument.filter(|argument| argument.is_path);
         // These are words, and no paths.
         let is_word = |value: &str| ["off", "usual"].contains(&value);
@@ -155,12 +155,18 @@ fn facts(
     context: &Context,
     args: &MapArgs,
     request: &MapRequest,
+    before: Option<&Site>,
     server: ServerId,
 ) -> Result<ServerFacts, CommandError> {
     let is_here = context.present().is_here(server);
-    let is_to_find = is_here && (php::is_asked(args) || request.finds_php);
-    let address = if is_to_find { find(&context.machine) } else { None };
-    let address = if is_to_find && address.is_none() { php::started_usual(context)? } else { address };
+    // PHP of the built-in server is of no use to others, nor theirs to it.
+    let is_moved = before.is_some_and(|before| before.serving.php.is_some() && before.server != Some(server));
+    let is_to_find = is_here && (php::is_asked(args) || request.finds_php || is_moved);
+    let address = match server {
+        _ if !is_to_find => None,
+        ServerId::BuiltIn => own_address(&context.machine, None),
+        _ => find(&context.machine).map_or_else(|| php::started_usual(context), |found| Ok(Some(found)))?,
+    };
     Ok(ServerFacts {
         server,
         kind: context.server(server).map(|found| found.kind),

@@ -1,6 +1,6 @@
 //! PHP for a site: `--php`, `--php-as-owner`.
 
-use yandro_core::{FastCgi, SiteOption};
+use yandro_core::{FastCgi, ServerId, SiteOption};
 use yandro_machine::{changes, php};
 
 use crate::args::{MapArgs, is_php_version};
@@ -13,8 +13,8 @@ use crate::view::on_wait;
 type Given = (&'static SiteOption, Vec<String>);
 
 /// The options as they are given, with versions of PHP resolved: that of `--php` is the version of the site's own pool
-/// where it is to have one, and the address of the shared pool where not.
-pub(super) fn resolved(context: &Context, options: &[Given]) -> Result<Vec<Given>, CommandError> {
+/// where it is to have one, and the address of the shared pool where not; the built-in server runs its own.
+pub(super) fn resolved(context: &Context, options: &[Given], server: ServerId) -> Result<Vec<Given>, CommandError> {
     let value = |key: &str| {
         let given = options.iter().find(|(option, _)| option.key == key);
         given.and_then(|(_, values)| values.last()).map(String::as_str)
@@ -24,7 +24,7 @@ pub(super) fn resolved(context: &Context, options: &[Given]) -> Result<Vec<Given
     let Some(own) = own else {
         for (_, values) in all.iter_mut().filter(|(option, _)| option.key == "php") {
             for value in values.iter_mut().filter(|value| is_php_version(value)) {
-                *value = of_version(context, value)?;
+                *value = of_version(context, value, server)?;
             }
         }
         return Ok(all);
@@ -79,8 +79,13 @@ pub(super) fn started_usual(context: &Context) -> Result<Option<FastCgi>, Comman
 }
 
 /// The address of the php-fpm of a version.
-fn of_version(context: &Context, version: &str) -> Result<String, CommandError> {
+fn of_version(context: &Context, version: &str, server: ServerId) -> Result<String, CommandError> {
     let all = php::installed(&context.machine);
+    if server == ServerId::BuiltIn
+        && let Some(address) = php::own_address(&context.machine, Some(version))
+    {
+        return Ok(address.to_string());
+    }
     let own: Vec<_> = all.iter().filter(|php| php.version == version).collect();
     if let Some(address) = own.iter().filter(|php| php.listens).find_map(|php| php.address.as_ref()) {
         return Ok(address.to_string());

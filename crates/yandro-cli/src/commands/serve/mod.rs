@@ -8,8 +8,9 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, TcpListener};
 use std::time::{Duration, SystemTime};
 
 use camino::Utf8Path;
-use yandro_core::SiteList;
+use yandro_core::{FastCgi, SiteList};
 use yandro_machine::files;
+use yandro_machine::php::OwnPhp;
 use yandro_serve::{Certificate, Running, ServedSite, Server, Sites};
 
 use crate::args::ServeArgs;
@@ -55,15 +56,17 @@ fn serve<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -> Result<Outc
         let server = bind(context, &addresses(args, &list), opened).await?;
         let caller = context.machine.become_caller().map_err(CommandError::not_made)?;
         let (http, https) = server.ports().map_err(CommandError::not_made)?;
-        let log = requests::log(&context.machine)?;
+        let log = requests::RequestLog::open(&context.machine)?;
         let open_files = yandro_machine::process::most_open_files();
-        let running = server.start(sites, open_files, Some(&log)).map_err(CommandError::not_made)?;
+        let running = server.start(sites, open_files, Some(&log.taker())).map_err(CommandError::not_made)?;
         ui.say(&format!(
             "{STRONG}serving {}{STRONG:#} on ports {http} (HTTP) and {https} (HTTPS); Ctrl-C ends it",
             count(list.sites.len() - left_out.len(), "site")
         ));
         tell_served(context, &list, caller.as_deref(), ui);
-        signals::unless_interrupted(follow(context, args, &running, ui)).await;
+        let mut php = OwnPhp::new(&context.machine);
+        let follow = follow(context, args, Serving { running: &running, php: &mut php, list }, ui);
+        signals::unless_interrupted(follow).await;
         running.stop().await;
         Ok(Outcome::printed())
     })
@@ -162,10 +165,22 @@ fn no_port(context: &Context, error: &std::io::Error) -> CommandError {
     }
 }
 
-/// Takes every change of the site list and of the certificates up, for ever, or until nobody keeps this server any more.
-async fn follow(context: &Context, args: &ServeArgs, running: &Running, ui: &mut Ui) {
+/// What is served, and with what.
+struct Serving<'s, 'm> {
+    running: &'s Running,
+    php: &'s mut OwnPhp<'m>,
+    list: SiteList,
+}
+
+/// Takes every change of the site list and of the certificates up, and has PHP run, for ever, or until nobody keeps this
+/// server any more.
+async fn follow(context: &Context, args: &ServeArgs, mut serving: Serving<'_, '_>, ui: &mut Ui) {
     let mut last = state(context);
     loop {
+        let php: Vec<FastCgi> = serving.list.sites.iter().filter_map(|site| site.serving.php.clone()).collect();
+        for fault in serving.php.keep(&php) {
+            ui.note(&fault);
+        }
         tokio::time::sleep(LOOK).await;
         if args.kept && background::is_left(&context.machine) {
             return;
@@ -175,10 +190,11 @@ async fn follow(context: &Context, args: &ServeArgs, running: &Running, ui: &mut
             continue;
         }
         last = now;
-        let exchanged = context.enabled().and_then(|list| served(context, &list));
+        let exchanged = context.enabled().and_then(|list| Ok((served(context, &list)?, list)));
         match exchanged {
-            Ok((sites, left_out)) => {
-                running.exchange(sites);
+            Ok(((sites, left_out), list)) => {
+                serving.running.exchange(sites);
+                serving.list = list;
                 tell_left_out(ui, &left_out);
                 ui.say("the site list has changed: serving it as it is now");
             }
