@@ -118,7 +118,7 @@ pub use site::{
 };
 pub use source::{Excerpt, Position, common_ends};
 pub use system::{
-    BROWSER_STORES, Cache, CommandLine, Hidden, JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_SOURCE, JAVA_STORES,
+    BROWSER_STORES, Cache, CommandLine, Hidden, HostsMaker, JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_SOURCE, JAVA_STORES,
     NEW_BROWSER_STORE, NOT_INSTALLED, PhpPool, RUNTIMES, Runtime, Sandbox, StoreKind, StorePrograms, Surroundings,
     System, TrustStore, is_own_nickname, nickname, php_pools, windows_words,
 };

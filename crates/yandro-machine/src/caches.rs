@@ -45,6 +45,8 @@ pub fn resolver_setup(machine: &Machine) -> ResolverSetup {
         caches: running(machine),
         sources: surroundings.name_sources().iter().map(|&source| source.to_owned()).collect(),
         own_addresses: network::addresses().iter().map(|own| own.address).collect(),
+        hosts_maker: surroundings.hosts_maker(machine.places.hosts.as_str()),
+        usual_addresses: [true, false].into_iter().filter_map(network::usual).collect(),
     }
 }
 
@@ -56,15 +58,17 @@ pub fn multi(machine: &Machine) -> Multi {
 
 /// Facts about the place of the hosts file.
 pub fn surroundings(machine: &Machine) -> Surroundings {
-    let text = |absolute: &str| {
-        let bytes = files::read_if_there(&machine.path(absolute)).ok().flatten().unwrap_or_default();
+    let read = |path: &Utf8Path| {
+        let bytes = files::read_if_there(path).ok().flatten().unwrap_or_default();
         String::from_utf8_lossy(&bytes).into_owned()
     };
+    let text = |absolute: &str| read(&machine.path(absolute));
     Surroundings {
         kernel: text("/proc/version"),
         wsl_conf: text("/etc/wsl.conf"),
         mounts: text("/proc/self/mountinfo"),
         nsswitch: text("/etc/nsswitch.conf"),
+        is_of_cloud_init: read(&machine.places.hosts).contains("manage_etc_hosts"),
         has_text_twin: machine.places.hosts.with_extension("txt").is_file(),
     }
 }

@@ -1,6 +1,6 @@
 //! This machine's own addresses.
 
-use std::net::{IpAddr, Ipv6Addr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use crate::{os, ports};
 
@@ -22,6 +22,32 @@ pub fn addresses() -> Vec<InterfaceAddress> {
 pub fn is_own(address: IpAddr) -> bool {
     let is_v4_loopback = address.is_ipv4() && address.is_loopback();
     is_v4_loopback || addresses().iter().any(|own| own.address == address)
+}
+
+/// The address of a family by which other computers reach this one: that of the way to everywhere, or without such a way the
+/// only one that is neither loopback's nor of a single link. `None` if there is none, or no way to choose.
+pub fn usual(is_v4: bool) -> Option<IpAddr> {
+    let is_own_network = |address: &IpAddr| match address {
+        IpAddr::V4(own) => is_v4 && !own.is_loopback() && !own.is_link_local(),
+        IpAddr::V6(own) => !is_v4 && !own.is_loopback() && !own.is_unicast_link_local(),
+    };
+    let known: Vec<IpAddr> = addresses().into_iter().map(|own| own.address).filter(is_own_network).collect();
+    way_to_everywhere(is_v4).filter(|address| known.contains(address)).or(match known[..] {
+        [only] => Some(only),
+        _ => None,
+    })
+}
+
+/// The address from which the system would ask a computer that is nowhere near (RFC 5737, RFC 3849); nothing is sent.
+fn way_to_everywhere(is_v4: bool) -> Option<IpAddr> {
+    let (from, to): (IpAddr, IpAddr) = if is_v4 {
+        (Ipv4Addr::UNSPECIFIED.into(), Ipv4Addr::new(192, 0, 2, 1).into())
+    } else {
+        (Ipv6Addr::UNSPECIFIED.into(), Ipv6Addr::new(0x2001, 0xdb8, 0, 0, 0, 0, 0, 1).into())
+    };
+    let socket = std::net::UdpSocket::bind((from, 0)).ok()?;
+    socket.connect((to, 9)).ok()?;
+    Some(socket.local_addr().ok()?.ip())
 }
 
 /// Whether something listens on a port of `::1`; `None` if nothing listens on that port at all.

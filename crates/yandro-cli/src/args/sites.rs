@@ -106,6 +106,9 @@ pub(crate) struct SettleArgs {
     /// Lines that you added stay, and `yandro undo` restores the edits
     #[arg(long, value_name = "NAME", add = ArgValueCandidates::new(complete::sites))]
     pub(crate) put_back: Vec<String>,
+    /// Move sites from an address that this computer no longer has to its present one in the network
+    #[arg(long)]
+    pub(crate) follow: bool,
     /// Don't ask before removing sites that are no longer in the list
     #[arg(long)]
     pub(crate) yes: bool,

@@ -10,6 +10,7 @@ pub(crate) mod database;
 pub(crate) mod demo;
 pub(crate) mod enable;
 pub(crate) mod env;
+mod follow;
 pub(crate) mod history;
 pub(crate) mod hosts;
 mod jobs;

@@ -4,11 +4,12 @@ use std::collections::BTreeSet;
 
 use camino::Utf8PathBuf;
 use yandro_core::HandEdit;
-use yandro_core::{HostName, Orphans, Settlement, settle};
+use yandro_core::{HostName, Orphans, Settlement, map_sites, settle};
 use yandro_machine::SystemFresh;
 
 use super::apply::{Applied, Done, Planned, apply};
 use super::consent;
+use super::follow::{self, Moved};
 use crate::args::SettleArgs;
 use crate::context::{Context, now};
 use crate::error::{self, CommandError};
@@ -21,10 +22,10 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c SettleArgs, ui: &mut Ui) -
     let is_verbose = ui.verbose;
     let mut is_agreed = args.yes || context.preview;
     let plan = || {
-        let planned = plan(context, &put_back)?;
-        ask_to_remove(context, &planned.about.0.orphans, &mut is_agreed)?;
+        let planned = plan(context, &put_back, args.follow)?;
+        ask_to_remove(context, &planned.about.settlement.orphans, &mut is_agreed)?;
         if context.preview {
-            drift = Some(report(context, &planned.about.0, is_verbose));
+            drift = Some(report(context, &planned.about, is_verbose));
         }
         Ok(planned)
     };
@@ -35,9 +36,8 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c SettleArgs, ui: &mut Ui) -
             return Ok(change::preview(*set).then(move |ui| drift.iter().for_each(|drift| ui.say(drift))));
         }
     };
-    let (settlement, sites) = &done.about;
-    let orphans = settlement.orphans.iter().map(ToString::to_string).collect();
-    let data = Settled { sites: *sites, changed: change::paths(&done.set), orphans };
+    let orphans = done.about.settlement.orphans.iter().map(ToString::to_string).collect();
+    let data = Settled { sites: done.about.sites, changed: change::paths(&done.set), orphans };
     Ok(Outcome::new(data, move |_, ui| show(context, &done, ui)))
 }
 
@@ -55,8 +55,19 @@ data! {
 
 impl Data for Settled {}
 
-fn show(context: &Context, done: &Done<(Settlement, usize)>, ui: &mut Ui) {
-    let (settlement, sites) = &done.about;
+/// What a run is about.
+struct Settling {
+    settlement: Settlement,
+    /// How many sites the list has.
+    sites: usize,
+    /// Those that follow this computer's address.
+    moved: Vec<Moved>,
+    /// Those that could.
+    left: Vec<Moved>,
+}
+
+fn show(context: &Context, done: &Done<Settling>, ui: &mut Ui) {
+    let sites = &done.about.sites;
     let is_verbose = ui.verbose;
     if change::is_quiet(&done.set) {
         ui.say(&format!("{}: the machine is as the site list says; nothing was changed", count(*sites, "site")));
@@ -64,7 +75,7 @@ fn show(context: &Context, done: &Done<(Settlement, usize)>, ui: &mut Ui) {
         ui.say(&format!("{STRONG}{}{STRONG:#}: the machine is now as the site list says", count(*sites, "site")));
         ui.say(&done.summary(context));
     }
-    let drift = report(context, settlement, is_verbose);
+    let drift = report(context, &done.about, is_verbose);
     if !drift.is_empty() {
         ui.say(&drift);
     }
@@ -103,15 +114,24 @@ fn ask_to_remove(context: &Context, orphans: &[HostName], is_agreed: &mut bool) 
     Ok(())
 }
 
-/// The settlement, and how many sites the list has.
-fn plan(context: &Context, put_back: &BTreeSet<HostName>) -> Result<Planned<(Settlement, usize)>, CommandError> {
-    let (text, list) = context.list()?;
+fn plan(context: &Context, put_back: &BTreeSet<HostName>, follows: bool) -> Result<Planned<Settling>, CommandError> {
+    let (text, mut list) = context.list()?;
+    let (moved, left) = match follow::moved(context, &list) {
+        moved if follows => (moved, Vec::new()),
+        left => (Vec::new(), left),
+    };
     let mut observed = context.observer().observe_all(text, &list, now())?;
     observed.wishes.put_back.clone_from(put_back);
     let default = context.default_server(&list)?;
+    // They come first: what is settled is the list with their new address.
+    let sites = moved.iter().map(|moved| &moved.site);
+    let mut set = map_sites(&mut observed, &list, sites.clone(), &mut SystemFresh::new())?;
+    for site in sites {
+        list = list.with(site.clone());
+    }
     let mut settlement = settle(&mut observed, &list, default, Orphans::Removed, &mut SystemFresh::new())?;
-    let set = std::mem::take(&mut settlement.set);
-    Ok(Planned { set, starts: true, about: (settlement, list.sites.len()) })
+    set.merge(std::mem::take(&mut settlement.set));
+    Ok(Planned { set, starts: true, about: Settling { settlement, sites: list.sites.len(), moved, left } })
 }
 
 /// How many edits of a site are shown one by one.
@@ -151,8 +171,12 @@ fn by_hand(context: &Context, name: &HostName, edit: &HandEdit) -> String {
 }
 
 /// Differences that are not missing parts.
-fn report(context: &Context, settlement: &Settlement, is_verbose: bool) -> String {
-    let mut text = String::new();
+fn report(context: &Context, about: &Settling, is_verbose: bool) -> String {
+    let (settlement, mut text) = (&about.settlement, String::new());
+    for Moved { site, from } in &about.moved {
+        text += &follow::line(&site.name, *from, site.address);
+    }
+    text.extend(follow::note(&about.left));
     for (old, new) in &settlement.renamed {
         text += &format!("\n{STRONG}{old}{STRONG:#} has the name {STRONG}{new}{STRONG:#} now");
     }

@@ -114,6 +114,7 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
             ("yandro settle --preview", "what differs from the site list"),
             ("yandro settle", ""),
             ("yandro settle --put-back saltmarsh.test", "overwrite edits made by hand"),
+            ("yandro settle --follow", "after this computer got another address"),
         ],
     ),
     (

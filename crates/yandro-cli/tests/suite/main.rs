@@ -46,6 +46,7 @@ mod kit;
 mod layouts;
 mod logs;
 mod namespace;
+mod network_change;
 mod nginx;
 mod pack;
 mod package;

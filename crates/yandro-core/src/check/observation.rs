@@ -14,7 +14,7 @@ use super::page::Page;
 use crate::name::HostName;
 use crate::pki::CertificateFacts;
 use crate::site::{ServerId, Site};
-use crate::system::Cache;
+use crate::system::{Cache, HostsMaker};
 
 /// The expected state of a site.
 #[derive(Clone, Debug)]
@@ -123,6 +123,10 @@ pub struct ResolverSetup {
     pub sources: Vec<String>,
     /// This machine's own addresses; empty where they are not known.
     pub own_addresses: Vec<IpAddr>,
+    /// Those of them by which other computers reach it, one of each family at most.
+    pub usual_addresses: Vec<IpAddr>,
+    /// What makes the hosts file anew, if something does.
+    pub hosts_maker: Option<HostsMaker>,
 }
 
 /// Something and how long it took to see it.

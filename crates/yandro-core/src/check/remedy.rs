@@ -31,6 +31,8 @@ pub enum Remedy {
     Unmap(HostName),
     /// `yandro settle`.
     Settle,
+    /// `yandro settle --follow`: sites move to this computer's address of now.
+    Follow,
     /// `yandro settle --put-back`: the lines of a site that were edited by hand go back.
     PutBack(HostName),
     /// `yandro servers start`, `reload` or `stop`.

@@ -70,7 +70,14 @@ impl Judge<'_> {
         }
         let Some((address, _)) = lines.first() else {
             let cause = Cause::HostsMissing { file: file.clone(), host: name.clone() };
-            return fail("missing", Diagnosis::new(cause).fix(self.map([])));
+            let diagnosis = Diagnosis::new(cause).fix(self.map([]));
+            return fail(
+                "missing",
+                match self.expected.resolver.hosts_maker {
+                    Some(maker) => diagnosis.seen(Evidence::Words(maker.to_string())),
+                    None => diagnosis,
+                },
+            );
         };
         let is_wrong = |address: IpAddr| contradicted(address, &self.wanted()).is_some();
         let Some(&(found, line)) = lines.iter().find(|(other, _)| is_wrong(*other)) else {
@@ -213,9 +220,14 @@ impl Judge<'_> {
         }
         let is_other = |own: &IpAddr| !own.is_loopback() && own.is_ipv4() == address.is_ipv4();
         let others: Vec<IpAddr> = own.iter().copied().filter(is_other).collect();
-        let other = others.first().copied().unwrap_or(Ipv4Addr::LOCALHOST.into());
+        let usual = self.expected.resolver.usual_addresses.iter().find(|own| own.is_ipv4() == address.is_ipv4());
+        let other = usual.or(others.first()).copied().unwrap_or(Ipv4Addr::LOCALHOST.into());
         let diagnosis = Diagnosis::new(Cause::AddressGone { address }).seen(Evidence::Addresses(others));
-        fail("address gone", diagnosis.fix(self.map([MapOption::Address(other)])))
+        let alone = self.map([MapOption::Address(other)]);
+        // It takes all sites along that were there.
+        let follows = usual.is_some() && self.expected.server.is_configured();
+        let diagnosis = if follows { diagnosis.fix(Remedy::Follow) } else { diagnosis };
+        fail("address gone", diagnosis.fix(alone))
     }
 
     pub(super) fn connect(&self) -> Judged {

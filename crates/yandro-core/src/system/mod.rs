@@ -143,6 +143,29 @@ pub struct Surroundings {
     pub nsswitch: String,
     /// Whether `hosts.txt` is next to the hosts file.
     pub has_text_twin: bool,
+    /// Whether the hosts file says that cloud-init makes it (`manage_etc_hosts`).
+    pub is_of_cloud_init: bool,
+}
+
+/// What makes the hosts file anew, without the lines that others wrote into it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum HostsMaker {
+    /// Linux below Windows, at each start.
+    Windows,
+    /// An engine of containers, at each start of the container.
+    Engine,
+    /// cloud-init, at each boot.
+    CloudInit,
+}
+
+impl core::fmt::Display for HostsMaker {
+    fn fmt(&self, f: &mut core::fmt::Formatter<'_>) -> core::fmt::Result {
+        f.write_str(match self {
+            Self::Windows => "WSL makes this file anew at each start. To have it keep your lines: `generateHosts = false` below `[network]` in /etc/wsl.conf",
+            Self::Engine => "the container engine makes this file anew each time the container starts. Have the container run `yandro settle` when it starts",
+            Self::CloudInit => "cloud-init makes this file anew at each boot. To have it keep your lines: `manage_etc_hosts: false` in /etc/cloud/cloud.cfg",
+        })
+    }
 }
 
 impl Surroundings {
@@ -163,6 +186,15 @@ impl Surroundings {
     /// Whether this is Linux below Windows.
     pub fn is_wsl(&self) -> bool {
         self.kernel.to_ascii_lowercase().contains("microsoft")
+    }
+
+    /// What makes the hosts file anew, if something does.
+    pub fn hosts_maker(&self, hosts: &str) -> Option<HostsMaker> {
+        if self.is_made_from_windows() {
+            return Some(HostsMaker::Windows);
+        }
+        let by_cloud = self.is_of_cloud_init.then_some(HostsMaker::CloudInit);
+        by_cloud.or_else(|| self.is_mount(hosts).then_some(HostsMaker::Engine))
     }
 
     /// Whether the hosts file is a mount, as in containers.
@@ -212,6 +244,11 @@ mod tests {
         assert!(container.is_mount("/etc/hosts") && !container.is_mount("/etc"));
         assert_eq!(container.name_sources(), ["files", "mdns4_minimal", "dns"]);
         assert!(!container.is_made_from_windows());
+        assert_eq!(container.hosts_maker("/etc/hosts"), Some(HostsMaker::Engine));
+        assert_eq!(container.hosts_maker("/etc/other"), None);
+        assert_eq!(wsl("").hosts_maker("/etc/hosts"), Some(HostsMaker::Windows));
+        let cloud = Surroundings { is_of_cloud_init: true, ..container };
+        assert_eq!(cloud.hosts_maker("/etc/hosts"), Some(HostsMaker::CloudInit));
     }
 
     #[test]

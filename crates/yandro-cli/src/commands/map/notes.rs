@@ -68,7 +68,9 @@ fn of_names(change: &SiteChange, site: &Site) -> Vec<String> {
     notes.extend(wildcard(change, site));
     let before = change.before.as_ref().map(|before| &before.serving.variables);
     let secrets = site.serving.variables.iter().filter(|own| before.is_none_or(|before| !before.contains(own)));
-    let secrets = secrets.filter(|own| own.plain().is_some());
+    // The built-in server has them from the site list, which only its user reads.
+    let is_written = site.server != Some(ServerId::BuiltIn);
+    let secrets = secrets.filter(|own| is_written && own.plain().is_some());
     let secret = secrets.map(|own| own.name.as_str()).find(|name| SECRETS.iter().any(|word| name.contains(word)));
     notes.extend(secret.map(|name| {
         format!(

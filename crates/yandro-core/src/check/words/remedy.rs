@@ -21,6 +21,7 @@ impl Display for Remedy {
             Self::Move(site, folder) => write!(f, "yandro move {site} {}", word(folder.as_str())),
             Self::Readdress(site, old) => write!(f, "yandro readdress {site} --from {}", word(old)),
             Self::Settle => f.write_str("yandro settle"),
+            Self::Follow => f.write_str("yandro settle --follow"),
             Self::PutBack(site) => write!(f, "yandro settle --put-back {site}"),
             Self::Control(control, server) => write!(f, "yandro servers {} {}", control.word(), server.word()),
             Self::Serve(None) => f.write_str("yandro servers start built-in"),
