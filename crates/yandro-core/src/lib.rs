@@ -105,8 +105,8 @@ pub use servers::httpd::{Activation, HttpdShared, Lack, ModuleFiles, Needs, pars
 pub use servers::nginx::run::{ListenOn, NginxRun, ServerBlock, answering_name};
 pub use servers::nginx::{NginxShared, parse as parse_nginx};
 pub use servers::{
-    Configuration, Image, Listener, Loopback6, ProjectRules, Rule, RuleEffect, Seeing, ServerKind, ServerReport,
-    Software, Start,
+    Configuration, ControlProgram, Image, Listener, Loopback6, ProjectRules, Rule, RuleEffect, Seeing, ServerKind,
+    ServerReport, Software, Start,
 };
 pub use shell::{Shell, word as shell_word};
 pub use site::{

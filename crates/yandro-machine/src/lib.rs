@@ -22,6 +22,7 @@ pub mod certificates;
 pub mod changes;
 pub mod circumstances;
 mod confine;
+pub mod container;
 pub mod database;
 pub mod files;
 mod fresh;

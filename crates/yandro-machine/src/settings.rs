@@ -21,6 +21,8 @@ pub struct Settings {
     pub built_in: BuiltInSettings,
     /// How much of the history is kept.
     pub history: HistorySettings,
+    /// The engine of containers.
+    pub containers: ContainerSettings,
     /// Servers that can't be found by looking.
     #[serde(rename = "server")]
     pub servers: Vec<NamedServer>,
@@ -111,6 +113,14 @@ impl NamedServer {
     pub fn published(&self) -> Published {
         Published(self.ports.clone())
     }
+}
+
+/// The engine of containers.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(default, deny_unknown_fields, rename_all = "kebab-case")]
+pub struct ContainerSettings {
+    /// The program by which it is asked: a name or an absolute path; `None` for the first that is found.
+    pub engine: Option<String>,
 }
 
 /// How much of the history is kept.

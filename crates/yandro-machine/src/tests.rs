@@ -7,6 +7,7 @@ use yandro_core::{DatabaseAddress, DatabaseKind, Excerpt, Failure, FailureKind, 
 
 use crate::certificates::CertificateError;
 use crate::changes::{ControlError, LockError, PutBackError};
+use crate::container::ContainerError;
 use crate::database::DatabaseError;
 use crate::files::FileError;
 use crate::looking::LookError;
@@ -234,7 +235,12 @@ fn every_error_of_certificates_and_stores_reads_as_written_here() {
         StoreError::Password { .. } => StoreError::Password { path: path() },
         StoreError::Refused { .. } => StoreError::Refused { path: path(), words: "bad database".into() },
     });
-    insta::assert_snapshot!([shown, certificates, openssl, measured, stores].concat(), @"
+    let containers = in_words!(ContainerError {
+        ContainerError::Engine { .. } => ContainerError::Engine { program: "/usr/bin/podman".into(), source: denied() },
+        ContainerError::Refused(_) => ContainerError::Refused("no such container".into()),
+        ContainerError::Unreadable(_) => serde_json::from_str::<u8>("x").unwrap_err().into(),
+    });
+    insta::assert_snapshot!([shown, certificates, openssl, measured, stores, containers].concat(), @"
     entity not found
     it has no address
     plain HTTP is spoken there
@@ -254,5 +260,8 @@ fn every_error_of_certificates_and_stores_reads_as_written_here() {
     /home/ada/.pki/nssdb: this trust store is kept by the program `certutil`, which isn't there
     /home/ada/.pki/nssdb: a password guards this store: take it away for the moment, or import the root certificate by hand
     /home/ada/.pki/nssdb: bad database
+    /usr/bin/podman can't be started: permission denied
+    no such container
+    the engine's description of the container can't be read: expected value at line 1 column 1
     ");
 }

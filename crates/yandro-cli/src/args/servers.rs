@@ -67,7 +67,9 @@ Commands are given as one word each, in quotes, and run without a shell.
 
 A bundle with a control program of its own:
   yandro servers add ferries --config /opt/ferries/conf/httpd.conf --reload \"/opt/ferries/ctl graceful\"
-A container that has two folders mounted and its ports published:
+A container that runs, with its virtual hosts, certificates and a project mounted:
+  yandro servers add ferries --container ferries
+The same by hand, for what no engine can be asked about:
   yandro servers add ferries --kind nginx --config ./ferries/conf.d \\
     --path ./ferries/conf.d=/etc/nginx/conf.d --path ./saltmarsh=/srv/saltmarsh \\
     --path ~/.local/share/yandro/certificates=/etc/yandro/certificates \\
@@ -78,6 +80,10 @@ pub(crate) struct ServerAddArgs {
     /// Add it for all users (needs root). yandro then tests and reloads it through sudo
     #[arg(long)]
     pub(crate) for_everyone: bool,
+    /// Container that the server runs in: its kind, folders, ports and commands are asked from the
+    /// container engine
+    #[arg(long, value_name = "CONTAINER", conflicts_with_all = ["for_everyone", "program"])]
+    pub(crate) container: Option<String>,
     /// Kind of server, if the name of the main file doesn't tell
     #[arg(long, value_parser = server_kind())]
     pub(crate) kind: Option<ServerKind>,

@@ -244,7 +244,7 @@ impl From<PlanError> for CommandError {
                 "make it `server_names_hash_bucket_size {needed};` there, then run the command again: {place}"
             )),
             PlanError::NotSeen { server, path } => Some(format!(
-                "have the folder mounted there, and say where it is: yandro servers add {server} --path {path}=WHERE"
+                "have the folder mounted there, and say where it is: yandro servers add {server} --path {path}=WHERE; of a container that you started again with it: yandro servers add {server} --container CONTAINER"
             )),
             PlanError::ModuleMissing { module, .. } if module == "authz_host" => {
                 Some("install that module, or let the network open the site as well: --only-here off".into())

@@ -99,6 +99,6 @@ fn errors_of_plans_come_with_their_fix() {
     /etc/nginx/nginx.conf:7: `server_names_hash_bucket_size 32` is too small for the site's longest name, which needs 64 [NotMade, not-made]
       make it `server_names_hash_bucket_size 64;` there, then run the command again: /etc/nginx/nginx.conf:7
     the server `nginx` doesn't see /srv: no path mapping contains it [NotMade, not-made]
-      have the folder mounted there, and say where it is: yandro servers add nginx --path /srv=WHERE
+      have the folder mounted there, and say where it is: yandro servers add nginx --path /srv=WHERE; of a container that you started again with it: yandro servers add nginx --container CONTAINER
     ");
 }

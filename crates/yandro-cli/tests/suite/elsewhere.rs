@@ -110,7 +110,7 @@ fn a_virtual_machine_serves_at_its_own_address_from_shared_folders() {
     let ran = machine.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "harbour"]);
     insta::assert_snapshot!(steady(&ran), @"
     error: the server `harbour` doesn't see $ROOT/home/.local/share/yandro/certificates: no path mapping contains it
-    fix: have the folder mounted there, and say where it is: yandro servers add harbour --path $ROOT/home/.local/share/yandro/certificates=WHERE
+    fix: have the folder mounted there, and say where it is: yandro servers add harbour --path $ROOT/home/.local/share/yandro/certificates=WHERE; of a container that you started again with it: yandro servers add harbour --container CONTAINER
     [status 3]
     ");
     assert_eq!(super::kit::tree(&harbour.path("vm-nginx")), before);
@@ -370,7 +370,7 @@ fn files_of_a_remote_server_have_its_own_paths() {
     ");
     insta::assert_snapshot!(sysroot.yandro(&["map", "depot.saltmarsh.test", "./depot", "--server", "harbour"]), @"
     error: the server `harbour` doesn't see $ROOT/depot/public: no path mapping contains it
-    fix: have the folder mounted there, and say where it is: yandro servers add harbour --path $ROOT/depot/public=WHERE
+    fix: have the folder mounted there, and say where it is: yandro servers add harbour --path $ROOT/depot/public=WHERE; of a container that you started again with it: yandro servers add harbour --container CONTAINER
     [status 3]
     ");
     insta::assert_snapshot!(sysroot.yandro(&["map", "saltmarsh.test", "./saltmarsh", "--server", "ferries"]), @"

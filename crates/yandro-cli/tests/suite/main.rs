@@ -26,6 +26,7 @@ mod certificates;
 mod check_views;
 mod clients;
 mod comforts;
+mod containers;
 mod crash;
 #[cfg(feature = "databases")]
 mod databases;

@@ -25,6 +25,8 @@ pub struct Expected {
     pub server: ServerId,
     /// Whether that is on this machine.
     pub is_here: bool,
+    /// Whether that is one elsewhere, such as in a container, that a command of the person's starts.
+    pub is_startable: bool,
     /// Where plain HTTP is expected.
     pub http_port: u16,
     /// Where TLS is expected.

@@ -9,7 +9,7 @@ use super::codes::Cause;
 use super::finding::{Diagnosis, Evidence, Judged, fail};
 use super::judge::Judge;
 use super::observation::{Failure, FailureKind, ResolverAnswer, Setting, Timed};
-use super::remedy::{MapOption, Remedy};
+use super::remedy::{MapOption, Remedy, ServerVerb};
 use crate::config::Place;
 use crate::hosts::contradicted;
 use crate::name::HostName;
@@ -48,6 +48,7 @@ impl Judge<'_> {
             ServerId::BuiltIn => Remedy::Serve(Some(site.address).filter(|address| !address.is_loopback())),
             // It is started there; this tells when it answers.
             ServerId::Elsewhere => Remedy::Watch(site.name.clone()),
+            server if self.expected.is_startable => Remedy::Control(ServerVerb::Start, server),
             _ => self.map_again(),
         }
     }

@@ -69,6 +69,7 @@ fn expected() -> Expected {
         is_here: true,
         http_port: 80,
         https_port: 443,
+        is_startable: false,
         hosts_file: "/etc/hosts".into(),
         hosts_fault: None,
         resolver: ResolverSetup::default(),

@@ -13,7 +13,7 @@ mod software;
 pub use configuration::Configuration;
 pub use configuration::Listener;
 pub use rule::{Rule, RuleEffect};
-pub use software::{Image, Software};
+pub use software::{ControlProgram, Image, Software};
 pub use software::{Loopback6, ProjectRules, Seeing, ServerReport, Start};
 
 use std::fmt;

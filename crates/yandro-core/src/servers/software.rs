@@ -88,6 +88,17 @@ pub struct Image {
     pub main: Option<&'static str>,
 }
 
+/// A program that controls a server, with its arguments.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ControlProgram {
+    /// Its name; `-v` has it tell its version.
+    pub program: &'static str,
+    /// The arguments that test the configuration.
+    pub test: &'static [&'static str],
+    /// The arguments that reload it without dropping connections.
+    pub reload: &'static [&'static str],
+}
+
 /// A kind of server.
 pub trait Software: Debug + Sync {
     /// The word for it in commands and files: small letters.
@@ -102,6 +113,8 @@ pub trait Software: Debug + Sync {
     fn site_folders(&self) -> &'static [&'static str];
     /// Usual names of its main file.
     fn main_files(&self) -> &'static [&'static str];
+    /// The programs that control one in a container, the likeliest first.
+    fn controls(&self) -> &'static [ControlProgram];
     /// The arguments by which its program tells of itself, a run for each.
     fn questions(&self) -> &'static [&'static [&'static str]];
     /// Reads the answers; `None` if they aren't those of this kind.

@@ -150,11 +150,15 @@ fn expected(
     let settings = if is_close { settings::look(scene.machine, |name| std::env::var(name).ok()) } else { Vec::new() };
     let of_site = |site: &Site| {
         let server = site.server.unwrap_or(ServerId::BuiltIn);
+        let named =
+            scene.present.get(server).filter(|found| found.is_elsewhere()).and_then(|found| found.named.as_ref());
+        let is_startable = named.is_some_and(|named| !named.start.is_empty());
         let of_ports = |(http_port, https_port)| {
             Arc::new(Expected {
                 site: site.clone(),
                 server,
                 is_here: scene.present.is_here(server),
+                is_startable,
                 http_port,
                 https_port,
                 hosts_file: scene.machine.places.hosts.clone(),

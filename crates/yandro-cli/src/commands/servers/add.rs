@@ -9,11 +9,12 @@ use yandro_core::{
 };
 use yandro_machine::{NamedServer, files, settings, settings::with_server, settings::without_server};
 
+use super::container;
 use crate::args::ServerAddArgs;
 use crate::commands::apply::{Planned, apply, done};
 use crate::context::Context;
 use crate::error::CommandError;
-use crate::view::{COMMAND, Data, Outcome, STRONG, Ui, data};
+use crate::view::{COMMAND, DIM, Data, Outcome, STRONG, Ui, data};
 
 /// Usual names of main files, with the kind of server.
 fn main_files() -> impl Iterator<Item = (&'static str, ServerKind)> {
@@ -32,7 +33,9 @@ pub(super) fn add<'c>(context: &'c Context, args: &'c ServerAddArgs, ui: &mut Ui
     };
     done!(apply(context, ui, plan, |()| Ok(())));
     let (name, kind, config) = (server.name.to_string(), server.kind.word(), server.config.to_string());
-    Ok(Outcome::new(Added { server: name, kind, config }, move |_, ui| show(&server, ui)))
+    Ok(Outcome::new(Added { server: name, kind, config }, move |_, ui| {
+        show(context, &server, args.container.is_some(), ui);
+    }))
 }
 
 data! {
@@ -54,12 +57,31 @@ data! {
 impl Data for Added {}
 impl Data for ServerDropped {}
 
-fn show(server: &NamedServer, ui: &mut Ui) {
+/// What the engine told.
+fn tell_asked(server: &NamedServer, ui: &mut Ui) {
+    for pair in &server.paths {
+        ui.say(&format!("  {DIM}sees{DIM:#} {} {DIM}as{DIM:#} {}", pair.here, pair.there));
+    }
+    for port in &server.ports {
+        ui.say(&format!("  {DIM}port{DIM:#} {} {DIM}of this computer is its{DIM:#} {}", port.here, port.there));
+    }
+}
+
+fn show(context: &Context, server: &NamedServer, is_asked: bool, ui: &mut Ui) {
     ui.say(&format!("{STRONG}{}{STRONG:#} is known now: {} with {}", server.name, server.kind, server.config));
+    if is_asked {
+        tell_asked(server, ui);
+    }
     if server.reload.is_empty() && server.is_elsewhere() {
         ui.note(&format!(
             "no reload command is set. Reload the server yourself after each change, or set one: yandro servers add {} --reload \"COMMAND\"",
             server.name
+        ));
+    }
+    let certificates = context.machine.places.certificates();
+    if server.view(&context.machine).there(&certificates).is_none() {
+        ui.note(&format!(
+            "the certificates can't be read from within, and HTTPS needs them: have it see {certificates}, for a container by starting it again with: -v {certificates}:/certificates:ro"
         ));
     }
     ui.say(&format!("\nMap a site on it: {COMMAND}yandro map NAME FOLDER --server {}{COMMAND:#}", server.name));
@@ -123,7 +145,9 @@ fn named(context: &Context, args: &ServerAddArgs) -> Result<NamedServer, Command
     let machine = &context.machine;
     let name = ServerName::parse(&args.name)?;
     let paths: Vec<PathPair> = args.paths.iter().map(|text| pair(context, text)).collect::<Result<_, _>>()?;
-    let before = context.registry.named().iter().find(|server| server.name == name);
+    let asked =
+        args.container.as_deref().map(|container| container::server(context, name, container, args)).transpose()?;
+    let before = asked.as_ref().or_else(|| context.registry.named().iter().find(|server| server.name == name));
     let (config, kind) = match (&args.config, before) {
         (None, Some(before)) => (machine.path(before.config.as_str()), before.kind),
         (Some(config), _) => configuration(context, args, config)?,

@@ -2,6 +2,7 @@
 
 mod add;
 mod built_in;
+mod container;
 mod list;
 
 use yandro_core::{ServerId, ServerName, System};
@@ -143,8 +144,8 @@ fn control<'c>(
     let on_wait = on_wait(ui.is_quiet());
     let sudo = Sudo::new(&context.machine, ui.is_quiet());
     let controlled = changes::with_rights(id, &server, &sudo, &on_wait, |server| {
-        // Apache httpd ends when it reloads a configuration that it refuses.
-        if verb != Verb::Stop {
+        // Apache httpd ends when it reloads a configuration that it refuses. One in a container can only be asked while it runs.
+        if verb != Verb::Stop && !(verb == Verb::Start && is_elsewhere) {
             server.test().map_err(|error| refused(name, &error))?;
         }
         let done = match verb {

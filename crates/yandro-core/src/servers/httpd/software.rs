@@ -11,7 +11,7 @@ use super::{HttpdShared, KNOWN, ModuleFiles, USUAL_FOLDERS, required_modules, ru
 use crate::adopt::{BlockReading, HandBlock};
 use crate::config::{Dialect, Files, KnownLayout, Layout};
 use crate::plan::ServerModel;
-use crate::servers::{Configuration, Image, ProjectRules, Seeing, ServerReport, Software, Start};
+use crate::servers::{Configuration, ControlProgram, Image, ProjectRules, Seeing, ServerReport, Software, Start};
 use crate::site::{Content, Site};
 
 /// Apache httpd.
@@ -46,6 +46,15 @@ impl Software for Httpd {
 
     fn main_files(&self) -> &'static [&'static str] {
         &["httpd.conf", "apache2.conf"]
+    }
+
+    fn controls(&self) -> &'static [ControlProgram] {
+        const fn of(program: &'static str) -> ControlProgram {
+            ControlProgram { program, test: &["-t"], reload: &["-k", "graceful"] }
+        }
+        // Debian's script has the environment that its configuration needs; images that have that themselves, the program.
+        const ALL: [ControlProgram; 4] = [of("apache2ctl"), of("httpd"), of("apachectl"), of("apache2")];
+        &ALL
     }
 
     fn questions(&self) -> &'static [&'static [&'static str]] {

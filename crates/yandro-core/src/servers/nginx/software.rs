@@ -10,7 +10,7 @@ use super::{KNOWN, NginxShared, USUAL_FOLDERS, first_rule, run};
 use crate::adopt::{BlockReading, HandBlock};
 use crate::config::{Dialect, Files, KnownLayout, Layout, ServerTraits, Variable};
 use crate::plan::ServerModel;
-use crate::servers::{Configuration, Image, ProjectRules, Seeing, ServerReport, Software, Start};
+use crate::servers::{Configuration, ControlProgram, Image, ProjectRules, Seeing, ServerReport, Software, Start};
 use crate::site::Site;
 
 #[derive(Clone, Copy, Debug)]
@@ -42,6 +42,10 @@ impl Software for Nginx {
 
     fn main_files(&self) -> &'static [&'static str] {
         &["nginx.conf"]
+    }
+
+    fn controls(&self) -> &'static [ControlProgram] {
+        &[ControlProgram { program: "nginx", test: &["-t"], reload: &["-s", "reload"] }]
     }
 
     fn questions(&self) -> &'static [&'static [&'static str]] {
