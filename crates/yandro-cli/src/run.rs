@@ -65,7 +65,8 @@ fn no_topic(topic: &[String]) -> CommandError {
 /// Runs the command and prints what came of it; those that look at keys without changing anything close them first,
 /// too.
 fn with_keys_closed(context: &Context, command: &Command, ui: &mut Ui) -> Result<Status, CommandError> {
-    if let Command::Check(_) | Command::Authority(_) | Command::Cert(_) | Command::Serve(_) = command {
+    if let Command::Check(_) | Command::Authority(_) | Command::Cert(_) | Command::Serve(_) | Command::Lend(_) = command
+    {
         context.keys.close_all(&context.machine)?;
     }
     run_command(context, command, ui).map(|outcome| outcome.show(ui))
@@ -111,6 +112,7 @@ fn run_command<'c>(context: &'c Context, command: &'c Command, ui: &mut Ui) -> R
         Command::Cert(args) => commands::cert::run(context, args, ui),
         Command::Authority(args) => commands::authority::run(context, args, ui),
         Command::Pack(args) => commands::pack::run(context, args, ui),
+        Command::Lend(args) => commands::lend::run(context, args, ui),
         Command::Serve(args) => commands::serve::run(context, args, ui),
         Command::Demo(_)
         | Command::Setup(_)

@@ -27,6 +27,7 @@ fn schemas_are_those_of_the_types() {
         "authority-env": commands::TrustVariables,
         "authority-export": commands::Exported,
         "authority-export-to-device": commands::OfferData,
+        "lend": commands::Lending,
         "authority-passphrase": commands::KeyData,
         "authority-replace": commands::Replaced,
         "authority-show": commands::AuthorityData,

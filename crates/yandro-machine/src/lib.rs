@@ -32,6 +32,7 @@ mod looking;
 pub mod low_ports;
 mod machine;
 pub mod markers;
+pub mod multicast;
 pub mod network;
 pub mod observe;
 pub mod openssl;

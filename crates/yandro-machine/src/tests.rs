@@ -12,6 +12,7 @@ use crate::database::DatabaseError;
 use crate::files::FileError;
 use crate::looking::LookError;
 use crate::machine::MachineError;
+use crate::multicast::AnnounceError;
 use crate::observe::ObserveError;
 use crate::openssl::OpensslError;
 use crate::ports::Holder;
@@ -240,7 +241,11 @@ fn every_error_of_certificates_and_stores_reads_as_written_here() {
         ContainerError::Refused(_) => ContainerError::Refused("no such container".into()),
         ContainerError::Unreadable(_) => serde_json::from_str::<u8>("x").unwrap_err().into(),
     });
-    insta::assert_snapshot!([shown, certificates, openssl, measured, stores, containers].concat(), @"
+    let announced = in_words!(AnnounceError {
+        AnnounceError::Taken(_) => AnnounceError::Taken("tides.local".into()),
+        AnnounceError::System(_) => AnnounceError::System("permission denied".into()),
+    });
+    insta::assert_snapshot!([shown, certificates, openssl, measured, stores, containers, announced].concat(), @"
     entity not found
     it has no address
     plain HTTP is spoken there
@@ -263,5 +268,7 @@ fn every_error_of_certificates_and_stores_reads_as_written_here() {
     /usr/bin/podman can't be started: permission denied
     no such container
     the engine's description of the container can't be read: expected value at line 1 column 1
+    another device of the network is called tides.local
+    multicast DNS doesn't work here: permission denied
     ");
 }

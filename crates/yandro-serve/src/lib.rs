@@ -19,6 +19,7 @@ mod compress;
 mod connections;
 mod fastcgi;
 mod folder;
+mod lend;
 mod offer;
 mod proxy;
 mod respond;
@@ -28,6 +29,7 @@ mod tls;
 mod workers;
 
 pub use answered::{Answered, OnAnswered, Report, Reports};
+pub use lend::{LendError, Origin, Visit, lend};
 pub use offer::{Offered, offer};
 pub use server::{Running, Server};
 pub use sites::{Certificate, ServedSite, SiteError, Sites};

@@ -51,7 +51,7 @@ pub async fn offer(
     }
 }
 
-fn answer<B>(files: &BTreeMap<&'static str, Offered>, request: &Request<B>) -> Response<Full<Bytes>> {
+pub(crate) fn answer<B>(files: &BTreeMap<&'static str, Offered>, request: &Request<B>) -> Response<Full<Bytes>> {
     let plain = |status: StatusCode| {
         let mut answer = Response::new(Full::new(Bytes::from_static(b"there is nothing here\n")));
         *answer.status_mut() = status;

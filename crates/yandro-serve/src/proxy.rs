@@ -5,17 +5,18 @@ use hyper::client::conn::http1;
 use hyper::header::{CONNECTION, HOST, HeaderName, HeaderValue, UPGRADE};
 use hyper::{Request, Response, StatusCode, Version};
 use hyper_util::rt::TokioIo;
+use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
 use yandro_core::{Upstream, UpstreamHost};
 
-use crate::body::{Body, path_of, text};
+use crate::body::{Body, BodyError, path_of, text};
 use crate::respond::Asked;
 
 /// Headers that belong to one connection and are not passed on (RFC 9110 section 7.6.1).
 const HOP_BY_HOP: [&str; 7] =
     ["connection", "keep-alive", "proxy-authenticate", "proxy-authorization", "te", "trailer", "transfer-encoding"];
 
-/// The upstream's answer to `request`, which keeps its host or gets the upstream's own; the upstream learns
+/// The upstream's answer to a request, which keeps its host or gets the upstream's own; the upstream learns
 /// by `X-Forwarded-Proto` and `X-Forwarded-Host` how it came. `WebSockets` and
 /// other upgrades of HTTP/1.1 go through.
 pub(crate) async fn pass_on(
@@ -24,36 +25,48 @@ pub(crate) async fn pass_on(
     asked: &Asked<'_>,
     body: Incoming,
 ) -> Response<Body> {
-    let mut request = Request::from_parts(asked.request.clone(), body);
-    let down = |error: &dyn std::fmt::Display| {
-        let status = StatusCode::BAD_GATEWAY;
-        text(
-            status,
+    let own = (whose == UpstreamHost::Own).then(|| upstream.host_port().to_string());
+    let exchanged = match TcpStream::connect(upstream.host_port().to_string()).await {
+        Ok(stream) => exchange(stream, own, asked, Request::from_parts(asked.request.clone(), body)).await,
+        Err(error) => Err(ExchangeError::Down(error.into())),
+    };
+    exchanged.unwrap_or_else(|error| match error {
+        ExchangeError::Down(error) => text(
+            StatusCode::BAD_GATEWAY,
             format!("The upstream {upstream} does not answer: {error}\nStart it, then load this page again.\n"),
-        )
-    };
-    let stream = match TcpStream::connect(upstream.host_port().to_string()).await {
-        Ok(stream) => stream,
-        Err(error) => return down(&error),
-    };
-    let (mut sender, connection) = match http1::handshake(TokioIo::new(stream)).await {
-        Ok(opened) => opened,
-        Err(error) => return down(&error),
-    };
+        ),
+        ExchangeError::Header(_) => text(StatusCode::BAD_REQUEST, format!("{error}\n")),
+    })
+}
+
+/// A request that can't be passed on.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum ExchangeError {
+    #[error("{0}")]
+    Down(#[source] BodyError),
+    #[error("The request can't be passed on: {0}")]
+    Header(#[from] hyper::header::InvalidHeaderValue),
+}
+
+/// Passes a request on over this stream; `own` is the host that is asked for instead of the request's.
+pub(crate) async fn exchange<S>(
+    stream: S,
+    own: Option<String>,
+    asked: &Asked<'_>,
+    mut request: Request<Incoming>,
+) -> Result<Response<Body>, ExchangeError>
+where
+    S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
+{
+    let down = |error: hyper::Error| ExchangeError::Down(error.into());
+    let (mut sender, connection) = http1::handshake(TokioIo::new(stream)).await.map_err(down)?;
     tokio::spawn(connection.with_upgrades());
 
     let upgrade = upgrade_of(&request);
     let client = upgrade.as_ref().map(|_| hyper::upgrade::on(&mut request));
-    let own = (whose == UpstreamHost::Own).then(|| upstream.host_port().to_string());
-    let mut passed = match onward(asked, own, upgrade.as_ref(), request) {
-        Ok(passed) => passed,
-        Err(error) => return text(StatusCode::BAD_REQUEST, format!("The request can't be passed on: {error}\n")),
-    };
+    let mut passed = onward(asked, own, upgrade.as_ref(), request)?;
     *passed.version_mut() = Version::HTTP_11;
-    let mut response = match sender.send_request(passed).await {
-        Ok(response) => response,
-        Err(error) => return down(&error),
-    };
+    let mut response = sender.send_request(passed).await.map_err(down)?;
     if response.status() == StatusCode::SWITCHING_PROTOCOLS
         && let Some(client) = client
     {
@@ -67,7 +80,7 @@ pub(crate) async fn pass_on(
     } else {
         remove_hop_by_hop(response.headers_mut());
     }
-    response.map(Body::boxed)
+    Ok(response.map(Body::boxed))
 }
 
 /// The protocol that a request wants to change to.

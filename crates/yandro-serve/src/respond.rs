@@ -116,6 +116,7 @@ async fn content(entry: &SiteEntry, asked: &Asked<'_>, body: Incoming) -> Respon
     match &entry.answer {
         Answerer::Upstream(upstream, whose) => proxy::pass_on(upstream, *whose, asked, body).await,
         Answerer::Folder(folder) => folder.answer(asked, body).await,
+        Answerer::Lent(origin) => origin.answer(asked, body).await,
     }
 }
 

@@ -8,9 +8,10 @@ use camino::Utf8PathBuf;
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::sign::CertifiedKey;
-use yandro_core::{Content, HostName, Https, Site, Upstream, UpstreamHost};
+use yandro_core::{Content, Https, Site, Upstream, UpstreamHost};
 
 use crate::folder::Folder;
+use crate::lend::LentOrigin;
 
 /// A site with its certificate.
 #[derive(Clone)]
@@ -34,7 +35,7 @@ pub struct Certificate {
 #[derive(Debug, thiserror::Error)]
 #[error("the site `{site}` can't be served: {fault}")]
 pub struct SiteError {
-    site: HostName,
+    site: String,
     #[source]
     fault: UnusableCertificate,
 }
@@ -58,6 +59,7 @@ pub(crate) struct SiteEntry {
 pub(crate) enum Answerer {
     Folder(Arc<Folder>),
     Upstream(Upstream, UpstreamHost),
+    Lent(LentOrigin),
 }
 
 /// The fault of a site's certificate and key.
@@ -90,7 +92,7 @@ impl Sites {
     pub fn new(sites: Vec<ServedSite>, private: &[Utf8PathBuf]) -> Result<Self, SiteError> {
         let mut by_name = HashMap::new();
         for served in sites {
-            let fault = |fault| SiteError { site: served.site.name.clone(), fault };
+            let fault = |fault| SiteError { site: served.site.name.to_string(), fault };
             let key = served.certificate.as_ref().map(Certificate::read).transpose().map_err(fault)?;
             let answer = match &served.site.content {
                 Content::Upstream(upstream) => Answerer::Upstream(upstream.clone(), served.site.serving.upstream_host),
@@ -107,6 +109,18 @@ impl Sites {
             by_name.extend(served.site.names().map(|name| (name.to_string(), entry.clone())));
         }
         Ok(Self { by_name })
+    }
+
+    /// The one site that is lent under this name.
+    ///
+    /// # Errors
+    /// When its certificate or key can't be used.
+    pub(crate) fn lent(name: &str, certificate: &Certificate, origin: LentOrigin) -> Result<Self, SiteError> {
+        let fault = |fault| SiteError { site: name.to_owned(), fault };
+        let key = Some(Arc::new(certificate.read().map_err(fault)?));
+        let (answer, https, redirects) = (Answerer::Lent(origin), Https::Only, HashMap::new());
+        let entry = Arc::new(SiteEntry { answer, https, redirects, key });
+        Ok(Self { by_name: HashMap::from([(name.to_owned(), entry)]) })
     }
 
     /// How many names are answered.
@@ -159,7 +173,7 @@ mod tests {
             match fault {
                 UnusableCertificate::Certificate(_) | UnusableCertificate::Key(_) | UnusableCertificate::Misfit(_) => {}
             }
-            SiteError { site: HostName::parse("tides.test").unwrap(), fault }.to_string()
+            SiteError { site: "tides.test".into(), fault }.to_string()
         });
         let expected = [
             "the site `tides.test` can't be served: its certificate can't be read: no items found",

@@ -104,6 +104,8 @@ pub(crate) enum Command {
     Pack(PackArgs),
     /// Run the built-in web server
     Serve(ServeArgs),
+    /// Lend a site to a phone or a colleague on the same network, for a while
+    Lend(LendArgs),
     /// Do single steps as root for a yandro that may not
     #[command(hide = true)]
     Privileged {
@@ -288,6 +290,28 @@ pub(crate) struct ServeArgs {
     /// End when nothing keeps this server running any more
     #[arg(long, hide = true)]
     pub(crate) kept: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct LendArgs {
+    /// Name of the site
+    #[arg(value_name = "NAME", add = ArgValueCandidates::new(complete::sites))]
+    pub(crate) name: String,
+    /// End after so many minutes
+    #[arg(long, value_name = "N", default_value_t = 60, value_parser = clap::value_parser!(u16).range(1..=1440))]
+    pub(crate) minutes: u16,
+    /// Word for the site on the network: `ferries` for ferries.local [default: from its name]
+    #[arg(long, value_name = "WORD")]
+    pub(crate) called: Option<String>,
+    /// Host name that the application is asked for [default: the site's own]
+    #[arg(long = "as", value_name = "HOST")]
+    pub(crate) host: Option<String>,
+    /// Address of this computer to lend it at, if there are several
+    #[arg(long, value_name = "IP")]
+    pub(crate) listen: Option<IpAddr>,
+    /// Port [default: 443, 8443, or one that is free]
+    #[arg(long, value_name = "PORT", value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) port: Option<u16>,
 }
 
 #[derive(Debug, Args)]

@@ -14,6 +14,7 @@ mod follow;
 pub(crate) mod history;
 pub(crate) mod hosts;
 mod jobs;
+pub(crate) mod lend;
 pub(crate) mod logs;
 mod look;
 pub(crate) mod map;
@@ -51,6 +52,7 @@ pub(crate) mod schemas {
     pub(crate) use super::hosts::exchange::{Imported, TextData};
     pub(crate) use super::hosts::lint::Lint;
     pub(crate) use super::hosts::list::Entries;
+    pub(crate) use super::lend::Lending;
     pub(crate) use super::logs::LogLine;
     pub(crate) use super::map::{Mapped, MappedSites, Steps};
     pub(crate) use super::open::Opened;

@@ -189,6 +189,13 @@ const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
             ("yandro serve --listen 192.168.7.20", "for a phone on the same network"),
         ],
     ),
+    (
+        "lend",
+        &[
+            ("yandro lend saltmarsh.test", "as saltmarsh.local, for an hour"),
+            ("yandro lend saltmarsh.test --minutes 10 --called ferries", "as ferries.local"),
+        ],
+    ),
     ("demo", &[("yandro demo", ""), ("yandro demo --keep", "and look at the folder afterwards")]),
     (
         "setup completions",

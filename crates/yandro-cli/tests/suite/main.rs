@@ -45,6 +45,7 @@ mod hosts;
 mod instructions;
 mod kit;
 mod layouts;
+mod lend;
 mod logs;
 mod namespace;
 mod network_change;

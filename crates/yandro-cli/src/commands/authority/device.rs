@@ -32,20 +32,18 @@ pub(super) fn offer_root<'c>(
     let certificates = observe::authority_certificates(&context.machine)?.ok_or_else(none_yet)?;
     let authority = Authority::read(&certificates).map_err(CommandError::not_made)?;
     let address = chosen(listen)?;
-    let pages = pages(&authority, &certificates.root);
+    let pages = pages(&authority, &certificates.root, None);
     let runtime = signals::runtime()?;
     runtime.block_on(async {
         let at = |error| CommandError::not_made(format!("nothing can be offered at {address}: {error}"));
         let listener = tokio::net::TcpListener::bind(SocketAddr::new(address, 0)).await.map_err(at)?;
         let port = listener.local_addr().map_err(at)?.port();
         let url = format!("http://{}/", SocketAddr::new(address, port));
-        let code = QrCode::with_error_correction_level(url.as_bytes(), EcLevel::L).map_err(CommandError::not_made)?;
-        let picture = code.render::<Dense1x2>().dark_color(Dense1x2::Dark).light_color(Dense1x2::Light).build();
-        let lines: Vec<String> = picture.lines().map(|line| format!("{INK}{line}{INK:#}")).collect();
+        let lines = code(&url)?;
         // Before the command ends, for the page is there as long as it runs.
         let offer_data = OfferData { url: url.clone(), minutes };
         Outcome::new(offer_data, |_, ui| {
-            ui.say(&lines.join("\n"));
+            ui.say(&lines);
             ui.say(&format!("\n{STRONG}{url}{STRONG:#}"));
             ui.say(&format!(
                 "Point the phone's camera at the code, or type the address there: the root certificate and what to do\nwith it. It is there for {}, to everybody on your network, and no key with it. Ctrl-C ends it.",
@@ -79,8 +77,15 @@ data! {
 
 impl Data for OfferData {}
 
+/// An address as the code that a camera reads, in lines.
+pub(in crate::commands) fn code(url: &str) -> Result<String, CommandError> {
+    let code = QrCode::with_error_correction_level(url.as_bytes(), EcLevel::L).map_err(CommandError::not_made)?;
+    let picture = code.render::<Dense1x2>().dark_color(Dense1x2::Dark).light_color(Dense1x2::Light).build();
+    Ok(picture.lines().map(|line| format!("{INK}{line}{INK:#}")).collect::<Vec<_>>().join("\n"))
+}
+
 /// The address to offer it at: the one that is asked for, or the only one that others can reach.
-fn chosen(listen: Option<IpAddr>) -> Result<IpAddr, CommandError> {
+pub(in crate::commands) fn chosen(listen: Option<IpAddr>) -> Result<IpAddr, CommandError> {
     if let Some(address) = listen {
         return if network::is_own(address) {
             Ok(address)
@@ -111,17 +116,31 @@ fn reachable() -> Vec<IpAddr> {
     found
 }
 
+/// The part of the page that leads to a lent site. Names and addresses need no escaping: host names have no such letters.
+fn of_site((name, url): (&str, &str)) -> String {
+    format!(
+        "<h2>The site</h2>\n<p>The developer lends you <em>{name}</em> for a while. Once this device trusts the certificate:</p>\n<p><a class=\"file\" href=\"{url}\">Open {url}</a></p>\n<p>If the name isn't found, this device knows no multicast DNS, or is in another network.</p>\n"
+    )
+}
+
 fn listed() -> String {
     let listed: Vec<String> = reachable().iter().map(|address| format!("--listen {address}")).collect();
     format!("choose another one: {}", listed.join(", "))
 }
 
-fn pages(authority: &Authority, root_pem: &str) -> BTreeMap<&'static str, Offered> {
+/// The page with the files that it leads to. `site` is the name and the address of a site that is lent beside it.
+pub(in crate::commands) fn pages(
+    authority: &Authority,
+    root_pem: &str,
+    site: Option<(&str, &str)>,
+) -> BTreeMap<&'static str, Offered> {
     let subject = authority.title();
     let escaped = subject.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
     let fingerprint = files_fingerprint(authority.root());
     let page = PAGE
         .replace("{subject}", &escaped)
+        .replace("{whose}", if site.is_some() { ", or its owner is somebody whom you trust" } else { "" })
+        .replace("{site}", &site.map(of_site).unwrap_or_default())
         .replace("{fingerprint}", &fingerprint.replace(':', ":<wbr>"))
         .replace("{suffixes}", &authority.constraints().suffixes_in_words().replace('`', ""));
     let profile = mobile_profile(subject, root_pem, &files::sha256(authority.root()));

@@ -1,6 +1,6 @@
 //! `yandro authority`.
 
-mod device;
+pub(super) mod device;
 mod export;
 mod own;
 mod passphrase;
