@@ -155,7 +155,7 @@ async fn origin(context: &Context, site: &Site, host: Option<&str>, root: &str) 
             })
         }
         _ => Err(CommandError::usage(format!(
-            "`{host}` is no name of `{}`, so its web server wouldn't answer for it",
+            "the site `{}` doesn't have the name `{host}`, so its web server wouldn't answer for it",
             site.name
         ))
         .hint(format!("make it one first: yandro map {} --alias {host}", site.name))

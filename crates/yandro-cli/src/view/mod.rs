@@ -208,11 +208,16 @@ impl Ui {
     pub(crate) fn json(&mut self, value: &serde_json::Value) {
         self.print(&json_text(value));
     }
+
+    /// The same of a value that is text already.
+    pub(crate) fn json_text(&mut self, text: &str) {
+        self.print(&tone::json(text));
+    }
 }
 
 /// A value as JSON, in which no string holds what a terminal obeys.
 pub(crate) fn json_text(value: &serde_json::Value) -> String {
-    tone::json(&value.to_string())
+    tone::json(&value.to_string()).into_owned()
 }
 
 /// Tells the user what takes long, on standard error.

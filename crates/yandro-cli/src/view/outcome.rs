@@ -10,6 +10,17 @@ use crate::error::Status;
 pub(crate) trait Data: Serialize {
     /// Version of its form: it goes up when a field goes or changes its meaning.
     const VERSION: u32 = 1;
+    /// Whether all fields, of what it holds as well, are declared in the order of their names: then it is written without a
+    /// tree of it in memory, which is several times as large as the text.
+    const IS_IN_ORDER: bool = false;
+}
+
+/// Data with their version, which is the last of their fields.
+#[derive(Serialize)]
+struct Versioned<'d, D> {
+    #[serde(flatten)]
+    data: &'d D,
+    version: u32,
 }
 
 /// The result of a command.
@@ -20,6 +31,9 @@ pub(crate) struct Outcome<'o> {
 
 trait Printed {
     fn json(&self) -> Value;
+    fn json_text(&self) -> String {
+        self.json().to_string()
+    }
     fn text(self: Box<Self>, ui: &mut Ui);
 }
 
@@ -33,6 +47,13 @@ impl<D: Data, T: FnOnce(&D, &mut Ui)> Printed for OutcomeParts<D, T> {
         let mut value = serde_json::to_value(&self.data).unwrap_or_default();
         value["version"] = json!(D::VERSION);
         value
+    }
+
+    fn json_text(&self) -> String {
+        if D::IS_IN_ORDER {
+            return serde_json::to_string(&Versioned { data: &self.data, version: D::VERSION }).unwrap_or_default();
+        }
+        self.json().to_string()
     }
 
     fn text(self: Box<Self>, ui: &mut Ui) {
@@ -112,7 +133,7 @@ impl<'o> Outcome<'o> {
     /// Prints it in the form that is wanted.
     pub(crate) fn show(self, ui: &mut Ui) -> Status {
         match self.printed {
-            Some(printed) if ui.json => ui.json(&printed.json()),
+            Some(printed) if ui.json => ui.json_text(&printed.json_text()),
             Some(printed) => printed.text(ui),
             None => {}
         }

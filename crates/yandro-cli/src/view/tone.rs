@@ -4,6 +4,7 @@
 //! control character in it comes from somebody else: a certificate's subject, a log, a folder's name.
 //! These are shown escaped.
 
+use std::borrow::Cow;
 use std::fmt;
 
 use anstyle::{AnsiColor, Color, RgbColor, Style};
@@ -100,6 +101,11 @@ fn first_url(text: &str) -> Option<(&str, &str)> {
 }
 
 fn push_rendered(out: &mut String, text: &str, styled: bool) {
+    if text.bytes().all(|byte| is_printable(byte) || matches!(byte, b'\n' | b'\t')) {
+        // Most of all, and megabytes of JSON.
+        out.push_str(text);
+        return;
+    }
     for c in text.chars() {
         match tone_of(c) {
             Some(_) if !styled => {}
@@ -121,12 +127,20 @@ pub(crate) fn in_one_line(text: &str) -> String {
 }
 
 /// JSON in which the strings hold no character that a terminal obeys (RFC 8259 section 7).
-pub(crate) fn json(text: &str) -> String {
+pub(crate) fn json(text: &str) -> Cow<'_, str> {
+    if text.bytes().all(is_printable) || !text.chars().any(is_obeyed) {
+        return text.into();
+    }
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {
         if is_obeyed(c) { out += &format!("\\u{:04x}", u32::from(c)) } else { out.push(c) }
     }
-    out
+    out.into()
+}
+
+/// Whether a byte is printable ASCII, of which a terminal obeys nothing.
+fn is_printable(byte: u8) -> bool {
+    (b' '..=b'~').contains(&byte)
 }
 
 fn push_shown(out: &mut String, c: char) {

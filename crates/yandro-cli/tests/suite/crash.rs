@@ -38,6 +38,11 @@ struct Scene {
     after: String,
 }
 
+/// Whether a line of strace is a file that is made or opened for writing.
+fn is_for_writing(line: &str) -> bool {
+    line.contains("O_CREAT") || line.contains("O_WRONLY")
+}
+
 impl Scene {
     fn new(prepare: &[&[&str]], command: &[&str], bind: bool) -> Option<Self> {
         if !has(&["strace", "unshare", "mount"], true) {
@@ -120,8 +125,7 @@ impl Scene {
         // The counter of an injection is each thread's own: one thread does all the changing.
         let of = |call: &str| {
             let lines = text.lines().filter(|line| line.contains(&format!(" {call}("))).enumerate();
-            let changes = |line: &str| call != "openat" || line.contains("O_CREAT") || line.contains("O_WRONLY");
-            lines.filter(|(_, line)| changes(line)).map(|(place, _)| place + 1).collect()
+            lines.filter(|(_, line)| call != "openat" || is_for_writing(line)).map(|(place, _)| place + 1).collect()
         };
         CALLS.iter().map(|&call| (call, of(call))).collect()
     }
@@ -130,11 +134,21 @@ impl Scene {
     fn break_everywhere(&self, faults: &[(&str, &str)]) -> usize {
         let kept = self.keep();
         let words: Vec<&str> = self.command.iter().map(String::as_str).collect();
+        let log = tempfile::NamedTempFile::new().unwrap();
         let mut broken = 0;
         for (call, places) in self.changing() {
             for (_, fault) in faults.iter().filter(|(on, _)| *on == call || *on == "any") {
                 for when in &places {
-                    let status = self.run(&["-e", &format!("inject={call}:{fault}:when={when}")], &words);
+                    let (trace, inject) = (format!("trace={call}"), format!("inject={call}:{fault}:when={when}"));
+                    let log = log.path().to_str().unwrap();
+                    let status = self.run(&["-o", log, "-e", &trace, "-e", &inject], &words);
+                    // Which processes there are is read as well, and they come and go: a call has another number then.
+                    let text = std::fs::read_to_string(log).unwrap();
+                    let injected = text.lines().find(|line| line.ends_with("(INJECTED)"));
+                    if call == "openat" && injected.is_some_and(|line| !is_for_writing(line)) {
+                        self.bring_back(kept.path());
+                        continue;
+                    }
                     let place = format!("{:?} {fault} at {call} number {when}: {status:?}", self.command);
                     // 5: all is done, and only the output is lost.
                     let is_done = matches!(status, Some(0 | 5));

@@ -75,3 +75,22 @@ fn no_command_costs_a_tenth_more_or_less_than_it_did() {
     let differences: Vec<String> = counts.iter().filter_map(|(name, now)| differs(name, *now)).collect();
     assert!(differences.is_empty(), "{}; if that is meant: YANDRO_WRITE_DOCS=1", differences.join("\n"));
 }
+
+#[test]
+fn four_times_the_sites_cost_less_than_six_times_as_much() {
+    if !has(&["valgrind"], false) {
+        return;
+    }
+    let words: [&[&str]; 2] = [&["settle", "--yes"], &["sites"]];
+    let cost = |sites: usize| {
+        let sysroot = Sysroot::new();
+        let site =
+            |number| format!("[[site]]\nname = \"s{number}.test\"\nfolder = \"/saltmarsh\"\nserver = \"built-in\"\n\n");
+        sysroot.write("home/ada/.config/yandro/sites.toml", &(0..sites).map(site).collect::<String>());
+        words.map(|words| count(&sysroot, words))
+    };
+    let (few, many) = (cost(75), cost(300));
+    for (words, (few, many)) in words.iter().zip(few.into_iter().zip(many)) {
+        assert!(many < few * 6, "{words:?}: four times the sites cost {many} instructions instead of {few}");
+    }
+}

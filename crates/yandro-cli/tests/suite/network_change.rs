@@ -1,4 +1,4 @@
-//! A computer whose address in the network changes, and whose hosts file is made anew.
+//! A computer whose address in the network changes, and whose hosts file the system writes again.
 
 use std::fs;
 
@@ -73,7 +73,7 @@ fn a_hosts_file_that_is_made_anew_gets_its_lines_back() {
     let fresh = "127.0.0.1\tlocalhost\n# made by cloud-init: manage_etc_hosts is True\n10.0.0.9\tquay\n";
     fs::write(harbour.machine.path("hosts"), fresh).unwrap();
     let ran = harbour.yandro(&["check"]);
-    assert!(ran.stdout.contains("seen: cloud-init makes this file anew at each boot"), "{ran}");
+    assert!(ran.stdout.contains("seen: cloud-init writes this file again at each boot"), "{ran}");
     assert!(ran.stdout.contains("fix: yandro settle\n"), "{ran}");
     harbour.yandro(&["settle"]).succeeds();
     assert!(harbour.machine.hosts().starts_with(fresh) && harbour.machine.hosts().contains("127.0.0.1\ttides.test"));
@@ -81,7 +81,7 @@ fn a_hosts_file_that_is_made_anew_gets_its_lines_back() {
     // As an engine of containers does it: the file is a mount, which can't be replaced, only written.
     fs::write(harbour.machine.path("hosts"), "127.0.0.1\tlocalhost\n").unwrap();
     let ran = harbour.yandro(&["check"]);
-    assert!(ran.stdout.contains("the container engine makes this file anew"), "{ran}");
+    assert!(ran.stdout.contains("the container engine writes this file again"), "{ran}");
     harbour.yandro(&["settle"]).succeeds();
     harbour.yandro(&["check"]).succeeds();
 }

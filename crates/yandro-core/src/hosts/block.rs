@@ -215,6 +215,14 @@ pub(crate) fn sorted<'a>(bytes: &'a [u8], list: &ListId, names: &[&HostName]) ->
 /// `names`, takes the others away, and adds them at the block's end if there was none.
 fn replace_lines<'a>(file: &HostsFile<'a>, block: &Block, names: &[HostName], lines: &str) -> Cow<'a, [u8]> {
     let bytes = file.bytes();
+    let held = &bytes[block.head.end..block.tail.start];
+    if !may_name(held, names) {
+        // Thousands of sites each look for their own line.
+        return match lines {
+            "" => Cow::Borrowed(bytes),
+            lines => Cow::Owned(source::apply(bytes, &[Splice::insert(block.tail.start, lines)])),
+        };
+    }
     let meant: HashSet<&[u8]> = names.iter().map(|name| name.as_str().as_bytes()).collect();
     let mut splices = Vec::new();
     let mut pending = Some(lines).filter(|lines| !lines.is_empty());
@@ -233,6 +241,12 @@ fn replace_lines<'a>(file: &HostsFile<'a>, block: &Block, names: &[HostName], li
         return Cow::Borrowed(bytes);
     }
     Cow::Owned(without_empty_block(source::apply(bytes, &splices), block.list.as_ref()))
+}
+
+/// Whether one of the names may be in these lines; `false` is certain.
+fn may_name(lines: &[u8], names: &[HostName]) -> bool {
+    let is_in = |name: &HostName| memchr::memmem::find(lines, name.as_str().as_bytes()).is_some();
+    lines.iter().any(u8::is_ascii_uppercase) || names.iter().any(is_in)
 }
 
 pub(super) fn append_block(bytes: &[u8], list: &ListId, lines: &str, eol: &str) -> Vec<u8> {

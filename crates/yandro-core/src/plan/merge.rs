@@ -1,6 +1,6 @@
 //! Plans that build on one another.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 use camino::Utf8Path;
 
@@ -13,42 +13,80 @@ use super::role::Role;
 use crate::config::OTHERS;
 use crate::name::HostName;
 
-impl ChangeSet {
-    /// Adds the steps of `next`, which was planned on what this set leaves behind.
-    pub fn merge(&mut self, next: Self) {
+/// Sets that are put together one after the other, each planned on what those before it leave behind. What a step changes is
+/// found by its path: thousands of sites have as many steps.
+#[derive(Default)]
+pub(super) struct Merging {
+    set: ChangeSet,
+    /// The place of each step that changes a file, a link or a folder.
+    places: HashMap<(Kind, String), usize>,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+enum Kind {
+    File,
+    Link,
+    Folder,
+}
+
+/// What a step is found by; `None` for one that never meets another.
+fn key(change: &Change) -> Option<(Kind, String)> {
+    match change {
+        Change::File(change) => Some((Kind::File, change.path.to_string())),
+        Change::Link(change) => Some((Kind::Link, change.path.to_string())),
+        Change::Folder { path, .. } => Some((Kind::Folder, path.to_string())),
+        Change::EmptyFolder { .. } | Change::Rights(_) | Change::Trust(_) | Change::Rows(_) => None,
+    }
+}
+
+impl Merging {
+    /// Begins with a set.
+    pub(super) fn of(set: ChangeSet) -> Self {
+        let places =
+            set.steps.iter().enumerate().filter_map(|(place, step)| Some((key(&step.change)?, place))).collect();
+        Self { set, places }
+    }
+
+    /// Adds the steps of `next`, which was planned on what the sets before leave behind.
+    pub(super) fn add(&mut self, next: ChangeSet) {
         for step in next.steps {
-            let known = match &step.change {
-                Change::Folder { .. } => self.steps.contains(&step),
-                Change::File(change) => match self.file_mut(&change.path) {
-                    Some(own) => {
-                        own.after.clone_from(&change.after);
-                        true
+            let key = key(&step.change);
+            let known = key.as_ref().and_then(|key| self.set.steps.get_mut(*self.places.get(key)?));
+            match (known.map(|known| (&mut known.change, known.role.clone())), &step.change) {
+                (Some((Change::File(own), _)), Change::File(change)) => own.after.clone_from(&change.after),
+                (Some((Change::Link(own), _)), Change::Link(change)) => own.after.clone_from(&change.after),
+                (Some((own, role)), _) if *own == step.change && role == step.role => {}
+                _ => {
+                    if let Some(key) = key {
+                        self.places.insert(key, self.set.steps.len());
                     }
-                    None => false,
-                },
-                Change::Link(change) => match self.link_mut(&change.path) {
-                    Some(own) => {
-                        own.after.clone_from(&change.after);
-                        true
-                    }
-                    None => false,
-                },
-                _ => false,
-            };
-            if !known {
-                self.steps.push(step);
+                    self.set.steps.push(step);
+                }
             }
         }
-        // A change that the next one reverts needs no step.
-        self.steps.retain(|step| match &step.change {
+        self.set.sites.extend(next.sites);
+        self.set.servers.extend(next.servers);
+        self.set.switched.extend(next.switched);
+        self.set.opens.extend(next.opens);
+    }
+
+    /// The whole. A change that a later one reverts needs no step.
+    pub(super) fn finish(mut self) -> ChangeSet {
+        self.set.steps.retain(|step| match &step.change {
             Change::File(change) => change.before != change.after,
             Change::Link(change) => change.before != change.after,
             _ => true,
         });
-        self.sites.extend(next.sites);
-        self.servers.extend(next.servers);
-        self.switched.extend(next.switched);
-        self.opens.extend(next.opens);
+        self.set
+    }
+}
+
+impl ChangeSet {
+    /// Adds the steps of `next`, which was planned on what this set leaves behind.
+    pub fn merge(&mut self, next: Self) {
+        let mut merging = Merging::of(std::mem::take(self));
+        merging.add(next);
+        *self = merging.finish();
     }
 
     /// The authority that the set makes, if it makes one.
@@ -60,13 +98,6 @@ impl ChangeSet {
             key: text(&places.issuing_key())?,
         };
         AuthorityFiles::read(texts, passphrase).ok()
-    }
-
-    fn link_mut(&mut self, path: &Utf8Path) -> Option<&mut LinkChange> {
-        self.steps.iter_mut().find_map(|step| match &mut step.change {
-            Change::Link(change) if change.path == path => Some(change),
-            _ => None,
-        })
     }
 
     pub(super) fn file_mut(&mut self, path: &Utf8Path) -> Option<&mut FileChange> {

@@ -1,12 +1,14 @@
 //! Planning to bring the machine in line with the site list.
 
 use std::borrow::Cow;
+use std::collections::HashMap;
 
 use super::authority::renew_issued;
 use super::certificate::{certificate, drop_certificate};
 use super::change::{Access, ChangeSet, SiteChange};
 use super::error::PlanFailure;
 use super::fresh::Fresh;
+use super::merge::Merging;
 use super::model::Owner;
 use super::note::{note_applied, note_sites};
 use super::observed::Observed;
@@ -87,8 +89,10 @@ pub fn settle(
     renew_issued(&mut issued, observed, fresh).map_err(|error| PlanFailure::of(None, error))?;
     settlement.set.merge(issued);
     let mut changed = Vec::new();
+    let mut merging = Merging::of(std::mem::take(&mut settlement.set));
+    let by_name: HashMap<&HostName, &Site> = applied.sites().sites.iter().map(|site| (&site.name, site)).collect();
     for site in &wanted.sites {
-        let before = former(site).or_else(|| applied.site(&site.name));
+        let before = former(site).or_else(|| by_name.get(&site.name).copied());
         // An edit can only conflict with a site that changed in the list.
         let changes = before.filter(|before| *before != site);
         let earlier = changes.map(|before| hand_edits(observed, before));
@@ -97,7 +101,7 @@ pub fn settle(
             .map_err(|error| PlanFailure::of(Some(&site.name), error))?;
         changed.extend(next.sites.iter().cloned());
         observed.advance(&next);
-        settlement.set.merge(next);
+        merging.add(next);
         let edits = hand_edits(observed, site);
         let dropped = dropped_edits(observed, site, earlier.as_deref().unwrap_or_default(), &edits);
         let stays = |edit: HandEdit| {
@@ -107,6 +111,7 @@ pub fn settle(
         };
         settlement.edited.extend(edits.into_iter().chain(dropped).map(stays));
     }
+    settlement.set = merging.finish();
     // After the sites: what all sites share would go with the last orphan, and come back.
     let gone = servers_without(observed, &settlement.orphans);
     observed.advance(&gone);
@@ -136,21 +141,21 @@ pub fn settle(
 /// # Errors
 /// The first [`PlanError`](super::PlanError) of a site.
 pub fn renew(observed: &mut Observed, list: &SiteList, fresh: &mut dyn Fresh) -> Result<ChangeSet, PlanFailure> {
-    let mut all = ChangeSet::default();
+    let mut all = Merging::default();
     for site in list.sites.iter().filter(|site| site.https.is_on() && !site.disabled) {
         let mut set = ChangeSet::default();
         certificate(&mut set, observed, site, fresh).map_err(|error| PlanFailure::of(Some(&site.name), error))?;
         observed.advance(&set);
-        all.merge(set);
+        all.add(set);
     }
     let mut others = ChangeSet::default();
     renew_others(&mut others, observed, fresh).map_err(|error| PlanFailure::of(None, error))?;
     observed.advance(&others);
-    all.merge(others);
+    all.add(others);
     let mut issued = ChangeSet::default();
     renew_issued(&mut issued, observed, fresh).map_err(|error| PlanFailure::of(None, error))?;
-    all.merge(issued);
-    Ok(all)
+    all.add(issued);
+    Ok(all.finish())
 }
 
 /// The hosts file's block in the order of the list.

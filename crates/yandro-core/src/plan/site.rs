@@ -7,6 +7,7 @@ use super::change::{Access, ChangeSet, SiteChange};
 use super::content::FileContent;
 use super::error::{PlanError, PlanFailure};
 use super::fresh::Fresh;
+use super::merge::Merging;
 use super::model::{remove_site_file, set_site_aside};
 use super::note::note_applied;
 use super::observed::Observed;
@@ -63,14 +64,15 @@ pub fn map_sites<'s>(
     sites: impl IntoIterator<Item = &'s Site>,
     fresh: &mut dyn Fresh,
 ) -> Result<ChangeSet, PlanFailure> {
-    let mut all = ChangeSet::default();
+    let mut all = Merging::default();
     let mut list = Cow::Borrowed(list);
     for site in sites {
         let set = map_next(observed, &list, site, fresh).map_err(|error| PlanFailure::of(Some(&site.name), error))?;
         observed.advance(&set);
-        all.merge(set);
+        all.add(set);
         list = Cow::Owned(list.with(site.clone()));
     }
+    let mut all = all.finish();
     let noted = note_applied(observed, &all.sites);
     observed.advance(&noted);
     all.merge(noted);

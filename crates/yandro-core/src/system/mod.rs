@@ -161,9 +161,9 @@ pub enum HostsMaker {
 impl core::fmt::Display for HostsMaker {
     fn fmt(&self, f: &mut core::fmt::Formatter<'_>) -> core::fmt::Result {
         f.write_str(match self {
-            Self::Windows => "WSL makes this file anew at each start. To have it keep your lines: `generateHosts = false` below `[network]` in /etc/wsl.conf",
-            Self::Engine => "the container engine makes this file anew each time the container starts. Have the container run `yandro settle` when it starts",
-            Self::CloudInit => "cloud-init makes this file anew at each boot. To have it keep your lines: `manage_etc_hosts: false` in /etc/cloud/cloud.cfg",
+            Self::Windows => "WSL writes this file again at each start. To keep your lines in it, set `generateHosts = false` below `[network]` in /etc/wsl.conf",
+            Self::Engine => "the container engine writes this file again each time the container starts. Run `yandro settle` in the container when it starts",
+            Self::CloudInit => "cloud-init writes this file again at each boot. To keep your lines in it, set `manage_etc_hosts: false` in /etc/cloud/cloud.cfg",
         })
     }
 }

@@ -5,7 +5,7 @@
 //! `ID.begun` until all is done, then `ID.tidying` until what was held is taken
 //! away, then `ID.done`.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 use std::io;
 
 use camino::{Utf8Path, Utf8PathBuf};
@@ -147,10 +147,11 @@ impl Record {
             steps: Vec::new(),
             contents: Vec::new(),
         };
+        let mut made = HashSet::new();
         for step in &set.steps {
             let change = match &step.change {
                 Change::Folder { path, access } => {
-                    record.missing_folders(&step.role, path, *access);
+                    record.missing_folders(&mut made, &step.role, path, *access);
                     continue;
                 }
                 Change::File(change) => RecordedChange::File(record.file(change)?),
@@ -208,12 +209,10 @@ impl Record {
     }
 
     /// Every folder on the way that isn't there yet, the uppermost first.
-    fn missing_folders(&mut self, role: &Role, path: &Utf8Path, access: Access) {
+    fn missing_folders(&mut self, made: &mut HashSet<String>, role: &Role, path: &Utf8Path, access: Access) {
         let missing: Vec<&Utf8Path> = path.ancestors().take_while(|folder| !folder.exists()).collect();
         for folder in missing.into_iter().rev() {
-            let is_it =
-                |step: &RecordedStep| matches!(&step.change, RecordedChange::Folder { path, .. } if path == folder);
-            if !self.steps.iter().any(is_it) {
+            if made.insert(folder.to_string()) {
                 let change = RecordedChange::Folder { path: folder.to_owned(), access };
                 self.steps.push(RecordedStep { role: role.clone(), change });
             }

@@ -1,5 +1,7 @@
 //! `yandro hosts list`.
 
+use std::collections::HashMap;
+
 use yandro_core::{HostName, HostsFile, HostsRow, SiteList, Sorting, hosts_rows};
 use yandro_machine::{caches, network};
 
@@ -14,7 +16,8 @@ pub(crate) fn run(context: &Context) -> Result<Outcome<'_>, CommandError> {
     let sorting = Sorting { multi: caches::multi(&context.machine), is_usable: &network::is_usable };
     let rows = hosts_rows(&HostsFile::parse(&bytes), sorting);
     let file = context.machine.places.hosts.to_string();
-    let data = Entries { file, entries: rows.iter().map(|row| to_data(row, &list)).collect() };
+    let owners = owners(&list);
+    let data = Entries { entries: rows.into_iter().map(|row| to_data(row, &owners)).collect(), file };
     Ok(Outcome::new(data, |data, ui| show(&data.entries, ui)))
 }
 
@@ -65,40 +68,54 @@ const PERSON: &str = "person";
 data! {
     /// Data of `yandro hosts list`.
     struct Entries {
-        file: String,
         entries: Vec<EntryData>,
+        file: String,
     }
 
     /// A line that points names to an address.
     struct EntryData {
+        address: std::net::IpAddr,
         /// Its number, from 1.
         line: usize,
-        address: std::net::IpAddr,
         names: Vec<NameData>,
-        /// `yandro` or `person`.
-        whose: &'static str,
         /// The site that has one of the names.
         site: Option<String>,
+        /// `yandro` or `person`.
+        whose: &'static str,
     }
 
     /// A name of it.
     struct NameData {
-        name: String,
         /// The earlier line that answers in its place.
         answered_before_by_line: Option<usize>,
+        name: String,
     }
 }
 
-impl Data for Entries {}
+impl Data for Entries {
+    // A file that blocks advertisers has a hundred thousand lines.
+    const IS_IN_ORDER: bool = true;
+}
 
-fn to_data(row: &HostsRow, list: &SiteList) -> EntryData {
-    let name = |(name, by): &(String, Option<usize>)| NameData { name: name.clone(), answered_before_by_line: *by };
-    let site = row.names.iter().find_map(|(name, _)| list.owner(&HostName::parse(name).ok()?));
+/// The sites by each of their names.
+fn owners(list: &SiteList) -> HashMap<&str, &str> {
+    list.sites.iter().flat_map(|site| site.names().map(|name| (name.as_str(), site.name.as_str()))).collect()
+}
+
+fn to_data(row: HostsRow, owners: &HashMap<&str, &str>) -> EntryData {
+    let owner = |name: &str| {
+        // Only what has another form has to be read as a name.
+        if name.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || b"-._".contains(&byte)) {
+            return owners.get(name).copied();
+        }
+        owners.get(HostName::parse(name).ok()?.as_str()).copied()
+    };
+    let site = if owners.is_empty() { None } else { row.names.iter().find_map(|(name, _)| owner(name)) };
     EntryData {
         line: row.entry.line,
         address: row.entry.address,
-        names: row.names.iter().map(name).collect(),
+        site: site.map(str::to_owned),
         whose: if row.entry.ours { "yandro" } else { PERSON },
-        site: site.map(|site| site.name.to_string()),
+        names: row.names.into_iter().map(|(name, by)| NameData { answered_before_by_line: by, name }).collect(),
     }
 }

@@ -1,6 +1,7 @@
 //! Lints about a name, across lines.
 
 use core::net::IpAddr;
+use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 
@@ -33,26 +34,32 @@ pub fn rows(file: &HostsFile<'_>, sorting: Sorting<'_>) -> Vec<HostsRow> {
             let by = first.before(name, &entry).map(|(line, _)| line);
             (String::from_utf8_lossy(name).into_owned(), by)
         });
-        HostsRow { names: names.collect(), entry: entry.clone() }
+        let names = names.collect();
+        HostsRow { entry, names }
     };
     entries.into_iter().map(row).collect()
 }
 
 /// The lines whose addresses getaddrinfo(3) gives first.
-struct FirstAnswers<'s> {
+struct FirstAnswers<'a, 's> {
     /// By name: the first line, and its address.
-    first: HashMap<Vec<u8>, (usize, IpAddr)>,
+    first: HashMap<Cow<'a, [u8]>, (usize, IpAddr)>,
     /// The names with several addresses, all of their lines in the order in which they are given.
-    several: HashMap<Vec<u8>, Vec<(IpAddr, usize)>>,
+    several: HashMap<Cow<'a, [u8]>, Vec<(IpAddr, usize)>>,
     sorting: Sorting<'s>,
 }
 
-impl<'s> FirstAnswers<'s> {
-    fn of(file: &HostsFile<'_>, entries: &[HostsEntry], sorting: Sorting<'s>) -> Self {
+/// A name in small letters.
+fn small(name: &[u8]) -> Cow<'_, [u8]> {
+    if name.iter().any(u8::is_ascii_uppercase) { name.to_ascii_lowercase().into() } else { name.into() }
+}
+
+impl<'a, 's> FirstAnswers<'a, 's> {
+    fn of(file: &HostsFile<'a>, entries: &[HostsEntry], sorting: Sorting<'s>) -> Self {
         let mut own = Self { first: HashMap::new(), several: HashMap::new(), sorting };
         for entry in entries {
             for name in file.names_of(entry) {
-                let name = name.to_ascii_lowercase();
+                let name = small(name);
                 match own.first.get(&name) {
                     None => _ = own.first.insert(name, (entry.line, entry.address)),
                     Some((line, address)) if *address != entry.address || own.several.contains_key(&name) => {
@@ -73,7 +80,7 @@ impl<'s> FirstAnswers<'s> {
     /// The line that answers for a name in the stead of an entry, with its address. Addresses of both families may be
     /// given together, as those of one machine.
     fn before(&self, name: &[u8], entry: &HostsEntry) -> Option<(usize, IpAddr)> {
-        let name = name.to_ascii_lowercase();
+        let name = small(name);
         let (line, address) = *self.first.get(&name)?;
         // Both loopback addresses are this machine.
         let is_same_machine = address != entry.address && address.is_loopback() && entry.address.is_loopback();
