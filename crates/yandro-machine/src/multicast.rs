@@ -36,7 +36,7 @@ impl From<mdns_sd::Error> for AnnounceError {
 }
 
 impl Announced {
-    /// Announces a name such as `saltmarsh.local` for an address of this computer, in the network of that address alone.
+    /// Announces a name such as `saltmarsh.local` for an address of this computer, only in the network of that address.
     /// Returns once nobody objected.
     ///
     /// # Errors

@@ -22,7 +22,7 @@ use tokio::sync::mpsc::UnboundedSender;
 use tokio_rustls::{TlsAcceptor, TlsConnector};
 
 use crate::body::{Body, text, without_content};
-use crate::connections::{Connections, Requests};
+use crate::connections::{Connections, Counted, Requests};
 use crate::offer::{self, Offered};
 use crate::proxy::exchange;
 use crate::respond::{self, Asked};
@@ -235,12 +235,13 @@ async fn serve(stream: TcpStream, client: SocketAddr, shared: &Arc<Shared>, requ
         let (shared, under_way) = (shared.clone(), requests.begin());
         let (request, body) = request.into_parts();
         async move {
-            _ = shared.told.send(Visit::Site(client.ip(), agent(&request)));
             let sites = tls::current(&shared.sites);
             let answer = respond::answer(&sites, Some(&shared.name), client, &request, body).await;
+            if answer.status() != StatusCode::MISDIRECTED_REQUEST {
+                _ = shared.told.send(Visit::Site(client.ip(), agent(&request)));
+            }
             let answer = if request.method == Method::HEAD { without_content(answer) } else { answer };
-            drop(under_way);
-            Ok::<_, Infallible>(answer)
+            Ok::<_, Infallible>(answer.map(|body| Counted { body, _under_way: under_way }))
         }
     });
     let mut builder = Builder::new(TokioExecutor::new());
@@ -249,9 +250,10 @@ async fn serve(stream: TcpStream, client: SocketAddr, shared: &Arc<Shared>, requ
     _ = builder.serve_connection_with_upgrades(TokioIo::new(stream), service).await;
 }
 
+/// The client's name for itself, of which a line has room for so much.
 fn agent(request: &Parts) -> String {
-    let agent = request.headers.get(USER_AGENT).map(|agent| String::from_utf8_lossy(agent.as_bytes()).into_owned());
-    agent.unwrap_or_default()
+    let agent = request.headers.get(USER_AGENT).map(hyper::header::HeaderValue::as_bytes).unwrap_or_default();
+    String::from_utf8_lossy(agent).chars().filter(|letter| !letter.is_control()).take(80).collect()
 }
 
 #[cfg(test)]

@@ -55,8 +55,11 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c LendArgs, ui: &mut Ui) -> 
         tell(ui, &name, &Lending { url, page, minutes: args.minutes })?;
         let work = async { tokio::join!(lending, tell_visits(visits, ui)) };
         let limited = tokio::time::timeout(Duration::from_secs(u64::from(args.minutes) * 60), work);
-        _ = signals::unless_interrupted(limited).await;
+        let ended = signals::unless_interrupted(limited).await;
         drop(announced);
+        if ended.is_some() {
+            ui.say(&format!("{name} is no longer lent: the time is over"));
+        }
         Ok(Outcome::printed())
     })
 }
@@ -116,7 +119,7 @@ fn certificate(
 }
 
 /// Where the site answers on this computer: at its own server. For another host its running server is asked itself, since a web
-/// server answers for the names of its sites alone.
+/// server answers only for the names of its sites.
 async fn origin(context: &Context, site: &Site, host: Option<&str>, root: &str) -> Result<Origin, CommandError> {
     let (http, https) = context.present().ports_of(site, context.server_of_site(site));
     let is_secure = site.https != Https::Off;
@@ -193,14 +196,18 @@ fn tell(ui: &mut Ui, name: &HostName, lending: &Lending) -> Result<(), CommandEr
 async fn tell_visits(mut visits: tokio::sync::mpsc::UnboundedReceiver<Visit>, ui: &mut Ui) {
     let mut seen = BTreeSet::new();
     while let Some(visit) = visits.recv().await {
-        if !seen.insert(visit.clone()) {
+        // A device may call itself something else each time, and fill the terminal.
+        let (who, path) = match &visit {
+            Visit::Page(who, path) => (*who, Some(path.clone())),
+            Visit::Site(who, _) => (*who, None),
+        };
+        if !seen.insert((who, path)) {
             continue;
         }
         match visit {
             Visit::Page(who, path) if path == "/" => ui.say(&format!("  {who} opened the page")),
             Visit::Page(who, path) => ui.say(&format!("  {who} fetched {}", path.trim_start_matches('/'))),
             Visit::Site(who, agent) => {
-                let agent: String = agent.chars().filter(|letter| !letter.is_control()).take(80).collect();
                 ui.say(&format!("  {who} opened the site  {DIM}{agent}{DIM:#}"));
             }
         }

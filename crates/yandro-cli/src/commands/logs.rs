@@ -121,7 +121,7 @@ fn of_built_in(context: &Context) -> Vec<SiteLog> {
     let log = |kind, path, took| SiteLog { path, kind, is_shared: true, took };
     let access = log(LogKind::Access, requests::path(&context.machine), requests::took());
     let errors = log(LogKind::Error, context.machine.places.error_log(), None);
-    // Of a server that ran before there was one.
+    // A server of an earlier version has made no error log.
     if errors.path.exists() { vec![access, errors] } else { vec![access] }
 }
 

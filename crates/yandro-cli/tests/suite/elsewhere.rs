@@ -5,14 +5,13 @@ use std::fs;
 use std::path::PathBuf;
 
 use super::kit::{Background, Sysroot, eventually, steady, without_user};
-use super::namespace::Namespace;
+use super::namespace::{CABLE, Namespace};
 
 const ADDRESS: &str = "10.77.0.2";
 
 /// A root file system with Debian's servers, whose configuration, project and certificates are this
-/// machine's folders, on the other end of a cable. Says the number of the process that holds the
-/// network.
-const SET_UP: &str = r#"
+/// machine's folders, on the other end of a [cable](CABLE).
+const SET_UP: &str = r"
 set -e
 root=$1/harbour
 mkdir -p $root/usr $root/etc $root/var/log/nginx $root/var/log/apache2 $root/var/lib/nginx $root/var/www $root/run/apache2 $root/run/lock $root/tmp $root/dev $root/shared/www $root/shared/tls
@@ -30,16 +29,7 @@ mount --bind $1/vm-nginx $root/etc/nginx
 mount --bind $1/vm-apache $root/etc/apache2
 mount --bind $1/saltmarsh $root/shared/www
 mount --bind $1/home/.local/share/yandro/certificates $root/shared/tls
-unshare --net sleep infinity >/dev/null 2>&1 &
-holder=$!
-while [ "$(readlink /proc/$holder/ns/net)" = "$(readlink /proc/self/ns/net)" ]; do sleep 0.01; done
-ip link add cable type veth peer name far
-ip link set far netns $holder
-ip address add 10.77.0.1/24 dev cable
-ip link set cable up
-nsenter --target=$holder --net sh -c 'ip address add 10.77.0.2/24 dev far; ip link set far up; ip link set lo up'
-echo $holder
-"#;
+";
 
 /// A relay for two published ports of this machine.
 const RELAY: &str = r"
@@ -70,7 +60,8 @@ impl Harbour {
     fn new() -> Option<Self> {
         let machine = Namespace::new(&["nginx", "chroot", "python3"])?;
         let root = machine.root().to_str().unwrap().to_owned();
-        let holder = machine.run("sh", &["-c", SET_UP, "sh", &root]).succeeds().stdout.trim().to_owned();
+        let holder =
+            machine.run("sh", &["-c", &format!("{SET_UP}{CABLE}"), "sh", &root]).succeeds().stdout.trim().to_owned();
         Some(Self { machine, holder })
     }
 

@@ -6,23 +6,14 @@ use std::process::Stdio;
 use super::background::{machine, without_sudo};
 use super::harbour::Harbour;
 use super::kit::{Background, Ran, eventually, has};
+use super::namespace::CABLE;
 
-/// Another device at the end of a cable, with avahi: the number of the process that holds its network is printed. $1 is a folder.
+/// The device at the end of the cable gets avahi. $1 is a folder.
 const DEVICE: &str = r#"
-set -e
-ip link set lo up
-unshare --net sleep infinity >/dev/null 2>&1 &
-holder=$!
-while [ "$(readlink /proc/$holder/ns/net)" = "$(readlink /proc/self/ns/net)" ]; do sleep 0.01; done
-ip link add cable type veth peer name far
-ip link set far netns $holder
-ip address add 10.77.0.1/24 dev cable
-ip link set cable up
-nsenter --target=$holder --net sh -c 'ip address add 10.77.0.2/24 dev far; ip link set far up; ip link set lo up; ip route add default dev far'
+nsenter --target=$holder --net ip route add default dev far
 mkdir -p /run/avahi-daemon "$1"
 printf '[server]\nenable-dbus=no\nuse-ipv6=no\nhost-name=phone\nallow-interfaces=far\n' > "$1/avahi.conf"
 nsenter --target=$holder --net avahi-daemon --no-drop-root --no-chroot --no-rlimits -f "$1/avahi.conf" >/dev/null 2>&1 &
-echo $holder
 "#;
 
 /// Asks avahi for the address of a name, by its socket.
@@ -76,7 +67,9 @@ impl Quay {
         let harbour = machine("[built-in]\nhttp-port = 8080\nhttps-port = 8443\n")?;
         without_sudo(&harbour);
         let folder = harbour.machine.path("device").display().to_string();
-        let device = harbour.machine.run("bash", &["-c", DEVICE, "bash", &folder]).succeeds().stdout.trim().to_owned();
+        let device =
+            harbour.machine.run("bash", &["-c", &format!("{CABLE}{DEVICE}"), "bash", &folder]).succeeds().stdout;
+        let device = device.trim().to_owned();
         // The machine's own web server listens for the network, too.
         harbour.machine.run("nginx", &["-s", "stop"]).succeeds();
         let quay = Self { harbour, device };

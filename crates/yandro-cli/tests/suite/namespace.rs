@@ -19,6 +19,21 @@ pub struct Namespace {
     inside: u32,
 }
 
+/// Part of a script: another network at the end of a cable, 10.77.0.2 there and 10.77.0.1 here. Its process is `$holder`, whose
+/// number is printed.
+pub const CABLE: &str = r#"
+set -e
+unshare --net sleep infinity >/dev/null 2>&1 &
+holder=$!
+while [ "$(readlink /proc/$holder/ns/net)" = "$(readlink /proc/self/ns/net)" ]; do sleep 0.01; done
+ip link add cable type veth peer name far
+ip link set far netns $holder
+ip address add 10.77.0.1/24 dev cable
+ip link set cable up
+nsenter --target=$holder --net sh -c 'ip address add 10.77.0.2/24 dev far; ip link set far up; ip link set lo up'
+echo $holder
+"#;
+
 const SET_UP: &str = r#"
 set -e
 mount --bind "$1/etc" /etc

@@ -25,7 +25,7 @@ pub struct Expected {
     pub server: ServerId,
     /// Whether that is on this machine.
     pub is_here: bool,
-    /// Whether that is one elsewhere, such as in a container, that a command of the person's starts.
+    /// Whether the server runs elsewhere, such as in a container, and the user has named a command that starts it.
     pub is_startable: bool,
     /// Where plain HTTP is expected.
     pub http_port: u16,
@@ -125,9 +125,9 @@ pub struct ResolverSetup {
     pub sources: Vec<String>,
     /// This machine's own addresses; empty where they are not known.
     pub own_addresses: Vec<IpAddr>,
-    /// Those of them by which other computers reach it, one of each family at most.
+    /// The addresses by which other computers reach it, at most one of each family.
     pub usual_addresses: Vec<IpAddr>,
-    /// What makes the hosts file anew, if something does.
+    /// The program that writes the hosts file again at each start, if there is one.
     pub hosts_maker: Option<HostsMaker>,
 }
 

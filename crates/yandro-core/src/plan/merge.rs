@@ -29,7 +29,7 @@ enum Kind {
     Folder,
 }
 
-/// What a step is found by; `None` for one that never meets another.
+/// The key under which a step is found; `None` for a step that others never change.
 fn key(change: &Change) -> Option<(Kind, String)> {
     match change {
         Change::File(change) => Some((Kind::File, change.path.to_string())),

@@ -214,7 +214,7 @@ impl SitePatch {
     }
 }
 
-/// What a site takes along to another server: a server that yandro doesn't configure has no options, the built-in one its
+/// The options that a site keeps on another server: a server that yandro doesn't configure has no options, the built-in one its
 /// own, and only that one says what browsers may do with copies.
 fn kept(serving: &Serving, server: ServerId) -> Serving {
     match server {

@@ -147,7 +147,7 @@ pub struct Surroundings {
     pub is_of_cloud_init: bool,
 }
 
-/// What makes the hosts file anew, without the lines that others wrote into it.
+/// A program that writes the hosts file again at each start, without the lines that others added.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum HostsMaker {
     /// Linux below Windows, at each start.
@@ -188,7 +188,7 @@ impl Surroundings {
         self.kernel.to_ascii_lowercase().contains("microsoft")
     }
 
-    /// What makes the hosts file anew, if something does.
+    /// The program that writes the hosts file again at each start, if there is one.
     pub fn hosts_maker(&self, hosts: &str) -> Option<HostsMaker> {
         if self.is_made_from_windows() {
             return Some(HostsMaker::Windows);

@@ -22,7 +22,7 @@ use crate::body::{Body, NAME, text};
 use crate::respond::Asked;
 use records::{ConversationError, Record};
 
-/// The longest body whose length the client doesn't say before, in bytes: PHP has to be told it.
+/// The longest body without a `Content-Length`, in bytes: it is read whole first, since PHP needs its length.
 const LONGEST_UNTOLD: usize = 64 * 1024 * 1024;
 /// How many pieces of an answer wait for a slow client.
 const WAITING: usize = 8;
@@ -159,7 +159,7 @@ impl Sized {
             Self::Whole(body) => records::write_body(to, &body).await?,
             Self::Coming(mut body, _) => {
                 while let Some(frame) = body.frame().await {
-                    // Without its end the request is cut off, and PHP is told so by the connection's end.
+                    // The client left: the connection to PHP ends, and with it the request.
                     let frame = frame.map_err(std::io::Error::other)?;
                     if let Some(piece) = frame.data_ref().filter(|piece| !piece.is_empty()) {
                         records::write_body(to, piece).await?;

@@ -115,7 +115,7 @@ fn write_all(shared: &Shared, [access, error]: &[Utf8PathBuf; 2]) {
         let requests = taken.read();
         let lines: String = requests.iter().map(line).collect();
         let said: String = requests.iter().filter_map(said).collect();
-        // A disk that is full, or a folder that is gone, is no reason to stop serving.
+        // The server goes on if the disk is full or the folder is gone.
         _ = write(access, &lines);
         _ = write(error, &said);
         if is_over {
