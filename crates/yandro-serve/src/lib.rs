@@ -5,7 +5,7 @@
 //! otherwise, and answers for the names of its sites only.
 //!
 //! Begin with [`Server`], which has the ports, and [`Sites`], which it answers for; [`offer`] shows a page once, for a
-//! phone that is to take a root certificate.
+//! phone that is to take a root certificate; a [`Responder`] answers questions for the names below sites (DNS).
 //!
 //! # Known limitations
 //!
@@ -20,6 +20,7 @@ mod connections;
 mod fastcgi;
 mod folder;
 mod lend;
+mod names;
 mod offer;
 mod proxy;
 mod respond;
@@ -30,6 +31,7 @@ mod workers;
 
 pub use answered::{Answered, OnAnswered, Report, Reports};
 pub use lend::{LendError, Origin, Visit, lend};
+pub use names::{Responder, Responding, TenantNames};
 pub use offer::{Offered, offer};
 pub use server::{Running, Server};
 pub use sites::{Certificate, ServedSite, SiteError, Sites};
