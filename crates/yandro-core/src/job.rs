@@ -42,10 +42,11 @@ impl Job<'_> {
     pub fn units(&self) -> Vec<(String, String)> {
         let name = self.name;
         let other = match self.when {
-            When::Daily => (format!("{name}.timer"), self.timer_unit()),
-            When::Always { sockets, .. } => (format!("{name}.socket"), self.socket_unit(sockets)),
+            When::Daily => Some((format!("{name}.timer"), self.timer_unit())),
+            When::Always { sockets: [], .. } => None,
+            When::Always { sockets, .. } => Some((format!("{name}.socket"), self.socket_unit(sockets))),
         };
-        vec![(format!("{name}.service"), self.service_unit()), other]
+        std::iter::once((format!("{name}.service"), self.service_unit())).chain(other).collect()
     }
 
     /// The links by which systemd starts the units, below their folder: path, and the unit that it leads to.
@@ -56,6 +57,7 @@ impl Job<'_> {
         };
         match self.when {
             When::Daily => vec![link("timers.target", "timer")],
+            When::Always { sockets: [], .. } => vec![link(self.service_target(), "service")],
             When::Always { .. } => vec![link("sockets.target", "socket"), link(self.service_target(), "service")],
         }
     }
@@ -71,9 +73,12 @@ impl Job<'_> {
     fn service_unit(&self) -> String {
         let words: Vec<String> = self.command.iter().map(|word| unit_word(word)).collect();
         let mut text = format!("[Unit]\nDescription={}\n", self.title);
-        if let When::Always { .. } = self.when {
+        if let When::Always { sockets, .. } = self.when {
+            if !sockets.is_empty() {
+                _ = writeln!(text, "Requires={0}.socket\nAfter={0}.socket", self.name);
+            }
             // A list that can't be read may be put right at any time.
-            _ = writeln!(text, "Requires={0}.socket\nAfter={0}.socket\nStartLimitIntervalSec=0", self.name);
+            text += "StartLimitIntervalSec=0\n";
         }
         text += match self.when {
             When::Daily => "\n[Service]\nType=oneshot\n",
@@ -86,8 +91,9 @@ impl Job<'_> {
             _ = writeln!(text, "Environment={}", unit_word(&format!("{name}={value}")));
         }
         _ = writeln!(text, "ExecStart={}", words.join(" "));
-        if let When::Always { .. } = self.when {
-            _ = write!(text, "\n[Install]\nAlso={}.socket\nWantedBy={}\n", self.name, self.service_target());
+        if let When::Always { sockets, .. } = self.when {
+            let also = if sockets.is_empty() { String::new() } else { format!("Also={}.socket\n", self.name) };
+            _ = write!(text, "\n[Install]\n{also}WantedBy={}\n", self.service_target());
         }
         text
     }

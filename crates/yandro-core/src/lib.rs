@@ -56,8 +56,8 @@ pub use check::{
     MapOption, NameCommand, NameObservation, NameReport, Offers, OtherName, OverrideRefusal, OwnAddress, PROOF_FILE,
     Page, Patience, PhpFacts, PhpState, PortHolder, Proof, REDIRECT_PROBE, RedirectSource, RedirectTarget, Remedy,
     RequestedPage, ResolverAnswer, ResolverSetup, SafeFix, ServerVerb, Setting, Severity, Silence, SilenceReason,
-    SiteFileState, SiteReport, SourceReason, StepOutcome, StepPart, StepReport, StoreStanding, Timed, Trail,
-    UnexpectedFolder, Unresolved, UpstreamFault, Verdict, explain, findings_page, grouped, judge, other_ports,
+    SiteFileState, SiteReport, SourceReason, StepOutcome, StepPart, StepReport, StoreStanding, TenantsSetup, Timed,
+    Trail, UnexpectedFolder, Unresolved, UpstreamFault, Verdict, explain, findings_page, grouped, judge, other_ports,
     target as redirect_target,
 };
 pub use config::{
@@ -93,10 +93,10 @@ pub use pki::{
 pub use plan::{
     Access, Adoption, Applied, AuthorityFiles, AuthorityTexts, Change, ChangeSet, ChangedLines, DoneStep, FileChange,
     FileContent, Fresh, Issued, LinkChange, Observed, Opened, Orphans, OwnFiles, Phase, Places, PlanError, PlanFailure,
-    Pools, Reading, Rights, RightsChange, Role, RowsChange, ServerModel, Settlement, SiteChange, Step, TrustChange,
-    UndoError, Undoing, Wish, WishLists, Wishes, adopt_site, changed_lines, is_own_pool, issued_paths, map_site,
-    map_sites, note_issued, pool_of_file, rename_site, renew, replace_authority, reversed, settle, undo, unified_diff,
-    unmap_sites, with_removed_lines,
+    Pools, Reading, Resolver, Rights, RightsChange, Role, RowsChange, ServerModel, Settlement, SiteChange, Step,
+    TrustChange, UndoError, Undoing, Wish, WishLists, Wishes, adopt_site, answered_tenants, changed_lines, is_own_pool,
+    issued_paths, map_site, map_sites, note_issued, pool_of_file, rename_site, renew, replace_authority, reversed,
+    settle, undo, unified_diff, unmap_sites, with_removed_lines,
 };
 pub use readdress::{AppAddress, AppAddressError, Readdressed, readdress};
 pub use server_path::ServerPath;
@@ -119,8 +119,8 @@ pub use site::{
 pub use source::{Excerpt, Position, common_ends};
 pub use system::{
     BROWSER_STORES, Cache, CommandLine, Hidden, HostsMaker, JAVA_FOLDERS, JAVA_OF_SYSTEM, JAVA_SOURCE, JAVA_STORES,
-    NEW_BROWSER_STORE, NOT_INSTALLED, PhpPool, RUNTIMES, Runtime, Sandbox, StoreKind, StorePrograms, Surroundings,
-    System, TrustStore, is_own_nickname, nickname, php_pools, windows_words,
+    NEW_BROWSER_STORE, NOT_INSTALLED, PhpPool, RUNTIMES, ResolverPlace, Runtime, Sandbox, StoreKind, StorePrograms,
+    Surroundings, System, TrustStore, is_own_nickname, nickname, php_pools, windows_words,
 };
 pub use tables::{Value as TomlValue, remove as remove_table, set as set_table, text_of as table_text};
 pub use web_url::{WebUrl, WebUrlError};

@@ -142,7 +142,7 @@ fn every_error_of_names_and_values_reads_as_written_here() {
     ");
     let list = SiteList::parse("[[site]]\nname = \"saltmarsh.test\"\nferry = 1\n", None).unwrap_err();
     insta::assert_snapshot!(list, @"
-    unknown field `ferry`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `https`, `disabled`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `address`, `http-ports`, `https-ports`, `by-address`, `only-here`, `redirect-aliases`, `listing`, `overrides`, `symlinks`, `http2`, `caching`, `upstream-host`, `index`, `fallback`, `php`, `php-as-owner`, `env`, `extra`, `logs`, `step`
+    unknown field `ferry`, expected one of `name`, `aliases`, `folder`, `document-root`, `upstream`, `server`, `https`, `disabled`, `certificate-wildcard`, `certificate-addresses`, `certificate-days`, `certificate-key`, `address`, `http-ports`, `https-ports`, `by-address`, `only-here`, `tenants`, `redirect-aliases`, `listing`, `overrides`, `symlinks`, `http2`, `caching`, `upstream-host`, `index`, `fallback`, `php`, `php-as-owner`, `env`, `extra`, `logs`, `step`
       3 | ferry = 1
         | ^^^^^
     ");
@@ -258,6 +258,12 @@ fn every_error_of_plans_reads_as_written_here() {
         PlanError::LinkTaken { .. } => PlanError::LinkTaken { path: "/etc/a".into(), target: "/etc/b".into() },
         PlanError::NameBucket { .. } => PlanError::NameBucket { place: place(), size: 32, needed: 64 },
         PlanError::NotSeen { .. } => PlanError::NotSeen { server: ServerId::NGINX, path: "/srv".into() },
+        PlanError::NameServers { .. } => PlanError::NameServers { name: name("tides.test"), path: "/etc/resolv.conf".into() },
+        PlanError::ResolverTaken(_) => PlanError::ResolverTaken("/etc/resolver/tides.test".into()),
+        PlanError::SuffixTenants(_) => PlanError::SuffixTenants(name("ferries")),
+        PlanError::AmongTenants { .. } => {
+            PlanError::AmongTenants { name: name("tides.saltmarsh.test"), site: name("saltmarsh.test") }
+        },
         PlanError::Path(_) => path_error().into(),
         PlanError::PhpMissing { .. } => PlanError::PhpMissing { version: "7.0".into(), name: name("tides.test") },
         PlanError::PoolOwner { .. } => PlanError::PoolOwner { name: name("tides.test"), folder: "/srv/tides".into() },
@@ -310,6 +316,10 @@ fn every_error_of_plans_reads_as_written_here() {
     /etc/a: points to `/etc/b`, not to the file that yandro writes
     /etc/nginx/nginx.conf:7: `server_names_hash_bucket_size 32` is too small for the site's longest name, which needs 64
     the server `nginx` doesn't see /srv: no path mapping contains it
+    names below `tides.test` need a DNS server, and neither systemd-resolved nor NetworkManager's dnsmasq resolves names here that could be told of one: only /etc/resolv.conf is left, which all programs of this computer read
+    /etc/resolver/tides.test is not of yandro's making, and says already which server is asked for these names
+    `ferries` can't have tenants: it is a suffix, and nobody takes a certificate for all names right below one
+    Apache httpd would answer `tides.saltmarsh.test` as one of the names below `saltmarsh.test`: it reads the files of sites in the order of their names, and takes the first that fits
     the path `/srv/fer\nry` can't be written into the server's configuration: it has a line end in it; rename that folder
     `tides.test` is to run in a pool of its own in the php-fpm of PHP 7.0, which isn't installed here
     PHP can't run as the owner of /srv/tides for `tides.test`: that isn't you, or it is root or a service's account

@@ -45,6 +45,7 @@ mod probe;
 pub mod process;
 pub mod project;
 mod reading;
+pub mod resolver;
 pub mod servers;
 pub mod settings;
 pub mod site_steps;

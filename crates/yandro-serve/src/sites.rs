@@ -44,6 +44,8 @@ pub struct SiteError {
 #[derive(Default)]
 pub struct Sites {
     by_name: HashMap<String, Arc<SiteEntry>>,
+    /// The sites that answer for all names one label below theirs.
+    by_parent: HashMap<String, Arc<SiteEntry>>,
 }
 
 pub(crate) struct SiteEntry {
@@ -90,7 +92,7 @@ impl Sites {
     /// # Errors
     /// When a site's certificate or key can't be used.
     pub fn new(sites: Vec<ServedSite>, private: &[Utf8PathBuf]) -> Result<Self, SiteError> {
-        let mut by_name = HashMap::new();
+        let (mut by_name, mut by_parent) = (HashMap::new(), HashMap::new());
         for served in sites {
             let fault = |fault| SiteError { site: served.site.name.to_string(), fault };
             let key = served.certificate.as_ref().map(Certificate::read).transpose().map_err(fault)?;
@@ -106,9 +108,12 @@ impl Sites {
                 site.serving.redirect_aliases.iter().map(|alias| (alias.to_string(), site.name.to_string()));
             let (https, redirects) = (site.https, redirects.collect());
             let entry = Arc::new(SiteEntry { answer, https, redirects, key: key.map(Arc::new) });
+            if site.serving.tenants {
+                by_parent.insert(site.name.to_string(), entry.clone());
+            }
             by_name.extend(served.site.names().map(|name| (name.to_string(), entry.clone())));
         }
-        Ok(Self { by_name })
+        Ok(Self { by_name, by_parent })
     }
 
     /// The one site that is lent under this name.
@@ -120,7 +125,7 @@ impl Sites {
         let key = Some(Arc::new(certificate.read().map_err(fault)?));
         let (answer, https, redirects) = (Answerer::Lent(origin), Https::Only, HashMap::new());
         let entry = Arc::new(SiteEntry { answer, https, redirects, key });
-        Ok(Self { by_name: HashMap::from([(name.to_owned(), entry)]) })
+        Ok(Self { by_name: HashMap::from([(name.to_owned(), entry)]), by_parent: HashMap::new() })
     }
 
     /// How many names are answered.
@@ -137,9 +142,20 @@ impl Sites {
     pub(crate) fn get(&self, host: &str) -> Option<&Arc<SiteEntry>> {
         let host = host.trim_end_matches('.');
         if host.bytes().any(|byte| byte.is_ascii_uppercase()) {
-            return self.by_name.get(&host.to_ascii_lowercase());
+            return self.find(&host.to_ascii_lowercase());
         }
-        self.by_name.get(host)
+        self.find(host)
+    }
+}
+
+impl Sites {
+    /// The site of a host name in lower case: the one of that name, or one with tenants right above it.
+    fn find(&self, host: &str) -> Option<&Arc<SiteEntry>> {
+        let of_parent = || {
+            let (tenant, parent) = host.split_once('.')?;
+            self.by_parent.get(parent).filter(|_| !tenant.is_empty())
+        };
+        self.by_name.get(host).or_else(of_parent)
     }
 }
 

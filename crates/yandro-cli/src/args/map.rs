@@ -67,6 +67,10 @@ pub(crate) struct MapArgs {
     /// Comment out your own hosts lines for these names. `yandro unmap` restores them
     #[arg(long)]
     pub(crate) take_over: bool,
+    /// For `--tenants`: put yandro's responder before your name servers in /etc/resolv.conf, where no other part of the
+    /// system can be told of it
+    #[arg(long)]
+    pub(crate) name_servers: bool,
     /// Create the folder, the document root and a starter page if they are missing
     #[arg(long)]
     pub(crate) create: bool,
@@ -139,6 +143,12 @@ fn argument(option: &'static SiteOption) -> Option<Arg> {
     let arg = Arg::new(option.key).long(known.name).value_name(known.value).help(known.help).help_heading(heading);
     let words = option.words().iter().map(|(word, meaning)| PossibleValue::new(*word).help(*meaning));
     Some(match option.form {
+        // `--tenants` alone says what is meant.
+        ValueForm::Flag if known.name == "tenants" => arg
+            .value_parser(PossibleValuesParser::new(words))
+            .num_args(0..=1)
+            .default_missing_value("on")
+            .require_equals(true),
         ValueForm::Flag | ValueForm::Word(_) => arg.value_parser(PossibleValuesParser::new(words)),
         ValueForm::Ports => arg.value_parser(clap::value_parser!(u16).range(1..)).action(ArgAction::Append),
         ValueForm::Texts => arg.action(ArgAction::Append),

@@ -275,6 +275,9 @@ pub(crate) struct ServeArgs {
     /// Others on your network can then see your sites
     #[arg(long = "listen", value_name = "IP")]
     pub(crate) addresses: Vec<IpAddr>,
+    /// Serve no pages, and resolve the names below sites that were mapped with `--tenants`
+    #[arg(long, conflicts_with = "addresses")]
+    pub(crate) names: bool,
     /// Keep it running as a service of this system, from now on
     #[arg(long, conflicts_with = "log")]
     pub(crate) install: bool,

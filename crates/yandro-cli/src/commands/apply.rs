@@ -1,9 +1,11 @@
 //! The only way for commands to change something: lock, plan, preview or apply.
 
-use yandro_core::{Cache, ChangeSet, DEFAULT_ADDRESS, ServerId};
+use yandro_core::{Cache, ChangeSet, DEFAULT_ADDRESS, Role, ServerId};
 use yandro_machine::{CarriedOut, CarryOutError, ControlError, Keep, ServerAction, Tools, caches, changes, markers};
 
+use super::consent;
 use super::prove::{ProofFailed, not_proven};
+use super::serve::names;
 use crate::context::{Context, now, stamp};
 use crate::error::{self, CommandError};
 use crate::passphrase;
@@ -70,6 +72,12 @@ pub(crate) fn apply<T>(
             passphrase::unlock(&context.machine, &context.keys)?;
             plan()
         }
+        Err(error) if error.code == error::NAME_SERVERS && !context.preview => {
+            let hints = error.hints.join("; ");
+            consent::ask(&error.message, "Put it there?", &hints)?;
+            context.machine.write_private(&context.machine.places.agreed_name_servers(), b"")?;
+            plan()
+        }
         planned => planned,
     };
     let running = caches::running(&context.machine);
@@ -110,8 +118,16 @@ pub(crate) fn apply<T>(
             at: stamp(now()),
         };
         progress::now(&writing(&set));
-        match changes::carry_out(&tools, &set, || prove(&about)) {
+        let mut of_names = None;
+        let proven = || {
+            // Names below sites are resolved before they are asked for.
+            let is_of_services = set.steps.iter().any(|step| step.role == Role::Service);
+            of_names = if context.machine.is_real() && !is_of_services { names::follow_list(context) } else { None };
+            prove(&about)
+        };
+        match changes::carry_out(&tools, &set, proven) {
             Ok(CarriedOut { servers, unflushed }) => {
+                ui.note_later(of_names.take());
                 tell_unflushed(&mut set, &unflushed, ui);
                 prune(context);
                 return Ok(Applied::Done(Box::new(Done { set, servers, about })));
@@ -135,7 +151,11 @@ fn tell_unflushed(set: &mut ChangeSet, unflushed: &[(Cache, ControlError)], ui: 
     set.flush.retain(|cache| unflushed.iter().all(|(other, _)| other != cache));
     for (cache, words) in unflushed {
         let (title, command) = (cache.title(), cache.typed());
-        ui.note(&format!("{title} may still give old answers ({words}); have it forget them: {command}"));
+        ui.note(&if cache.is_of_settings() {
+            format!("{title} did not read its settings again ({words}); have it do so: {command}")
+        } else {
+            format!("{title} may still give old answers ({words}); have it forget them: {command}")
+        });
     }
 }
 

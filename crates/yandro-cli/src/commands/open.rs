@@ -21,7 +21,7 @@ impl Data for Opened {}
 pub(crate) fn run<'c>(context: &Context, args: &OpenArgs) -> Result<Outcome<'c>, CommandError> {
     let name = HostName::parse(&args.name)?;
     let (_, list) = context.list()?;
-    let site = list.owner(&name).ok_or_else(|| no_site(&name))?;
+    let site = list.answering(&name).ok_or_else(|| no_site(&name))?;
     if site.disabled {
         return Err(super::check::out_of_use(site));
     }

@@ -116,13 +116,14 @@ fn patience(report: &SiteReport) -> Option<Duration> {
     }
 }
 
-/// Whether the change is worth keeping: nothing is in the way but warnings, and an
-/// upstream that is yet to be started.
+/// Whether the change is worth keeping: nothing is in the way but warnings, an upstream that is yet to be started, and
+/// names below the site that don't resolve yet.
 fn is_kept(report: &SiteReport) -> bool {
-    report
-        .findings
-        .iter()
-        .all(|finding| finding.severity() == Severity::Warning || finding.code() == Code::UpstreamDown)
+    report.findings.iter().all(|finding| finding.severity() == Severity::Warning || is_kept_with(finding.code()))
+}
+
+fn is_kept_with(code: Code) -> bool {
+    matches!(code, Code::UpstreamDown | Code::ResponderDown | Code::TenantsUnresolved)
 }
 
 pub(crate) fn not_proven(failed: ProofFailed, verbose: bool) -> CommandError {

@@ -41,6 +41,10 @@ fn show(context: &Context, list: &SiteList, missing: &[Vec<&'static str>], ui: &
         for alias in &site.aliases {
             table.row(vec![Cell::new(format!("  {}", shown_url(context, site, alias)), DIM)]);
         }
+        if site.serving.tenants {
+            let url = shown_url(context, site, &site.name).replacen("://", "://*.", 1);
+            table.row(vec![Cell::new(format!("  {url}"), DIM)]);
+        }
     }
     ui.table(&table);
     let incomplete: Vec<&Site> =

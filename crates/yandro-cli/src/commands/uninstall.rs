@@ -14,7 +14,7 @@ use super::cert::{is_in_table, leave_table};
 use super::consent;
 use super::database;
 use super::jobs::{self, JobFiles, Kind};
-use super::serve::background;
+use super::serve::{background, names};
 use super::setup::{gave_ports, take_ports_away};
 use crate::args::{StoresArg, UninstallArgs};
 use crate::as_root::as_root;
@@ -129,7 +129,7 @@ fn plan(context: &Context, chosen: &Chosen, is_agreed: bool) -> Result<ChangeSet
     let settlement = settle(&mut observed, &none, ServerId::BuiltIn, Orphans::Removed, &mut SystemFresh::new())?;
     let mut set = settlement.set;
     chosen.plan(context, &mut set, Root { nickname: "", pem: "" }, TrustWish::Distrust)?;
-    for kind in [Kind::Renewal, Kind::Server] {
+    for kind in Kind::ALL {
         set.merge(JobFiles::of(context, kind).plan_removal()?);
     }
     // Rights that were given, and folders and pages that were made for sites.
@@ -239,6 +239,7 @@ fn not_yet(text: &str) -> String {
 fn forget(context: &Context) -> Vec<String> {
     // It would go on with files that are gone.
     _ = background::stop(context);
+    _ = names::stop(context);
     let places = &context.machine.places;
     let mut left = Vec::new();
     for folder in [&places.data, &places.config] {

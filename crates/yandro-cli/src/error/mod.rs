@@ -11,6 +11,7 @@ use std::fmt;
 use yandro_core::{
     EditError, HostName, NameError, PkiError, PlanError, PlanFailure, ServerId, ServerNameError, System,
 };
+use yandro_machine::low_ports;
 use yandro_machine::{FileError, LockError, LookError, MachineError, ObserveError, SettingsError};
 
 use crate::as_root::this_as_root;
@@ -214,6 +215,7 @@ impl From<PlanError> for CommandError {
                 command.message = format!("{path}: {}", command.message);
                 return command;
             }
+            PlanError::NameServers { .. } => return name_servers(&error),
             error => error,
         };
         let hint = match &error {
@@ -253,6 +255,13 @@ impl From<PlanError> for CommandError {
                 Some(command) => format!("install it: {command}"),
                 None => format!("install the package that has `mod_{module}.so`"),
             }),
+            PlanError::ResolverTaken(path) => Some(format!("move it out of the way, or answer these names there: {path}")),
+            PlanError::SuffixTenants(name) => {
+                Some(format!("name the site below it, such as: yandro map sites.{name} --tenants"))
+            }
+            PlanError::AmongTenants { name, site } => Some(format!(
+                "have another server answer one of the two, such as: yandro map {name} --server nginx; or leave the tenants out: yandro map {site} --tenants=off"
+            )),
             PlanError::Prefork { has_links: true, .. } => Some(
                 "switch it to threads, if no module of PHP is loaded into it: sudo a2dismod mpm_prefork && sudo a2enmod mpm_event && sudo systemctl restart apache2".into(),
             ),
@@ -293,6 +302,23 @@ impl From<PlanError> for CommandError {
         };
         hint.into_iter().chain(other).fold(command, CommandError::hint)
     }
+}
+
+/// The code of a change that has to be agreed to.
+pub(crate) const NAME_SERVERS: &str = "name-servers";
+
+/// The list of name servers would change, and nobody agreed to that yet.
+fn name_servers(error: &PlanError) -> CommandError {
+    let message = format!(
+        "{error}. yandro can put a program of its own first there, which answers for the names below your sites and refuses all others, so that the next server is asked"
+    );
+    let may_listen = low_ports::are_allowed() || low_ports::first_of_users() <= 53 || System::HERE != System::Linux;
+    let command =
+        CommandError::usage(message).code(NAME_SERVERS).hint("if you agree, add to `yandro map`: --name-servers");
+    if may_listen || yandro_machine::caller::is_root() {
+        return command;
+    }
+    command.hint("it needs a port below 1024; to let yandro listen there, once and for good: yandro setup ports")
 }
 
 /// The fix without a web server.

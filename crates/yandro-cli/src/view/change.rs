@@ -124,7 +124,8 @@ fn show_preview(set: &ChangeSet, texts: &[ChangedTexts], ui: &mut Ui) {
         ui.print(&format!("{STRONG}then{STRONG:#} the system's trust store is updated: {}", store.refresh().join(" ")));
     }
     for cache in &set.flush {
-        ui.print(&format!("{STRONG}then{STRONG:#} {} forgets its old answers: {}", cache.title(), cache.typed()));
+        let does = if cache.is_of_settings() { "reads its settings again" } else { "forgets its old answers" };
+        ui.print(&format!("{STRONG}then{STRONG:#} {} {does}: {}", cache.title(), cache.typed()));
     }
     ui.print(&format!("{DIM}Nothing was changed: this was a preview.{DIM:#}"));
 }
@@ -225,7 +226,11 @@ pub(crate) fn summary(set: &ChangeSet, places: &Places) -> Vec<(&'static str, St
         }
     }
     for cache in &set.flush {
-        lines.push(("name cache", format!("{} forgot its old answers", cache.title())));
+        lines.push(if cache.is_of_settings() {
+            ("resolver", format!("{} read its settings again", cache.title()))
+        } else {
+            ("name cache", format!("{} forgot its old answers", cache.title()))
+        });
     }
     if !modules.is_empty() {
         let verb = if is_enabled { "enabled" } else { "disabled" };
@@ -311,6 +316,7 @@ fn subject(role: &Role) -> Option<&'static str> {
         Role::TrustStore => "trust store",
         Role::DefaultHost(_) => "unknown names",
         Role::HostsFile => "hosts file",
+        Role::Resolver(_) => "resolver",
         Role::Root => "authority",
         Role::Certificate(name) if name.as_str() != OTHERS => "certificate",
         Role::Certificate(_)

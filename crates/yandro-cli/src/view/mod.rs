@@ -49,6 +49,8 @@ pub(crate) struct Ui {
     log: Option<log::Log>,
     /// Why standard output couldn't be written, if it couldn't.
     failed: Option<std::io::Error>,
+    /// Notes that come after the result.
+    later: Vec<String>,
 }
 
 impl Ui {
@@ -77,6 +79,7 @@ impl Ui {
             is_plain: global.plain_output,
             log: None,
             failed: None,
+            later: Vec::new(),
         }
     }
 
@@ -150,6 +153,9 @@ impl Ui {
     /// The exit status once all is printed: that of the command, or [`Status::NotPrinted`] if its output is
     /// lost. A reader that closes the pipe early, as `head` does, is fine.
     pub(crate) fn finish(&mut self, status: Status) -> Status {
+        for note in std::mem::take(&mut self.later) {
+            self.note(&note);
+        }
         let flushed = self.out.flush();
         self.note_failure(flushed);
         match self.failed.take().filter(|error| error.kind() != std::io::ErrorKind::BrokenPipe) {
@@ -184,6 +190,11 @@ impl Ui {
         if !self.quiet {
             self.tell(&format!("{DIM}note:{DIM:#} {text}"));
         }
+    }
+
+    /// A note that comes after the result.
+    pub(crate) fn note_later(&mut self, text: Option<String>) {
+        self.later.extend(text);
     }
 
     /// Something that was wrong, whatever the options.

@@ -64,6 +64,7 @@ mod setup;
 mod steps;
 mod sysroot;
 mod systemd;
+mod tenants;
 mod under_sudo;
 mod undoing;
 mod uninstall;

@@ -213,3 +213,62 @@ fn the_built_in_server_is_a_service_that_comes_back() {
     let Some(ran) = booted(script) else { return };
     ran.succeeds();
 }
+
+#[test]
+fn names_below_a_site_are_resolved_by_systemds_own_resolver() {
+    let script = r#"
+        project saltmarsh; project tide
+        # With a network, as it asks no server without one.
+        ip link add quay0 type veth peer name quay1
+        ip link set quay0 up; ip link set quay1 up; ip address add 192.0.2.7/24 dev quay0
+        ada 'yandro map saltmarsh.test ./saltmarsh --server nginx --tenants -q'
+        is_well
+        says 'getent ahosts any.saltmarsh.test' '127.0.0.1 '
+        says 'resolvectl query any.saltmarsh.test' '127.0.0.1'
+        # Another server of a connection's is asked for all other names.
+        cat > /tmp/dns.pl <<'END'
+use IO::Socket::INET;
+my $s = IO::Socket::INET->new(LocalAddr => '192.0.2.7', LocalPort => 5300, Proto => 'udp') or die $!;
+while (my $from = $s->recv(my $d, 4096)) {
+    my $i = 12; $i += ord(substr $d, $i, 1) + 1 while ord(substr $d, $i, 1);
+    my $is_a = unpack('n', substr $d, $i + 1, 2) == 1;
+    my $r = substr($d, 0, 2) . "\x81\x80\0\1" . ($is_a ? "\0\1" : "\0\0") . "\0\0\0\0" . substr($d, 12, $i - 7);
+    $r .= "\xc0\x0c\0\1\0\1\0\0\0\1\0\4" . pack('C4', 198, 51, 100, 9) if $is_a;
+    $s->send($r, 0, $from);
+}
+END
+        perl /tmp/dns.pl & dns=$!
+        prints 192.0.2.7:5300 "ss -Hlun 'sport = :5300' | tr -s ' ' | cut -d' ' -f4"
+        resolvectl dns quay0 192.0.2.7:5300
+        for i in $(seq 10); do says "getent ahosts n$i.harbour.example" 198.51.100.9; done
+        for i in $(seq 10); do says "getent ahosts n$i.saltmarsh.test" '127.0.0.1 '; done
+        # Named for all connections, it may be asked for tenants, too: that is told.
+        printf '[Resolve]\nDNS=192.0.2.7:5300\n' > /etc/systemd/resolved.conf.d/aa.conf
+        systemctl restart systemd-resolved
+        is_found tenants-unresolved
+        says "su - ada -c 'yandro check'" '/etc/systemd/resolved.conf.d/aa.conf:2: that line names servers for all names'
+        rm /etc/systemd/resolved.conf.d/aa.conf; systemctl restart systemd-resolved
+        is_well
+        kill $dns
+        ip link set quay0 down
+        is_found tenants-unresolved
+        says "su - ada -c 'yandro check'" 'no network is up'
+        ip link set quay0 up; is_well
+        # As a service of the system it comes back; without tenants it waits.
+        ada 'sudo yandro serve --names --install' | grep -q 'runs from now on'
+        is_well
+        responder() { pgrep -u ada -f 'yandro serve --names$'; }
+        first=$(responder); kill -9 $first; is_well; [ "$(responder)" != "$first" ]
+        ada 'yandro map saltmarsh.test --tenants=off -q'
+        prints '' 'find /etc/systemd/resolved.conf.d 2>/dev/null'
+        sleep 1; [ -n "$(responder)" ]
+        ada 'yandro map tide.test ./tide --server nginx --tenants -q'; is_well
+        systemctl stop yandro-names-1000; is_found responder-down
+        says "su - ada -c 'yandro settle'" 'sudo systemctl start yandro-names-1000'
+        systemctl start yandro-names-1000; is_well
+        left=$(ada 'yandro uninstall --yes' | sed -n 's/.*which root installed; remove it: //p')
+        ada "$left" | grep -q 'has stopped'
+        [ -z "$(find /etc/systemd /home -name 'yandro-*')" ]"#;
+    let Some(ran) = booted(script) else { return };
+    ran.succeeds();
+}

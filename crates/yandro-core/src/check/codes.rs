@@ -1,7 +1,7 @@
 //! The table of findings: each stable code with its facts, its severity, how `check` and `map` treat it, and its page in
 //! the docs. To add a finding, add a row here and its sentence in `words::cause`.
 
-use core::net::IpAddr;
+use core::net::{IpAddr, SocketAddr};
 
 use camino::Utf8PathBuf;
 use serde::Serialize;
@@ -16,7 +16,7 @@ use super::traits::{Patience, SafeFix, Traits};
 use crate::name::HostName;
 use crate::site::Scheme;
 use crate::site::{Content, ServerId};
-use crate::system::{Cache, Hidden};
+use crate::system::{Cache, Hidden, ResolverPlace};
 
 /// How bad a finding is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -102,6 +102,10 @@ codes! {
         "The resolver says something else than the hosts file, and nothing that is known explains it.", "";
     ResolverFails { answer: Unresolved } Error []
         "The resolver knows no address though the hosts file has one.", "";
+    ResponderDown { site: HostName, responder: SocketAddr } Error [settle]
+        "The program of yandro's that answers for the names below the site doesn't run.", "yandro settle";
+    TenantsUnresolved { site: HostName, found: Vec<IpAddr>, place: ResolverPlace } Error [settle]
+        "The system's resolver doesn't know the names below the site, or points them elsewhere.", "yandro settle, or the command that is shown";
     ResolverBypassed { host: HostName, browser: String } Warning []
         "A browser is set to resolve names without the hosts file.", "the setting, as shown";
     ProxyInTheWay { host: HostName, browser: Option<String> } Warning []

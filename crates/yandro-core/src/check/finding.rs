@@ -27,6 +27,10 @@ pub enum Evidence {
     Unexplained,
     /// The system's message for a connection to a port.
     OnPort(u16, String),
+    /// A line that names other servers for all names.
+    OtherServers(Place),
+    /// systemd-resolved asks no server while no network is up, not even one on this machine.
+    Offline,
     /// The addresses of the network that this machine has.
     Addresses(Vec<IpAddr>),
     /// The issuer of the served certificate.

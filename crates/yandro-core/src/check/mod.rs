@@ -18,6 +18,7 @@ mod php;
 mod php_fault;
 mod remedy;
 mod report;
+mod setup;
 mod step;
 mod steps;
 mod steps_beside;
@@ -41,11 +42,12 @@ pub use groups::{FindingGroup, grouped};
 pub use judge::judge;
 pub use observation::{
     Answer, Barrier, Chain, Connection, Expected, Failure, FailureKind, HostsAnswer, NameCommand, NameObservation,
-    Offers, OtherName, Proof, ResolverAnswer, ResolverSetup, Setting, Timed, Trail, Verdict,
+    Offers, OtherName, Proof, ResolverAnswer, Setting, Timed, Trail, Verdict,
 };
 pub use page::{OwnAddress, Page, RedirectSource, RedirectTarget, target};
 pub use remedy::{MapOption, Remedy, ServerVerb, other_ports};
 pub use report::{NameReport, SiteReport, StepOutcome, StepPart, StepReport};
+pub use setup::{ResolverSetup, TenantsSetup};
 pub use step::CheckStep;
 pub use traits::{Patience, SafeFix};
 pub use words::{FindingText, findings_page};

@@ -11,10 +11,10 @@ use time::OffsetDateTime;
 
 use super::cause::{HostsFault, UpstreamFault};
 use super::page::Page;
+use super::setup::{ResolverSetup, TenantsSetup};
 use crate::name::HostName;
 use crate::pki::CertificateFacts;
 use crate::site::{ServerId, Site};
-use crate::system::{Cache, HostsMaker};
 
 /// The expected state of a site.
 #[derive(Clone, Debug)]
@@ -37,6 +37,8 @@ pub struct Expected {
     pub hosts_fault: Option<HostsFault>,
     /// The parts between the hosts file and the resolver's answer.
     pub resolver: ResolverSetup,
+    /// How names below the site are resolved, if it has tenants.
+    pub tenants: Option<TenantsSetup>,
     /// When it was looked; validity of certificates is judged by it.
     pub now: OffsetDateTime,
     /// Settings of this machine that keep some program from the site.
@@ -48,6 +50,16 @@ pub struct Expected {
 }
 
 impl Expected {
+    /// The names that are asked for: the site's own, and a made-up one below it if it has tenants.
+    pub fn asked_names(&self) -> impl Iterator<Item = &HostName> {
+        self.site.names().chain(self.tenants.as_ref().map(|tenants| &tenants.name))
+    }
+
+    /// The way of names below the site, if this is one.
+    pub(super) fn tenant(&self, name: &HostName) -> Option<&TenantsSetup> {
+        self.tenants.as_ref().filter(|tenants| tenants.name == *name)
+    }
+
     /// The ports on which the site answers with its pages: over HTTPS if it has that.
     pub fn page_ports(&self) -> Vec<u16> {
         let is_secure = self.site.https.is_on();
@@ -114,21 +126,6 @@ impl Expected {
     pub fn first_port(&self) -> u16 {
         self.site.own_tls().unwrap_or(self.http_port)
     }
-}
-
-/// The parts between the hosts file and the resolver's answer.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct ResolverSetup {
-    /// The caches that run.
-    pub caches: Vec<Cache>,
-    /// The sources of host names in `nsswitch.conf(5)`, in their order.
-    pub sources: Vec<String>,
-    /// This machine's own addresses; empty where they are not known.
-    pub own_addresses: Vec<IpAddr>,
-    /// The addresses by which other computers reach it, at most one of each family.
-    pub usual_addresses: Vec<IpAddr>,
-    /// The program that writes the hosts file again at each start, if there is one.
-    pub hosts_maker: Option<HostsMaker>,
 }
 
 /// Something and how long it took to see it.

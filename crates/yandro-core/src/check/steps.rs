@@ -1,6 +1,6 @@
 //! The meaning of each step: the detail that is shown, or the fault.
 
-use core::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use core::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 
 use camino::Utf8Path;
 
@@ -10,12 +10,12 @@ use super::finding::{Diagnosis, Evidence, Judged, fail};
 use super::judge::Judge;
 use super::observation::{Failure, FailureKind, ResolverAnswer, Setting, Timed};
 use super::remedy::{MapOption, Remedy, ServerVerb};
+use super::words::listed;
 use crate::config::Place;
 use crate::hosts::contradicted;
 use crate::name::HostName;
 use crate::site::{DEFAULT_ADDRESS, ServerId};
-use crate::system::System;
-use crate::system::asked_before_files;
+use crate::system::{Cache, ResolverPlace, System, asked_before_files};
 
 impl Judge<'_> {
     pub(super) fn map_again(&self) -> Remedy {
@@ -69,6 +69,11 @@ impl Judge<'_> {
         if lines.is_empty() && self.expected.site.is_known_by_itself(name, self.expected.server) {
             return Ok("not needed: below `localhost` (RFC 6761)".to_owned());
         }
+        if let Some(tenants) = self.expected.tenant(name).filter(|_| lines.is_empty()) {
+            let by =
+                if tenants.place.is_some() { "yandro's responder" } else { "itself: below `localhost` (RFC 6761)" };
+            return Ok(format!("not needed: resolved by {by}"));
+        }
         let Some((address, _)) = lines.first() else {
             let cause = Cause::HostsMissing { file: file.clone(), host: name.clone() };
             let diagnosis = Diagnosis::new(cause).fix(self.map([]));
@@ -104,6 +109,9 @@ impl Judge<'_> {
 
     pub(super) fn resolver(&self) -> Judged {
         let host = self.seen.name.clone();
+        if let Some(unresolved) = self.tenants() {
+            return unresolved;
+        }
         match &self.seen.resolver.seen {
             ResolverAnswer::NotAsked => Ok("not asked in a sysroot".into()),
             ResolverAnswer::Addresses(found) => {
@@ -134,6 +142,43 @@ impl Judge<'_> {
                 fail("no address", diagnosis)
             }
         }
+    }
+
+    /// Why a name below the site isn't resolved; `None` where it is, or is no such name.
+    fn tenants(&self) -> Option<Judged> {
+        let tenants = self.expected.tenant(&self.seen.name)?;
+        let (found, words) = match &self.seen.resolver.seen {
+            ResolverAnswer::NotAsked => return None,
+            ResolverAnswer::Addresses(found) => (found.clone(), None),
+            ResolverAnswer::Failed(words) => (Vec::new(), Some(words.clone())),
+        };
+        let place = tenants.place?;
+        if !found.is_empty() && found.iter().all(|address| contradicted(*address, &self.wanted()).is_none()) {
+            return None;
+        }
+        let site = self.expected.site.name.clone();
+        let detail = if found.is_empty() { "no address".to_owned() } else { listed(&found, ", ") };
+        if !tenants.is_up {
+            let cause = Cause::ResponderDown { site, responder: tenants.responder };
+            return Some(fail(detail, Diagnosis::new(cause).fix(Remedy::Settle)));
+        }
+        let remedy = match (place, &tenants.others) {
+            _ if tenants.is_offline => Remedy::Watch(site.clone()),
+            (ResolverPlace::Windows, _) => Remedy::Shell(name_rule(&site, tenants.responder)),
+            _ if !tenants.is_told => Remedy::Settle,
+            (ResolverPlace::Resolved, Some(others)) => {
+                let told = place.reload().map(Cache::typed).unwrap_or_default();
+                Remedy::Edit(others.clone()).and(Remedy::Shell(told))
+            }
+            _ => place.reload().map_or_else(|| self.asked_by_hand(), |told| Remedy::Shell(told.typed())),
+        };
+        let diagnosis = Diagnosis::new(Cause::TenantsUnresolved { site, found, place }).fix(remedy);
+        let evidence = match (&tenants.others, words) {
+            _ if tenants.is_offline => Some(Evidence::Offline),
+            (Some(others), _) if tenants.is_told => Some(Evidence::OtherServers(others.clone())),
+            (_, words) => words.map(Evidence::Words),
+        };
+        Some(fail(detail, evidence.into_iter().fold(diagnosis, Diagnosis::seen)))
     }
 
     /// Asks each source of names by itself.
@@ -243,6 +288,11 @@ impl Judge<'_> {
 
 fn commanded(cause: Cause, evidence: &str, command: String) -> Diagnosis {
     Diagnosis::new(cause).seen(Evidence::Words(evidence.to_owned())).fix(Remedy::Shell(command))
+}
+
+/// The command by which Windows asks a server for the names below a site (`Add-DnsClientNrptRule`), for an administrator.
+fn name_rule(site: &HostName, responder: SocketAddr) -> String {
+    format!("powershell -Command \"Add-DnsClientNrptRule -Namespace '.{site}' -NameServers '{}'\"", responder.ip())
 }
 
 /// The command after which resolvers read the hosts file, with all lines that can be saved and those of the sites.

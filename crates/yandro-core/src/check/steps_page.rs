@@ -88,7 +88,7 @@ impl Judge<'_> {
         };
         let leads_to =
             location.strip_prefix("https://").map(|rest| rest.split(['/', '?', '#', ':']).next().unwrap_or_default());
-        let is_own = |host: &str| self.expected.site.names().any(|own| host.eq_ignore_ascii_case(own.as_str()));
+        let is_own = |host: &str| self.expected.asked_names().any(|own| host.eq_ignore_ascii_case(own.as_str()));
         if !leads_to.is_some_and(is_own) {
             let cause = Cause::RedirectElsewhere { host, location: location.clone() };
             return fail(format!("{status} elsewhere"), Diagnosis::new(cause).fix(self.put_back()));

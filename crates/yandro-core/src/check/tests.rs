@@ -72,6 +72,7 @@ fn expected() -> Expected {
         is_startable: false,
         hosts_file: "/etc/hosts".into(),
         hosts_fault: None,
+        tenants: None,
         resolver: ResolverSetup::default(),
         now: NOW,
         settings: Vec::new(),

@@ -329,11 +329,19 @@ impl ChangeSet {
         leaving.iter().chain(self.servers.difference(&leaving)).copied().collect()
     }
 
-    /// Has the caches that run forget their answers, if the hosts file changes.
+    /// Has the caches that run forget their answers, if the hosts file changes, and the system's resolver read its
+    /// files again that change.
     pub fn flush_after(&mut self, hosts: &Utf8Path, running: &[Cache]) {
-        if self.change_of(hosts).is_some() {
-            self.flush = running.to_vec();
+        let reload = |step: &Step| match step.role {
+            Role::Resolver(place) => place.reload(),
+            _ => None,
+        };
+        let mut told: Vec<Cache> = self.steps.iter().filter_map(reload).collect();
+        if self.change_of(hosts).is_some() || !told.is_empty() {
+            told.extend(running);
         }
+        told.dedup();
+        self.flush = told;
     }
 
     /// Has the trust store's program run if one of its root certificates changes. `inside`

@@ -163,6 +163,32 @@ pub enum PlanError {
         /// The path.
         path: Utf8PathBuf,
     },
+    /// Names below a site can only be resolved by a change of the list of name servers.
+    #[error(
+        "names below `{name}` need a DNS server, and neither systemd-resolved nor NetworkManager's dnsmasq resolves names here that could be told of one: only {path} is left, which all programs of this computer read"
+    )]
+    NameServers {
+        /// The site.
+        name: HostName,
+        /// The list of name servers.
+        path: Utf8PathBuf,
+    },
+    /// The system has a file already by which it asks somebody else for names below a site.
+    #[error("{0} is not of yandro's making, and says already which server is asked for these names")]
+    ResolverTaken(Utf8PathBuf),
+    /// Names below a site whose name is a whole suffix.
+    #[error("`{0}` can't have tenants: it is a suffix, and nobody takes a certificate for all names right below one")]
+    SuffixTenants(HostName),
+    /// Apache httpd would answer another site's name as a tenant of this one.
+    #[error(
+        "Apache httpd would answer `{name}` as one of the names below `{site}`: it reads the files of sites in the order of their names, and takes the first that fits"
+    )]
+    AmongTenants {
+        /// The other site's name.
+        name: HostName,
+        /// The site with tenants.
+        site: HostName,
+    },
     /// A path that the configuration can't hold.
     #[error("{0}")]
     Path(#[from] PathError),

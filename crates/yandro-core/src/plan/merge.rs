@@ -138,6 +138,9 @@ impl Observed {
                 Some(text) => _ = self.pools.files.insert(change.path.clone(), text),
                 None => _ = self.pools.files.remove(&change.path),
             },
+            Role::Resolver(_) => {
+                self.resolver.iter_mut().for_each(|resolver| resolver.take(&change.path, after.as_ref()));
+            }
             Role::AppliedSites => self.applied = Applied::read(after),
             _ => {
                 for server in &mut self.servers {

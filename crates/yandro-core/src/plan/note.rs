@@ -1,12 +1,17 @@
 //! Writing down what was applied.
 
 use super::change::{Access, ChangeSet, SiteChange};
+use super::error::PlanError;
 use super::observed::Observed;
+use super::resolver::plan_resolver;
 use super::role::Role;
 use crate::site::SiteList;
 
-/// The step that writes down as applied what a change set does to sites.
-pub(super) fn note_applied(observed: &Observed, changes: &[SiteChange]) -> ChangeSet {
+/// The steps that write down as applied what a change set does to sites.
+///
+/// # Errors
+/// When names below a site can't be resolved.
+pub(super) fn note_applied(observed: &Observed, changes: &[SiteChange]) -> Result<ChangeSet, PlanError> {
     let mut sites = observed.applied.sites().clone();
     for SiteChange { before, after } in changes {
         sites = match (before, after) {
@@ -18,11 +23,15 @@ pub(super) fn note_applied(observed: &Observed, changes: &[SiteChange]) -> Chang
     note_sites(observed, &sites)
 }
 
-/// The step that writes down these sites as applied.
-pub(super) fn note_sites(observed: &Observed, sites: &SiteList) -> ChangeSet {
+/// The steps that write down these sites as applied, and have the system ask for the names below them.
+///
+/// # Errors
+/// When names below a site can't be resolved.
+pub(super) fn note_sites(observed: &Observed, sites: &SiteList) -> Result<ChangeSet, PlanError> {
     let mut set = ChangeSet::default();
     let text = (!sites.sites.is_empty()).then(|| sites.to_text().into_bytes());
     let content = (observed.applied.content(), text);
     set.file(Role::AppliedSites, observed.places.applied(), content, Access::Private);
-    set
+    plan_resolver(&mut set, observed, sites)?;
+    Ok(set)
 }

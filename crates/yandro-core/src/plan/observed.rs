@@ -14,6 +14,7 @@ use super::content::FileContent;
 use super::error::PlanError;
 use super::places::Places;
 use super::pool::Pools;
+use super::resolver::Resolver;
 use super::role::Role;
 use super::wishes::Wishes;
 use crate::config::{Dialect, Journal, Layout, PathView, Published, ServerTraits};
@@ -50,6 +51,8 @@ pub struct Observed {
     pub wishes: Wishes,
     /// php-fpm, and the pools of sites in it.
     pub pools: Pools,
+    /// The way by which the system resolves names that no hosts file has; `None` where it is not known.
+    pub resolver: Option<Resolver>,
     /// Whether this machine has `::1`.
     pub has_v6_loopback: bool,
     /// The servers that are there and that yandro writes configuration for.
@@ -148,6 +151,11 @@ pub trait ServerModel: Debug + Send {
 
     /// When the last of yandro's sites goes from it, takes all with it that was there for sites.
     fn go_with_the_last(&self, set: &mut ChangeSet, observed: &Observed);
+
+    /// Whether of several virtual hosts that fit a name the one that is read first answers, be it by a pattern.
+    fn takes_first(&self) -> bool {
+        false
+    }
 
     /// Takes in a change of a link that is none of a site's.
     fn take_link(&mut self, _: &Role, _: &LinkChange) {}

@@ -49,6 +49,11 @@ impl Places {
         self.data.join("logs/error.log")
     }
 
+    /// There once the user agreed that the list of name servers is changed for tenants.
+    pub fn agreed_name_servers(&self) -> Utf8PathBuf {
+        self.data.join("name-servers.agreed")
+    }
+
     /// The folder of the authority.
     pub fn authority(&self) -> Utf8PathBuf {
         self.data.join("authority")

@@ -26,6 +26,6 @@ pub fn rename_site(
     let mut set = map_one(observed, &list.without(old), before, new, fresh)?;
     release_ports(&mut set, observed);
     sort_hosts(&mut set, observed, &list.replaced(old, new));
-    set.merge(note_applied(observed, &set.sites));
+    set.merge(note_applied(observed, &set.sites)?);
     Ok(set)
 }

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use crate::config::others_name;
 use crate::name::HostName;
 use crate::site::ServerId;
+use crate::system::ResolverPlace;
 
 /// Role of a step, set where it is planned. A record of changes keeps it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -68,6 +69,8 @@ pub enum Role {
     IssuedList,
     /// A trust store.
     TrustStore,
+    /// A file by which the system asks yandro's responder for names below sites.
+    Resolver(ResolverPlace),
     /// A timer that renews certificates.
     Timer,
     /// The built-in server as a service.
@@ -134,6 +137,7 @@ impl Role {
             Self::HostsFile
                 | Self::SiteList
                 | Self::AppliedSites
+                | Self::Resolver(_)
                 | Self::ProjectConsent
                 | Self::Marker
                 | Self::DefaultHost(_)

@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use super::authority::renew_issued;
 use super::certificate::{certificate, drop_certificate};
 use super::change::{Access, ChangeSet, SiteChange};
-use super::error::PlanFailure;
+use super::error::{PlanError, PlanFailure};
 use super::fresh::Fresh;
 use super::merge::Merging;
 use super::model::Owner;
@@ -81,12 +81,12 @@ pub fn settle(
     let mut renewed = ChangeSet::default();
     // Without sites the default virtual hosts go, too.
     if !list.sites.is_empty() {
-        renew_others(&mut renewed, observed, fresh).map_err(|error| PlanFailure::of(None, error))?;
+        renew_others(&mut renewed, observed, fresh).map_err(unsited)?;
     }
     observed.advance(&renewed);
     settlement.set.merge(renewed);
     let mut issued = ChangeSet::default();
-    renew_issued(&mut issued, observed, fresh).map_err(|error| PlanFailure::of(None, error))?;
+    renew_issued(&mut issued, observed, fresh).map_err(unsited)?;
     settlement.set.merge(issued);
     let mut changed = Vec::new();
     let mut merging = Merging::of(std::mem::take(&mut settlement.set));
@@ -128,9 +128,9 @@ pub fn settle(
         let is_gone = |site: &&Site| list.site(&site.name).is_none() && !is_former(&site.name);
         let gone = applied.sites().sites.iter().filter(is_gone);
         settlement.set.sites.extend(gone.map(|site| SiteChange { before: Some(site.clone()), after: None }));
-        settlement.set.merge(note_sites(observed, &wanted));
+        settlement.set.merge(note_sites(observed, &wanted).map_err(unsited)?);
     } else {
-        settlement.set.merge(note_applied(observed, &changed));
+        settlement.set.merge(note_applied(observed, &changed).map_err(unsited)?);
     }
     Ok(settlement)
 }
@@ -149,13 +149,18 @@ pub fn renew(observed: &mut Observed, list: &SiteList, fresh: &mut dyn Fresh) ->
         all.add(set);
     }
     let mut others = ChangeSet::default();
-    renew_others(&mut others, observed, fresh).map_err(|error| PlanFailure::of(None, error))?;
+    renew_others(&mut others, observed, fresh).map_err(unsited)?;
     observed.advance(&others);
     all.add(others);
     let mut issued = ChangeSet::default();
-    renew_issued(&mut issued, observed, fresh).map_err(|error| PlanFailure::of(None, error))?;
+    renew_issued(&mut issued, observed, fresh).map_err(unsited)?;
     all.add(issued);
     Ok(all.finish())
+}
+
+/// A failure that is no single site's.
+fn unsited(error: PlanError) -> PlanFailure {
+    PlanFailure::of(None, error)
 }
 
 /// The hosts file's block in the order of the list.

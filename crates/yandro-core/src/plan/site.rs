@@ -10,9 +10,10 @@ use super::fresh::Fresh;
 use super::merge::Merging;
 use super::model::{remove_site_file, set_site_aside};
 use super::note::note_applied;
-use super::observed::Observed;
+use super::observed::{Observed, ServerModel};
 use super::others::{Placed, keep_others, release_ports};
 use super::pool::{drop_pools, plan_pool};
+use super::resolver::tenants_fit;
 use super::role::Role;
 use crate::config::OTHERS;
 use crate::hosts::{self, Mapping};
@@ -31,7 +32,7 @@ pub fn map_site(
     fresh: &mut dyn Fresh,
 ) -> Result<ChangeSet, PlanError> {
     let mut set = map_next(observed, list, site, fresh)?;
-    set.merge(note_applied(observed, &set.sites));
+    set.merge(note_applied(observed, &set.sites)?);
     Ok(set)
 }
 
@@ -73,7 +74,7 @@ pub fn map_sites<'s>(
         list = Cow::Owned(list.with(site.clone()));
     }
     let mut all = all.finish();
-    let noted = note_applied(observed, &all.sites);
+    let noted = note_applied(observed, &all.sites).map_err(|error| PlanFailure::of(None, error))?;
     observed.advance(&noted);
     all.merge(noted);
     Ok(all)
@@ -106,6 +107,8 @@ pub(super) fn map_one(
     {
         return Err(PlanError::HttpsForced(name.clone()));
     }
+    let takes_first = observed.configured_as(site.server).is_some_and(ServerModel::takes_first);
+    tenants_fit(list, site, takes_first)?;
     let mut set = ChangeSet::default();
     if before != Some(site) {
         set.sites.push(SiteChange { before: before.cloned(), after: Some(site.clone()) });
@@ -180,7 +183,7 @@ pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, Pl
     let rest = Some(rest.into_bytes()).filter(|rest| !is_bare(rest));
     let before = observed.list.clone().map(String::into_bytes);
     set.file(Role::SiteList, places.site_list(), (before, rest), Access::Private);
-    set.merge(note_applied(observed, &set.sites));
+    set.merge(note_applied(observed, &set.sites)?);
     Ok(set)
 }
 

@@ -13,6 +13,7 @@ use super::error::PlanFailure;
 use super::fresh::Fresh;
 use super::observed::Observed;
 use super::rename::rename_site;
+use super::role::Role;
 use super::settle::{Orphans, settle};
 use super::site::{map_sites, unmap_sites};
 use crate::hosts::OwnLine;
@@ -180,7 +181,10 @@ impl Observed {
     pub fn is_systems(&self, step: &Step) -> bool {
         let path = step.path();
         matches!(step.change, Change::File(_) | Change::Link(_))
-            && (*path == self.places.hosts || self.is_pool(path) || self.server_of(path).is_some())
+            && (*path == self.places.hosts
+                || matches!(step.role, Role::Resolver(_))
+                || self.is_pool(path)
+                || self.server_of(path).is_some())
     }
 }
 

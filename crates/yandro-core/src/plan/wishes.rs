@@ -22,6 +22,8 @@ pub struct Wishes {
     pub adopted: BTreeMap<HostName, Brought>,
     /// Whether a line that was edited by hand stays even where the site list changed what it says.
     pub keeps_edits: bool,
+    /// Whether the responder may be put into the list of name servers, where there is no other way.
+    pub name_servers: bool,
     /// Days before its end at which a certificate is renewed.
     pub renew_within: i64,
     /// The passphrase that a new authority's key goes behind, and that opens the present one's.
@@ -36,6 +38,7 @@ impl Default for Wishes {
             put_back: BTreeSet::new(),
             adopted: BTreeMap::new(),
             keeps_edits: false,
+            name_servers: false,
             renew_within: RENEW_DAYS,
             passphrase: None,
         }

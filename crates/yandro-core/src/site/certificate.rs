@@ -32,7 +32,7 @@ impl Site {
         let terms = &self.certificate;
         Leaf {
             names: self.names().cloned().collect(),
-            wildcards: terms.wildcard.then(|| self.name.clone()).into_iter().collect(),
+            wildcards: (terms.wildcard || self.serving.tenants).then(|| self.name.clone()).into_iter().collect(),
             addresses: terms.addresses.clone(),
             days: terms.days.map_or(LEAF_DAYS, i64::from),
         }

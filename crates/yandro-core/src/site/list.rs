@@ -77,6 +77,11 @@ impl SiteList {
         self.sites.iter().find(|site| site.names().any(|own| own == name))
     }
 
+    /// The site that a request for `name` is answered by: the [owner](Self::owner), or the one that it is a tenant of.
+    pub fn answering(&self, name: &HostName) -> Option<&Site> {
+        self.owner(name).or_else(|| self.sites.iter().find(|site| site.is_tenant(name)))
+    }
+
     /// The list without the sites that are out of use.
     #[must_use]
     pub fn enabled(self) -> Self {

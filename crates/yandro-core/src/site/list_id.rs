@@ -35,6 +35,13 @@ impl ListId {
         format!("{}{BETWEEN}{}", self.user, self.file)
     }
 
+    /// A number from the path of its file, for what each list has separately (FNV-1a).
+    pub fn number(&self) -> u16 {
+        let hash =
+            self.file.bytes().fold(0x811c_9dc5_u32, |hash, byte| (hash ^ u32::from(byte)).wrapping_mul(0x0100_0193));
+        u16::try_from((hash >> 16) ^ (hash & 0xffff)).unwrap_or_default()
+    }
+
     /// Reads what [`Self::mark`] wrote.
     pub fn read(mark: &str) -> Option<Self> {
         let (user, file) = mark.trim_end().split_once(BETWEEN)?;

@@ -179,6 +179,18 @@ impl Site {
         std::iter::once(&self.name).chain(&self.aliases)
     }
 
+    /// Whether a name is one label below the site's, and answered like it.
+    pub fn is_tenant(&self, name: &HostName) -> bool {
+        let parent = name.as_str().split_once('.').map(|(_, parent)| parent);
+        self.serving.tenants && parent == Some(self.name.as_str())
+    }
+
+    /// The names as virtual hosts have them: those of tenants by a pattern.
+    pub(crate) fn host_patterns(&self) -> impl Iterator<Item = String> {
+        let tenants = self.serving.tenants.then(|| format!("*.{}", self.name));
+        self.names().map(ToString::to_string).chain(tenants)
+    }
+
     /// The beginning of the site's own URL, without a path, on a server that publishes its ports so.
     pub fn origin(&self, published: impl Fn(u16) -> u16) -> String {
         let (scheme, port, usual) = match self.https_ports(443).first() {

@@ -268,6 +268,9 @@ options! {
     "only-here" ValueForm::Flag, "Whether the site answers only this computer.", "false; `yandro map` sets it for new sites",
         flag!(draft => draft.rest.serving.only_here, site => site.serving.only_here),
         serving("only-here", "WHETHER", "Answer only this computer (the default for a new site on a loopback address, unless its server is in a container or virtual machine)");
+    "tenants" ValueForm::Flag, "Whether all names one level below the site's are answered like it.", "false",
+        flag!(draft => draft.rest.serving.tenants, site => site.serving.tenants),
+        serving("tenants", "WHETHER", "Answer all names one level below too, such as any.saltmarsh.test: by a wildcard certificate, and with no line of the hosts file");
     "redirect-aliases" ValueForm::Texts, "Aliases that redirect to the site's name instead of answering like it.", "none",
         value!(draft, values => draft.rest.serving.redirect_aliases, each(values, host)?,
             site => texts(site.serving.redirect_aliases.iter().map(HostName::to_unicode).collect())),

@@ -7,8 +7,8 @@ use super::{Caching, Content, FastCgi, ServerId, ServerKind, Serving, Site, Upst
 use crate::config::Published;
 
 /// The options of serving that the built-in server has.
-const BUILT_IN: [&str; 9] =
-    ["upstream-host", "symlinks", "redirect-alias", "listing", "index", "fallback", "php", "env", "caching"];
+const BUILT_IN: [&str; 10] =
+    ["upstream-host", "tenants", "symlinks", "redirect-alias", "listing", "index", "fallback", "php", "env", "caching"];
 
 /// The options that are set or cleared; the others stay as they are.
 #[derive(Clone, Debug, Default)]
@@ -149,7 +149,7 @@ impl SitePatch {
         let has_ports = server == ServerId::Elsewhere && !is_own_tls;
         let is_refused = |option: &&str| match server {
             ServerId::BuiltIn => !BUILT_IN.contains(option),
-            _ => !(has_ports && ["http-port", "https-port"].contains(option)),
+            _ => **option != *"tenants" && !(has_ports && ["http-port", "https-port"].contains(option)),
         };
         if !server.is_configured()
             && let Some(option) = self.given(Group::Serving).find(is_refused)

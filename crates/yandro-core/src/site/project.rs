@@ -18,13 +18,14 @@ use crate::tables::Value;
 pub const PROJECT_FILE: &str = "yandro.toml";
 
 /// The keys that a project file may have, beyond `folder`, `extra` and `php`.
-const KEYS: [&str; 15] = [
+const KEYS: [&str; 16] = [
     "name",
     "aliases",
     "document-root",
     "upstream",
     "https",
     "certificate-wildcard",
+    "tenants",
     "redirect-aliases",
     "listing",
     "overrides",

@@ -18,6 +18,8 @@ pub struct Serving {
     pub by_address: bool,
     /// Whether only this computer is answered, although the server listens for others, too.
     pub only_here: bool,
+    /// Whether every name one label below the site's is answered like it.
+    pub tenants: bool,
     /// The aliases that redirect to the site's name.
     pub redirect_aliases: Vec<HostName>,
     /// Whether folders without an index are listed.

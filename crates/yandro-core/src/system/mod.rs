@@ -3,12 +3,15 @@
 //! Linux's has been run, Windows's under Wine; macOS's is tested on trees of files.
 
 mod php_fpm;
+mod resolver;
 mod runtimes;
 mod sandbox;
 mod trust;
 mod typed;
 
 pub use php_fpm::{PhpPool, php_pools};
+pub use resolver::ResolverPlace;
+pub(crate) use resolver::is_of_responder;
 pub use runtimes::{JAVA_SOURCE, NOT_INSTALLED, RUNTIMES, Runtime};
 pub use sandbox::{Hidden, Sandbox};
 pub use trust::{
@@ -28,7 +31,7 @@ pub enum System {
     Windows,
 }
 
-/// Something that keeps the resolver's answers for a while.
+/// A part of the resolver that keeps answers, or settings, until it is told of a change.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Cache {
@@ -40,6 +43,10 @@ pub enum Cache {
     MacOs,
     /// Windows's own.
     Windows,
+    /// The settings of systemd-resolved.
+    ResolvedSettings,
+    /// The settings of the dnsmasq that `NetworkManager` runs.
+    NetworkManager,
 }
 
 /// A program by its absolute path, and its arguments.
@@ -90,11 +97,17 @@ impl Cache {
     /// Title for people.
     pub fn title(self) -> &'static str {
         match self {
-            Self::Resolved => "systemd-resolved",
+            Self::Resolved | Self::ResolvedSettings => "systemd-resolved",
             Self::Nscd => "nscd",
             Self::MacOs => "macOS's name cache",
             Self::Windows => "Windows's name cache",
+            Self::NetworkManager => "NetworkManager's dnsmasq",
         }
+    }
+
+    /// Whether it reads settings again, and doesn't only forget answers.
+    pub fn is_of_settings(self) -> bool {
+        matches!(self, Self::ResolvedSettings | Self::NetworkManager)
     }
 
     /// A path that is there while it runs; `None` for one that always does.
@@ -102,17 +115,20 @@ impl Cache {
         match self {
             Self::Resolved => Some("/run/systemd/resolve/io.systemd.Resolve"),
             Self::Nscd => Some("/run/nscd/socket"),
-            Self::MacOs | Self::Windows => None,
+            Self::MacOs | Self::Windows | Self::ResolvedSettings | Self::NetworkManager => None,
         }
     }
 
-    /// The commands that make it forget what it read in the hosts file, by its maker's manual.
+    /// The commands that make it forget what it read in the hosts file, or read its settings again, by its maker's
+    /// manual.
     pub fn flush(self) -> &'static [CommandLine] {
         match self {
             Self::Resolved => &[&["/usr/bin/resolvectl", "flush-caches"]],
             Self::Nscd => &[&["/usr/sbin/nscd", "--invalidate=hosts"]],
             Self::MacOs => &[&["/usr/bin/dscacheutil", "-flushcache"], &["/usr/bin/killall", "-HUP", "mDNSResponder"]],
             Self::Windows => &[&[r"C:\Windows\System32\ipconfig.exe", "/flushdns"]],
+            Self::ResolvedSettings => &[&["/usr/bin/systemctl", "reload-or-restart", "systemd-resolved.service"]],
+            Self::NetworkManager => &[&["/usr/bin/nmcli", "general", "reload", "dns-full"]],
         }
     }
 

@@ -17,6 +17,7 @@ use crate::files::{self, Attributes, FileError};
 use crate::machine::Machine;
 use crate::os;
 use crate::php;
+use crate::resolver;
 use crate::trust::{self, stores};
 
 /// How to start a process as root that runs [`super::serve_privileged`].
@@ -158,6 +159,7 @@ impl<'a> Hands<'a> {
         before_in_place: impl Fn() -> Result<(), FileError>,
     ) -> Result<(), FileError> {
         if may_change(path) || may_write(path) {
+            resolver::make_folder_for(path).map_err(FileError::at(path))?;
             return files::write(path, content, attributes, tag, before_in_place).map(|_| ());
         }
         let to = PathState::of_file(Some(content));
@@ -188,7 +190,9 @@ impl<'a> Hands<'a> {
         let _rights = caller::rights_for(path);
         os::remove_file(files::follow_folder(path)).map_err(FileError::at(path))?;
         tracing::debug!(target: "remove", "{path}");
-        files::sync_folder_of(path)
+        files::sync_folder_of(path)?;
+        resolver::remove_folder_of(path);
+        Ok(())
     }
 
     /// Removes the temporary file that an interrupted step may have left for `path`.

@@ -128,7 +128,7 @@ impl About<'_> {
         is_cut_short: bool,
         answers: impl Fn(&str, u16) -> Vec<(&'h VirtualHost, bool)>,
     ) -> Configured {
-        let (found, site) = (self.found, &self.expected.site);
+        let found = self.found;
         let (layout, own) = (&found.layout, &self.own);
         let mut configured = Configured { site_file: self.site_file(), ..Configured::default() };
         let as_seen = found.view.there_or_same(own.link.as_ref().unwrap_or(&own.file));
@@ -145,7 +145,7 @@ impl About<'_> {
             return configured;
         }
         for port in self.ports() {
-            for name in site.names() {
+            for name in self.expected.asked_names() {
                 let answering = |(host, has_name): (&VirtualHost, bool)| AnsweringHost {
                     name: name.clone(),
                     port,

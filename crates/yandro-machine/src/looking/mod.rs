@@ -21,7 +21,7 @@ use crate::circumstances::{self, OfServer, Slowness, settings};
 use crate::files::FileError;
 use crate::os;
 use crate::probe::{Limit, Manner, OffersOf, Prober};
-use crate::{caches, files, observe, permissions};
+use crate::{caches, files, observe, permissions, resolver};
 
 use beside::{Around, Beginning};
 pub use error::LookError;
@@ -146,7 +146,8 @@ fn expected(
     (authority, hosts_fault): (Option<&Authority>, Option<HostsFault>),
     is_close: bool,
 ) -> Vec<Vec<Arc<Expected>>> {
-    let resolver = caches::resolver_setup(scene.machine);
+    let setup = caches::resolver_setup(scene.machine);
+    let tenants = resolver::Tenants::of(scene.machine, sites);
     let settings = if is_close { settings::look(scene.machine, |name| std::env::var(name).ok()) } else { Vec::new() };
     let of_site = |site: &Site| {
         let server = site.server.unwrap_or(ServerId::BuiltIn);
@@ -163,7 +164,8 @@ fn expected(
                 https_port,
                 hosts_file: scene.machine.places.hosts.clone(),
                 hosts_fault: hosts_fault.clone(),
-                resolver: resolver.clone(),
+                resolver: setup.clone(),
+                tenants: resolver::Tenants::setup(tenants.as_ref(), site),
                 now: scene.now,
                 settings: settings.clone(),
                 listed: scene.listed.clone(),

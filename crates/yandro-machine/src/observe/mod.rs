@@ -17,6 +17,7 @@ use crate::keys::Keys;
 use crate::machine::Machine;
 use crate::network;
 use crate::php;
+use crate::resolver;
 use crate::servers::{self, Found, Registry};
 
 pub use error::ObserveError;
@@ -179,10 +180,12 @@ impl Observer<'_> {
             chains,
             keys,
             wishes: Wishes {
+                name_servers: places.agreed_name_servers().exists(),
                 passphrase: self.keys.passphrase().map(|passphrase| Zeroizing::new(passphrase.to_owned())),
                 ..Wishes::default()
             },
             pools: php::for_planning(self.machine, &found, sites, names)?,
+            resolver: resolver::observe(self.machine)?,
             has_v6_loopback: !self.machine.is_real() || network::has_v6_loopback(),
             servers: found
                 .iter()
@@ -271,8 +274,10 @@ pub(crate) fn observe_system(
         issued: Vec::new(),
         chains: BTreeMap::new(),
         keys: BTreeMap::new(),
-        wishes: Wishes::default(),
+        // Root's password says that it may.
+        wishes: Wishes { name_servers: true, ..Wishes::default() },
         pools: php::for_planning(machine, &found, sites, &[])?,
+        resolver: resolver::observe(machine)?,
         has_v6_loopback: network::has_v6_loopback(),
         servers: found
             .iter()

@@ -116,7 +116,7 @@ impl Prober {
         let (within, offers) = (self.manner.within.for_all(), self.manner.offers);
         let mut tasks = JoinSet::new();
         let mut seen = Vec::new();
-        for (at, name) in expected.site.names().cloned().enumerate() {
+        for (at, name) in expected.asked_names().cloned().enumerate() {
             let (prober, expected, evidence) = (self.clone(), expected.clone(), evidence.clone());
             let (chain, own) = (chain_on_disk.clone(), self.manner.within.for_all());
             let is_one_by_one = matches!(expected.site.content, Content::Upstream(_));

@@ -145,7 +145,7 @@ fn chosen(args: &CheckArgs, list: &SiteList) -> Result<Vec<Site>, CommandError> 
     }
     let mut sites: Vec<Site> = Vec::new();
     for name in &error::names(&args.names)? {
-        let site = list.owner(name).ok_or_else(|| {
+        let site = list.answering(name).ok_or_else(|| {
             error::no_site(name)
                 .hint(format!("map it: yandro map {name} FOLDER"))
                 .hint(format!("see what answers there: yandro check https://{name}/"))

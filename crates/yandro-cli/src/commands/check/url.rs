@@ -83,7 +83,7 @@ fn problem(message: impl Into<String>, fixes: &[String]) -> UrlProblem {
 
 fn own_site(context: &Context, list: &SiteList, url: &WebUrl) -> Option<OwnSite> {
     let name = HostName::parse(url.host_port.host()).ok()?;
-    let site = list.owner(&name)?;
+    let site = list.answering(&name)?;
     Some(OwnSite { name: site.name.to_string(), url: context.url_of(site, &name) })
 }
 
@@ -241,7 +241,7 @@ fn connect_words(failure: &Failure, port: u16) -> String {
 
 fn show(look: &UrlLook, problems: &[UrlProblem], list: &SiteList, ui: &mut Ui) {
     let name = HostName::parse(look.url.host_port.host()).ok();
-    let owner = name.as_ref().and_then(|name| list.owner(name));
+    let owner = name.as_ref().and_then(|name| list.answering(name));
     let what = match owner {
         Some(site) => format!("site {}, {}", site.name.to_unicode(), site.content),
         None => "not a site of yours".to_owned(),

@@ -31,6 +31,13 @@ pub(super) enum Kind {
     Renewal,
     /// Serves the sites.
     Server,
+    /// Resolves the names below sites.
+    Names,
+}
+
+impl Kind {
+    /// Every job.
+    pub(super) const ALL: [Self; 3] = [Self::Renewal, Self::Server, Self::Names];
 }
 
 /// Paths of a job's files, for each manager of jobs.
@@ -57,6 +64,7 @@ impl<'c> JobFiles<'c> {
         let base = match kind {
             Kind::Renewal => "yandro-renew",
             Kind::Server => "yandro-serve",
+            Kind::Names => "yandro-names",
         };
         // Several users may have such a job among the system's.
         let user = machine.sudo_caller().unwrap_or_else(|| machine.user_id());
@@ -84,7 +92,7 @@ impl<'c> JobFiles<'c> {
     fn role(&self) -> Role {
         match self.kind {
             Kind::Renewal => Role::Timer,
-            Kind::Server => Role::Service,
+            Kind::Server | Kind::Names => Role::Service,
         }
     }
 
@@ -152,6 +160,16 @@ impl<'c> JobFiles<'c> {
         }
     }
 
+    /// Its units of systemd, the one that starts the other first.
+    fn units_that_run(&self) -> Vec<String> {
+        let kinds: &[&str] = match self.kind {
+            Kind::Renewal => &["timer", "service"],
+            Kind::Server => &["socket", "service"],
+            Kind::Names => &["service"],
+        };
+        kinds.iter().map(|kind| format!("{}.{kind}", self.name)).collect()
+    }
+
     /// Whether its files are there.
     pub(super) fn is_installed(&self) -> bool {
         self.manager().is_some() || self.cron.exists()
@@ -168,11 +186,12 @@ impl<'c> JobFiles<'c> {
                 if self.kind == Kind::Renewal {
                     return self.systemctl(&["start", &format!("{}.timer", self.name)]);
                 }
-                let units = ["socket", "service"].map(|kind| format!("{}.{kind}", self.name));
+                let units = self.units_that_run();
+                let units: Vec<&str> = units.iter().map(String::as_str).collect();
                 if has_changed {
-                    _ = self.systemctl(&["stop", &units[1], &units[0]]);
+                    _ = self.systemctl(&[&["stop"], &units[..]].concat());
                 }
-                self.systemctl(&["start", &units[0], &units[1]])
+                self.systemctl(&[&["start"], &units[..]].concat())
             }
             Some(ManagerArg::Launchd) => {
                 _ = self.launchctl("bootout", &self.name);
@@ -182,7 +201,7 @@ impl<'c> JobFiles<'c> {
                 self.schtasks(&["/Create", "/F", "/TN", &self.name, "/XML", self.task.as_str()])?;
                 match self.kind {
                     Kind::Renewal => Ok(()),
-                    Kind::Server => self.schtasks(&["/Run", "/TN", &self.name]),
+                    Kind::Server | Kind::Names => self.schtasks(&["/Run", "/TN", &self.name]),
                 }
             }
             Some(ManagerArg::Cron) | None => Ok(()),
@@ -194,14 +213,11 @@ impl<'c> JobFiles<'c> {
     /// # Errors
     /// When it refuses: the job ends with the session.
     pub(super) fn stop(&self) -> Result<(), ProgramError> {
-        let kinds = match self.kind {
-            Kind::Renewal => ["timer", "service"],
-            Kind::Server => ["service", "socket"],
-        };
-        let units = kinds.map(|kind| format!("{}.{kind}", self.name));
-        let stopped = self.systemctl(&["stop", &units[0], &units[1]]);
+        let units = self.units_that_run();
+        let units: Vec<&str> = units.iter().map(String::as_str).collect();
+        let stopped = self.systemctl(&[&["stop"], &units[..]].concat());
         _ = self.systemctl(&["daemon-reload"]);
-        _ = self.systemctl(&["reset-failed", &units[0], &units[1]]);
+        _ = self.systemctl(&[&["reset-failed"], &units[..]].concat());
         let stopped = stopped.and_then(|()| self.launchctl("bootout", &self.name));
         _ = self.schtasks(&["/End", "/TN", &self.name]);
         let stopped = stopped.and_then(|()| self.schtasks(&["/Delete", "/F", "/TN", &self.name]));
@@ -219,8 +235,9 @@ impl<'c> JobFiles<'c> {
     pub(super) fn pause(&self) -> Result<(), ProgramError> {
         match self.manager() {
             Some(ManagerArg::Systemd) => {
-                let units = ["socket", "service"].map(|kind| format!("{}.{kind}", self.name));
-                self.systemctl(&["stop", &units[0], &units[1]])
+                let units = self.units_that_run();
+                let units: Vec<&str> = units.iter().map(String::as_str).collect();
+                self.systemctl(&[&["stop"], &units[..]].concat())
             }
             Some(ManagerArg::Launchd) => self.launchctl("bootout", &self.name),
             Some(ManagerArg::TaskScheduler) => self.schtasks(&["/End", "/TN", &self.name]),
@@ -292,7 +309,11 @@ pub(super) fn follow(context: &Context, set: &ChangeSet) {
 
 /// The jobs that root installed for this user, each with the command that removes it.
 pub(super) fn left_to_root(context: &Context) -> Vec<String> {
-    let commands = [(Kind::Renewal, &["cert", "renew", "--remove-timer"][..]), (Kind::Server, &["serve", "--remove"])];
+    let commands = [
+        (Kind::Renewal, &["cert", "renew", "--remove-timer"][..]),
+        (Kind::Server, &["serve", "--remove"]),
+        (Kind::Names, &["serve", "--names", "--remove"]),
+    ];
     let left = commands.into_iter().filter_map(|(kind, command)| {
         let unit = JobFiles::of(context, kind).of_root()?;
         Some(format!("{unit}, which root installed; remove it: {}", as_root(command)))

@@ -90,6 +90,9 @@ fn run_with<'c>(
         }
         (None, None) => requests(context, args)?,
     };
+    if args.name_servers && !context.preview {
+        context.machine.write_private(&context.machine.places.agreed_name_servers(), b"")?;
+    }
     let (mut asked, mut asked_folder) = (false, false);
     let plan = || {
         let (text, list) = context.list()?;
@@ -196,6 +199,7 @@ fn plan(
     if args.take_over {
         observed.wishes.take_over = TakeOver::Yes;
     }
+    observed.wishes.name_servers |= context.preview;
     let fresh = &mut SystemFresh::new();
     Ok(match sites {
         [site] => map_site(&observed, list, site, fresh)?,

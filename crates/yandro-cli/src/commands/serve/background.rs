@@ -1,34 +1,18 @@
 //! The built-in server in the background, where no service of the system runs it.
-//!
-//! A process keeps the server running: it holds a lock, starts the server again when that ends unasked, and ends both
-//! when a file says so. The file, unlike a signal, works on each system, and also where `sudo` started the server.
 
-use std::fs::{File, OpenOptions};
-use std::io;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpStream};
-use std::process::{Child, Command, Stdio};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
-use camino::Utf8PathBuf;
 use yandro_core::{ServerId, Site};
 use yandro_machine::ports::Holder;
-use yandro_machine::{Machine, caller, interrupt, ports, process as programs};
+use yandro_machine::{Machine, ports};
 
 use super::install::{can_listen, sockets};
+use super::keeper::{self, KeeperFiles, Kept};
 use crate::args::ServeArgs;
-use crate::commands::jobs::{self, JobFiles, Kind};
+use crate::commands::jobs::{JobFiles, Kind};
 use crate::context::Context;
 use crate::error::CommandError;
-use crate::view::Outcome;
-
-/// How often is looked whether something ended.
-const LOOK: Duration = Duration::from_millis(50);
-/// How long the server may take until it listens, and until it has ended.
-const PATIENCE: Duration = Duration::from_secs(15);
-/// A server that ends sooner is taken to have failed.
-const SOON: Duration = Duration::from_secs(5);
-/// How often it may fail in a row.
-const FAILURES: u32 = 5;
 
 /// How the server came to run.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -41,46 +25,14 @@ pub(crate) enum Running {
     Background,
 }
 
-/// The files of a server in the background.
-struct BackgroundFiles {
-    /// Locked while the keeper of the server runs.
-    lock: Utf8PathBuf,
-    /// The number of the server's process.
-    pid: Utf8PathBuf,
-    /// There when the server is to end.
-    stop: Utf8PathBuf,
-}
-
-impl BackgroundFiles {
-    fn of(machine: &Machine) -> Self {
-        let file = |name: &str| machine.places.data.join(name);
-        Self { lock: file("serve.lock"), pid: file("serve.pid"), stop: file("serve.stop") }
-    }
-
-    /// The lock, if nobody has it.
-    fn lock(&self) -> Option<File> {
-        let _rights = caller::rights_for(&self.lock);
-        let file = OpenOptions::new().write(true).create(true).truncate(false).open(&self.lock).ok()?;
-        file.try_lock().is_ok().then_some(file)
-    }
-
-    /// Whether a keeper has the lock.
-    fn is_held(&self) -> bool {
-        let file = OpenOptions::new().read(true).open(&self.lock);
-        file.is_ok_and(|file| file.try_lock_shared().is_err())
-    }
-}
-
 /// Whether no process keeps the server running any more; then it ends itself.
 pub(super) fn is_left(machine: &Machine) -> bool {
-    !BackgroundFiles::of(machine).is_held()
+    !KeeperFiles::of(machine, Kept::Server).is_held()
 }
 
 /// The number of the server's process, if it runs in the background.
 pub(crate) fn process(machine: &Machine) -> Option<i32> {
-    let files = BackgroundFiles::of(machine);
-    let text = files.is_held().then(|| std::fs::read_to_string(&files.pid).ok())??;
-    text.trim().parse().ok()
+    KeeperFiles::of(machine, Kept::Server).process()
 }
 
 /// Whether the built-in server runs, whoever started it.
@@ -126,42 +78,14 @@ pub(crate) fn start(context: &Context) -> Result<Running, CommandError> {
     }
     if service.is_installed() && context.machine.is_real() {
         service.start(false).map_err(|error| CommandError::not_made(format!("the service doesn't start: {error}")))?;
-        return wait_until_up(context, || None).map(|()| Running::Service);
+        let up = Kept::Server.wait_until_up(context, || listens(context), || None);
+        return up.map(|()| Running::Service);
     }
     can_listen(context, &sockets(context, &ServeArgs::default())?)?;
-    let own = BackgroundFiles::of(&context.machine);
-    context.machine.write_private(&own.lock, b"")?;
-    remove(&own.stop);
-    let words = jobs::command(context, &["serve", "--keep"])?;
-    let mut command = Command::new(&words[0]);
-    command.args(&words[1..]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
-    let mut keeper = command.spawn().map_err(CommandError::not_made)?;
-    wait_until_up(context, || keeper.try_wait().ok().flatten().map(|_| last_words(context)))?;
+    let mut keeper = keeper::start(context, Kept::Server)?;
+    let has_ended = || keeper.try_wait().ok().flatten().map(|_| keeper::last_words(context, Kept::Server));
+    Kept::Server.wait_until_up(context, || listens(context), has_ended)?;
     Ok(Running::Background)
-}
-
-fn wait_until_up(context: &Context, mut has_ended: impl FnMut() -> Option<String>) -> Result<(), CommandError> {
-    let began = Instant::now();
-    while !listens(context) {
-        let log = context.machine.places.serve_log();
-        if let Some(words) = has_ended() {
-            return Err(CommandError::not_made(format!("the built-in server ended again{words}"))
-                .hint(format!("see why: yandro serve; its log is {log}")));
-        }
-        if began.elapsed() > PATIENCE {
-            return Err(CommandError::not_made("the built-in server was started, and doesn't listen yet")
-                .hint(format!("look into its log: {log}")));
-        }
-        std::thread::sleep(LOOK);
-    }
-    Ok(())
-}
-
-/// The last error in the log.
-fn last_words(context: &Context) -> String {
-    let text = std::fs::read_to_string(context.machine.places.serve_log()).unwrap_or_default();
-    let line = text.lines().rev().find(|line| line.contains("error:"));
-    line.map(|line| format!(": {line}")).unwrap_or_default()
 }
 
 /// Ends the server that runs in the background or as the user's service; `false` if none does.
@@ -169,7 +93,7 @@ fn last_words(context: &Context) -> String {
 /// # Errors
 /// When it doesn't end.
 pub(crate) fn stop(context: &Context) -> Result<bool, CommandError> {
-    let own = BackgroundFiles::of(&context.machine);
+    let own = KeeperFiles::of(&context.machine, Kept::Server);
     let service = JobFiles::of(context, Kind::Server);
     if !own.is_held() {
         if !runs(context) {
@@ -189,65 +113,8 @@ pub(crate) fn stop(context: &Context) -> Result<bool, CommandError> {
             }
         });
     }
-    context.machine.write_private(&own.stop, b"")?;
-    let began = Instant::now();
-    while own.is_held() {
-        if began.elapsed() > PATIENCE {
-            return Err(CommandError::not_made("the built-in server doesn't end")
-                .hint(format!("look into its log: {}", context.machine.places.serve_log())));
-        }
-        std::thread::sleep(LOOK);
-    }
-    remove(&own.stop);
+    keeper::stop(context, Kept::Server)?;
     Ok(true)
-}
-
-/// `yandro serve --keep`: keeps the server running until it is told to end.
-pub(super) fn keep(context: &Context) -> Result<Outcome<'_>, CommandError> {
-    let own = BackgroundFiles::of(&context.machine);
-    let lock = own.lock().ok_or_else(|| CommandError::not_made("it runs in the background already"))?;
-    programs::leave_session();
-    let _held = interrupt::HeldSignals::new();
-    let log = context.machine.places.serve_log();
-    let words = jobs::command(context, &["serve", "--kept", "--log", log.as_str()])?;
-    let mut failures = 0;
-    let ended = loop {
-        let began = Instant::now();
-        let mut server = spawn(&words).map_err(CommandError::not_made)?;
-        context.machine.write_private(&own.pid, server.id().to_string().as_bytes())?;
-        let status = loop {
-            if interrupt::came() || own.stop.exists() {
-                programs::end(&mut server, PATIENCE);
-                break None;
-            }
-            if let Ok(Some(status)) = server.try_wait() {
-                break Some(status);
-            }
-            std::thread::sleep(LOOK);
-        };
-        let Some(status) = status.filter(|status| !status.success()) else { break Ok(Outcome::printed()) };
-        failures = if began.elapsed() < SOON { failures + 1 } else { 0 };
-        if failures >= FAILURES {
-            break Err(CommandError::not_made(format!("the server ended {failures} times: {status}")));
-        }
-        let pause = Instant::now() + Duration::from_millis(100) * 4_u32.pow(failures);
-        while failures > 0 && Instant::now() < pause && !interrupt::came() && !own.stop.exists() {
-            std::thread::sleep(LOOK);
-        }
-    };
-    remove(&own.pid);
-    drop(lock);
-    ended
-}
-
-fn spawn(words: &[String]) -> io::Result<Child> {
-    Command::new(&words[0]).args(&words[1..]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).spawn()
-}
-
-/// Removes a file of the server's; one that is gone already needs none.
-fn remove(path: &Utf8PathBuf) {
-    let _rights = caller::rights_for(path);
-    _ = std::fs::remove_file(path);
 }
 
 /// Has the server of mapped sites run, and listen at their addresses; gives what is to be told of that, also where it

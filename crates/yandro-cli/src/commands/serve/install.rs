@@ -106,12 +106,17 @@ pub(super) fn install<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -
             ));
         }
         if is_users && manager == ManagerArg::Systemd {
-            ui.note(&format!(
-                "it starts when you log in and ends with your last session. To have it run as long as the machine does: {LINGER} {}",
-                context.machine.user()
-            ));
+            ui.note(&until_logout(context));
         }
     }))
+}
+
+/// The note on a service of the user's own systemd.
+pub(super) fn until_logout(context: &Context) -> String {
+    format!(
+        "it starts when you log in and ends with your last session. To have it run as long as the machine does: {LINGER} {}",
+        context.machine.user()
+    )
 }
 
 pub(super) fn remove<'c>(context: &'c Context, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
@@ -191,7 +196,7 @@ fn command(context: &Context, args: &ServeArgs, manager: ManagerArg) -> Result<V
     jobs::command(context, &words.iter().map(String::as_str).collect::<Vec<_>>())
 }
 
-fn word(manager: ManagerArg) -> &'static str {
+pub(super) fn word(manager: ManagerArg) -> &'static str {
     match manager {
         ManagerArg::Systemd => "systemd",
         ManagerArg::Cron => "cron",

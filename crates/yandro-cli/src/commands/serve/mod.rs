@@ -2,6 +2,8 @@
 
 pub(crate) mod background;
 mod install;
+mod keeper;
+pub(crate) mod names;
 pub(crate) mod requests;
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, TcpListener};
@@ -27,14 +29,16 @@ const LOOK: Duration = Duration::from_millis(200);
 pub(crate) use install::{Installed, Removed};
 
 pub(crate) fn run<'c>(context: &'c Context, args: &'c ServeArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
-    if args.remove {
-        return install::remove(context, ui);
-    }
-    if args.install {
-        return install::install(context, args, ui);
+    let kept = if args.names { keeper::Kept::Names } else { keeper::Kept::Server };
+    match (args.names, args.remove, args.install) {
+        (true, true, _) => return names::remove(context, ui),
+        (true, _, true) => return names::install(context, ui),
+        (false, true, _) => return install::remove(context, ui),
+        (false, _, true) => return install::install(context, args, ui),
+        _ => {}
     }
     if args.keep {
-        return background::keep(context);
+        return keeper::keep(context, kept);
     }
     if let Some(log) = &args.log {
         ui.write_to(log).map_err(|error| {
@@ -42,7 +46,7 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c ServeArgs, ui: &mut Ui) ->
         })?;
         yandro_machine::process::leave_console();
     }
-    serve(context, args, ui)
+    if args.names { names::run(context, args, ui) } else { serve(context, args, ui) }
 }
 
 fn serve<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {

@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::site::Scheme;
-use crate::system::Cache;
+use crate::system::{Cache, ResolverPlace};
 
 fn host() -> HostName {
     HostName::parse("tides.test").unwrap()
@@ -54,6 +54,9 @@ fn causes() -> Vec<Cause> {
         Cause::ResolverOrder { answer: none(), first: "files".into() },
         Cause::ResolverDiffers { answer: other() },
         Cause::ResolverFails { answer: none() },
+        Cause::ResponderDown { site: site.clone(), responder: "127.0.0.1:28113".parse().unwrap() },
+        Cause::TenantsUnresolved { site: site.clone(), found: Vec::new(), place: ResolverPlace::Resolved },
+        Cause::TenantsUnresolved { site: site.clone(), found: vec![found], place: ResolverPlace::ResolvConf },
         Cause::ResolverBypassed { host: host.clone(), browser: "Firefox (ada)".into() },
         Cause::ProxyInTheWay { host: host.clone(), browser: None },
         Cause::ProxyInTheWay { host: host.clone(), browser: Some("Chromium".into()) },
@@ -177,6 +180,8 @@ fn evidence() -> Vec<Evidence> {
         Evidence::Shadow(place(), shadowed),
         Evidence::Unexplained,
         Evidence::OnPort(443, "no route".into()),
+        Evidence::OtherServers(place()),
+        Evidence::Offline,
         Evidence::Addresses(Vec::new()),
         Evidence::Addresses(vec![DEFAULT_ADDRESS]),
         Evidence::Issuer("CN=Tides".into()),
@@ -268,6 +273,9 @@ fn every_finding_reads_as_written_here() {
     resolver-order: the system finds no address for `tides.test`, though the hosts file has one: the system doesn't read the hosts file
     resolver-differs: the system resolves `tides.test` to 10.0.0.5, 127.0.0.1, though the hosts file says 127.0.0.1
     resolver-fails: the system finds no address for `tides.test`, though the hosts file has one
+    responder-down: nothing answers at 127.0.0.1:28113, where yandro resolves the names below `tides.test`
+    tenants-unresolved: the system doesn't resolve names below `tides.test`: systemd-resolved should ask yandro's responder for them
+    tenants-unresolved: the system points names below `tides.test` to 10.0.0.5: /etc/resolv.conf should ask yandro's responder for them
     resolver-bypassed: Firefox (ada) asks a server on the internet for `tides.test`, past the hosts file
     proxy-in-the-way: programs that go by the environment ask a proxy for `tides.test`, which doesn't know it
     proxy-in-the-way: Chromium asks a proxy for `tides.test`, which doesn't know it
@@ -375,6 +383,8 @@ fn every_finding_reads_as_written_here() {
     /etc/nginx/a b.conf:7 counts, /etc/nginx/a b.conf:9 doesn't
     neither a cache that runs nor /etc/nsswitch.conf explains it
     port 443: no route
+    /etc/nginx/a b.conf:7: that line names servers for all names, and systemd-resolved asks one of them instead. Name them for a network connection, or take the line out
+    no network is up, and systemd-resolved asks no server then. Browsers and curl still find names below `localhost`
     it only has loopback
     it has 127.0.0.1
     issued by CN=Tides

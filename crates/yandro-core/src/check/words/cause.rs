@@ -42,6 +42,12 @@ impl Display for Cause {
             Self::ResolverOrder { answer, first } =>
                 write!(f, "{answer}: the system asks `{first}` before the hosts file"),
             Self::ResolverDiffers { answer } | Self::ResolverFails { answer } => answer.fmt(f),
+            Self::ResponderDown { site, responder } =>
+                write!(f, "nothing answers at {responder}, where yandro resolves the names below `{site}`"),
+            Self::TenantsUnresolved { site, found, place } if found.is_empty() =>
+                write!(f, "the system doesn't resolve names below `{site}`: {} should ask yandro's responder for them", place.title()),
+            Self::TenantsUnresolved { site, found, place } =>
+                write!(f, "the system points names below `{site}` to {}: {} should ask yandro's responder for them", listed(found, ", "), place.title()),
             Self::ResolverBypassed { host, browser } =>
                 write!(f, "{browser} asks a server on the internet for `{host}`, past the hosts file"),
             Self::ProxyInTheWay { host, browser: None } =>

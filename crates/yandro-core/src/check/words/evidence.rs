@@ -28,6 +28,12 @@ impl Display for Evidence {
             Self::Shadow(counts, shadowed) => write!(f, "{counts} counts, {shadowed} doesn't"),
             Self::Unexplained => f.write_str("neither a cache that runs nor /etc/nsswitch.conf explains it"),
             Self::OnPort(port, words) => write!(f, "port {port}: {words}"),
+            Self::OtherServers(place) => {
+                write!(f, "{place}: that line names servers for all names, and systemd-resolved asks one of them instead. Name them for a network connection, or take the line out")
+            }
+            Self::Offline => {
+                f.write_str("no network is up, and systemd-resolved asks no server then. Browsers and curl still find names below `localhost`")
+            }
             Self::Addresses(addresses) if addresses.is_empty() => f.write_str("it only has loopback"),
             Self::Addresses(addresses) => write!(f, "it has {}", listed(addresses, ", ")),
             Self::Issuer(issuer) => write!(f, "issued by {issuer}"),

@@ -62,7 +62,7 @@ impl Serialize for Finding {
 }
 
 /// Values in a row.
-fn listed<T: ToString>(values: &[T], between: &str) -> String {
+pub(super) fn listed<T: ToString>(values: &[T], between: &str) -> String {
     values.iter().map(ToString::to_string).collect::<Vec<_>>().join(between)
 }
 

@@ -254,6 +254,7 @@ impl Disk {
             keys: contents(by_name(&|name| places.key(name))),
             wishes: Wishes::default(),
             pools: crate::plan::Pools::default(),
+            resolver: None,
             has_v6_loopback: true,
             servers: vec![apache, here, elsewhere],
             places,

@@ -79,8 +79,9 @@ fn has_variables(site: &Site) -> bool {
 /// The virtual hosts of a site, one for each port.
 pub(super) fn virtual_hosts(site: &Site, files: &SiteFiles) -> Vec<Want> {
     let mut names = vec![Want::one("ServerName", site.name.as_str())];
-    if !site.aliases.is_empty() {
-        names.push(Want::Directive("ServerAlias", site.aliases.iter().map(ToString::to_string).collect()));
+    let further: Vec<String> = site.host_patterns().skip(1).collect();
+    if !further.is_empty() {
+        names.push(Want::Directive("ServerAlias", further));
     }
     let logs = logs(site, files);
     let secure_ports = site.https_ports(443);

@@ -73,6 +73,10 @@ impl ServerModel for HttpdModel {
         self.listens_on_v6
     }
 
+    fn takes_first(&self) -> bool {
+        true
+    }
+
     fn dialect(&self) -> &'static dyn Dialect {
         &ApacheSyntax
     }

@@ -61,7 +61,7 @@ pub(crate) fn name_bucket<'n>(names: impl Iterator<Item = &'n HostName>) -> Opti
 
 /// The server blocks of a site, one for each port.
 pub(super) fn server_blocks(site: &Site, files: &SiteFiles) -> Vec<Want> {
-    let names = Want::Directive("server_name", site.names().map(ToString::to_string).collect());
+    let names = Want::Directive("server_name", site.host_patterns().collect());
     let secure_ports = site.https_ports(443);
     let over_plain = |own: u16| match (site.https, secure_ports.first()) {
         (Https::Only, Some(port)) => vec![redirect(files.server.published.here_or_same(*port))],

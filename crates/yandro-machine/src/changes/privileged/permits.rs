@@ -189,6 +189,7 @@ impl PermitJudge<'_> {
             let why =
                 foreign.or_else(|| own.and_then(|site| vetting::of_site(site, self.uid))).or(unlisted).or_else(|| {
                     match &target {
+                        Target::File(_) if matches!(role, Role::Resolver(_)) => vetting::of_tenants(after),
                         Target::File(content) if path == places.hosts => {
                             let present = own_hosts_lines(&present_hosts(places), &places.list);
                             vetting::of_lines(&own_hosts_lines(content, &places.list), &present, after)

@@ -23,6 +23,7 @@ use crate::machine::Machine;
 use crate::os::{self, UserId};
 use crate::php;
 use crate::process::ProgramError;
+use crate::resolver;
 use crate::servers::Control;
 use crate::trust;
 
@@ -125,6 +126,10 @@ impl HelperSession {
         if !is_tag(tag) {
             return Err(refused(format!("`{tag}` is not a tag")));
         }
+        if self.permits.contains_key(path) {
+            // The plan knows the file, and its package may bring no folder for such.
+            resolver::make_folder_for(path).map_err(|error| failed(&error))?;
+        }
         check_way(path)?;
         let now = PathState::at(path).map_err(|error| failed(&error.source))?;
         let target = self.target(path, &now, to)?;
@@ -190,6 +195,7 @@ fn carry(path: &Utf8Path, target: &Target, tag: &str, in_place: bool) -> Result<
         Target::Absent => {
             os::remove_file(path).map_err(|error| failed(&error))?;
             files::sync_folder_of(path).map_err(|error| failed(&error.source))?;
+            resolver::remove_folder_of(path);
         }
     }
     Ok(HelperAnswer::Done)

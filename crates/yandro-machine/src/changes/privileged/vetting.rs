@@ -3,7 +3,9 @@
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use camino::Utf8Path;
-use yandro_core::{DEFAULT_ADDRESS, FastCgi, HostName, OwnLine, ServerId, ServerKind, Site, SiteList};
+use yandro_core::{
+    DEFAULT_ADDRESS, FastCgi, HostName, OwnLine, ServerId, ServerKind, Site, SiteList, answered_tenants,
+};
 
 use super::way::check_way;
 use crate::files;
@@ -72,6 +74,16 @@ pub(super) fn of_lines(lines: &[OwnLine], present: &[OwnLine], list: &SiteList) 
     let mut away = all.filter(|(_, address)| !address.is_loopback());
     let (name, address) = away.find(|(name, _)| is_real(name))?;
     Some(format!("`{name}` can be a real site, and all users of this computer would be sent to {address} for it"))
+}
+
+/// Why root doesn't have the system ask a user's own responder for names below the sites of this list; `None` if it
+/// does.
+pub(super) fn of_tenants(list: &SiteList) -> Option<String> {
+    let real = answered_tenants(&list.sites).find(|site| site.name.can_be_real())?;
+    Some(format!(
+        "names below `{}` can be real sites, and a program of yours would answer for them to all users of this computer",
+        real.name
+    ))
 }
 
 fn is_at(site: &Site, address: IpAddr) -> bool {
