@@ -92,11 +92,11 @@ pub use pki::{
 };
 pub use plan::{
     Access, Adoption, Applied, AuthorityFiles, AuthorityTexts, Change, ChangeSet, ChangedLines, DoneStep, FileChange,
-    FileContent, Fresh, Issued, LinkChange, Observed, Opened, Orphans, OwnFiles, Phase, Places, PlanError, PlanFailure,
-    Pools, Reading, Resolver, Rights, RightsChange, Role, RowsChange, ServerModel, Settlement, SiteChange, Step,
-    TrustChange, UndoError, Undoing, Wish, WishLists, Wishes, adopt_site, answered_tenants, changed_lines, is_own_pool,
-    issued_paths, map_site, map_sites, note_issued, pool_of_file, rename_site, renew, replace_authority, reversed,
-    settle, undo, unified_diff, unmap_sites, with_removed_lines,
+    FileContent, Fresh, HostsByName, Issued, LinkChange, Observed, Opened, Orphans, OwnFiles, Phase, Places, PlanError,
+    PlanFailure, Pools, Reading, Resolver, Rights, RightsChange, Role, RowsChange, ServerModel, Settlement, SiteChange,
+    Step, TrustChange, UndoError, Undoing, Wish, WishLists, Wishes, adopt_site, answered_tenants, changed_lines,
+    is_own_pool, issued_paths, map_site, map_sites, note_issued, pool_of_file, rename_site, renew, replace_authority,
+    reversed, settle, undo, unified_diff, unmap_sites, with_removed_lines,
 };
 pub use readdress::{AppAddress, AppAddressError, Readdressed, readdress};
 pub use server_path::ServerPath;

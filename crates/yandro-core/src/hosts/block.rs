@@ -21,7 +21,7 @@ pub struct Mapping {
 }
 
 /// Refuses what no edit could fix.
-pub(super) fn check_encoding(bytes: &[u8]) -> Result<(), EditError> {
+pub(crate) fn check_encoding(bytes: &[u8]) -> Result<(), EditError> {
     if bytes.starts_with(b"\xff\xfe") || bytes.starts_with(b"\xfe\xff") { Err(EditError::Utf16) } else { Ok(()) }
 }
 
@@ -131,10 +131,14 @@ impl<'m> Standing<'m> {
 
 /// The file with the block of an earlier build as the block of `list`, if all its names are names of
 /// that list's sites and the list has no block.
-pub(crate) fn adopted<'a>(bytes: &'a [u8], list: &ListId, names: &[&HostName]) -> Cow<'a, [u8]> {
+pub(crate) fn adopted<'a, 'n>(
+    bytes: &'a [u8],
+    list: &ListId,
+    names: impl FnOnce() -> Vec<&'n HostName>,
+) -> Cow<'a, [u8]> {
     let file = HostsFile::parse(bytes);
     let Some(block) = file.blocks().iter().find(|block| block.list.is_none()) else { return Cow::Borrowed(bytes) };
-    let known: HashSet<&str> = names.iter().map(|name| name.as_str()).collect();
+    let known: HashSet<&str> = names().into_iter().map(HostName::as_str).collect();
     let is_its = file.unowned_names().iter().all(|name| known.contains(name.as_str()));
     if !is_its || file.block_of(list).is_some() || check_encoding(bytes).is_err() {
         return Cow::Borrowed(bytes);

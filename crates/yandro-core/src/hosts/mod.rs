@@ -6,6 +6,7 @@
 mod block;
 mod error;
 mod export;
+mod index;
 mod lines;
 mod lint;
 mod lookup;
@@ -14,9 +15,10 @@ mod parse;
 mod takeover;
 
 pub use block::{Mapping, drop_names, point};
-pub(crate) use block::{adopted, contradicted, sorted};
+pub(crate) use block::{adopted, check_encoding, contradicted, sorted};
 pub use error::{Conflict, EditError, TakeOver};
 pub use export::{Pointed, as_hosts, as_zone, common_zone, names_for_others};
+pub(crate) use index::{HostsIndex, with_new};
 pub use lines::{remove_lines, set_line, set_lines};
 pub use lint::{HostsRow, LintCode, LintContext, LintFinding, LintWeight, fixed, lint, rows};
 pub use lookup::{AddressFamily, Multi, Sorting};

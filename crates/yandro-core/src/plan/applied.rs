@@ -1,5 +1,7 @@
 //! The sites as they were last applied: what the site list is compared with.
 
+use std::collections::HashSet;
+
 use super::content::FileContent;
 use crate::name::HostName;
 use crate::site::{Site, SiteList};
@@ -54,13 +56,16 @@ impl Applied {
     /// The sites that another list has them in place of, by their new names: a site whose name is gone, and a new one
     /// with the same content, where no other fits as well.
     pub fn renamed<'a>(&'a self, list: &'a SiteList) -> Vec<(&'a Site, &'a Site)> {
-        let gone: Vec<&Site> = self.sites.sites.iter().filter(|site| list.site(&site.name).is_none()).collect();
+        let names =
+            |list: &'a SiteList| -> HashSet<&'a HostName> { list.sites.iter().map(|site| &site.name).collect() };
+        let (applied, listed) = (names(&self.sites), names(list));
+        let gone: Vec<&Site> = self.sites.sites.iter().filter(|site| !listed.contains(&site.name)).collect();
         let fits =
             |old: &Site, new: &Site| old.content == new.content && (new.server.is_none() || old.server == new.server);
         if gone.is_empty() {
             return Vec::new();
         }
-        let new: Vec<&Site> = list.sites.iter().filter(|site| self.site(&site.name).is_none()).collect();
+        let new: Vec<&Site> = list.sites.iter().filter(|site| !applied.contains(&site.name)).collect();
         let only = |of: &Site| {
             let mut fitting = gone.iter().filter(|old| fits(old, of));
             fitting.next().filter(|_| fitting.next().is_none()).copied()

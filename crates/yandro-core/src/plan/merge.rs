@@ -7,7 +7,7 @@ use camino::Utf8Path;
 use super::applied::Applied;
 use super::authority_files::{AuthorityFiles, AuthorityTexts};
 use super::change::{Change, ChangeSet, FileChange, LinkChange};
-use super::observed::{Observed, OwnFiles};
+use super::observed::{HostsByName, Observed, OwnFiles};
 use super::places::Places;
 use super::role::Role;
 use crate::config::OTHERS;
@@ -129,7 +129,10 @@ impl Observed {
     fn take_file(&mut self, role: &Role, change: &FileChange) {
         let after = change.after.clone();
         match role {
-            Role::HostsFile => self.hosts = after,
+            Role::HostsFile => {
+                self.hosts = after;
+                self.hosts_by_name = HostsByName::default();
+            }
             Role::SiteList => self.list = after.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()),
             Role::Certificate(name) => put(&mut self.chains, name, after),
             Role::Key(name) => put(&mut self.keys, name, after),

@@ -47,7 +47,7 @@ pub use diff::unified_diff;
 pub use error::{PlanError, PlanFailure};
 pub use fresh::Fresh;
 pub(crate) use model::{is_on_port, not_taken, others_go, tell_after, write_site};
-pub use observed::{Observed, OwnFiles, ServerModel};
+pub use observed::{HostsByName, Observed, OwnFiles, ServerModel};
 pub use patch::{ChangedLines, changed_lines, reversed, with_removed_lines};
 pub use places::Places;
 pub use pool::{Pools, is_own_pool, pool_of_file};

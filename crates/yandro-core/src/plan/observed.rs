@@ -1,5 +1,6 @@
 //! Observations of the machine, as plain values.
 
+use core::cell::OnceCell;
 use core::fmt::Debug;
 use core::net::{IpAddr, Ipv6Addr};
 use std::collections::{BTreeMap, BTreeSet};
@@ -18,6 +19,7 @@ use super::resolver::Resolver;
 use super::role::Role;
 use super::wishes::Wishes;
 use crate::config::{Dialect, Journal, Layout, PathView, Published, ServerTraits};
+use crate::hosts::HostsIndex;
 use crate::name::HostName;
 use crate::server_path::ServerPath;
 use crate::site::{DEFAULT_ADDRESS, ServerId, Site, SiteList};
@@ -33,6 +35,8 @@ pub struct Observed {
     pub now: OffsetDateTime,
     /// The hosts file, if there is one.
     pub hosts: Option<FileContent>,
+    /// The same by its names, once somebody asks.
+    pub hosts_by_name: HostsByName,
     /// The text of the site list, if there is one.
     pub list: Option<String>,
     /// The sites as they were last applied.
@@ -59,7 +63,17 @@ pub struct Observed {
     pub servers: Vec<Box<dyn ServerModel>>,
 }
 
+/// A hosts file by its names, read when it is asked for first.
+#[derive(Debug, Default)]
+pub struct HostsByName(OnceCell<HostsIndex>);
+
 impl Observed {
+    /// The hosts file by its names.
+    pub(super) fn hosts_index(&self) -> &HostsIndex {
+        let text = self.hosts.as_ref().map_or(&[][..], |text| text.as_slice());
+        self.hosts_by_name.0.get_or_init(|| HostsIndex::of(text, &self.places.list))
+    }
+
     /// Takes the sites as they were last applied from their file; where that says nothing, those of the site list of
     /// which something is on the machine are taken to be as the list says.
     pub fn take_applied(&mut self, content: Option<FileContent>) {

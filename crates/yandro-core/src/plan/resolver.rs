@@ -10,7 +10,7 @@ use super::error::PlanError;
 use super::observed::Observed;
 use super::role::Role;
 use crate::name::HostName;
-use crate::site::{ServerId, Site, SiteList};
+use crate::site::{IndexedList, ServerId, Site, SiteList};
 use crate::system::{ResolverPlace, is_of_responder};
 
 /// The way by which the system resolves names that no hosts file has.
@@ -92,14 +92,14 @@ pub(super) fn plan_resolver(set: &mut ChangeSet, observed: &Observed, sites: &Si
 
 /// Refuses tenants that nobody could reach, and, where the first virtual host that fits answers, sites that one with
 /// tenants would answer for.
-pub(super) fn tenants_fit(list: &SiteList, site: &Site, takes_first: bool) -> Result<(), PlanError> {
+pub(super) fn tenants_fit(list: &IndexedList<'_>, site: &Site, takes_first: bool) -> Result<(), PlanError> {
     if site.serving.tenants && !site.name.as_str().contains('.') {
         return Err(PlanError::SuffixTenants(site.name.clone()));
     }
-    if !takes_first {
+    if !takes_first || !list.has_tenants && !site.serving.tenants {
         return Ok(());
     }
-    let mut others = list.sites.iter().filter(|other| other.server == site.server && other.name != site.name);
+    let mut others = list.list.sites.iter().filter(|other| other.server == site.server && other.name != site.name);
     let is_taken = |inner: &Site, outer: &Site| {
         outer.serving.tenants
             && outer.name < inner.name

@@ -15,12 +15,12 @@ use super::observed::Observed;
 use super::others::{drop_unused_certificate, release_ports, renew_others};
 use super::pool::drop_pools;
 use super::role::Role;
-use super::site::{drop_from_hosts, map_one, order, take_from_servers};
+use super::site::{drop_from_hosts, map_one, order, point_new, take_from_servers};
 use crate::config::HandEdit;
 use crate::config::{self, OTHERS};
 use crate::hosts;
 use crate::name::HostName;
-use crate::site::{ServerId, Site, SiteList};
+use crate::site::{IndexedList, ServerId, Site, SiteList};
 
 /// Differences between a machine and its site list.
 #[derive(Debug, Default)]
@@ -91,13 +91,18 @@ pub fn settle(
     let mut changed = Vec::new();
     let mut merging = Merging::of(std::mem::take(&mut settlement.set));
     let by_name: HashMap<&HostName, &Site> = applied.sites().sites.iter().map(|site| (&site.name, site)).collect();
-    for site in &wanted.sites {
-        let before = former(site).or_else(|| by_name.get(&site.name).copied());
+    let before_of = |site: &Site| former(site).or_else(|| by_name.get(&site.name).copied());
+    let pairs: Vec<(&Site, Option<&Site>)> = wanted.sites.iter().map(|site| (site, before_of(site))).collect();
+    let new = point_new(observed, &pairs);
+    observed.advance(&new);
+    merging.add(new);
+    let indexed = IndexedList::of(&wanted);
+    for (site, before) in pairs {
         // An edit can only conflict with a site that changed in the list.
         let changes = before.filter(|before| *before != site);
         let earlier = changes.map(|before| hand_edits(observed, before));
         // The list says what is wanted: it isn't written itself.
-        let next = map_one(observed, &wanted, before, site, fresh)
+        let next = map_one(observed, &indexed, before, site, fresh)
             .map_err(|error| PlanFailure::of(Some(&site.name), error))?;
         changed.extend(next.sites.iter().cloned());
         observed.advance(&next);
@@ -125,7 +130,7 @@ pub fn settle(
     settlement.set.merge(unused);
     settlement.set.merge(in_order(observed, list));
     if orphans_are == Orphans::Removed {
-        let is_gone = |site: &&Site| list.site(&site.name).is_none() && !is_former(&site.name);
+        let is_gone = |site: &&Site| indexed.site(&site.name).is_none() && !is_former(&site.name);
         let gone = applied.sites().sites.iter().filter(is_gone);
         settlement.set.sites.extend(gone.map(|site| SiteChange { before: Some(site.clone()), after: None }));
         settlement.set.merge(note_sites(observed, &wanted).map_err(unsited)?);

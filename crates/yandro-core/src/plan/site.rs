@@ -18,7 +18,7 @@ use super::role::Role;
 use crate::config::OTHERS;
 use crate::hosts::{self, Mapping};
 use crate::name::{HostName, Suffix};
-use crate::site::{Https, ServerId, Site, SiteList, is_bare, remove_site, replace_site};
+use crate::site::{Https, IndexedList, ServerId, Site, SiteList, is_bare, remove_site, replace_site};
 
 /// Plans to map `site`, which replaces the site of that name in `list`.
 ///
@@ -39,7 +39,7 @@ pub fn map_site(
 /// As [`map_site`], without writing it down as applied.
 fn map_next(observed: &Observed, list: &SiteList, site: &Site, fresh: &mut dyn Fresh) -> Result<ChangeSet, PlanError> {
     let before = observed.applied.site(&site.name);
-    let mut set = map_one(observed, list, before, site, fresh)?;
+    let mut set = map_one(observed, &IndexedList::of(list), before, site, fresh)?;
     release_ports(&mut set, observed);
     sort_hosts(&mut set, observed, list);
     Ok(set)
@@ -89,7 +89,7 @@ pub(super) fn order(list: &SiteList) -> Vec<&HostName> {
 /// was applied, perhaps by another name. It isn't written down as applied.
 pub(super) fn map_one(
     observed: &Observed,
-    list: &SiteList,
+    list: &IndexedList<'_>,
     before: Option<&Site>,
     site: &Site,
     fresh: &mut dyn Fresh,
@@ -209,30 +209,50 @@ fn hosts_file(observed: &Observed) -> Result<&FileContent, PlanError> {
     observed.hosts.as_ref().ok_or_else(|| PlanError::HostsMissing(observed.places.hosts.clone()))
 }
 
+/// The wanted lines of a site in the hosts file.
+fn hosts_mapping(observed: &Observed, site: &Site) -> Mapping {
+    let is_known = |name: &HostName| site.server.is_some_and(|server| site.is_known_by_itself(name, server));
+    // A line that is there stays: without root it couldn't go.
+    let needs_line = |name: &&HostName| !is_known(name) || observed.hosts_index().is_own(name);
+    Mapping { addresses: observed.addresses(site), names: site.names().filter(needs_line).cloned().collect() }
+}
+
+/// Plans the lines of those sites of which the hosts file has nothing yet, all at once.
+pub(super) fn point_new(observed: &Observed, sites: &[(&Site, Option<&Site>)]) -> ChangeSet {
+    let mut set = ChangeSet::default();
+    let Some(text) = observed.hosts.as_ref().filter(|text| hosts::check_encoding(text).is_ok()) else { return set };
+    let index = observed.hosts_index();
+    let is_new = |(site, before): &&(&Site, Option<&Site>)| {
+        let names = site.names().chain(before.iter().flat_map(|before| before.names()));
+        !site.disabled && index.has_none(names)
+    };
+    let new: Vec<Mapping> = sites.iter().filter(is_new).map(|(site, _)| hosts_mapping(observed, site)).collect();
+    let after = hosts::with_new(text, &observed.places.list, &new);
+    let content = (Some(text.clone()), Some(after));
+    set.file(Role::HostsFile, observed.places.hosts.clone(), content, Access::Public);
+    set
+}
+
 fn point_names(
     set: &mut ChangeSet,
     observed: &Observed,
-    list: &SiteList,
+    list: &IndexedList<'_>,
     (before, site): (Option<&Site>, &Site),
 ) -> Result<(), PlanError> {
     let path = &observed.places.hosts;
-    let is_known = |name: &HostName| site.server.is_some_and(|server| site.is_known_by_itself(name, server));
-    let present = match &observed.hosts {
-        Some(text) if site.names().any(is_known) => hosts::HostsFile::parse(text).own_names(&observed.places.list),
-        _ => Vec::new(),
-    };
-    // A line that is there stays: without root it couldn't go.
-    let needs_line = |name: &&HostName| !is_known(name) || present.contains(name);
-    let mapping =
-        Mapping { addresses: observed.addresses(site), names: site.names().filter(needs_line).cloned().collect() };
-    if mapping.names.is_empty() && before.is_none_or(|before| !before.names().any(|name| present.contains(name))) {
+    let mapping = hosts_mapping(observed, site);
+    let index = observed.hosts_index();
+    if mapping.names.is_empty() && before.is_none_or(|before| !before.names().any(|name| index.is_own(name))) {
         return Ok(());
     }
     // A name that another site has by now is its.
     let is_free = |name: &&HostName| list.owner(name).is_none_or(|owner| owner.name == site.name);
     let former: Vec<HostName> = before.into_iter().flat_map(Site::names).filter(is_free).cloned().collect();
     let text = hosts_file(observed)?;
-    let adopted = hosts::adopted(text, &observed.places.list, &order(list));
+    if index.says(text, &mapping, &former) {
+        return Ok(());
+    }
+    let adopted = hosts::adopted(text, &observed.places.list, || order(list.list));
     let pointed = hosts::point(&adopted, &observed.places.list, &mapping, &former, observed.wishes.take_over)
         .map_err(|error| PlanError::Hosts { path: path.clone(), error })?;
     if *pointed != ***text {

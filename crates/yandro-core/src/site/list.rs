@@ -36,6 +36,40 @@ struct ReadSite {
     names: Vec<Range<usize>>,
 }
 
+/// A list with each site found by any of its names, for plans of thousands of sites.
+#[derive(Debug)]
+pub(crate) struct IndexedList<'l> {
+    pub(crate) list: &'l SiteList,
+    by_name: HashMap<&'l HostName, &'l Site>,
+    /// Whether a site has tenants.
+    pub(crate) has_tenants: bool,
+}
+
+impl<'l> IndexedList<'l> {
+    pub(crate) fn of(list: &'l SiteList) -> Self {
+        let mut by_name = HashMap::with_capacity(list.sites.len());
+        for site in &list.sites {
+            for name in site.names() {
+                // The first one has it, as in a search.
+                by_name.entry(name).or_insert(site);
+            }
+        }
+        Self { list, by_name, has_tenants: list.sites.iter().any(|site| site.serving.tenants) }
+    }
+
+    /// As [`SiteList::owner`].
+    pub(crate) fn owner(&self, name: &HostName) -> Option<&'l Site> {
+        self.by_name.get(name).copied()
+    }
+
+    /// As [`SiteList::site`].
+    pub(crate) fn site(&self, name: &HostName) -> Option<&'l Site> {
+        let owner = self.owner(name).filter(|owner| owner.name == *name);
+        // Another site has the name as an alias.
+        owner.or_else(|| self.owner(name).and_then(|_| self.list.site(name)))
+    }
+}
+
 impl SiteList {
     /// Reads the text of a site list. `home` is the folder that replaces `~/` at the beginning of a path.
     ///

@@ -23,6 +23,7 @@ pub(crate) use certificate::checked_days;
 pub use edit::set_site;
 pub(crate) use edit::{is_bare, remove_site, replace_site};
 pub use invalid::InvalidValue;
+pub(crate) use list::IndexedList;
 pub use list::{ListError, SiteList};
 pub use list_id::ListId;
 pub use options::{Group, MapArgument, OPTIONS, SiteOption, ValueForm, options_page};

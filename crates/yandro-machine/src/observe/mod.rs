@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use camino::{Utf8Path, Utf8PathBuf};
 use time::OffsetDateTime;
 use yandro_core::{
-    Applied, AuthorityCertificates, AuthorityFiles, AuthorityTexts, CutFile, FileContent, HostName, Issued, OTHERS,
-    Observed, PkiError, Site, SiteList, Wishes, issued_paths,
+    Applied, AuthorityCertificates, AuthorityFiles, AuthorityTexts, CutFile, FileContent, HostName, HostsByName,
+    Issued, OTHERS, Observed, PkiError, Site, SiteList, Wishes, issued_paths,
 };
 use zeroize::Zeroizing;
 
@@ -172,6 +172,7 @@ impl Observer<'_> {
             owner: self.machine.owner.clone(),
             now,
             hosts: files::read_if_there(&places.hosts)?.map(Into::into),
+            hosts_by_name: HostsByName::default(),
             applied: Applied::default(),
             list,
             authority: if needs_authority { self.authority()? } else { None },
@@ -267,6 +268,7 @@ pub(crate) fn observe_system(
         owner: machine.owner.clone(),
         now,
         hosts: files::read_if_there(&machine.places.hosts)?.map(Into::into),
+        hosts_by_name: HostsByName::default(),
         list: Some(list.to_owned()),
         applied: Applied::default(),
         authority: None,

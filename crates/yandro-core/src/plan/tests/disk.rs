@@ -246,6 +246,7 @@ impl Disk {
             owner: "ada@saltmarsh".into(),
             now: datetime!(2026-11-23 08:00 UTC),
             hosts: self.files.get(Utf8Path::new("/etc/hosts")).cloned().map(Into::into),
+            hosts_by_name: crate::plan::HostsByName::default(),
             list: pem(places.site_list()),
             authority,
             former,
