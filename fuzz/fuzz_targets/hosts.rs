@@ -3,7 +3,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use yandro_core::{HostName, LintContext, ListId, Mapping, Multi, SiteList, Surroundings, TakeOver, drop_hosts_names, lint_hosts, fixed_hosts, point_name, remove_hosts_lines, set_hosts_line};
+use yandro_core::{HostName, LintContext, ListId, Mapping, Multi, SiteList, Sorting, Surroundings, TakeOver, drop_hosts_names, lint_hosts, fixed_hosts, point_name, remove_hosts_lines, set_hosts_line};
 
 fuzz_target!(|bytes: &[u8]| {
     let name = |text: &str| HostName::parse(text).expect("it is a name");
@@ -20,14 +20,14 @@ fuzz_target!(|bytes: &[u8]| {
         }
     }
     if let Ok(set) = set_hosts_line(bytes, &name("c.test"), "10.0.0.1".parse().expect("it is one")) {
-        _ = remove_hosts_lines(&set, &name("c.test"));
+        _ = remove_hosts_lines(&set, "c.test");
     }
     let sites = SiteList::default();
     let context = LintContext {
         list: &list,
         sites: &sites,
         folders_gone: &[],
-        multi: Multi::On,
+        sorting: Sorting { multi: Multi::On, is_usable: &|_| true },
         surroundings: &Surroundings::default(),
         path: "/etc/hosts",
     };

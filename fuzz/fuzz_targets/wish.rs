@@ -12,7 +12,7 @@ const HOSTS: &[u8] = b"127.0.0.1 localhost\n10.0.0.1 nas\n";
 fn check(site: &Site, kind: ServerKind) {
     let files = SiteFiles {
         list: None,
-        document_root: site.document_root(),
+        document_root: site.document_root().map(Into::into),
         certificate: "/home/ada/c/fullchain.pem".into(),
         key: "/home/ada/c/key.pem".into(),
         extra: None,
@@ -42,7 +42,7 @@ fn check(site: &Site, kind: ServerKind) {
 fuzz_target!(|bytes: &[u8]| {
     let Ok(wish) = serde_json::from_slice::<Wish>(bytes) else { return };
     for list in [&wish.before, &wish.after] {
-        for site in SiteList::parse(list).unwrap_or_default().sites {
+        for site in SiteList::parse(list, None).unwrap_or_default().sites {
             ServerKind::ALL.into_iter().for_each(|kind| check(&site, *kind));
         }
     }

@@ -111,7 +111,7 @@ fn every_error_of_names_and_values_reads_as_written_here() {
     `https://tides.test/` is the address of a page, not a host name: give only the name
     `tides.test:80` names a port, and a host name has none: give only the name
     `10.0.0.5` is an IP address, not a host name: give a name such as `saltmarsh.test`
-    `*.test` is a wildcard, and a hosts file can't hold one: map each name, or give it as an alias with `--alias`
+    `*.test` is a wildcard, and a hosts file can't hold one; to have a site answer all names below it: yandro map NAME --tenants
     `salt_marsh.test` is not a host name: it can't contain an underscore, only letters, digits, hyphens and dots
     `-a.test` is not a host name: `-a` begins with a hyphen
     `ferry` is not a host name: it has 260 bytes, and 253 is the most that a name may have

@@ -49,7 +49,7 @@ pub enum NameError {
     },
     /// A wildcard, which no hosts file can hold.
     #[error(
-        "`{text}` is a wildcard, and a hosts file can't hold one: map each name, or give it as an alias with `--alias`"
+        "`{text}` is a wildcard, and a hosts file can't hold one; to have a site answer all names below it: yandro map NAME --tenants"
     )]
     Wildcard {
         /// What was given as a name.

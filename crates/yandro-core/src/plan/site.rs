@@ -227,6 +227,9 @@ pub(super) fn point_new(observed: &Observed, sites: &[(&Site, Option<&Site>)]) -
         !site.disabled && index.has_none(names)
     };
     let new: Vec<Mapping> = sites.iter().filter(is_new).map(|(site, _)| hosts_mapping(observed, site)).collect();
+    if new.is_empty() {
+        return set;
+    }
     let after = hosts::with_new(text, &observed.places.list, &new);
     let content = (Some(text.clone()), Some(after));
     set.file(Role::HostsFile, observed.places.hosts.clone(), content, Access::Public);

@@ -20,9 +20,9 @@ const SECRETS: [&str; 5] = ["PASSWORD", "PASSWD", "SECRET", "TOKEN", "KEY"];
 /// The note for a new wildcard certificate: the server does not answer for every name that it covers.
 fn wildcard(change: &SiteChange, site: &Site) -> Option<String> {
     let had_it = change.before.as_ref().is_some_and(|before| before.certificate.wildcard);
-    (site.certificate.wildcard && !had_it).then(|| {
+    (site.certificate.wildcard && !had_it && !site.serving.tenants).then(|| {
         format!(
-            "the certificate covers every name directly below `{}`, but the server only answers for names that you map: map each name that you need, or add it with --alias",
+            "the certificate covers every name directly below `{0}`, but the server only answers for names that you map; to have it answer all of them: yandro map {0} --tenants",
             site.name
         )
     })
