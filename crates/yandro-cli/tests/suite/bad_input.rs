@@ -37,7 +37,7 @@ fn bad_input_gets_a_clear_error_and_changes_nothing() {
         (&["map", "saltmarsh.org", "./saltmarsh"], 2, "choose a name below one of these suffixes"),
         (&["map", "saltmarsh.org", "./saltmarsh", "--plain"], 2, "the real one can't be reached from this machine"),
         (&["map", "saltmarsh.dev", "./saltmarsh", "--plain"], 2, "only over HTTPS, whatever is typed"),
-        (&["map", "*.saltmarsh.test", "./saltmarsh"], 2, "map each name, or give it as an alias"),
+        (&["map", "*.saltmarsh.test", "./saltmarsh"], 2, "yandro map NAME --tenants"),
         (&["hosts", "point", "saltmarsh.test", "127.0.0.0.1"], 2, "invalid value '127.0.0.0.1'"),
         (&["hosts", "point", "http://tides.test", "127.0.0.1"], 2, "did you mean `tides.test`?"),
         (&["hosts", "drop", "tides.test"], 2, "see which names there are: yandro hosts list"),
