@@ -190,7 +190,7 @@ fn says(now: &[u8], wanted: &[u8]) -> bool {
 ///
 /// # Errors
 /// When one of its files can't be read.
-pub(crate) fn observe(machine: &Machine) -> Result<Option<Resolver>, FileError> {
+pub fn observe(machine: &Machine) -> Result<Option<Resolver>, FileError> {
     let (mut paths, mut files) = (BTreeMap::new(), BTreeMap::new());
     let of_system = ResolverPlace::ALL
         .into_iter()

@@ -6,7 +6,7 @@ use yandro_core::{
     list_of, pool_of_file, settle,
 };
 use yandro_machine::changes::TakenOver;
-use yandro_machine::{SystemFresh, changes, files, php, servers, trust, trust::stores};
+use yandro_machine::{SystemFresh, changes, files, php, resolver, servers, trust, trust::stores};
 
 use super::apply::{Applied, Planned, apply};
 use super::authority::{Chosen, Root, TrustWish};
@@ -286,6 +286,11 @@ fn what_is_left(context: &Context) -> Vec<String> {
     if let Ok(Some(bytes)) = files::read_if_there(&places.hosts) {
         let names = HostsFile::parse(&bytes).own_names(&places.list);
         left.extend(names.first().map(|name| format!("{}: a line of {name}", places.hosts)));
+    }
+    if let Ok(Some(resolver)) = resolver::observe(machine) {
+        left.extend(
+            resolver.own_files(&places.list).map(|path| format!("{path}: the responder for names below sites")),
+        );
     }
     for found in context.present().all() {
         let names = servers::sites(&found.layout);

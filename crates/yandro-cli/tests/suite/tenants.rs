@@ -43,6 +43,9 @@ fn each_server_answers_all_names_below_a_site_and_each_resolver_finds_them() {
                 "{ran}"
             );
             assert_eq!((fs::read_to_string(&resolv_conf).unwrap(), responders(&machine)), (NAME_SERVERS.into(), 0));
+            // A refused command is no agreement.
+            assert_eq!(machine.yandro(&["map", "test", "./saltmarsh", "--tenants", "--name-servers"]).status, 3);
+            assert_eq!(machine.yandro(&[&map[..], &[server]].concat()).status, 2);
         }
         // Agreed to once, it counts from then on.
         let agrees = if server == "nginx" { &["--name-servers"][..] } else { &[] };
@@ -102,6 +105,9 @@ fn what_keeps_names_below_a_site_from_resolving_is_found_and_fixed() {
     fs::write(&resolv_conf, NAME_SERVERS).unwrap();
     let map = ["map", "saltmarsh.test", "./saltmarsh", "--server", "nginx", "--tenants", "--name-servers"];
     machine.yandro(&map).succeeds();
+    // Its second start is no failure.
+    let ran = machine.yandro(&["serve", "--names"]).succeeds();
+    assert!(ran.stdout.contains("it runs in the background already, at 127.53."), "{ran}");
     let check = || codes(&machine.yandro(&["check", "--json"]));
     assert_eq!(check(), [""; 0]);
     // The program ends unasked: it is started again.

@@ -10,7 +10,7 @@ use super::error::PlanError;
 use super::observed::Observed;
 use super::role::Role;
 use crate::name::HostName;
-use crate::site::{IndexedList, ServerId, Site, SiteList};
+use crate::site::{IndexedList, ListId, ServerId, Site, SiteList};
 use crate::system::{ResolverPlace, is_of_responder};
 
 /// The way by which the system resolves names that no hosts file has.
@@ -31,6 +31,15 @@ impl Resolver {
             Some(content) => _ = self.files.insert(path.to_owned(), content.clone()),
             None => _ = self.files.remove(path),
         }
+    }
+
+    /// Those of its files that have something of a list's.
+    pub fn own_files<'r>(&'r self, list: &'r ListId) -> impl Iterator<Item = &'r Utf8Path> {
+        let is_own = |(path, content): &(&Utf8PathBuf, &FileContent)| {
+            let rest = self.place_of(path).and_then(|place| place.rest(list, content));
+            rest.map_or_else(|| is_of_responder(content, list), |rest| rest != content.as_slice())
+        };
+        self.files.iter().filter(is_own).map(|(path, _)| path.as_path())
     }
 
     /// The part that a file tells.

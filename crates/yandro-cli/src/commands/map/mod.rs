@@ -90,9 +90,6 @@ fn run_with<'c>(
         }
         (None, None) => requests(context, args)?,
     };
-    if args.name_servers && !context.preview {
-        context.machine.write_private(&context.machine.places.agreed_name_servers(), b"")?;
-    }
     let (mut asked, mut asked_folder) = (false, false);
     let plan = || {
         let (text, list) = context.list()?;
@@ -115,6 +112,13 @@ fn run_with<'c>(
         }
         besides(&mut set);
         Ok(Planned { set, starts: true, about: sites })
+    };
+    // Agreed to once, it counts for later commands, too.
+    let written = || {
+        if args.name_servers {
+            context.machine.write_private(&context.machine.places.agreed_name_servers(), b"")?;
+        }
+        written()
     };
     bring_about(
         context,
@@ -199,7 +203,7 @@ fn plan(
     if args.take_over {
         observed.wishes.take_over = TakeOver::Yes;
     }
-    observed.wishes.name_servers |= context.preview;
+    observed.wishes.name_servers |= args.name_servers || context.preview;
     let fresh = &mut SystemFresh::new();
     Ok(match sites {
         [site] => map_site(&observed, list, site, fresh)?,

@@ -4,7 +4,7 @@ use std::io::{ErrorKind, Read as _, Write as _};
 use std::net::{SocketAddr, TcpStream};
 use std::time::{Duration, Instant};
 
-use yandro_core::{Job, System, When};
+use yandro_core::{ChangeSet, Job, System, When};
 use yandro_serve::Server;
 
 use super::{addresses, background, no_port};
@@ -63,21 +63,8 @@ pub(super) fn install<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -
         can_listen(context, &sockets)?;
     }
     let command = command(context, args, manager)?;
-    let user = machine.sudo_caller().filter(|_| files.is_systems).map(|uid| uid.to_string());
-    if files.is_systems && user.is_none() {
-        jobs::may_run_as_root(&command, "serve --install")?;
-    }
-    // It runs as the user, not as root on the user's behalf.
-    let environment: Vec<_> = jobs::environment(context).into_iter().filter(|(name, _)| *name != "SUDO_UID").collect();
-    let job = Job {
-        name: &files.name,
-        title: TITLE,
-        command: &command,
-        environment: &environment,
-        user: user.as_deref(),
-        when: When::Always { sockets: &sockets, is_systems: files.is_systems },
-    };
-    let plan = || Ok(Planned { set: files.plan(manager, &job)?, starts: false, about: () });
+    let kept = Service { title: TITLE, command: &command, again: "serve --install", sockets: &sockets };
+    let plan = || Ok(Planned { set: kept.plan(context, &files, manager)?, starts: false, about: () });
     let done = done!(apply(context, ui, plan, |()| Ok(())));
     let refused = files.start(!done.set.is_empty()).err();
     let answers = machine.is_real() && refused.is_none() && answers(&sockets);
@@ -109,6 +96,46 @@ pub(super) fn install<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -
             ui.note(&until_logout(context));
         }
     }))
+}
+
+/// A service that a manager of jobs keeps running.
+pub(super) struct Service<'s> {
+    pub(super) title: &'s str,
+    /// The program, and its arguments.
+    pub(super) command: &'s [String],
+    /// The arguments of yandro that install it.
+    pub(super) again: &'s str,
+    /// The sockets that systemd opens for it.
+    pub(super) sockets: &'s [SocketAddr],
+}
+
+impl Service<'_> {
+    /// Plans its files.
+    ///
+    /// # Errors
+    /// When root would run a program that others can change, or a file can't be read.
+    pub(super) fn plan(
+        &self,
+        context: &Context,
+        files: &JobFiles<'_>,
+        manager: ManagerArg,
+    ) -> Result<ChangeSet, CommandError> {
+        let user = context.machine.sudo_caller().filter(|_| files.is_systems).map(|uid| uid.to_string());
+        if files.is_systems && user.is_none() {
+            jobs::may_run_as_root(self.command, self.again)?;
+        }
+        // It runs as the user, not as root on the user's behalf.
+        let environment = jobs::environment(context).into_iter().filter(|(name, _)| *name != "SUDO_UID");
+        let job = Job {
+            name: &files.name,
+            title: self.title,
+            command: self.command,
+            environment: &environment.collect::<Vec<_>>(),
+            user: user.as_deref(),
+            when: When::Always { sockets: self.sockets, is_systems: files.is_systems },
+        };
+        files.plan(manager, &job)
+    }
 }
 
 /// The note on a service of the user's own systemd.

@@ -20,12 +20,12 @@ use crate::view::Outcome;
 const LOOK: Duration = Duration::from_millis(50);
 /// How long the process may take until it listens, and until it has ended.
 const PATIENCE: Duration = Duration::from_secs(15);
-/// One that ends sooner is taken to have failed.
+/// A process that ends sooner counts as failed.
 const SOON: Duration = Duration::from_secs(5);
 /// How often it may fail in a row.
 const FAILURES: u32 = 5;
 
-/// What is kept running.
+/// A process that is kept running.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Kept {
     /// The built-in server.

@@ -4,7 +4,7 @@ use std::io::IsTerminal as _;
 use std::net::{IpAddr, SocketAddr, TcpStream};
 use std::time::Duration;
 
-use yandro_core::{HostName, HostsFile, Job, Site, SiteList, System, When, answered_tenants};
+use yandro_core::{HostName, HostsFile, Site, SiteList, System, answered_tenants};
 use yandro_machine::{files, resolver};
 use yandro_serve::{Responder, TenantNames};
 
@@ -31,6 +31,11 @@ pub(super) fn run<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -> Re
     if answered_tenants(&list.sites).next().is_none() && std::io::stdin().is_terminal() {
         return Err(CommandError::not_made("no site has tenants, so there is no name to answer for")
             .hint("answer all names one label below a site: yandro map NAME --tenants"));
+    }
+    let is_here = !args.kept && KeeperFiles::of(&context.machine, Kept::Names).is_held();
+    if is_here {
+        ui.say(&format!("it runs in the background already, at {address}"));
+        return Ok(Outcome::printed());
     }
     let runtime = signals::runtime()?;
     runtime.block_on(async {
@@ -100,7 +105,13 @@ fn no_address(address: SocketAddr, error: &std::io::Error) -> CommandError {
             command.hint("let yandro listen on low ports, once and for good: yandro setup ports")
         }
         std::io::ErrorKind::AddrInUse => {
-            command.hint(format!("see who has port {}, and end that program: yandro ports", address.port()))
+            let port = address.port();
+            let shown = match System::HERE {
+                System::Linux => format!("sudo ss -ltunp 'sport = :{port}'"),
+                System::MacOs => format!("sudo lsof -nP -i :{port}"),
+                System::Windows => "netstat -ano".to_owned(),
+            };
+            command.hint(format!("see which program has port {port}, and end it: {shown}"))
         }
         _ => command,
     }
@@ -177,20 +188,8 @@ pub(super) fn install<'c>(context: &'c Context, ui: &mut Ui) -> Result<Outcome<'
         _ => &["serve", "--names", "--log", log.as_str()],
     };
     let command = jobs::command(context, words)?;
-    let user = machine.sudo_caller().filter(|_| files.is_systems).map(|uid| uid.to_string());
-    if files.is_systems && user.is_none() {
-        jobs::may_run_as_root(&command, "serve --names --install")?;
-    }
-    let environment: Vec<_> = jobs::environment(context).into_iter().filter(|(name, _)| *name != "SUDO_UID").collect();
-    let job = Job {
-        name: &files.name,
-        title: TITLE,
-        command: &command,
-        environment: &environment,
-        user: user.as_deref(),
-        when: When::Always { sockets: &[], is_systems: files.is_systems },
-    };
-    let plan = || Ok(Planned { set: files.plan(manager, &job)?, starts: false, about: () });
+    let service = install::Service { title: TITLE, command: &command, again: "serve --names --install", sockets: &[] };
+    let plan = || Ok(Planned { set: service.plan(context, &files, manager)?, starts: false, about: () });
     if !context.preview && machine.is_real() && KeeperFiles::of(machine, Kept::Names).is_held() {
         // The one in the background has the address that the service is to have.
         keeper::stop(context, Kept::Names)?;
