@@ -3,18 +3,17 @@
 
 #![no_main]
 
-use camino::Utf8Path;
 use libfuzzer_sys::fuzz_target;
-use yandro_core::{FileOwner, Files, HttpdRun, Scheme, HttpdShared, Journal, Needs, Node, ServerReport, Start, by_address, parse_httpd};
+use yandro_core::{FileOwner, Files, HttpdRun, Scheme, HttpdShared, Journal, Needs, Node, ServerReport, ServerPath, Start, by_address, parse_httpd};
 
 struct One<'a>(&'a [u8]);
 
 impl Files for One<'_> {
-    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
-        (path == "/c/main" || path == "/c/d/x").then(|| self.0.to_vec())
+    fn read(&self, path: &ServerPath) -> Option<Vec<u8>> {
+        matches!(path.as_str(), "/c/main" | "/c/d/x").then(|| self.0.to_vec())
     }
 
-    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+    fn list(&self, folder: &ServerPath) -> Option<Vec<String>> {
         match folder.as_str() {
             "/c" => Some(vec!["main".into(), "d".into()]),
             "/c/d" => Some(vec!["x".into()]),
@@ -60,7 +59,7 @@ fuzz_target!(|bytes: &[u8]| {
         modules: &["ssl", "rewrite"],
         ports: &[(80, Scheme::Http), (443, Scheme::Https)],
         address: std::net::Ipv4Addr::LOCALHOST.into(),
-        sites: Utf8Path::new("/c/d/yandro-*.conf"),
+        sites: &ServerPath::new("/c/d/yandro-*.conf"),
     };
     if let Ok(done) = shared.activate(&needs) {
         let journal = Journal::read(done.journal.comment().as_bytes());

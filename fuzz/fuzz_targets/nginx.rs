@@ -3,18 +3,17 @@
 
 #![no_main]
 
-use camino::Utf8Path;
 use libfuzzer_sys::fuzz_target;
-use yandro_core::{Files, Journal, NginxRun, NginxShared, Node, parse_nginx};
+use yandro_core::{Files, Journal, NginxRun, NginxShared, Node, ServerPath, parse_nginx};
 
 struct One<'a>(&'a [u8]);
 
 impl Files for One<'_> {
-    fn read(&self, path: &Utf8Path) -> Option<Vec<u8>> {
-        (path == "/c/main" || path == "/c/d/x").then(|| self.0.to_vec())
+    fn read(&self, path: &ServerPath) -> Option<Vec<u8>> {
+        matches!(path.as_str(), "/c/main" | "/c/d/x").then(|| self.0.to_vec())
     }
 
-    fn list(&self, folder: &Utf8Path) -> Option<Vec<String>> {
+    fn list(&self, folder: &ServerPath) -> Option<Vec<String>> {
         match folder.as_str() {
             "/c" => Some(vec!["main".into(), "d".into()]),
             "/c/d" => Some(vec!["x".into()]),
@@ -44,13 +43,13 @@ fuzz_target!(|bytes: &[u8]| {
     if let Ok(tree) = parse_nginx(bytes) {
         check(&tree.nodes, bytes);
     }
-    let done = NginxRun::run(Utf8Path::new("/c/main"), &One(bytes));
+    let done = NginxRun::run(&ServerPath::new("/c/main"), &One(bytes));
     for at in done.answering() {
         at.collisions();
     }
-    let shared = NginxShared::of(Utf8Path::new("/c/main"), &One(bytes));
-    if let Some((text, journal)) = shared.include(Utf8Path::new("/c/sites/yandro-*.conf")) {
+    let shared = NginxShared::of(&ServerPath::new("/c/main"), &One(bytes));
+    if let Some((text, journal)) = shared.include(&ServerPath::new("/c/sites/yandro-*.conf")) {
         let journal = Journal::read(journal.comment().as_bytes());
-        assert_eq!(journal.taken_back(Utf8Path::new("/c/main"), &text), bytes);
+        assert_eq!(journal.taken_back(&ServerPath::new("/c/main"), &text), bytes);
     }
 });
