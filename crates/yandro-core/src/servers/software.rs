@@ -129,6 +129,10 @@ pub trait Software: Debug + Sync {
     fn depends_on_version(&self, site: &Site, is_on_it: bool) -> bool;
     /// Runs through a configuration.
     fn run(&self, start: &Start, files: &dyn Files) -> Arc<dyn Configuration>;
+    /// The file of the main process's number, as a configuration says.
+    fn pid_file(&self, start: &Start, files: &dyn Files) -> Option<ServerPath> {
+        self.run(start, files).pid_file()
+    }
     /// The facts that planning needs.
     fn observe(&self, seeing: Seeing<'_>) -> Box<dyn ServerModel>;
     /// The file by which a project's folder can override its configuration, if it has such.

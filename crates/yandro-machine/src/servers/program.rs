@@ -86,7 +86,8 @@ pub(super) fn daemon(machine: &Machine, found: &Found) -> Option<Daemon> {
     };
     let service_of = |(option, _)| Some((option, os::service_of(program.as_deref()?)?));
     let windows_service = row.service_option.and_then(service_of);
-    let pid_file = known.pid_file.map(ServerPath::new).or_else(|| unasked_configuration(machine, found).pid_file());
+    let configured = || found.kind.software().pid_file(&start(machine, found, false), &found.files());
+    let pid_file = known.pid_file.map(ServerPath::new).or_else(configured);
     let pid_file = pid_file.or_else(|| {
         // Without one in the configuration, the program's built-in path counts.
         let own = if known.service.is_empty() { report(found.kind, &program?)?.pid_file } else { None };

@@ -2,7 +2,7 @@
 
 use crate::server_path::ServerPath;
 
-use super::parse;
+use super::parse::{Piece, Pieces};
 use super::run::NginxRun;
 use super::syntax::NginxSyntax;
 use crate::config::{FileImage, Files, Journal, Syntax as _, matches_path};
@@ -55,10 +55,8 @@ impl NginxShared {
     /// it has no such block.
     pub fn include(&self, sites: &ServerPath) -> Option<Included> {
         let text = self.text(&self.main)?;
-        let tree = parse(text).ok()?;
-        let http = tree.sections("http").next()?;
+        let at = http_end(text)?;
         let eol = source::line_end(text);
-        let at = http.close.start;
         let is_line_start = at == 0 || text[..at].ends_with(b"\n");
         let include = NginxSyntax.directive("include", &[sites.to_string()]);
         let mut journal = Journal::default();
@@ -77,4 +75,17 @@ impl NginxShared {
         let included = self.with(&self.main, changed.clone()).includes(sites);
         included.then_some((changed, journal))
     }
+}
+
+/// The start of the lines that end the first `http` block of a main file, if it can be read.
+fn http_end(text: &[u8]) -> Option<usize> {
+    let (mut pieces, mut around, mut end) = (Pieces::of(text), Vec::new(), None);
+    while let Some(piece) = pieces.next().ok()? {
+        match piece {
+            Piece::Open => around.push(around.is_empty() && pieces.is("http")),
+            Piece::Close if around.pop() == Some(true) => end = end.or_else(|| Some(pieces.close().start)),
+            _ => {}
+        }
+    }
+    end
 }

@@ -2,72 +2,121 @@
 //!
 //! Lines don't matter: all text between two `;`, `{` or `}` is one statement.
 
+use std::borrow::Cow;
 use std::ops::Range;
 
 use crate::config::{Argument, Directive, Node, ParseError, Section, Tree};
 use crate::source::{self, Excerpt};
 
 /// A word as the server reads it.
-struct Word {
-    value: Vec<u8>,
+struct Word<'b> {
+    value: Cow<'b, [u8]>,
     span: Range<usize>,
 }
 
-/// Reads a file.
+/// A part of a file, in the order in which the server reads them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Piece {
+    /// A statement that ends in `;`.
+    Directive,
+    /// The beginning of a block.
+    Open,
+    /// The end of the innermost block.
+    Close,
+}
+
+/// Reads a file into a tree.
 ///
 /// # Errors
 /// When a block or a quote is not closed, a block is closed without being open, a statement has
 /// no end or no name, or something follows a quote directly.
 pub fn parse(bytes: &[u8]) -> Result<Tree, ParseError> {
-    let mut parser = Parser {
-        bytes,
-        at: 0,
-        open: Vec::new(),
-        nodes: Vec::new(),
-        words: Vec::new(),
-        counter: LineCounter { at: 0, line: 1 },
-    };
-    while parser.step()? {}
-    parser.finish()
+    // The nodes of the innermost block so far, and the blocks around it, each with the nodes before it.
+    let (mut nodes, mut open) = (Vec::new(), Vec::new());
+    let mut pieces = Pieces::of(bytes);
+    while let Some(piece) = pieces.next()? {
+        match piece {
+            Piece::Directive => nodes.push(Node::Directive(pieces.statement())),
+            Piece::Open => open.push((pieces.statement(), std::mem::take(&mut nodes))),
+            Piece::Close => {
+                let (open, outer) = open.pop().expect("a block that ends was open");
+                let within = std::mem::replace(&mut nodes, outer);
+                nodes.push(Node::Section(Section { open, nodes: within, close: pieces.close() }));
+            }
+        }
+    }
+    Ok(Tree { nodes })
 }
 
-/// A file on the way from its start to its end.
-struct Parser<'b> {
+/// A file on the way from its start to its end, piece by piece. Of those that nobody asks for nothing is kept: files may
+/// have hundreds of thousands of lines.
+pub(super) struct Pieces<'b> {
     bytes: &'b [u8],
+    /// Behind the last piece.
     at: usize,
-    /// The blocks around the place, each with the nodes before it.
-    open: Vec<(Directive, Vec<Node>)>,
-    /// The nodes of the innermost block so far.
-    nodes: Vec<Node>,
-    /// The words of the statement so far.
-    words: Vec<Word>,
+    /// The words of the last piece, or of the next so far.
+    words: Vec<Word<'b>>,
+    is_whole: bool,
+    /// Where the blocks around the place begin.
+    open: Vec<usize>,
+    /// The end of a block of Lua, whose beginning was the last piece.
+    lua_end: Option<usize>,
     counter: LineCounter,
 }
 
-impl Parser<'_> {
-    /// Takes in a word, a comment or the end of a statement or block. Gives whether there was one.
-    fn step(&mut self) -> Result<bool, ParseError> {
-        self.at = blanks_end(self.bytes, self.at);
-        let Some(&byte) = self.bytes.get(self.at) else { return Ok(false) };
-        match byte {
-            b'#' => {
-                let end = memchr::memchr(b'\n', &self.bytes[self.at..]);
-                self.at = end.map_or(self.bytes.len(), |end| self.at + end);
-            }
-            b';' => {
-                let statement = self.statement("this `;` ends nothing")?;
-                self.nodes.push(Node::Directive(statement));
-            }
-            b'{' => self.open_block()?,
-            b'}' => self.close_block()?,
-            b'"' | b'\'' => self.quoted()?,
-            _ => {
-                let word = bare(self.bytes, self.at);
-                self.at = word.span.end;
-                self.words.push(word);
+impl<'b> Pieces<'b> {
+    /// The parts of a file.
+    pub(super) fn of(bytes: &'b [u8]) -> Self {
+        let counter = LineCounter { at: 0, line: 1 };
+        Self { bytes, at: 0, words: Vec::new(), is_whole: false, open: Vec::new(), lua_end: None, counter }
+    }
+
+    /// The next piece; `None` at the end of the file. Each block that begins ends before that.
+    ///
+    /// # Errors
+    /// As [`parse`]. Behind a fault nothing more may be asked for.
+    pub(super) fn next(&mut self) -> Result<Option<Piece>, ParseError> {
+        if std::mem::take(&mut self.is_whole) {
+            self.words.clear();
+        }
+        if let Some(end) = self.lua_end.take() {
+            self.at = end + 1;
+            return Ok(Some(Piece::Close));
+        }
+        loop {
+            self.at = blanks_end(self.bytes, self.at);
+            let Some(&byte) = self.bytes.get(self.at) else { return self.finish().map(|()| None) };
+            match byte {
+                b'#' => {
+                    let end = memchr::memchr(b'\n', &self.bytes[self.at..]);
+                    self.at = end.map_or(self.bytes.len(), |end| self.at + end);
+                }
+                b';' => return self.end_statement("this `;` ends nothing").map(|()| Some(Piece::Directive)),
+                b'{' => return self.open_block().map(|()| Some(Piece::Open)),
+                b'}' => return self.close_block().map(|()| Some(Piece::Close)),
+                b'"' | b'\'' => self.quoted()?,
+                _ => {
+                    let word = bare(self.bytes, self.at);
+                    self.at = word.span.end;
+                    self.words.push(word);
+                }
             }
         }
-        Ok(true)
+    }
+
+    /// Whether the last piece is a statement or a block of this name; names compare without case.
+    pub(super) fn is(&self, name: &str) -> bool {
+        self.words.first().is_some_and(|word| word.value.eq_ignore_ascii_case(name.as_bytes()))
+    }
+
+    /// The statement that the last piece is, or the beginning of the block.
+    pub(super) fn statement(&mut self) -> Directive {
+        statement(self.bytes, &self.words, self.at, &mut self.counter)
+    }
+
+    /// The lines of the end of the block that ends with the last piece.
+    pub(super) fn close(&self) -> Range<usize> {
+        lines(self.bytes, self.at - 1..self.at)
     }
 
     fn fault(&self, span: &Range<usize>, message: impl Into<String>) -> ParseError {
@@ -79,28 +128,24 @@ impl Parser<'_> {
         self.at..self.at + 1
     }
 
-    /// The statement that the words make with the `;` or `{` at the place; `nameless` if there are none.
-    fn statement(&mut self, nameless: &str) -> Result<Directive, ParseError> {
+    /// Ends a statement with the `;` or `{` at the place; `nameless` if it has no words.
+    fn end_statement(&mut self, nameless: &str) -> Result<(), ParseError> {
         if self.words.is_empty() {
             return Err(self.fault(&self.here(), nameless));
         }
         self.at += 1;
-        let statement = statement(self.bytes, &self.words, self.at, &mut self.counter);
-        self.words.clear();
-        Ok(statement)
+        self.is_whole = true;
+        Ok(())
     }
 
     fn open_block(&mut self) -> Result<(), ParseError> {
-        let opening = self.statement("this `{` opens a block without a name")?;
-        if !opening.name.ends_with("_by_lua_block") {
-            self.open.push((opening, std::mem::take(&mut self.nodes)));
-            return Ok(());
+        self.end_statement("this `{` opens a block without a name")?;
+        let name = &self.words[0];
+        if name.value.ends_with(b"_by_lua_block") {
+            self.lua_end = Some(lua_end(self.bytes, self.at).ok_or_else(|| self.never_closed(name.span.start))?);
+        } else {
+            self.open.push(name.span.start);
         }
-        let never = || self.fault(&opening.span, format!("`{}` is never closed", opening.name));
-        let end = lua_end(self.bytes, self.at).ok_or_else(never)?;
-        let close = lines(self.bytes, end..end + 1);
-        self.nodes.push(Node::Section(Section { open: opening, nodes: Vec::new(), close }));
-        self.at = end + 1;
         Ok(())
     }
 
@@ -108,14 +153,23 @@ impl Parser<'_> {
         if let Some(word) = self.words.first() {
             return Err(self.fault(&word.span, "a `;` is missing behind this statement"));
         }
-        let Some((opening, outer)) = self.open.pop() else {
+        if self.open.pop().is_none() {
             return Err(self.fault(&self.here(), "this `}` closes a block that is not open"));
-        };
-        let within = std::mem::replace(&mut self.nodes, outer);
-        let close = lines(self.bytes, self.here());
-        self.nodes.push(Node::Section(Section { open: opening, nodes: within, close }));
+        }
         self.at += 1;
         Ok(())
+    }
+
+    /// The fault of a block without an end that begins there.
+    fn never_closed(&self, start: usize) -> ParseError {
+        let word = match self.bytes[start] {
+            b'"' | b'\'' => quoted(self.bytes, start),
+            _ => Some(bare(self.bytes, start)),
+        };
+        let name = word.map(|word| String::from_utf8_lossy(&word.value).into_owned()).unwrap_or_default();
+        let line = LineCounter { at: 0, line: 1 }.line_of(self.bytes, start);
+        let words = source::words_of_line(self.bytes, line).unwrap_or(start..start + 1);
+        self.fault(&words, format!("`{name}` is never closed"))
     }
 
     fn quoted(&mut self) -> Result<(), ParseError> {
@@ -131,18 +185,12 @@ impl Parser<'_> {
         }
     }
 
-    /// The tree, if nothing is left open.
-    fn finish(mut self) -> Result<Tree, ParseError> {
+    /// Nothing may be left open at the end.
+    fn finish(&self) -> Result<(), ParseError> {
         if let Some(word) = self.words.first() {
             return Err(self.fault(&word.span, "this statement has no end: a `;` is missing"));
         }
-        match self.open.pop() {
-            Some((opening, _)) => {
-                let words = source::words_of_line(self.bytes, opening.line).unwrap_or(opening.span.clone());
-                Err(self.fault(&words, format!("`{}` is never closed", opening.name)))
-            }
-            None => Ok(Tree { nodes: self.nodes }),
-        }
+        self.open.last().map_or(Ok(()), |start| Err(self.never_closed(*start)))
     }
 }
 
@@ -155,7 +203,7 @@ fn blanks_end(bytes: &[u8], at: usize) -> usize {
 }
 
 /// A word without quotes: up to a blank, `;` or `{`; a `{` right behind `$` belongs to it.
-fn bare(bytes: &[u8], start: usize) -> Word {
+fn bare(bytes: &[u8], start: usize) -> Word<'_> {
     let mut at = start;
     let mut is_variable = false;
     while let Some(&byte) = bytes.get(at) {
@@ -174,7 +222,7 @@ fn bare(bytes: &[u8], start: usize) -> Word {
 }
 
 /// A word in quotes; `None` if they are never closed.
-fn quoted(bytes: &[u8], start: usize) -> Option<Word> {
+fn quoted(bytes: &[u8], start: usize) -> Option<Word<'_>> {
     let quote = bytes[start];
     let mut at = start + 1;
     loop {
@@ -188,7 +236,10 @@ fn quoted(bytes: &[u8], start: usize) -> Option<Word> {
 }
 
 /// The meaning of a word: escaped quotes, backslashes, tabs and line ends; any other backslash stays.
-fn unescaped(text: &[u8]) -> Vec<u8> {
+fn unescaped(text: &[u8]) -> Cow<'_, [u8]> {
+    if memchr::memchr(b'\\', text).is_none() {
+        return Cow::Borrowed(text);
+    }
     let mut out = Vec::with_capacity(text.len());
     let mut at = 0;
     while at < text.len() {
@@ -203,7 +254,7 @@ fn unescaped(text: &[u8]) -> Vec<u8> {
         out.push(meant.unwrap_or(text[at]));
         at += if meant.is_some() { 2 } else { 1 };
     }
-    out
+    Cow::Owned(out)
 }
 
 /// Counts lines on the way: statements come one behind the other, and counting from the beginning
@@ -223,8 +274,8 @@ impl LineCounter {
 }
 
 /// A statement from its words; `end` is behind its `;` or `{`.
-fn statement(bytes: &[u8], words: &[Word], end: usize, counter: &mut LineCounter) -> Directive {
-    let text = |word: &Word| String::from_utf8_lossy(&word.value).into_owned();
+fn statement(bytes: &[u8], words: &[Word<'_>], end: usize, counter: &mut LineCounter) -> Directive {
+    let text = |word: &Word<'_>| String::from_utf8_lossy(&word.value).into_owned();
     let start = words[0].span.start;
     Directive {
         name: text(&words[0]),

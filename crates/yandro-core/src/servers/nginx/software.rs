@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use crate::server_path::ServerPath;
+
 use super::model::NginxModel;
 use super::read::NginxConfiguration;
 use super::report::read_report;
@@ -75,6 +77,10 @@ impl Software for Nginx {
 
     fn run(&self, start: &Start, files: &dyn Files) -> Arc<dyn Configuration> {
         Arc::new(NginxConfiguration::new(run::NginxRun::run(&start.main, files), &start.main))
+    }
+
+    fn pid_file(&self, start: &Start, files: &dyn Files) -> Option<ServerPath> {
+        run::NginxRun::pid_file_of(&start.main, files)
     }
 
     fn observe(&self, seeing: Seeing<'_>) -> Box<dyn ServerModel> {

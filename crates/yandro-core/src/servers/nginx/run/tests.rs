@@ -78,6 +78,19 @@ fn the_innermost_that_says_something_of_logs_and_of_who_may_come_in_counts() {
 }
 
 #[test]
+fn the_file_of_the_process_is_found_without_reading_the_rest() {
+    let of = |files: &[(&'static str, &'static str)]| {
+        let files = Some2(files.iter().copied().collect());
+        NginxRun::pid_file_of(&ServerPath::new("/n/nginx.conf"), &files).map(|path| path.to_string())
+    };
+    let found = |path: &str| Some(path.to_owned());
+    assert_eq!(of(&[("/n/nginx.conf", "pid /run/n.pid;\nhttp { never closed")]), found("/run/n.pid"));
+    let below = "http { include gone.conf; server { pid x; } }\ninclude x;\nuser a;\n";
+    assert_eq!(of(&[("/n/nginx.conf", below), ("/n/x", "pid logs/n.pid;")]), found("/n/logs/n.pid"));
+    assert_eq!(of(&[("/n/nginx.conf", "http { }")]), None);
+}
+
+#[test]
 fn faults_have_their_place() {
     let told = |text: &'static str| run(&[("/n/nginx.conf", text)]).fault.unwrap().to_string();
     assert_eq!(
