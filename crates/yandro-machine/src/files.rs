@@ -8,6 +8,7 @@ use crate::caller;
 use crate::confine;
 use crate::os;
 pub use crate::os::Attributes;
+pub(crate) use crate::reading::read_by_name;
 pub use crate::reading::{holds, open_regular, read, read_end, read_given, read_if_there};
 
 /// A failed operation on a file, with the path.

@@ -5,6 +5,7 @@
 use std::sync::{Mutex, OnceLock, PoisonError};
 
 use camino::{Utf8Path, Utf8PathBuf};
+use yandro_core::HostName;
 use zeroize::Zeroizing;
 
 use crate::files::FileError;
@@ -82,7 +83,20 @@ impl Keys {
     /// # Errors
     /// When a key is another user's, or its mode can't be changed.
     pub(crate) fn close(&self, machine: &Machine, folder: &Utf8Path) -> Result<(), ObserveError> {
-        for open in below(folder) {
+        self.close_these(machine, below(folder))
+    }
+
+    /// The same for a site's key and its folder, which isn't listed: there may be ten thousand of them.
+    ///
+    /// # Errors
+    /// As [`Self::close`].
+    pub(crate) fn close_site(&self, machine: &Machine, name: &HostName) -> Result<(), ObserveError> {
+        let key = machine.places.key(name);
+        self.close_these(machine, [key.parent().and_then(is_open), is_open(&key)].into_iter().flatten())
+    }
+
+    fn close_these(&self, machine: &Machine, open: impl IntoIterator<Item = OpenKeys>) -> Result<(), ObserveError> {
+        for open in open {
             let held = HeldKey::open(&open.path).map_err(FileError::at(&open.path))?;
             let owner = held.owner().map_err(FileError::at(&open.path))?;
             let keeper = machine.keeper.map(|keeper| keeper.user);

@@ -86,6 +86,9 @@ fn show(context: &Context, done: &Done<Settling>, ui: &mut Ui) {
 
 /// The sites whose edits are overwritten, each by its own name.
 fn put_back(context: &Context, args: &SettleArgs) -> Result<BTreeSet<HostName>, CommandError> {
+    if args.put_back.is_empty() {
+        return Ok(BTreeSet::new());
+    }
     let (_, list) = context.list()?;
     let of = |name: &HostName| {
         let site = list.owner(name).ok_or_else(|| error::no_site(name))?;

@@ -261,6 +261,7 @@ impl Layout {
     }
 }
 
-fn site_file_name(name: &HostName) -> String {
+/// The name of a site's file, and of the link that enables it.
+pub(crate) fn site_file_name(name: &HostName) -> String {
     format!("{PREFIX}{name}.conf")
 }

@@ -30,17 +30,22 @@ impl Applied {
 
     /// If there is no such file, assume that every listed site with parts on the machine was applied as listed.
     #[must_use]
-    pub fn or_listed(self, list: &SiteList, is_there: impl Fn(&Site) -> bool) -> Self {
+    pub fn or_listed(self, list: impl FnOnce() -> SiteList, is_there: impl Fn(&Site) -> bool) -> Self {
         if self.is_known {
             return self;
         }
-        let sites = list.sites.iter().filter(|site| is_there(site)).cloned().collect();
+        let sites = list().sites.into_iter().filter(|site| is_there(site)).collect();
         Self { sites: SiteList { sites }, ..self }
     }
 
     /// The text of the file as it is.
     pub(super) fn content(&self) -> Option<FileContent> {
         self.content.clone()
+    }
+
+    /// Whether the file says just these sites.
+    pub(super) fn says(&self, sites: &SiteList) -> bool {
+        self.is_known && self.content.is_some() && self.sites == *sites
     }
 
     /// The sites.

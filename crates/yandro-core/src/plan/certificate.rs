@@ -43,10 +43,8 @@ pub(super) fn certificate(
     let old_chain = observed.chains.get(&site.name);
     let old_key = observed.keys.get(&site.name).and_then(|pem| std::str::from_utf8(pem).ok());
     let kind = site.certificate.key;
-    let facts = old_chain
-        .and_then(|chain| CertificateFacts::certificates(chain).ok())
-        .and_then(|chain| CertificateFacts::read(&chain[0]).ok())
-        .filter(|facts| facts.key == Some(kind));
+    let facts =
+        old_chain.and_then(|chain| leaf_of(chain, &files.texts.issuing)).filter(|facts| facts.key == Some(kind));
     let is_current =
         |facts: &CertificateFacts| authority.is_current(facts, &leaf, observed.now, observed.wishes.renew_within);
     // Reading a key costs more than all the rest; the server does it anyway.
@@ -68,6 +66,13 @@ pub(super) fn certificate(
     // The names and the place are the same, yet the server has to read it again.
     set.servers.extend(site.server.filter(|server| server.is_configured()));
     Ok(())
+}
+
+/// The content of a chain's first certificate, if all of them can be read. The issuing certificate that the authority
+/// has needs no reading.
+fn leaf_of(chain: &[u8], issuing: &[u8]) -> Option<CertificateFacts> {
+    let pem = chain.strip_suffix(issuing).unwrap_or(chain);
+    CertificateFacts::read(&CertificateFacts::certificates(pem).ok()?[0]).ok()
 }
 
 /// Takes a site's certificate and key away, if they are there.

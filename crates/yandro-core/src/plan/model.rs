@@ -12,7 +12,7 @@ use super::observed::{Observed, ServerModel};
 use super::places::Places;
 use super::role::{Role, site_file_role};
 use crate::config::{
-    OTHERS, Others, PathView, Place, SiteFile, SiteFiles, brought_back, list_of, others_name, set_aside,
+    OTHERS, Others, PathView, Place, SiteFile, SiteFiles, brought_back, list_of, others_name, set_aside, site_file_name,
 };
 use crate::host_port::HostPort;
 use crate::name::HostName;
@@ -222,10 +222,12 @@ pub(crate) fn tell_after(set: &mut ChangeSet, count: usize, id: ServerId) {
 
 /// Takes a site's file and link away, if they are there and not another list's.
 pub(super) fn remove_site_file(set: &mut ChangeSet, places: &Places, server: &dyn ServerModel, name: &HostName) {
-    if matches!(server.owner(places, name), Owner::Other(_)) {
+    let (count, own) = (set.steps.len(), server.own());
+    let has_file = own.site_files.contains_key(name) || own.disabled_files.contains_key(name);
+    let has_link = || own.site_links.contains_key(&site_file_name(name));
+    if !has_file && !has_link() || matches!(server.owner(places, name), Owner::Other(_)) {
         return;
     }
-    let (count, own) = (set.steps.len(), server.own());
     let role = site_file_role(name.clone(), server.id());
     if let Some((link, target)) = own.layout.site_link(name) {
         // A link with another target is not yandro's.

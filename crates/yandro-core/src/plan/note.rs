@@ -29,9 +29,11 @@ pub(super) fn note_applied(observed: &Observed, changes: &[SiteChange]) -> Resul
 /// When names below a site can't be resolved.
 pub(super) fn note_sites(observed: &Observed, sites: &SiteList) -> Result<ChangeSet, PlanError> {
     let mut set = ChangeSet::default();
-    let text = (!sites.sites.is_empty()).then(|| sites.to_text().into_bytes());
-    let content = (observed.applied.content(), text);
-    set.file(Role::AppliedSites, observed.places.applied(), content, Access::Private);
+    if sites.sites.is_empty() || !observed.applied.says(sites) {
+        let text = (!sites.sites.is_empty()).then(|| sites.to_text().into_bytes());
+        let content = (observed.applied.content(), text);
+        set.file(Role::AppliedSites, observed.places.applied(), content, Access::Private);
+    }
     plan_resolver(&mut set, observed, sites)?;
     Ok(set)
 }

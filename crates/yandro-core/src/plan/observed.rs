@@ -77,12 +77,12 @@ impl Observed {
     /// Takes the sites as they were last applied from their file; where that says nothing, those of the site list of
     /// which something is on the machine are taken to be as the list says.
     pub fn take_applied(&mut self, content: Option<FileContent>) {
-        let list = SiteList::parse(self.list.as_deref().unwrap_or_default(), Some(&self.places.home));
+        let listed = || SiteList::parse(self.list.as_deref().unwrap_or_default(), Some(&self.places.home));
         let is_there = |site: &Site| {
             let is_on = |server: &&dyn ServerModel| server.own().own_sites.contains(&site.name);
             self.chains.contains_key(&site.name) || self.configured().iter().any(is_on)
         };
-        self.applied = Applied::read(content).or_listed(&list.unwrap_or_default(), is_there);
+        self.applied = Applied::read(content).or_listed(|| listed().unwrap_or_default(), is_there);
     }
 
     /// The servers that are there and that yandro writes configuration for.

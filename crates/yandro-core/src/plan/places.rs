@@ -96,12 +96,16 @@ impl Places {
 
     /// A site's full chain.
     pub fn chain(&self, name: &HostName) -> Utf8PathBuf {
-        self.certificates().join(name.as_str()).join("fullchain.pem")
+        self.certificate_file(name, "fullchain.pem")
     }
 
     /// A site's key.
     pub fn key(&self, name: &HostName) -> Utf8PathBuf {
-        self.certificates().join(name.as_str()).join("key.pem")
+        self.certificate_file(name, "key.pem")
+    }
+
+    fn certificate_file(&self, name: &HostName, file: &str) -> Utf8PathBuf {
+        [self.data.as_str(), "certificates", name.as_str(), file].iter().collect()
     }
 
     /// The site whose chain or key a path is.

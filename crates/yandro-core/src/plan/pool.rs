@@ -49,9 +49,14 @@ pub fn pool_of_file(path: &Utf8Path) -> Option<HostName> {
 }
 
 impl Places {
+    /// The folder of the scripts that read secrets.
+    pub fn secrets_scripts(&self) -> Utf8PathBuf {
+        self.data.join("php")
+    }
+
     /// The script that reads a site's secrets.
     pub fn secrets_script(&self, name: &HostName) -> Utf8PathBuf {
-        self.data.join("php").join(format!("{name}.php"))
+        self.secrets_scripts().join(format!("{name}.php"))
     }
 }
 

@@ -158,7 +158,7 @@ impl Observer<'_> {
         let names = &[names, &[others]].concat();
         let (mut chains, mut keys) = (BTreeMap::new(), BTreeMap::new());
         for name in names {
-            self.keys.close(self.machine, &places.certificates().join(name.as_str()))?;
+            self.keys.close_site(self.machine, name)?;
             if let Some(chain) = files::read_if_there(&places.chain(name))? {
                 chains.insert(name.clone(), chain.into());
             }

@@ -53,11 +53,9 @@ pub(crate) fn for_planning(
             }
         }
     }
-    for name in names {
-        if let Some(text) = files::read_if_there(&machine.places.secrets_script(name))? {
-            pools.scripts.insert(name.clone(), text.into());
-        }
-    }
+    let places = &machine.places;
+    let scripts = files::read_by_name(&places.secrets_scripts(), names, |name| places.secrets_script(name))?;
+    pools.scripts.extend(scripts.into_iter().map(|(name, text)| (name, text.into())));
     let with_pool = || sites.iter().filter(|site| site.serving.php_as_owner.is_some());
     for site in with_pool() {
         let owner = site.document_root().and_then(|root| os::owner(&root).ok());

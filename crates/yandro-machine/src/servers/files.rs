@@ -45,18 +45,10 @@ pub(super) fn own_files(found: &Found, names: &[HostName]) -> Result<OwnFiles, F
     let others = HostName::parse(OTHERS).expect("it is a name");
     let text = files::read_if_there(&layout.site_file(&others))?.unwrap_or_default();
     let all = if has_own_ports(found, &text) { sites(layout) } else { Vec::new() };
-    let mut site_files = BTreeMap::new();
-    for name in names.iter().chain(&all) {
-        if let Some(text) = files::read_if_there(&layout.site_file(name))? {
-            site_files.insert(name.clone(), text);
-        }
-    }
-    let mut disabled_files = BTreeMap::new();
-    for name in names {
-        if let Some(text) = files::read_if_there(&layout.disabled_file(name))? {
-            disabled_files.insert(name.clone(), text);
-        }
-    }
+    let read = |names: &[HostName]| files::read_by_name(&layout.sites, names, |name| layout.site_file(name));
+    let mut site_files = read(names)?;
+    site_files.extend(read(&all)?);
+    let disabled_files = files::read_by_name(&layout.sites, names, |name| layout.disabled_file(name))?;
     let mut site_links = BTreeMap::new();
     if let Some(links) = &layout.links {
         for path in list(&links.sites)? {
