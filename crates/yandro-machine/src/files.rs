@@ -245,7 +245,15 @@ pub(crate) fn follow_folder(path: &Utf8Path) -> Utf8PathBuf {
 /// # Errors
 /// When the folder can't be synced.
 pub fn sync_folder_of(path: &Utf8Path) -> Result<(), FileError> {
-    let folder = &follow(path.parent().unwrap_or(Utf8Path::new("/")))?;
+    sync_folder(path.parent().unwrap_or(Utf8Path::new("/")))
+}
+
+/// The same for the folder itself.
+///
+/// # Errors
+/// When it can't be synced.
+pub(crate) fn sync_folder(folder: &Utf8Path) -> Result<(), FileError> {
+    let folder = &follow(folder)?;
     os::sync_folder(folder).map_err(FileError::at(folder))
 }
 

@@ -62,6 +62,10 @@ impl Scene {
             let (command, file) = (words[0], words[1]);
             match command {
                 "rm" => std::fs::remove_file(scene.sysroot.path(file)).unwrap(),
+                "add" => {
+                    let list = scene.sysroot.path("home/ada/.config/yandro/sites.toml");
+                    std::fs::write(&list, std::fs::read_to_string(&list).unwrap() + file).unwrap();
+                }
                 _ => assert_eq!(scene.run(&[], words), Some(0), "{words:?}"),
             }
         }
@@ -133,46 +137,48 @@ impl Scene {
     /// Breaks the command by `fault` at each call in turn; gives how often it was broken.
     fn break_everywhere(&self, faults: &[(&str, &str)]) -> usize {
         let kept = self.keep();
-        let words: Vec<&str> = self.command.iter().map(String::as_str).collect();
-        let log = tempfile::NamedTempFile::new().unwrap();
         let mut broken = 0;
         for (call, places) in self.changing() {
             for (_, fault) in faults.iter().filter(|(on, _)| *on == call || *on == "any") {
-                for when in &places {
-                    let (trace, inject) = (format!("trace={call}"), format!("inject={call}:{fault}:when={when}"));
-                    let log = log.path().to_str().unwrap();
-                    let status = self.run(&["-o", log, "-e", &trace, "-e", &inject], &words);
-                    // Which processes there are is read as well, and they come and go: a call has another number then.
-                    let text = std::fs::read_to_string(log).unwrap();
-                    let injected = text.lines().find(|line| line.ends_with("(INJECTED)"));
-                    if call == "openat" && injected.is_some_and(|line| !is_for_writing(line)) {
-                        self.bring_back(kept.path());
-                        continue;
-                    }
-                    let place = format!("{:?} {fault} at {call} number {when}: {status:?}", self.command);
-                    // 5: all is done, and only the output is lost.
-                    let is_done = matches!(status, Some(0 | 5));
-                    if status != Some(0) {
-                        broken += 1;
-                        if !is_done && fault.starts_with("error") && status != Some(4) {
-                            assert_eq!(self.state(), self.before, "put back at once: {place}");
-                        }
-                    }
-                    assert_eq!(self.run(&[], &["sites"]), Some(0), "{place}");
-                    let state = self.state();
-                    assert!(
-                        state == self.before || state == self.after,
-                        "{place}\n{}",
-                        first_difference(&state, &self.before, &self.after)
-                    );
-                    if is_done {
-                        assert_eq!(state, self.after, "{place}");
-                    }
-                    self.bring_back(kept.path());
-                }
+                broken += places.iter().filter(|when| self.break_at(kept.path(), (call, fault, **when))).count();
             }
         }
         broken
+    }
+
+    /// Breaks the command by a fault at the call of this number, of each thread; gives whether it was broken. The machine
+    /// has to be as before or as after then, and is brought back to what was `kept`.
+    fn break_at(&self, kept: &Path, (call, fault, when): (&str, &str, usize)) -> bool {
+        let words: Vec<&str> = self.command.iter().map(String::as_str).collect();
+        let log = tempfile::NamedTempFile::new().unwrap();
+        let (trace, inject) = (format!("trace={call}"), format!("inject={call}:{fault}:when={when}"));
+        let log = log.path().to_str().unwrap();
+        let status = self.run(&["-o", log, "-e", &trace, "-e", &inject], &words);
+        // Which processes there are is read as well, and they come and go: a call has another number then.
+        let text = std::fs::read_to_string(log).unwrap();
+        let injected = text.lines().find(|line| line.ends_with("(INJECTED)"));
+        if call == "openat" && injected.is_some_and(|line| !is_for_writing(line)) {
+            self.bring_back(kept);
+            return false;
+        }
+        let place = format!("{:?} {fault} at {call} number {when}: {status:?}", self.command);
+        // 5: all is done, and only the output is lost.
+        let is_done = matches!(status, Some(0 | 5));
+        if !is_done && fault.starts_with("error") && status != Some(4) {
+            assert_eq!(self.state(), self.before, "put back at once: {place}");
+        }
+        assert_eq!(self.run(&[], &["sites"]), Some(0), "{place}");
+        let state = self.state();
+        assert!(
+            state == self.before || state == self.after,
+            "{place}\n{}",
+            first_difference(&state, &self.before, &self.after)
+        );
+        if is_done {
+            assert_eq!(state, self.after, "{place}");
+        }
+        self.bring_back(kept);
+        status != Some(0)
     }
 }
 
@@ -257,6 +263,22 @@ fn an_undo_killed_anywhere() {
 #[test]
 fn a_settle_killed_anywhere() {
     broken(SETTLED, &["settle"], false, KILLED, 30);
+}
+
+/// Certificates of many sites are written by several threads.
+#[test]
+fn a_settle_of_many_new_sites_killed_or_refused_anywhere() {
+    let sites: String = (0..20)
+        .map(|boat| format!("\n[[site]]\nname = \"boat{boat}.test\"\nfolder = \"/srv\"\nserver = \"built-in\"\n"))
+        .collect();
+    let Some(scene) = Scene::new(&[&["add", &sites]], &["settle"], false) else { return };
+    let kept = scene.keep();
+    let faults =
+        [("rename", "error=EIO"), ("fsync", "error=EIO"), ("write", "error=ENOSPC"), ("mkdir", "error=ENOSPC")];
+    let kills = ["rename", "fsync", "fchmod"].map(|call| (call, "signal=SIGKILL"));
+    let points = faults.into_iter().chain(kills).flat_map(|(call, fault)| (1..=4).map(move |when| (call, fault, when)));
+    let broken = points.filter(|point| scene.break_at(kept.path(), *point)).count();
+    assert!(broken >= 16, "only {broken} points were found");
 }
 
 #[test]

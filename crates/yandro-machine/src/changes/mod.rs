@@ -18,6 +18,7 @@ mod privileged;
 mod put_back;
 mod record;
 mod records;
+mod side_by_side;
 mod steps;
 mod taken_over;
 

@@ -5,6 +5,7 @@ use yandro_core::{Access, Change, ChangeSet, FileChange, Phase, RowsChange, Step
 
 use super::hands::Hands;
 use super::record::{Record, RecordedChange, RecordedFile};
+use super::side_by_side::Parted;
 use crate::caller;
 use crate::database::{self, DatabaseError};
 use crate::files::{self, Attributes, FileError};
@@ -26,6 +27,22 @@ impl From<FileError> for Stopped {
     }
 }
 
+/// A step, or a folder that one needs.
+#[derive(Clone, Copy)]
+pub(super) enum Task<'w> {
+    Folder { path: &'w Utf8Path, access: Access },
+    Step { step: &'w Step, number: usize },
+}
+
+impl Task<'_> {
+    fn phase(&self) -> Phase {
+        match self {
+            Self::Folder { .. } => Phase::BeforeReload,
+            Self::Step { step, .. } => step.phase(),
+        }
+    }
+}
+
 /// A change set that is being applied, with its record.
 pub(super) struct StepsWork<'w> {
     pub(super) machine: &'w Machine,
@@ -40,23 +57,29 @@ impl StepsWork<'_> {
         // The folders come from the record, which knows the missing ones above; each comes
         // before whatever goes into it.
         let mut planned = self.set.steps.iter().filter(|step| !matches!(step.change, Change::Folder { .. }));
-        for (number, recorded) in self.record.steps.iter().enumerate() {
-            let step = match &recorded.change {
-                RecordedChange::Folder { .. } => None,
-                _ => Some(planned.next().expect("the record has one step for each planned one")),
-            };
-            let of_step = step.map_or(Phase::BeforeReload, Step::phase);
-            if of_step != phase {
-                continue;
-            }
+        let tasks = self.record.steps.iter().enumerate().map(|(number, recorded)| match &recorded.change {
+            RecordedChange::Folder { path, access } => Task::Folder { path, access: *access },
+            _ => Task::Step { step: planned.next().expect("the record has one step for each planned one"), number },
+        });
+        let tasks = tasks.filter(|task| task.phase() == phase).collect();
+        let Parted { above, certificates, others } = Parted::of(tasks, self.machine);
+        self.do_tasks(&above)?;
+        self.write_certificates(&certificates)?;
+        self.do_tasks(&others)
+    }
+
+    /// Does these one after the other.
+    fn do_tasks(&self, tasks: &[Task<'_>]) -> Result<(), Stopped> {
+        for task in tasks {
             if interrupt::came() {
                 return Err(Stopped::Interrupted);
             }
-            match (&recorded.change, step) {
-                (RecordedChange::Folder { path, access }, _) => make_folder(self.machine, path, *access)?,
-                (_, Some(Step { change: Change::Rows(change), .. })) => self.change_rows(change, number)?,
-                (_, Some(step)) => self.do_step(step, number)?,
-                (_, None) => {}
+            match task {
+                Task::Folder { path, access } => make_folder(self.machine, path, *access)?,
+                Task::Step { step: Step { change: Change::Rows(change), .. }, number } => {
+                    self.change_rows(change, *number)?;
+                }
+                Task::Step { step, number } => self.do_step(step, *number)?,
             }
         }
         Ok(())
@@ -65,10 +88,7 @@ impl StepsWork<'_> {
     fn do_step(&self, step: &Step, number: usize) -> Result<(), FileError> {
         let _rights = caller::rights_for(step.path());
         match &step.change {
-            Change::File(change) => self.write_file(change, || {
-                let before = change.before.as_deref().map_or(&[][..], Vec::as_slice);
-                self.record.keep_whole(self.machine, number, before)
-            }),
+            Change::File(change) => self.write_file(change, || keep_before(self.machine, self.record, change, number)),
             Change::Link(change) => self.hands.set_link(&change.path, change.after.as_deref(), self.record.tag()),
             Change::Rights(change) => permissions::set_rights(&change.path, &change.after),
             Change::Trust(change) => self.hands.trust(self.machine, change),
@@ -101,15 +121,35 @@ impl StepsWork<'_> {
         let Some(content) = &change.after else {
             return if change.access == Access::Secret { Ok(()) } else { self.hands.remove(path, self.record.tag()) };
         };
-        let attributes = match Attributes::of(path) {
-            Ok(attributes) => attributes,
-            Err(_) => self.machine.attributes_of_new(path, change.access),
-        };
+        let attributes = attributes_for(self.machine, change);
         self.hands.write(path, content, &attributes, self.record.tag(), mark)
     }
 }
 
+/// The attributes of a file that is written: its own, or those of a new one.
+pub(super) fn attributes_for(machine: &Machine, change: &FileChange) -> Attributes {
+    Attributes::of(&change.path).unwrap_or_else(|_| machine.attributes_of_new(&change.path, change.access))
+}
+
+/// Keeps the whole old content of a file, before it is written in place.
+pub(super) fn keep_before(
+    machine: &Machine,
+    record: &Record,
+    change: &FileChange,
+    number: usize,
+) -> Result<(), FileError> {
+    let before = change.before.as_deref().map_or(&[][..], Vec::as_slice);
+    record.keep_whole(machine, number, before)
+}
+
 pub(super) fn make_folder(machine: &Machine, path: &Utf8Path, access: Access) -> Result<(), FileError> {
+    let _rights = caller::rights_for(path);
+    make_unsafe_folder(machine, path, access)?;
+    files::sync_folder_of(path)
+}
+
+/// The same without making sure that it is on the disk.
+pub(super) fn make_unsafe_folder(machine: &Machine, path: &Utf8Path, access: Access) -> Result<(), FileError> {
     let _rights = caller::rights_for(path);
     let path = &files::follow_folder(path);
     match os::make_folder(path, access) {
@@ -121,7 +161,7 @@ pub(super) fn make_folder(machine: &Machine, path: &Utf8Path, access: Access) ->
     } else {
         machine.give_to_keeper(path)?;
     }
-    files::sync_folder_of(path)
+    Ok(())
 }
 
 /// The place where a secret file is held until the change set is done: records never hold its content.

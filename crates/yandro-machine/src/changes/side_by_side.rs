@@ -1,0 +1,106 @@
+//! Certificates written side by side. A disk makes several files safe in little more time than one, and a change of all
+//! sites has thousands of them; their order among themselves doesn't matter.
+
+use std::collections::BTreeSet;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
+
+use camino::Utf8Path;
+use yandro_core::{Access, Change, FileChange, Step};
+
+use super::steps::{StepsWork, Stopped, Task, attributes_for, keep_before, make_unsafe_folder};
+use crate::caller;
+use crate::files::{self, FileError};
+use crate::interrupt;
+use crate::machine::Machine;
+
+/// From how many tasks on it is worth while.
+const FEW: usize = 16;
+/// How many files are written at once.
+const AT_ONCE: usize = 8;
+
+/// Tasks, parted by whether they can be done side by side.
+pub(super) struct Parted<'w> {
+    /// The folders above all certificates, which come first.
+    pub(super) above: Vec<Task<'w>>,
+    /// New or changed files of certificates, and their folders; none if they are few.
+    pub(super) certificates: Vec<Task<'w>>,
+    /// The rest, in its order.
+    pub(super) others: Vec<Task<'w>>,
+}
+
+impl<'w> Parted<'w> {
+    pub(super) fn of(tasks: Vec<Task<'w>>, machine: &Machine) -> Self {
+        let folder = machine.places.certificates();
+        let (certificates, rest): (Vec<_>, Vec<_>) = tasks.iter().partition(|task| is_certificate(task, &folder));
+        if certificates.len() < FEW {
+            return Self { above: Vec::new(), certificates: Vec::new(), others: tasks };
+        }
+        let is_above = |task: &Task<'_>| matches!(task, Task::Folder { path, .. } if folder.starts_with(path));
+        let (above, others) = rest.into_iter().partition(is_above);
+        Self { above, certificates, others }
+    }
+}
+
+fn is_certificate(task: &Task<'_>, folder: &Utf8Path) -> bool {
+    match task {
+        Task::Folder { path, .. } => path.parent() == Some(folder),
+        Task::Step { step: Step { change: Change::File(change), .. }, .. } => {
+            // A key that is replaced is held until the end.
+            let is_held = change.access == Access::Secret && change.before.is_some();
+            change.after.is_some() && !is_held && change.path.starts_with(folder)
+        }
+        Task::Step { .. } => false,
+    }
+}
+
+impl StepsWork<'_> {
+    /// Writes certificates, in no order; their folders are made first.
+    pub(super) fn write_certificates(&self, tasks: &[Task<'_>]) -> Result<(), Stopped> {
+        self.make_folders(tasks)?;
+        // What the helper's hands would take is not among them.
+        let (machine, record) = (self.machine, self.record);
+        let write = |change: &FileChange, number| -> Result<(), FileError> {
+            let Some(content) = &change.after else { return Ok(()) };
+            let _rights = caller::rights_for(&change.path);
+            let attributes = attributes_for(machine, change);
+            let mark = || keep_before(machine, record, change, number);
+            files::write(&change.path, content, &attributes, record.tag(), mark).map(|_| ())
+        };
+        let next = AtomicUsize::new(0);
+        let stopped = Mutex::new(None);
+        let work = || {
+            while let Some(task) = tasks.get(next.fetch_add(1, Ordering::Relaxed)) {
+                let Task::Step { step: Step { change: Change::File(change), .. }, number } = task else { continue };
+                let why = match write(change, *number) {
+                    Err(error) => Stopped::File(error),
+                    Ok(()) if interrupt::came() => Stopped::Interrupted,
+                    Ok(()) => continue,
+                };
+                // The others end what they have begun.
+                next.store(tasks.len(), Ordering::Relaxed);
+                stopped.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(why);
+            }
+        };
+        std::thread::scope(|scope| (0..AT_ONCE.min(tasks.len())).for_each(|_| _ = scope.spawn(work)));
+        stopped.into_inner().unwrap_or_else(PoisonError::into_inner).map_or(Ok(()), Err)
+    }
+
+    fn make_folders(&self, tasks: &[Task<'_>]) -> Result<(), Stopped> {
+        let mut parents = BTreeSet::new();
+        for task in tasks {
+            if let Task::Folder { path, access } = task {
+                if interrupt::came() {
+                    return Err(Stopped::Interrupted);
+                }
+                make_unsafe_folder(self.machine, path, *access)?;
+                parents.extend(path.parent());
+            }
+        }
+        for parent in parents {
+            let _rights = caller::rights_for(parent);
+            files::sync_folder(parent)?;
+        }
+        Ok(())
+    }
+}
