@@ -58,7 +58,7 @@ impl StepsWork<'_> {
     /// Writes certificates, in no order; their folders are made first.
     pub(super) fn write_certificates(&self, tasks: &[Task<'_>]) -> Result<(), Stopped> {
         self.make_folders(tasks)?;
-        // What the helper's hands would take is not among them.
+        // All of them are the user's own: none needs the helper.
         let (machine, record) = (self.machine, self.record);
         let write = |change: &FileChange, number| -> Result<(), FileError> {
             let Some(content) = &change.after else { return Ok(()) };

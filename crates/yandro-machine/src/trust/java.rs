@@ -88,8 +88,11 @@ pub(super) fn own_roots(machine: &Machine, store: &Utf8Path) -> Result<Vec<Strin
 /// Yandro's own roots in a store: what each is called everywhere, and there. One that the system put
 /// there has its own word before its name, and an ending.
 fn aliases(machine: &Machine, store: &Utf8Path) -> Result<Vec<(String, String)>, StoreError> {
-    if program(machine, store).is_none() {
-        return Ok(read(store)?.certificates().filter_map(|(alias, _)| own_alias(alias)).collect());
+    // Starting Java takes seconds.
+    match read(store) {
+        Ok(held) => return Ok(held.certificates().filter_map(|(alias, _)| own_alias(alias)).collect()),
+        Err(error) if program(machine, store).is_none() => return Err(error),
+        Err(_) => {}
     }
     let own = |line: &str| own_alias(line.split(',').next()?);
     let listed = keytool(machine, store, &["-list"], &[])?;
@@ -104,11 +107,14 @@ fn own_alias(alias: &str) -> Option<(String, String)> {
 pub(super) fn certificate(machine: &Machine, store: &Utf8Path, name: &str) -> Result<String, StoreError> {
     let held = aliases(machine, store)?;
     let alias = held.iter().find(|(own, _)| own == name).map_or(name, |(_, alias)| alias);
-    if program(machine, store).is_none() {
-        let gone = || refused(store, format!("it has no {name}"));
-        let own = read(store)?;
-        let (_, der) = own.certificates().find(|(own, _)| *own == alias).ok_or_else(gone)?;
-        return Ok(to_pem(der));
+    match read(store) {
+        Ok(own) => {
+            let gone = || refused(store, format!("it has no {name}"));
+            let (_, der) = own.certificates().find(|(own, _)| *own == alias).ok_or_else(gone)?;
+            return Ok(to_pem(der));
+        }
+        Err(error) if program(machine, store).is_none() => return Err(error),
+        Err(_) => {}
     }
     let pem = keytool(machine, store, &["-exportcert", "-rfc", "-alias", alias], &[])?;
     Ok(pem.replace('\r', "") + "\n")

@@ -57,7 +57,7 @@ pub(super) struct Pieces<'b> {
     /// The words of the last piece, or of the next so far.
     words: Vec<Word<'b>>,
     is_whole: bool,
-    /// Where the blocks around the place begin.
+    /// The beginnings of the blocks around the place.
     open: Vec<usize>,
     /// The end of a block of Lua, whose beginning was the last piece.
     lua_end: Option<usize>,
