@@ -154,7 +154,7 @@ impl Scene {
         let (trace, inject) = (format!("trace={call}"), format!("inject={call}:{fault}:when={when}"));
         let log = log.path().to_str().unwrap();
         let status = self.run(&["-o", log, "-e", &trace, "-e", &inject], &words);
-        // Which processes there are is read as well, and they come and go: a call has another number then.
+        // Processes come and go, and reading them takes calls: one can have another number in the next run.
         let text = std::fs::read_to_string(log).unwrap();
         let injected = text.lines().find(|line| line.ends_with("(INJECTED)"));
         if call == "openat" && injected.is_some_and(|line| !is_for_writing(line)) {

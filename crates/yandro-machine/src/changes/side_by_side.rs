@@ -1,7 +1,7 @@
 //! Certificates written side by side. A disk makes several files safe in little more time than one, and a change of all
 //! sites has thousands of them; their order among themselves doesn't matter.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
@@ -32,7 +32,10 @@ pub(super) struct Parted<'w> {
 impl<'w> Parted<'w> {
     pub(super) fn of(tasks: Vec<Task<'w>>, machine: &Machine) -> Self {
         let folder = machine.places.certificates();
-        let (certificates, rest): (Vec<_>, Vec<_>) = tasks.iter().partition(|task| is_certificate(task, &folder));
+        let held: HashSet<&Utf8Path> = tasks.iter().filter_map(Task::held_key).filter_map(Utf8Path::parent).collect();
+        // A certificate that gets another key changes together with it.
+        let is_taken = |task: &Task<'_>| is_certificate(task, &folder) && !held.contains(task.folder());
+        let (certificates, rest): (Vec<_>, Vec<_>) = tasks.iter().partition(|task| is_taken(task));
         if certificates.len() < FEW {
             return Self { above: Vec::new(), certificates: Vec::new(), others: tasks };
         }
@@ -42,16 +45,33 @@ impl<'w> Parted<'w> {
     }
 }
 
-fn is_certificate(task: &Task<'_>, folder: &Utf8Path) -> bool {
-    match task {
-        Task::Folder { path, .. } => path.parent() == Some(folder),
-        Task::Step { step: Step { change: Change::File(change), .. }, .. } => {
-            // A key that is replaced is held until the end.
-            let is_held = change.access == Access::Secret && change.before.is_some();
-            change.after.is_some() && !is_held && change.path.starts_with(folder)
-        }
-        Task::Step { .. } => false,
+impl<'w> Task<'w> {
+    /// The key that it replaces: it is held until the end.
+    fn held_key(&self) -> Option<&'w Utf8Path> {
+        let change = self.file()?;
+        (change.access == Access::Secret && change.before.is_some()).then_some(&change.path)
     }
+
+    fn file(&self) -> Option<&'w FileChange> {
+        match self {
+            Self::Step { step: Step { change: Change::File(change), .. }, .. } => Some(change),
+            _ => None,
+        }
+    }
+
+    /// The folder that it makes, or that its file is in.
+    fn folder(&self) -> &'w Utf8Path {
+        match self {
+            Self::Folder { path, .. } => path,
+            Self::Step { step, .. } => step.path().parent().unwrap_or(step.path()),
+        }
+    }
+}
+
+/// Whether a task makes a site's folder of certificates, or writes a file in one.
+fn is_certificate(task: &Task<'_>, folder: &Utf8Path) -> bool {
+    let writes = matches!(task, Task::Folder { .. }) || task.file().is_some_and(|change| change.after.is_some());
+    writes && task.folder().parent() == Some(folder)
 }
 
 impl StepsWork<'_> {
@@ -71,7 +91,7 @@ impl StepsWork<'_> {
         let stopped = Mutex::new(None);
         let work = || {
             while let Some(task) = tasks.get(next.fetch_add(1, Ordering::Relaxed)) {
-                let Task::Step { step: Step { change: Change::File(change), .. }, number } = task else { continue };
+                let (Some(change), Task::Step { number, .. }) = (task.file(), task) else { continue };
                 let why = match write(change, *number) {
                     Err(error) => Stopped::File(error),
                     Ok(()) if interrupt::came() => Stopped::Interrupted,
@@ -102,5 +122,34 @@ impl StepsWork<'_> {
             files::sync_folder(parent)?;
         }
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use yandro_core::{HostName, Role};
+
+    use super::*;
+
+    #[test]
+    fn a_certificate_that_gets_another_key_stays_with_it() {
+        let machine = Machine::bare();
+        let step = |name: &str, file: &str, access, is_new: bool| {
+            let name = HostName::parse(name).unwrap();
+            let path = machine.places.certificates().join(name.as_str()).join(file);
+            let before = (!is_new).then(|| b"old".to_vec().into());
+            let change = FileChange { path, before, after: Some(b"new".to_vec().into()), access };
+            Step { role: Role::Certificate(name), change: Change::File(change) }
+        };
+        let mut steps: Vec<Step> = Vec::new();
+        for boat in 0..FEW {
+            steps.push(step(&format!("boat{boat}.test"), "key.pem", Access::Secret, boat != 3));
+            steps.push(step(&format!("boat{boat}.test"), "fullchain.pem", Access::Private, boat != 3));
+        }
+        let tasks = steps.iter().enumerate().map(|(number, step)| Task::Step { step, number }).collect();
+        let parted = Parted::of(tasks, &machine);
+        assert_eq!(parted.certificates.len(), 2 * FEW - 2);
+        let others: Vec<&str> = parted.others.iter().filter_map(|task| task.file()?.path.file_name()).collect();
+        assert_eq!(others, ["key.pem", "fullchain.pem"]);
     }
 }

@@ -76,6 +76,7 @@ impl NginxWalk<'_> {
         while let Some(piece) = pieces.next().map_err(fault)? {
             let context = around.last().copied().unwrap_or(context);
             match piece {
+                Piece::Directive if self.is_for_pid && context != BlockContext::Main => {}
                 Piece::Directive if pieces.is("include") => self.include(&pieces.statement(), path, context)?,
                 Piece::Directive if context.matters() => self.directive(&pieces.statement(), path, context),
                 Piece::Open => around.push(self.open(&mut pieces, path, context)),
@@ -98,9 +99,6 @@ impl NginxWalk<'_> {
             return Err(fault("includes are nested too deep: does a file include itself?".into()));
         }
         let pattern = self.prefix.join(path);
-        if self.is_for_pid && context != BlockContext::Main {
-            return Ok(());
-        }
         if context == BlockContext::Http {
             self.done.includes.push(pattern.clone());
         }
