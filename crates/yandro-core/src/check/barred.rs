@@ -85,9 +85,19 @@ impl Explanation<'_> {
             return None;
         }
         let is_there = |name: &String| self.around.index_pages.contains(name);
+        let content = self.report.site.content.clone();
+        // The list itself asks for them.
+        let listed = &self.report.site.serving.index;
+        if let Some(page) = self.around.index_pages.first()
+            && !listed.is_empty()
+            && !listed.iter().any(is_there)
+        {
+            let cause = Cause::IndexMissing { content, fault: IndexFault::OtherNames(listed.clone()) };
+            let fix = Remedy::map(&self.report.site.name, [MapOption::Index(page.clone())]);
+            return Some(Diagnosis::new(cause).fix(fix));
+        }
         let rule = self.rule_with(|own| matches!(own, RuleEffect::Indexes(names) if !names.iter().any(is_there)))?;
         let RuleEffect::Indexes(wanted) = &rule.effect else { return None };
-        let content = self.report.site.content.clone();
         let cause = Cause::IndexMissing { content, fault: IndexFault::OtherNames(wanted.clone()) };
         let diagnosis = Diagnosis::new(cause).seen(Evidence::At(rule.place.clone()));
         // The line is the user's if yandro writes none.
