@@ -125,7 +125,8 @@ fn start(machine: &Machine, socket: &Utf8PathBuf, version: Option<&str>) -> io::
     command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).spawn()
 }
 
-/// Its configuration: processes come as they are needed, and nobody else may ask them.
+/// Its configuration: processes come as they are needed, and nobody else may ask them. A file that was edited counts
+/// from the next request on; PHP itself looks every two seconds.
 fn configuration(machine: &Machine, socket: &Utf8PathBuf) -> String {
     let pid = socket.with_extension("pid");
     let log = machine.places.data.join("logs/php-fpm.log");
@@ -133,7 +134,7 @@ fn configuration(machine: &Machine, socket: &Utf8PathBuf) -> String {
     format!(
         "; Made by yandro for the built-in server, anew each time it starts.\n[global]\npid = {pid}\nerror_log = {log}\n\
          log_limit = 8192\n\n[yandro]\n{user}listen = {socket}\nlisten.mode = 0600\npm = ondemand\npm.max_children = 10\n\
-         pm.process_idle_timeout = 30s\n"
+         pm.process_idle_timeout = 30s\nphp_value[opcache.revalidate_freq] = 0\n"
     )
 }
 
