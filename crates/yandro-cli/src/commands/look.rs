@@ -4,9 +4,10 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
-use yandro_core::{HostName, Site, SiteReport};
+use yandro_core::{HostName, ServerId, Site, SiteReport};
 use yandro_machine::{Closeness, Limit, Progress, Scene, look};
 
+use super::serve::taken;
 use crate::context::{Context, now};
 use crate::error::CommandError;
 use crate::view::progress;
@@ -19,6 +20,7 @@ pub(super) async fn closely(
     within: Limit,
     tell_report: Option<&mut (dyn FnMut(&SiteReport) + Send)>,
 ) -> Result<Vec<SiteReport>, CommandError> {
+    until_taken_up(context, sites).await;
     let present = context.look_for_servers();
     let counted = Arc::new(Progress::default());
     let work = progress::begin("checking", context.shows_progress && tell_report.is_none());
@@ -47,6 +49,7 @@ pub(super) async fn quietly(
     sites: &[Site],
     closeness: Closeness,
 ) -> Result<Vec<SiteReport>, CommandError> {
+    until_taken_up(context, sites).await;
     let (present, counted) = (context.present(), Progress::default());
     let scene = Scene { machine: &context.machine, present, now: now(), listed: &listed(context), progress: &counted };
     let sites: Vec<Site> = sites.iter().map(|site| context.with_server(site)).collect();
@@ -56,6 +59,13 @@ pub(super) async fn quietly(
 /// The same for one site.
 pub(super) async fn at_one(context: &Context, site: &Site, closeness: Closeness) -> Result<SiteReport, CommandError> {
     Ok(quietly(context, std::slice::from_ref(site), closeness).await?.remove(0))
+}
+
+/// The built-in server needs no reload: it takes a change up by itself, a moment later.
+async fn until_taken_up(context: &Context, sites: &[Site]) {
+    if sites.iter().any(|site| site.server == Some(ServerId::BuiltIn)) {
+        taken::wait(context).await;
+    }
 }
 
 /// The names of all sites of the list.

@@ -81,20 +81,24 @@ pub(crate) fn prove(context: &Context, site: &Site) -> Result<Proven, ProofFaile
             pause = (pause * 2).min(PAUSES.1);
         }
     })?;
-    let report = match report {
-        // The cause of the failure, before the rollback.
-        Some(report) if !is_kept(&report) && is_ours => {
-            let closely = Closeness { is_close: true, ..Closeness::default() };
-            let looked = runtime.block_on(signals::unless_interrupted(look::at_one(context, site, closely)));
-            Some(looked.and_then(Result::ok).unwrap_or(report))
-        }
-        report => report,
+    let Some(report) = report else {
+        return Ok(Proven::NotTried("the built-in server doesn't run: yandro servers start built-in".into()));
     };
-    match report {
-        None => Ok(Proven::NotTried("the built-in server doesn't run: yandro servers start built-in".into())),
-        // The user may still have to change the other server.
-        Some(report) if is_kept(&report) || !is_ours => Ok(Proven::Seen(Box::new(report))),
-        Some(report) => Err(ProofFailed::Report(Box::new(report))),
+    let was_kept = is_kept(&report);
+    // The cause, before a rollback does away with it. A page's own status takes nothing back, and has one as well.
+    let is_unexplained = !was_kept || report.findings.iter().any(|finding| finding.code() == Code::HttpsStatus);
+    let report = if is_ours && is_unexplained {
+        let closely = Closeness { is_close: true, ..Closeness::default() };
+        let looked = runtime.block_on(signals::unless_interrupted(look::at_one(context, site, closely)));
+        looked.and_then(Result::ok).unwrap_or(report)
+    } else {
+        report
+    };
+    // The user may still have to change the other server.
+    if was_kept || is_kept(&report) || !is_ours {
+        Ok(Proven::Seen(Box::new(report)))
+    } else {
+        Err(ProofFailed::Report(Box::new(report)))
     }
 }
 

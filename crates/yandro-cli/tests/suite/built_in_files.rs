@@ -4,7 +4,7 @@ use std::fs;
 use std::time::{Duration, SystemTime};
 
 use super::built_in::Served;
-use super::kit::eventually;
+use super::kit::Ran;
 
 impl Served {
     fn get(&self, more: &[&str], path: &str) -> String {
@@ -16,9 +16,8 @@ impl Served {
         self.get(&[&["--dump-header", "-", "--output", "/dev/null"], more].concat(), path).to_lowercase()
     }
 
-    fn map_with(&self, options: &[&str], until: impl Fn() -> bool) {
-        self.sysroot.yandro(&[&["map", "saltmarsh.test"], options].concat()).succeeds();
-        eventually("the server has the options", until);
+    fn map_with(&self, options: &[&str]) -> Ran {
+        self.sysroot.yandro(&[&["map", "saltmarsh.test"], options].concat())
     }
 }
 
@@ -55,14 +54,20 @@ fn folders_have_indexes_lists_and_a_fallback() {
     assert!(served.headers(&[], "/tides.css/").contains(" 404 "));
 
     let status = |path: &str| served.get(&["--output", "/dev/null", "--write-out", "%{http_code}"], path);
-    served.map_with(&["--listing", "off"], || status("/quays/") == "404");
-    served.map_with(&["--index", "start.html"], || served.get(&[], "/harbour/") == "start");
+    // What is mapped is served when the command ends.
+    served.map_with(&["--listing", "off"]).succeeds();
+    assert_eq!(status("/quays/"), "404");
+    let ran = served.map_with(&["--index", "start.html"]);
+    assert_eq!(served.get(&[], "/harbour/"), "start");
     assert_eq!(status("/"), "404", "its index has another name now");
-    served.map_with(&["--fallback", "/harbour/start.html"], || served.get(&[], "/booking/7") == "start");
-    assert_eq!(served.get(&[], "/"), "start");
+    assert!(ran.status == 1 && ran.stdout.contains("fix: yandro map saltmarsh.test --index index.html\n"), "{ran}");
+    served.map_with(&["--fallback", "/harbour/start.html"]).succeeds();
+    assert_eq!(served.get(&[], "/booking/7") + &served.get(&[], "/"), "startstart");
     assert_eq!(status("/harbour/nothing"), "200");
-    served.map_with(&["--fallback", "/nowhere.html"], || served.get(&[], "/booking").contains("/nowhere.html"));
-    served.map_with(&["--index", "off", "--fallback", "off"], || served.get(&[], "/").contains("Saltmarsh Ferries"));
+    served.map_with(&["--fallback", "/nowhere.html"]);
+    assert!(served.get(&[], "/booking").contains("/nowhere.html"));
+    served.map_with(&["--index", "off", "--fallback", "off"]).succeeds();
+    assert!(served.get(&[], "/").contains("Saltmarsh Ferries"));
     let ran = served.sysroot.yandro(&["map", "saltmarsh.test", "--overrides", "off"]);
     assert!(ran.status == 2 && ran.stderr.contains("no `--overrides`"), "{ran}");
 }
@@ -119,7 +124,8 @@ fn answers_are_compressed_and_kept_as_the_standards_want() {
     assert_eq!(status(&known), "304");
     served.sysroot.write("saltmarsh/tides.css", "9876543210");
     assert_eq!((status(&known), served.get(&[], "/tides.css")), ("200".to_owned(), "9876543210".to_owned()));
-    served.map_with(&["--caching", "off"], || served.headers(&[], "/").contains("cache-control: no-store"));
+    served.map_with(&["--caching", "off"]).succeeds();
+    assert!(served.headers(&[], "/").contains("cache-control: no-store"));
     let (ran, list) =
         (served.sysroot.yandro(&["map", "saltmarsh.test", "--caching", "never"]), "home/ada/.config/yandro/sites.toml");
     assert!(ran.status == 2 && fs::read_to_string(served.sysroot.path(list)).unwrap().contains("caching = \"off\""));

@@ -5,11 +5,11 @@ mod install;
 mod keeper;
 pub(crate) mod names;
 pub(crate) mod requests;
+pub(crate) mod taken;
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, TcpListener};
-use std::time::{Duration, SystemTime};
+use std::time::Duration;
 
-use camino::Utf8Path;
 use yandro_core::{FastCgi, SiteList};
 use yandro_machine::files;
 use yandro_machine::php::OwnPhp;
@@ -50,6 +50,8 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c ServeArgs, ui: &mut Ui) ->
 }
 
 fn serve<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
+    // Before the list is read: a change meanwhile is one more to take up.
+    let state = taken::state(context);
     let list = context.enabled()?;
     let (sites, left_out) = served(context, &list)?;
     tell_left_out(ui, &left_out);
@@ -69,7 +71,7 @@ fn serve<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -> Result<Outc
         ));
         tell_served(context, &list, caller.as_deref(), ui);
         let mut php = OwnPhp::new(&context.machine);
-        let follow = follow(context, args, Serving { running: &running, php: &mut php, list }, ui);
+        let follow = follow(context, args, Serving { running: &running, php: &mut php, list, state }, ui);
         signals::unless_interrupted(follow).await;
         running.stop().await;
         Ok(Outcome::printed())
@@ -174,26 +176,35 @@ struct Serving<'s, 'm> {
     running: &'s Running,
     php: &'s mut OwnPhp<'m>,
     list: SiteList,
+    /// Fingerprint of the list and the certificates, as they were last looked at.
+    state: String,
 }
 
 /// Takes every change of the site list and of the certificates up, and has PHP run, for ever, or until nobody keeps this
 /// server any more.
 async fn follow(context: &Context, args: &ServeArgs, mut serving: Serving<'_, '_>, ui: &mut Ui) {
-    let mut last = state(context);
+    let taken = taken::Taken::begin(&context.machine);
+    let mut told = String::new();
     loop {
         let php: Vec<FastCgi> = serving.list.sites.iter().filter_map(|site| site.serving.php.clone()).collect();
         for fault in serving.php.keep(&php) {
             ui.note(&fault);
         }
+        if let Some(taken) = &taken
+            && told != serving.state
+        {
+            taken.tell(&serving.state);
+            told.clone_from(&serving.state);
+        }
         tokio::time::sleep(LOOK).await;
         if args.kept && background::is_left(&context.machine) {
             return;
         }
-        let now = state(context);
-        if now == last {
+        let now = taken::state(context);
+        if now == serving.state {
             continue;
         }
-        last = now;
+        serving.state = now;
         let exchanged = context.enabled().and_then(|list| Ok((served(context, &list)?, list)));
         match exchanged {
             Ok(((sites, left_out), list)) => {
@@ -206,17 +217,4 @@ async fn follow(context: &Context, args: &ServeArgs, mut serving: Serving<'_, '_
             Err(error) => ui.error(&error),
         }
     }
-}
-
-/// When the site list and the certificates were last changed.
-fn state(context: &Context) -> Vec<Option<SystemTime>> {
-    let places = &context.machine.places;
-    let changed = |path: &Utf8Path| path.metadata().and_then(|meta| meta.modified()).ok();
-    let mut state = vec![changed(&places.site_list()), changed(&places.certificates())];
-    let folders = places.certificates().read_dir_utf8().into_iter().flatten().flatten();
-    let mut chains: Vec<_> =
-        folders.map(|folder| (folder.path().to_owned(), changed(&folder.path().join("fullchain.pem")))).collect();
-    chains.sort();
-    state.extend(chains.into_iter().map(|(_, changed)| changed));
-    state
 }

@@ -8,8 +8,9 @@ use yandro_core::{HostName, HostsFile, Site, SiteList, System, answered_tenants}
 use yandro_machine::{files, resolver};
 use yandro_serve::{Responder, TenantNames};
 
+use super::install;
 use super::keeper::{self, KeeperFiles, Kept};
-use super::{install, state};
+use super::taken::state;
 use crate::args::{ManagerArg, ServeArgs};
 use crate::commands::apply::{Planned, apply, done};
 use crate::commands::jobs::{self, JobFiles, Kind};
@@ -24,6 +25,8 @@ const WORD: &[u8] = b"tenants";
 const TITLE: &str = "Resolve the names below local sites (yandro)";
 
 pub(super) fn run<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
+    // Before the list is read: a change meanwhile is one more to take up.
+    let mut last = (state(context), hosts(context));
     let list = context.enabled()?;
     let sites = count(answered_tenants(&list.sites).count(), "site");
     let address = resolver::responder(&context.machine);
@@ -44,7 +47,6 @@ pub(super) fn run<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -> Re
         let responding = responder.start(known(context, &list)?);
         ui.say(&format!("{STRONG}resolving the names below {sites}{STRONG:#} at {address}; Ctrl-C ends it"));
         let follow = async {
-            let mut last = (state(context), hosts(context));
             loop {
                 tokio::time::sleep(super::LOOK).await;
                 if args.kept && !KeeperFiles::of(&context.machine, Kept::Names).is_held() {
