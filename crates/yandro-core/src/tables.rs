@@ -45,31 +45,27 @@ pub fn set(text: &str, head: &str, array: &str, is_it: impl Fn(&DeTable<'_>) -> 
     spliced(text, &splices)
 }
 
-/// The text without the table of `array` that `is_it` knows. A comment right above it goes with
+/// The text without the tables of `array` that `is_it` knows. A comment right above one goes with
 /// it; one that a blank line sets apart stays, and so does the head of the file.
 pub fn remove(text: &str, array: &str, is_it: impl Fn(&DeTable<'_>) -> bool) -> String {
-    let Some(entry) = find(text, array, is_it) else {
-        return text.to_owned();
-    };
-    let mut start = entry.start;
-    let comments: Vec<source::Line> =
-        source::lines(text.as_bytes()).take_while(|line| line.full.start < entry.start).collect();
-    for line in comments.iter().rev() {
-        if !text[line.text.clone()].trim_start().starts_with('#') {
-            break;
+    let lines: Vec<source::Line> = source::lines(text.as_bytes()).collect();
+    let gone = find_all(text, array, is_it).into_iter().map(|entry| {
+        let above = &lines[..lines.partition_point(|line| line.full.start < entry.start)];
+        let is_comment = |line: &&source::Line| text[line.text.clone()].trim_start().starts_with('#');
+        let comments = above.iter().rev().take_while(is_comment).count();
+        let mut above = &above[..above.len() - comments];
+        if comments > 0 && above.is_empty() {
+            return entry.start..entry.end;
         }
-        start = line.full.start;
-    }
-    if start == 0 {
-        start = entry.start;
-    }
-    // The blank line that set the site apart from the one above it.
-    if let Some(line) = comments.iter().find(|line| line.full.end == start)
-        && text[line.text.clone()].trim().is_empty()
-    {
-        start = line.full.start;
-    }
-    spliced(text, &[Splice::remove(start..entry.end)])
+        // The blank line that set the site apart from the one above it.
+        if let Some((last, rest)) = above.split_last()
+            && text[last.text.clone()].trim().is_empty()
+        {
+            above = rest;
+        }
+        above.last().map_or(0, |line| line.full.end)..entry.end
+    });
+    spliced(text, &gone.map(Splice::remove).collect::<Vec<_>>())
 }
 
 /// The keys with text values in the table of `array` that `is_it` knows.
@@ -175,22 +171,30 @@ impl TableEntry<'_> {
 }
 
 fn find<'a>(text: &'a str, array: &str, is_it: impl Fn(&DeTable<'_>) -> bool) -> Option<TableEntry<'a>> {
-    let document = DeTable::parse(text).ok()?.into_inner();
-    let (_, sites) = document.into_iter().find(|(key, _)| key.get_ref() == array)?;
-    let DeValue::Array(sites) = sites.into_inner() else { return None };
-    sites.into_iter().find_map(|site| {
+    find_all(text, array, is_it).into_iter().next()
+}
+
+fn find_all<'a>(text: &'a str, array: &str, is_it: impl Fn(&DeTable<'_>) -> bool) -> Vec<TableEntry<'a>> {
+    let document = DeTable::parse(text).map(Spanned::into_inner).unwrap_or_default();
+    let sites = document.into_iter().find(|(key, _)| key.get_ref() == array).map(|(_, sites)| sites.into_inner());
+    let Some(DeValue::Array(sites)) = sites else { return Vec::new() };
+    let found = sites.into_iter().filter_map(|site| {
         let span = site.span();
         let DeValue::Table(table) = site.into_inner() else { return None };
+        if !is_it(&table) {
+            return None;
+        }
         let own = table.values().filter(|value| !is_below(text, value)).map(|value| value.span().end);
         let last_own = own.fold(span.end, usize::max);
         let last = table.values().map(end_of).fold(span.end, usize::max);
-        is_it(&table).then(|| TableEntry {
+        Some(TableEntry {
             table,
             start: whole_lines(text, span.clone()).start,
             own_end: whole_lines(text, span.start..last_own).end,
             end: whole_lines(text, span.start..last).end,
         })
-    })
+    });
+    found.collect()
 }
 
 /// Whether a value is tables with headers of their own (`[[site.step]]`).

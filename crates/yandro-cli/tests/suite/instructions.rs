@@ -81,7 +81,8 @@ fn four_times_the_sites_cost_less_than_six_times_as_much() {
     if !has(&["valgrind"], false) {
         return;
     }
-    let words: [&[&str]; 2] = [&["settle", "--yes"], &["sites"]];
+    // One after the other: the last two take all of them away, and bring them back.
+    let words: [&[&str]; 4] = [&["settle", "--yes"], &["sites"], &["undo"], &["undo", "2"]];
     let cost = |sites: usize| {
         let sysroot = Sysroot::new();
         let site =

@@ -1,7 +1,7 @@
 //! Change sets and their steps.
 
 use core::net::IpAddr;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 
 use camino::{Utf8Path, Utf8PathBuf};
 use serde::{Deserialize, Serialize};
@@ -354,6 +354,18 @@ impl ChangeSet {
     pub fn without(&mut self, path: &Utf8Path) {
         self.steps
             .retain(|step| step.path() != path || matches!(step.change, Change::Folder { .. } | Change::Trust(_)));
+    }
+
+    /// Has these steps in the place of those of the same paths, all at the end; of two of them the later one counts.
+    pub(super) fn replace(&mut self, steps: Vec<Step>) {
+        let stays = |step: &Step| matches!(step.change, Change::Folder { .. } | Change::Trust(_));
+        let paths: HashSet<Utf8PathBuf> = steps.iter().map(|step| step.path().to_owned()).collect();
+        self.steps.retain(|step| stays(step) || !paths.contains(step.path()));
+        let mut later = HashSet::new();
+        let kept = steps.into_iter().rev().filter(|step| later.insert(step.path().to_owned()) || stays(step));
+        let mut kept: Vec<Step> = kept.collect();
+        kept.reverse();
+        self.steps.extend(kept);
     }
 
     /// The change of this file, if there is one.

@@ -12,14 +12,8 @@ use crate::site::SiteList;
 /// # Errors
 /// When names below a site can't be resolved.
 pub(super) fn note_applied(observed: &Observed, changes: &[SiteChange]) -> Result<ChangeSet, PlanError> {
-    let mut sites = observed.applied.sites().clone();
-    for SiteChange { before, after } in changes {
-        sites = match (before, after) {
-            (before, Some(after)) => sites.replaced(&before.as_ref().unwrap_or(after).name, after),
-            (Some(before), None) => sites.without(&before.name),
-            (None, None) => continue,
-        };
-    }
+    let changes = changes.iter().map(|change| (change.before.as_ref(), change.after.as_ref()));
+    let sites = observed.applied.sites().clone().with_changes(changes);
     note_sites(observed, &sites)
 }
 

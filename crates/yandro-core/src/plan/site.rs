@@ -18,7 +18,7 @@ use super::role::Role;
 use crate::config::OTHERS;
 use crate::hosts::{self, Mapping};
 use crate::name::{HostName, Suffix};
-use crate::site::{Https, IndexedList, ServerId, Site, SiteList, is_bare, remove_site, replace_site};
+use crate::site::{Https, IndexedList, ServerId, Site, SiteList, is_bare, remove_sites, replace_site};
 
 /// Plans to map `site`, which replaces the site of that name in `list`.
 ///
@@ -163,13 +163,14 @@ pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, Pl
     let mut set = ChangeSet::default();
     let places = &observed.places;
     // An alias that was taken out of the list by hand is still on the machine.
-    let applied = sites.iter().filter_map(|site| observed.applied.site(&site.name));
+    let all_applied = IndexedList::of(observed.applied.sites());
+    let applied = sites.iter().filter_map(|site| all_applied.site(&site.name));
     let names = sites.iter().copied().chain(applied).flat_map(|site| site.names().cloned());
     let names: Vec<HostName> = names.collect();
     let before = hosts_file(observed)?;
     drop_from_hosts(&mut set, observed, before, &names);
     for &site in sites {
-        let before = observed.applied.site(&site.name).unwrap_or(site).clone();
+        let before = all_applied.site(&site.name).unwrap_or(site).clone();
         set.sites.push(SiteChange { before: Some(before), after: None });
         drop_certificate(&mut set, observed, &site.name);
         drop_pools(&mut set, observed, &site.name, None);
@@ -177,8 +178,7 @@ pub fn unmap_sites(observed: &Observed, sites: &[&Site]) -> Result<ChangeSet, Pl
     let names: Vec<&HostName> = sites.iter().map(|site| &site.name).collect();
     take_from_servers(&mut set, observed, &names, None);
     release_ports(&mut set, observed);
-    let text = observed.list.clone().unwrap_or_default();
-    let rest = sites.iter().fold(text, |text, site| remove_site(&text, &site.name));
+    let rest = remove_sites(observed.list.as_deref().unwrap_or_default(), &names);
     // A list in which only yandro's own first comment is left goes.
     let rest = Some(rest.into_bytes()).filter(|rest| !is_bare(rest));
     let before = observed.list.clone().map(String::into_bytes);

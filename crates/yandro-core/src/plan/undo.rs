@@ -4,7 +4,9 @@
 //! that was edited since keeps the later edit: only the lines of the change set's
 //! own sites are removed or restored, by planning those sites again.
 
-use camino::{Utf8Path, Utf8PathBuf};
+use std::collections::HashSet;
+
+use camino::Utf8PathBuf;
 
 use super::change::{
     Change, ChangeSet, FileChange, LinkChange, RightsChange, RowsChange, SiteChange, Step, TrustChange,
@@ -21,7 +23,7 @@ use super::undoing::{DoneStep, Undoing};
 use crate::config::others_name;
 use crate::hosts::{TakeOver, has_taken_over};
 use crate::name::HostName;
-use crate::site::{ServerId, SiteList};
+use crate::site::{IndexedList, ServerId, SiteList};
 
 /// Why a change set can't be taken back. Nothing has been changed.
 #[derive(Debug, thiserror::Error)]
@@ -98,10 +100,8 @@ impl<'u> Undo<'u> {
         if took_over(undoing.steps) {
             observed.wishes.take_over = TakeOver::Yes;
         }
-        let rest = undoing.sites.iter().fold(list.clone(), |rest, change| match (&change.before, &change.after) {
-            (Some(before), after) => rest.replaced(&after.as_ref().unwrap_or(before).name, before),
-            (None, _) => rest.without(name_of(change)),
-        });
+        let back = undoing.sites.iter().map(|change| (change.after.as_ref(), change.before.as_ref()));
+        let rest = list.clone().with_changes(back);
         Self { observed, places, undoing, list, rest, set: ChangeSet::default() }
     }
 
@@ -109,10 +109,11 @@ impl<'u> Undo<'u> {
     /// made.
     fn check(&self) -> Result<(), UndoError> {
         let writes_list = self.undoing.steps.iter().any(|step| *step.role() == Role::SiteList);
+        let (listed, applied) = (IndexedList::of(self.list), IndexedList::of(self.observed.applied.sites()));
         let is_changed = |change: &&SiteChange| {
             let after = change.after.as_ref();
             let name = after.map_or_else(|| name_of(change), |after| &after.name);
-            writes_list && self.list.site(name) != after || self.observed.applied.site(name) != after
+            writes_list && listed.site(name) != after || applied.site(name) != after
         };
         if let Some(change) = self.undoing.sites.iter().find(is_changed) {
             return Err(UndoError::SiteChanged(name_of(change).clone()));
@@ -147,11 +148,14 @@ impl<'u> Undo<'u> {
     fn take_steps_back(&mut self) {
         let has_other_lists = has_other_lists(&self.observed, self.list, self.undoing.sites);
         let emptied: Vec<ServerId> = self.set.steps.iter().filter_map(emptied_server).collect();
+        let mut planned: HashSet<Utf8PathBuf> = self.set.steps.iter().map(|step| step.path().to_owned()).collect();
+        let mut back = Vec::new();
         for step in self.undoing.steps {
             let DoneStep::Untouched(inverse) = step else { continue };
             if let Change::Folder { path, .. } = &inverse.change {
                 if !path.starts_with(&self.places.data) && !path.starts_with(&self.places.config) {
-                    self.set.step(inverse.role.clone(), Change::EmptyFolder { path: path.clone() });
+                    let change = Change::EmptyFolder { path: path.clone() };
+                    back.push(Step { role: inverse.role.clone(), change });
                 }
                 continue;
             }
@@ -163,27 +167,24 @@ impl<'u> Undo<'u> {
             let server = self.observed.server_of(path);
             let goes_whole = self.rest.sites.is_empty() || server.is_some_and(|server| emptied.contains(&server));
             let is_lists = matches!(role, Role::SiteList | Role::AppliedSites);
-            let is_planned = (is_shared || is_lists) && goes_whole && self.has_step(path);
-            let is_made_anew = is_issued_again(inverse) || self.has_foreign_certificate(inverse);
-            if is_made_anew || is_shared && is_needed || is_planned {
+            let is_planned = planned.contains(path);
+            let is_made_anew = is_issued_again(inverse) || is_planned && self.has_foreign_certificate(inverse);
+            if is_made_anew || is_shared && is_needed || (is_shared || is_lists) && goes_whole && is_planned {
                 continue;
             }
-            self.set.without(path);
-            self.set.steps.push(inverse.clone());
+            planned.insert(path.to_owned());
+            back.push(inverse.clone());
         }
+        self.set.replace(back);
     }
 
     /// Whether a step would bring the default virtual hosts back with the certificate of another list,
-    /// which may be gone by now: they are planned with this list's.
+    /// which may be gone by now.
     fn has_foreign_certificate(&self, step: &Step) -> bool {
         let Change::File(FileChange { path, after: Some(text), .. }) = &step.change else { return false };
         let is_of = |server: &&dyn ServerModel| server.own().layout.site_file(&others_name()) == *path;
         let server = self.observed.configured().into_iter().find(is_of);
-        self.has_step(path) && server.is_some_and(|server| foreign_certificate(&self.places, server, text).is_some())
-    }
-
-    fn has_step(&self, path: &Utf8Path) -> bool {
-        self.set.steps.iter().any(|step| step.path() == path)
+        server.is_some_and(|server| foreign_certificate(&self.places, server, text).is_some())
     }
 
     /// With the last site goes what earlier undos left in place for others.
@@ -192,6 +193,7 @@ impl<'u> Undo<'u> {
         if !self.rest.sites.is_empty() || has_other_lists {
             return;
         }
+        let mut planned: HashSet<Utf8PathBuf> = self.set.steps.iter().map(|step| step.path().to_owned()).collect();
         for step in self.undoing.leftovers {
             let DoneStep::Untouched(inverse) = step else { continue };
             let is_removal = matches!(
@@ -200,7 +202,7 @@ impl<'u> Undo<'u> {
             );
             // Lines of files that were there before go back with their journal.
             let is_shared = inverse.role.is_shared_by_sites() && !matches!(inverse.role, Role::SharedConfig(_));
-            if is_removal && is_shared && !self.has_step(inverse.path()) {
+            if is_removal && is_shared && planned.insert(inverse.path().to_owned()) {
                 self.set.steps.push(inverse.clone());
             }
         }

@@ -3,6 +3,8 @@
 //! Comments, order, spelling, line ends and blank lines of everything that is
 //! not changed stay as they are, to the byte.
 
+use std::collections::HashSet;
+
 use camino::Utf8Path;
 use toml::de::DeTable;
 
@@ -27,7 +29,7 @@ pub fn set_site(text: &str, site: &Site, home: Option<&Utf8Path>) -> String {
 
 /// The text of a site list with `site` in the place of the site `name`, or at the end.
 pub(crate) fn replace_site(text: &str, name: &HostName, site: &Site, home: Option<&Utf8Path>) -> String {
-    let is_it = |table: &DeTable<'_>| is_site(table, name);
+    let is_it = |table: &DeTable<'_>| name_of(table).is_some_and(|own| own == *name);
     let written = if text.contains("~/") { tables::texts_in(text, "site", is_it) } else { Vec::new() };
     tables::set(text, HEAD, "site", is_it, &fields(site, &written, home))
 }
@@ -40,16 +42,16 @@ impl SiteList {
     }
 }
 
-/// The text of a site list without the site of this name. A comment right above
-/// the site goes with it; one that a blank line sets apart stays, and so does
+/// The text of a site list without the sites of these names. A comment right above
+/// a site goes with it; one that a blank line sets apart stays, and so does
 /// the head of the file.
-pub(crate) fn remove_site(text: &str, name: &HostName) -> String {
-    tables::remove(text, "site", |table| is_site(table, name))
+pub(crate) fn remove_sites(text: &str, names: &[&HostName]) -> String {
+    let names: HashSet<&HostName> = names.iter().copied().collect();
+    tables::remove(text, "site", |table| name_of(table).is_some_and(|own| names.contains(&own)))
 }
 
-fn is_site(table: &DeTable<'_>, name: &HostName) -> bool {
-    let own = tables::text_of(table, "name");
-    own.is_some_and(|text| HostName::parse(text).is_ok_and(|own| own == *name))
+fn name_of(table: &DeTable<'_>) -> Option<HostName> {
+    HostName::parse(tables::text_of(table, "name")?).ok()
 }
 
 /// Every key that yandro knows, with its value for this site. A path that is written with `~/` stays so.
@@ -91,9 +93,9 @@ mod tests {
 
     #[test]
     fn a_site_goes_with_its_own_comment_and_no_other() {
-        let rest = remove_site(BY_HAND, &HostName::parse("depot.saltmarsh.test").unwrap());
+        let rest = remove_sites(BY_HAND, &[&HostName::parse("depot.saltmarsh.test").unwrap()]);
         assert!(rest.ends_with("# kept: see the wiki\r\n"), "{rest:?}");
-        let rest = remove_site(BY_HAND, &HostName::parse("saltmarsh.test").unwrap());
+        let rest = remove_sites(BY_HAND, &[&HostName::parse("saltmarsh.test").unwrap()]);
         assert!(rest.starts_with("# Ferries, all of them\r\n\r\n\r\n# kept"), "{rest:?}");
     }
 
@@ -103,7 +105,7 @@ mod tests {
             let new = site("fähre.test", "/srv/fähre");
             let longer = set_site(text, &new, None);
             assert_eq!(SiteList::parse(&longer, None).unwrap().site(&new.name), Some(&new));
-            assert_eq!(remove_site(&longer, &new.name), text);
+            assert_eq!(remove_sites(&longer, &[&new.name]), text);
         }
     }
 

@@ -146,6 +146,35 @@ impl SiteList {
     pub fn without(&self, name: &HostName) -> Self {
         Self { sites: self.sites.iter().filter(|site| site.name != *name).cloned().collect() }
     }
+
+    /// The list after changes of sites, each as it was and as it is then, one after the other.
+    #[must_use]
+    pub(crate) fn with_changes<'c>(self, changes: impl Iterator<Item = (Option<&'c Site>, Option<&'c Site>)>) -> Self {
+        let mut places: HashMap<HostName, usize> =
+            self.sites.iter().enumerate().map(|(place, site)| (site.name.clone(), place)).collect();
+        let mut sites: Vec<Option<Site>> = self.sites.into_iter().map(Some).collect();
+        for (before, after) in changes {
+            let Some(name) = before.or(after).map(|site| &site.name) else { continue };
+            let place = places.remove(name);
+            let Some(after) = after else {
+                if let Some(place) = place {
+                    sites[place] = None;
+                }
+                continue;
+            };
+            // A site that had the name until now gives way.
+            if let Some(other) = places.remove(&after.name) {
+                sites[other] = None;
+            }
+            let place = place.unwrap_or_else(|| {
+                sites.push(None);
+                sites.len() - 1
+            });
+            sites[place] = Some(after.clone());
+            places.insert(after.name.clone(), place);
+        }
+        Self { sites: sites.into_iter().flatten().collect() }
+    }
 }
 
 /// The tables of a text that has nothing but sites.
@@ -258,5 +287,35 @@ pub(super) fn read_option(
 impl ListError {
     pub(super) fn new(text: &str, span: &Range<usize>, message: impl fmt::Display) -> Self {
         Self { message: message.to_string(), excerpt: Excerpt::new(text.as_bytes(), span) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::site::Content;
+
+    fn site() -> impl Strategy<Value = Site> {
+        ("[a-e]", "[x-z]").prop_map(|(name, folder)| {
+            Site::new(HostName::parse(&format!("{name}.test")).unwrap(), Content::folder(format!("/srv/{folder}")))
+        })
+    }
+
+    proptest! {
+        #[test]
+        fn many_changes_are_the_same_as_one_after_the_other(
+            changes in proptest::collection::vec((proptest::option::of(site()), proptest::option::of(site())), 0..12),
+        ) {
+            let at_once = SiteList::default()
+                .with_changes(changes.iter().map(|(before, after)| (before.as_ref(), after.as_ref())));
+            let in_turn = changes.iter().fold(SiteList::default(), |list, change| match change {
+                (before, Some(after)) => list.replaced(&before.as_ref().unwrap_or(after).name, after),
+                (Some(before), None) => list.without(&before.name),
+                (None, None) => list,
+            });
+            prop_assert_eq!(at_once, in_turn);
+        }
     }
 }

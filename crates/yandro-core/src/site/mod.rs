@@ -21,7 +21,7 @@ pub(crate) use crate::servers::ServerKind;
 pub use certificate::CertificateTerms;
 pub(crate) use certificate::checked_days;
 pub use edit::set_site;
-pub(crate) use edit::{is_bare, remove_site, replace_site};
+pub(crate) use edit::{is_bare, remove_sites, replace_site};
 pub use invalid::InvalidValue;
 pub(crate) use list::IndexedList;
 pub use list::{ListError, SiteList};

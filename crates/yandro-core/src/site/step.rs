@@ -110,7 +110,7 @@ fn read_step(text: &str, step: &Spanned<DeValue<'_>>) -> Result<SiteStep, ListEr
 #[cfg(test)]
 mod tests {
     use super::super::{Content, Site, project_sites, set_site};
-    use super::super::{SiteList, edit::remove_site};
+    use super::super::{SiteList, edit::remove_sites};
     use super::*;
 
     const LIST: &str = "[[site]]\nname = \"saltmarsh.test\"\nfolder = \"/srv/saltmarsh\"\n\n[[site.step]]\nrun = \"composer install --no-dev\"\n\n  [[site.step]] # the tables\n  run = \"echo $SITE_URL > url\"\n  shell = true\n  minutes = 2\n\n# the handbook\n[[site]]\nname = \"depot.test\"\nfolder = \"/srv/depot\"\n";
@@ -131,7 +131,7 @@ mod tests {
         assert!(text.contains("saltmarsh\"\naliases = [\"www.saltmarsh.test\"]\n\n[[site.step]]"), "{text}");
         assert_eq!(SiteList::parse(&text, None).unwrap().sites[0], changed);
         assert_eq!(site_steps(&text).unwrap(), steps);
-        let rest = remove_site(LIST, &changed.name);
+        let rest = remove_sites(LIST, &[&changed.name]);
         assert_eq!(rest, "\n# the handbook\n[[site]]\nname = \"depot.test\"\nfolder = \"/srv/depot\"\n");
         let longer = set_site(LIST, &Site::new(HostName::parse("pier.test").unwrap(), Content::folder("/srv/p")), None);
         assert_eq!(site_steps(&longer).unwrap()[0], steps[0]);

@@ -1,7 +1,7 @@
 //! A site list that is edited, and brought about by `settle`.
 
 use super::*;
-use crate::site::{remove_site, replace_site, set_site};
+use crate::site::{remove_sites, replace_site, set_site};
 
 /// An edit by hand.
 #[derive(Clone, Debug)]
@@ -66,10 +66,10 @@ impl Disk {
                 let site = list.site(&at(from)).filter(|_| list.owner(&at(to)).is_none())?;
                 replace_site(&text, &at(from), &Site { name: at(to), ..site.clone() }, None)
             }
-            Edit::Remove(which) => remove_site(&text, &at(which)),
+            Edit::Remove(which) => remove_sites(&text, &[&at(which)]),
             Edit::Swap => {
                 let first = list.sites.first()?;
-                set_site(&remove_site(&text, &first.name), first, None)
+                set_site(&remove_sites(&text, &[&first.name]), first, None)
             }
             Edit::Line(which) | Edit::Change(which) => {
                 let server = list.site(&at(which)).and_then(|site| site.server);
