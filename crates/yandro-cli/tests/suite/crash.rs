@@ -59,7 +59,7 @@ impl Scene {
         };
         scene.run(&[], &["map", "saltmarsh.test", "./saltmarsh", "--alias", "www.saltmarsh.test"]);
         for words in prepare {
-            let (command, file) = (words[0], words[1]);
+            let (command, file) = (words[0], words.get(1).copied().unwrap_or_default());
             match command {
                 "rm" => std::fs::remove_file(scene.sysroot.path(file)).unwrap(),
                 "add" => {
@@ -265,20 +265,28 @@ fn a_settle_killed_anywhere() {
     broken(SETTLED, &["settle"], false, KILLED, 30);
 }
 
-/// Certificates of many sites are written by several threads.
+/// Certificates of many sites are written and taken away by several threads.
 #[test]
-fn a_settle_of_many_new_sites_killed_or_refused_anywhere() {
+fn a_settle_of_many_new_sites_and_its_undo_killed_or_refused_anywhere() {
     let sites: String = (0..20)
         .map(|boat| format!("\n[[site]]\nname = \"boat{boat}.test\"\nfolder = \"/srv\"\nserver = \"built-in\"\n"))
         .collect();
-    let Some(scene) = Scene::new(&[&["add", &sites]], &["settle"], false) else { return };
-    let kept = scene.keep();
-    let faults =
+    let add: &[&str] = &["add", &sites];
+    let refused =
         [("rename", "error=EIO"), ("fsync", "error=EIO"), ("write", "error=ENOSPC"), ("mkdir", "error=ENOSPC")];
-    let kills = ["rename", "fsync", "fchmod"].map(|call| (call, "signal=SIGKILL"));
-    let points = faults.into_iter().chain(kills).flat_map(|(call, fault)| (1..=4).map(move |when| (call, fault, when)));
-    let broken = points.filter(|point| scene.break_at(kept.path(), *point)).count();
-    assert!(broken >= 16, "only {broken} points were found");
+    let killed = [("rename", "signal=SIGKILL"), ("fsync", "signal=SIGKILL"), ("fchmod", "signal=SIGKILL")];
+    let unlinked = [("unlink", "error=EIO"), ("unlink", "signal=SIGKILL")];
+    let cases: [(&[&[&str]], &[&str], Vec<_>, usize); 2] = [
+        (&[add], &["settle"], [&refused[..], &killed].concat(), 16),
+        (&[add, &["settle"]], &["undo"], [&refused[..3], &killed[..2], &unlinked].concat(), 12),
+    ];
+    for (before, words, faults, least) in cases {
+        let Some(scene) = Scene::new(before, words, false) else { return };
+        let kept = scene.keep();
+        let points = faults.iter().flat_map(|(call, fault)| (1..=4).map(move |when| (*call, *fault, when)));
+        let broken = points.filter(|point| scene.break_at(kept.path(), *point)).count();
+        assert!(broken >= least, "{words:?}: only {broken} points were found");
+    }
 }
 
 #[test]

@@ -1,29 +1,31 @@
-//! Certificates written side by side. A disk makes several files safe in little more time than one, and a change of all
+//! Certificates written and taken away side by side. A disk makes several files safe in little more time than one, and a change of all
 //! sites has thousands of them; their order among themselves doesn't matter.
 
-use std::collections::{BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use camino::Utf8Path;
 use yandro_core::{Access, Change, FileChange, Step};
 
-use super::steps::{StepsWork, Stopped, Task, attributes_for, keep_before, make_unsafe_folder};
+use super::record::Record;
+use super::steps::{StepsWork, Stopped, Task, attributes_for, hold, keep_before, make_unsafe_folder};
 use crate::caller;
 use crate::files::{self, FileError};
 use crate::interrupt;
 use crate::machine::Machine;
+use crate::os;
 
 /// From how many tasks on it is worth while.
 const FEW: usize = 16;
-/// How many files are written at once.
+/// How many sites' files are changed at once.
 const AT_ONCE: usize = 8;
 
 /// Tasks, parted by whether they can be done side by side.
 pub(super) struct Parted<'w> {
     /// The folders above all certificates, which come first.
     pub(super) above: Vec<Task<'w>>,
-    /// New or changed files of certificates, and their folders; none if they are few.
+    /// Files of certificates that are written or go, and their folders; none if they are few.
     pub(super) certificates: Vec<Task<'w>>,
     /// The rest, in its order.
     pub(super) others: Vec<Task<'w>>,
@@ -32,9 +34,19 @@ pub(super) struct Parted<'w> {
 impl<'w> Parted<'w> {
     pub(super) fn of(tasks: Vec<Task<'w>>, machine: &Machine) -> Self {
         let folder = machine.places.certificates();
-        let held: HashSet<&Utf8Path> = tasks.iter().filter_map(Task::held_key).filter_map(Utf8Path::parent).collect();
+        let folders = |is_one: fn(&FileChange) -> bool| -> HashSet<&Utf8Path> {
+            tasks.iter().filter(|task| task.file().is_some_and(is_one)).map(Task::folder).collect()
+        };
+        let goes = folders(|change| change.after.is_none());
+        let stays = folders(|change| change.after.is_some());
         // A certificate that gets another key changes together with it.
-        let is_taken = |task: &Task<'_>| is_certificate(task, &folder) && !held.contains(task.folder());
+        let replaced = folders(|change| change.access == Access::Secret && change.before.is_some());
+        let is_taken = |task: &Task<'_>| {
+            let folder_of = task.folder();
+            let is_apart =
+                if goes.contains(folder_of) { !stays.contains(folder_of) } else { !replaced.contains(folder_of) };
+            is_certificate(task, &folder) && is_apart
+        };
         let (certificates, rest): (Vec<_>, Vec<_>) = tasks.iter().partition(|task| is_taken(task));
         if certificates.len() < FEW {
             return Self { above: Vec::new(), certificates: Vec::new(), others: tasks };
@@ -46,12 +58,6 @@ impl<'w> Parted<'w> {
 }
 
 impl<'w> Task<'w> {
-    /// The key that it replaces: it is held until the end.
-    fn held_key(&self) -> Option<&'w Utf8Path> {
-        let change = self.file()?;
-        (change.access == Access::Secret && change.before.is_some()).then_some(&change.path)
-    }
-
     fn file(&self) -> Option<&'w FileChange> {
         match self {
             Self::Step { step: Step { change: Change::File(change), .. }, .. } => Some(change),
@@ -68,41 +74,43 @@ impl<'w> Task<'w> {
     }
 }
 
-/// Whether a task makes a site's folder of certificates, or writes a file in one.
+/// Whether a task makes a site's folder of certificates, or changes a file in one.
 fn is_certificate(task: &Task<'_>, folder: &Utf8Path) -> bool {
-    let writes = matches!(task, Task::Folder { .. }) || task.file().is_some_and(|change| change.after.is_some());
-    writes && task.folder().parent() == Some(folder)
+    let is_one = matches!(task, Task::Folder { .. }) || task.file().is_some();
+    is_one && task.folder().parent() == Some(folder)
 }
 
-impl StepsWork<'_> {
-    /// Writes certificates, in no order; their folders are made first.
-    pub(super) fn write_certificates(&self, tasks: &[Task<'_>]) -> Result<(), Stopped> {
+/// The files of one site, each with the number of its step.
+type OfSite<'w> = Vec<(&'w FileChange, usize)>;
+
+impl<'w> StepsWork<'w> {
+    /// Changes certificates, site by site in no order; their folders are made first.
+    pub(super) fn change_certificates(&self, tasks: &[Task<'w>]) -> Result<(), Stopped> {
         self.make_folders(tasks)?;
+        let mut sites: BTreeMap<&Utf8Path, OfSite<'w>> = BTreeMap::new();
+        for task in tasks {
+            if let (Some(change), Task::Step { number, .. }) = (task.file(), task) {
+                sites.entry(task.folder()).or_default().push((change, *number));
+            }
+        }
+        let sites: Vec<OfSite<'w>> = sites.into_values().collect();
         // All of them are the user's own: none needs the helper.
         let (machine, record) = (self.machine, self.record);
-        let write = |change: &FileChange, number| -> Result<(), FileError> {
-            let Some(content) = &change.after else { return Ok(()) };
-            let _rights = caller::rights_for(&change.path);
-            let attributes = attributes_for(machine, change);
-            let mark = || keep_before(machine, record, change, number);
-            files::write(&change.path, content, &attributes, record.tag(), mark).map(|_| ())
-        };
         let next = AtomicUsize::new(0);
         let stopped = Mutex::new(None);
         let work = || {
-            while let Some(task) = tasks.get(next.fetch_add(1, Ordering::Relaxed)) {
-                let (Some(change), Task::Step { number, .. }) = (task.file(), task) else { continue };
-                let why = match write(change, *number) {
+            while let Some(site) = sites.get(next.fetch_add(1, Ordering::Relaxed)) {
+                let why = match change_site(machine, record, site) {
                     Err(error) => Stopped::File(error),
                     Ok(()) if interrupt::came() => Stopped::Interrupted,
                     Ok(()) => continue,
                 };
                 // The others end what they have begun.
-                next.store(tasks.len(), Ordering::Relaxed);
+                next.store(sites.len(), Ordering::Relaxed);
                 stopped.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(why);
             }
         };
-        std::thread::scope(|scope| (0..AT_ONCE.min(tasks.len())).for_each(|_| _ = scope.spawn(work)));
+        std::thread::scope(|scope| (0..AT_ONCE.min(sites.len())).for_each(|_| _ = scope.spawn(work)));
         stopped.into_inner().unwrap_or_else(PoisonError::into_inner).map_or(Ok(()), Err)
     }
 
@@ -123,6 +131,29 @@ impl StepsWork<'_> {
         }
         Ok(())
     }
+}
+
+/// Writes the files of one site, or takes them away, and makes that safe.
+fn change_site(machine: &Machine, record: &Record, site: &OfSite<'_>) -> Result<(), FileError> {
+    let mut gone = None;
+    for (change, number) in site {
+        let path = &change.path;
+        let _rights = caller::rights_for(path);
+        if let Some(content) = &change.after {
+            let mark = || keep_before(machine, record, change, *number);
+            files::write(path, content, &attributes_for(machine, change), record.tag(), mark)?;
+            continue;
+        }
+        match change.access {
+            Access::Secret => hold(change, record)?,
+            _ => os::remove_file(files::follow_folder(path)).map_err(FileError::at(path))?,
+        }
+        tracing::debug!(target: "remove", "{path}");
+        gone = path.parent();
+    }
+    let Some(folder) = gone else { return Ok(()) };
+    let _rights = caller::rights_for(folder);
+    files::sync_folder(folder)
 }
 
 #[cfg(test)]

@@ -64,7 +64,7 @@ impl StepsWork<'_> {
         let tasks = tasks.filter(|task| task.phase() == phase).collect();
         let Parted { above, certificates, others } = Parted::of(tasks, self.machine);
         self.do_tasks(&above)?;
-        self.write_certificates(&certificates)?;
+        self.change_certificates(&certificates)?;
         self.do_tasks(&others)
     }
 
@@ -110,12 +110,7 @@ impl StepsWork<'_> {
     fn write_file(&self, change: &FileChange, mark: impl Fn() -> Result<(), FileError>) -> Result<(), FileError> {
         let path = &change.path;
         if change.access == Access::Secret && change.before.is_some() {
-            let held = held(path, self.record);
-            // A second name first: during the replacement there is always a key.
-            let is_linked = change.after.is_some() && os::hard_link(path, &held).is_ok();
-            if !is_linked {
-                os::rename(path, &held).map_err(FileError::at(path))?;
-            }
+            hold(change, self.record)?;
             files::sync_folder_of(path)?;
         }
         let Some(content) = &change.after else {
@@ -164,6 +159,16 @@ pub(super) fn make_unsafe_folder(machine: &Machine, path: &Utf8Path, access: Acc
     Ok(())
 }
 
+/// Holds what a secret file has until the change set is done. Its folder is yet to be made safe.
+pub(super) fn hold(change: &FileChange, record: &Record) -> Result<(), FileError> {
+    let (path, held) = (&change.path, held(&change.path, record));
+    // A second name first: during the replacement there is always a key.
+    if change.after.is_some() && os::hard_link(path, &held).is_ok() {
+        return Ok(());
+    }
+    os::rename(path, &held).map_err(FileError::at(path))
+}
+
 /// The place where a secret file is held until the change set is done: records never hold its content.
 pub(super) fn held(path: &Utf8Path, record: &Record) -> Utf8PathBuf {
     files::temporary(path, &format!("held-{}", record.tag()))
@@ -179,7 +184,10 @@ pub(super) fn clean_up(machine: &Machine, record: &Record, history: &Utf8Path) {
         if *access == Access::Secret {
             is_clean &= unless_gone(os::remove_file(held(path, record))).is_ok();
         }
-        if let Ok(real) = files::follow(path) {
+        // What is taken away was not written beside its place first.
+        if after.is_some()
+            && let Ok(real) = files::follow(path)
+        {
             is_clean &= unless_gone(os::remove_file(files::temporary(&real, record.tag()))).is_ok();
         }
         // A folder of yandro's own goes with its last file; up to the first that isn't empty.
