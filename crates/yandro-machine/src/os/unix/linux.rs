@@ -1,7 +1,5 @@
 //! Linux: processes and sockets by proc(5), rights on files by setfsuid(2).
 
-use core::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-use std::collections::BTreeMap;
 use std::ffi::{CStr, CString};
 use std::fs;
 use std::io;
@@ -14,7 +12,7 @@ use rustix::fs::OFlags;
 use rustix::thread::{set_thread_groups, set_thread_res_gid, set_thread_res_uid};
 use yandro_core::shell_word;
 
-use super::{ListeningSocket, NamedSocket, Owner, Process, account, account_named, is_root, is_roots};
+use super::{NamedSocket, Owner, Process, account, account_named, is_root, is_roots};
 
 /// What opens a folder for nothing but the way through it.
 pub(crate) const SEARCH: OFlags = OFlags::PATH;
@@ -205,65 +203,6 @@ pub(crate) fn set_low_ports(program: &Utf8Path, allowed: bool) -> io::Result<()>
 pub(crate) fn first_of_users() -> u16 {
     let set = fs::read_to_string("/proc/sys/net/ipv4/ip_unprivileged_port_start");
     set.ok().and_then(|text| text.trim().parse().ok()).unwrap_or(1024)
-}
-
-/// Every socket that listens for TCP connections; with `owners`, the processes that have them, which takes longer.
-pub(crate) fn listening(owners: bool) -> Vec<ListeningSocket> {
-    let mut found = Vec::new();
-    for (table, is_v6) in [("/proc/net/tcp", false), ("/proc/net/tcp6", true)] {
-        let text = fs::read_to_string(table).unwrap_or_default();
-        found.extend(text.lines().skip(1).filter_map(|line| socket(line, is_v6)));
-    }
-    let pids = if owners && !found.is_empty() { socket_owners() } else { BTreeMap::new() };
-    found.into_iter().map(|(socket, inode)| ListeningSocket { pid: pids.get(&inode).copied(), ..socket }).collect()
-}
-
-/// A listening socket and its inode.
-fn socket(line: &str, is_v6: bool) -> Option<(ListeningSocket, u64)> {
-    let fields: Vec<&str> = line.split_whitespace().collect();
-    let (local, state) = (fields.get(1)?, fields.get(3)?);
-    if *state != "0A" {
-        return None;
-    }
-    let (address, port) = local.split_once(':')?;
-    // Words in the byte order of the machine.
-    let word = |at: usize| u32::from_str_radix(address.get(at..at + 8)?, 16).ok().map(u32::to_ne_bytes);
-    let address = if is_v6 {
-        let bytes: Vec<u8> = [0, 8, 16, 24].map(word).into_iter().collect::<Option<Vec<_>>>()?.concat();
-        IpAddr::V6(Ipv6Addr::from(<[u8; 16]>::try_from(bytes).ok()?))
-    } else {
-        IpAddr::V4(Ipv4Addr::from(word(0)?))
-    };
-    // The second number is the length of a listener's queue.
-    let waiting = fields.get(4)?.split_once(':').and_then(|(_, queue)| usize::from_str_radix(queue, 16).ok());
-    let socket = ListeningSocket {
-        address,
-        port: u16::from_str_radix(port, 16).ok()?,
-        waiting: waiting.unwrap_or_default(),
-        user: fields.get(7)?.parse().ok()?,
-        pid: None,
-    };
-    Some((socket, fields.get(9)?.parse().ok()?))
-}
-
-/// The process that has each socket, by the socket's inode; the oldest of those that share one. What systemd opened for a
-/// service is the service's.
-fn socket_owners() -> BTreeMap<u64, u32> {
-    let mut found = BTreeMap::new();
-    let mut pids: Vec<u32> = processes().into_iter().filter_map(|pid| pid.try_into().ok()).collect();
-    pids.sort_unstable();
-    let is_manager = |pid: &u32| fs::read(format!("/proc/{pid}/comm")).is_ok_and(|name| name == b"systemd\n");
-    let (managers, others): (Vec<u32>, Vec<u32>) = pids.into_iter().partition(is_manager);
-    for pid in others.into_iter().chain(managers) {
-        for entry in fs::read_dir(format!("/proc/{pid}/fd")).into_iter().flatten().flatten() {
-            let target = fs::read_link(entry.path()).unwrap_or_default();
-            let inode = target.to_str().and_then(|text| text.strip_prefix("socket:[")?.strip_suffix(']')?.parse().ok());
-            if let Some(inode) = inode {
-                found.entry(inode).or_insert(pid);
-            }
-        }
-    }
-    found
 }
 
 /// The sockets of the file system that are in use (`net/unix`, which every user may read).

@@ -16,6 +16,8 @@ mod process;
 mod rights;
 mod roots;
 mod signals;
+#[cfg(target_os = "linux")]
+mod sockets;
 
 #[cfg(target_os = "linux")]
 use linux as own;
@@ -32,9 +34,11 @@ pub(crate) use identity::{
     Account, account, account_named, addresses, become_user, host_name, is_root, is_roots, this_user,
 };
 pub(crate) use output::{Output, clean_environment, end_group, own_group};
+#[cfg(target_os = "macos")]
+pub(crate) use own::listening;
 pub(crate) use own::{
     FileRights, IMMUTABLE_BY, as_account, began, changeable_again, children, command_line, description, first_of_users,
-    is_idle, is_immutable, keep_memory_to_itself, listening, named_sockets, process, processes, program,
+    is_idle, is_immutable, keep_memory_to_itself, named_sockets, process, processes, program,
 };
 #[cfg(target_os = "linux")]
 pub(crate) use own::{has_low_ports, set_low_ports, shares_processes};
@@ -48,6 +52,8 @@ pub(crate) use rights::{granting, is_person, mode, rights, rights_of, rights_wit
 
 pub(crate) use roots::{add_system_root, remove_system_root, system_roots};
 pub(crate) use signals::{ENDING, Ending};
+#[cfg(target_os = "linux")]
+pub(crate) use sockets::listening;
 
 use identity::this_group;
 use own::{SEARCH, groups_of, init_groups};
