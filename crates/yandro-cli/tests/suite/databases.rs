@@ -45,6 +45,8 @@ impl Servers {
         quiet(as_user("postgres", programs.join("initdb")).arg("-D").arg(&data).args(["-A", "trust", "--no-sync"]));
         let mut command = as_user("postgres", programs.join("postgres"));
         command.arg("-D").arg(&data).arg("-k").arg(own("postgres")).args(["-c", "listen_addresses=", "-F"]);
+        // In its own folder: a killed one leaves files behind.
+        command.args(["-c", "dynamic_shared_memory_type=mmap"]);
         let postgres = Background::start(command.stdout(Stdio::null()).stderr(Stdio::null()));
         let servers = Self { folder, mariadb: Some(mariadb), _postgres: postgres };
         servers.until_mariadb_answers();

@@ -4,6 +4,7 @@ use std::fs;
 use std::io::{BufRead as _, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::sync::OnceLock;
 
 use tempfile::TempDir;
 
@@ -15,6 +16,8 @@ pub const HOSTS: &str = "127.0.0.1 localhost\n";
 /// Gone with all its processes when dropped.
 pub struct Namespace {
     folder: TempDir,
+    /// The copies of the real folders, where they are in memory.
+    _copies: Option<TempDir>,
     keeper: Child,
     inside: u32,
 }
@@ -53,12 +56,32 @@ mount --bind "$1/opt" /opt
 mount -t tmpfs -o mode=755 tmpfs /run
 mkdir -p /run/apache2 /run/lock
 chmod 1777 /run/lock
+# What PostgreSQL and podman keep there goes with the machine; the copies, if they are there, stay to be seen.
+if [ -n "$2" ]; then mkdir "$1/copies" && mount --bind "$2" "$1/copies"; fi
+mount -t tmpfs -o mode=1777 tmpfs /dev/shm
+if [ -n "$2" ]; then mkdir "$2" && mount --move "$1/copies" "$2"; fi
 ip link set lo up
 echo ready
 # A machine's first process takes in what others leave behind, and so has to be a shell.
 sleep infinity &
 wait
 "#;
+
+/// A folder in memory, where there is room: on a disk the thousands of small files of all machines take a third of the
+/// tests' time.
+fn in_memory() -> Option<TempDir> {
+    static HAS_ROOM: OnceLock<bool> = OnceLock::new();
+    let has_room = || {
+        let told = Command::new("df").args(["--output=fstype,avail", "--block-size=1M", "/dev/shm"]).output();
+        let told = told.map(|told| String::from_utf8_lossy(&told.stdout).into_owned()).unwrap_or_default();
+        let mut words = told.lines().nth(1).unwrap_or_default().split_whitespace();
+        words.next() == Some("tmpfs")
+            && words.next().is_some_and(|free| free.parse::<u64>().is_ok_and(|free| free > 256))
+    };
+    let folder = HAS_ROOM.get_or_init(has_room).then(|| tempfile::tempdir_in("/dev/shm").ok())??;
+    fs::set_permissions(folder.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    Some(folder)
+}
 
 impl Namespace {
     /// `None`, with a word on it, where it can't be had.
@@ -73,8 +96,13 @@ impl Namespace {
         fs::set_permissions(root, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
         // The whole of /etc, so that not even a temporary file is made in the real one; /var/lib has what programs
         // of the system keep, as its packages' tools do when a trust store changes.
+        let copies = in_memory();
         for (from, to) in [("/etc", "etc"), ("/etc/apache2", "apache2")] {
-            assert!(Command::new("cp").arg("-a").arg(from).arg(root.join(to)).status().unwrap().success());
+            let copy = copies.as_ref().map_or(root, TempDir::path).join(to);
+            assert!(Command::new("cp").arg("-a").arg(from).arg(&copy).status().unwrap().success());
+            if copies.is_some() {
+                std::os::unix::fs::symlink(copy, root.join(to)).unwrap();
+            }
         }
         fs::write(root.join("hosts"), HOSTS).unwrap();
         for below in ["log", "home", "saltmarsh"] {
@@ -84,6 +112,7 @@ impl Namespace {
         let mut keeper = Command::new("unshare")
             .args(["--mount", "--net", "--pid", "--fork", "--kill-child", "--mount-proc", "sh", "-c", SET_UP, "sh"])
             .arg(root)
+            .arg(copies.as_ref().map_or(Path::new(""), TempDir::path))
             .stdin(Stdio::null())
             .stdout(Stdio::piped())
             .spawn()
@@ -93,7 +122,7 @@ impl Namespace {
         assert_eq!(ready, "ready\n", "the namespace could not be set up");
         let children = fs::read_to_string(format!("/proc/{0}/task/{0}/children", keeper.id())).unwrap();
         let inside = children.trim().parse().unwrap();
-        Some(Self { folder, keeper, inside })
+        Some(Self { folder, _copies: copies, keeper, inside })
     }
 
     pub fn root(&self) -> &Path {
