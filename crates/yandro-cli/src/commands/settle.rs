@@ -4,12 +4,13 @@ use std::collections::BTreeSet;
 
 use camino::Utf8PathBuf;
 use yandro_core::HandEdit;
-use yandro_core::{HostName, Orphans, Settlement, map_sites, settle};
+use yandro_core::{HostName, Orphans, Settlement, Site, map_sites, settle};
 use yandro_machine::SystemFresh;
 
 use super::apply::{Applied, Done, Planned, apply};
 use super::consent;
 use super::follow::{self, Moved};
+use super::serve::background;
 use crate::args::SettleArgs;
 use crate::context::{Context, now};
 use crate::error::{self, CommandError};
@@ -36,9 +37,16 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c SettleArgs, ui: &mut Ui) -
             return Ok(change::preview(*set).then(move |ui| drift.iter().for_each(|drift| ui.say(drift))));
         }
     };
+    let sites: Vec<Site> = done.set.sites.iter().filter_map(|change| change.after.clone()).collect();
+    let built_in = if context.machine.is_real() { background::bring_up(context, &sites) } else { None };
     let orphans = done.about.settlement.orphans.iter().map(ToString::to_string).collect();
     let data = Settled { sites: done.about.sites, changed: change::paths(&done.set), orphans };
-    Ok(Outcome::new(data, move |_, ui| show(context, &done, ui)))
+    Ok(Outcome::new(data, move |_, ui| {
+        show(context, &done, ui);
+        if let Some(note) = &built_in {
+            ui.note(note);
+        }
+    }))
 }
 
 data! {

@@ -74,7 +74,12 @@ fn a_site_below_localhost_needs_no_root_and_its_server_stays_up() {
     let ran = harbour.yandro(&["check", "shop.localhost"]);
     assert!(ran.status == 1 && ran.stdout.contains("fix: yandro servers start built-in\n"), "{ran}");
     assert!(harbour.yandro(&["servers", "stop", "built-in"]).succeeds().stdout.contains("doesn't run"));
-    harbour.yandro(&["servers", "start", "built-in"]).succeeds();
+    // A new site of the list starts it, too.
+    let quay = format!("\n[[site]]\nname = \"quay.localhost\"\nfolder = \"{shop}\"\nserver = \"built-in\"\n");
+    fs::write(&list, fs::read_to_string(&list).unwrap() + &quay).unwrap();
+    let ran = harbour.yandro(&["settle"]).succeeds();
+    assert!(ran.stderr.contains("the built-in server was started in the background"), "{ran}");
+    assert_eq!(harbour.local("https://quay.localhost:8443/"), PAGE);
     harbour.yandro(&["servers", "restart", "built-in"]).succeeds();
     assert_eq!(harbour.local(url), PAGE);
     // Without what keeps it, it ends, and another can be started.
