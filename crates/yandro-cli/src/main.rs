@@ -51,7 +51,7 @@ fn main() -> ExitCode {
 /// Reads the arguments. An unknown word leads to the command that people mean by it.
 fn parse() -> Result<args::Cli, clap::Error> {
     let command = help::command();
-    let arguments = args::with_php_version(std::env::args_os());
+    let arguments = args::with_values_joined(std::env::args_os());
     let matches = command.clone().try_get_matches_from(arguments).map_err(|error| meant(&command, error))?;
     args::Cli::from_arg_matches(&matches)
 }

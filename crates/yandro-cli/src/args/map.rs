@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use super::NewDatabaseArgs;
 use crate::complete;
-use camino::Utf8PathBuf;
+use camino::{Utf8Path, Utf8PathBuf};
 use clap::builder::{PossibleValue, PossibleValuesParser};
 use clap::{Arg, ArgAction, ArgMatches, Args, FromArgMatches, ValueEnum};
 use clap_complete::ArgValueCandidates;
@@ -183,14 +183,32 @@ pub(crate) fn is_php_version(word: &str) -> bool {
     word.split_once('.').is_some_and(|(major, minor)| is_number(major) && is_number(minor))
 }
 
-/// The command line with `--php 8.2` as `--php=8.2`. The value of that option may be left out, so no other word
+/// Whether a word behind an option whose value may be left out can't be but that value: no host name and, as it
+/// stands there, no folder.
+fn is_value_of(option: &str, word: &str) -> bool {
+    match option {
+        "--php" => word == "off" || is_php_version(word) || is_socket(word),
+        "--tenants" => matches!(word, "on" | "off"),
+        _ => false,
+    }
+}
+
+/// Whether a word is an absolute path as sockets have.
+fn is_socket(word: &str) -> bool {
+    let path = Utf8Path::new(word);
+    path.is_absolute() && path.extension() == Some("sock")
+}
+
+/// The command line with `--php 8.2` as `--php=8.2`. The value of such an option may be left out, so no other word
 /// behind it is its value.
-pub(crate) fn with_php_version(arguments: impl Iterator<Item = OsString>) -> Vec<OsString> {
+pub(crate) fn with_values_joined(arguments: impl Iterator<Item = OsString>) -> Vec<OsString> {
     let mut out: Vec<OsString> = Vec::new();
     for argument in arguments {
-        let version = argument.to_str().filter(|word| is_php_version(word));
-        match (out.last_mut(), version) {
-            (Some(last), Some(version)) if last == "--php" => *last = format!("--php={version}").into(),
+        let word = argument.to_str();
+        match (out.last_mut(), word) {
+            (Some(last), Some(word)) if last.to_str().is_some_and(|option| is_value_of(option, word)) => {
+                last.push(format!("={word}"));
+            }
             _ => out.push(argument),
         }
     }

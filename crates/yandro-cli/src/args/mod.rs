@@ -19,7 +19,7 @@ use crate::global::Global;
 pub(crate) use authority::{AuthorityArgs, AuthorityCommand, RootFormat, StoresArg};
 pub(crate) use cert::{CertArgs, CertCommand, IssueArgs, ManagerArg, RenewArgs};
 pub(crate) use database::{ConnectionForm, DatabaseArgs, DatabaseCommand, DropArgs, ImportArgs, NewDatabaseArgs};
-pub(crate) use map::{MapArgs, is_php_version, with_php_version};
+pub(crate) use map::{MapArgs, is_php_version, with_values_joined};
 pub(crate) use servers::{ServerAddArgs, ServersArgs, ServersCommand};
 pub(crate) use sites::{
     AdoptArgs, CheckArgs, DisableArgs, EnvArgs, LogsArgs, MoveArgs, OpenArgs, ReaddressArgs, RenameArgs, SettleArgs,

@@ -142,7 +142,7 @@ fn its_php_comes_and_goes_with_the_server_and_is_nobody_elses() {
     eventually("all of it is back", || harbour.shop_page(&[], "/").contains("\"user\":\"ada\""));
     assert_eq!(harbour.machine.run("pgrep", &["-u", "ada", "-f", "php-fpm: master"]).stdout.lines().count(), 1);
     // Without PHP it ends, and the source isn't sent.
-    harbour.yandro(&["map", "shop.localhost", "--php=off"]).succeeds();
+    harbour.yandro(&["map", "shop.localhost", "--php", "off"]).succeeds();
     eventually("php-fpm ends", || harbour.php_of_ada().is_empty());
     let page = harbour.shop_page(&["-w", "%{http_code}"], "/index.php");
     assert!(page.contains("yandro map NAME --php") && page.ends_with("501"), "{page}");

@@ -2,7 +2,7 @@
 
 use std::net::Ipv4Addr;
 
-use yandro_core::{HostName, HostPort};
+use yandro_core::{HostName, HostPort, NameError, shell_word};
 use yandro_machine::ports;
 
 use crate::args::MapArgs;
@@ -24,7 +24,7 @@ pub(super) fn requests(context: &Context, args: &MapArgs) -> Result<Vec<MapReque
     let first = args.name.as_deref().unwrap_or_default();
     let second = args.target.as_deref();
     if args.more.is_empty() {
-        let name = HostName::parse(first)?;
+        let name = HostName::parse(first).map_err(|error| no_name(context, (first, second), error))?;
         if let Some(second) = second.filter(|second| is_plain_name(second) && is_folder(second) && is_folder(first)) {
             return Err(CommandError::usage(format!(
                 "`{first}` and `{second}` are both folders here: two sites may be meant, or one"
@@ -62,6 +62,23 @@ pub(super) fn requests(context: &Context, args: &MapArgs) -> Result<Vec<MapReque
         requests.push(MapRequest { name, target: (!is_kept).then(|| word.to_owned()), finds_php: false });
     }
     Ok(requests)
+}
+
+/// The error for a first word that is no host name: perhaps a folder, which comes second.
+fn no_name(context: &Context, (first, second): (&str, Option<&str>), error: NameError) -> CommandError {
+    let begins = matches!(first, "." | "..") || ["./", "../", "/", "~"].iter().any(|start| first.starts_with(start));
+    let folder = context.current.join(first);
+    if first.is_empty() || first.contains("://") || !(begins || first.contains(['/', '\\']) && folder.is_dir()) {
+        return error.into();
+    }
+    let of_folder = || {
+        let own = folder.canonicalize_utf8().unwrap_or(folder);
+        HostName::parse(&format!("{}.test", own.file_name()?)).ok()
+    };
+    let name = second.and_then(|second| HostName::parse(second).ok()).or_else(of_folder);
+    let name = name.map_or_else(|| "NAME".into(), |name| name.to_unicode());
+    CommandError::usage(format!("`{first}` is a folder, not a host name: the name comes before the folder"))
+        .hint(format!("yandro map {name} {}", shell_word(first)))
 }
 
 /// Whether a word could be a host name as well as a folder.
