@@ -122,8 +122,8 @@ fn every_holder_of_a_port_is_named() {
     let ran = machine.yandro(&["ports"]).succeeds();
     insta::assert_snapshot!(steady(&ran), @"
     PORT  ADDRESS  REACHED FROM  PROGRAM  PROCESS  USER  SINCE  OWNER
-    80  ::  the network  apache2  42  root  TIME  Apache httpd
-    443  ::  the network  apache2  42  root  TIME  Apache httpd
+    80  ::  the network  apache2  PID  root  TIME  Apache httpd
+    443  ::  the network  apache2  PID  root  TIME  Apache httpd
     [status 0]
     ");
     shell(&machine, "apache2ctl stop; gone");

@@ -267,7 +267,7 @@ const VARYING: &[(&str, &str)] = &[
     (r"(?m) +$", ""),
     (r"process PID(, \d+)+", "process PID"),
     (r"\bkill \d+", "kill PID"),
-    (r"\bpython3  \d+", "python3  PID"),
+    (r"\b(python3|apache2)  \d+", "$1  PID"),
     (r"\$DATE \d\d:\d\d:\d\d", "$$DATE TIME"),
     (r"\b([0-9A-F]{2}:){31}[0-9A-F]{2}\b", "FINGERPRINT"),
 ];
