@@ -183,8 +183,8 @@ pub(crate) fn is_php_version(word: &str) -> bool {
     word.split_once('.').is_some_and(|(major, minor)| is_number(major) && is_number(minor))
 }
 
-/// Whether a word behind an option whose value may be left out can't be but that value: no host name and, as it
-/// stands there, no folder.
+/// Whether a word after an option whose value may be left out can only be its value: it is neither a host name nor
+/// written as a folder.
 fn is_value_of(option: &str, word: &str) -> bool {
     match option {
         "--php" => word == "off" || is_php_version(word) || is_socket(word),

@@ -61,7 +61,7 @@ pub(super) async fn at_one(context: &Context, site: &Site, closeness: Closeness)
     Ok(quietly(context, std::slice::from_ref(site), closeness).await?.remove(0))
 }
 
-/// The built-in server needs no reload: it takes a change up by itself, a moment later.
+/// The built-in server needs no reload: it loads a change by itself, a moment later.
 async fn until_taken_up(context: &Context, sites: &[Site]) {
     if sites.iter().any(|site| site.server == Some(ServerId::BuiltIn)) {
         taken::wait(context).await;

@@ -184,7 +184,7 @@ pub(super) fn clean_up(machine: &Machine, record: &Record, history: &Utf8Path) {
         if *access == Access::Secret {
             is_clean &= unless_gone(os::remove_file(held(path, record))).is_ok();
         }
-        // What is taken away was not written beside its place first.
+        // A file that was removed had no temporary file.
         if after.is_some()
             && let Ok(real) = files::follow(path)
         {

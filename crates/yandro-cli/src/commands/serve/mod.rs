@@ -50,7 +50,7 @@ pub(crate) fn run<'c>(context: &'c Context, args: &'c ServeArgs, ui: &mut Ui) ->
 }
 
 fn serve<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
-    // Before the list is read: a change meanwhile is one more to take up.
+    // Read before the list, so that a change in between is seen as one.
     let state = taken::state(context);
     let list = context.enabled()?;
     let (sites, left_out) = served(context, &list)?;

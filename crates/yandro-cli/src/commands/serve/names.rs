@@ -25,7 +25,7 @@ const WORD: &[u8] = b"tenants";
 const TITLE: &str = "Resolve the names below local sites (yandro)";
 
 pub(super) fn run<'c>(context: &'c Context, args: &ServeArgs, ui: &mut Ui) -> Result<Outcome<'c>, CommandError> {
-    // Before the list is read: a change meanwhile is one more to take up.
+    // Read before the list, so that a change in between is seen as one.
     let mut last = (state(context), hosts(context));
     let list = context.enabled()?;
     let sites = count(answered_tenants(&list.sites).count(), "site");

@@ -1,5 +1,5 @@
-//! How far the running built-in server has come with the site list and the certificates: whoever asks it a page right
-//! after a change waits until the answer is of the change.
+//! Which site list and certificates the running built-in server serves. A command that asks it for a page right after a
+//! change waits here until the server has loaded that change.
 
 use std::fs::{File, OpenOptions};
 use std::time::{Duration, Instant};
@@ -14,7 +14,7 @@ const PATIENCE: Duration = Duration::from_secs(5);
 /// How often is looked whether it has come so far.
 const LOOK: Duration = Duration::from_millis(10);
 
-/// What the server serves, told in a file as long as it runs.
+/// The file in which the server says what it serves, as long as it runs.
 pub(super) struct Taken<'m> {
     machine: &'m Machine,
     file: Utf8PathBuf,
@@ -45,8 +45,8 @@ impl Drop for Taken<'_> {
     }
 }
 
-/// Waits until the running server has taken up the site list and the certificates as they are now. Returns at once if
-/// none runs.
+/// Waits until the running server serves the site list and the certificates as they are now. Returns at once if no
+/// server runs.
 pub(crate) async fn wait(context: &Context) {
     let (file, lock) = paths(&context.machine);
     let runs = || File::open(&lock).is_ok_and(|lock| lock.try_lock_shared().is_err());
@@ -57,7 +57,7 @@ pub(crate) async fn wait(context: &Context) {
     }
 }
 
-/// The state that is served, and what is locked meanwhile.
+/// The file with the state that is served, and the file that is locked as long as the server runs.
 fn paths(machine: &Machine) -> (Utf8PathBuf, Utf8PathBuf) {
     let file = |name: &str| machine.places.data.join(name);
     (file("serve.state"), file("serve.running"))

@@ -94,7 +94,7 @@ fn of_answer(answer: &[u8]) -> Option<Found> {
     let socket = ListeningSocket {
         address,
         port: u16::from_be_bytes([answer[4], answer[5]]),
-        // Of a socket that listens it is the length of its queue.
+        // For a listening socket this is the length of its queue.
         waiting: usize::try_from(word(answer, 56)?).ok()?,
         user: word(answer, 64)?,
         pid: None,
