@@ -40,12 +40,15 @@ pub fn explain(report: &mut SiteReport, http_port: u16, https_port: u16, around:
     let is_refused = [Code::ModuleOff, Code::ConfigurationBroken, Code::LogFolderMissing].into_iter().any(has);
     let has_upstream_fault = has(Code::UpstreamFails) || has(Code::UpstreamDown);
     let has_file_fault = has(Code::CertificateFile);
+    let is_built_in = report.server == ServerId::BuiltIn;
     let has_plain_first = has(Code::TlsPlain) && around.configured.plain_first.is_some();
     explained.retain(|own| match own.code() {
         Code::FamilyHalf => !has_error,
         Code::HttpsFails | Code::HttpsStatus | Code::HttpFails => !has_upstream_fault,
         // The server refuses its configuration for that file.
         Code::ConfigurationBroken => !has_file_fault,
+        // The built-in server leaves such a site out.
+        Code::TlsFails | Code::RedirectMissing if is_built_in && has_file_fault => false,
         Code::TlsFails | Code::PortClosed | Code::Unreachable => !is_gone,
         _ if own.is_foretold() => !(is_refused && has_error || has_plain_first),
         _ => true,

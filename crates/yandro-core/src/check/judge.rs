@@ -8,6 +8,8 @@ use super::finding::{Finding, Judged};
 use super::observation::{Expected, NameObservation, Proof, Timed};
 use super::report::{NameReport, SiteReport, StepOutcome, StepReport};
 use super::step::CheckStep;
+use super::steps::seen;
+use crate::site::ServerId;
 
 /// Turns the observations of a site's names into a report.
 pub fn judge(expected: &Expected, observations: &[NameObservation], beside: &Beside) -> SiteReport {
@@ -148,8 +150,12 @@ impl Judge<'_> {
     /// written.
     fn is_set_up(&self) -> bool {
         let configured = self.beside.configured.as_ref();
+        // The list itself is the configuration of the built-in server.
+        let is_built_in = self.expected.server == ServerId::BuiltIn;
+        let is_heard = seen(self.seen.connect.as_ref()).is_some_and(Result::is_ok);
         configured.is_some_and(|configured| configured.seen.site_file == SiteFileState::Read)
             || self.connection().is_some()
+            || is_built_in && is_heard
     }
 
     fn finished(&mut self, step: CheckStep, judged: Judged) -> StepReport {
