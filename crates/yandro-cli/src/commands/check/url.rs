@@ -9,6 +9,7 @@ use yandro_machine::{AddressLook, Limit, Progress, Scene, UrlLook, look_at_url};
 
 use crate::args::CheckArgs;
 use crate::commands::look;
+use crate::commands::serve::taken;
 use crate::context::{Context, now};
 use crate::error::{CommandError, Status};
 use crate::signals;
@@ -45,7 +46,11 @@ pub(super) fn run<'c>(context: &'c Context, args: &CheckArgs) -> Result<Outcome<
     let runtime = signals::runtime()?;
     let mut all = Vec::new();
     for url in urls {
-        let looking = look_at_url(scene, url, Limit::seconds(args.timeout));
+        let looking = async {
+            // A page of the built-in server may be asked for.
+            taken::wait(context).await;
+            look_at_url(scene, url, Limit::seconds(args.timeout)).await
+        };
         let look = runtime.block_on(signals::unless_interrupted(looking));
         let look = look.ok_or_else(|| CommandError::not_made("interrupted"))??;
         let own = own_site(context, &list, &look.url);
