@@ -329,9 +329,9 @@ fn every_finding_reads_as_written_here() {
     upstream-fails: the upstream of `tides.test`, http://127.0.0.1:3000, begins an answer that doesn't end
     upstream-fails: the upstream of `tides.test`, http://127.0.0.1:3000, closes connections without an answer
     upstream-fails: the upstream of `tides.test`, http://127.0.0.1:3000, answers with something that is not HTTP
-    certificate-file: /data/fullchain.pem is missing: the server can't reload or start without it
-    certificate-file: /data/key.pem can't be read (denied): the server can't reload or start without it
-    certificate-file: /data/key.pem is damaged: the server can't reload or start without it
+    certificate-file: /data/fullchain.pem is missing: without it the server can't start, or doesn't serve the site
+    certificate-file: /data/key.pem can't be read (denied): without it the server can't start, or doesn't serve the site
+    certificate-file: /data/key.pem is damaged: without it the server can't start, or doesn't serve the site
     key-mismatch: the key of `tides.test` on disk is not the one that its certificate is for
     store-untrusting: Chromium doesn't trust the authority, and others of this machine do
     https-status: `https://tides.test/` answers 403: the server can't read the folder, or it has neither an index page nor a listing

@@ -145,7 +145,7 @@ impl Display for Cause {
                     FileFault::Unreadable(words) => write!(f, "{file} can't be read ({words})")?,
                     FileFault::Damaged => write!(f, "{file} is damaged")?,
                 }
-                f.write_str(": the server can't reload or start without it")
+                f.write_str(": without it the server can't start, or doesn't serve the site")
             }
             Self::KeyMismatch { site } =>
                 write!(f, "the key of `{site}` on disk is not the one that its certificate is for"),
