@@ -80,7 +80,7 @@ fn a_site_below_localhost_needs_no_root_and_its_server_stays_up() {
     let ran = harbour.yandro(&["settle"]).succeeds();
     assert!(ran.stderr.contains("the built-in server was started in the background"), "{ran}");
     assert_eq!(harbour.local("https://quay.localhost:8443/"), PAGE);
-    // One that isn't settled yet has no certificate, and that alone is told.
+    // A site of the list that isn't settled yet has one finding: its certificate is missing.
     fs::write(&list, fs::read_to_string(&list).unwrap() + &quay.replace("quay", "crane")).unwrap();
     let ran = harbour.yandro(&["check", "crane.localhost"]);
     assert_eq!((ran.status, ran.stdout.matches("fix: ").count()), (1, 1), "{ran}");

@@ -1,5 +1,5 @@
-//! Certificates written and taken away side by side. A disk makes several files safe in little more time than one, and a change of all
-//! sites has thousands of them; their order among themselves doesn't matter.
+//! Certificates of many sites, written and removed by several threads. A disk makes several files safe in little more
+//! time than one, and a change of all sites has thousands of them; their order among themselves doesn't matter.
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -25,7 +25,7 @@ const AT_ONCE: usize = 8;
 pub(super) struct Parted<'w> {
     /// The folders above all certificates, which come first.
     pub(super) above: Vec<Task<'w>>,
-    /// Files of certificates that are written or go, and their folders; none if they are few.
+    /// Files of certificates that are written or removed, and their folders; empty if they are few.
     pub(super) certificates: Vec<Task<'w>>,
     /// The rest, in its order.
     pub(super) others: Vec<Task<'w>>,
@@ -133,7 +133,7 @@ impl<'w> StepsWork<'w> {
     }
 }
 
-/// Writes the files of one site, or takes them away, and makes that safe.
+/// Writes or removes the files of one site, and makes sure that this is on the disk.
 fn change_site(machine: &Machine, record: &Record, site: &OfSite<'_>) -> Result<(), FileError> {
     let mut gone = None;
     for (change, number) in site {

@@ -159,7 +159,7 @@ pub(super) fn make_unsafe_folder(machine: &Machine, path: &Utf8Path, access: Acc
     Ok(())
 }
 
-/// Holds what a secret file has until the change set is done. Its folder is yet to be made safe.
+/// Keeps the old content of a secret file until the change set is done. The caller syncs its folder.
 pub(super) fn hold(change: &FileChange, record: &Record) -> Result<(), FileError> {
     let (path, held) = (&change.path, held(&change.path, record));
     // A second name first: during the replacement there is always a key.

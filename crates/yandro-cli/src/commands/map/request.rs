@@ -64,7 +64,7 @@ pub(super) fn requests(context: &Context, args: &MapArgs) -> Result<Vec<MapReque
     Ok(requests)
 }
 
-/// The error for a first word that is no host name: perhaps a folder, which comes second.
+/// The error for a first word that isn't a host name. If it is a folder, the command with both in their order.
 fn no_name(context: &Context, (first, second): (&str, Option<&str>), error: NameError) -> CommandError {
     let begins = matches!(first, "." | "..") || ["./", "../", "/", "~"].iter().any(|start| first.starts_with(start));
     let folder = context.current.join(first);

@@ -1,5 +1,5 @@
-//! Which site list and certificates the running built-in server serves. A command that asks it for a page right after a
-//! change waits here until the server has loaded that change.
+//! The running built-in server says here which site list and certificates it serves. A command that asks it for a page
+//! right after a change waits until the server has loaded that change.
 
 use std::fs::{File, OpenOptions};
 use std::time::{Duration, Instant};
