@@ -19,8 +19,8 @@ fn bad_input_gets_a_clear_error_and_changes_nothing() {
         (&["map", "salt marsh.test", "./saltmarsh"], 2, "it can't contain a space"),
         (&["map", &long, "./saltmarsh"], 2, "has 64 bytes, and 63 is the most"),
         (&["map", "127.0.0.1", "./saltmarsh"], 2, "is an IP address"),
-        (&["map", "./saltmarsh"], 2, "fix: yandro map saltmarsh.test ./saltmarsh\n"),
-        (&["map", "./saltmarsh", "tides.test"], 2, "fix: yandro map tides.test ./saltmarsh\n"),
+        (&["map", "./saltmarsh", "--plain"], 2, " map saltmarsh.test ./saltmarsh --plain\n"),
+        (&["map", "./saltmarsh", "tides.test"], 2, " map tides.test ./saltmarsh\n"),
         (&["map", "saltmarsh.test", "./nowhere"], 2, "no such folder: `$ROOT/nowhere`"),
         (
             &["map", "saltmarsh.test", "./saltmarsh", "--php", "127.0.0.1:9000"],

@@ -73,12 +73,22 @@ fn no_name(context: &Context, (first, second): (&str, Option<&str>), error: Name
     }
     let of_folder = || {
         let own = folder.canonicalize_utf8().unwrap_or(folder);
-        HostName::parse(&format!("{}.test", own.file_name()?)).ok()
+        let named = HostName::parse(&format!("{}.test", own.file_name()?));
+        named.or_else(|error| HostName::parse(error.suggestion().unwrap_or_default())).ok()
     };
-    let name = second.and_then(|second| HostName::parse(second).ok()).or_else(of_folder);
-    let name = name.map_or_else(|| "NAME".into(), |name| name.to_unicode());
+    let name = second.and_then(|second| HostName::parse(second).ok());
+    // The command as it was typed, with all of its options, in the right order.
+    let mut words: Vec<String> = std::env::args().skip(1).collect();
+    let place = |words: &[String], word: &str| words.iter().position(|typed| typed == word);
+    if let Some(at) = second.filter(|_| name.is_some()).and_then(|second| place(&words, second)) {
+        words.remove(at);
+    }
+    let name = name.or_else(of_folder).map_or_else(|| "NAME".into(), |name| name.to_unicode());
+    let at = place(&words, first).unwrap_or(words.len());
+    words.insert(at, name);
+    let words: Vec<_> = words.iter().map(|word| shell_word(word)).collect();
     CommandError::usage(format!("`{first}` is a folder, not a host name: the name comes before the folder"))
-        .hint(format!("yandro map {name} {}", shell_word(first)))
+        .hint(format!("yandro {}", words.join(" ")))
 }
 
 /// Whether a word could be a host name as well as a folder.
