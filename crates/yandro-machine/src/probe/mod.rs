@@ -11,6 +11,7 @@ mod offers;
 mod page;
 mod plain;
 mod proof;
+mod remembered;
 mod resolve;
 mod same;
 mod shown;

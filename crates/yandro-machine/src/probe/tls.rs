@@ -17,7 +17,7 @@ use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 use yandro_core::{Authority, CertificateFacts, Chain, Connection, Failure, FailureKind, HostName, OtherName, Verdict};
 
-use super::{Limit, io_failure};
+use super::{Limit, io_failure, remembered};
 
 /// As [`Connection::version`] has it.
 pub(super) const TLS_1_3: &str = "TLS 1.3";
@@ -42,7 +42,8 @@ impl TlsTrust {
         let verifier = authority.and_then(|authority| {
             let mut roots = RootCertStore::empty();
             roots.add(authority.root().clone()).ok()?;
-            WebPkiServerVerifier::builder_with_provider(Arc::new(roots), provider.clone()).build().ok()
+            let for_chains = Arc::new(remembered::for_chains(&provider));
+            WebPkiServerVerifier::builder_with_provider(Arc::new(roots), for_chains).build().ok()
         });
         Self { provider, verifier }
     }
