@@ -47,6 +47,15 @@ pub fn site_list(machine: &Machine) -> Result<(Option<String>, SiteList), Observ
     Ok((Some(text), list))
 }
 
+/// How many threads read certificates.
+const READERS: usize = 4;
+/// How many sites' certificates a thread is worth.
+const FEW: usize = 64;
+
+/// What a file holds, of the site with this name.
+type NamedFile = (HostName, FileContent);
+type FilesByName = BTreeMap<HostName, FileContent>;
+
 /// Reads what planning needs to know.
 #[derive(Clone, Copy, Debug)]
 pub struct Observer<'m> {
@@ -156,16 +165,7 @@ impl Observer<'_> {
         let places = self.machine.places.clone();
         let others = HostName::parse(OTHERS).expect("it is a name");
         let names = &[names, &[others]].concat();
-        let (mut chains, mut keys) = (BTreeMap::new(), BTreeMap::new());
-        for name in names {
-            self.keys.close_site(self.machine, name)?;
-            if let Some(chain) = files::read_if_there(&places.chain(name))? {
-                chains.insert(name.clone(), chain.into());
-            }
-            if let Some(key) = files::read_if_there(&places.key(name))? {
-                keys.insert(name.clone(), key.into());
-            }
-        }
+        let (chains, keys) = self.certificates(names)?;
         let applied = files::read_if_there(&places.applied())?.map(Into::into);
         let found = self.servers.all(self.machine);
         let mut observed = Observed {
@@ -196,6 +196,33 @@ impl Observer<'_> {
         };
         observed.take_applied(applied);
         Ok(observed)
+    }
+
+    /// The chains and keys of these names, as far as there are any.
+    fn certificates(&self, names: &[HostName]) -> Result<(FilesByName, FilesByName), ObserveError> {
+        let part_size = names.len().div_ceil(READERS).max(FEW);
+        let read = std::thread::scope(|scope| {
+            let parts: Vec<_> =
+                names.chunks(part_size).map(|part| scope.spawn(|| self.read_certificates(part))).collect();
+            let joined =
+                parts.into_iter().map(|part| part.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
+            joined.collect::<Result<Vec<_>, _>>()
+        })?;
+        let (chains, keys): (Vec<_>, Vec<_>) = read.into_iter().unzip();
+        Ok((chains.into_iter().flatten().collect(), keys.into_iter().flatten().collect()))
+    }
+
+    fn read_certificates(&self, names: &[HostName]) -> Result<(Vec<NamedFile>, Vec<NamedFile>), ObserveError> {
+        let places = &self.machine.places;
+        let (mut chains, mut keys) = (Vec::new(), Vec::new());
+        for name in names {
+            self.keys.close_site(self.machine, name)?;
+            let chain = files::read_if_there(&places.chain(name))?;
+            let key = files::read_if_there(&places.key(name))?;
+            chains.extend(chain.map(|chain| (name.clone(), chain.into())));
+            keys.extend(key.map(|key| (name.clone(), key.into())));
+        }
+        Ok((chains, keys))
     }
 
     /// The authority, with its key if that is in the clear or the passphrase was given; `None` if
