@@ -9,7 +9,7 @@ pub(crate) mod rows;
 mod table;
 mod tone;
 
-use std::io::Write as _;
+use std::io::Write;
 
 use anstream::{AutoStream, ColorChoice};
 use camino::Utf8Path;
@@ -115,9 +115,8 @@ impl Ui {
             let written = log.write(&plain(text));
             return self.note_failure(written);
         }
-        // A single write, so that lines of several processes don't mix.
-        let text = rendered(text, self.on_out) + "\n";
-        let written = progress::aside(|| self.out.lock().write_all(text.as_bytes()));
+        let text = rendered(text, self.on_out);
+        let written = progress::aside(|| write_line(&mut self.out.lock(), &text));
         self.note_failure(written);
     }
 
@@ -134,8 +133,8 @@ impl Ui {
             let written = log.write(&plain(text));
             return self.note_failure(written);
         }
-        let text = rendered(text, self.on_err) + "\n";
-        _ = progress::aside(|| self.err.lock().write_all(text.as_bytes()));
+        let text = rendered(text, self.on_err);
+        _ = progress::aside(|| write_line(&mut self.err.lock(), &text));
     }
 
     /// Binary output, unchanged.
@@ -224,6 +223,17 @@ impl Ui {
     pub(crate) fn json_text(&mut self, text: &str) {
         self.print(&tone::json(text));
     }
+}
+
+/// How long a text is, in bytes, of which the system makes several writes anyway.
+const LONG: usize = 64 << 10;
+
+/// Writes a text and a line end: at once, so that lines of several processes don't mix.
+fn write_line(out: &mut impl Write, text: &str) -> std::io::Result<()> {
+    if text.len() > LONG {
+        return out.write_all(text.as_bytes()).and_then(|()| out.write_all(b"\n"));
+    }
+    out.write_all(format!("{text}\n").as_bytes())
 }
 
 /// A value as JSON, in which no string holds what a terminal obeys.

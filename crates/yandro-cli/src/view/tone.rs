@@ -64,7 +64,7 @@ fn tone_of(c: char) -> Option<Tone> {
 
 /// A text for a terminal, without styles.
 pub(crate) fn plain(text: &str) -> String {
-    rendered(text, Rendering::default())
+    rendered(text, Rendering::default()).into_owned()
 }
 
 /// The terminal's abilities.
@@ -78,7 +78,11 @@ pub(crate) struct Rendering {
 
 /// A text for the terminal: with escape sequences for styles and hyperlinks (OSC 8) if it can show them, and without
 /// any others.
-pub(crate) fn rendered(text: &str, rendering: Rendering) -> String {
+pub(crate) fn rendered(text: &str, rendering: Rendering) -> Cow<'_, str> {
+    if !rendering.links && is_plain(text) {
+        // Most of all, and megabytes of JSON.
+        return text.into();
+    }
     let mut out = String::with_capacity(text.len());
     let mut rest = text;
     while let Some((before, url)) = rendering.links.then(|| first_url(rest)).flatten() {
@@ -87,7 +91,12 @@ pub(crate) fn rendered(text: &str, rendering: Rendering) -> String {
         rest = &rest[before.len() + url.len()..];
     }
     push_rendered(&mut out, rest, rendering.styles);
-    out
+    out.into()
+}
+
+/// Whether nothing of a text has to be changed for a terminal.
+fn is_plain(text: &str) -> bool {
+    text.bytes().all(|byte| is_printable(byte) || matches!(byte, b'\n' | b'\t'))
 }
 
 /// The first URL of a text that is safe within an escape sequence, with the text before it.
@@ -101,8 +110,7 @@ fn first_url(text: &str) -> Option<(&str, &str)> {
 }
 
 fn push_rendered(out: &mut String, text: &str, styled: bool) {
-    if text.bytes().all(|byte| is_printable(byte) || matches!(byte, b'\n' | b'\t')) {
-        // Most of all, and megabytes of JSON.
+    if is_plain(text) {
         out.push_str(text);
         return;
     }

@@ -29,9 +29,10 @@ pub struct HostsRow {
 pub fn rows(file: &HostsFile<'_>, sorting: Sorting<'_>) -> Vec<HostsRow> {
     let entries: Vec<HostsEntry> = file.entries().collect();
     let first = FirstAnswers::of(file, &entries, sorting);
+    let mut at = 0..;
     let row = |entry: HostsEntry| {
-        let names = file.names_of(&entry).map(|name| {
-            let by = first.before(name, &entry).map(|(line, _)| line);
+        let names = file.names_of(&entry).zip(&mut at).map(|(name, at)| {
+            let by = first.before(at, &entry).map(|(line, _)| line);
             (String::from_utf8_lossy(name).into_owned(), by)
         });
         let names = names.collect();
@@ -41,12 +42,19 @@ pub fn rows(file: &HostsFile<'_>, sorting: Sorting<'_>) -> Vec<HostsRow> {
 }
 
 /// The lines whose addresses getaddrinfo(3) gives first.
-struct FirstAnswers<'a, 's> {
-    /// By name: the first line, and its address.
-    first: HashMap<Cow<'a, [u8]>, (usize, IpAddr)>,
-    /// The names with several addresses, all of their lines in the order in which they are given.
-    several: HashMap<Cow<'a, [u8]>, Vec<(IpAddr, usize)>>,
+struct FirstAnswers<'s> {
+    names: Vec<NameAnswers>,
+    /// Which of them is meant at each place where the file has a name, in the order of the file.
+    at: Vec<usize>,
     sorting: Sorting<'s>,
+}
+
+/// The lines that answer for one name.
+struct NameAnswers {
+    /// The first one.
+    first: (IpAddr, usize),
+    /// All of them, in the order in which they are given; empty where they have one address.
+    several: Vec<(IpAddr, usize)>,
 }
 
 /// A name in small letters.
@@ -54,34 +62,38 @@ fn small(name: &[u8]) -> Cow<'_, [u8]> {
     if name.iter().any(u8::is_ascii_uppercase) { name.to_ascii_lowercase().into() } else { name.into() }
 }
 
-impl<'a, 's> FirstAnswers<'a, 's> {
-    fn of(file: &HostsFile<'a>, entries: &[HostsEntry], sorting: Sorting<'s>) -> Self {
-        let mut own = Self { first: HashMap::new(), several: HashMap::new(), sorting };
+impl<'s> FirstAnswers<'s> {
+    fn of(file: &HostsFile<'_>, entries: &[HostsEntry], sorting: Sorting<'s>) -> Self {
+        let mut by_name: HashMap<Cow<'_, [u8]>, usize> = HashMap::with_capacity(entries.len());
+        let mut own = Self { names: Vec::with_capacity(entries.len()), at: Vec::with_capacity(entries.len()), sorting };
         for entry in entries {
             for name in file.names_of(entry) {
-                let name = small(name);
-                match own.first.get(&name) {
-                    None => _ = own.first.insert(name, (entry.line, entry.address)),
-                    Some((line, address)) if *address != entry.address || own.several.contains_key(&name) => {
-                        let lines = own.several.entry(name).or_insert_with(|| vec![(*address, *line)]);
-                        lines.push((entry.address, entry.line));
+                let number = *by_name.entry(small(name)).or_insert(own.names.len());
+                own.at.push(number);
+                match own.names.get_mut(number) {
+                    None => own.names.push(NameAnswers { first: (entry.address, entry.line), several: Vec::new() }),
+                    Some(NameAnswers { first, several }) if first.0 != entry.address || !several.is_empty() => {
+                        if several.is_empty() {
+                            several.push(*first);
+                        }
+                        several.push((entry.address, entry.line));
                     }
                     Some(_) => {}
                 }
             }
         }
-        for (name, lines) in &mut own.several {
-            sorting.sort(lines);
-            own.first.insert(name.clone(), (lines[0].1, lines[0].0));
+        for name in own.names.iter_mut().filter(|name| !name.several.is_empty()) {
+            sorting.sort(&mut name.several);
+            name.first = name.several[0];
         }
         own
     }
 
-    /// The line that answers for a name in the stead of an entry, with its address. Addresses of both families may be
-    /// given together, as those of one machine.
-    fn before(&self, name: &[u8], entry: &HostsEntry) -> Option<(usize, IpAddr)> {
-        let name = small(name);
-        let (line, address) = *self.first.get(&name)?;
+    /// The line that answers in the stead of an entry for a name of it, with its address; `at` is the number of the
+    /// place where the file has the name. Addresses of both families may be given together, as those of one machine.
+    fn before(&self, at: usize, entry: &HostsEntry) -> Option<(usize, IpAddr)> {
+        let name = &self.names[self.at[at]];
+        let (address, line) = name.first;
         // Both loopback addresses are this machine.
         let is_same_machine = address != entry.address && address.is_loopback() && entry.address.is_loopback();
         if line == entry.line || is_same_machine && address.is_ipv4() != entry.address.is_ipv4() {
@@ -91,7 +103,7 @@ impl<'a, 's> FirstAnswers<'a, 's> {
         if is_alone || address.is_ipv4() == entry.address.is_ipv4() {
             return Some((line, address));
         }
-        let of_family = self.several.get(&name)?.iter().find(|(own, _)| own.is_ipv4() == entry.address.is_ipv4());
+        let of_family = name.several.iter().find(|(own, _)| own.is_ipv4() == entry.address.is_ipv4());
         of_family.filter(|(_, line)| *line != entry.line).map(|(address, line)| (*line, *address))
     }
 }
@@ -139,9 +151,10 @@ fn twice(file: &HostsFile<'_>, entries: &[HostsEntry], context: &LintContext<'_>
         });
     }
     let first = FirstAnswers::of(file, entries, context.sorting);
+    let mut at = 0..;
     for entry in entries {
-        for name in file.names_of(entry) {
-            let Some((line, address)) = first.before(name, entry) else { continue };
+        for (name, at) in file.names_of(entry).zip(&mut at) {
+            let Some((line, address)) = first.before(at, entry) else { continue };
             if address == entry.address {
                 continue;
             }
