@@ -218,9 +218,14 @@ fn name_owner(existing: &[u8], (former, name): (&HostName, &HostName), list: &Li
 
 /// A new file.
 fn rendered(dialect: &dyn Dialect, wanted: &[Want], name: &HostName, list: Option<&ListId>) -> String {
-    let head = head(name, list) + "\n";
-    let hosts: Vec<String> = wanted.iter().map(|host| host.render(dialect, "", "\n")).collect();
-    head + &hosts.join("\n")
+    let mut text = head(name, list) + "\n";
+    for (at, host) in wanted.iter().enumerate() {
+        if at > 0 {
+            text.push('\n');
+        }
+        host.render_into(&mut text, dialect, "", "\n");
+    }
+    text
 }
 
 /// Directives of a site's file that the user has changed or removed; none in a file that can't be read.

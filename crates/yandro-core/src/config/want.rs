@@ -4,26 +4,47 @@
 //! the content of the file. A line that the user added or changed stays; only a
 //! value that the command itself changes is written over.
 
+use std::borrow::Cow;
+
 use super::tree::{Directive, Node, Section};
 use crate::source::Splice;
 
-/// How a server's files are written.
+/// How a server's files are written. What a method writes goes to the end of a text: a file has a hundred of them.
 pub trait Syntax {
-    /// A directive without blanks before it and line end behind.
-    fn directive(&self, name: &str, arguments: &[String]) -> String;
-    /// The beginning of a section.
-    fn open(&self, name: &str, arguments: &[String]) -> String;
-    /// The end of a section.
-    fn close(&self, name: &str) -> String;
+    /// Writes a directive without blanks before it and line end behind.
+    fn write_directive(&self, out: &mut String, name: &str, arguments: &[String]);
+    /// Writes the beginning of a section.
+    fn write_open(&self, out: &mut String, name: &str, arguments: &[String]);
+    /// Writes the end of a section.
+    fn write_close(&self, out: &mut String, name: &str);
     /// An argument as the server reads it back.
-    fn quoted(&self, argument: &str) -> String;
+    fn quoted<'a>(&self, argument: &'a str) -> Cow<'a, str>;
     /// Whether a section may have several directives of this name, distinguished by their
     /// first argument, and sections of this name by all of them.
     fn is_repeated(&self, name: &str) -> bool;
 
-    /// Several arguments.
+    /// A directive as [`Self::write_directive`] writes it.
+    fn directive(&self, name: &str, arguments: &[String]) -> String {
+        let mut out = String::new();
+        self.write_directive(&mut out, name, arguments);
+        out
+    }
+
+    /// Writes several arguments.
+    fn write_arguments(&self, out: &mut String, arguments: &[String]) {
+        for (at, argument) in arguments.iter().enumerate() {
+            if at > 0 {
+                out.push(' ');
+            }
+            out.push_str(&self.quoted(argument));
+        }
+    }
+
+    /// Several arguments as [`Self::write_arguments`] writes them.
     fn quoted_all(&self, arguments: &[String]) -> String {
-        arguments.iter().map(|argument| self.quoted(argument)).collect::<Vec<_>>().join(" ")
+        let mut out = String::new();
+        self.write_arguments(&mut out, arguments);
+        out
     }
 }
 
@@ -93,15 +114,28 @@ impl Want {
 
     /// The text, each line with `indent` before it and `eol` behind.
     pub fn render(&self, syntax: &dyn Syntax, indent: &str, eol: &str) -> String {
+        let mut out = String::new();
+        self.render_into(&mut out, syntax, indent, eol);
+        out
+    }
+
+    /// Writes the same to the end of a text.
+    pub(crate) fn render_into(&self, out: &mut String, syntax: &dyn Syntax, indent: &str, eol: &str) {
+        out.push_str(indent);
         match self {
-            Self::Directive(name, arguments) => format!("{indent}{}{eol}", syntax.directive(name, arguments)),
+            Self::Directive(name, arguments) => syntax.write_directive(out, name, arguments),
             Self::Section(name, arguments, wants) => {
+                syntax.write_open(out, name, arguments);
+                out.push_str(eol);
                 let inner = indent.to_owned() + "\t";
-                let body: String = wants.iter().map(|want| want.render(syntax, &inner, eol)).collect();
-                let (open, close) = (syntax.open(name, arguments), syntax.close(name));
-                format!("{indent}{open}{eol}{body}{indent}{close}{eol}")
+                for want in wants {
+                    want.render_into(out, syntax, &inner, eol);
+                }
+                out.push_str(indent);
+                syntax.write_close(out, name);
             }
         }
+        out.push_str(eol);
     }
 }
 

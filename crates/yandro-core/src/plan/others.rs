@@ -107,9 +107,17 @@ fn release_ports_of(set: &mut ChangeSet, observed: &Observed, server: &dyn Serve
     let planned = set.change_of(&path).map(|change| change.after.as_deref().cloned());
     let Some(existing) = planned.unwrap_or_else(|| own.site_files.get(&name).cloned()) else { return };
     let before = Others::read(dialect, &existing);
+    let may_go = |port: &u16| !USUAL_PORTS.contains(port) && !server.is_foreign_port(*port);
+    let lines_with = |is_meant: &dyn Fn(&u16) -> bool| {
+        before.journal.split(|line| listened_port(line).is_some_and(|port| is_meant(&port)))
+    };
+    if !before.http.iter().chain(&before.https).any(may_go) && lines_with(&may_go).0 == Journal::default() {
+        // Nothing to look for in the files of a thousand sites.
+        return;
+    }
     let Some(used) = used_ports(set, server) else { return };
-    let is_unused = |port: &u16| !USUAL_PORTS.contains(port) && !used.contains(port) && !server.is_foreign_port(*port);
-    let (gone, rest) = before.journal.split(|line| listened_port(line).is_some_and(|port| is_unused(&port)));
+    let is_unused = |port: &u16| may_go(port) && !used.contains(port);
+    let (gone, rest) = lines_with(&is_unused);
     let mut now = Others { journal: rest, ..before.clone() };
     now.http.retain(|port| !is_unused(port));
     now.https.retain(|port| !is_unused(port));

@@ -1,5 +1,6 @@
 //! How Apache httpd's files are written.
 
+use std::borrow::Cow;
 use std::ops::Range;
 
 use crate::server_path::ServerPath;
@@ -16,19 +17,25 @@ use crate::site::{Scheme, SiteVariable};
 pub(crate) struct ApacheSyntax;
 
 impl Syntax for ApacheSyntax {
-    fn directive(&self, name: &str, arguments: &[String]) -> String {
-        format!("{name} {}", self.quoted_all(arguments))
+    fn write_directive(&self, out: &mut String, name: &str, arguments: &[String]) {
+        out.push_str(name);
+        out.push(' ');
+        self.write_arguments(out, arguments);
     }
 
-    fn open(&self, name: &str, arguments: &[String]) -> String {
-        format!("<{name} {}>", self.quoted_all(arguments))
+    fn write_open(&self, out: &mut String, name: &str, arguments: &[String]) {
+        out.push('<');
+        self.write_directive(out, name, arguments);
+        out.push('>');
     }
 
-    fn close(&self, name: &str) -> String {
-        format!("</{name}>")
+    fn write_close(&self, out: &mut String, name: &str) {
+        out.push_str("</");
+        out.push_str(name);
+        out.push('>');
     }
 
-    fn quoted(&self, argument: &str) -> String {
+    fn quoted<'a>(&self, argument: &'a str) -> Cow<'a, str> {
         quoted(argument)
     }
 
@@ -135,11 +142,11 @@ impl Dialect for ApacheSyntax {
 }
 
 /// An argument as the server reads it back: in double quotes where it has to be.
-pub(super) fn quoted(argument: &str) -> String {
+pub(super) fn quoted(argument: &str) -> Cow<'_, str> {
     let is_plain = !argument.is_empty()
         && argument.bytes().all(|b| b.is_ascii_alphanumeric() || b"-._:/*^%{}$=,[]+@~".contains(&b));
     if is_plain && (argument == "/" || !argument.starts_with('/')) {
-        return argument.to_owned();
+        return argument.into();
     }
-    format!("\"{}\"", escaped(argument, &['"', '\\']))
+    format!("\"{}\"", escaped(argument, &['"', '\\'])).into()
 }

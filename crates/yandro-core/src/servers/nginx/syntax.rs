@@ -1,5 +1,6 @@
 //! How nginx's files are written.
 
+use std::borrow::Cow;
 use std::ops::Range;
 
 use crate::server_path::ServerPath;
@@ -15,29 +16,32 @@ use crate::site::{Scheme, SiteVariable};
 pub(crate) struct NginxSyntax;
 
 impl Syntax for NginxSyntax {
-    fn directive(&self, name: &str, arguments: &[String]) -> String {
-        format!("{name} {};", self.quoted_all(arguments))
+    fn write_directive(&self, out: &mut String, name: &str, arguments: &[String]) {
+        out.push_str(name);
+        out.push(' ');
+        self.write_arguments(out, arguments);
+        out.push(';');
     }
 
-    fn open(&self, name: &str, arguments: &[String]) -> String {
-        match arguments {
-            [] => format!("{name} {{"),
-            arguments => format!("{name} {} {{", self.quoted_all(arguments)),
-        }
+    fn write_open(&self, out: &mut String, name: &str, arguments: &[String]) {
+        out.push_str(name);
+        out.push(' ');
+        self.write_arguments(out, arguments);
+        out.push_str(if arguments.is_empty() { "{" } else { " {" });
     }
 
-    fn close(&self, _: &str) -> String {
-        "}".into()
+    fn write_close(&self, out: &mut String, _: &str) {
+        out.push('}');
     }
 
     /// In double quotes where it has to be. What begins a variable there can't be escaped.
-    fn quoted(&self, argument: &str) -> String {
+    fn quoted<'a>(&self, argument: &'a str) -> Cow<'a, str> {
         let is_plain = !argument.is_empty()
             && argument.bytes().all(|b| b.is_ascii_alphanumeric() || b"-._/:*^$=,[]+@~&!?|()<>".contains(&b));
         if is_plain {
-            return argument.to_owned();
+            return argument.into();
         }
-        format!("\"{}\"", escaped(argument, &['"', '\\']))
+        format!("\"{}\"", escaped(argument, &['"', '\\'])).into()
     }
 
     fn is_repeated(&self, name: &str) -> bool {
