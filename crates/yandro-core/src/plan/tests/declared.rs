@@ -99,7 +99,7 @@ impl Disk {
 }
 
 proptest! {
-    #![proptest_config(crate::tests::cases(128))]
+    #![proptest_config(crate::tests::cases(64))]
 
     /// Whatever is edited in a list, `settle` brings about, once; what is edited in the files stays, and is named; and
     /// taking the change back gives the machine as it was, with the list as the person left it.
