@@ -57,6 +57,12 @@ pub(crate) fn rights_to_read(path: &Utf8Path) -> AsCaller {
     if is_own { rights_for(path) } else { AsCaller { _rights: None } }
 }
 
+/// How many threads may work on files side by side, of so many that are wanted: one where a thread would take the
+/// rights of all others along.
+pub(crate) fn threads(wanted: usize) -> usize {
+    if FileRights::ARE_OF_THREAD || CALLER.get().is_none() { wanted } else { 1 }
+}
+
 /// Whether this thread has that user's rights just now.
 pub(crate) fn has_rights() -> bool {
     CALLER.get().is_some() && FileRights::are_taken()

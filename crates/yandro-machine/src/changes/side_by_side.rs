@@ -110,7 +110,7 @@ impl<'w> StepsWork<'w> {
                 stopped.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(why);
             }
         };
-        std::thread::scope(|scope| (0..AT_ONCE.min(sites.len())).for_each(|_| _ = scope.spawn(work)));
+        std::thread::scope(|scope| (0..caller::threads(AT_ONCE.min(sites.len()))).for_each(|_| _ = scope.spawn(work)));
         stopped.into_inner().unwrap_or_else(PoisonError::into_inner).map_or(Ok(()), Err)
     }
 

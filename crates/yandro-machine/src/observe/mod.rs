@@ -12,6 +12,7 @@ use yandro_core::{
 };
 use zeroize::Zeroizing;
 
+use crate::caller;
 use crate::files::{self, FileError};
 use crate::keys::Keys;
 use crate::machine::Machine;
@@ -200,7 +201,7 @@ impl Observer<'_> {
 
     /// The chains and keys of these names, as far as there are any.
     fn certificates(&self, names: &[HostName]) -> Result<(FilesByName, FilesByName), ObserveError> {
-        let part_size = names.len().div_ceil(READERS).max(FEW);
+        let part_size = names.len().div_ceil(caller::threads(READERS)).max(FEW);
         let read = std::thread::scope(|scope| {
             let parts: Vec<_> =
                 names.chunks(part_size).map(|part| scope.spawn(|| self.read_certificates(part))).collect();

@@ -68,17 +68,20 @@ pub(crate) fn init_groups(user: Option<&CStr>, group: u32) -> io::Result<()> {
 /// A user's rights on files for this thread, given back when dropped.
 #[derive(Debug)]
 pub(crate) struct FileRights {
-    groups: Vec<Gid>,
+    groups: Vec<u32>,
 }
 
 impl FileRights {
+    /// Whether they are one thread's, and not the whole process's.
+    pub(crate) const ARE_OF_THREAD: bool = true;
+
     /// Takes a user's rights on files; `None` where the groups of this process can't be read.
     pub(crate) fn take(owner: Owner) -> Option<Self> {
         let Owner { user: uid, group: gid } = owner;
         let user = account(uid).and_then(|user| CString::new(user.name).ok());
-        let user = user.as_deref();
-        let groups = getgroups().ok()?;
-        _ = init_groups(user, gid);
+        let groups = getgroups().ok()?.into_iter().map(Gid::as_raw).collect();
+        // The C library's setgroups(3) changes all threads.
+        set_groups_of_thread(&user.map_or_else(|| vec![gid], |user| groups_of(&user, gid)));
         setfsgid(Gid::from_raw(gid));
         setfsuid(Uid::from_raw(uid));
         Some(Self { groups })
@@ -94,8 +97,14 @@ impl Drop for FileRights {
     fn drop(&mut self) {
         setfsuid(Uid::from_raw(0));
         setfsgid(Gid::from_raw(0));
-        _ = setgroups(&self.groups);
+        set_groups_of_thread(&self.groups);
     }
+}
+
+/// Gives this thread these groups besides its own, as far as the system lets it.
+fn set_groups_of_thread(groups: &[u32]) {
+    let groups: Vec<_> = groups.iter().copied().map(rustix::fs::Gid::from_raw).collect();
+    _ = set_thread_groups(&groups);
 }
 
 /// The name of a process and the fields after it in its line of facts.
@@ -236,4 +245,39 @@ pub(crate) fn as_account<T: Send>(name: &str, work: impl FnOnce() -> io::Result<
         let thread = scope.spawn(|| become_it().and_then(|()| work()));
         thread.join().unwrap_or_else(|_| Err(io::Error::other("the work ended unexpectedly")))
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Barrier;
+
+    use super::*;
+
+    #[test]
+    fn the_rights_of_one_thread_are_no_others() {
+        if !is_root() {
+            return;
+        }
+        let groups = || getgroups().unwrap();
+        let (before, both) = (groups(), Barrier::new(2));
+        let nobody = Owner { user: 65534, group: 65534 };
+        std::thread::scope(|scope| {
+            let other = scope.spawn(|| {
+                let rights = FileRights::take(nobody).unwrap();
+                both.wait();
+                both.wait();
+                let with_rights = groups();
+                drop(rights);
+                (with_rights, groups())
+            });
+            let rights = FileRights::take(nobody).unwrap();
+            both.wait();
+            drop(rights);
+            let after = groups();
+            both.wait();
+            assert_eq!(after, before);
+            assert_eq!(other.join().unwrap(), (vec![Gid::from_raw(65534)], before.clone()));
+        });
+        assert_eq!(groups(), before);
+    }
 }

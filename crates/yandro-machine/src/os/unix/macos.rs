@@ -67,6 +67,9 @@ pub(crate) struct FileRights {
 }
 
 impl FileRights {
+    /// Whether they are one thread's, and not the whole process's.
+    pub(crate) const ARE_OF_THREAD: bool = false;
+
     /// Takes a user's rights on files; `None` where the groups of this process can't be read.
     pub(crate) fn take(owner: Owner) -> Option<Self> {
         let Owner { user: uid, group: gid } = owner;

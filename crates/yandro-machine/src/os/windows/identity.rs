@@ -96,6 +96,9 @@ pub(crate) fn become_user(_: Owner) -> io::Result<()> {
 pub(crate) struct FileRights;
 
 impl FileRights {
+    /// Whether they are one thread's, and not the whole process's.
+    pub(crate) const ARE_OF_THREAD: bool = true;
+
     /// Takes a user's rights on files: none.
     pub(crate) fn take(_: Owner) -> Option<Self> {
         None
