@@ -128,7 +128,7 @@ impl Explanation<'_> {
     fn closed(&self) -> Option<Diagnosis> {
         let server = self.server();
         if !server.is_configured() {
-            return None;
+            return self.held_by_a_server();
         }
         let refused = self.key_mismatch().or_else(|| self.refused());
         if refused.is_some() {
@@ -194,33 +194,45 @@ impl Explanation<'_> {
 
     /// Another program has the port.
     fn held(&self) -> Option<Diagnosis> {
-        let (server, site) = (self.server(), &self.report.site.name);
-        let holders = &self.around.holders;
+        let (server, holders) = (self.server(), &self.around.holders);
         let has_own = |port: u16| holders.iter().any(|holder| holder.port == port && holder.server == Some(server));
         // While the server runs, a process that this user can't see may be the server itself.
         let is_other = |holder: &&PortHolder| {
             let is_unseen = holder.pid.is_none() && self.around.runs == Some(true);
             holder.server != Some(server) && !has_own(holder.port) && !is_unseen
         };
-        let other = holders.iter().find(is_other)?;
+        holders.iter().find(is_other).map(|other| self.held_by(other))
+    }
+
+    /// A web server has a port of the built-in server's. Of a service's ports the system is the holder.
+    fn held_by_a_server(&self) -> Option<Diagnosis> {
+        let is_other = |holder: &&PortHolder| holder.server.is_some_and(ServerId::is_configured);
+        let own = Some(ServerId::BuiltIn);
+        let has_own = self.around.holders.iter().any(|holder| holder.server == own);
+        let other = self.around.holders.iter().find(is_other).filter(|_| Some(self.server()) == own && !has_own);
+        other.map(|other| self.held_by(other))
+    }
+
+    fn held_by(&self, other: &PortHolder) -> Diagnosis {
+        let (server, site) = (self.server(), &self.report.site.name);
         let cause = Cause::PortHeld { port: other.port, holder: Box::new(other.clone()), server };
         let held = Diagnosis::new(cause).fix(other.remedy(server));
-        Some(match other.server {
+        match other.server {
             None => {
-                let is_taken = |port| self.ports.contains(&port) || holders.iter().any(|own| own.port == port);
-                held.fix(other_ports(site, is_taken))
+                let of_holders = |port| self.around.holders.iter().any(|own| own.port == port);
+                held.fix(other_ports(site, |port| self.ports.contains(&port) || of_holders(port)))
             }
             Some(id) => {
                 held.seen(Evidence::Holder(id, other.names.clone())).fix(Remedy::map(site, [MapOption::Server(id)]))
             }
-        })
+        }
     }
 
     /// Why it is another virtual host, or none, that answers.
     fn wrong(&self, code: Code, symptom: &Diagnosis) -> Option<Diagnosis> {
         let server = self.server();
         if !server.is_configured() {
-            return None;
+            return self.held_by_a_server();
         }
         let held = self.held();
         if held.is_some() {

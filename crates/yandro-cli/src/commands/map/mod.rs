@@ -19,7 +19,7 @@ use project::Project;
 use request::requests;
 #[cfg(test)]
 pub(crate) use steps::Steps;
-use yandro_core::{ChangeSet, CheckStep, Site, SiteList, TakeOver, map_site, map_sites};
+use yandro_core::{ChangeSet, CheckStep, ServerId, Site, SiteList, TakeOver, map_site, map_sites};
 use yandro_machine::SystemFresh;
 
 use super::apply::{Done, Planned, apply, done};
@@ -183,6 +183,9 @@ pub(super) fn can_be_served(
     folder::visible(context, site)?;
     folder::let_in(context, set, site, fixes)?;
     folder::ports_allowed(context, site)?;
+    if site.server == Some(ServerId::BuiltIn) && context.machine.is_real() {
+        background::can_start(context)?;
+    }
     // Start a stopped server even if no file changes.
     if needs_start(context, site) {
         folder::ports_free(context, site)?;

@@ -7,7 +7,7 @@ use yandro_core::{ServerId, Site};
 use yandro_machine::ports::Holder;
 use yandro_machine::{Machine, ports};
 
-use super::install::{can_listen, sockets};
+use super::install::{can_listen, ports_free, sockets};
 use super::keeper::{self, KeeperFiles, Kept};
 use crate::args::ServeArgs;
 use crate::commands::jobs::{JobFiles, Kind};
@@ -131,17 +131,21 @@ pub(crate) fn bring_up(context: &Context, sites: &[Site]) -> Option<String> {
         _ = stop(context);
         return start(context).err().map(|error| error.message);
     }
-    // Another server there is for the proof to find, which says whose it is.
-    if listens(context) {
-        return None;
-    }
-    match start(context) {
-        Ok(running) => told(running),
-        Err(error) => {
-            let hints: String = error.hints.iter().map(|hint| format!("\nfix: {hint}")).collect();
-            Some(format!("{}{hints}", error.message))
-        }
-    }
+    let started = if listens(context) { can_start(context).map(|()| None) } else { start(context).map(told) };
+    started.unwrap_or_else(|error| {
+        let hints: String = error.hints.iter().map(|hint| format!("\nfix: {hint}")).collect();
+        Some(format!("{}{hints}", error.message))
+    })
+}
+
+/// Looks whether the server runs, or nobody else has a port that it needs to.
+///
+/// # Errors
+/// When somebody has.
+pub(crate) fn can_start(context: &Context) -> Result<(), CommandError> {
+    let service = JobFiles::of(context, Kind::Server);
+    // Of a service's ports the system is the holder.
+    if service.is_installed() || service.of_root().is_some() || runs(context) { Ok(()) } else { ports_free(context) }
 }
 
 /// The line about a server that `map` started.

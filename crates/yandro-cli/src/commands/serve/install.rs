@@ -5,6 +5,7 @@ use std::net::{SocketAddr, TcpStream};
 use std::time::{Duration, Instant};
 
 use yandro_core::{ChangeSet, Job, System, When};
+use yandro_machine::ports::{self, Holder};
 use yandro_serve::Server;
 
 use super::{addresses, background, no_port};
@@ -182,7 +183,10 @@ pub(super) fn can_listen(context: &Context, sockets: &[SocketAddr]) -> Result<()
     let (http, https) = (context.settings.built_in.http_port, context.settings.built_in.https_port);
     let addresses: Vec<_> = sockets.iter().filter(|socket| socket.port() == http).map(SocketAddr::ip).collect();
     let bound = crate::signals::runtime()?.block_on(Server::bind(&addresses, http, https));
-    bound.map(drop).map_err(|error| match error.kind() {
+    let Err(error) = bound else { return Ok(()) };
+    // Root's web server has its port already, and the rights to it would not help.
+    ports_free(context)?;
+    Err(match error.kind() {
         ErrorKind::PermissionDenied if System::HERE != System::Windows => {
             let settings = context.machine.places.settings();
             CommandError::not_made(format!("the built-in server can't listen: {error}"))
@@ -192,6 +196,31 @@ pub(super) fn can_listen(context: &Context, sockets: &[SocketAddr]) -> Result<()
         }
         _ => no_port(context, &error),
     })
+}
+
+/// Looks whether another program has a port of the built-in server's on this machine's own addresses.
+///
+/// # Errors
+/// When one has.
+pub(super) fn ports_free(context: &Context) -> Result<(), CommandError> {
+    let built_in = &context.settings.built_in;
+    let is_in_the_way = |holder: &Holder| holder.address.is_unspecified() || holder.address.is_loopback();
+    let held = [built_in.http_port, built_in.https_port].into_iter().flat_map(ports::holders);
+    let Some(holder) = held.into_iter().find(is_in_the_way) else { return Ok(()) };
+    let (who, end) = match context.present().of_holder(&context.machine, &holder) {
+        Some(other) => (
+            format!("{other} (user {})", holder.user),
+            format!("stop that server: yandro servers stop {}", other.word()),
+        ),
+        None => (holder.to_string(), "end that program".to_owned()),
+    };
+    let free = |first: u16| (first..first + 100).find(|port| ports::holders(*port).is_empty()).unwrap_or(first);
+    let (http, https, settings) = (free(8080), free(8443), context.machine.places.settings());
+    Err(CommandError::not_made(format!("the built-in server can't listen on port {}: {who} does", holder.port))
+        .hint(format!(
+            "choose other ports in {settings}:\n\n  [built-in]\n  http-port = {http}\n  https-port = {https}\n"
+        ))
+        .hint(format!("or {end}")))
 }
 
 /// Whether the service answers within some seconds. systemd accepts connections before it runs.

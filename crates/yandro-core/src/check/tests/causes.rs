@@ -68,6 +68,20 @@ fn circumstances_make_causes_of_symptoms() {
     assert!(other.text().remedy.unwrap().starts_with("yandro servers stop nginx"));
     assert_eq!(other.text().evidence.as_deref(), Some("it is nginx; its virtual hosts there: tides.test"));
     assert_eq!(told(plain(), &held(Some(ServerId::APACHE))).code(), Code::TlsPlain, "it is its own");
+    // The built-in server's ports may be the system's, which opened them for it.
+    let of_built_in = |holder| {
+        let expected = Expected { server: ServerId::BuiltIn, ..expected() };
+        let mut report = judge(&expected, &[plain()], &Beside::default());
+        explain(&mut report, 80, 443, &held(holder));
+        report.findings.remove(0)
+    };
+    assert_eq!(of_built_in(None).code(), Code::TlsPlain);
+    let other = of_built_in(Some(ServerId::NGINX));
+    assert_eq!(other.code(), Code::PortHeld);
+    assert_eq!(
+        other.text().remedies().collect::<Vec<_>>(),
+        ["yandro servers stop nginx && yandro servers start built-in", "yandro map saltmarsh.test --server nginx"]
+    );
     // Another site's certificate, and by the files this site's own virtual host: whatever their times are.
     let other = || NameObservation {
         tls: connection(Verdict::Name, CertificateFacts { names: vec!["tides.test".into()], ..leaf() }).map(
