@@ -215,6 +215,8 @@ pub struct PortHolder {
     pub pid: Option<u32>,
     /// Whether it is another user's.
     pub is_anothers: bool,
+    /// Whether it may be what opens ports for services: it is, or root's and not to be seen.
+    pub is_manager: bool,
     /// The names of its virtual hosts on that port, the first of them, if it is a server that is known.
     pub names: Vec<String>,
     /// The server that it is, if it is one that is known.

@@ -128,7 +128,7 @@ impl Explanation<'_> {
     fn closed(&self) -> Option<Diagnosis> {
         let server = self.server();
         if !server.is_configured() {
-            return self.held_by_a_server();
+            return self.held_from_built_in();
         }
         let refused = self.key_mismatch().or_else(|| self.refused());
         if refused.is_some() {
@@ -204,9 +204,9 @@ impl Explanation<'_> {
         holders.iter().find(is_other).map(|other| self.held_by(other))
     }
 
-    /// A web server has a port of the built-in server's. Of a service's ports the system is the holder.
-    fn held_by_a_server(&self) -> Option<Diagnosis> {
-        let is_other = |holder: &&PortHolder| holder.server.is_some_and(ServerId::is_configured);
+    /// Another program has a port of the built-in server's. Of a service's ports the system is the holder.
+    fn held_from_built_in(&self) -> Option<Diagnosis> {
+        let is_other = |holder: &&PortHolder| holder.server.map_or(!holder.is_manager, ServerId::is_configured);
         let own = Some(ServerId::BuiltIn);
         let has_own = self.around.holders.iter().any(|holder| holder.server == own);
         let other = self.around.holders.iter().find(is_other).filter(|_| Some(self.server()) == own && !has_own);
@@ -218,6 +218,8 @@ impl Explanation<'_> {
         let cause = Cause::PortHeld { port: other.port, holder: Box::new(other.clone()), server };
         let held = Diagnosis::new(cause).fix(other.remedy(server));
         match other.server {
+            // Its ports stand in the settings, and are the same for all its sites.
+            None if server == ServerId::BuiltIn => held,
             None => {
                 let of_holders = |port| self.around.holders.iter().any(|own| own.port == port);
                 held.fix(other_ports(site, |port| self.ports.contains(&port) || of_holders(port)))
@@ -232,7 +234,7 @@ impl Explanation<'_> {
     fn wrong(&self, code: Code, symptom: &Diagnosis) -> Option<Diagnosis> {
         let server = self.server();
         if !server.is_configured() {
-            return self.held_by_a_server();
+            return self.held_from_built_in();
         }
         let held = self.held();
         if held.is_some() {

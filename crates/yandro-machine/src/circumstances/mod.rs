@@ -255,6 +255,9 @@ pub fn holders(
     all.iter().filter(takes_in).map(|holder| port_holder(holder, server_of(holder))).collect()
 }
 
+/// What opens ports for services.
+const MANAGERS: [&str; 2] = ["systemd", "launchd"];
+
 /// A holder of a port as the core knows it.
 pub fn port_holder(holder: &ports::Holder, server: Option<ServerId>) -> PortHolder {
     PortHolder {
@@ -266,6 +269,10 @@ pub fn port_holder(holder: &ports::Holder, server: Option<ServerId>) -> PortHold
         program: holder.program.clone(),
         pid: holder.pid,
         is_anothers: !holder.is_own,
+        is_manager: match &holder.program {
+            Some(program) => MANAGERS.contains(&program.as_str()),
+            None => holder.user == "root",
+        },
         server,
         names: Vec::new(),
     }

@@ -204,7 +204,10 @@ pub(super) fn can_listen(context: &Context, sockets: &[SocketAddr]) -> Result<()
 /// When one has.
 pub(super) fn ports_free(context: &Context) -> Result<(), CommandError> {
     let built_in = &context.settings.built_in;
-    let is_in_the_way = |holder: &Holder| holder.address.is_unspecified() || holder.address.is_loopback();
+    // Another copy of this program serves the same list.
+    let is_own = |holder: &Holder| holder.is_own && holder.program.as_deref() == Some(env!("CARGO_BIN_NAME"));
+    let is_here = |holder: &Holder| holder.address.is_unspecified() || holder.address.is_loopback();
+    let is_in_the_way = |holder: &Holder| is_here(holder) && !is_own(holder);
     let held = [built_in.http_port, built_in.https_port].into_iter().flat_map(ports::holders);
     let Some(holder) = held.into_iter().find(is_in_the_way) else { return Ok(()) };
     let (who, end) = match context.present().of_holder(&context.machine, &holder) {
@@ -212,7 +215,8 @@ pub(super) fn ports_free(context: &Context) -> Result<(), CommandError> {
             format!("{other} (user {})", holder.user),
             format!("stop that server: yandro servers stop {}", other.word()),
         ),
-        None => (holder.to_string(), "end that program".to_owned()),
+        None if holder.is_own => (holder.to_string(), "end that program".to_owned()),
+        None => (holder.to_string(), format!("have user {} end that program", holder.user)),
     };
     let free = |first: u16| (first..first + 100).find(|port| ports::holders(*port).is_empty()).unwrap_or(first);
     let (http, https, settings) = (free(8080), free(8443), context.machine.places.settings());

@@ -2,6 +2,23 @@
 
 use super::*;
 
+/// A program has the site's port, which may be a server that is known.
+fn held(server: Option<ServerId>) -> Circumstances {
+    Circumstances {
+        holders: vec![PortHolder {
+            port: 443,
+            words: "`python3`".into(),
+            program: Some("python3".into()),
+            pid: Some(4711),
+            is_anothers: true,
+            is_manager: false,
+            server,
+            names: vec!["tides.test".into()],
+        }],
+        ..Circumstances::default()
+    }
+}
+
 /// Circumstances of a site, and the cause that a symptom becomes by them.
 #[test]
 fn circumstances_make_causes_of_symptoms() {
@@ -31,18 +48,6 @@ fn circumstances_make_causes_of_symptoms() {
     assert_eq!(folder.code(), Code::LogFolderMissing);
     assert_eq!(folder.text().remedy.as_deref(), Some("mkdir -p /var/log/ferries && yandro servers start apache"));
     // The port of a stranger, and of another server that is known.
-    let held = |server| Circumstances {
-        holders: vec![PortHolder {
-            port: 443,
-            words: "`python3`".into(),
-            program: Some("python3".into()),
-            pid: Some(4711),
-            is_anothers: true,
-            server,
-            names: vec!["tides.test".into()],
-        }],
-        ..none.clone()
-    };
     let plain = || NameObservation { tls: failure(FailureKind::PlainHttp), ..well() };
     let stranger = told(plain(), &held(None));
     assert_eq!(stranger.code(), Code::PortHeld);
@@ -68,20 +73,6 @@ fn circumstances_make_causes_of_symptoms() {
     assert!(other.text().remedy.unwrap().starts_with("yandro servers stop nginx"));
     assert_eq!(other.text().evidence.as_deref(), Some("it is nginx; its virtual hosts there: tides.test"));
     assert_eq!(told(plain(), &held(Some(ServerId::APACHE))).code(), Code::TlsPlain, "it is its own");
-    // The built-in server's ports may be the system's, which opened them for it.
-    let of_built_in = |holder| {
-        let expected = Expected { server: ServerId::BuiltIn, ..expected() };
-        let mut report = judge(&expected, &[plain()], &Beside::default());
-        explain(&mut report, 80, 443, &held(holder));
-        report.findings.remove(0)
-    };
-    assert_eq!(of_built_in(None).code(), Code::TlsPlain);
-    let other = of_built_in(Some(ServerId::NGINX));
-    assert_eq!(other.code(), Code::PortHeld);
-    assert_eq!(
-        other.text().remedies().collect::<Vec<_>>(),
-        ["yandro servers stop nginx && yandro servers start built-in", "yandro map saltmarsh.test --server nginx"]
-    );
     // Another site's certificate, and by the files this site's own virtual host: whatever their times are.
     let other = || NameObservation {
         tls: connection(Verdict::Name, CertificateFacts { names: vec!["tides.test".into()], ..leaf() }).map(
@@ -111,6 +102,25 @@ fn circumstances_make_causes_of_symptoms() {
     // A warning about the page doesn't concern the server.
     let page = NameObservation { page: Page { is_php_source: true, ..Page::default() }, ..well() };
     assert_eq!(told(page, &Circumstances { newer: Some("/x".into()), ..none }).code(), Code::PhpSource);
+}
+
+#[test]
+fn the_ports_of_the_built_in_server_may_be_held_or_opened_for_it() {
+    let told = |holder, is_manager| {
+        let (expected, mut around) = (Expected { server: ServerId::BuiltIn, ..expected() }, held(holder));
+        around.holders[0].is_manager = is_manager;
+        let plain = NameObservation { tls: failure(FailureKind::PlainHttp), ..well() };
+        let mut report = judge(&expected, &[plain], &Beside::default());
+        explain(&mut report, 80, 443, &around);
+        report.findings.remove(0)
+    };
+    assert_eq!(told(None, true).code(), Code::TlsPlain);
+    let fixes = |found: Finding| found.text().remedies().map(str::to_owned).collect::<Vec<_>>();
+    assert_eq!(fixes(told(None, false)), ["sudo kill 4711 && yandro servers start built-in"]);
+    assert_eq!(
+        fixes(told(Some(ServerId::NGINX), false)),
+        ["yandro servers stop nginx && yandro servers start built-in", "yandro map saltmarsh.test --server nginx"]
+    );
 }
 
 /// A project's own rules may prevent the proof, and nothing else.

@@ -78,6 +78,7 @@ const AROUND: &[Around] = &[
             program: Some("python3".into()),
             pid: Some(4711),
             is_anothers: false,
+            is_manager: false,
             server: None,
             names: Vec::new(),
         });

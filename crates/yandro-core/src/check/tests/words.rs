@@ -19,6 +19,7 @@ fn holder() -> Box<PortHolder> {
         program: Some("node".into()),
         pid: Some(4711),
         is_anothers: false,
+        is_manager: false,
         server: None,
         names: Vec::new(),
     })
