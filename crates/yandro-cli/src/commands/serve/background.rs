@@ -7,7 +7,7 @@ use yandro_core::{ServerId, Site};
 use yandro_machine::ports::Holder;
 use yandro_machine::{Machine, ports};
 
-use super::install::{can_listen, ports_free, sockets};
+use super::install::{bound, can_listen, ports_free, sockets};
 use super::keeper::{self, KeeperFiles, Kept};
 use crate::args::ServeArgs;
 use crate::commands::jobs::{JobFiles, Kind};
@@ -145,7 +145,12 @@ pub(crate) fn bring_up(context: &Context, sites: &[Site]) -> Option<String> {
 pub(crate) fn can_start(context: &Context) -> Result<(), CommandError> {
     let service = JobFiles::of(context, Kind::Server);
     // Of a service's ports the system is the holder.
-    if service.is_installed() || service.of_root().is_some() || runs(context) { Ok(()) } else { ports_free(context) }
+    if service.is_installed() || service.of_root().is_some() || runs(context) {
+        return Ok(());
+    }
+    let sockets = sockets(context, &ServeArgs::default())?;
+    // Some systems let it have an address of a port that another program has at all others.
+    if bound(context, &sockets)?.is_ok() { Ok(()) } else { ports_free(context, &sockets) }
 }
 
 /// The line about a server that `map` started.

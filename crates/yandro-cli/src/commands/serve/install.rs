@@ -180,12 +180,9 @@ pub(super) fn sockets(context: &Context, args: &ServeArgs) -> Result<Vec<SocketA
 
 /// Refuses to install a service that couldn't listen.
 pub(super) fn can_listen(context: &Context, sockets: &[SocketAddr]) -> Result<(), CommandError> {
-    let (http, https) = (context.settings.built_in.http_port, context.settings.built_in.https_port);
-    let addresses: Vec<_> = sockets.iter().filter(|socket| socket.port() == http).map(SocketAddr::ip).collect();
-    let bound = crate::signals::runtime()?.block_on(Server::bind(&addresses, http, https));
-    let Err(error) = bound else { return Ok(()) };
-    // Root's web server has its port already, and the rights to it would not help.
-    ports_free(context)?;
+    let Err(error) = bound(context, sockets)? else { return Ok(()) };
+    // The rights to root's ports wouldn't help where another program has them.
+    ports_free(context, sockets)?;
     Err(match error.kind() {
         ErrorKind::PermissionDenied if System::HERE != System::Windows => {
             let settings = context.machine.places.settings();
@@ -198,16 +195,26 @@ pub(super) fn can_listen(context: &Context, sockets: &[SocketAddr]) -> Result<()
     })
 }
 
-/// Looks whether another program has a port of the built-in server's on this machine's own addresses.
+/// Tries to listen there.
+pub(super) fn bound(context: &Context, sockets: &[SocketAddr]) -> Result<std::io::Result<()>, CommandError> {
+    let (http, https) = (context.settings.built_in.http_port, context.settings.built_in.https_port);
+    let addresses: Vec<_> = sockets.iter().filter(|socket| socket.port() == http).map(SocketAddr::ip).collect();
+    Ok(crate::signals::runtime()?.block_on(Server::bind(&addresses, http, https)).map(drop))
+}
+
+/// Looks for another program on these sockets, on which the built-in server can't listen.
 ///
 /// # Errors
-/// When one has.
-pub(super) fn ports_free(context: &Context) -> Result<(), CommandError> {
-    let built_in = &context.settings.built_in;
+/// When there is one.
+pub(super) fn ports_free(context: &Context, sockets: &[SocketAddr]) -> Result<(), CommandError> {
     // Another copy of this program serves the same list.
     let is_own = |holder: &Holder| holder.is_own && holder.program.as_deref() == Some(env!("CARGO_BIN_NAME"));
-    let is_here = |holder: &Holder| holder.address.is_unspecified() || holder.address.is_loopback();
-    let is_in_the_way = |holder: &Holder| is_here(holder) && !is_own(holder);
+    let is_there = |holder: &Holder| {
+        let mut addresses = sockets.iter().map(SocketAddr::ip);
+        holder.address.is_unspecified() || addresses.any(|address| address == holder.address)
+    };
+    let is_in_the_way = |holder: &Holder| is_there(holder) && !is_own(holder);
+    let built_in = &context.settings.built_in;
     let held = [built_in.http_port, built_in.https_port].into_iter().flat_map(ports::holders);
     let Some(holder) = held.into_iter().find(is_in_the_way) else { return Ok(()) };
     let (who, end) = match context.present().of_holder(&context.machine, &holder) {
