@@ -215,7 +215,7 @@ pub struct PortHolder {
     pub pid: Option<u32>,
     /// Whether it is another user's.
     pub is_anothers: bool,
-    /// Whether it may be what opens ports for services: it is, or root's and not to be seen.
+    /// Whether it may hold the port for a service: systemd, launchd, or a process of root's that this user can't see.
     pub is_manager: bool,
     /// The names of its virtual hosts on that port, the first of them, if it is a server that is known.
     pub names: Vec<String>,

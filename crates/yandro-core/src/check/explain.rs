@@ -204,7 +204,7 @@ impl Explanation<'_> {
         holders.iter().find(is_other).map(|other| self.held_by(other))
     }
 
-    /// Another program has a port of the built-in server's. Of a service's ports the system is the holder.
+    /// Another program has a port of the built-in server's. The system holds the ports of a service.
     fn held_from_built_in(&self) -> Option<Diagnosis> {
         let is_other = |holder: &&PortHolder| holder.server.map_or(!holder.is_manager, ServerId::is_configured);
         let own = Some(ServerId::BuiltIn);
@@ -218,7 +218,7 @@ impl Explanation<'_> {
         let cause = Cause::PortHeld { port: other.port, holder: Box::new(other.clone()), server };
         let held = Diagnosis::new(cause).fix(other.remedy(server));
         match other.server {
-            // Its ports stand in the settings, and are the same for all its sites.
+            // No option of a site changes its ports: they are in the settings.
             None if server == ServerId::BuiltIn => held,
             None => {
                 let of_holders = |port| self.around.holders.iter().any(|own| own.port == port);

@@ -87,7 +87,7 @@ mod tests {
             assert_eq!(found(b"ferry", signature.as_ref()), 1);
             assert_eq!(found(b"Ferry", signature.as_ref()), 0);
             assert_eq!(found(b"ferry", &signature.as_ref()[1..]), 0);
-            // The same bytes, cut elsewhere.
+            // The same bytes, cut at another place.
             assert_eq!(found(&[b"ferry", &signature.as_ref()[..1]].concat(), &signature.as_ref()[1..]), 0);
         }
     }

@@ -1,5 +1,7 @@
 //! The servers as they were found, once for a command.
 
+use std::ffi::OsStr;
+
 use yandro_core::{Published, ServerId, Site};
 
 use super::control::Control;
@@ -105,14 +107,16 @@ impl Present {
         }
     }
 
-    /// Whether it is the built-in server: this very program, or on its ports a process of this user that the system doesn't
+    /// Whether it is the built-in server: this very program, another copy of it that this user runs, or on its ports a process of this user that the system doesn't
     /// show, since it keeps its memory to itself or has a right of root's.
     fn is_built_in(&self, holder: &Holder) -> bool {
         let Some(pid) = holder.pid else {
             let is_port = [self.built_in.http_port, self.built_in.https_port].contains(&holder.port);
             return holder.is_own && is_port;
         };
-        let program = pid.try_into().ok().and_then(process::program);
-        program.is_some_and(|program| std::env::current_exe().is_ok_and(|own| program == own))
+        let Ok(own) = std::env::current_exe() else { return false };
+        // An update replaces the file of a server that runs.
+        let is_copy = holder.is_own && holder.program.as_deref() == own.file_name().and_then(OsStr::to_str);
+        is_copy || pid.try_into().ok().and_then(process::program).is_some_and(|program| program == own)
     }
 }

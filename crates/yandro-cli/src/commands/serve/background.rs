@@ -138,13 +138,13 @@ pub(crate) fn bring_up(context: &Context, sites: &[Site]) -> Option<String> {
     })
 }
 
-/// Looks whether the server runs, or nobody else has a port that it needs to.
+/// Refuses if the server doesn't run and another program has one of its ports.
 ///
 /// # Errors
-/// When somebody has.
+/// Names the program, and ports that are free.
 pub(crate) fn can_start(context: &Context) -> Result<(), CommandError> {
     let service = JobFiles::of(context, Kind::Server);
-    // Of a service's ports the system is the holder.
+    // The system holds the ports of a service.
     if service.is_installed() || service.of_root().is_some() || runs(context) {
         return Ok(());
     }

@@ -4,7 +4,7 @@ use std::io::{ErrorKind, Read as _, Write as _};
 use std::net::{SocketAddr, TcpStream};
 use std::time::{Duration, Instant};
 
-use yandro_core::{ChangeSet, Job, System, When};
+use yandro_core::{ChangeSet, Job, ServerId, System, When};
 use yandro_machine::ports::{self, Holder};
 use yandro_serve::Server;
 
@@ -202,22 +202,21 @@ pub(super) fn bound(context: &Context, sockets: &[SocketAddr]) -> Result<std::io
     Ok(crate::signals::runtime()?.block_on(Server::bind(&addresses, http, https)).map(drop))
 }
 
-/// Looks for another program on these sockets, on which the built-in server can't listen.
+/// Refuses if another program listens on one of these sockets.
 ///
 /// # Errors
-/// When there is one.
+/// Names the program, and ports that are free.
 pub(super) fn ports_free(context: &Context, sockets: &[SocketAddr]) -> Result<(), CommandError> {
-    // Another copy of this program serves the same list.
-    let is_own = |holder: &Holder| holder.is_own && holder.program.as_deref() == Some(env!("CARGO_BIN_NAME"));
+    let server_of = |holder: &Holder| context.present().of_holder(&context.machine, holder);
     let is_there = |holder: &Holder| {
         let mut addresses = sockets.iter().map(SocketAddr::ip);
         holder.address.is_unspecified() || addresses.any(|address| address == holder.address)
     };
-    let is_in_the_way = |holder: &Holder| is_there(holder) && !is_own(holder);
+    let is_in_the_way = |holder: &Holder| is_there(holder) && server_of(holder) != Some(ServerId::BuiltIn);
     let built_in = &context.settings.built_in;
     let held = [built_in.http_port, built_in.https_port].into_iter().flat_map(ports::holders);
     let Some(holder) = held.into_iter().find(is_in_the_way) else { return Ok(()) };
-    let (who, end) = match context.present().of_holder(&context.machine, &holder) {
+    let (who, end) = match server_of(&holder) {
         Some(other) => (
             format!("{other} (user {})", holder.user),
             format!("stop that server: yandro servers stop {}", other.word()),
